@@ -1,0 +1,21 @@
+//! The job's rules and computation: what a record, a change, a block, a connector are and what must hold for them.
+//!
+//! This crate does no I/O and knows no database, no server and no interface; the traits in [`ports`] are what the
+//! other crates implement.
+#![deny(missing_docs)]
+
+pub mod avro;
+pub mod block;
+pub mod change;
+pub mod change_form;
+pub mod civil;
+pub mod column;
+pub mod connector;
+pub mod fold;
+pub mod naming;
+pub mod partitioning;
+pub mod ports;
+pub mod rate;
+pub mod record;
+pub mod secret;
+pub mod table;

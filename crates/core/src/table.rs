@@ -1,0 +1,48 @@
+//! Tables as the sources and sinks see them.
+
+use serde::{Deserialize, Serialize};
+
+use crate::column::ColumnType;
+
+/// One column of a table.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub struct Column {
+    /// Its name in the system.
+    pub name: String,
+    /// How its values are carried.
+    pub ty: ColumnType,
+    /// Its type as the system writes it, for making a column like it elsewhere: `numeric(7,1)`.
+    pub source_type: String,
+    /// Whether it is part of the key that identifies a row.
+    pub key: bool,
+}
+
+/// A table's shape at one moment.
+///
+/// Invariant: at least one column is a key column; a table without a key is refused by the preflight, because
+/// without a key neither the order per row nor a second application of a change is defined.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub struct TableSchema {
+    /// The system it belongs to: for a database, the database's name.
+    pub system: String,
+    /// The schema (the namespace of tables) it stands in.
+    pub schema: String,
+    /// Its name.
+    pub table: String,
+    /// Its columns in the system's order.
+    pub columns: Vec<Column>,
+}
+
+impl TableSchema {
+    /// `schema.table`, for messages.
+    #[must_use]
+    pub fn qualified(&self) -> String {
+        format!("{}.{}", self.schema, self.table)
+    }
+
+    /// The places of the key's columns, in column order.
+    #[must_use]
+    pub fn key_columns(&self) -> Vec<usize> {
+        (0..self.columns.len()).filter(|&i| self.columns[i].key).collect()
+    }
+}
