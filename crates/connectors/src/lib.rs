@@ -1,1 +1,4 @@
-//! placeholder
+//! How Gonvel reaches outside systems: one folder per system, each with its settings, preflight, source and sink.
+
+pub mod error;
+pub mod postgres;

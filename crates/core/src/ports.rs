@@ -289,6 +289,8 @@ pub struct Assignment {
     pub connector: ValidConnector,
     /// What is asked of it.
     pub wish: Wish,
+    /// Counts what was asked; a lane that runs under an earlier count starts again.
+    pub asked: i32,
     /// Its configuration's version.
     pub version: i32,
 }

@@ -1,1 +1,11 @@
-//! placeholder
+//! The runner: it finds connectors that are asked to run, holds the leases of their lanes and carries them.
+
+pub mod fleet;
+mod lane;
+mod reading;
+mod sink_lane;
+mod source_lane;
+mod status;
+mod writing;
+
+pub use fleet::{Fleet, Services};

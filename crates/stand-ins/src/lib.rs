@@ -1,1 +1,4 @@
-//! placeholder
+//! The simulated systems that ship with Gonvel, and the demo's workload.
+
+pub mod packhouse;
+pub mod postgres_cluster;

@@ -1,1 +1,9 @@
-//! placeholder
+//! The topic log and the catalog on PostgreSQL, through Diesel.
+
+pub mod catalog;
+pub mod database;
+mod schema;
+pub mod sealing;
+pub mod topic_log;
+
+pub use database::Database;

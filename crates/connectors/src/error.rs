@@ -1,0 +1,65 @@
+//! What can go wrong between Gonvel and an outside system, grouped by who acts.
+
+/// A finding with its remedy. Messages never hold a secret.
+#[derive(Debug, thiserror::Error)]
+pub enum ConnectorError {
+    /// The system or the way to it failed; trying again may help.
+    #[error("{finding}: {remedy}")]
+    TryAgain {
+        /// What was found.
+        finding: String,
+        /// What to do if it stays so.
+        remedy: String,
+    },
+    /// A person must change a setting, here or in the system.
+    #[error("{finding}: {remedy}")]
+    Settings {
+        /// Which field of the connection or the builder it belongs to, if one.
+        field: Option<&'static str>,
+        /// What was found.
+        finding: String,
+        /// What to do.
+        remedy: String,
+        /// A statement or setting to copy.
+        statement: Option<String>,
+    },
+    /// A record cannot be handled.
+    #[error("a record cannot be handled: {finding}")]
+    BadRecord {
+        /// What was found, with the record's place.
+        finding: String,
+    },
+    /// Another runner holds the lane.
+    #[error("another runner carries this lane now: this one has stopped writing")]
+    Fenced,
+    /// Our own mistake.
+    #[error("{0}: this is a defect in Gonvel, please report it")]
+    Defect(String),
+}
+
+impl ConnectorError {
+    /// Something a person must change.
+    pub fn settings(field: Option<&'static str>, finding: impl Into<String>, remedy: impl Into<String>) -> Self {
+        Self::Settings { field, finding: finding.into(), remedy: remedy.into(), statement: None }
+    }
+
+    /// The same with a statement to copy.
+    #[must_use]
+    pub fn with_statement(mut self, text: impl Into<String>) -> Self {
+        if let Self::Settings { statement, .. } = &mut self {
+            *statement = Some(text.into());
+        }
+        self
+    }
+
+    /// Something that may pass.
+    pub fn try_again(finding: impl Into<String>, remedy: impl Into<String>) -> Self {
+        Self::TryAgain { finding: finding.into(), remedy: remedy.into() }
+    }
+
+    /// Whether trying again by itself can help.
+    #[must_use]
+    pub fn may_pass(&self) -> bool {
+        matches!(self, Self::TryAgain { .. })
+    }
+}

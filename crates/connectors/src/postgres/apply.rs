@@ -1,0 +1,280 @@
+//! Applying folded changes to a table: whole sets in one statement, values as arrays or as COPY lines.
+
+use std::sync::Arc;
+
+use bytes::{BufMut, Bytes, BytesMut};
+use futures::SinkExt;
+use gonvel_core::change::ChangeBatch;
+use gonvel_core::column::{ColumnArray, ColumnType, Value};
+use gonvel_core::fold::{Place, Segment};
+use gonvel_core::table::TableSchema;
+use tokio_postgres::types::{Format, IsNull, ToSql, Type};
+use tokio_postgres::{Client, Error};
+
+use super::copy_text;
+use super::names::ident;
+use super::target::TargetTable;
+use super::values;
+
+/// Fewer inserts than this go by the statement that also takes rows that are there.
+const WORTH_A_COPY: usize = 64;
+const EPOCH_DAYS: i32 = 10_957;
+
+/// One array parameter in PostgreSQL's binary form, ready to send.
+#[derive(Debug)]
+struct ArrayParameter(Vec<u8>);
+
+impl ToSql for ArrayParameter {
+    fn to_sql(&self, _: &Type, out: &mut BytesMut) -> Result<IsNull, Box<dyn std::error::Error + Sync + Send>> {
+        out.extend_from_slice(&self.0);
+        Ok(IsNull::No)
+    }
+
+    fn accepts(_: &Type) -> bool {
+        true
+    }
+
+    fn encode_format(&self, _: &Type) -> Format {
+        Format::Binary
+    }
+
+    tokio_postgres::types::to_sql_checked!();
+}
+
+/// The type an array of a column's values is sent as, and its element's object id. What has no exact binary form here goes as
+/// text and is cast by the statement.
+fn wire_type(ty: ColumnType) -> (&'static str, u32) {
+    match ty {
+        ColumnType::Boolean => ("bool[]", 16),
+        ColumnType::Int16 => ("int2[]", 21),
+        ColumnType::Int32 => ("int4[]", 23),
+        ColumnType::Int64 => ("int8[]", 20),
+        ColumnType::Float32 => ("float4[]", 700),
+        ColumnType::Float64 => ("float8[]", 701),
+        ColumnType::Bytes => ("bytea[]", 17),
+        ColumnType::Date => ("date[]", 1082),
+        ColumnType::Timestamp => ("timestamp[]", 1114),
+        ColumnType::TimestampTz => ("timestamptz[]", 1184),
+        ColumnType::Decimal { .. } | ColumnType::Text | ColumnType::Verbatim => ("text[]", 25),
+    }
+}
+
+fn put_sized(bytes: &[u8], out: &mut Vec<u8>) {
+    out.put_i32(i32::try_from(bytes.len()).unwrap_or(i32::MAX));
+    out.extend_from_slice(bytes);
+}
+
+fn put_element(ty: ColumnType, value: Value<'_>, scratch: &mut Vec<u8>, out: &mut Vec<u8>) {
+    match value {
+        Value::Null => out.put_i32(-1),
+        Value::Boolean(v) => put_sized(&[u8::from(v)], out),
+        Value::Int(v) if ty == ColumnType::Int16 => put_sized(&i16::try_from(v).unwrap_or(0).to_be_bytes(), out),
+        Value::Int(v) => put_sized(&v.to_be_bytes(), out),
+        Value::Long(v) => put_sized(&v.to_be_bytes(), out),
+        Value::Float(v) => put_sized(&v.to_be_bytes(), out),
+        Value::Double(v) => put_sized(&v.to_be_bytes(), out),
+        Value::Bytes(v) => put_sized(v, out),
+        Value::Text(v) => put_sized(v.as_bytes(), out),
+        Value::Date(v @ (i32::MAX | i32::MIN)) => put_sized(&v.to_be_bytes(), out),
+        Value::Date(v) => put_sized(&(v - EPOCH_DAYS).to_be_bytes(), out),
+        Value::Timestamp(v @ (i64::MAX | i64::MIN)) => put_sized(&v.to_be_bytes(), out),
+        Value::Timestamp(v) => put_sized(&(v - super::replication::EPOCH_US).to_be_bytes(), out),
+        Value::Decimal(_) => {
+            scratch.clear();
+            values::write(ty, value, scratch);
+            put_sized(scratch, out);
+        }
+    }
+}
+
+fn array_of<'v>(ty: ColumnType, count: usize, items: impl Iterator<Item = Value<'v>>) -> ArrayParameter {
+    let mut out = Vec::with_capacity(20 + count * 12);
+    out.put_i32(1);
+    out.put_i32(1);
+    out.put_u32(wire_type(ty).1);
+    out.put_i32(i32::try_from(count).unwrap_or(i32::MAX));
+    out.put_i32(1);
+    let mut scratch = Vec::new();
+    for item in items {
+        put_element(ty, item, &mut scratch, &mut out);
+    }
+    ArrayParameter(out)
+}
+
+/// Folded changes of one table, bound to where they go.
+pub struct Application<'a> {
+    /// The session, within a transaction.
+    pub client: &'a Client,
+    /// The target.
+    pub target: &'a TargetTable,
+    /// The batches the segments' places point into; all of one shape.
+    pub batches: &'a [ChangeBatch],
+    /// Their shape.
+    pub shape: &'a Arc<TableSchema>,
+}
+
+impl Application<'_> {
+    /// Applies segments in order.
+    ///
+    /// # Errors
+    /// The database's own, as it came.
+    pub async fn run(&self, segments: &[Segment]) -> Result<(), Error> {
+        for segment in segments {
+            if segment.truncate {
+                self.client.batch_execute(&format!("TRUNCATE {}", self.target.name)).await?;
+            }
+            if !segment.deletes.is_empty() {
+                self.delete(&segment.deletes).await?;
+            }
+            if !segment.upserts.is_empty() {
+                self.upsert(&segment.upserts).await?;
+            }
+            if !segment.partials.is_empty() {
+                self.partial(&segment.partials).await?;
+            }
+            if segment.inserts.len() >= WORTH_A_COPY {
+                self.insert(&segment.inserts).await?;
+            } else if !segment.inserts.is_empty() {
+                self.upsert(&segment.inserts).await?;
+            }
+        }
+        Ok(())
+    }
+
+    fn column_type(&self, name: &str) -> &str {
+        self.target.types.get(name).map_or("text", String::as_str)
+    }
+
+    fn parameter(&self, places: &[Place], column: usize, image: fn(&ChangeBatch) -> &[ColumnArray]) -> ArrayParameter {
+        let ty = self.shape.columns[column].ty;
+        array_of(ty, places.len(), places.iter().map(|&(b, r)| image(&self.batches[b])[column].value(r)))
+    }
+
+    /// `unnest` of one parameter per column under the columns' names, and the cast of each to the target's type.
+    fn rows_of(&self, columns: &[usize]) -> (String, Vec<String>) {
+        let types: Vec<String> =
+            columns.iter().enumerate().map(|(n, &c)| format!("${}::{}", n + 1, wire_type(self.shape.columns[c].ty).0)).collect();
+        let names: Vec<String> = columns.iter().map(|&c| ident(&self.shape.columns[c].name)).collect();
+        let casts = columns.iter().map(|&c| {
+            let name = &self.shape.columns[c].name;
+            format!("u.{}::{}", ident(name), self.column_type(name))
+        });
+        (format!("unnest({}) AS u({})", types.join(", "), names.join(", ")), casts.collect())
+    }
+
+    async fn execute(&self, statement: &str, parameters: &[ArrayParameter]) -> Result<u64, Error> {
+        let prepared = self.client.prepare(statement).await?;
+        let parameters: Vec<&(dyn ToSql + Sync)> = parameters.iter().map(|p| p as _).collect();
+        self.client.execute(&prepared, &parameters).await
+    }
+
+    async fn delete(&self, places: &[Place]) -> Result<(), Error> {
+        let key = self.shape.key_columns();
+        let (rows, casts) = self.rows_of(&key);
+        let same: Vec<String> =
+            key.iter().zip(&casts).map(|(&c, cast)| format!("t.{} = {cast}", ident(&self.shape.columns[c].name))).collect();
+        let statement = format!("DELETE FROM {} t USING {rows} WHERE {}", self.target.name, same.join(" AND "));
+        let parameters: Vec<_> = key.iter().map(|&c| self.parameter(places, c, |b| &b.old)).collect();
+        self.execute(&statement, &parameters).await.map(|_| ())
+    }
+
+    async fn upsert(&self, places: &[Place]) -> Result<(), Error> {
+        let columns: Vec<usize> = (0..self.shape.columns.len()).collect();
+        let (rows, casts) = self.rows_of(&columns);
+        let name = |c: &usize| ident(&self.shape.columns[*c].name);
+        let names: Vec<String> = columns.iter().map(name).collect();
+        let key: Vec<String> = self.shape.key_columns().iter().map(name).collect();
+        let sets: Vec<String> = columns
+            .iter()
+            .filter(|&&c| !self.shape.columns[c].key)
+            .map(|c| format!("{0} = EXCLUDED.{0}", name(c)))
+            .collect();
+        let action = if sets.is_empty() { "NOTHING".to_owned() } else { format!("UPDATE SET {}", sets.join(", ")) };
+        let statement = format!(
+            "INSERT INTO {} ({}) SELECT {} FROM {rows} ON CONFLICT ({}) DO {action}",
+            self.target.name,
+            names.join(", "),
+            casts.join(", "),
+            key.join(", ")
+        );
+        let parameters: Vec<_> = columns.iter().map(|&c| self.parameter(places, c, |b| &b.new)).collect();
+        self.execute(&statement, &parameters).await.map(|_| ())
+    }
+
+    /// Updates only the columns that were sent; rows are grouped by which those are.
+    async fn partial(&self, places: &[Place]) -> Result<(), Error> {
+        let mut groups: std::collections::BTreeMap<Vec<usize>, Vec<Place>> = std::collections::BTreeMap::new();
+        for &(batch, row) in places {
+            let sent = (0..self.shape.columns.len()).filter(|&c| !self.batches[batch].is_unchanged(row, c)).collect();
+            groups.entry(sent).or_default().push((batch, row));
+        }
+        for (sent, places) in groups {
+            let (rows, casts) = self.rows_of(&sent);
+            let (mut same, mut sets) = (Vec::new(), Vec::new());
+            for (&column, cast) in sent.iter().zip(&casts) {
+                let column = &self.shape.columns[column];
+                if column.key {
+                    same.push(format!("t.{} = {cast}", ident(&column.name)));
+                } else {
+                    sets.push(format!("{} = {cast}", ident(&column.name)));
+                }
+            }
+            if sets.is_empty() {
+                continue;
+            }
+            let statement =
+                format!("UPDATE {} t SET {} FROM {rows} WHERE {}", self.target.name, sets.join(", "), same.join(" AND "));
+            let parameters: Vec<_> = sent.iter().map(|&c| self.parameter(&places, c, |b| &b.new)).collect();
+            self.execute(&statement, &parameters).await?;
+        }
+        Ok(())
+    }
+
+    /// Copies rows in; if one is there already, all are written by the statement that takes that.
+    async fn insert(&self, places: &[Place]) -> Result<(), Error> {
+        self.client.batch_execute("SAVEPOINT rows").await?;
+        match self.copy(places).await {
+            Ok(()) => self.client.batch_execute("RELEASE SAVEPOINT rows").await,
+            Err(error) if error.code() == Some(&tokio_postgres::error::SqlState::UNIQUE_VIOLATION) => {
+                self.client.batch_execute("ROLLBACK TO SAVEPOINT rows; RELEASE SAVEPOINT rows").await?;
+                self.upsert(places).await
+            }
+            Err(error) => Err(error),
+        }
+    }
+
+    async fn copy(&self, places: &[Place]) -> Result<(), Error> {
+        const PART: usize = 1 << 18;
+        let names: Vec<String> = self.shape.columns.iter().map(|c| ident(&c.name)).collect();
+        let statement = format!("COPY {} ({}) FROM STDIN", self.target.name, names.join(", "));
+        let sink = self.client.copy_in::<_, Bytes>(&statement).await?;
+        futures::pin_mut!(sink);
+        let mut out = Vec::with_capacity(PART + 4096);
+        let mut scratch = Vec::new();
+        for &(batch, row) in places {
+            for (index, (column, array)) in self.shape.columns.iter().zip(&self.batches[batch].new).enumerate() {
+                if index > 0 {
+                    out.push(b'\t');
+                }
+                match (column.ty, array.value(row)) {
+                    (_, Value::Null) => out.extend_from_slice(b"\\N"),
+                    (_, Value::Text(text)) => copy_text::escape(text.as_bytes(), &mut out),
+                    (ColumnType::Bytes, value) => {
+                        scratch.clear();
+                        values::write(column.ty, value, &mut scratch);
+                        copy_text::escape(&scratch, &mut out);
+                    }
+                    (ty, value) => {
+                        values::write(ty, value, &mut out);
+                    }
+                }
+            }
+            out.push(b'\n');
+            if out.len() >= PART {
+                sink.send(Bytes::from(std::mem::replace(&mut out, Vec::with_capacity(PART + 4096)))).await?;
+            }
+        }
+        sink.send(Bytes::from(out)).await?;
+        sink.finish().await.map(|_| ())
+    }
+}

@@ -1,0 +1,16 @@
+//! PostgreSQL: change capture by logical replication, and delivery into tables.
+
+pub mod apply;
+pub mod client;
+pub mod copy_text;
+pub mod load;
+pub mod names;
+pub mod pgoutput;
+pub mod position;
+pub mod preflight;
+pub mod replication;
+pub mod sink;
+pub mod source;
+pub mod tables;
+pub mod target;
+pub mod values;

@@ -1,0 +1,129 @@
+//! Where a source connector stands in a PostgreSQL server's log, and how far its initial load is.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use serde::{Deserialize, Serialize};
+
+/// Which transactions a snapshot sees, by PostgreSQL's 64-bit transaction numbers.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Snapshot {
+    /// Every transaction before this one is visible if it committed.
+    pub xmin: u64,
+    /// No transaction from this one on is visible.
+    pub xmax: u64,
+    /// Those between that were under way, in order.
+    pub under_way: Vec<u64>,
+}
+
+impl Snapshot {
+    /// Reads the text of `pg_current_snapshot()`: `xmin:xmax:xip,xip`.
+    #[must_use]
+    pub fn parse(text: &str) -> Option<Self> {
+        let mut parts = text.split(':');
+        let xmin = parts.next()?.parse().ok()?;
+        let xmax = parts.next()?.parse().ok()?;
+        let list = parts.next()?;
+        let mut under_way =
+            list.split(',').filter(|t| !t.is_empty()).map(str::parse).collect::<Result<Vec<u64>, _>>().ok()?;
+        under_way.sort_unstable();
+        Some(Self { xmin, xmax, under_way })
+    }
+
+    /// Whether a committed transaction is visible.
+    #[must_use]
+    pub fn sees(&self, transaction: u64) -> bool {
+        transaction < self.xmin || (transaction < self.xmax && self.under_way.binary_search(&transaction).is_err())
+    }
+
+    /// The 64-bit number of a transaction of which only the lower 32 bits were sent, taken as the one nearest to this snapshot.
+    #[must_use]
+    pub fn widen(&self, transaction: u32) -> u64 {
+        const ERA: u64 = 1 << 32;
+        let here = (self.xmax & !(ERA - 1)) | u64::from(transaction);
+        if here > self.xmax + ERA / 2 {
+            here.saturating_sub(ERA)
+        } else if here + ERA / 2 < self.xmax {
+            here + ERA
+        } else {
+            here
+        }
+    }
+
+    /// Whether the numbers of rows' transactions are unambiguous: the server has not used up 32 bits of them yet.
+    #[must_use]
+    pub fn first_era(&self) -> bool {
+        self.xmax >> 32 == 0
+    }
+}
+
+/// How far the load of one table is.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct TableLoad {
+    /// The file the table stood in when its load began; a rewritten table has another.
+    pub file: u32,
+    /// Pages when its load began; what lies after was written later and is in the log.
+    pub pages: u32,
+    /// Pages loaded.
+    pub done_pages: u32,
+    /// Rows loaded.
+    pub rows: u64,
+    /// Rows expected, estimated when the load began.
+    pub expected: u64,
+}
+
+/// A part of a transaction that was appended before its end.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Partial {
+    /// Position of the transaction's commit.
+    pub commit_lsn: u64,
+    /// Changes of it that are appended.
+    pub done: u64,
+}
+
+/// The position of a source connector.
+///
+/// Invariant: every change committed before `lsn`, the first `partial.done` changes of the transaction that commits at
+/// `partial.commit_lsn`, and the loaded pages are in the topics; nothing else is.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PgPosition {
+    /// Position after the last whole transaction.
+    pub lsn: u64,
+    /// What of the next transaction is appended already.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub partial: Option<Partial>,
+    /// What the slot's first position sees; kept until the load is done.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub snapshot: Option<Snapshot>,
+    /// Tables still to load or being loaded, by `schema.table`; none stands for not begun.
+    #[serde(default)]
+    pub loads: BTreeMap<String, Option<TableLoad>>,
+    /// Keys of rows whose load is still to come and of which the stream has brought a change without the large values that
+    /// did not change: only the load brings those. By `schema.table`, in hexadecimal.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub incomplete: BTreeMap<String, BTreeSet<String>>,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_snapshot_sees_what_committed_before_it() {
+        let snapshot = Snapshot::parse("100:105:101,103").unwrap();
+        let seen: Vec<u64> = (98..107).filter(|t| snapshot.sees(*t)).collect();
+        assert_eq!(seen, [98, 99, 100, 102, 104]);
+        assert_eq!(Snapshot::parse("7:7:").unwrap().under_way, Vec::<u64>::new());
+        assert_eq!(Snapshot::parse("7:x:"), None);
+    }
+
+    #[test]
+    fn numbers_are_widened_across_an_era() {
+        let at = |xmax: u64| Snapshot { xmin: 0, xmax, under_way: vec![] };
+        let era = 1_u64 << 32;
+        assert_eq!(at(1_000).widen(990), 990);
+        assert_eq!(at(era + 5).widen(u32::MAX), era - 1);
+        assert_eq!(at(era + 5).widen(9), era + 9);
+        assert_eq!(at(era - 5).widen(3), era + 3);
+        assert!(at(era - 1).first_era() && !at(era).first_era());
+    }
+}

@@ -1,0 +1,198 @@
+//! A sink connector on PostgreSQL: rows and position commit together in the target.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use gonvel_core::change::{ChangeBatch, KindCounts};
+use gonvel_core::connector::DeliveredTopic;
+use gonvel_core::fold::{Place, fold};
+use gonvel_core::naming::{ConnectorId, Epoch, PartitionId, TopicId, TopicPartition};
+use gonvel_core::ports::DatabaseAddress;
+use gonvel_core::table::TableSchema;
+use tokio_postgres::{Client, Statement};
+
+use super::apply::Application;
+use super::client::{connect, explain};
+use super::target::{self, TargetTable};
+use crate::error::ConnectorError;
+
+/// What a sink connector delivers, and where.
+#[derive(Debug, Clone)]
+pub struct SinkSettings {
+    /// The connector.
+    pub connector: ConnectorId,
+    /// The server.
+    pub address: DatabaseAddress,
+    /// The topics with their ids, in the definition's order.
+    pub topics: Vec<(TopicId, DeliveredTopic)>,
+}
+
+/// How far a partition is delivered.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Delivered {
+    /// The next offset to deliver.
+    pub next: i64,
+    /// What was delivered, by kind.
+    pub counts: KindCounts,
+}
+
+/// Changes of one topic within a round, in order per key.
+#[derive(Debug)]
+pub struct TopicChanges {
+    /// The topic's place in [`SinkSettings::topics`].
+    pub topic: usize,
+    /// Batches of one shape.
+    pub batches: Vec<ChangeBatch>,
+    /// Every change with its key, in order.
+    pub changes: Vec<(Place, bytes::Bytes)>,
+}
+
+/// What is applied in one transaction.
+#[derive(Debug, Default)]
+pub struct Round {
+    /// Changes, in the order to apply; a topic may stand more than once when its shape changes in between.
+    pub topics: Vec<TopicChanges>,
+    /// Where each partition then stands.
+    pub delivered: Vec<(TopicPartition, Delivered)>,
+}
+
+/// A running sink.
+pub struct PgSink {
+    client: Client,
+    settings: SinkSettings,
+    epoch: Epoch,
+    targets: HashMap<(usize, Arc<TableSchema>), TargetTable>,
+    advance: Statement,
+}
+
+impl PgSink {
+    /// Takes over the sink's positions for a lease and tells where they stand. From then on no holder of an earlier lease
+    /// can commit.
+    ///
+    /// # Errors
+    /// [`ConnectorError`]; [`ConnectorError::Fenced`] if a later lease was here before.
+    pub async fn start(
+        settings: SinkSettings,
+        epoch: Epoch,
+        partitions: &[TopicPartition],
+    ) -> Result<(Self, HashMap<TopicPartition, Delivered>), ConnectorError> {
+        let client = connect(&settings.address).await?;
+        target::ensure_own_tables(&client).await?;
+        let during = |e: tokio_postgres::Error| explain(&e, "taking over the sink's positions");
+        let topics: Vec<i64> = partitions.iter().map(|p| p.topic.0).collect();
+        let numbers: Vec<i32> = partitions.iter().map(|p| p.partition.0).collect();
+        let rows = client
+            .query(
+                "INSERT INTO gonvel.sink_positions AS p (connector, topic, partition, next_offset, epoch, counts)
+                 SELECT $1, a.topic, a.partition, 0, $4, '{}' FROM unnest($2::bigint[], $3::int[]) AS a(topic, partition)
+                 ON CONFLICT (connector, topic, partition) DO UPDATE SET epoch = EXCLUDED.epoch WHERE p.epoch <= EXCLUDED.epoch
+                 RETURNING topic, partition, next_offset, counts",
+                &[&settings.connector.0, &topics, &numbers, &epoch.0],
+            )
+            .await
+            .map_err(during)?;
+        if rows.len() != partitions.len() {
+            return Err(ConnectorError::Fenced);
+        }
+        let delivered = rows.iter().map(|row| {
+            let at = TopicPartition { topic: TopicId(row.get(0)), partition: PartitionId(row.get(1)) };
+            let counts = serde_json::from_str(row.get(3)).unwrap_or_default();
+            (at, Delivered { next: row.get(2), counts })
+        });
+        let delivered = delivered.collect();
+        let advance = client
+            .prepare(
+                "UPDATE gonvel.sink_positions p SET next_offset = a.next_offset, counts = a.counts
+                 FROM unnest($3::bigint[], $4::int[], $5::bigint[], $6::text[]) AS a(topic, partition, next_offset, counts)
+                 WHERE p.connector = $1 AND p.epoch = $2 AND p.topic = a.topic AND p.partition = a.partition",
+            )
+            .await
+            .map_err(during)?;
+        Ok((Self { client, settings, epoch, targets: HashMap::new(), advance }, delivered))
+    }
+
+    /// Applies a round and moves the positions, in one transaction.
+    ///
+    /// # Errors
+    /// [`ConnectorError`]; nothing of the round is then in the target. The sink must be started again.
+    ///
+    /// Cancel safety: dropped before the commit, nothing of the round remains once the session ends; the sink must then be
+    /// started again.
+    pub async fn apply(&mut self, round: Round) -> Result<(), ConnectorError> {
+        for changes in &round.topics {
+            self.prepare(changes).await?;
+        }
+        self.client.batch_execute("BEGIN").await.map_err(|e| explain(&e, "beginning a transaction"))?;
+        for changes in &round.topics {
+            self.apply_topic(changes).await?;
+        }
+        self.advance(&round.delivered).await?;
+        self.client.batch_execute("COMMIT").await.map_err(|e| explain(&e, "committing rows and position"))
+    }
+
+    async fn prepare(&mut self, changes: &TopicChanges) -> Result<(), ConnectorError> {
+        let Some(first) = changes.batches.first() else { return Ok(()) };
+        let key = (changes.topic, first.table.clone());
+        if !self.targets.contains_key(&key) {
+            let (_, topic) = &self.settings.topics[changes.topic];
+            let target = target::ensure(&self.client, &topic.schema, &topic.table, &first.table).await?;
+            self.targets.insert(key, target);
+        }
+        Ok(())
+    }
+
+    async fn apply_topic(&self, changes: &TopicChanges) -> Result<(), ConnectorError> {
+        let Some(first) = changes.batches.first() else { return Ok(()) };
+        let Some(target) = self.targets.get(&(changes.topic, first.table.clone())) else { return Ok(()) };
+        let segments = fold(&changes.batches, changes.changes.iter().map(|(place, key)| (*place, key.as_ref())));
+        let application =
+            Application { client: &self.client, target, batches: &changes.batches, shape: &first.table };
+        application.run(&segments).await.map_err(|e| explain(&e, &format!("changes of {}", target.name)))
+    }
+
+    async fn advance(&self, delivered: &[(TopicPartition, Delivered)]) -> Result<(), ConnectorError> {
+        let topics: Vec<i64> = delivered.iter().map(|(at, _)| at.topic.0).collect();
+        let partitions: Vec<i32> = delivered.iter().map(|(at, _)| at.partition.0).collect();
+        let next: Vec<i64> = delivered.iter().map(|(_, d)| d.next).collect();
+        let counts = delivered
+            .iter()
+            .map(|(_, d)| serde_json::to_string(&d.counts))
+            .collect::<Result<Vec<_>, _>>()
+            .map_err(|e| ConnectorError::Defect(e.to_string()))?;
+        let moved = self
+            .client
+            .execute(&self.advance, &[&self.settings.connector.0, &self.epoch.0, &topics, &partitions, &next, &counts])
+            .await
+            .map_err(|e| explain(&e, "moving the position"))?;
+        if moved == u64::try_from(delivered.len()).unwrap_or(u64::MAX) { Ok(()) } else { Err(ConnectorError::Fenced) }
+    }
+
+    /// The topics this sink delivers.
+    #[must_use]
+    pub fn topics(&self) -> &[(TopicId, DeliveredTopic)] {
+        &self.settings.topics
+    }
+}
+
+/// Removes the sink's positions from the target, and Gonvel's own schema with the last of them. The tables with the
+/// delivered rows stay: they are the target's.
+///
+/// # Errors
+/// [`ConnectorError`]; it says what could not be removed.
+pub async fn clean_up(address: &DatabaseAddress, connector: ConnectorId) -> Result<(), ConnectorError> {
+    let client = connect(address).await?;
+    let during = |e: tokio_postgres::Error| explain(&e, "removing the sink's positions");
+    let there = client
+        .query_opt("SELECT 1 WHERE to_regclass('gonvel.sink_positions') IS NOT NULL", &[])
+        .await
+        .map_err(during)?;
+    if there.is_none() {
+        return Ok(());
+    }
+    client.execute("DELETE FROM gonvel.sink_positions WHERE connector = $1", &[&connector.0]).await.map_err(during)?;
+    let left = client.query_opt("SELECT 1 FROM gonvel.sink_positions LIMIT 1", &[]).await.map_err(during)?;
+    if left.is_none() {
+        client.batch_execute("DROP TABLE gonvel.sink_positions; DROP SCHEMA gonvel").await.map_err(during)?;
+    }
+    Ok(())
+}

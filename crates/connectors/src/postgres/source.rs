@@ -1,0 +1,769 @@
+//! A source connector on PostgreSQL: the initial load and the following of changes, as one ordered run of batches.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, OldImage, Origin};
+use gonvel_core::column::Value;
+use gonvel_core::connector::CapturedTable;
+use gonvel_core::naming::ConnectorId;
+use gonvel_core::ports::DatabaseAddress;
+use gonvel_core::table::TableSchema;
+use tokio::sync::{mpsc, watch};
+use tokio_postgres::Client;
+use uuid::Uuid;
+
+use super::client::{connect, explain};
+use super::load::{self, ChangedKeys, Chunk, push_key};
+use super::names::{self, ident, qualified};
+use super::pgoutput::{self, Cell, Message, Old, Relation, Tuple};
+use super::position::{Partial, PgPosition, Snapshot};
+use super::replication::{EPOCH_US, Frame, Frames, ReplicationSession};
+use super::tables::Describer;
+use super::values;
+use crate::error::ConnectorError;
+
+/// Changes after which a batch is handed on even if more are there.
+const MOST_CHANGES: usize = 10_000;
+/// Bytes after which a batch is handed on.
+const MOST_BYTES: usize = 4 << 20;
+/// How often an idle source's position moves on.
+const IDLE_STEP: Duration = Duration::from_secs(10);
+/// How often the server hears from us at the least.
+const HEARTBEAT: Duration = Duration::from_secs(5);
+
+/// What a source connector captures, and from where.
+#[derive(Debug, Clone)]
+pub struct SourceSettings {
+    /// The connector, which names slot and publication.
+    pub connector: ConnectorId,
+    /// The server.
+    pub address: DatabaseAddress,
+    /// The tables.
+    pub tables: Vec<CapturedTable>,
+}
+
+impl SourceSettings {
+    fn slot(&self) -> String {
+        names::slot(self.connector)
+    }
+
+    fn publication(&self) -> String {
+        names::publication(self.connector)
+    }
+}
+
+/// Changes of one table within a captured batch.
+#[derive(Debug)]
+pub struct TableChanges {
+    /// The table's place in [`SourceSettings::tables`].
+    pub table: usize,
+    /// The changes.
+    pub batch: ChangeBatch,
+    /// The rows that count, where not all do.
+    pub rows: Option<Vec<usize>>,
+}
+
+/// What is to be appended in one transaction with the position.
+#[derive(Debug)]
+pub struct Captured {
+    /// Changes by table; none when only the position moves.
+    pub changes: Vec<TableChanges>,
+    /// The position once they are appended.
+    pub position: PgPosition,
+}
+
+/// Makes the publication and the slot, and gives the position to begin from. What an earlier, unfinished attempt of the same
+/// connector left is replaced.
+///
+/// # Errors
+/// [`ConnectorError`]; a publication made here is taken back if the slot cannot be made.
+pub async fn prepare(settings: &SourceSettings) -> Result<PgPosition, ConnectorError> {
+    let client = connect(&settings.address).await?;
+    drop_slot(&client, &settings.slot()).await?;
+    let publication = ident(&settings.publication());
+    let tables: Vec<String> = settings.tables.iter().map(|t| qualified(&t.schema, &t.table)).collect();
+    client
+        .batch_execute(&format!(
+            "DROP PUBLICATION IF EXISTS {publication}; CREATE PUBLICATION {publication} FOR TABLE {}",
+            tables.join(", ")
+        ))
+        .await
+        .map_err(|e| explain(&e, "making the publication"))?;
+    match make_slot(settings).await {
+        Ok((lsn, snapshot)) => {
+            let loads = settings.tables.iter().map(|t| (format!("{}.{}", t.schema, t.table), None)).collect();
+            Ok(PgPosition { lsn, partial: None, snapshot: Some(snapshot), loads, incomplete: BTreeMap::new() })
+        }
+        Err(error) => {
+            let _ = client.batch_execute(&format!("DROP PUBLICATION IF EXISTS {publication}")).await;
+            Err(error)
+        }
+    }
+}
+
+/// Makes the slot and learns, in the same transaction, what its first position sees.
+async fn make_slot(settings: &SourceSettings) -> Result<(u64, Snapshot), ConnectorError> {
+    let mut session = ReplicationSession::connect(&settings.address).await?;
+    let during = "making the replication slot";
+    session.query("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", during).await?;
+    let made = session
+        .query(&format!("CREATE_REPLICATION_SLOT \"{}\" LOGICAL pgoutput USE_SNAPSHOT", settings.slot()), during)
+        .await?;
+    let seen = session.query("SELECT pg_current_snapshot()::text", during).await?;
+    session.query("COMMIT", during).await?;
+    let cell = |rows: &[Vec<Option<String>>], column: usize| rows.first().and_then(|r| r.get(column).cloned().flatten());
+    let lsn = cell(&made, 1).and_then(|t| gonvel_core::change_form::read_position(&t));
+    let snapshot = cell(&seen, 0).and_then(|t| Snapshot::parse(&t));
+    lsn.zip(snapshot).ok_or_else(|| ConnectorError::Defect("the answer to making a slot cannot be read".into()))
+}
+
+async fn drop_slot(client: &Client, slot: &str) -> Result<(), ConnectorError> {
+    let during = |e: tokio_postgres::Error| explain(&e, "dropping the replication slot");
+    free_slot(client, slot).await?;
+    for _ in 0..50 {
+        let dropped = client
+            .execute(
+                "SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots WHERE slot_name = $1 AND active_pid IS NULL",
+                &[&slot],
+            )
+            .await;
+        match dropped {
+            Ok(_) => {
+                let left = client
+                    .query_opt("SELECT 1 FROM pg_replication_slots WHERE slot_name = $1", &[&slot])
+                    .await
+                    .map_err(during)?;
+                if left.is_none() {
+                    return Ok(());
+                }
+            }
+            Err(e) if e.code() == Some(&tokio_postgres::error::SqlState::OBJECT_IN_USE) => {}
+            Err(e) => return Err(during(e)),
+        }
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    Err(ConnectorError::try_again(
+        format!("the replication slot {slot} is in use by another session"),
+        "Gonvel tries again by itself; end the session in pg_stat_replication if it stays",
+    ))
+}
+
+/// Removes the slot and the publication.
+///
+/// # Errors
+/// [`ConnectorError`]; it says what could not be removed.
+pub async fn clean_up(address: &DatabaseAddress, connector: ConnectorId) -> Result<(), ConnectorError> {
+    let client = connect(address).await?;
+    drop_slot(&client, &names::slot(connector)).await?;
+    client
+        .batch_execute(&format!("DROP PUBLICATION IF EXISTS {}", ident(&names::publication(connector))))
+        .await
+        .map_err(|e| explain(&e, "dropping the publication"))
+}
+
+/// A running source. Dropping it ends its session with the server.
+pub struct PgSource {
+    captured: mpsc::Receiver<Result<Captured, ConnectorError>>,
+    kept: watch::Sender<u64>,
+    task: tokio::task::JoinHandle<()>,
+}
+
+impl PgSource {
+    /// Begins to capture from a position.
+    ///
+    /// # Errors
+    /// [`ConnectorError`]; if the slot is gone, it says what that means.
+    pub async fn start(settings: SourceSettings, position: PgPosition) -> Result<Self, ConnectorError> {
+        let client = connect(&settings.address).await?;
+        check_slot(&client, &settings.slot(), position.lsn).await?;
+        free_slot(&client, &settings.slot()).await?;
+        let session = ReplicationSession::connect(&settings.address).await?;
+        let (frames, mut feedback) = session.stream(&settings.slot(), &settings.publication(), position.lsn).await?;
+        let (kept, mut kept_now) = watch::channel(position.lsn);
+        tokio::spawn(async move {
+            loop {
+                let position = *kept_now.borrow_and_update();
+                if feedback.confirm(position).await.is_err() {
+                    return;
+                }
+                if let Ok(Err(_)) = tokio::time::timeout(HEARTBEAT, kept_now.changed()).await {
+                    return;
+                }
+            }
+        });
+        let (chunks, loaded) = mpsc::channel(2);
+        let mark = Uuid::new_v4().simple().to_string();
+        let loading = start_load(&settings, &position, &mark, chunks).await?;
+        let (out, captured) = mpsc::channel(1);
+        let mut capture = Capture {
+            relations: HashMap::new(),
+            describer: Describer::default(),
+            client,
+            builders: BTreeMap::new(),
+            transaction: None,
+            position,
+            pending: 0,
+            pending_bytes: 0,
+            changed: HashMap::new(),
+            loaded,
+            mark,
+            scratch: Vec::new(),
+            idle_since: Instant::now(),
+            settings,
+        };
+        capture.track_loading_tables();
+        let task = tokio::spawn(async move {
+            let ended = tokio::select! {
+                ended = capture.run(frames, &out) => ended,
+                failed = loading => Err(failed),
+            };
+            if let Err(error) = ended {
+                let _ = out.send(Err(error)).await;
+            }
+        });
+        Ok(Self { captured, kept, task })
+    }
+
+    /// The next batch; none when the source has ended after an error was given.
+    ///
+    /// Cancel safety: dropped while waiting, nothing is lost.
+    pub async fn next(&mut self) -> Option<Result<Captured, ConnectorError>> {
+        self.captured.recv().await
+    }
+
+    /// Says that everything up to a position is durable; only now may the server forget it.
+    pub fn confirm(&self, position: &PgPosition) {
+        let _ = self.kept.send(position.lsn);
+    }
+}
+
+impl Drop for PgSource {
+    fn drop(&mut self) {
+        self.task.abort();
+    }
+}
+
+/// Ends a session that still holds the slot. Whoever starts has the lane's lease, so that session's runner can append nothing
+/// any more; it is frozen, cut off, or not yet missed by the server.
+async fn free_slot(client: &Client, slot: &str) -> Result<(), ConnectorError> {
+    for _ in 0..50 {
+        let ended = client
+            .query(
+                "SELECT pg_terminate_backend(active_pid) FROM pg_replication_slots WHERE slot_name = $1 AND active_pid IS NOT NULL",
+                &[&slot],
+            )
+            .await
+            .map_err(|e| explain(&e, "freeing the replication slot"))?;
+        if ended.is_empty() {
+            return Ok(());
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    Ok(())
+}
+
+async fn check_slot(client: &Client, slot: &str, from: u64) -> Result<(), ConnectorError> {
+    let row = client
+        .query_opt(
+            "SELECT coalesce(wal_status, ''), coalesce((confirmed_flush_lsn - $2::text::pg_lsn)::bigint, 0)
+             FROM pg_replication_slots WHERE slot_name = $1",
+            &[&slot, &gonvel_core::change_form::position_text(from)],
+        )
+        .await
+        .map_err(|e| explain(&e, "looking at the replication slot"))?;
+    let gone = |how: &str| {
+        ConnectorError::settings(
+            None,
+            format!("the replication slot {slot} {how}, so changes since {} are gone", gonvel_core::change_form::position_text(from)),
+            "delete this connector and make it anew: the initial load brings every row again",
+        )
+    };
+    match row {
+        None => Err(gone("is not in the server any more")),
+        Some(row) if row.get::<_, &str>(0) == "lost" => Err(gone("was dropped from the server's log")),
+        Some(_) => Ok(()),
+    }
+}
+
+/// Starts reading the tables that are not loaded yet; the future ends only with an error.
+async fn start_load(
+    settings: &SourceSettings,
+    position: &PgPosition,
+    mark: &str,
+    chunks: mpsc::Sender<Chunk>,
+) -> Result<impl Future<Output = ConnectorError> + use<>, ConnectorError> {
+    let tasks: Vec<load::Task> = settings
+        .tables
+        .iter()
+        .filter_map(|t| {
+            let load = position.loads.get(&format!("{}.{}", t.schema, t.table))?;
+            Some(load::Task { schema: t.schema.clone(), table: t.table.clone(), load: load.clone() })
+        })
+        .collect();
+    let running = if tasks.is_empty() {
+        None
+    } else {
+        let client = connect(&settings.address).await?;
+        Some(tokio::spawn(load::run(client, settings.address.database.clone(), tasks, chunks, mark.to_owned())))
+    };
+    Ok(async move {
+        let _ended = AbortOnDrop(match running {
+            None => return std::future::pending().await,
+            Some(mut handle) => {
+                let outcome = (&mut handle).await;
+                match outcome {
+                    Ok(Ok(())) => return std::future::pending().await,
+                    Ok(Err(error)) => return error,
+                    Err(_) => handle,
+                }
+            }
+        });
+        ConnectorError::Defect("the initial load stopped without a reason".into())
+    })
+}
+
+struct AbortOnDrop<T>(tokio::task::JoinHandle<T>);
+
+impl<T> Drop for AbortOnDrop<T> {
+    fn drop(&mut self) {
+        self.0.abort();
+    }
+}
+
+struct Transaction {
+    commit_lsn: u64,
+    commit_time_us: i64,
+    number: u32,
+    /// Row messages seen.
+    seen: u64,
+    /// Row messages appended by an earlier session.
+    skip: u64,
+}
+
+/// A captured relation as the stream last described it.
+struct Followed {
+    table: usize,
+    name: String,
+    shape: Arc<TableSchema>,
+    key_columns: Vec<usize>,
+}
+
+struct Capture {
+    settings: SourceSettings,
+    client: Client,
+    describer: Describer,
+    relations: HashMap<u32, Option<Arc<Followed>>>,
+    builders: BTreeMap<usize, ChangeBatchBuilder>,
+    transaction: Option<Transaction>,
+    position: PgPosition,
+    pending: usize,
+    pending_bytes: usize,
+    /// Keys the stream changed, for tables still being loaded.
+    changed: HashMap<String, ChangedKeys>,
+    loaded: mpsc::Receiver<Chunk>,
+    mark: String,
+    scratch: Vec<u8>,
+    idle_since: Instant,
+}
+
+type Out = mpsc::Sender<Result<Captured, ConnectorError>>;
+
+impl Capture {
+    fn track_loading_tables(&mut self) {
+        self.changed = self.position.loads.keys().map(|name| (name.clone(), ChangedKeys::default())).collect();
+    }
+
+    async fn run(&mut self, mut frames: Frames, out: &Out) -> Result<(), ConnectorError> {
+        loop {
+            let frame = if self.pending > 0 && !frames.has_one() {
+                // nothing more is there right now: hand on what there is as soon as it is wanted
+                tokio::select! {
+                    biased;
+                    permit = out.reserve() => {
+                        let Ok(permit) = permit else { return Ok(()) };
+                        permit.send(Ok(self.take()));
+                        continue;
+                    }
+                    frame = frames.next() => frame?,
+                }
+            } else {
+                frames.next().await?
+            };
+            match frame {
+                Frame::Data(data) => {
+                    self.pending_bytes += data.len();
+                    let message = pgoutput::decode(&data).map_err(|e| ConnectorError::Defect(e.to_string()))?;
+                    self.message(message, out).await?;
+                    if self.pending >= MOST_CHANGES || self.pending_bytes >= MOST_BYTES {
+                        self.hand_on(out).await?;
+                    }
+                }
+                Frame::KeepAlive { sent } => {
+                    if self.transaction.is_none() && self.pending == 0 && sent > self.position.lsn {
+                        self.position.lsn = sent;
+                        if self.idle_since.elapsed() > IDLE_STEP {
+                            self.hand_on(out).await?;
+                        }
+                    }
+                }
+            }
+        }
+    }
+
+    /// What has been gathered, with the position that goes with it.
+    fn take(&mut self) -> Captured {
+        let mut changes = Vec::new();
+        for (&table, builder) in &mut self.builders {
+            if !builder.is_empty() {
+                changes.push(TableChanges { table, batch: builder.finish(), rows: None });
+            }
+        }
+        self.position.partial = self
+            .transaction
+            .as_ref()
+            .filter(|t| t.seen > 0)
+            .map(|t| Partial { commit_lsn: t.commit_lsn, done: t.seen.max(t.skip) });
+        (self.pending, self.pending_bytes, self.idle_since) = (0, 0, Instant::now());
+        Captured { changes, position: self.position.clone() }
+    }
+
+    async fn hand_on(&mut self, out: &Out) -> Result<(), ConnectorError> {
+        let captured = self.take();
+        let closed = |_| ConnectorError::try_again("the lane has stopped", "it starts again by itself");
+        out.send(Ok(captured)).await.map_err(closed)
+    }
+
+    async fn message(&mut self, message: Message<'_>, out: &Out) -> Result<(), ConnectorError> {
+        match message {
+            Message::Begin { final_lsn, commit_time, xid } => {
+                let skip = self.position.partial.filter(|p| p.commit_lsn == final_lsn).map_or(0, |p| p.done);
+                let commit_time_us = commit_time + EPOCH_US;
+                self.transaction = Some(Transaction { commit_lsn: final_lsn, commit_time_us, number: xid, seen: 0, skip });
+            }
+            Message::Commit { end_lsn, .. } => {
+                self.transaction = None;
+                self.position.partial = None;
+                self.position.lsn = end_lsn;
+            }
+            Message::Relation(relation) => self.relation(&relation, out).await?,
+            Message::Insert { oid, new } => {
+                if let Some(followed) = self.row_of(oid) {
+                    self.note(&followed, new);
+                    self.push(&followed, ChangeKind::Insert, Some(new), None)?;
+                }
+            }
+            Message::Update { oid, old, new } => {
+                if let Some(followed) = self.row_of(oid) {
+                    self.update(&followed, old, new).await?;
+                }
+            }
+            Message::Delete { oid, old } => {
+                if let Some(followed) = self.row_of(oid) {
+                    let (Old::Key(tuple) | Old::Row(tuple)) = old;
+                    self.note(&followed, tuple);
+                    self.push(&followed, ChangeKind::Delete, None, Some(old))?;
+                }
+            }
+            Message::Truncate(oids) => {
+                for oid in oids {
+                    if let Some(followed) = self.row_of(oid) {
+                        let number = self.transaction.as_ref().map_or(0, |t| t.number);
+                        if let Some(changed) = self.changed.get_mut(&followed.name) {
+                            changed.note_emptied(number);
+                        }
+                        self.push(&followed, ChangeKind::Truncate, None, None)?;
+                    }
+                }
+            }
+            Message::Logical { prefix, content, .. } => {
+                if prefix == load::MARK && content.starts_with(self.mark.as_bytes()) {
+                    self.chunk(content, out).await?;
+                }
+            }
+            Message::Origin(_) | Message::Type => {}
+        }
+        Ok(())
+    }
+
+    async fn relation(&mut self, relation: &Relation, out: &Out) -> Result<(), ConnectorError> {
+        let table = self.settings.tables.iter().position(|t| t.schema == relation.schema && t.table == relation.name);
+        let Some(table) = table else {
+            self.relations.insert(relation.oid, None);
+            return Ok(());
+        };
+        let shape = self.describer.describe(&self.client, &self.settings.address.database, relation).await?;
+        // one batch has one shape
+        if self.builders.get(&table).is_some_and(|b| !b.is_empty() && **b.table() != *shape) {
+            self.hand_on(out).await?;
+        }
+        if self.builders.get(&table).is_none_or(|b| **b.table() != *shape) {
+            self.builders.insert(table, ChangeBatchBuilder::new(shape.clone()));
+        }
+        let followed =
+            Followed { table, name: shape.qualified(), key_columns: shape.key_columns(), shape };
+        self.relations.insert(relation.oid, Some(Arc::new(followed)));
+        Ok(())
+    }
+
+    /// Counts a row message; gives its relation if it is followed and was not appended by an earlier session.
+    fn row_of(&mut self, oid: u32) -> Option<Arc<Followed>> {
+        let transaction = self.transaction.as_mut()?;
+        transaction.seen += 1;
+        let skipped = transaction.seen <= transaction.skip;
+        self.relations.get(&oid).cloned().flatten().filter(|_| !skipped)
+    }
+
+    /// Remembers a changed key while its table is being loaded.
+    fn note(&mut self, followed: &Followed, tuple: Tuple<'_>) {
+        let Some(changed) = self.changed.get_mut(&followed.name) else { return };
+        let number = self.transaction.as_ref().map_or(0, |t| t.number);
+        changed.note(key_text(followed, tuple), number);
+    }
+
+    async fn update(&mut self, followed: &Followed, old: Option<Old<'_>>, new: Tuple<'_>) -> Result<(), ConnectorError> {
+        self.note(followed, new);
+        if self.changed.contains_key(&followed.name) && new.cells().any(|cell| cell == Cell::Unchanged) {
+            let keys = self.position.incomplete.entry(followed.name.clone()).or_default();
+            keys.insert(hex(&key_text(followed, new)));
+        }
+        let Some(before) = old else { return self.push(followed, ChangeKind::Update, Some(new), None) };
+        let (Old::Key(tuple) | Old::Row(tuple)) = before;
+        if key_text(followed, tuple) == key_text(followed, new) {
+            return self.push(followed, ChangeKind::Update, Some(new), old);
+        }
+        // another key is another row: the old one goes, the new one comes
+        self.note(followed, tuple);
+        self.push(followed, ChangeKind::Delete, None, old)?;
+        if new.cells().any(|cell| cell == Cell::Unchanged) {
+            return self.insert_complete(followed, before, new).await;
+        }
+        self.push(followed, ChangeKind::Insert, Some(new), None)
+    }
+
+    /// A row that got another key and whose large values were not sent: they come from the old row, or else from the table.
+    async fn insert_complete(&mut self, followed: &Followed, old: Old<'_>, new: Tuple<'_>) -> Result<(), ConnectorError> {
+        let mut cells: Vec<Option<Vec<u8>>> = Vec::new();
+        let mut missing = Vec::new();
+        let before: Option<Vec<Cell<'_>>> = if let Old::Row(row) = old { Some(row.cells().collect()) } else { None };
+        for (index, cell) in new.cells().enumerate() {
+            let known = match (cell, before.as_ref().and_then(|b| b.get(index).copied())) {
+                (Cell::Unchanged, Some(kept)) => kept,
+                (cell, _) => cell,
+            };
+            match known {
+                Cell::Text(text) => cells.push(Some(text.to_vec())),
+                Cell::Null => cells.push(None),
+                Cell::Unchanged => {
+                    missing.push(index);
+                    cells.push(None);
+                }
+            }
+        }
+        if !missing.is_empty() {
+            self.fetch(followed, &mut cells, &missing).await?;
+        }
+        self.begin(followed, ChangeKind::Insert);
+        let shape = followed.shape.clone();
+        let Some(builder) = self.builders.get_mut(&followed.table) else { return Ok(()) };
+        for (index, column) in shape.columns.iter().enumerate() {
+            let cell = cells[index].as_deref().map_or(Cell::Null, Cell::Text);
+            push_cell(builder, &mut self.scratch, &shape, index, column.ty, cell, Image::New)?;
+        }
+        builder.no_old();
+        Ok(())
+    }
+
+    async fn fetch(
+        &self,
+        followed: &Followed,
+        cells: &mut [Option<Vec<u8>>],
+        missing: &[usize],
+    ) -> Result<(), ConnectorError> {
+        let shape = &followed.shape;
+        let columns: Vec<String> = missing.iter().map(|&i| format!("{}::text", ident(&shape.columns[i].name))).collect();
+        let wanted: Vec<String> = followed
+            .key_columns
+            .iter()
+            .map(|&i| {
+                let text = cells[i].as_deref().map(String::from_utf8_lossy).unwrap_or_default();
+                format!("{} = {}", ident(&shape.columns[i].name), names::literal(&text))
+            })
+            .collect();
+        let statement = format!(
+            "SELECT {} FROM {} WHERE {}",
+            columns.join(", "),
+            qualified(&shape.schema, &shape.table),
+            wanted.join(" AND ")
+        );
+        if let Some(transaction) = &self.transaction {
+            load::until_visible(&self.client, transaction.number).await?;
+        }
+        // a row that is gone by now is deleted later in the stream as well
+        let row = self.client.query_opt(&statement, &[]).await.map_err(|e| explain(&e, "fetching a large value"))?;
+        if let Some(row) = row {
+            for (place, &index) in missing.iter().enumerate() {
+                cells[index] = row.get::<_, Option<String>>(place).map(String::into_bytes);
+            }
+        }
+        Ok(())
+    }
+
+    fn begin(&mut self, followed: &Followed, kind: ChangeKind) {
+        let Some(transaction) = &self.transaction else { return };
+        let origin = Origin {
+            position: transaction.commit_lsn,
+            transaction: u64::from(transaction.number),
+            sequence: transaction.seen - 1,
+            commit_time_us: transaction.commit_time_us,
+        };
+        self.pending += 1;
+        if let Some(builder) = self.builders.get_mut(&followed.table) {
+            builder.begin(kind, origin);
+        }
+    }
+
+    #[inline]
+    fn push(
+        &mut self,
+        followed: &Followed,
+        kind: ChangeKind,
+        new: Option<Tuple<'_>>,
+        old: Option<Old<'_>>,
+    ) -> Result<(), ConnectorError> {
+        self.begin(followed, kind);
+        let Some(builder) = self.builders.get_mut(&followed.table) else { return Ok(()) };
+        let shape = &followed.shape;
+        match new {
+            None => builder.no_new(),
+            Some(tuple) => {
+                check_width(shape, tuple)?;
+                for (index, cell) in tuple.cells().enumerate() {
+                    push_cell(builder, &mut self.scratch, shape, index, shape.columns[index].ty, cell, Image::New)?;
+                }
+            }
+        }
+        match old {
+            None => builder.no_old(),
+            Some(Old::Row(tuple)) => {
+                check_width(shape, tuple)?;
+                builder.begin_old(OldImage::Row);
+                for (index, cell) in tuple.cells().enumerate() {
+                    push_cell(builder, &mut self.scratch, shape, index, shape.columns[index].ty, cell, Image::Old)?;
+                }
+            }
+            Some(Old::Key(tuple)) => {
+                check_width(shape, tuple)?;
+                builder.begin_old(OldImage::Key);
+                for (index, cell) in tuple.cells().enumerate() {
+                    let cell = if shape.columns[index].key { cell } else { Cell::Null };
+                    push_cell(builder, &mut self.scratch, shape, index, shape.columns[index].ty, cell, Image::Old)?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// A mark came: the chunk read before it is due.
+    async fn chunk(&mut self, mark: &[u8], out: &Out) -> Result<(), ConnectorError> {
+        let chunk = self.loaded.recv().await.filter(|c| c.mark.as_bytes() == mark);
+        let Some(chunk) = chunk else { return Err(ConnectorError::Defect("a mark without its chunk".into())) };
+        if self.pending > 0 {
+            self.hand_on(out).await?;
+        }
+        let Some(slot) = self.position.snapshot.clone() else {
+            return Err(ConnectorError::Defect("a chunk after the load was done".into()));
+        };
+        let incomplete = self.position.incomplete.get(&chunk.name);
+        let lacks = |key: &[u8]| incomplete.is_some_and(|keys| keys.contains(&hex(key)));
+        let sorted = chunk.sort(&slot, self.changed.get(&chunk.name), lacks);
+        let table = self.settings.tables.iter().position(|t| format!("{}.{}", t.schema, t.table) == chunk.name);
+        let changed = self.changed.get(&chunk.name);
+        let overtaking: BTreeSet<u32> =
+            sorted.read_again.iter().filter_map(|&row| changed?.last(&chunk.keys[row])).collect();
+        for changed in self.changed.values_mut() {
+            changed.forget_seen(&chunk.snapshot);
+        }
+        if chunk.is_last() {
+            self.position.loads.remove(&chunk.name);
+            self.position.incomplete.remove(&chunk.name);
+            self.changed.remove(&chunk.name);
+            if self.position.loads.is_empty() {
+                self.position.snapshot = None;
+            }
+        } else {
+            self.position.loads.insert(chunk.name.clone(), Some(chunk.load.clone()));
+        }
+        let mut captured = self.take();
+        if let Some(table) = table {
+            if !sorted.read_again.is_empty() {
+                let keys: Vec<&[u8]> = sorted.read_again.iter().map(|&row| chunk.keys[row].as_slice()).collect();
+                for transaction in overtaking {
+                    load::until_visible(&self.client, transaction).await?;
+                }
+                let batch = load::read_keys(&self.client, &chunk.batch.table, &keys).await?;
+                captured.changes.push(TableChanges { table, batch, rows: None });
+            }
+            captured.changes.push(TableChanges { table, batch: chunk.batch, rows: Some(sorted.keep) });
+        }
+        let closed = |_| ConnectorError::try_again("the lane has stopped", "it starts again by itself");
+        out.send(Ok(captured)).await.map_err(closed)
+    }
+}
+
+fn hex(key: &[u8]) -> String {
+    key.iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+fn check_width(shape: &TableSchema, tuple: Tuple<'_>) -> Result<(), ConnectorError> {
+    if tuple.len() == shape.columns.len() {
+        return Ok(());
+    }
+    Err(ConnectorError::Defect(format!(
+        "a row of {} has {} columns where its description has {}",
+        shape.qualified(),
+        tuple.len(),
+        shape.columns.len()
+    )))
+}
+
+fn key_text(followed: &Followed, tuple: Tuple<'_>) -> Vec<u8> {
+    let mut key = Vec::new();
+    for (index, cell) in tuple.cells().enumerate() {
+        if followed.key_columns.contains(&index) {
+            push_key(if let Cell::Text(text) = cell { Some(text) } else { None }, &mut key);
+        }
+    }
+    key
+}
+
+#[derive(Clone, Copy, PartialEq)]
+enum Image {
+    New,
+    Old,
+}
+
+#[inline]
+fn push_cell(
+    builder: &mut ChangeBatchBuilder,
+    scratch: &mut Vec<u8>,
+    shape: &TableSchema,
+    index: usize,
+    ty: gonvel_core::column::ColumnType,
+    cell: Cell<'_>,
+    image: Image,
+) -> Result<(), ConnectorError> {
+    let value = match cell {
+        Cell::Text(text) => values::read(ty, text, scratch).map_err(|e| ConnectorError::BadRecord {
+            finding: format!("{}.{}: {e}", shape.qualified(), shape.columns[index].name),
+        })?,
+        Cell::Unchanged if image == Image::New => {
+            builder.new_unchanged(index);
+            return Ok(());
+        }
+        Cell::Unchanged | Cell::Null => Value::Null,
+    };
+    let pushed = if image == Image::New { builder.new_value(index, value) } else { builder.old_value(index, value) };
+    pushed.map_err(|e| ConnectorError::Defect(e.to_string()))
+}

@@ -1,0 +1,212 @@
+//! What a database says of its tables: columns, keys, types.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use gonvel_core::column::ColumnType;
+use gonvel_core::table::{Column, TableSchema};
+use tokio_postgres::Client;
+
+use super::client::explain;
+use super::pgoutput::Relation;
+use crate::error::ConnectorError;
+
+/// A table in a list.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TableSummary {
+    /// Schema.
+    pub schema: String,
+    /// Name.
+    pub table: String,
+    /// Rows by the server's own estimate; none if it never counted.
+    pub rows: Option<i64>,
+    /// Names of the key's columns, empty without a primary key.
+    pub key: Vec<String>,
+    /// Number of columns.
+    pub columns: i64,
+}
+
+/// All ordinary tables that are not the system's or Gonvel's own.
+///
+/// # Errors
+/// [`ConnectorError`].
+pub async fn list(client: &Client) -> Result<Vec<TableSummary>, ConnectorError> {
+    let rows = client
+        .query(
+            "SELECT n.nspname, c.relname, CASE WHEN c.reltuples < 0 THEN NULL ELSE c.reltuples::bigint END,
+                    coalesce((SELECT array_agg(a.attname::text ORDER BY k.ord) FROM pg_index i
+                      CROSS JOIN LATERAL unnest(i.indkey) WITH ORDINALITY AS k(attnum, ord)
+                      JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.attnum
+                      WHERE i.indrelid = c.oid AND i.indisprimary), '{}'),
+                    (SELECT count(*) FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped)
+             FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+             WHERE c.relkind = 'r' AND c.relpersistence = 'p' AND NOT c.relispartition
+               AND n.nspname NOT IN ('pg_catalog', 'information_schema', 'gonvel') AND n.nspname NOT LIKE 'pg\\_%'
+             ORDER BY 1, 2",
+            &[],
+        )
+        .await
+        .map_err(|e| explain(&e, "listing tables"))?;
+    let summary = |row: tokio_postgres::Row| TableSummary {
+        schema: row.get(0),
+        table: row.get(1),
+        rows: row.get(2),
+        key: row.get(3),
+        columns: row.get(4),
+    };
+    Ok(rows.into_iter().map(summary).collect())
+}
+
+const COLUMNS: &str = "SELECT a.attname::text, a.atttypid, a.atttypmod,
+        coalesce(a.attnum = ANY (i.indkey), false),
+        CASE t.typtype WHEN 'd' THEN format_type(t.typbasetype, t.typtypmod) WHEN 'e' THEN 'text' WHEN 'c' THEN 'text'
+          ELSE format_type(a.atttypid, a.atttypmod) END
+     FROM pg_class c
+     JOIN pg_namespace n ON n.oid = c.relnamespace
+     JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated = ''
+     JOIN pg_type t ON t.oid = a.atttypid
+     LEFT JOIN pg_index i ON i.indrelid = c.oid AND i.indisprimary
+     WHERE n.nspname = $1 AND c.relname = $2 ORDER BY a.attnum";
+
+/// A table's present shape.
+///
+/// # Errors
+/// [`ConnectorError::Settings`] if the table is not there or has no key.
+pub async fn describe(client: &Client, system: &str, schema: &str, table: &str) -> Result<TableSchema, ConnectorError> {
+    let rows = client.query(COLUMNS, &[&schema, &table]).await.map_err(|e| explain(&e, "describing a table"))?;
+    if rows.is_empty() {
+        return Err(ConnectorError::settings(
+            Some("tables"),
+            format!("there is no table {schema}.{table}"),
+            "it was dropped or renamed: take it out of the connector, or bring it back",
+        ));
+    }
+    let columns: Vec<Column> = rows
+        .iter()
+        .map(|row| Column {
+            name: row.get(0),
+            ty: column_type(row.get(1), row.get(2)),
+            source_type: row.get(4),
+            key: row.get(3),
+        })
+        .collect();
+    if !columns.iter().any(|c| c.key) {
+        return Err(without_key(schema, table));
+    }
+    Ok(TableSchema { system: system.into(), schema: schema.into(), table: table.into(), columns })
+}
+
+/// The refusal of a table without a primary key.
+#[must_use]
+pub fn without_key(schema: &str, table: &str) -> ConnectorError {
+    let name = super::names::qualified(schema, table);
+    ConnectorError::settings(
+        Some("tables"),
+        format!("the table {schema}.{table} has no primary key, so its rows cannot be told apart"),
+        "add a primary key, or leave the table out",
+    )
+    .with_statement(format!("ALTER TABLE {name} ADD PRIMARY KEY (…);"))
+}
+
+/// How values of a type are carried, by its object id and modifier.
+#[must_use]
+pub fn column_type(oid: u32, modifier: i32) -> ColumnType {
+    match oid {
+        16 => ColumnType::Boolean,
+        17 => ColumnType::Bytes,
+        20 => ColumnType::Int64,
+        21 => ColumnType::Int16,
+        23 => ColumnType::Int32,
+        25 | 1042 | 1043 => ColumnType::Text,
+        700 => ColumnType::Float32,
+        701 => ColumnType::Float64,
+        1082 => ColumnType::Date,
+        1114 => ColumnType::Timestamp,
+        1184 => ColumnType::TimestampTz,
+        1700 => decimal(modifier),
+        _ => ColumnType::Verbatim,
+    }
+}
+
+/// `numeric(p,s)` within 38 digits; any other numeric travels as its text.
+fn decimal(modifier: i32) -> ColumnType {
+    let packed = modifier - 4;
+    let (precision, scale) = (packed >> 16 & 0xffff, packed & 0x7ff);
+    match (u8::try_from(precision), u8::try_from(scale)) {
+        (Ok(precision @ 1..=38), Ok(scale)) if modifier >= 4 && scale <= precision => ColumnType::Decimal { precision, scale },
+        _ => ColumnType::Verbatim,
+    }
+}
+
+/// Turns relation messages into table shapes, asking the database for what the messages do not say.
+#[derive(Debug, Default)]
+pub struct Describer {
+    type_names: HashMap<(u32, i32), String>,
+}
+
+impl Describer {
+    /// The shape that a relation message describes. Column names and types are the message's, valid at that place of the
+    /// log; the key is the primary key's, or the replica identity's columns where the table is gone or altered since.
+    ///
+    /// # Errors
+    /// [`ConnectorError`] if the database does not answer or the table has no key.
+    pub async fn describe(
+        &mut self,
+        client: &Client,
+        system: &str,
+        relation: &Relation,
+    ) -> Result<Arc<TableSchema>, ConnectorError> {
+        let now = client
+            .query(COLUMNS, &[&relation.schema, &relation.name])
+            .await
+            .map_err(|e| explain(&e, "describing a table"))?;
+        let key: Vec<String> = now.iter().filter(|r| r.get(3)).map(|r| r.get(0)).collect();
+        let usable = !key.is_empty() && key.iter().all(|k| relation.columns.iter().any(|c| c.name == *k));
+        let mut columns = Vec::with_capacity(relation.columns.len());
+        for column in &relation.columns {
+            columns.push(Column {
+                name: column.name.clone(),
+                ty: column_type(column.type_oid, column.type_modifier),
+                source_type: self.type_name(client, column.type_oid, column.type_modifier).await?,
+                key: if usable { key.contains(&column.name) } else { column.identity && relation.identity != b'f' },
+            });
+        }
+        if !columns.iter().any(|c| c.key) {
+            return Err(without_key(&relation.schema, &relation.name));
+        }
+        let (schema, table) = (relation.schema.clone(), relation.name.clone());
+        Ok(Arc::new(TableSchema { system: system.into(), schema, table, columns }))
+    }
+
+    async fn type_name(&mut self, client: &Client, oid: u32, modifier: i32) -> Result<String, ConnectorError> {
+        if let Some(name) = self.type_names.get(&(oid, modifier)) {
+            return Ok(name.clone());
+        }
+        let row = client
+            .query_opt(
+                "SELECT CASE typtype WHEN 'd' THEN format_type(typbasetype, typtypmod) WHEN 'e' THEN 'text' WHEN 'c' THEN 'text'
+                        ELSE format_type(oid, $2) END FROM pg_type WHERE oid = $1",
+                &[&oid, &modifier],
+            )
+            .await
+            .map_err(|e| explain(&e, "describing a type"))?;
+        let name: String = row.map_or_else(|| "text".to_owned(), |r| r.get(0));
+        self.type_names.insert((oid, modifier), name.clone());
+        Ok(name)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numerics_with_a_precision_are_decimals() {
+        let modifier = |p: i32, s: i32| ((p << 16) | (s & 0x7ff)) + 4;
+        assert_eq!(column_type(1700, modifier(7, 1)), ColumnType::Decimal { precision: 7, scale: 1 });
+        assert_eq!(column_type(1700, modifier(38, 38)), ColumnType::Decimal { precision: 38, scale: 38 });
+        for modifier in [-1, modifier(39, 2), modifier(5, -2), modifier(3, 5)] {
+            assert_eq!(column_type(1700, modifier), ColumnType::Verbatim);
+        }
+    }
+}

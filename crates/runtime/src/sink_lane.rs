@@ -1,0 +1,165 @@
+//! A sink connector's lane: rounds of changes go into the target together with the position they bring.
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use gonvel_connectors::error::ConnectorError;
+use gonvel_connectors::postgres::sink::{Delivered, PgSink, SinkSettings};
+use gonvel_core::change::KindCounts;
+use gonvel_core::connector::{Definition, State};
+use gonvel_core::naming::{PartitionId, TopicName, TopicPartition};
+use gonvel_core::ports::{PortError, TableProgress, Topic};
+use tokio::sync::mpsc;
+use tokio::time::Instant;
+
+use crate::lane::{Ending, Failure, Work, asked_to_end};
+use crate::reading::{ReadRound, Reader};
+use crate::status::now_us;
+
+/// Longest wait for new records before looking again.
+const LOOK: Duration = Duration::from_millis(500);
+/// How often the lag in records is counted while there is one.
+const COUNT_LAG: Duration = Duration::from_secs(1);
+
+pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
+    let Definition::Sink { topics: wanted, connection } = work.assignment.connector.definition() else {
+        return Err(ConnectorError::Defect("a sink lane for a source".into()).into());
+    };
+    let address = work.services.fleet.address(*connection).await?;
+    let mut topics: Vec<Topic> = Vec::with_capacity(wanted.len());
+    for topic in wanted {
+        let name = TopicName::parse(topic.topic.clone()).map_err(|e| PortError::Refused(e.to_string()))?;
+        topics.push(work.services.log.topic(&name).await.map_err(|error| match error {
+            PortError::NotFound { .. } => Failure::from(ConnectorError::try_again(
+                format!("the topic {name} is not there yet"),
+                "start the source that writes it; this connector goes on by itself",
+            )),
+            error => error.into(),
+        })?);
+    }
+    let settings = SinkSettings {
+        connector: work.connector(),
+        address,
+        topics: topics.iter().map(|t| t.id).zip(wanted.iter().cloned()).collect(),
+    };
+    let partitions: Vec<(TopicPartition, usize)> = topics
+        .iter()
+        .enumerate()
+        .flat_map(|(place, t)| {
+            (0..t.partitions).map(move |p| (TopicPartition { topic: t.id, partition: PartitionId(p) }, place))
+        })
+        .collect();
+    let all: Vec<TopicPartition> = partitions.iter().map(|(at, _)| *at).collect();
+    let (mut sink, delivered) = PgSink::start(settings, work.lease.epoch, &all).await?;
+    let place_of: BTreeMap<TopicPartition, usize> = partitions.iter().copied().collect();
+    let mut progress = Progress { delivered: delivered.into_iter().collect(), place_of, counted: None };
+    progress.show(&work, &sink);
+    work.board.enter(State::Following, None, None);
+    let starts = partitions.iter().map(|(at, place)| (*at, *place, progress.delivered.get(at).copied().unwrap_or_default()));
+    let reader = Reader::new(work.services.log.clone(), work.services.schemas.clone(), starts);
+    let (send, mut rounds) = mpsc::channel(1);
+    let _reading = AbortOnDrop(tokio::spawn(read_on(reader, work.services.clone(), send)));
+    loop {
+        let round = tokio::select! {
+            biased;
+            ending = asked_to_end(&mut work.stopped) => return Ok(ending),
+            round = tokio::time::timeout(COUNT_LAG, rounds.recv()) => round,
+        };
+        let Ok(round) = round else {
+            // nothing for a while: there is no lag
+            work.board.write(|status| (status.lag_ms, status.lag_records) = (Some(0.0), Some(0)));
+            continue;
+        };
+        let ReadRound { round, latest_us } =
+            round.ok_or_else(|| ConnectorError::try_again("the reading ended", "it starts again by itself"))??;
+        for (at, delivered) in &round.delivered {
+            progress.delivered.insert(*at, *delivered);
+        }
+        sink.apply(round).await?;
+        progress.show(&work, &sink);
+        progress.count_lag(&work, &sink, latest_us).await?;
+    }
+}
+
+struct AbortOnDrop<T>(tokio::task::JoinHandle<T>);
+
+impl<T> Drop for AbortOnDrop<T> {
+    fn drop(&mut self) {
+        self.0.abort();
+    }
+}
+
+/// Reads ahead by one round while the one before is applied.
+async fn read_on(mut reader: Reader, services: crate::Services, send: mpsc::Sender<Result<ReadRound, Failure>>) {
+    loop {
+        let next = match reader.next().await {
+            Ok(Some(round)) => Ok(round),
+            Ok(None) => {
+                if let Err(error) = services.log.wait_for(&reader.ends(), LOOK).await {
+                    let _ = send.send(Err(error.into())).await;
+                    return;
+                }
+                continue;
+            }
+            Err(failure) => Err(failure),
+        };
+        let failed = next.is_err();
+        if send.send(next).await.is_err() || failed {
+            return;
+        }
+    }
+}
+
+struct Progress {
+    delivered: BTreeMap<TopicPartition, Delivered>,
+    place_of: BTreeMap<TopicPartition, usize>,
+    counted: Option<Instant>,
+}
+
+impl Progress {
+    fn show(&self, work: &Work<'_>, sink: &PgSink) {
+        let mut tables: BTreeMap<String, TableProgress> = BTreeMap::new();
+        for (at, delivered) in &self.delivered {
+            let Some(&place) = self.place_of.get(at) else { continue };
+            let (_, topic) = &sink.topics()[place];
+            let table = tables.entry(topic.topic.clone()).or_default();
+            table.other_end = format!("{}.{}", topic.schema, topic.table);
+            add(&mut table.counts, delivered.counts);
+        }
+        work.board.write(|status| status.tables = tables);
+    }
+
+    async fn count_lag(&mut self, work: &Work<'_>, sink: &PgSink, latest_us: Option<i64>) -> Result<(), Failure> {
+        #[allow(clippy::cast_precision_loss, reason = "milliseconds for people")]
+        let behind_ms = latest_us.map(|us| ((now_us() - us).max(0) as f64 / 100.0).round() / 10.0);
+        if let Some(behind_ms) = behind_ms {
+            work.board.write(|status| (status.latency_ms, status.lag_ms) = (Some(behind_ms), Some(behind_ms)));
+        }
+        if self.counted.is_some_and(|at| at.elapsed() < COUNT_LAG) {
+            return Ok(());
+        }
+        self.counted = Some(Instant::now());
+        let mut behind = 0;
+        for (topic, _) in sink.topics() {
+            for bounds in work.services.log.bounds(*topic).await? {
+                let at = TopicPartition { topic: *topic, partition: bounds.partition };
+                behind += bounds.next.0 - self.delivered.get(&at).map_or(0, |d| d.next);
+            }
+        }
+        work.board.write(|status| {
+            status.lag_records = Some(behind);
+            if behind == 0 {
+                status.lag_ms = Some(0.0);
+            }
+        });
+        Ok(())
+    }
+}
+
+fn add(sum: &mut KindCounts, counts: KindCounts) {
+    sum.load += counts.load;
+    sum.insert += counts.insert;
+    sum.update += counts.update;
+    sum.delete += counts.delete;
+    sum.truncate += counts.truncate;
+}

@@ -1,0 +1,72 @@
+//! What a lane says of itself, gathered as it works and stored when it changed.
+
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Instant;
+
+use gonvel_core::connector::State;
+use gonvel_core::ports::LaneStatus;
+use gonvel_core::rate::RateWindow;
+
+/// Length of the window of rates, in milliseconds.
+const WINDOW_MS: u64 = 5_000;
+
+struct Inner {
+    status: LaneStatus,
+    saved: Option<LaneStatus>,
+    rate: RateWindow,
+}
+
+/// A lane's board. Cheap to clone.
+#[derive(Clone)]
+pub(crate) struct Board {
+    inner: Arc<Mutex<Inner>>,
+    began: Instant,
+}
+
+pub(crate) fn now_us() -> i64 {
+    chrono::Utc::now().timestamp_micros()
+}
+
+impl Board {
+    pub(crate) fn new() -> Self {
+        let status = LaneStatus::entering(State::Starting, now_us());
+        let inner = Inner { status, saved: None, rate: RateWindow::new(WINDOW_MS) };
+        Self { inner: Arc::new(Mutex::new(inner)), began: Instant::now() }
+    }
+
+    /// Changes what the board says.
+    pub(crate) fn write(&self, change: impl FnOnce(&mut LaneStatus)) {
+        // a writer that panicked left at worst a number of the last moment
+        let mut inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
+        change(&mut inner.status);
+    }
+
+    /// Enters a state, if it is another one or for another reason.
+    pub(crate) fn enter(&self, state: State, reason: Option<String>, retry_at_us: Option<i64>) {
+        self.write(|status| {
+            if status.state != state || status.reason != reason {
+                (status.state, status.since_us, status.reason) = (state, now_us(), reason);
+            }
+            status.retry_at_us = retry_at_us;
+            if !matches!(state, State::Loading | State::Following) {
+                status.rate_per_s = 0.0;
+            }
+        });
+    }
+
+    /// The status, if it differs from what was last saved.
+    pub(crate) fn unsaved(&self) -> Option<LaneStatus> {
+        let mut inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
+        let total = inner.status.tables.values().map(|t| t.counts.total()).sum();
+        let now_ms = u64::try_from(self.began.elapsed().as_millis()).unwrap_or(u64::MAX);
+        let rate = inner.rate.observe(now_ms, total);
+        if matches!(inner.status.state, State::Loading | State::Following) {
+            inner.status.rate_per_s = (rate * 10.0).round() / 10.0;
+        }
+        (inner.saved.as_ref() != Some(&inner.status)).then(|| inner.status.clone())
+    }
+
+    pub(crate) fn note_saved(&self, status: LaneStatus) {
+        self.inner.lock().unwrap_or_else(PoisonError::into_inner).saved = Some(status);
+    }
+}

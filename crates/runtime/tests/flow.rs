@@ -1,0 +1,275 @@
+//! Changes from one real database through the topic log into another, against the whole truth: the tables themselves.
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use gonvel_core::block::UnpackedBlock;
+use gonvel_core::connector::{CapturedTable, Definition, DeliveredTopic, State, ValidConnector, Wish};
+use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, Offset, TopicName, TopicPartition};
+use gonvel_core::ports::{DatabaseAddress, TopicLog};
+use gonvel_core::secret::Secret;
+use gonvel_runtime::{Fleet, Services};
+use gonvel_stand_ins::postgres_cluster::{Cluster, ClusterOptions, OWNER, free_port};
+use gonvel_storage::Database;
+use gonvel_storage::catalog::connections::ConnectionInput;
+use gonvel_storage::sealing::Sealer;
+use tokio_postgres::Client;
+use uuid::Uuid;
+
+struct World {
+    _home: tempfile::TempDir,
+    cluster: Cluster,
+    database: Database,
+}
+
+impl World {
+    async fn new() -> Self {
+        let home = tempfile::Builder::new().prefix("gonvel-test").tempdir_in("/tmp").unwrap();
+        use std::os::unix::fs::PermissionsExt;
+        std::fs::set_permissions(home.path(), std::fs::Permissions::from_mode(0o755)).unwrap();
+        let options = ClusterOptions {
+            home: PathBuf::from(home.path()),
+            port: free_port().unwrap(),
+            settings: vec!["fsync=off".into(), "shared_buffers=128MB".into()],
+        };
+        let cluster = Cluster::start(&options).await.unwrap();
+        for name in ["gonvel", "packhouse", "settlement"] {
+            cluster.ensure_database(name).await.unwrap();
+        }
+        let database = Database::open(&cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
+        Self { _home: home, cluster, database }
+    }
+
+    fn fleet(&self) -> Fleet {
+        let services = Services {
+            log: Arc::new(self.database.clone()),
+            fleet: Arc::new(self.database.clone()),
+            schemas: Arc::new(self.database.clone()),
+            runner: "test".into(),
+        };
+        Fleet::start(services)
+    }
+
+    async fn connection(&self, database: &str) -> Uuid {
+        let address = DatabaseAddress {
+            host: "127.0.0.1".into(),
+            port: self.cluster.port,
+            database: database.into(),
+            user: OWNER.into(),
+            password: Secret::new(self.cluster.password.clone()),
+        };
+        let input = ConnectionInput { name: ConnectionName::parse(database).unwrap(), address };
+        self.database.create_connection(&input).await.unwrap().id
+    }
+
+    async fn connector(&self, name: &str, definition: Definition) -> ConnectorId {
+        let id = ConnectorId(Uuid::now_v7());
+        let connector = ValidConnector::check(id, ConnectorName::parse(name).unwrap(), definition).unwrap();
+        self.database.create_connector(&connector, Wish::Run).await.unwrap();
+        id
+    }
+
+    async fn flow(&self, tables: &[&str], partitions: i32) -> (ConnectorId, ConnectorId) {
+        let captured = tables
+            .iter()
+            .map(|t| CapturedTable { schema: "public".into(), table: (*t).into(), topic: format!("packhouse.{t}") })
+            .collect();
+        let source = Definition::Source { connection: self.connection("packhouse").await, tables: captured, partitions };
+        let source = self.connector("from-packhouse", source).await;
+        let topics = tables
+            .iter()
+            .map(|t| DeliveredTopic { topic: format!("packhouse.{t}"), schema: "public".into(), table: (*t).into() })
+            .collect();
+        let sink = Definition::Sink { connection: self.connection("settlement").await, topics };
+        (source, self.connector("to-settlement", sink).await)
+    }
+
+    /// Waits until the target's tables equal the source's.
+    async fn until_equal(&self, source: &Client, target: &Client, tables: &[&str], patience: Duration) {
+        let start = Instant::now();
+        loop {
+            let mut differing = Vec::new();
+            for table in tables {
+                let (left, right) = (rows(source, table).await, rows(target, table).await);
+                if left != right {
+                    differing.push(format!("{table}: {}", difference(&left, &right)));
+                }
+            }
+            if differing.is_empty() {
+                return;
+            }
+            if start.elapsed() > patience {
+                for connector in self.database.connectors().await.unwrap() {
+                    eprintln!("{}: {:?}", connector.name, connector.lanes);
+                }
+                panic!("not equal after {patience:?}: {differing:?}");
+            }
+            tokio::time::sleep(Duration::from_millis(200)).await;
+        }
+    }
+}
+
+async fn rows(client: &Client, table: &str) -> Vec<String> {
+    match client.query(&format!("SELECT CASE WHEN length(t::text) > 120 THEN left(t::text, 40) || md5(t::text) ELSE t::text END FROM {table} t ORDER BY 1"), &[]).await {
+        Ok(rows) => rows.iter().map(|r| r.get(0)).collect(),
+        Err(_) => vec!["there is no such table".into()],
+    }
+}
+
+fn difference(left: &[String], right: &[String]) -> String {
+    let only = |a: &[String], b: &[String]| {
+        let b: std::collections::HashSet<_> = b.iter().collect();
+        a.iter().filter(|r| !b.contains(r)).take(3).cloned().collect::<Vec<_>>()
+    };
+    format!("{} and {} rows, only left {:?}, only right {:?}", left.len(), right.len(), only(left, right), only(right, left))
+}
+
+/// All records of a topic as JSON, by partition.
+async fn topic_changes(database: &Database, name: &str) -> Vec<serde_json::Value> {
+    let topic = database.topic(&TopicName::parse(name).unwrap()).await.unwrap();
+    let mut out = Vec::new();
+    for bounds in database.bounds(topic.id).await.unwrap() {
+        let at = TopicPartition { topic: topic.id, partition: bounds.partition };
+        let mut next = 0;
+        while next < bounds.next.0 {
+            for block in database.read(at, Offset(next), 1 << 20).await.unwrap() {
+                assert_eq!(block.first.0, next, "offsets have a gap");
+                next = block.end().0;
+                for record in UnpackedBlock::open(&block.body).unwrap().records() {
+                    let record = record.unwrap().to_record();
+                    let text = gonvel_core::ports::SchemaStore::schema_text(database, record.schema.unwrap()).await.unwrap();
+                    let schema = gonvel_core::avro::schema::Schema::parse(&text).unwrap();
+                    let data = &record.value.unwrap()[10..];
+                    out.push(gonvel_core::avro::json::read(&schema, &mut gonvel_core::avro::binary::Reader::new(data)).unwrap());
+                }
+            }
+        }
+    }
+    out
+}
+
+const TABLES: &str = "
+    CREATE TABLE bins (id bigint PRIMARY KEY, weight_kg numeric(7,1), grade text, remark text, picked_at timestamptz, room int);
+    CREATE TABLE lines (consignment_id bigint, line_no int, price numeric(6,3), PRIMARY KEY (consignment_id, line_no));
+    ALTER TABLE bins ALTER remark SET STORAGE EXTERNAL;";
+
+/// A random writer: inserts, updates with and without the large value, key changes, deletes, rollbacks.
+async fn write(client: Client, steps: u32, seed: i64) {
+    client.batch_execute(&format!("SELECT setseed({})", seed as f64 / 1000.0)).await.unwrap();
+    for step in 0..steps {
+        let key = format!("(SELECT id FROM bins ORDER BY id OFFSET floor(random() * (SELECT count(*) FROM bins))::bigint LIMIT 1)");
+        let statement = match step % 9 {
+            0 | 1 => "INSERT INTO bins SELECT 1000000 + nextval('numbers'), round((random()*400)::numeric, 1), 'first', repeat('x', (random()*4000)::int), clock_timestamp(), 1".to_owned(),
+            2 => format!("UPDATE bins SET grade = 'g{step}' WHERE id = {key}"),
+            3 => format!("UPDATE bins SET remark = repeat('{}', 3000) WHERE id = {key}", step % 10),
+            4 => format!("UPDATE bins SET id = -id - nextval('numbers') WHERE id = {key}"),
+            5 => format!("DELETE FROM bins WHERE id = {key}"),
+            6 => format!("BEGIN; DELETE FROM bins WHERE id = {key}; UPDATE bins SET grade = 'never'; ROLLBACK"),
+            7 => format!("BEGIN; INSERT INTO lines SELECT nextval('numbers'), 1, 2.5; UPDATE lines SET line_no = line_no + 1 WHERE consignment_id = currval('numbers'); UPDATE bins SET room = coalesce(room, 0) + 1 WHERE id = {key}; COMMIT"),
+            _ => format!("UPDATE bins SET room = {step}, weight_kg = 'NaN' WHERE id = {key}"),
+        };
+        if let Err(error) = client.batch_execute(&statement).await {
+            let _ = client.batch_execute("ROLLBACK").await;
+            assert!(error.code().is_some(), "{error}");
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_load_under_changes_and_restarts_makes_one_copy() {
+    let _ = tracing_subscriber::fmt().with_env_filter("gonvel=debug").with_test_writer().try_init();
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    source
+        .batch_execute(&format!(
+            "{TABLES} CREATE SEQUENCE numbers;
+             INSERT INTO bins SELECT n, n % 500 / 10.0, 'second', repeat('r', 2500), '2026-10-01', n % 60 FROM generate_series(1, 12000) n;
+             INSERT INTO lines SELECT n, 1, n % 9 / 10.0 FROM generate_series(1, 5000) n"
+        ))
+        .await
+        .unwrap();
+    let mut writers = Vec::new();
+    for seed in 1..=3 {
+        let client = world.cluster.connect("packhouse").await.unwrap();
+        writers.push(tokio::spawn(write(client, 250, seed)));
+    }
+    let (source_id, sink_id) = world.flow(&["bins", "lines"], 3).await;
+    // runners come and go, some without giving their leases back
+    for round in 0..5_u64 {
+        let fleet = world.fleet();
+        tokio::time::sleep(Duration::from_millis(300 + 250 * round)).await;
+        if round % 2 == 0 { fleet.stop().await } else { drop(fleet) }
+    }
+    let fleet = world.fleet();
+    for writer in writers {
+        writer.await.unwrap();
+    }
+    source.batch_execute("ALTER TABLE bins ADD COLUMN ripeness_index numeric(4,2); UPDATE bins SET ripeness_index = 0.25 WHERE id % 3 = 0").await.unwrap();
+    world.until_equal(&source, &target, &["bins", "lines"], Duration::from_secs(60)).await;
+
+    // the topic folds to the same rows, and no row came twice
+    let mut folded: BTreeMap<i64, serde_json::Value> = BTreeMap::new();
+    let mut came = BTreeMap::<i64, u32>::new();
+    let changes = topic_changes(&world.database, "packhouse.bins").await;
+    for change in &changes {
+        let id = |image: &str| change[image]["id"].as_i64();
+        match change["change"].as_str().unwrap() {
+            "delete" => {
+                folded.remove(&id("old").unwrap());
+                came.remove(&id("old").unwrap());
+            }
+            kind => {
+                let id = id("new").unwrap();
+                if kind != "update" {
+                    *came.entry(id).or_default() += 1;
+                }
+                let mut new = change["new"].clone();
+                for column in change["unchanged"].as_array().unwrap() {
+                    let column = column.as_str().unwrap();
+                    if let Some(before) = folded.get(&id) {
+                        new[column] = before[column].clone();
+                    }
+                }
+                folded.insert(id, new);
+            }
+        }
+    }
+    let expected = source.query("SELECT id, length(remark), grade FROM bins ORDER BY id", &[]).await.unwrap();
+    assert_eq!(folded.len(), expected.len());
+    for row in expected {
+        let new = &folded[&row.get::<_, i64>(0)];
+        assert_eq!(new["remark"].as_str().map(str::len), row.get::<_, Option<i32>>(1).and_then(|n| usize::try_from(n).ok()));
+        assert_eq!(new["grade"].as_str(), row.get::<_, Option<&str>>(2));
+    }
+    let twice: Vec<_> = came.iter().filter(|(_, n)| **n > 1).collect();
+    let incomplete = changes.iter().filter(|c| c["change"] == "load").count();
+    assert!(twice.is_empty() && incomplete > 0, "rows came more than once: {twice:?}");
+
+    source.batch_execute("TRUNCATE lines; INSERT INTO lines VALUES (1, 1, 1.5)").await.unwrap();
+    world.until_equal(&source, &target, &["bins", "lines"], Duration::from_secs(20)).await;
+    let found = world.database.find_connector(source_id).await.unwrap();
+    assert_eq!(found.lanes[0].state, State::Following);
+
+    // nothing outside is left behind
+    for id in [sink_id, source_id] {
+        world.database.ask(id, Wish::Delete).await.unwrap();
+    }
+    let start = Instant::now();
+    while !world.database.connectors().await.unwrap().is_empty() {
+        assert!(start.elapsed() < Duration::from_secs(20), "the connectors are still there");
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    let left: i64 = source
+        .query_one("SELECT (SELECT count(*) FROM pg_replication_slots) + (SELECT count(*) FROM pg_publication)", &[])
+        .await
+        .unwrap()
+        .get(0);
+    assert_eq!(left, 0);
+    let own: bool = target.query_one("SELECT to_regnamespace('gonvel') IS NULL", &[]).await.unwrap().get(0);
+    assert!(own, "Gonvel's schema is still in the target");
+    fleet.stop().await;
+    world.cluster.stop().unwrap();
+}

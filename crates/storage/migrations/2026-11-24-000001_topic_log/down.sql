@@ -1,0 +1,1 @@
+DROP TABLE blocks; DROP TABLE topic_partitions; DROP TABLE topics;

@@ -1,0 +1,1 @@
+DROP TABLE lanes; DROP TABLE connectors; DROP TABLE connections; DROP TABLE schemas;

@@ -1,0 +1,190 @@
+//! Connections: saved, reusable ways to reach a system. The password is sealed; it leaves only towards the system.
+
+use chrono::{DateTime, Utc};
+use diesel::prelude::*;
+use diesel::result::{DatabaseErrorKind, Error};
+use diesel_async::RunQueryDsl;
+use gonvel_core::naming::ConnectionName;
+use gonvel_core::ports::{DatabaseAddress, PortError};
+use gonvel_core::secret::Secret;
+use uuid::Uuid;
+
+use crate::Database;
+use crate::database::failed;
+use crate::schema::{connections, connectors};
+
+/// A connection as people see it: without its secret.
+#[derive(Debug, Clone, Queryable, Selectable)]
+#[diesel(table_name = connections)]
+pub struct Connection {
+    /// Its id.
+    pub id: Uuid,
+    /// Its name.
+    pub name: String,
+    /// The kind of system.
+    pub kind: String,
+    /// Host name or address.
+    pub host: String,
+    /// Port.
+    pub port: i32,
+    /// Database.
+    pub database: String,
+    /// User.
+    pub username: String,
+    /// Counts its changes.
+    pub revision: i32,
+    /// When it was made.
+    pub created_at: DateTime<Utc>,
+    /// When it was last changed.
+    pub updated_at: DateTime<Utc>,
+}
+
+/// What a person gives for a connection.
+#[derive(Debug, Clone)]
+pub struct ConnectionInput {
+    /// Its name.
+    pub name: ConnectionName,
+    /// How it is reached.
+    pub address: DatabaseAddress,
+}
+
+fn named(name: &ConnectionName) -> impl FnOnce(Error) -> PortError {
+    let what = format!("the connection {name}");
+    move |error| match error {
+        Error::DatabaseError(DatabaseErrorKind::UniqueViolation, _) => PortError::Exists { what },
+        error => failed("saving a connection")(error),
+    }
+}
+
+impl Database {
+    /// Saves a new connection.
+    ///
+    /// # Errors
+    /// [`PortError::Exists`] if the name is taken.
+    pub async fn create_connection(&self, input: &ConnectionInput) -> Result<Connection, PortError> {
+        let mut connection = self.connection().await?;
+        let address = &input.address;
+        diesel::insert_into(connections::table)
+            .values((
+                connections::id.eq(Uuid::now_v7()),
+                connections::name.eq(input.name.as_str()),
+                connections::kind.eq("postgresql"),
+                connections::host.eq(&address.host),
+                connections::port.eq(i32::from(address.port)),
+                connections::database.eq(&address.database),
+                connections::username.eq(&address.user),
+                connections::sealed_password.eq(self.sealer.seal(&address.password)),
+            ))
+            .returning(Connection::as_returning())
+            .get_result(&mut connection)
+            .await
+            .map_err(named(&input.name))
+    }
+
+    /// Replaces what a connection says; without a password the former one stays.
+    ///
+    /// # Errors
+    /// [`PortError::NotFound`], or [`PortError::Exists`] if the new name is taken.
+    pub async fn replace_connection(
+        &self,
+        id: Uuid,
+        input: &ConnectionInput,
+        keep_password: bool,
+    ) -> Result<Connection, PortError> {
+        let mut connection = self.connection().await?;
+        let address = &input.address;
+        let sealed = (!keep_password).then(|| self.sealer.seal(&address.password));
+        diesel::update(connections::table.find(id))
+            .set((
+                connections::name.eq(input.name.as_str()),
+                connections::host.eq(&address.host),
+                connections::port.eq(i32::from(address.port)),
+                connections::database.eq(&address.database),
+                connections::username.eq(&address.user),
+                sealed.map(|s| connections::sealed_password.eq(s)),
+                connections::revision.eq(connections::revision + 1),
+                connections::updated_at.eq(diesel::dsl::now),
+            ))
+            .returning(Connection::as_returning())
+            .get_result(&mut connection)
+            .await
+            .optional()
+            .map_err(named(&input.name))?
+            .ok_or_else(|| PortError::NotFound { what: "such connection".into() })
+    }
+
+    /// All connections by name.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    pub async fn connections(&self) -> Result<Vec<Connection>, PortError> {
+        let mut connection = self.connection().await?;
+        connections::table
+            .select(Connection::as_select())
+            .order(connections::name)
+            .load(&mut connection)
+            .await
+            .map_err(failed("listing connections"))
+    }
+
+    /// One connection.
+    ///
+    /// # Errors
+    /// [`PortError::NotFound`].
+    pub async fn find_connection(&self, id: Uuid) -> Result<Connection, PortError> {
+        let mut connection = self.connection().await?;
+        connections::table
+            .find(id)
+            .select(Connection::as_select())
+            .first(&mut connection)
+            .await
+            .optional()
+            .map_err(failed("finding a connection"))?
+            .ok_or_else(|| PortError::NotFound { what: format!("connection {id}") })
+    }
+
+    /// Deletes a connection that no connector uses.
+    ///
+    /// # Errors
+    /// [`PortError::Refused`] with the names of those that do; [`PortError::NotFound`].
+    pub async fn delete_connection(&self, id: Uuid) -> Result<(), PortError> {
+        let mut connection = self.connection().await?;
+        let users: Vec<String> = connectors::table
+            .filter(connectors::connection_id.eq(id))
+            .select(connectors::name)
+            .order(connectors::name)
+            .load(&mut connection)
+            .await
+            .map_err(failed("finding a connection's connectors"))?;
+        if !users.is_empty() {
+            return Err(PortError::Refused(format!("the connection is used by {}: delete those first", users.join(", "))));
+        }
+        match diesel::delete(connections::table.find(id)).execute(&mut connection).await {
+            Ok(0) => Err(PortError::NotFound { what: format!("connection {id}") }),
+            Ok(_) => Ok(()),
+            Err(Error::DatabaseError(DatabaseErrorKind::ForeignKeyViolation, _)) => {
+                Err(PortError::Refused("a connector began to use the connection just now: look again".into()))
+            }
+            Err(error) => Err(failed("deleting a connection")(error)),
+        }
+    }
+}
+
+pub(super) async fn address(database: &Database, id: Uuid) -> Result<DatabaseAddress, PortError> {
+    let found = database.find_connection(id).await?;
+    let mut connection = database.connection().await?;
+    let sealed: Vec<u8> = connections::table
+        .find(id)
+        .select(connections::sealed_password)
+        .first(&mut connection)
+        .await
+        .map_err(failed("reading a connection"))?;
+    let password: Secret<String> = database.sealer.open(&sealed).map_err(|e| PortError::Refused(e.to_string()))?;
+    Ok(DatabaseAddress {
+        host: found.host,
+        port: u16::try_from(found.port).unwrap_or(0),
+        database: found.database,
+        user: found.username,
+        password,
+    })
+}

@@ -1,0 +1,217 @@
+//! Connectors: their definitions, what is asked of them, and how their lanes say they are.
+
+use chrono::{DateTime, Utc};
+use diesel::prelude::*;
+use diesel::result::{DatabaseErrorKind, Error};
+use diesel_async::{AsyncConnection, RunQueryDsl};
+use gonvel_core::connector::{Definition, ValidConnector, Wish};
+use gonvel_core::naming::{ConnectorId, ConnectorName};
+use gonvel_core::ports::{Assignment, LaneStatus, PortError};
+use uuid::Uuid;
+
+use crate::Database;
+use crate::database::failed;
+use crate::schema::{connectors, lanes};
+
+#[derive(Queryable, Selectable)]
+#[diesel(table_name = connectors)]
+struct Row {
+    id: Uuid,
+    name: String,
+    definition: serde_json::Value,
+    wish: String,
+    asked: i32,
+    version: i32,
+    created_at: DateTime<Utc>,
+}
+
+/// A connector with what its lanes last said.
+#[derive(Debug, Clone)]
+pub struct Connector {
+    /// Its id.
+    pub id: ConnectorId,
+    /// Its name.
+    pub name: String,
+    /// What it does.
+    pub definition: Definition,
+    /// What is asked of it.
+    pub wish: Wish,
+    /// Its configuration's version.
+    pub version: i32,
+    /// When it was made.
+    pub created_at: DateTime<Utc>,
+    /// What its lanes last said, in order.
+    pub lanes: Vec<LaneStatus>,
+}
+
+fn wish_of(word: &str) -> Wish {
+    match word {
+        "run" => Wish::Run,
+        "pause" => Wish::Pause,
+        "delete" => Wish::Delete,
+        _ => Wish::Draft,
+    }
+}
+
+impl Row {
+    fn definition(&self) -> Result<Definition, PortError> {
+        serde_json::from_value(self.definition.clone())
+            .map_err(|e| PortError::Refused(format!("the stored definition of {} cannot be read: {e}", self.name)))
+    }
+
+    fn with_lanes(self, lanes: Vec<LaneStatus>) -> Result<Connector, PortError> {
+        let definition = self.definition()?;
+        Ok(Connector {
+            id: ConnectorId(self.id),
+            definition,
+            wish: wish_of(&self.wish),
+            name: self.name,
+            version: self.version,
+            created_at: self.created_at,
+            lanes,
+        })
+    }
+}
+
+impl Database {
+    /// Saves a new connector and its lane.
+    ///
+    /// # Errors
+    /// [`PortError::Exists`] if the name is taken; [`PortError::NotFound`] if the connection is not there.
+    pub async fn create_connector(&self, connector: &ValidConnector, wish: Wish) -> Result<(), PortError> {
+        let definition = serde_json::to_value(connector.definition()).map_err(|e| PortError::Refused(e.to_string()))?;
+        let mut connection = self.connection().await?;
+        let made = connection
+            .transaction::<(), Error, _>(async |c| {
+                diesel::insert_into(connectors::table)
+                    .values((
+                        connectors::id.eq(connector.id().0),
+                        connectors::name.eq(connector.name().as_str()),
+                        connectors::connection_id.eq(connector.definition().connection()),
+                        connectors::definition.eq(&definition),
+                        connectors::wish.eq(wish.word()),
+                    ))
+                    .execute(c)
+                    .await?;
+                diesel::insert_into(lanes::table)
+                    .values((lanes::connector_id.eq(connector.id().0), lanes::lane.eq(0)))
+                    .execute(c)
+                    .await?;
+                Ok(())
+            })
+            .await;
+        made.map_err(|error| match error {
+            Error::DatabaseError(DatabaseErrorKind::UniqueViolation, _) => {
+                PortError::Exists { what: format!("the connector {}", connector.name()) }
+            }
+            Error::DatabaseError(DatabaseErrorKind::ForeignKeyViolation, _) => {
+                PortError::NotFound { what: "such connection".into() }
+            }
+            error => failed("saving a connector")(error),
+        })
+    }
+
+    /// All connectors by name, with what their lanes last said.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    pub async fn connectors(&self) -> Result<Vec<Connector>, PortError> {
+        let mut connection = self.connection().await?;
+        let rows: Vec<Row> = connectors::table
+            .select(Row::as_select())
+            .order(connectors::name)
+            .load(&mut connection)
+            .await
+            .map_err(failed("listing connectors"))?;
+        let said: Vec<(Uuid, Option<serde_json::Value>)> = lanes::table
+            .select((lanes::connector_id, lanes::status))
+            .order((lanes::connector_id, lanes::lane))
+            .load(&mut connection)
+            .await
+            .map_err(failed("reading lanes"))?;
+        let mut by_connector = std::collections::HashMap::<Uuid, Vec<LaneStatus>>::new();
+        for (id, status) in said {
+            let status = status.and_then(|s| serde_json::from_value(s).ok());
+            by_connector.entry(id).or_default().extend(status);
+        }
+        rows.into_iter()
+            .map(|row| {
+                let lanes = by_connector.remove(&row.id).unwrap_or_default();
+                row.with_lanes(lanes)
+            })
+            .collect()
+    }
+
+    /// One connector.
+    ///
+    /// # Errors
+    /// [`PortError::NotFound`].
+    pub async fn find_connector(&self, id: ConnectorId) -> Result<Connector, PortError> {
+        let mut connection = self.connection().await?;
+        let row: Option<Row> = connectors::table
+            .find(id.0)
+            .select(Row::as_select())
+            .first(&mut connection)
+            .await
+            .optional()
+            .map_err(failed("finding a connector"))?;
+        let said: Vec<Option<serde_json::Value>> = lanes::table
+            .filter(lanes::connector_id.eq(id.0))
+            .select(lanes::status)
+            .order(lanes::lane)
+            .load(&mut connection)
+            .await
+            .map_err(failed("reading lanes"))?;
+        let lanes = said.into_iter().flatten().filter_map(|s| serde_json::from_value(s).ok()).collect();
+        row.ok_or_else(|| PortError::NotFound { what: format!("connector {id}") })?.with_lanes(lanes)
+    }
+
+    /// Asks something of a connector. One that is being deleted takes no other wish.
+    ///
+    /// # Errors
+    /// [`PortError::NotFound`]; [`PortError::Refused`] if it is being deleted.
+    pub async fn ask(&self, id: ConnectorId, wish: Wish) -> Result<(), PortError> {
+        let mut connection = self.connection().await?;
+        let changed = diesel::update(connectors::table.find(id.0).filter(connectors::wish.ne("delete")))
+            .set((connectors::wish.eq(wish.word()), connectors::asked.eq(connectors::asked + 1), connectors::updated_at.eq(diesel::dsl::now)))
+            .execute(&mut connection)
+            .await
+            .map_err(failed("asking something of a connector"))?;
+        if changed == 0 {
+            self.find_connector(id).await?;
+            if wish != Wish::Delete {
+                return Err(PortError::Refused("the connector is being deleted: make a new one".into()));
+            }
+        }
+        Ok(())
+    }
+}
+
+pub(super) async fn assignments(database: &Database) -> Result<Vec<Assignment>, PortError> {
+    let mut connection = database.connection().await?;
+    let rows: Vec<Row> = connectors::table
+        .filter(connectors::wish.ne("draft"))
+        .select(Row::as_select())
+        .order(connectors::created_at)
+        .load(&mut connection)
+        .await
+        .map_err(failed("reading assignments"))?;
+    let mut out = Vec::with_capacity(rows.len());
+    for row in rows {
+        let checked = ConnectorName::parse(row.name.clone())
+            .map_err(|e| e.to_string())
+            .and_then(|name| Ok((name, row.definition().map_err(|e| e.to_string())?)))
+            .and_then(|(name, d)| ValidConnector::check(ConnectorId(row.id), name, d).map_err(|e| e.to_string()));
+        match checked {
+            Ok(connector) => out.push(Assignment { connector, wish: wish_of(&row.wish), asked: row.asked, version: row.version }),
+            Err(error) => tracing::error!(connector = %row.name, %error, "a stored connector is not valid and is not run"),
+        }
+    }
+    Ok(out)
+}
+
+pub(super) async fn remove(database: &Database, id: ConnectorId) -> Result<(), PortError> {
+    let mut connection = database.connection().await?;
+    diesel::delete(connectors::table.find(id.0)).execute(&mut connection).await.map_err(failed("deleting a connector"))?;
+    Ok(())
+}

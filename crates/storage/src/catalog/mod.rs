@@ -1,0 +1,57 @@
+//! Connections, connectors, lanes and schemas.
+
+pub mod connections;
+pub mod connectors;
+mod lanes;
+mod schemas;
+
+use std::time::Duration;
+
+use async_trait::async_trait;
+use gonvel_core::naming::{ConnectorId, Epoch, SchemaId, TopicName};
+use gonvel_core::ports::{Assignment, DatabaseAddress, FleetStore, LaneStatus, Lease, PortError, SchemaStore};
+use uuid::Uuid;
+
+use crate::Database;
+
+#[async_trait]
+impl FleetStore for Database {
+    async fn assignments(&self) -> Result<Vec<Assignment>, PortError> {
+        connectors::assignments(self).await
+    }
+
+    async fn address(&self, connection: Uuid) -> Result<DatabaseAddress, PortError> {
+        connections::address(self, connection).await
+    }
+
+    async fn acquire(&self, connector: ConnectorId, lane: i32, runner: &str, ttl: Duration) -> Result<Option<Lease>, PortError> {
+        lanes::acquire(self, connector, lane, runner, ttl).await
+    }
+
+    async fn renew(&self, connector: ConnectorId, lane: i32, epoch: Epoch, ttl: Duration) -> Result<bool, PortError> {
+        lanes::renew(self, connector, lane, epoch, ttl).await
+    }
+
+    async fn release(&self, connector: ConnectorId, lane: i32, epoch: Epoch) -> Result<(), PortError> {
+        lanes::release(self, connector, lane, epoch).await
+    }
+
+    async fn save_status(&self, connector: ConnectorId, lane: i32, epoch: Epoch, status: &LaneStatus) -> Result<(), PortError> {
+        lanes::save_status(self, connector, lane, epoch, status).await
+    }
+
+    async fn remove_connector(&self, connector: ConnectorId) -> Result<(), PortError> {
+        connectors::remove(self, connector).await
+    }
+}
+
+#[async_trait]
+impl SchemaStore for Database {
+    async fn register(&self, topic: &TopicName, role: &str, text: &str) -> Result<SchemaId, PortError> {
+        schemas::register(self, topic, role, text).await
+    }
+
+    async fn schema_text(&self, id: SchemaId) -> Result<String, PortError> {
+        schemas::text(self, id).await
+    }
+}

@@ -1,0 +1,90 @@
+//! The tables as Diesel knows them; the migrations make them.
+
+diesel::table! {
+    topics (id) {
+        id -> Int8,
+        name -> Text,
+        partitions -> Int4,
+        created_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    topic_partitions (topic_id, partition) {
+        topic_id -> Int8,
+        partition -> Int4,
+        first_offset -> Int8,
+        next_offset -> Int8,
+        bytes -> Int8,
+    }
+}
+
+diesel::table! {
+    blocks (topic_id, partition, first_offset) {
+        topic_id -> Int8,
+        partition -> Int4,
+        first_offset -> Int8,
+        records -> Int4,
+        earliest_us -> Int8,
+        latest_us -> Int8,
+        unpacked -> Int4,
+        body -> Bytea,
+    }
+}
+
+diesel::table! {
+    schemas (id) {
+        id -> Int8,
+        topic -> Text,
+        role -> Text,
+        version -> Int4,
+        text -> Text,
+        fingerprint -> Int8,
+        created_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    connections (id) {
+        id -> Uuid,
+        name -> Text,
+        kind -> Text,
+        host -> Text,
+        port -> Int4,
+        database -> Text,
+        username -> Text,
+        sealed_password -> Bytea,
+        revision -> Int4,
+        created_at -> Timestamptz,
+        updated_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    connectors (id) {
+        id -> Uuid,
+        name -> Text,
+        connection_id -> Uuid,
+        definition -> Jsonb,
+        wish -> Text,
+        asked -> Int4,
+        version -> Int4,
+        created_at -> Timestamptz,
+        updated_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    lanes (connector_id, lane) {
+        connector_id -> Uuid,
+        lane -> Int4,
+        epoch -> Int8,
+        holder -> Nullable<Text>,
+        expires_at -> Timestamptz,
+        position -> Jsonb,
+        status -> Nullable<Jsonb>,
+    }
+}
+
+diesel::allow_tables_to_appear_in_same_query!(topics, topic_partitions);
+diesel::allow_tables_to_appear_in_same_query!(connections, connectors, lanes);

@@ -1,0 +1,103 @@
+//! Secrets at rest: sealed with XChaCha20-Poly1305 under a key from a file or the environment.
+
+use std::fs;
+use std::io::Write;
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::Path;
+
+use chacha20poly1305::aead::{Aead, AeadCore, KeyInit, OsRng};
+use chacha20poly1305::{XChaCha20Poly1305, XNonce};
+use gonvel_core::secret::Secret;
+
+const NONCE: usize = 24;
+
+/// Why a secret could not be sealed or opened.
+#[derive(Debug, thiserror::Error)]
+pub enum SealError {
+    /// The key file cannot be used.
+    #[error("the key file {path} cannot be used: {finding}")]
+    Key {
+        /// Its path.
+        path: String,
+        /// What was found.
+        finding: String,
+    },
+    /// The key does not fit the secret.
+    #[error("a stored secret does not open with the present key: bring the former key back, or enter the secret again")]
+    WrongKey,
+}
+
+/// Seals and opens secrets.
+pub struct Sealer {
+    cipher: XChaCha20Poly1305,
+}
+
+impl Sealer {
+    /// A sealer from 32 bytes of key.
+    #[must_use]
+    pub fn new(key: &[u8; 32]) -> Self {
+        Self { cipher: XChaCha20Poly1305::new(key.into()) }
+    }
+
+    /// Reads the key from a file, or makes the file with a new key that only its owner can read.
+    ///
+    /// # Errors
+    /// [`SealError::Key`].
+    pub fn from_file(path: &Path) -> Result<Self, SealError> {
+        let wrong = |finding: String| SealError::Key { path: path.display().to_string(), finding };
+        if !path.exists() {
+            let key = XChaCha20Poly1305::generate_key(&mut OsRng);
+            let mut file = fs::OpenOptions::new()
+                .write(true)
+                .create_new(true)
+                .mode(0o600)
+                .open(path)
+                .map_err(|e| wrong(e.to_string()))?;
+            file.write_all(&key).and_then(|()| file.sync_all()).map_err(|e| wrong(e.to_string()))?;
+        }
+        let key = fs::read(path).map_err(|e| wrong(e.to_string()))?;
+        let key: [u8; 32] = key.try_into().map_err(|k: Vec<u8>| wrong(format!("it has {} bytes, a key has 32", k.len())))?;
+        Ok(Self::new(&key))
+    }
+
+    /// Seals a secret; each sealing differs.
+    ///
+    /// # Panics
+    /// If the secret is longer than the cipher allows (256 GiB).
+    #[must_use]
+    pub fn seal(&self, secret: &Secret<String>) -> Vec<u8> {
+        let nonce = XChaCha20Poly1305::generate_nonce(&mut OsRng);
+        let mut sealed = nonce.to_vec();
+        sealed.extend(self.cipher.encrypt(&nonce, secret.expose().as_bytes()).expect("far below the cipher's limit"));
+        sealed
+    }
+
+    /// Opens a sealed secret.
+    ///
+    /// # Errors
+    /// [`SealError::WrongKey`].
+    pub fn open(&self, sealed: &[u8]) -> Result<Secret<String>, SealError> {
+        let (nonce, text) = sealed.split_at_checked(NONCE).ok_or(SealError::WrongKey)?;
+        let open = self.cipher.decrypt(XNonce::from_slice(nonce), text).map_err(|_| SealError::WrongKey)?;
+        String::from_utf8(open).map(Secret::new).map_err(|_| SealError::WrongKey)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_sealed_secret_opens_only_with_its_key() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("secret.key");
+        let sealer = Sealer::from_file(&path).unwrap();
+        let secret = Secret::new("russet".to_owned());
+        let sealed = sealer.seal(&secret);
+        assert_ne!(sealed, sealer.seal(&secret), "equal secrets must not look equal");
+        assert!(!sealed.windows(6).any(|w| w == b"russet"));
+        assert_eq!(Sealer::from_file(&path).unwrap().open(&sealed).unwrap(), secret);
+        assert!(matches!(Sealer::new(&[1; 32]).open(&sealed), Err(SealError::WrongKey)));
+        assert!(matches!(sealer.open(b"short"), Err(SealError::WrongKey)));
+    }
+}

@@ -1,0 +1,81 @@
+//! Reading blocks by offset and finding them by time.
+
+use diesel::prelude::*;
+use diesel::sql_types::{Binary, Int4, Int8, Nullable};
+use diesel_async::RunQueryDsl;
+use gonvel_core::naming::{Offset, TopicPartition};
+use gonvel_core::ports::{PortError, StoredBlock};
+
+use crate::Database;
+use crate::database::failed;
+
+/// Blocks looked at for one read.
+const MOST_BLOCKS: i32 = 256;
+
+#[derive(QueryableByName)]
+struct Row {
+    #[diesel(sql_type = Int8)]
+    first_offset: i64,
+    #[diesel(sql_type = Int4)]
+    records: i32,
+    #[diesel(sql_type = Int8)]
+    latest_us: i64,
+    #[diesel(sql_type = Binary)]
+    body: Vec<u8>,
+}
+
+pub(super) async fn read(
+    database: &Database,
+    at: TopicPartition,
+    from: Offset,
+    max_bytes: i64,
+) -> Result<Vec<StoredBlock>, PortError> {
+    let mut connection = database.connection().await?;
+    let rows: Vec<Row> = diesel::sql_query(
+        "SELECT b.first_offset, b.records, b.latest_us, b.body FROM ( \
+           SELECT first_offset, coalesce(sum(unpacked) OVER (ORDER BY first_offset ROWS UNBOUNDED PRECEDING EXCLUDE CURRENT ROW), 0) AS before \
+           FROM (SELECT first_offset, unpacked FROM blocks WHERE topic_id = $1 AND partition = $2 AND first_offset >= coalesce( \
+               (SELECT max(first_offset) FROM blocks WHERE topic_id = $1 AND partition = $2 AND first_offset <= $3), $3) \
+             ORDER BY first_offset LIMIT $5) f \
+         ) s JOIN blocks b ON b.topic_id = $1 AND b.partition = $2 AND b.first_offset = s.first_offset \
+         WHERE s.before < $4 AND b.first_offset + b.records > $3 ORDER BY b.first_offset",
+    )
+    .bind::<Int8, _>(at.topic.0)
+    .bind::<Int4, _>(at.partition.0)
+    .bind::<Int8, _>(from.0)
+    .bind::<Int8, _>(max_bytes)
+    .bind::<Int4, _>(MOST_BLOCKS)
+    .load(&mut connection)
+    .await
+    .map_err(failed("reading blocks"))?;
+    let block = |row: Row| StoredBlock {
+        first: Offset(row.first_offset),
+        records: row.records,
+        latest_us: row.latest_us,
+        body: row.body.into(),
+    };
+    Ok(rows.into_iter().map(block).collect())
+}
+
+#[derive(QueryableByName)]
+struct Found {
+    #[diesel(sql_type = Nullable<Int8>)]
+    first_offset: Option<i64>,
+}
+
+pub(super) async fn block_at_time(database: &Database, at: TopicPartition, time_us: i64) -> Result<Offset, PortError> {
+    let mut connection = database.connection().await?;
+    let found: Found = diesel::sql_query(
+        "SELECT coalesce( \
+           (SELECT min(first_offset) FROM blocks WHERE topic_id = $1 AND partition = $2 AND latest_us >= $3), \
+           (SELECT next_offset FROM topic_partitions WHERE topic_id = $1 AND partition = $2)) AS first_offset",
+    )
+    .bind::<Int8, _>(at.topic.0)
+    .bind::<Int4, _>(at.partition.0)
+    .bind::<Int8, _>(time_us)
+    .get_result(&mut connection)
+    .await
+    .map_err(failed("finding a time"))?;
+    let what = || format!("partition {} of topic {}", at.partition.0, at.topic.0);
+    found.first_offset.map(Offset).ok_or_else(|| PortError::NotFound { what: what() })
+}
