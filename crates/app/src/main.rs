@@ -1,1 +1,116 @@
-fn main() {}
+//! `gonvel`: the server, the demo and its workload, in one binary.
+
+mod demo;
+mod serve;
+mod workload;
+
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use clap::{Parser, Subcommand};
+
+/// Topics and fleets of connectors that carry database changes and application events between systems.
+#[derive(Parser)]
+#[command(name = "gonvel", version, about)]
+struct Arguments {
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Run the server with one runner inside.
+    Serve(ServeArguments),
+    /// Run the demo: a PostgreSQL cluster of its own, the packhouse's data, the server.
+    Demo(DemoArguments),
+    /// Run the day at the packhouse against a running demo.
+    DemoWorkload(WorkloadArguments),
+    /// Print the OpenAPI document.
+    Openapi,
+}
+
+#[derive(clap::Args)]
+struct ServeArguments {
+    /// Gonvel's own database, as a PostgreSQL URL.
+    #[arg(long, env = "GONVEL_DATABASE_URL", hide_env_values = true)]
+    database_url: String,
+    /// Address to listen on.
+    #[arg(long, env = "GONVEL_LISTEN", default_value = "127.0.0.1:8470")]
+    listen: std::net::SocketAddr,
+    /// File with the 32-byte key that secrets are sealed with; made if it is not there.
+    #[arg(long, env = "GONVEL_KEY_FILE", default_value = "secret.key")]
+    key_file: PathBuf,
+    /// This runner's name.
+    #[arg(long, env = "GONVEL_RUNNER", default_value = "runner-1")]
+    runner: String,
+}
+
+#[derive(clap::Args, Clone)]
+struct DemoArguments {
+    /// Folder for the demo's data.
+    #[arg(long, env = "GONVEL_HOME", default_value = ".gonvel")]
+    home: PathBuf,
+    /// Port of the server.
+    #[arg(long, env = "GONVEL_PORT", default_value_t = 8470)]
+    port: u16,
+    /// Port of the demo's PostgreSQL.
+    #[arg(long, env = "GONVEL_PG_PORT", default_value_t = 54470)]
+    pg_port: u16,
+    /// Leave out the ready-made connectors, to build them oneself.
+    #[arg(long, env = "GONVEL_DEMO_EMPTY")]
+    empty: bool,
+}
+
+#[derive(clap::Args)]
+struct WorkloadArguments {
+    /// Transactions per second.
+    #[arg(long, default_value_t = 20)]
+    rate: u32,
+    /// Stop after so many seconds.
+    #[arg(long)]
+    seconds: Option<u64>,
+    /// Add the column `ripeness_index numeric(4,2)` to `bins` first.
+    #[arg(long)]
+    add_column: bool,
+    #[command(flatten)]
+    demo: DemoArguments,
+}
+
+fn main() -> ExitCode {
+    let arguments = Arguments::parse();
+    let filter = tracing_subscriber::EnvFilter::try_from_env("GONVEL_LOG").unwrap_or_else(|_| "info".into());
+    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false).init();
+    let runtime = match tokio::runtime::Runtime::new() {
+        Ok(runtime) => runtime,
+        Err(error) => {
+            eprintln!("gonvel: no threads could be started: {error}");
+            return ExitCode::FAILURE;
+        }
+    };
+    let outcome = runtime.block_on(async {
+        match arguments.command {
+            Command::Serve(arguments) => serve::run(arguments).await,
+            Command::Demo(arguments) => demo::run(arguments).await,
+            Command::DemoWorkload(arguments) => workload::run(arguments).await,
+            Command::Openapi => {
+                println!("{}", gonvel_server::openapi_json());
+                Ok(())
+            }
+        }
+    });
+    // sessions with databases may hang in a reconnection; nothing of theirs is worth waiting for
+    runtime.shutdown_timeout(std::time::Duration::from_secs(1));
+    match outcome {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(error) => {
+            let mut text = error.to_string();
+            let mut cause = error.source();
+            while let Some(inner) = cause {
+                text = format!("{text}: {inner}");
+                cause = inner.source();
+            }
+            eprintln!("gonvel: {text}");
+            ExitCode::FAILURE
+        }
+    }
+}

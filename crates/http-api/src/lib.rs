@@ -1,1 +1,15 @@
-//! placeholder
+//! Request and response types of the HTTP interface under `/api/v1`.
+//!
+//! Times are RFC 3339 in UTC; offsets and positions are as in the glossary.
+
+mod connections;
+mod connectors;
+mod demo;
+mod problem;
+mod topics;
+
+pub use connections::*;
+pub use connectors::*;
+pub use demo::*;
+pub use problem::*;
+pub use topics::*;

@@ -6,6 +6,7 @@ mod reading;
 mod sink_lane;
 mod source_lane;
 mod status;
+pub mod systems;
 mod writing;
 
 pub use fleet::{Fleet, Services};

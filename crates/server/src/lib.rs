@@ -1,1 +1,87 @@
-//! placeholder
+//! The HTTP server: routes by feature, live updates, the built console embedded.
+
+mod connections;
+mod connectors;
+mod console;
+mod demo;
+mod health;
+mod live;
+mod presenting;
+mod problems;
+mod records;
+mod state;
+mod topics;
+
+use std::sync::Arc;
+
+use axum::Router;
+use axum::routing::get;
+use tower_http::compression::CompressionLayer;
+use tower_http::compression::predicate::{NotForContentType, Predicate, SizeAbove};
+use utoipa::OpenApi;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+pub use state::{DemoWorkload, ServerState};
+
+#[derive(OpenApi)]
+#[openapi(
+    info(title = "Gonvel", description = "Topics, connectors and connections of a Gonvel server. Errors are problem documents (RFC 9457)."),
+    components(schemas(gonvel_http_api::Problem, gonvel_http_api::Connector))
+)]
+struct Document;
+
+fn api() -> OpenApiRouter<Arc<ServerState>> {
+    OpenApiRouter::with_openapi(Document::openapi())
+        .routes(routes!(health::health))
+        .routes(routes!(connections::list, connections::create))
+        .routes(routes!(connections::replace, connections::remove))
+        .routes(routes!(connections::test_new))
+        .routes(routes!(connections::test_saved))
+        .routes(routes!(connections::tables))
+        .routes(routes!(connectors::list, connectors::create))
+        .routes(routes!(connectors::preflight))
+        .routes(routes!(connectors::one, connectors::remove))
+        .routes(routes!(connectors::act))
+        .routes(routes!(topics::list))
+        .routes(routes!(topics::one))
+        .routes(routes!(records::page))
+        .routes(routes!(records::tail))
+        .routes(routes!(live::connectors))
+        .routes(routes!(demo::workload, demo::switch))
+}
+
+/// The OpenAPI document as JSON text.
+///
+/// # Panics
+/// Never: the document is made of serialisable parts.
+#[must_use]
+pub fn openapi_json() -> String {
+    let (_, document) = api().split_for_parts();
+    document.to_pretty_json().expect("the document is plain data")
+}
+
+/// Answers requests until the future is dropped.
+///
+/// # Errors
+/// If the listener fails.
+pub async fn serve(listener: tokio::net::TcpListener, state: Arc<ServerState>) -> std::io::Result<()> {
+    axum::serve(listener, application(state)).await
+}
+
+/// The whole application: interface, API and metrics.
+pub fn application(state: Arc<ServerState>) -> Router {
+    let (router, document) = api().split_for_parts();
+    let document = document.to_json().unwrap_or_default();
+    // streams of events must not wait in a compressor
+    let compressible = SizeAbove::new(512).and(NotForContentType::const_new("text/event-stream"));
+    router
+        .route("/metrics", get(health::metrics))
+        .route(
+            "/api/openapi.json",
+            get(move || async move { ([(axum::http::header::CONTENT_TYPE, "application/json")], document) }),
+        )
+        .fallback(console::serve)
+        .with_state(state)
+        .layer(CompressionLayer::new().compress_when(compressible))
+}

@@ -1,0 +1,121 @@
+//! The demo: a cluster of its own, the packhouse's data, two connectors, the server.
+
+use std::error::Error;
+use std::net::{Ipv4Addr, SocketAddr};
+use std::sync::Arc;
+use std::time::Instant;
+
+use async_trait::async_trait;
+use gonvel_core::connector::{CapturedTable, Definition, DeliveredTopic, ValidConnector, Wish};
+use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName};
+use gonvel_core::ports::DatabaseAddress;
+use gonvel_core::secret::Secret;
+use gonvel_server::DemoWorkload;
+use gonvel_stand_ins::packhouse::seed::seed;
+use gonvel_stand_ins::packhouse::workload::Day;
+use gonvel_stand_ins::postgres_cluster::{Cluster, ClusterOptions, OWNER};
+use gonvel_storage::Database;
+use gonvel_storage::catalog::connections::ConnectionInput;
+use gonvel_storage::sealing::Sealer;
+use tokio::sync::Mutex;
+use uuid::Uuid;
+
+use crate::{DemoArguments, serve};
+
+/// The tables that the ready-made connectors carry.
+const CARRIED: [&str; 3] = ["growers", "blocks", "bins"];
+const PARTITIONS: i32 = 3;
+
+/// Runs until a signal; everything that was started is then stopped.
+pub(crate) async fn run(arguments: DemoArguments) -> Result<(), Box<dyn Error>> {
+    let start = Instant::now();
+    // asked for before the cluster is started: a taken port is said at once and leaves nothing running
+    let address = SocketAddr::from((Ipv4Addr::LOCALHOST, arguments.port));
+    let listener = serve::listen(address, "GONVEL_PORT").await?;
+    let options = ClusterOptions { home: arguments.home.clone(), port: arguments.pg_port, settings: vec![] };
+    let cluster = Cluster::start(&options).await?;
+    let outcome = with_cluster(&arguments, &cluster, listener, start).await;
+    let stopped = cluster.stop();
+    outcome?;
+    Ok(stopped?)
+}
+
+async fn with_cluster(
+    arguments: &DemoArguments,
+    cluster: &Cluster,
+    listener: tokio::net::TcpListener,
+    start: Instant,
+) -> Result<(), Box<dyn Error>> {
+    cluster.ensure_database("gonvel").await?;
+    cluster.ensure_database("settlement").await?;
+    cluster.ensure_database("packhouse").await?;
+    let mut packhouse = cluster.connect("packhouse").await?;
+    if packhouse.query_opt("SELECT 1 WHERE to_regclass('bins') IS NOT NULL", &[]).await?.is_none() {
+        seed(&mut packhouse).await?;
+    }
+    drop(packhouse);
+    let sealer = Sealer::from_file(&arguments.home.join("secret.key"))?;
+    let database = Database::open(&cluster.url("gonvel"), sealer).await?;
+    if !arguments.empty && database.connections().await?.is_empty() {
+        ready_made(&database, cluster).await?;
+    }
+    let workload: Arc<dyn DemoWorkload> =
+        Arc::new(PackhouseDay { url: cluster.url("packhouse"), day: Mutex::new(None) });
+    let home = arguments.home.display().to_string();
+    let pg_port = arguments.pg_port;
+    serve::until_signal(database, listener, "runner-1".into(), Some(workload), async move |address| {
+        println!("Gonvel is at http://{address}  (ready after {:.1} s; Ctrl-C stops it)", start.elapsed().as_secs_f64());
+        println!("The packhouse's database: PGPASSFILE={home}/pgpass psql -h 127.0.0.1 -p {pg_port} -U {OWNER} packhouse");
+        println!("The settlement's database: PGPASSFILE={home}/pgpass psql -h 127.0.0.1 -p {pg_port} -U {OWNER} settlement");
+        Ok(())
+    })
+    .await
+}
+
+async fn ready_made(database: &Database, cluster: &Cluster) -> Result<(), Box<dyn Error>> {
+    let mut connections = Vec::new();
+    for name in ["packhouse", "settlement"] {
+        let address = DatabaseAddress {
+            host: "127.0.0.1".into(),
+            port: cluster.port,
+            database: name.into(),
+            user: OWNER.into(),
+            password: Secret::new(cluster.password.clone()),
+        };
+        let input = ConnectionInput { name: ConnectionName::parse(name)?, address };
+        connections.push(database.create_connection(&input).await?.id);
+    }
+    let topic = |table: &str| format!("packhouse.{table}");
+    let tables = CARRIED.map(|t| CapturedTable { schema: "public".into(), table: t.into(), topic: topic(t) }).to_vec();
+    let source = Definition::Source { connection: connections[0], tables, partitions: PARTITIONS };
+    let topics = CARRIED.map(|t| DeliveredTopic { topic: topic(t), schema: "public".into(), table: t.into() }).to_vec();
+    let sink = Definition::Sink { connection: connections[1], topics };
+    for (name, definition) in [("packhouse-changes", source), ("settlement-tables", sink)] {
+        let id = ConnectorId(Uuid::now_v7());
+        let connector = ValidConnector::check(id, ConnectorName::parse(name)?, definition)?;
+        database.create_connector(&connector, Wish::Run).await?;
+    }
+    Ok(())
+}
+
+struct PackhouseDay {
+    url: String,
+    day: Mutex<Option<Day>>,
+}
+
+#[async_trait]
+impl DemoWorkload for PackhouseDay {
+    async fn switch(&self, rate: Option<u32>) -> Result<(), String> {
+        let mut day = self.day.lock().await;
+        *day = None;
+        if let Some(rate) = rate {
+            *day = Some(Day::begin(&self.url, rate).await.map_err(|e| e.to_string())?);
+        }
+        Ok(())
+    }
+
+    async fn now(&self) -> (Option<u32>, u64) {
+        let day = self.day.lock().await;
+        (day.as_ref().map(|d| d.rate), day.as_ref().map_or(0, Day::done))
+    }
+}

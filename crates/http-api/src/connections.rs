@@ -1,0 +1,106 @@
+//! Connections and preflight checks.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+/// A way to reach a PostgreSQL database. The password goes in but never comes out.
+#[derive(Debug, Clone, Deserialize, Serialize, ToSchema)]
+pub struct ConnectionRequest {
+    /// Its name: letters, digits, `.`, `-`, `_`.
+    pub name: String,
+    /// Host name or address.
+    pub host: String,
+    /// Port.
+    pub port: u16,
+    /// Database.
+    pub database: String,
+    /// User.
+    pub user: String,
+    /// Password. When a connection is changed, none keeps the former one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub password: Option<String>,
+}
+
+/// A saved connection.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Connection {
+    /// Its id.
+    pub id: Uuid,
+    /// Its name.
+    pub name: String,
+    /// The kind of system: `postgresql`.
+    pub kind: String,
+    /// Host name or address.
+    pub host: String,
+    /// Port.
+    pub port: u16,
+    /// Database.
+    pub database: String,
+    /// User.
+    pub user: String,
+    /// Counts its changes.
+    pub revision: i32,
+    /// When it was made.
+    pub created_at: String,
+    /// Names of the connectors that use it.
+    pub used_by: Vec<String>,
+}
+
+/// How a check came out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Outcome {
+    /// As it should be.
+    Passed,
+    /// Works, with a cost.
+    Warning,
+    /// Must be mended first.
+    Failed,
+}
+
+/// One check of a preflight.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Check {
+    /// What was checked.
+    pub name: String,
+    /// How it came out.
+    pub outcome: Outcome,
+    /// What was found.
+    pub finding: String,
+    /// What to do.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub remedy: Option<String>,
+    /// A statement or setting to copy.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub statement: Option<String>,
+    /// The field it belongs to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub field: Option<String>,
+}
+
+/// A preflight's report.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Preflight {
+    /// Whether everything required passed.
+    pub ready: bool,
+    /// How long it took, in milliseconds.
+    pub took_ms: u64,
+    /// The checks in order.
+    pub checks: Vec<Check>,
+}
+
+/// A table that could be captured.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SourceTable {
+    /// Schema.
+    pub schema: String,
+    /// Table.
+    pub table: String,
+    /// Rows by the server's estimate; none if it never counted.
+    pub rows: Option<i64>,
+    /// The key's columns; empty without a primary key.
+    pub key: Vec<String>,
+    /// Columns.
+    pub columns: i64,
+}

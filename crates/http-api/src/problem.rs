@@ -1,0 +1,41 @@
+//! Problem documents (RFC 9457).
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// An error with its finding and remedy, as RFC 9457 has it, with members of our own.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Problem {
+    /// A short stable word for the kind of problem, as a relative reference.
+    #[serde(rename = "type")]
+    pub kind: String,
+    /// What kind of problem it is.
+    pub title: String,
+    /// The HTTP status.
+    pub status: u16,
+    /// What was found in this case.
+    pub detail: String,
+    /// What to do.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub remedy: Option<String>,
+    /// A statement or setting to copy.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub statement: Option<String>,
+    /// The field of the request it belongs to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub field: Option<String>,
+    /// The checks of a failed preflight.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub checks: Vec<crate::Check>,
+}
+
+/// Whether the server and its database answer.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Health {
+    /// `ok`, or `no database`.
+    pub status: String,
+    /// The product's version.
+    pub version: String,
+    /// Whether this is the demo, which has a workload to switch on.
+    pub demo: bool,
+}

@@ -1,0 +1,157 @@
+//! Connections.
+
+use std::sync::Arc;
+use std::time::Instant;
+
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use gonvel_core::civil::rfc3339;
+use gonvel_core::naming::ConnectionName;
+use gonvel_core::ports::{DatabaseAddress, FleetStore};
+use gonvel_core::secret::Secret;
+use gonvel_http_api::{Connection, ConnectionRequest, Preflight, Problem, SourceTable};
+use gonvel_runtime::systems;
+use gonvel_storage::catalog::connections::{self as stored, ConnectionInput};
+use uuid::Uuid;
+
+use crate::problems::{Body, Refusal, checks};
+use crate::state::ServerState;
+
+fn present(connection: stored::Connection, used_by: Vec<String>) -> Connection {
+    Connection {
+        id: connection.id,
+        name: connection.name,
+        kind: connection.kind,
+        host: connection.host,
+        port: u16::try_from(connection.port).unwrap_or(0),
+        database: connection.database,
+        user: connection.username,
+        revision: connection.revision,
+        created_at: rfc3339(connection.created_at.timestamp_micros()),
+        used_by,
+    }
+}
+
+fn address(request: ConnectionRequest) -> Result<DatabaseAddress, Refusal> {
+    for (field, value) in [("host", &request.host), ("database", &request.database), ("user", &request.user)] {
+        if value.trim().is_empty() {
+            return Err(Refusal::invalid(field, format!("the {field} is empty: fill it in")));
+        }
+    }
+    if request.port == 0 {
+        return Err(Refusal::invalid("port", "port 0 is no port: PostgreSQL's usual one is 5432"));
+    }
+    Ok(DatabaseAddress {
+        host: request.host,
+        port: request.port,
+        database: request.database,
+        user: request.user,
+        password: Secret::new(request.password.unwrap_or_default()),
+    })
+}
+
+async fn timed(test: impl Future<Output = systems::Report>) -> Preflight {
+    let start = Instant::now();
+    let report = test.await;
+    let took_ms = u64::try_from(start.elapsed().as_millis()).unwrap_or(u64::MAX);
+    Preflight { ready: systems::may_start(&report), took_ms, checks: checks(report) }
+}
+
+/// All connections.
+#[utoipa::path(get, path = "/api/v1/connections", tag = "connections", responses((status = 200, body = [Connection])))]
+pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<Vec<Connection>>, Refusal> {
+    let connectors = state.database.connectors().await?;
+    let connections = state.database.connections().await?.into_iter().map(|connection| {
+        let users = connectors.iter().filter(|c| c.definition.connection() == connection.id);
+        let users = users.map(|c| c.name.clone()).collect();
+        present(connection, users)
+    });
+    Ok(Json(connections.collect()))
+}
+
+/// Saves a connection, once the server was reached and logged in to with it.
+#[utoipa::path(post, path = "/api/v1/connections", tag = "connections", request_body = ConnectionRequest,
+    responses((status = 201, body = Connection), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn create(
+    State(state): State<Arc<ServerState>>,
+    Body(request): Body<ConnectionRequest>,
+) -> Result<(StatusCode, Json<Connection>), Refusal> {
+    let name = ConnectionName::parse(request.name.clone())?;
+    let input = ConnectionInput { name, address: address(request)? };
+    let report = systems::test(&input.address).await;
+    if !systems::may_start(&report) {
+        return Err(Refusal::preflight(report));
+    }
+    let made = state.database.create_connection(&input).await?;
+    Ok((StatusCode::CREATED, Json(present(made, Vec::new()))))
+}
+
+/// Replaces a connection, once the server was reached and logged in to with it. Connectors that use it start anew with it.
+#[utoipa::path(put, path = "/api/v1/connections/{id}", tag = "connections", request_body = ConnectionRequest,
+    responses((status = 200, body = Connection), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn replace(
+    State(state): State<Arc<ServerState>>,
+    Path(id): Path<Uuid>,
+    Body(request): Body<ConnectionRequest>,
+) -> Result<Json<Connection>, Refusal> {
+    let name = ConnectionName::parse(request.name.clone())?;
+    let keep_password = request.password.is_none();
+    let mut address = address(request)?;
+    if keep_password {
+        address.password = state.database.address(id).await?.password;
+    }
+    let report = systems::test(&address).await;
+    if !systems::may_start(&report) {
+        return Err(Refusal::preflight(report));
+    }
+    let made = state.database.replace_connection(id, &ConnectionInput { name, address }, keep_password).await?;
+    let mut used_by = Vec::new();
+    for connector in state.database.connectors().await? {
+        if connector.definition.connection() == id {
+            state.database.ask(connector.id, connector.wish).await?;
+            used_by.push(connector.name);
+        }
+    }
+    state.nudge.notify_one();
+    Ok(Json(present(made, used_by)))
+}
+
+/// Deletes a connection that no connector uses.
+#[utoipa::path(delete, path = "/api/v1/connections/{id}", tag = "connections",
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub(crate) async fn remove(State(state): State<Arc<ServerState>>, Path(id): Path<Uuid>) -> Result<StatusCode, Refusal> {
+    state.database.delete_connection(id).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Tries a connection that is not saved.
+#[utoipa::path(post, path = "/api/v1/connections/test", tag = "connections", request_body = ConnectionRequest,
+    responses((status = 200, body = Preflight), (status = 422, body = Problem)))]
+pub(crate) async fn test_new(Body(request): Body<ConnectionRequest>) -> Result<Json<Preflight>, Refusal> {
+    let address = address(request)?;
+    Ok(Json(timed(systems::test(&address)).await))
+}
+
+/// Tries a saved connection.
+#[utoipa::path(post, path = "/api/v1/connections/{id}/test", tag = "connections",
+    responses((status = 200, body = Preflight), (status = 404, body = Problem)))]
+pub(crate) async fn test_saved(State(state): State<Arc<ServerState>>, Path(id): Path<Uuid>) -> Result<Json<Preflight>, Refusal> {
+    let address = state.database.address(id).await?;
+    Ok(Json(timed(systems::test(&address)).await))
+}
+
+/// The tables a connection's database has.
+#[utoipa::path(get, path = "/api/v1/connections/{id}/tables", tag = "connections",
+    responses((status = 200, body = [SourceTable]), (status = 404, body = Problem), (status = 502, body = Problem)))]
+pub(crate) async fn tables(State(state): State<Arc<ServerState>>, Path(id): Path<Uuid>) -> Result<Json<Vec<SourceTable>>, Refusal> {
+    let address = state.database.address(id).await?;
+    let found = systems::list_tables(&address).await?.into_iter().map(|t| SourceTable {
+        schema: t.schema,
+        table: t.table,
+        rows: t.rows,
+        key: t.key,
+        columns: t.columns,
+    });
+    Ok(Json(found.collect()))
+}

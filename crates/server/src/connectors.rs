@@ -1,0 +1,126 @@
+//! Connectors.
+
+use std::sync::Arc;
+use std::time::Instant;
+
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use gonvel_core::connector::{Definition, ValidConnector, Wish};
+use gonvel_core::naming::{ConnectorId, ConnectorName};
+use gonvel_core::ports::FleetStore;
+use gonvel_http_api::{Action, ActionRequest, Connector, ConnectorRequest, Preflight, Problem};
+use gonvel_runtime::systems::{self, Report};
+use uuid::Uuid;
+
+use crate::presenting;
+use crate::problems::{Body, Refusal, checks};
+use crate::state::ServerState;
+
+async fn check(state: &ServerState, definition: &Definition) -> Result<Report, Refusal> {
+    let address = state.database.address(definition.connection()).await?;
+    Ok(systems::preflight(&address, definition).await)
+}
+
+pub(crate) async fn all(state: &ServerState) -> Result<Vec<Connector>, Refusal> {
+    let systems: std::collections::HashMap<Uuid, String> =
+        state.database.connections().await?.into_iter().map(|c| (c.id, c.name)).collect();
+    let connectors = state.database.connectors().await?;
+    let present = |c: &gonvel_storage::catalog::connectors::Connector| {
+        presenting::connector(c, systems.get(&c.definition.connection()).cloned().unwrap_or_default())
+    };
+    Ok(connectors.iter().map(present).collect())
+}
+
+async fn find(state: &ServerState, id: Uuid) -> Result<Connector, Refusal> {
+    let found = state.database.find_connector(ConnectorId(id)).await?;
+    let system = state.database.find_connection(found.definition.connection()).await?;
+    Ok(presenting::connector(&found, system.name))
+}
+
+/// All connectors and how they are doing.
+#[utoipa::path(get, path = "/api/v1/connectors", tag = "connectors", responses((status = 200, body = [Connector])))]
+pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<Vec<Connector>>, Refusal> {
+    all(&state).await.map(Json)
+}
+
+/// Saves a connector and, if asked to, starts it; it is not saved if its preflight then fails.
+#[utoipa::path(post, path = "/api/v1/connectors", tag = "connectors", request_body = ConnectorRequest,
+    responses((status = 201, body = Connector), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn create(
+    State(state): State<Arc<ServerState>>,
+    Body(request): Body<ConnectorRequest>,
+) -> Result<(StatusCode, Json<Connector>), Refusal> {
+    let id = ConnectorId(Uuid::now_v7());
+    let definition = presenting::asked_definition(request.definition);
+    let connector = ValidConnector::check(id, ConnectorName::parse(request.name)?, definition)?;
+    if state.database.connectors().await?.iter().any(|c| c.name == connector.name().as_str()) {
+        let taken = gonvel_core::ports::PortError::Exists { what: format!("the connector {}", connector.name()) };
+        return Err(taken.into());
+    }
+    if request.start {
+        let report = check(&state, connector.definition()).await?;
+        if !systems::may_start(&report) {
+            return Err(Refusal::preflight(report));
+        }
+    }
+    state.database.create_connector(&connector, if request.start { Wish::Run } else { Wish::Draft }).await?;
+    state.nudge.notify_one();
+    Ok((StatusCode::CREATED, Json(find(&state, id.0).await?)))
+}
+
+/// Checks what a connector would need, without saving it.
+#[utoipa::path(post, path = "/api/v1/connectors/preflight", tag = "connectors", request_body = ConnectorRequest,
+    responses((status = 200, body = Preflight), (status = 422, body = Problem)))]
+pub(crate) async fn preflight(
+    State(state): State<Arc<ServerState>>,
+    Body(request): Body<ConnectorRequest>,
+) -> Result<Json<Preflight>, Refusal> {
+    let definition = presenting::asked_definition(request.definition);
+    let connector = ValidConnector::check(ConnectorId(Uuid::nil()), ConnectorName::parse(request.name)?, definition)?;
+    let start = Instant::now();
+    let report = check(&state, connector.definition()).await?;
+    let took_ms = u64::try_from(start.elapsed().as_millis()).unwrap_or(u64::MAX);
+    Ok(Json(Preflight { ready: systems::may_start(&report), took_ms, checks: checks(report) }))
+}
+
+/// One connector.
+#[utoipa::path(get, path = "/api/v1/connectors/{id}", tag = "connectors",
+    responses((status = 200, body = Connector), (status = 404, body = Problem)))]
+pub(crate) async fn one(State(state): State<Arc<ServerState>>, Path(id): Path<Uuid>) -> Result<Json<Connector>, Refusal> {
+    find(&state, id).await.map(Json)
+}
+
+/// Deletes a connector. Its replication slot, publication and positions are removed first; its topics and the rows it
+/// delivered stay.
+#[utoipa::path(delete, path = "/api/v1/connectors/{id}", tag = "connectors",
+    responses((status = 202, body = Connector), (status = 404, body = Problem)))]
+pub(crate) async fn remove(
+    State(state): State<Arc<ServerState>>,
+    Path(id): Path<Uuid>,
+) -> Result<(StatusCode, Json<Connector>), Refusal> {
+    state.database.ask(ConnectorId(id), Wish::Delete).await?;
+    state.nudge.notify_one();
+    Ok((StatusCode::ACCEPTED, Json(find(&state, id).await?)))
+}
+
+/// Starts or pauses a connector. Starting one that halted tries again; a draft must pass its preflight.
+#[utoipa::path(post, path = "/api/v1/connectors/{id}/actions", tag = "connectors", request_body = ActionRequest,
+    responses((status = 200, body = Connector), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub(crate) async fn act(
+    State(state): State<Arc<ServerState>>,
+    Path(id): Path<Uuid>,
+    Body(request): Body<ActionRequest>,
+) -> Result<Json<Connector>, Refusal> {
+    let connector = state.database.find_connector(ConnectorId(id)).await?;
+    if request.action == Action::Start && connector.wish == Wish::Draft {
+        let report = check(&state, &connector.definition).await?;
+        if !systems::may_start(&report) {
+            return Err(Refusal::preflight(report));
+        }
+    }
+    let wish = if request.action == Action::Start { Wish::Run } else { Wish::Pause };
+    state.database.ask(connector.id, wish).await?;
+    state.nudge.notify_one();
+    find(&state, id).await.map(Json)
+}

@@ -1,0 +1,56 @@
+//! Live updates by server-sent events.
+
+use std::convert::Infallible;
+use std::sync::{Arc, Weak};
+use std::time::Duration;
+
+use axum::extract::State;
+use axum::response::sse::{Event, KeepAlive, Sse};
+use futures::Stream;
+use futures::stream;
+use gonvel_http_api::Connector;
+
+use crate::state::ServerState;
+
+const EVERY: Duration = Duration::from_millis(500);
+
+/// Looks at the connectors while anyone watches, once for all who do.
+pub(crate) async fn watch_connectors(state: Weak<ServerState>) {
+    loop {
+        tokio::time::sleep(EVERY).await;
+        let Some(state) = state.upgrade() else { return };
+        if state.connectors.receiver_count() == 0 {
+            continue;
+        }
+        if let Ok(now) = crate::connectors::all(&state).await {
+            state.connectors.send_if_modified(|before| {
+                let differs = serde_json::to_string(&**before).ok() != serde_json::to_string(&now).ok();
+                if differs {
+                    *before = Arc::new(now);
+                }
+                differs
+            });
+        }
+    }
+}
+
+/// All connectors whenever one of them changed: events named `connectors` whose data is a JSON list.
+#[utoipa::path(get, path = "/api/v1/live/connectors", tag = "connectors",
+    responses((status = 200, content_type = "text/event-stream", body = [Connector])))]
+pub(crate) async fn connectors(State(state): State<Arc<ServerState>>) -> Sse<impl Stream<Item = Result<Event, Infallible>>> {
+    let first = crate::connectors::all(&state).await.unwrap_or_default();
+    let mut changes = state.connectors.subscribe();
+    changes.mark_unchanged();
+    let events = stream::unfold((Some(Arc::new(first)), changes), |(first, mut changes)| async move {
+        let now = match first {
+            Some(first) => first,
+            None => {
+                changes.changed().await.ok()?;
+                changes.borrow_and_update().clone()
+            }
+        };
+        let event = Event::default().event("connectors").json_data(&*now).unwrap_or_default();
+        Some((Ok(event), (None, changes)))
+    });
+    Sse::new(events).keep_alive(KeepAlive::default())
+}

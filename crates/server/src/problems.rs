@@ -1,0 +1,161 @@
+//! Errors as problem documents (RFC 9457): the one place that maps them to HTTP.
+
+use axum::Json;
+use axum::extract::rejection::JsonRejection;
+use axum::extract::{FromRequest, Request};
+use axum::http::{StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use gonvel_core::connector::DefinitionError;
+use gonvel_core::naming::NameError;
+use gonvel_core::ports::PortError;
+use gonvel_http_api::{Check, Outcome, Problem};
+use gonvel_runtime::systems::{self as systems, ConnectorError};
+
+/// An answer that is not what was asked for.
+#[derive(Debug)]
+pub(crate) struct Refusal(Problem);
+
+impl Refusal {
+    pub(crate) fn new(status: StatusCode, kind: &str, title: &str, detail: impl Into<String>) -> Self {
+        Self(Problem {
+            kind: kind.into(),
+            title: title.into(),
+            status: status.as_u16(),
+            detail: detail.into(),
+            remedy: None,
+            statement: None,
+            field: None,
+            checks: Vec::new(),
+        })
+    }
+
+    pub(crate) fn invalid(field: &str, detail: impl Into<String>) -> Self {
+        Self::new(StatusCode::UNPROCESSABLE_ENTITY, "invalid", "The request cannot be carried out as given", detail).at(field)
+    }
+
+    pub(crate) fn at(mut self, field: &str) -> Self {
+        self.0.field = Some(field.into());
+        self
+    }
+
+    /// A preflight that did not pass: its first failed check in the document's own members, all checks beside it.
+    pub(crate) fn preflight(report: systems::Report) -> Self {
+        let mut refusal =
+            Self::new(StatusCode::UNPROCESSABLE_ENTITY, "preflight", "The preflight found something missing", "see the checks");
+        if let Some(failed) = report.iter().find(|c| c.outcome == systems::Outcome::Failed) {
+            refusal.0.detail.clone_from(&failed.finding);
+            refusal.0.remedy.clone_from(&failed.remedy);
+            refusal.0.statement.clone_from(&failed.statement);
+            refusal.0.field.clone_from(&failed.field);
+        }
+        refusal.0.checks = checks(report);
+        refusal
+    }
+}
+
+/// A report in the form of the API.
+pub(crate) fn checks(report: systems::Report) -> Vec<Check> {
+    let check = |c: systems::Check| Check {
+        name: c.name,
+        outcome: match c.outcome {
+            systems::Outcome::Passed => Outcome::Passed,
+            systems::Outcome::Warning => Outcome::Warning,
+            systems::Outcome::Failed => Outcome::Failed,
+        },
+        finding: c.finding,
+        remedy: c.remedy,
+        statement: c.statement,
+        field: c.field,
+    };
+    report.into_iter().map(check).collect()
+}
+
+impl IntoResponse for Refusal {
+    fn into_response(self) -> Response {
+        let status = StatusCode::from_u16(self.0.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        let mut response = (status, Json(self.0)).into_response();
+        response.headers_mut().insert(header::CONTENT_TYPE, header::HeaderValue::from_static("application/problem+json"));
+        if status == StatusCode::SERVICE_UNAVAILABLE {
+            response.headers_mut().insert(header::RETRY_AFTER, header::HeaderValue::from_static("2"));
+        }
+        response
+    }
+}
+
+impl From<PortError> for Refusal {
+    fn from(error: PortError) -> Self {
+        let detail = error.to_string();
+        match error {
+            PortError::NotFound { .. } => Self::new(StatusCode::NOT_FOUND, "not-found", "It is not there", detail),
+            PortError::Exists { .. } => Self::new(StatusCode::CONFLICT, "exists", "The name is taken", detail).at("name"),
+            PortError::Refused(_) => Self::new(StatusCode::CONFLICT, "refused", "It cannot be done now", detail),
+            PortError::TryAgain { ref cause, .. } => {
+                tracing::warn!(%error, %cause, "a request could not be carried out");
+                Self::new(StatusCode::SERVICE_UNAVAILABLE, "try-again", "Gonvel's own database does not answer", detail)
+            }
+            PortError::Fenced { .. } | PortError::Damaged { .. } => {
+                tracing::error!(%error, "a request failed");
+                Self::new(StatusCode::INTERNAL_SERVER_ERROR, "failed", "Stored data cannot be read", detail)
+            }
+        }
+    }
+}
+
+impl From<ConnectorError> for Refusal {
+    fn from(error: ConnectorError) -> Self {
+        let detail = error.to_string();
+        match error {
+            ConnectorError::Settings { field, finding, remedy, statement } => {
+                let mut refusal =
+                    Self::new(StatusCode::UNPROCESSABLE_ENTITY, "settings", "A setting must be changed first", finding);
+                (refusal.0.remedy, refusal.0.statement) = (Some(remedy), statement);
+                refusal.0.field = field.map(str::to_owned);
+                refusal
+            }
+            ConnectorError::TryAgain { finding, remedy } => {
+                let mut refusal = Self::new(StatusCode::BAD_GATEWAY, "unreachable", "The system does not answer", finding);
+                refusal.0.remedy = Some(remedy);
+                refusal
+            }
+            _ => Self::new(StatusCode::INTERNAL_SERVER_ERROR, "failed", "It failed", detail),
+        }
+    }
+}
+
+impl From<NameError> for Refusal {
+    fn from(error: NameError) -> Self {
+        Self::invalid("name", error.to_string())
+    }
+}
+
+impl From<DefinitionError> for Refusal {
+    fn from(error: DefinitionError) -> Self {
+        let cause = std::error::Error::source(&error).map(|c| format!(": {c}")).unwrap_or_default();
+        let field = match &error {
+            DefinitionError::NoTopics => "topics",
+            DefinitionError::Partitions(_) => "partitions",
+            _ => "tables",
+        };
+        Self::invalid(field, format!("{error}{cause}"))
+    }
+}
+
+/// A JSON body; what is wrong with it becomes a problem document too.
+pub(crate) struct Body<T>(pub(crate) T);
+
+impl<S: Send + Sync, T: serde::de::DeserializeOwned> FromRequest<S> for Body<T> {
+    type Rejection = Refusal;
+
+    async fn from_request(request: Request, state: &S) -> Result<Self, Refusal> {
+        match Json::<T>::from_request(request, state).await {
+            Ok(Json(body)) => Ok(Self(body)),
+            Err(rejection) => {
+                let status = match &rejection {
+                    JsonRejection::JsonDataError(_) => StatusCode::UNPROCESSABLE_ENTITY,
+                    other => other.status(),
+                };
+                Err(Refusal::new(status, "body", "The body cannot be read", rejection.body_text()))
+            }
+        }
+    }
+}

@@ -1,0 +1,75 @@
+//! What requests share.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex};
+
+use async_trait::async_trait;
+use gonvel_core::avro::schema::Schema;
+use gonvel_core::naming::SchemaId;
+use gonvel_core::ports::{PortError, SchemaStore};
+use gonvel_http_api::Connector;
+use gonvel_storage::Database;
+use metrics_exporter_prometheus::{PrometheusBuilder, PrometheusHandle};
+use tokio::sync::{Notify, watch};
+
+/// The demo's workload, which another server has not.
+#[async_trait]
+pub trait DemoWorkload: Send + Sync {
+    /// Switches it to a rate in transactions per second, or off.
+    ///
+    /// # Errors
+    /// What the system it works on said.
+    async fn switch(&self, rate: Option<u32>) -> Result<(), String>;
+
+    /// The rate if it runs, and transactions done since it was switched on.
+    async fn now(&self) -> (Option<u32>, u64);
+}
+
+/// What requests share.
+pub struct ServerState {
+    pub(crate) database: Database,
+    pub(crate) nudge: Arc<Notify>,
+    pub(crate) demo: Option<Arc<dyn DemoWorkload>>,
+    pub(crate) connectors: watch::Sender<Arc<Vec<Connector>>>,
+    pub(crate) metrics: PrometheusHandle,
+    schemas: Mutex<HashMap<SchemaId, Arc<Schema>>>,
+}
+
+impl ServerState {
+    /// The state of a server on this database. `nudge` wakes the runner after a wish changed.
+    #[must_use]
+    pub fn new(database: Database, nudge: Arc<Notify>, demo: Option<Arc<dyn DemoWorkload>>) -> Arc<Self> {
+        let recorder = PrometheusBuilder::new().build_recorder();
+        let metrics = recorder.handle();
+        // a second server in one process (tests) keeps the first one's recorder
+        let _ = metrics::set_global_recorder(recorder);
+        let state = Arc::new(Self {
+            database,
+            nudge,
+            demo,
+            connectors: watch::channel(Arc::default()).0,
+            metrics,
+            schemas: Mutex::default(),
+        });
+        tokio::spawn(crate::live::watch_connectors(Arc::downgrade(&state)));
+        state
+    }
+
+    /// A parsed schema, read once.
+    pub(crate) async fn schema(&self, id: SchemaId) -> Result<Option<Arc<Schema>>, PortError> {
+        if let Some(schema) = self.schemas.lock().ok().and_then(|s| s.get(&id).cloned()) {
+            return Ok(Some(schema));
+        }
+        let text = match self.database.schema_text(id).await {
+            Ok(text) => text,
+            Err(PortError::NotFound { .. }) => return Ok(None),
+            Err(error) => return Err(error),
+        };
+        let Ok(schema) = Schema::parse(&text) else { return Ok(None) };
+        let schema = Arc::new(schema);
+        if let Ok(mut schemas) = self.schemas.lock() {
+            schemas.insert(id, schema.clone());
+        }
+        Ok(Some(schema))
+    }
+}
