@@ -59,8 +59,7 @@ async fn with_cluster(
     if !arguments.empty && database.connections().await?.is_empty() {
         ready_made(&database, cluster).await?;
     }
-    let workload: Arc<dyn DemoWorkload> =
-        Arc::new(PackhouseDay { url: cluster.url("packhouse"), day: Mutex::new(None) });
+    let workload: Arc<dyn DemoWorkload> = Arc::new(PackhouseDay { url: cluster.url("packhouse"), day: Mutex::new(None) });
     let home = arguments.home.display().to_string();
     let pg_port = arguments.pg_port;
     serve::until_signal(database, listener, "runner-1".into(), Some(workload), async move |address| {

@@ -26,7 +26,11 @@ pub(crate) async fn listen(address: SocketAddr, variable: &str) -> Result<TcpLis
     TcpListener::bind(address).await.map_err(|cause| {
         if cause.kind() == std::io::ErrorKind::AddrInUse {
             let port = address.port();
-            format!("port {port} on {} is taken by another program: stop it, or choose another with {variable}", address.ip()).into()
+            format!(
+                "port {port} on {} is taken by another program: stop it, or choose another with {variable}",
+                address.ip()
+            )
+            .into()
         } else {
             format!("{address} cannot be listened on ({cause}): choose another with {variable}").into()
         }

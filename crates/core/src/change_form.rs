@@ -291,7 +291,9 @@ fn read_plain<'a>(ty: ColumnType, reader: &mut Reader<'a>) -> Result<Value<'a>, 
         ColumnType::Int16 | ColumnType::Int32 => Value::Int(reader.int()?),
         ColumnType::Int64 => Value::Long(reader.long()?),
         ColumnType::Float32 => Value::Float(f32::from_le_bytes(reader.take(4)?.try_into().map_err(|_| DecodeError::Short)?)),
-        ColumnType::Float64 => Value::Double(f64::from_le_bytes(reader.take(8)?.try_into().map_err(|_| DecodeError::Short)?)),
+        ColumnType::Float64 => {
+            Value::Double(f64::from_le_bytes(reader.take(8)?.try_into().map_err(|_| DecodeError::Short)?))
+        }
         ColumnType::Decimal { .. } => Value::Decimal(reader.decimal()?),
         ColumnType::Text | ColumnType::Verbatim => Value::Text(reader.text()?),
         ColumnType::Bytes => Value::Bytes(reader.bytes()?),
@@ -394,7 +396,9 @@ fn table_of(schema: &Schema) -> Result<TableSchema, &'static str> {
     let Schema::Record { fields, .. } = schema else { return Err("it is not a record") };
     let field = |name: &str| fields.iter().find(|f| f.name == name);
     let Some(Field { schema: Schema::Union(new), .. }) = field("new") else { return Err("\"new\" is not a union") };
-    let [Schema::Null, Schema::Record { fields: row, .. }] = new.as_slice() else { return Err("\"new\" is not a nullable row") };
+    let [Schema::Null, Schema::Record { fields: row, .. }] = new.as_slice() else {
+        return Err("\"new\" is not a nullable row");
+    };
     let Some(Field { schema: Schema::Record { fields: origin, .. }, .. }) = field("origin") else {
         return Err("\"origin\" is not a record");
     };

@@ -66,7 +66,9 @@ fn value_of(ty: ColumnType) -> BoxedStrategy<Owned> {
         ColumnType::Text | ColumnType::Verbatim => any::<String>().prop_map(Owned::Text).boxed(),
         ColumnType::Bytes => any::<Vec<u8>>().prop_map(Owned::Bytes).boxed(),
         ColumnType::Date => any::<i32>().prop_map(move |v| plain(Value::Date(v))).boxed(),
-        ColumnType::Timestamp | ColumnType::TimestampTz => any::<i64>().prop_map(move |v| plain(Value::Timestamp(v))).boxed(),
+        ColumnType::Timestamp | ColumnType::TimestampTz => {
+            any::<i64>().prop_map(move |v| plain(Value::Timestamp(v))).boxed()
+        }
     }
 }
 
@@ -188,7 +190,10 @@ proptest! {
 #[test]
 fn a_change_reads_well_as_json() {
     let mut builder = ChangeBatchBuilder::new(bins());
-    builder.begin(ChangeKind::Update, Origin { position: 0x1_0000_00a0, transaction: 7, sequence: 2, commit_time_us: 1_000_000 });
+    builder.begin(
+        ChangeKind::Update,
+        Origin { position: 0x1_0000_00a0, transaction: 7, sequence: 2, commit_time_us: 1_000_000 },
+    );
     for (i, column) in bins().columns.iter().enumerate() {
         let value = match i {
             0 => Value::Long(5),

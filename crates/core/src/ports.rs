@@ -329,7 +329,13 @@ pub trait FleetStore: Send + Sync {
     ///
     /// # Errors
     /// [`PortError::NotFound`] if the connector is gone.
-    async fn acquire(&self, connector: ConnectorId, lane: i32, runner: &str, ttl: Duration) -> Result<Option<Lease>, PortError>;
+    async fn acquire(
+        &self,
+        connector: ConnectorId,
+        lane: i32,
+        runner: &str,
+        ttl: Duration,
+    ) -> Result<Option<Lease>, PortError>;
 
     /// Holds a lease longer; false if it is no longer held.
     ///
@@ -347,7 +353,13 @@ pub trait FleetStore: Send + Sync {
     ///
     /// # Errors
     /// [`PortError::TryAgain`].
-    async fn save_status(&self, connector: ConnectorId, lane: i32, epoch: Epoch, status: &LaneStatus) -> Result<(), PortError>;
+    async fn save_status(
+        &self,
+        connector: ConnectorId,
+        lane: i32,
+        epoch: Epoch,
+        status: &LaneStatus,
+    ) -> Result<(), PortError>;
 
     /// Removes a connector whose traces outside are gone.
     ///

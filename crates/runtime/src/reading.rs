@@ -122,8 +122,11 @@ impl Reader {
                 // what was between was forgotten by retention; nothing of it can be delivered any more
                 self.cursors[place].delivered.next = first;
             }
-            let unpacked = UnpackedBlock::open(&block.body)
-                .map_err(|e| PortError::Damaged { at, first_offset: first, finding: e.to_string() })?;
+            let unpacked = UnpackedBlock::open(&block.body).map_err(|e| PortError::Damaged {
+                at,
+                first_offset: first,
+                finding: e.to_string(),
+            })?;
             for (offset, record) in (first..).zip(unpacked.records()) {
                 if offset < self.cursors[place].delivered.next {
                     continue;
@@ -164,9 +167,8 @@ impl Reader {
         let form = self.forms[&schema].clone();
         let Some((_, _, builder, keys)) = &mut gathering.open else { return Ok(true) };
         let data = single_object::split(value).map_or(value, |(_, data)| data);
-        let kind = form
-            .read_change(data, builder)
-            .map_err(|e| not_a_change(self.cursors[place].at, offset, &e.to_string()))?;
+        let kind =
+            form.read_change(data, builder).map_err(|e| not_a_change(self.cursors[place].at, offset, &e.to_string()))?;
         let key = record.key.unwrap_or_default();
         keys.push(Bytes::copy_from_slice(single_object::split(key).map_or(key, |(_, data)| data)));
         gathering.changes += 1;

@@ -105,7 +105,8 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             }
             captured = source.next() => captured,
         };
-        let captured = captured.ok_or_else(|| ConnectorError::try_again("the source ended", "it starts again by itself"))??;
+        let captured =
+            captured.ok_or_else(|| ConnectorError::try_again("the source ended", "it starts again by itself"))??;
         let (parts, latest_us) = write(&mut writer, &captured, tables, &mut position).await?;
         position.source = captured.position;
         if under_way.is_some() {

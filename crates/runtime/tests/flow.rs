@@ -142,7 +142,9 @@ async fn topic_changes(database: &Database, name: &str) -> Vec<serde_json::Value
                     let text = gonvel_core::ports::SchemaStore::schema_text(database, record.schema.unwrap()).await.unwrap();
                     let schema = gonvel_core::avro::schema::Schema::parse(&text).unwrap();
                     let data = &record.value.unwrap()[10..];
-                    out.push(gonvel_core::avro::json::read(&schema, &mut gonvel_core::avro::binary::Reader::new(data)).unwrap());
+                    out.push(
+                        gonvel_core::avro::json::read(&schema, &mut gonvel_core::avro::binary::Reader::new(data)).unwrap(),
+                    );
                 }
             }
         }
@@ -159,7 +161,9 @@ const TABLES: &str = "
 async fn write(client: Client, steps: u32, seed: i64) {
     client.batch_execute(&format!("SELECT setseed({})", seed as f64 / 1000.0)).await.unwrap();
     for step in 0..steps {
-        let key = format!("(SELECT id FROM bins ORDER BY id OFFSET floor(random() * (SELECT count(*) FROM bins))::bigint LIMIT 1)");
+        let key = format!(
+            "(SELECT id FROM bins ORDER BY id OFFSET floor(random() * (SELECT count(*) FROM bins))::bigint LIMIT 1)"
+        );
         let statement = match step % 9 {
             0 | 1 => "INSERT INTO bins SELECT 1000000 + nextval('numbers'), round((random()*400)::numeric, 1), 'first', repeat('x', (random()*4000)::int), clock_timestamp(), 1".to_owned(),
             2 => format!("UPDATE bins SET grade = 'g{step}' WHERE id = {key}"),

@@ -136,7 +136,10 @@ pub(crate) async fn test_new(Body(request): Body<ConnectionRequest>) -> Result<J
 /// Tries a saved connection.
 #[utoipa::path(post, path = "/api/v1/connections/{id}/test", tag = "connections",
     responses((status = 200, body = Preflight), (status = 404, body = Problem)))]
-pub(crate) async fn test_saved(State(state): State<Arc<ServerState>>, Path(id): Path<Uuid>) -> Result<Json<Preflight>, Refusal> {
+pub(crate) async fn test_saved(
+    State(state): State<Arc<ServerState>>,
+    Path(id): Path<Uuid>,
+) -> Result<Json<Preflight>, Refusal> {
     let address = state.database.address(id).await?;
     Ok(Json(timed(systems::test(&address)).await))
 }
@@ -144,7 +147,10 @@ pub(crate) async fn test_saved(State(state): State<Arc<ServerState>>, Path(id): 
 /// The tables a connection's database has.
 #[utoipa::path(get, path = "/api/v1/connections/{id}/tables", tag = "connections",
     responses((status = 200, body = [SourceTable]), (status = 404, body = Problem), (status = 502, body = Problem)))]
-pub(crate) async fn tables(State(state): State<Arc<ServerState>>, Path(id): Path<Uuid>) -> Result<Json<Vec<SourceTable>>, Refusal> {
+pub(crate) async fn tables(
+    State(state): State<Arc<ServerState>>,
+    Path(id): Path<Uuid>,
+) -> Result<Json<Vec<SourceTable>>, Refusal> {
     let address = state.database.address(id).await?;
     let found = systems::list_tables(&address).await?.into_iter().map(|t| SourceTable {
         schema: t.schema,

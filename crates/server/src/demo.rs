@@ -14,7 +14,12 @@ const USUAL_RATE: u32 = 20;
 
 fn demo(state: &ServerState) -> Result<&dyn DemoWorkload, Refusal> {
     state.demo.as_deref().ok_or_else(|| {
-        Refusal::new(StatusCode::NOT_FOUND, "no-demo", "This server is not the demo", "only the demo has a workload: start it with make demo")
+        Refusal::new(
+            StatusCode::NOT_FOUND,
+            "no-demo",
+            "This server is not the demo",
+            "only the demo has a workload: start it with make demo",
+        )
     })
 }
 

@@ -26,8 +26,11 @@ pub use state::{DemoWorkload, ServerState};
 
 #[derive(OpenApi)]
 #[openapi(
-    info(title = "Gonvel", description = "Topics, connectors and connections of a Gonvel server. Errors are problem documents (RFC 9457)."),
-    components(schemas(gonvel_http_api::Problem, gonvel_http_api::Connector))
+    info(
+        title = "Gonvel",
+        description = "Topics, connectors and connections of a Gonvel server. Errors are problem documents (RFC 9457)."
+    ),
+    components(schemas(gonvel_http_api::Problem, gonvel_http_api::Connector, gonvel_http_api::Order))
 )]
 struct Document;
 

@@ -30,7 +30,8 @@ impl Refusal {
     }
 
     pub(crate) fn invalid(field: &str, detail: impl Into<String>) -> Self {
-        Self::new(StatusCode::UNPROCESSABLE_ENTITY, "invalid", "The request cannot be carried out as given", detail).at(field)
+        Self::new(StatusCode::UNPROCESSABLE_ENTITY, "invalid", "The request cannot be carried out as given", detail)
+            .at(field)
     }
 
     pub(crate) fn at(mut self, field: &str) -> Self {
@@ -40,8 +41,12 @@ impl Refusal {
 
     /// A preflight that did not pass: its first failed check in the document's own members, all checks beside it.
     pub(crate) fn preflight(report: systems::Report) -> Self {
-        let mut refusal =
-            Self::new(StatusCode::UNPROCESSABLE_ENTITY, "preflight", "The preflight found something missing", "see the checks");
+        let mut refusal = Self::new(
+            StatusCode::UNPROCESSABLE_ENTITY,
+            "preflight",
+            "The preflight found something missing",
+            "see the checks",
+        );
         if let Some(failed) = report.iter().find(|c| c.outcome == systems::Outcome::Failed) {
             refusal.0.detail.clone_from(&failed.finding);
             refusal.0.remedy.clone_from(&failed.remedy);

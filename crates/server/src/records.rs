@@ -27,7 +27,8 @@ const MOST: usize = 500;
 const READ_BYTES: i64 = 1 << 20;
 
 fn unpack(at: TopicPartition, block: &StoredBlock) -> Result<Vec<Placed>, PortError> {
-    let damaged = |e: gonvel_core::block::BlockError| PortError::Damaged { at, first_offset: block.first.0, finding: e.to_string() };
+    let damaged =
+        |e: gonvel_core::block::BlockError| PortError::Damaged { at, first_offset: block.first.0, finding: e.to_string() };
     let unpacked = UnpackedBlock::open(&block.body).map_err(damaged)?;
     (block.first.0..)
         .zip(unpacked.records())
@@ -93,10 +94,10 @@ async fn decoded(state: &ServerState, bytes: Option<&[u8]>, schema: Option<Schem
 
 async fn present(state: &ServerState, partition: PartitionId, placed: Placed) -> Result<Record, PortError> {
     let record: StoredRecord = placed.record;
-    let headers = record.headers.iter().map(|h| RecordHeader {
-        name: h.name.clone(),
-        value: String::from_utf8_lossy(&h.value).into_owned(),
-    });
+    let headers = record
+        .headers
+        .iter()
+        .map(|h| RecordHeader { name: h.name.clone(), value: String::from_utf8_lossy(&h.value).into_owned() });
     Ok(Record {
         partition: partition.0,
         offset: placed.offset.0,
@@ -128,7 +129,10 @@ async fn chosen(state: &ServerState, topic: &Topic, partition: Option<i32>) -> R
         bounds.retain(|b| b.partition.0 == wanted);
         if bounds.is_empty() {
             let last = topic.partitions - 1;
-            return Err(Refusal::invalid("partition", format!("{} has no partition {wanted}: give one from 0 to {last}", topic.name)));
+            return Err(Refusal::invalid(
+                "partition",
+                format!("{} has no partition {wanted}: give one from 0 to {last}", topic.name),
+            ));
         }
     }
     Ok(bounds)

@@ -334,7 +334,8 @@ fn make(programs: &Path, data: &Path, pass_file: &Path, user: Option<&User>) -> 
     write_private(&secret, &password)?;
     if let Some(user) = user {
         for path in [data, secret.as_path()] {
-            chown(path, Some(user.uid), Some(user.gid)).map_err(file_error(format!("cannot hand over {}", path.display())))?;
+            chown(path, Some(user.uid), Some(user.gid))
+                .map_err(file_error(format!("cannot hand over {}", path.display())))?;
         }
     }
     let mut command = as_user(&programs.join("initdb"), user);

@@ -152,8 +152,11 @@ impl Application<'_> {
 
     /// `unnest` of one parameter per column under the columns' names, and the cast of each to the target's type.
     fn rows_of(&self, columns: &[usize]) -> (String, Vec<String>) {
-        let types: Vec<String> =
-            columns.iter().enumerate().map(|(n, &c)| format!("${}::{}", n + 1, wire_type(self.shape.columns[c].ty).0)).collect();
+        let types: Vec<String> = columns
+            .iter()
+            .enumerate()
+            .map(|(n, &c)| format!("${}::{}", n + 1, wire_type(self.shape.columns[c].ty).0))
+            .collect();
         let names: Vec<String> = columns.iter().map(|&c| ident(&self.shape.columns[c].name)).collect();
         let casts = columns.iter().map(|&c| {
             let name = &self.shape.columns[c].name;

@@ -12,8 +12,7 @@ use crate::error::ConnectorError;
 pub const PATIENCE: Duration = Duration::from_secs(8);
 
 /// Settings of every session, so that values are written in the one form [`super::values`] reads.
-pub const SESSION: &str =
-    "SET datestyle = 'ISO, YMD'; SET timezone = 'UTC'; SET bytea_output = 'hex'; SET intervalstyle = 'postgres'; \
+pub const SESSION: &str = "SET datestyle = 'ISO, YMD'; SET timezone = 'UTC'; SET bytea_output = 'hex'; SET intervalstyle = 'postgres'; \
      SET extra_float_digits = 1; SET client_encoding = 'UTF8'; SET statement_timeout = 0; \
      SET idle_in_transaction_session_timeout = 0; SET lock_timeout = 0";
 
@@ -73,7 +72,11 @@ pub(super) fn explain_connect(address: &DatabaseAddress, error: &tokio_postgres:
             );
         }
         return ConnectorError::try_again(
-            format!("{} refused the connection ({error}{})", place(address), if cause.is_empty() { cause } else { format!(": {cause}") }),
+            format!(
+                "{} refused the connection ({error}{})",
+                place(address),
+                if cause.is_empty() { cause } else { format!(": {cause}") }
+            ),
             "check the host and port, and that the server runs and listens there",
         );
     };
@@ -104,7 +107,9 @@ pub(super) fn refusal_to_connect(address: &DatabaseAddress, code: &str, message:
             "the server has no connection left".to_owned(),
             "close sessions that are not needed, or raise max_connections",
         ),
-        _ => ConnectorError::try_again(format!("the server refused the session: {message} ({code})"), "see the server's log"),
+        _ => {
+            ConnectorError::try_again(format!("the server refused the session: {message} ({code})"), "see the server's log")
+        }
     }
 }
 

@@ -59,33 +59,16 @@ impl Chunk {
         self.load.done_pages >= self.load.pages
     }
 
-    /// Sorts the rows by the rules above. `incomplete` says whether the stream's changes of a key lack large values.
+    /// The rows that are appended, by the rules above.
     #[must_use]
-    pub fn sort(&self, slot: &Snapshot, changed: Option<&ChangedKeys>, incomplete: impl Fn(&[u8]) -> bool) -> Sorted {
+    pub fn kept(&self, slot: &Snapshot, changed: Option<&ChangedKeys>) -> Vec<usize> {
         let told_apart = self.snapshot.first_era();
-        let mut sorted = Sorted::default();
-        for (row, key) in self.keys.iter().enumerate() {
-            let in_stream = told_apart && !slot.sees(u64::from(self.writers[row]));
-            let overtaken = changed.is_some_and(|c| c.overtakes(key, &self.snapshot));
-            match (in_stream || overtaken) && incomplete(key) {
-                true if overtaken => sorted.read_again.push(row),
-                true => sorted.keep.push(row),
-                false if !in_stream && !overtaken => sorted.keep.push(row),
-                false => {}
-            }
-        }
-        sorted
+        let keep = |row: &usize| {
+            let in_stream = told_apart && !slot.sees(u64::from(self.writers[*row]));
+            !in_stream && !changed.is_some_and(|c| c.overtakes(&self.keys[*row], &self.snapshot))
+        };
+        (0..self.keys.len()).filter(keep).collect()
     }
-}
-
-/// What is to be done with a chunk's rows.
-#[derive(Debug, Default, PartialEq, Eq)]
-pub struct Sorted {
-    /// To append as they are.
-    pub keep: Vec<usize>,
-    /// To read again by their key: the stream's change is newer but lacks large values. What is read now may be newer
-    /// still; the changes that made it so follow in the stream.
-    pub read_again: Vec<usize>,
 }
 
 /// Keys of one table that the stream has changed, with the last transaction that did.
@@ -104,12 +87,6 @@ impl ChangedKeys {
     /// Notes that the table was emptied.
     pub fn note_emptied(&mut self, transaction: u32) {
         self.emptied = Some(transaction);
-    }
-
-    /// The last transaction that changed a key.
-    #[must_use]
-    pub fn last(&self, key: &[u8]) -> Option<u32> {
-        self.by_key.get(key).copied()
     }
 
     fn overtakes(&self, key: &[u8], read: &Snapshot) -> bool {
@@ -203,10 +180,8 @@ pub async fn until_visible(client: &Client, transaction: u32) -> Result<(), Conn
 }
 
 async fn current_snapshot(client: &Client) -> Result<Snapshot, ConnectorError> {
-    let row = client
-        .query_one("SELECT pg_current_snapshot()::text", &[])
-        .await
-        .map_err(|e| explain(&e, "taking a snapshot"))?;
+    let row =
+        client.query_one("SELECT pg_current_snapshot()::text", &[]).await.map_err(|e| explain(&e, "taking a snapshot"))?;
     let text: String = row.get(0);
     Snapshot::parse(&text).ok_or_else(|| ConnectorError::Defect(format!("the snapshot {text:?} cannot be read")))
 }
@@ -267,27 +242,12 @@ async fn read_in_transaction(
     Ok(Chunk { mark, name: format!("{schema}.{table}"), batch, writers, keys, snapshot, load })
 }
 
-/// Reads single rows by their keys, as loads.
-///
-/// # Errors
-/// [`ConnectorError`].
-pub async fn read_keys(client: &Client, shape: &Arc<TableSchema>, keys: &[&[u8]]) -> Result<ChangeBatch, ConnectorError> {
-    let name = qualified(&shape.schema, &shape.table);
-    let columns: Vec<String> = shape.key_columns().iter().map(|&c| ident(&shape.columns[c].name)).collect();
-    let wanted: Vec<String> = keys.iter().map(|key| format!("({})", key_literals(key).join(", "))).collect();
-    let condition = format!("({}) IN ({})", columns.join(", "), wanted.join(", "));
-    rows(client, &name, shape, &condition).await.map(|(batch, ..)| batch)
-}
-
 type Rows = (ChangeBatch, Vec<u32>, Vec<Vec<u8>>);
 
 async fn rows(client: &Client, name: &str, shape: &Arc<TableSchema>, condition: &str) -> Result<Rows, ConnectorError> {
     let during = |e: tokio_postgres::Error| explain(&e, "reading rows for the initial load");
     let columns: Vec<String> = shape.columns.iter().map(|c| ident(&c.name)).collect();
-    let statement = format!(
-        "COPY (SELECT xmin, {} FROM ONLY {name} WHERE {condition}) TO STDOUT",
-        columns.join(", ")
-    );
+    let statement = format!("COPY (SELECT xmin, {} FROM ONLY {name} WHERE {condition}) TO STDOUT", columns.join(", "));
     let stream = client.copy_out(&statement).await.map_err(during)?;
     futures::pin_mut!(stream);
     let mut reader = RowReader::new(shape.clone());
@@ -371,39 +331,9 @@ pub fn push_key(cell: Option<&[u8]>, key: &mut Vec<u8>) {
     }
 }
 
-/// The key's columns as literals, from the form [`push_key`] gives.
-fn key_literals(mut key: &[u8]) -> Vec<String> {
-    const LENGTH: usize = size_of::<usize>();
-    let mut out = Vec::new();
-    while let Some((&mark, rest)) = key.split_first() {
-        let length = rest.get(..LENGTH).and_then(|b| b.try_into().ok()).map(usize::from_le_bytes);
-        match (mark, length) {
-            (1, Some(length)) if rest.len() >= LENGTH + length => {
-                let text = &rest[LENGTH..LENGTH + length];
-                out.push(super::names::literal(&String::from_utf8_lossy(text)));
-                key = &rest[LENGTH + length..];
-            }
-            _ => {
-                out.push("NULL".into());
-                key = rest;
-            }
-        }
-    }
-    out
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn keys_become_literals_again() {
-        let mut key = Vec::new();
-        push_key(Some(b"7"), &mut key);
-        push_key(None, &mut key);
-        push_key(Some(b"o'r"), &mut key);
-        assert_eq!(key_literals(&key), ["'7'", "NULL", "'o''r'"]);
-    }
 
     #[test]
     fn a_change_the_reading_did_not_see_overtakes_the_row() {

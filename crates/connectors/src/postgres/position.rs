@@ -1,6 +1,6 @@
 //! Where a source connector stands in a PostgreSQL server's log, and how far its initial load is.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
@@ -97,10 +97,6 @@ pub struct PgPosition {
     /// Tables still to load or being loaded, by `schema.table`; none stands for not begun.
     #[serde(default)]
     pub loads: BTreeMap<String, Option<TableLoad>>,
-    /// Keys of rows whose load is still to come and of which the stream has brought a change without the large values that
-    /// did not change: only the load brings those. By `schema.table`, in hexadecimal.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub incomplete: BTreeMap<String, BTreeSet<String>>,
 }
 
 #[cfg(test)]

@@ -151,13 +151,20 @@ async fn source_checks(
             Some("ALTER SYSTEM SET wal_level = 'logical';".into()),
         )
     });
-    for (name, free, setting) in [("free slots", slots, "max_replication_slots"), ("free senders", senders, "max_wal_senders")] {
+    for (name, free, setting) in
+        [("free slots", slots, "max_replication_slots"), ("free senders", senders, "max_wal_senders")]
+    {
         report.push(if free > 0 {
             Check::passed(name, format!("{free} free"))
         } else {
             let finding = format!("all of {setting} are in use");
-            Check::failed(name, "connection", finding, "raise it and restart the server, or remove what is not needed",
-                Some(format!("ALTER SYSTEM SET {setting} = 20;")))
+            Check::failed(
+                name,
+                "connection",
+                finding,
+                "raise it and restart the server, or remove what is not needed",
+                Some(format!("ALTER SYSTEM SET {setting} = 20;")),
+            )
         });
     }
     let user = ident(&address.user);
@@ -165,7 +172,13 @@ async fn source_checks(
         Check::passed("replication right", format!("{} may replicate", address.user))
     } else {
         let finding = format!("user {} may not replicate", address.user);
-        Check::failed("replication right", "user", finding, "let a superuser grant it", Some(format!("ALTER ROLE {user} REPLICATION;")))
+        Check::failed(
+            "replication right",
+            "user",
+            finding,
+            "let a superuser grant it",
+            Some(format!("ALTER ROLE {user} REPLICATION;")),
+        )
     });
     report.push(if create {
         Check::passed("publication right", format!("{} may create a publication", address.user))
@@ -208,7 +221,13 @@ async fn captured_table(
     if !owns && !superuser {
         let finding = format!("{name} belongs to {owner}; only its owner may put it in a publication");
         let grant = format!("GRANT {owner} TO {user};");
-        return Ok(Check::failed(&label, "tables", finding, "make the user a member of the owner, or connect as the owner", Some(grant)));
+        return Ok(Check::failed(
+            &label,
+            "tables",
+            finding,
+            "make the user a member of the owner, or connect as the owner",
+            Some(grant),
+        ));
     }
     if identity == "n" {
         let finding = format!("{name} has replica identity nothing, so updates and deletes would be refused in the source");
@@ -249,7 +268,8 @@ async fn sink_checks(
     report.push(if own.get(0) {
         Check::passed("room for the position", "the position is kept beside the data, in schema gonvel")
     } else {
-        let finding = format!("user {} may not make the schema gonvel, where the position is kept beside the data", address.user);
+        let finding =
+            format!("user {} may not make the schema gonvel, where the position is kept beside the data", address.user);
         let grant = format!("GRANT CREATE ON DATABASE {} TO {user};", ident(&address.database));
         Check::failed("room for the position", "user", finding, "grant it", Some(grant))
     });
@@ -270,11 +290,20 @@ async fn sink_checks(
         report.push(match (there, may) {
             (true, true) => Check::passed(&label, "is there and may be written"),
             (false, true) => Check::passed(&label, "is not there: Gonvel makes it like the source's"),
-            (true, false) => Check::failed(&label, "topics", format!("user {} may not write {name}", address.user), "grant it",
-                Some(format!("GRANT SELECT, INSERT, UPDATE, DELETE ON {name} TO {user};"))),
-            (false, false) => Check::failed(&label, "topics",
-                format!("{name} is not there and user {} may not make it", address.user), "grant it, or make the table",
-                Some(format!("GRANT CREATE ON SCHEMA {} TO {user};", ident(&topic.schema)))),
+            (true, false) => Check::failed(
+                &label,
+                "topics",
+                format!("user {} may not write {name}", address.user),
+                "grant it",
+                Some(format!("GRANT SELECT, INSERT, UPDATE, DELETE ON {name} TO {user};")),
+            ),
+            (false, false) => Check::failed(
+                &label,
+                "topics",
+                format!("{name} is not there and user {} may not make it", address.user),
+                "grant it, or make the table",
+                Some(format!("GRANT CREATE ON SCHEMA {} TO {user};", ident(&topic.schema))),
+            ),
         });
     }
     Ok(())

@@ -7,7 +7,7 @@ use bytes::{Buf, Bytes, BytesMut};
 use fallible_iterator::FallibleIterator;
 use gonvel_core::ports::DatabaseAddress;
 use postgres_protocol::authentication::{md5_hash, sasl};
-use postgres_protocol::message::backend::{ErrorFields, Message, ErrorResponseBody};
+use postgres_protocol::message::backend::{ErrorFields, ErrorResponseBody, Message};
 use postgres_protocol::message::frontend;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
@@ -112,7 +112,10 @@ impl ReplicationSession {
         let mut scram = None;
         loop {
             match self.message("logging in").await? {
-                Message::AuthenticationOk | Message::ParameterStatus(_) | Message::BackendKeyData(_) | Message::NoticeResponse(_) => {}
+                Message::AuthenticationOk
+                | Message::ParameterStatus(_)
+                | Message::BackendKeyData(_)
+                | Message::NoticeResponse(_) => {}
                 Message::AuthenticationCleartextPassword => {
                     frontend::password_message(password, &mut out).map_err(|e| lost("logging in", &e))?;
                 }

@@ -145,8 +145,7 @@ impl PgSink {
         let Some(first) = changes.batches.first() else { return Ok(()) };
         let Some(target) = self.targets.get(&(changes.topic, first.table.clone())) else { return Ok(()) };
         let segments = fold(&changes.batches, changes.changes.iter().map(|(place, key)| (*place, key.as_ref())));
-        let application =
-            Application { client: &self.client, target, batches: &changes.batches, shape: &first.table };
+        let application = Application { client: &self.client, target, batches: &changes.batches, shape: &first.table };
         application.run(&segments).await.map_err(|e| explain(&e, &format!("changes of {}", target.name)))
     }
 
@@ -182,10 +181,8 @@ impl PgSink {
 pub async fn clean_up(address: &DatabaseAddress, connector: ConnectorId) -> Result<(), ConnectorError> {
     let client = connect(address).await?;
     let during = |e: tokio_postgres::Error| explain(&e, "removing the sink's positions");
-    let there = client
-        .query_opt("SELECT 1 WHERE to_regclass('gonvel.sink_positions') IS NOT NULL", &[])
-        .await
-        .map_err(during)?;
+    let there =
+        client.query_opt("SELECT 1 WHERE to_regclass('gonvel.sink_positions') IS NOT NULL", &[]).await.map_err(during)?;
     if there.is_none() {
         return Ok(());
     }

@@ -1,6 +1,6 @@
 //! A source connector on PostgreSQL: the initial load and the following of changes, as one ordered run of batches.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -12,6 +12,7 @@ use gonvel_core::ports::DatabaseAddress;
 use gonvel_core::table::TableSchema;
 use tokio::sync::{mpsc, watch};
 use tokio_postgres::Client;
+use tokio_postgres::error::SqlState;
 use uuid::Uuid;
 
 use super::client::{connect, explain};
@@ -94,7 +95,7 @@ pub async fn prepare(settings: &SourceSettings) -> Result<PgPosition, ConnectorE
     match make_slot(settings).await {
         Ok((lsn, snapshot)) => {
             let loads = settings.tables.iter().map(|t| (format!("{}.{}", t.schema, t.table), None)).collect();
-            Ok(PgPosition { lsn, partial: None, snapshot: Some(snapshot), loads, incomplete: BTreeMap::new() })
+            Ok(PgPosition { lsn, partial: None, snapshot: Some(snapshot), loads })
         }
         Err(error) => {
             let _ = client.batch_execute(&format!("DROP PUBLICATION IF EXISTS {publication}")).await;
@@ -276,7 +277,10 @@ async fn check_slot(client: &Client, slot: &str, from: u64) -> Result<(), Connec
     let gone = |how: &str| {
         ConnectorError::settings(
             None,
-            format!("the replication slot {slot} {how}, so changes since {} are gone", gonvel_core::change_form::position_text(from)),
+            format!(
+                "the replication slot {slot} {how}, so changes since {} are gone",
+                gonvel_core::change_form::position_text(from)
+            ),
             "delete this connector and make it anew: the initial load brings every row again",
         )
     };
@@ -501,8 +505,7 @@ impl Capture {
         if self.builders.get(&table).is_none_or(|b| **b.table() != *shape) {
             self.builders.insert(table, ChangeBatchBuilder::new(shape.clone()));
         }
-        let followed =
-            Followed { table, name: shape.qualified(), key_columns: shape.key_columns(), shape };
+        let followed = Followed { table, name: shape.qualified(), key_columns: shape.key_columns(), shape };
         self.relations.insert(relation.oid, Some(Arc::new(followed)));
         Ok(())
     }
@@ -524,70 +527,76 @@ impl Capture {
 
     async fn update(&mut self, followed: &Followed, old: Option<Old<'_>>, new: Tuple<'_>) -> Result<(), ConnectorError> {
         self.note(followed, new);
-        if self.changed.contains_key(&followed.name) && new.cells().any(|cell| cell == Cell::Unchanged) {
-            let keys = self.position.incomplete.entry(followed.name.clone()).or_default();
-            keys.insert(hex(&key_text(followed, new)));
-        }
-        let Some(before) = old else { return self.push(followed, ChangeKind::Update, Some(new), None) };
-        let (Old::Key(tuple) | Old::Row(tuple)) = before;
-        if key_text(followed, tuple) == key_text(followed, new) {
-            return self.push(followed, ChangeKind::Update, Some(new), old);
+        let lacks_values = new.cells().any(|cell| cell == Cell::Unchanged);
+        let same_key =
+            old.is_none_or(|(Old::Key(tuple) | Old::Row(tuple))| key_text(followed, tuple) == key_text(followed, new));
+        if same_key {
+            // while its table is being loaded the stream's change may be the only one that brings the row
+            return if lacks_values && self.changed.contains_key(&followed.name) {
+                self.push_complete(followed, ChangeKind::Update, old, new).await
+            } else {
+                self.push(followed, ChangeKind::Update, Some(new), old)
+            };
         }
         // another key is another row: the old one goes, the new one comes
-        self.note(followed, tuple);
+        if let Some(Old::Key(tuple) | Old::Row(tuple)) = old {
+            self.note(followed, tuple);
+        }
         self.push(followed, ChangeKind::Delete, None, old)?;
-        if new.cells().any(|cell| cell == Cell::Unchanged) {
-            return self.insert_complete(followed, before, new).await;
+        if lacks_values {
+            return self.push_complete(followed, ChangeKind::Insert, old, new).await;
         }
         self.push(followed, ChangeKind::Insert, Some(new), None)
     }
 
-    /// A row that got another key and whose large values were not sent: they come from the old row, or else from the table.
-    async fn insert_complete(&mut self, followed: &Followed, old: Old<'_>, new: Tuple<'_>) -> Result<(), ConnectorError> {
-        let mut cells: Vec<Option<Vec<u8>>> = Vec::new();
-        let mut missing = Vec::new();
-        let before: Option<Vec<Cell<'_>>> = if let Old::Row(row) = old { Some(row.cells().collect()) } else { None };
-        for (index, cell) in new.cells().enumerate() {
-            let known = match (cell, before.as_ref().and_then(|b| b.get(index).copied())) {
-                (Cell::Unchanged, Some(kept)) => kept,
-                (cell, _) => cell,
-            };
-            match known {
-                Cell::Text(text) => cells.push(Some(text.to_vec())),
-                Cell::Null => cells.push(None),
-                Cell::Unchanged => {
-                    missing.push(index);
-                    cells.push(None);
-                }
-            }
-        }
-        if !missing.is_empty() {
-            self.fetch(followed, &mut cells, &missing).await?;
-        }
-        self.begin(followed, ChangeKind::Insert);
+    /// A row whose large values were not sent and that must be whole: they come from the old row, or else from the table.
+    /// There they may be newer than this change; the change that made them so follows in the stream.
+    async fn push_complete<'t>(
+        &mut self,
+        followed: &Followed,
+        kind: ChangeKind,
+        old: Option<Old<'t>>,
+        new: Tuple<'t>,
+    ) -> Result<(), ConnectorError> {
+        check_width(&followed.shape, new)?;
+        let before: Option<Vec<Cell<'t>>> = if let Some(Old::Row(row)) = old { Some(row.cells().collect()) } else { None };
+        let known = |(index, cell): (usize, Cell<'t>)| match (cell, before.as_ref().and_then(|b| b.get(index).copied())) {
+            (Cell::Unchanged, Some(kept)) => kept,
+            (cell, _) => cell,
+        };
+        let cells: Vec<Cell<'t>> = new.cells().enumerate().map(known).collect();
+        let missing: Vec<usize> = (0..cells.len()).filter(|&i| cells[i] == Cell::Unchanged).collect();
+        let fetched = if missing.is_empty() { None } else { self.fetch(followed, &cells, &missing).await? };
+        self.begin(followed, kind);
         let shape = followed.shape.clone();
         let Some(builder) = self.builders.get_mut(&followed.table) else { return Ok(()) };
         for (index, column) in shape.columns.iter().enumerate() {
-            let cell = cells[index].as_deref().map_or(Cell::Null, Cell::Text);
+            let cell = match (cells[index], &fetched) {
+                (Cell::Unchanged, Some(fetched)) => fetched.get(&index).map_or(Cell::Null, |t| Cell::Text(t)),
+                // a row that is gone by now is deleted later in the stream; until then an insert has no more to tell
+                (Cell::Unchanged, None) if kind == ChangeKind::Insert => Cell::Null,
+                (cell, _) => cell,
+            };
             push_cell(builder, &mut self.scratch, &shape, index, column.ty, cell, Image::New)?;
         }
-        builder.no_old();
-        Ok(())
+        push_old(builder, &mut self.scratch, &shape, old.filter(|_| kind != ChangeKind::Insert))
     }
 
+    /// The named columns of a row as the table has them now, without those that are null; none if the row, the table or a
+    /// column is gone.
     async fn fetch(
         &self,
         followed: &Followed,
-        cells: &mut [Option<Vec<u8>>],
+        cells: &[Cell<'_>],
         missing: &[usize],
-    ) -> Result<(), ConnectorError> {
+    ) -> Result<Option<HashMap<usize, Vec<u8>>>, ConnectorError> {
         let shape = &followed.shape;
         let columns: Vec<String> = missing.iter().map(|&i| format!("{}::text", ident(&shape.columns[i].name))).collect();
         let wanted: Vec<String> = followed
             .key_columns
             .iter()
             .map(|&i| {
-                let text = cells[i].as_deref().map(String::from_utf8_lossy).unwrap_or_default();
+                let text = if let Cell::Text(text) = cells[i] { String::from_utf8_lossy(text) } else { "".into() };
                 format!("{} = {}", ident(&shape.columns[i].name), names::literal(&text))
             })
             .collect();
@@ -600,14 +609,15 @@ impl Capture {
         if let Some(transaction) = &self.transaction {
             load::until_visible(&self.client, transaction.number).await?;
         }
-        // a row that is gone by now is deleted later in the stream as well
-        let row = self.client.query_opt(&statement, &[]).await.map_err(|e| explain(&e, "fetching a large value"))?;
-        if let Some(row) = row {
-            for (place, &index) in missing.iter().enumerate() {
-                cells[index] = row.get::<_, Option<String>>(place).map(String::into_bytes);
-            }
-        }
-        Ok(())
+        let row = match self.client.query_opt(&statement, &[]).await {
+            Ok(row) => row,
+            Err(e) if matches!(e.code(), Some(&SqlState::UNDEFINED_COLUMN | &SqlState::UNDEFINED_TABLE)) => None,
+            Err(e) => return Err(explain(&e, "fetching a large value")),
+        };
+        Ok(row.map(|row| {
+            let value = |(place, &index): (usize, &usize)| Some((index, row.get::<_, Option<String>>(place)?.into_bytes()));
+            missing.iter().enumerate().filter_map(value).collect()
+        }))
     }
 
     fn begin(&mut self, followed: &Followed, kind: ChangeKind) {
@@ -644,25 +654,7 @@ impl Capture {
                 }
             }
         }
-        match old {
-            None => builder.no_old(),
-            Some(Old::Row(tuple)) => {
-                check_width(shape, tuple)?;
-                builder.begin_old(OldImage::Row);
-                for (index, cell) in tuple.cells().enumerate() {
-                    push_cell(builder, &mut self.scratch, shape, index, shape.columns[index].ty, cell, Image::Old)?;
-                }
-            }
-            Some(Old::Key(tuple)) => {
-                check_width(shape, tuple)?;
-                builder.begin_old(OldImage::Key);
-                for (index, cell) in tuple.cells().enumerate() {
-                    let cell = if shape.columns[index].key { cell } else { Cell::Null };
-                    push_cell(builder, &mut self.scratch, shape, index, shape.columns[index].ty, cell, Image::Old)?;
-                }
-            }
-        }
-        Ok(())
+        push_old(builder, &mut self.scratch, shape, old)
     }
 
     /// A mark came: the chunk read before it is due.
@@ -675,19 +667,13 @@ impl Capture {
         let Some(slot) = self.position.snapshot.clone() else {
             return Err(ConnectorError::Defect("a chunk after the load was done".into()));
         };
-        let incomplete = self.position.incomplete.get(&chunk.name);
-        let lacks = |key: &[u8]| incomplete.is_some_and(|keys| keys.contains(&hex(key)));
-        let sorted = chunk.sort(&slot, self.changed.get(&chunk.name), lacks);
+        let kept = chunk.kept(&slot, self.changed.get(&chunk.name));
         let table = self.settings.tables.iter().position(|t| format!("{}.{}", t.schema, t.table) == chunk.name);
-        let changed = self.changed.get(&chunk.name);
-        let overtaking: BTreeSet<u32> =
-            sorted.read_again.iter().filter_map(|&row| changed?.last(&chunk.keys[row])).collect();
         for changed in self.changed.values_mut() {
             changed.forget_seen(&chunk.snapshot);
         }
         if chunk.is_last() {
             self.position.loads.remove(&chunk.name);
-            self.position.incomplete.remove(&chunk.name);
             self.changed.remove(&chunk.name);
             if self.position.loads.is_empty() {
                 self.position.snapshot = None;
@@ -697,23 +683,11 @@ impl Capture {
         }
         let mut captured = self.take();
         if let Some(table) = table {
-            if !sorted.read_again.is_empty() {
-                let keys: Vec<&[u8]> = sorted.read_again.iter().map(|&row| chunk.keys[row].as_slice()).collect();
-                for transaction in overtaking {
-                    load::until_visible(&self.client, transaction).await?;
-                }
-                let batch = load::read_keys(&self.client, &chunk.batch.table, &keys).await?;
-                captured.changes.push(TableChanges { table, batch, rows: None });
-            }
-            captured.changes.push(TableChanges { table, batch: chunk.batch, rows: Some(sorted.keep) });
+            captured.changes.push(TableChanges { table, batch: chunk.batch, rows: Some(kept) });
         }
         let closed = |_| ConnectorError::try_again("the lane has stopped", "it starts again by itself");
         out.send(Ok(captured)).await.map_err(closed)
     }
-}
-
-fn hex(key: &[u8]) -> String {
-    key.iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 fn check_width(shape: &TableSchema, tuple: Tuple<'_>) -> Result<(), ConnectorError> {
@@ -726,6 +700,29 @@ fn check_width(shape: &TableSchema, tuple: Tuple<'_>) -> Result<(), ConnectorErr
         tuple.len(),
         shape.columns.len()
     )))
+}
+
+fn push_old(
+    builder: &mut ChangeBatchBuilder,
+    scratch: &mut Vec<u8>,
+    shape: &TableSchema,
+    old: Option<Old<'_>>,
+) -> Result<(), ConnectorError> {
+    let (image, tuple) = match old {
+        None => {
+            builder.no_old();
+            return Ok(());
+        }
+        Some(Old::Row(tuple)) => (OldImage::Row, tuple),
+        Some(Old::Key(tuple)) => (OldImage::Key, tuple),
+    };
+    check_width(shape, tuple)?;
+    builder.begin_old(image);
+    for (index, cell) in tuple.cells().enumerate() {
+        let cell = if image == OldImage::Row || shape.columns[index].key { cell } else { Cell::Null };
+        push_cell(builder, scratch, shape, index, shape.columns[index].ty, cell, Image::Old)?;
+    }
+    Ok(())
 }
 
 fn key_text(followed: &Followed, tuple: Tuple<'_>) -> Vec<u8> {

@@ -133,7 +133,9 @@ fn decimal(modifier: i32) -> ColumnType {
     let packed = modifier - 4;
     let (precision, scale) = (packed >> 16 & 0xffff, packed & 0x7ff);
     match (u8::try_from(precision), u8::try_from(scale)) {
-        (Ok(precision @ 1..=38), Ok(scale)) if modifier >= 4 && scale <= precision => ColumnType::Decimal { precision, scale },
+        (Ok(precision @ 1..=38), Ok(scale)) if modifier >= 4 && scale <= precision => {
+            ColumnType::Decimal { precision, scale }
+        }
         _ => ColumnType::Verbatim,
     }
 }

@@ -255,7 +255,11 @@ mod tests {
             (ColumnType::Int32, "-2147483648", Value::Int(i32::MIN)),
             (ColumnType::Int64, "-9223372036854775808", Value::Long(i64::MIN)),
             (DECIMAL, "-0.050", Value::Decimal(-50)),
-            (DECIMAL, "12345678901234567890123456789012345.678", Value::Decimal(12_345_678_901_234_567_890_123_456_789_012_345_678)),
+            (
+                DECIMAL,
+                "12345678901234567890123456789012345.678",
+                Value::Decimal(12_345_678_901_234_567_890_123_456_789_012_345_678),
+            ),
             (DECIMAL, "NaN", Value::Decimal(NOT_A_NUMBER)),
             (ColumnType::Date, "2026-11-24", Value::Date(20_781)),
             (ColumnType::Date, "0044-03-15 BC", Value::Date(-735_160)),

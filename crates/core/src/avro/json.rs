@@ -75,7 +75,9 @@ fn long_json(number: i64, logical: Option<Logical>) -> Json {
         Some(Logical::Date) => date_text(number).into(),
         Some(Logical::TimestampMicros) => timestamp_text(number, true).into(),
         Some(Logical::LocalTimestampMicros) => timestamp_text(number, false).into(),
-        Some(Logical::TimestampMillis) => number.checked_mul(1000).map_or(number.into(), |us| timestamp_text(us, true).into()),
+        Some(Logical::TimestampMillis) => {
+            number.checked_mul(1000).map_or(number.into(), |us| timestamp_text(us, true).into())
+        }
         _ => number.into(),
     }
 }
@@ -116,7 +118,9 @@ fn value(
         Schema::Null => Json::Null,
         Schema::Boolean => reader.boolean()?.into(),
         Schema::Int(logical) | Schema::Long(logical) => long_json(reader.long()?, *logical),
-        Schema::Float => float_json(f64::from(f32::from_le_bytes(reader.take(4)?.try_into().map_err(|_| DecodeError::Short)?))),
+        Schema::Float => {
+            float_json(f64::from(f32::from_le_bytes(reader.take(4)?.try_into().map_err(|_| DecodeError::Short)?)))
+        }
         Schema::Double => float_json(f64::from_le_bytes(reader.take(8)?.try_into().map_err(|_| DecodeError::Short)?)),
         Schema::Bytes(logical) => bytes_json(reader.bytes()?, *logical),
         Schema::String(_) => reader.text()?.into(),
@@ -163,7 +167,10 @@ fn record(
 }
 
 /// Reads the blocks of an array or a map.
-fn blocks(reader: &mut Reader<'_>, mut one: impl FnMut(&mut Reader<'_>) -> Result<(), DecodeError>) -> Result<(), DecodeError> {
+fn blocks(
+    reader: &mut Reader<'_>,
+    mut one: impl FnMut(&mut Reader<'_>) -> Result<(), DecodeError>,
+) -> Result<(), DecodeError> {
     loop {
         let count = reader.long()?;
         if count == 0 {

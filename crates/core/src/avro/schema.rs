@@ -163,13 +163,7 @@ impl Parser {
         }
     }
 
-    fn by_name(
-        &self,
-        name: &str,
-        logical: Option<Logical>,
-        namespace: &str,
-        path: &str,
-    ) -> Result<Schema, SchemaError> {
+    fn by_name(&self, name: &str, logical: Option<Logical>, namespace: &str, path: &str) -> Result<Schema, SchemaError> {
         Ok(match name {
             "null" => Schema::Null,
             "boolean" => Schema::Boolean,
@@ -201,8 +195,12 @@ impl Parser {
         let Json::String(ty) = ty else { return self.schema(ty, namespace, path, depth + 1) };
         let inner = |key: &str| object.get(key).ok_or_else(|| wrong(path, format!("{ty} needs \"{key}\"")));
         match ty.as_str() {
-            "array" => Ok(Schema::Array(Arc::new(self.schema(inner("items")?, namespace, &format!("{path}[]"), depth + 1)?))),
-            "map" => Ok(Schema::Map(Arc::new(self.schema(inner("values")?, namespace, &format!("{path}{{}}"), depth + 1)?))),
+            "array" => {
+                Ok(Schema::Array(Arc::new(self.schema(inner("items")?, namespace, &format!("{path}[]"), depth + 1)?)))
+            }
+            "map" => {
+                Ok(Schema::Map(Arc::new(self.schema(inner("values")?, namespace, &format!("{path}{{}}"), depth + 1)?)))
+            }
             "record" | "enum" | "fixed" => {
                 let name = inner("name")?.as_str().ok_or_else(|| wrong(path, "\"name\" must be text"))?;
                 let own = object.get("namespace").and_then(Json::as_str).unwrap_or(namespace);

@@ -12,16 +12,43 @@ use tokio_postgres::{Client, Error};
 use super::{BLOCKS, GRADES, ROOMS, TABLES};
 
 const FIRST: [&str; 16] = [
-    "Maren", "Tobin", "Ilsa", "Corvin", "Petra", "Anselm", "Wilma", "Jorren", "Hedda", "Ruben", "Sunniva", "Casper", "Odile",
-    "Fenna", "Lambert", "Greta",
+    "Maren", "Tobin", "Ilsa", "Corvin", "Petra", "Anselm", "Wilma", "Jorren", "Hedda", "Ruben", "Sunniva", "Casper",
+    "Odile", "Fenna", "Lambert", "Greta",
 ];
 const LAST: [&str; 20] = [
-    "Halloway", "Dunmere", "Pellard", "Quince", "Osterley", "Brackett", "Varnholt", "Thessaly", "Ridgewell", "Amberly", "Colt",
-    "Marchbanks", "Fallow", "Ostrander", "Pippin", "Greaves", "Lindqvale", "Sorrel", "Wexcombe", "Yarrow",
+    "Halloway",
+    "Dunmere",
+    "Pellard",
+    "Quince",
+    "Osterley",
+    "Brackett",
+    "Varnholt",
+    "Thessaly",
+    "Ridgewell",
+    "Amberly",
+    "Colt",
+    "Marchbanks",
+    "Fallow",
+    "Ostrander",
+    "Pippin",
+    "Greaves",
+    "Lindqvale",
+    "Sorrel",
+    "Wexcombe",
+    "Yarrow",
 ];
-const DISTRICTS: [&str; 7] = ["Upper Averling", "Nether Averling", "Stonebridge", "Lark Hill", "Mill Reach", "Eastmoor", "The Levels"];
-const VARIETIES: [&str; 8] =
-    ["Averling Russet", "Winter Gold", "Stonebridge Red", "Lark Pearmain", "Moor Pippin", "Early Amber", "Levels Conference", "Hill Quince"];
+const DISTRICTS: [&str; 7] =
+    ["Upper Averling", "Nether Averling", "Stonebridge", "Lark Hill", "Mill Reach", "Eastmoor", "The Levels"];
+const VARIETIES: [&str; 8] = [
+    "Averling Russet",
+    "Winter Gold",
+    "Stonebridge Red",
+    "Lark Pearmain",
+    "Moor Pippin",
+    "Early Amber",
+    "Levels Conference",
+    "Hill Quince",
+];
 const STATUSES: [&str; 4] = ["stored", "stored", "stored", "graded"];
 
 /// Makes the tables and fills them: about 900 growers, 4,000 blocks, 60 rooms, 120,000 bins, 3,000 consignments with 40,000

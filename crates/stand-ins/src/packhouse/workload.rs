@@ -84,7 +84,8 @@ impl Worker {
             )
             .await?;
         let regrade = client.prepare("UPDATE bins SET grade = $2, status = 'graded' WHERE id = $1").await?;
-        let weigh = client.prepare("UPDATE bins SET weight_kg = $2::int / 10.0, remark = 'weighed again' WHERE id = $1").await?;
+        let weigh =
+            client.prepare("UPDATE bins SET weight_kg = $2::int / 10.0, remark = 'weighed again' WHERE id = $1").await?;
         let relocate = client.prepare("UPDATE bins SET room_id = $2 WHERE id = $1").await?;
         let void = client.prepare("DELETE FROM bins WHERE id = $1").await?;
         let newest: i64 = client.query_one("SELECT coalesce(max(id), 1) FROM bins", &[]).await?.get(0);

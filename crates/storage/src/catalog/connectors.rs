@@ -173,7 +173,11 @@ impl Database {
     pub async fn ask(&self, id: ConnectorId, wish: Wish) -> Result<(), PortError> {
         let mut connection = self.connection().await?;
         let changed = diesel::update(connectors::table.find(id.0).filter(connectors::wish.ne("delete")))
-            .set((connectors::wish.eq(wish.word()), connectors::asked.eq(connectors::asked + 1), connectors::updated_at.eq(diesel::dsl::now)))
+            .set((
+                connectors::wish.eq(wish.word()),
+                connectors::asked.eq(connectors::asked + 1),
+                connectors::updated_at.eq(diesel::dsl::now),
+            ))
             .execute(&mut connection)
             .await
             .map_err(failed("asking something of a connector"))?;
@@ -203,7 +207,9 @@ pub(super) async fn assignments(database: &Database) -> Result<Vec<Assignment>, 
             .and_then(|name| Ok((name, row.definition().map_err(|e| e.to_string())?)))
             .and_then(|(name, d)| ValidConnector::check(ConnectorId(row.id), name, d).map_err(|e| e.to_string()));
         match checked {
-            Ok(connector) => out.push(Assignment { connector, wish: wish_of(&row.wish), asked: row.asked, version: row.version }),
+            Ok(connector) => {
+                out.push(Assignment { connector, wish: wish_of(&row.wish), asked: row.asked, version: row.version })
+            }
             Err(error) => tracing::error!(connector = %row.name, %error, "a stored connector is not valid and is not run"),
         }
     }

@@ -24,7 +24,13 @@ impl FleetStore for Database {
         connections::address(self, connection).await
     }
 
-    async fn acquire(&self, connector: ConnectorId, lane: i32, runner: &str, ttl: Duration) -> Result<Option<Lease>, PortError> {
+    async fn acquire(
+        &self,
+        connector: ConnectorId,
+        lane: i32,
+        runner: &str,
+        ttl: Duration,
+    ) -> Result<Option<Lease>, PortError> {
         lanes::acquire(self, connector, lane, runner, ttl).await
     }
 
@@ -36,7 +42,13 @@ impl FleetStore for Database {
         lanes::release(self, connector, lane, epoch).await
     }
 
-    async fn save_status(&self, connector: ConnectorId, lane: i32, epoch: Epoch, status: &LaneStatus) -> Result<(), PortError> {
+    async fn save_status(
+        &self,
+        connector: ConnectorId,
+        lane: i32,
+        epoch: Epoch,
+        status: &LaneStatus,
+    ) -> Result<(), PortError> {
         lanes::save_status(self, connector, lane, epoch, status).await
     }
 

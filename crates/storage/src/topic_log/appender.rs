@@ -92,8 +92,7 @@ async fn write(connection: &mut AsyncPgConnection, batches: &[AppendBatch]) -> R
     let mut refused: HashMap<usize, PortError> = HashMap::new();
     progress(connection, batches, &mut refused).await?;
 
-    let wanted: BTreeMap<TopicPartition, ()> =
-        batches.iter().flat_map(|b| b.parts.iter().map(|p| (p.to, ()))).collect();
+    let wanted: BTreeMap<TopicPartition, ()> = batches.iter().flat_map(|b| b.parts.iter().map(|p| (p.to, ()))).collect();
     let mut next: HashMap<TopicPartition, i64> = HashMap::new();
     if !wanted.is_empty() {
         let rows: Vec<Locked> = diesel::sql_query(
@@ -104,9 +103,11 @@ async fn write(connection: &mut AsyncPgConnection, batches: &[AppendBatch]) -> R
         .bind::<Array<Int4>, _>(wanted.keys().map(|k| k.partition.0).collect::<Vec<_>>())
         .load(connection)
         .await?;
-        next.extend(rows.iter().map(|r| {
-            (TopicPartition { topic: TopicId(r.topic_id), partition: PartitionId(r.partition) }, r.next_offset)
-        }));
+        next.extend(
+            rows.iter().map(|r| {
+                (TopicPartition { topic: TopicId(r.topic_id), partition: PartitionId(r.partition) }, r.next_offset)
+            }),
+        );
     }
 
     let mut rows = Vec::new();

@@ -30,9 +30,8 @@ pub(super) async fn create(database: &Database, name: &TopicName, partitions: i3
                 .returning(topics::all_columns)
                 .get_result(c)
                 .await?;
-            let rows: Vec<_> = (0..partitions)
-                .map(|p| (topic_partitions::topic_id.eq(row.0), topic_partitions::partition.eq(p)))
-                .collect();
+            let rows: Vec<_> =
+                (0..partitions).map(|p| (topic_partitions::topic_id.eq(row.0), topic_partitions::partition.eq(p))).collect();
             diesel::insert_into(topic_partitions::table).values(rows).execute(c).await?;
             Ok(row)
         })

@@ -1,0 +1,97 @@
+# Two commands do everything on a fresh machine: `make demo` and `make test`. The others are for working on Gonvel.
+SHELL := /bin/bash
+.SHELLFLAGS := -eu -o pipefail -c
+.DEFAULT_GOAL := help
+
+export GONVEL_HOME ?= .gonvel
+export GONVEL_PORT ?= 8470
+export GONVEL_PG_PORT ?= 54470
+
+TARGET := $(if $(CARGO_TARGET_DIR),$(CARGO_TARGET_DIR),target)
+CONSOLE_SOURCES := $(shell find console/src console/index.html console/*.ts console/*.cjs console/*.json -type f -not -path '*/api/types.ts' 2>/dev/null)
+POSTGRESQL := "/usr/lib/postgresql/*/bin/initdb=postgresql-15" "cc=gcc libc6-dev"
+CHROMIUM := "/usr/bin/chromium=chromium"
+
+.PHONY: help demo demo-reset demo-empty test test-rust test-console test-e2e check bench screenshots console openapi \
+  packages-demo packages-test binary clean
+
+help:
+	@echo "make demo         start Gonvel with its demo data at http://127.0.0.1:$(GONVEL_PORT)"
+	@echo "make demo-reset   the same, after forgetting all data of the demo"
+	@echo "make demo-empty   the same as demo-reset without ready-made connectors"
+	@echo "make test         all tests, with all set-up they need"
+	@echo "make check        formatting, lints, types, direction of the crates"
+	@echo "make bench        measure; ONLY=name for one, results in docs/benchmarks.md"
+	@echo "make screenshots  take docs/screenshots/ anew from the demo data"
+
+packages-demo:
+	@scripts/need-packages.sh $(POSTGRESQL)
+
+packages-test:
+	@scripts/need-packages.sh $(POSTGRESQL) $(CHROMIUM)
+
+# --- building ---
+
+console/node_modules/.package-lock.json: console/package-lock.json console/package.json
+	cd console && npm ci --no-fund --no-audit
+	@touch $@
+
+e2e/node_modules/.package-lock.json: e2e/package-lock.json e2e/package.json
+	cd e2e && PLAYWRIGHT_SKIP_BROWSER_DOWNLOAD=1 npm ci --no-fund --no-audit
+	@touch $@
+
+console/src/api/types.ts: docs/openapi.json console/node_modules/.package-lock.json
+	cd console && npm run --silent types
+
+console/dist/index.html: console/src/api/types.ts $(CONSOLE_SOURCES)
+	cd console && npm run --silent build
+
+console: console/dist/index.html
+
+binary: packages-demo console
+	cargo build --release -p gonvel
+
+# --- the demo ---
+
+demo: binary
+	@exec $(TARGET)/release/gonvel demo
+
+demo-reset: binary
+	@exec $(TARGET)/release/gonvel demo --reset
+
+demo-empty: binary
+	@exec $(TARGET)/release/gonvel demo --reset --empty
+
+# --- tests and checks ---
+
+test: packages-test console test-rust test-console test-e2e
+
+test-rust: console
+	cargo test --workspace --quiet
+
+test-console: console
+	cd console && npm test --silent
+
+test-e2e: console e2e/node_modules/.package-lock.json
+	cargo build -p gonvel
+	cd e2e && GONVEL_BINARY=$(abspath $(TARGET))/debug/gonvel npm test --silent
+
+check: console e2e/node_modules/.package-lock.json
+	cargo fmt --all --check
+	node scripts/check-arrows.mjs
+	cargo clippy --workspace --all-targets --quiet -- -D warnings
+	cd console && npm run --silent lint && npm run --silent format && npx tsc --noEmit
+	cd e2e && npx tsc --noEmit && npm run --silent format
+
+openapi: console
+	cargo run --quiet -p gonvel -- openapi > docs/openapi.json.new
+	mv docs/openapi.json.new docs/openapi.json
+
+bench: packages-demo console
+	cargo run --release --quiet -p gonvel-bench -- $(if $(ONLY),--only $(ONLY))
+
+screenshots: binary packages-test e2e/node_modules/.package-lock.json
+	cd e2e && GONVEL_BINARY=$(abspath $(TARGET))/release/gonvel npm run --silent screenshots
+
+clean:
+	rm -rf target console/dist console/node_modules e2e/node_modules

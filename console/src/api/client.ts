@@ -1,0 +1,48 @@
+import createClient from 'openapi-fetch';
+
+import type { components, paths } from './types';
+
+export type Schemas = components['schemas'];
+export type Problem = Schemas['Problem'];
+
+/** A refused request, as the server's problem document says it; or no answer at all. */
+export class ProblemError extends Error {
+  constructor(readonly problem: Problem) {
+    super(problem.detail);
+  }
+}
+
+export const api = createClient<paths>({ baseUrl: '/' });
+
+const unreachable: Problem = {
+  type: 'no-answer',
+  title: 'Gonvel does not answer',
+  status: 0,
+  detail: 'The server did not answer.',
+  remedy: 'Check that it runs; this page tries again by itself.',
+  checks: [],
+};
+
+function isProblem(body: unknown): body is Problem {
+  return typeof body === 'object' && body !== null && 'detail' in body && 'title' in body;
+}
+
+/** The data of an answer, or a {@link ProblemError}. */
+export async function answered<T>(request: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  let answer;
+  try {
+    answer = await request;
+  } catch {
+    throw new ProblemError(unreachable);
+  }
+  if (answer.response.ok) return answer.data as T;
+  if (isProblem(answer.error)) throw new ProblemError({ ...answer.error, checks: answer.error.checks ?? [] });
+  throw new ProblemError({ ...unreachable, status: answer.response.status });
+}
+
+/** The problem behind anything thrown. */
+export function problemOf(error: unknown): Problem | null {
+  if (error === null || error === undefined) return null;
+  if (error instanceof ProblemError) return error.problem;
+  return { ...unreachable, title: 'Something in this page failed', detail: String(error), remedy: 'Reload the page.' };
+}

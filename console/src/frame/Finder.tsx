@@ -1,0 +1,62 @@
+import { Spotlight, spotlight } from '@mantine/spotlight';
+import { useQuery } from '@tanstack/react-query';
+import { useNavigate } from 'react-router';
+
+import { useLiveConnectors } from '../shared/liveConnectors';
+import { topicNamesQuery } from './frameQueries';
+import { GROUPS } from './places';
+
+export function openFinder() {
+  spotlight.open();
+}
+
+/** Type to go to any object or action. */
+export function Finder() {
+  const navigate = useNavigate();
+  const { connectors } = useLiveConnectors();
+  const topics = useQuery(topicNamesQuery);
+  const go = (to: string) => () => void navigate(to);
+  const groups = [
+    {
+      group: 'Do',
+      actions: [
+        { id: 'new-source', label: 'Build a source connector', onClick: go('/connectors/new?kind=source') },
+        { id: 'new-sink', label: 'Build a sink connector', onClick: go('/connectors/new?kind=sink') },
+        { id: 'new-connection', label: 'Make a connection', onClick: go('/connections?new=1') },
+      ],
+    },
+    {
+      group: 'Go to',
+      actions: GROUPS.flatMap((g) => g.places).map((p) => ({ id: p.to, label: p.label, description: p.says, onClick: go(p.to) })),
+    },
+    {
+      group: 'Connectors',
+      actions: (connectors ?? []).map((c) => ({
+        id: c.id,
+        label: c.name,
+        description: `${c.kind}, ${c.state}`,
+        onClick: go(`/connectors/${c.id}`),
+      })),
+    },
+    {
+      group: 'Topics',
+      actions: (topics.data ?? []).map((t) => ({
+        id: `topic ${t.name}`,
+        label: t.name,
+        description: 'topic',
+        onClick: go(`/topics/${encodeURIComponent(t.name)}`),
+      })),
+    },
+  ];
+  return (
+    <Spotlight
+      actions={groups}
+      limit={40}
+      scrollable
+      maxHeight={440}
+      shortcut={['mod + K', '/']}
+      nothingFound="Nothing by that name"
+      searchProps={{ placeholder: 'Go to a connector, a topic, an action', 'aria-label': 'Find' }}
+    />
+  );
+}

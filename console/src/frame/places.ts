@@ -1,0 +1,12 @@
+/** The rail's places, in the order of the work. A group appears when it holds something. */
+export const GROUPS = [
+  { name: 'Watch', places: [{ to: '/flow', label: 'Flow', says: 'What moves between which systems' }] },
+  { name: 'Data', places: [{ to: '/topics', label: 'Topics', says: 'Logs of records' }] },
+  {
+    name: 'Move',
+    places: [
+      { to: '/connectors', label: 'Connectors', says: 'Sources and sinks, their state and lag' },
+      { to: '/connections', label: 'Connections', says: 'Ways to reach systems' },
+    ],
+  },
+] as const;

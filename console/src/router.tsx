@@ -1,0 +1,39 @@
+import { createBrowserRouter, Navigate } from 'react-router';
+
+import { Frame } from './frame/Frame';
+import { Broken, NotThere } from './frame/NotThere';
+
+/** Every view has its address; pages are loaded when they are first opened. */
+export const router = createBrowserRouter([
+  {
+    element: <Frame />,
+    errorElement: <Broken />,
+    HydrateFallback: () => null,
+    children: [
+      { index: true, element: <Navigate to="/flow" replace /> },
+      { path: 'flow', lazy: async () => ({ Component: (await import('./features/flow/FlowPage')).FlowPage }) },
+      {
+        path: 'connectors',
+        lazy: async () => ({ Component: (await import('./features/connectors/ConnectorsPage')).ConnectorsPage }),
+      },
+      {
+        path: 'connectors/new',
+        lazy: async () => ({ Component: (await import('./features/builder/BuilderPage')).BuilderPage }),
+      },
+      {
+        path: 'connectors/:id',
+        lazy: async () => ({ Component: (await import('./features/connectors/ConnectorPage')).ConnectorPage }),
+      },
+      { path: 'topics', lazy: async () => ({ Component: (await import('./features/topics/TopicsPage')).TopicsPage }) },
+      {
+        path: 'topics/:name',
+        lazy: async () => ({ Component: (await import('./features/topics/TopicPage')).TopicPage }),
+      },
+      {
+        path: 'connections',
+        lazy: async () => ({ Component: (await import('./features/connections/ConnectionsPage')).ConnectionsPage }),
+      },
+      { path: '*', element: <NotThere /> },
+    ],
+  },
+]);

@@ -1,0 +1,54 @@
+import { Button, Group, Modal, TextInput } from '@mantine/core';
+import { useState, type ReactNode } from 'react';
+
+import type { Problem } from '../api/client';
+import { ProblemNote } from './ProblemNote';
+
+interface Props {
+  name: string;
+  title: string;
+  action: string;
+  children: ReactNode;
+  problem: Problem | null;
+  busy: boolean;
+  onClose: () => void;
+  onConfirm: () => void;
+}
+
+/** A dangerous action: says what will be lost and asks for the name. */
+export function ConfirmByName({ name, title, action, children, problem, busy, onClose, onConfirm }: Props) {
+  const [typed, setTyped] = useState('');
+  return (
+    <Modal opened onClose={onClose} title={title} size="lg">
+      <form
+        onSubmit={(event) => {
+          event.preventDefault();
+          if (typed === name) onConfirm();
+        }}
+      >
+        <ProblemNote problem={problem} />
+        {children}
+        <TextInput
+          mt="md"
+          label={
+            <>
+              To go on, type the name <span className="mono">{name}</span>
+            </>
+          }
+          value={typed}
+          onChange={(event) => setTyped(event.currentTarget.value)}
+          data-autofocus
+          autoComplete="off"
+        />
+        <Group mt="md" justify="flex-end">
+          <Button variant="default" onClick={onClose}>
+            Keep it
+          </Button>
+          <Button type="submit" color="apricot.8" disabled={typed !== name} loading={busy}>
+            {action}
+          </Button>
+        </Group>
+      </form>
+    </Modal>
+  );
+}
