@@ -12,10 +12,10 @@ export interface paths {
             cookie?: never;
         };
         /** All connections. */
-        get: operations["list"];
+        get: operations["listConnections"];
         put?: never;
         /** Saves a connection, once the server was reached and logged in to with it. */
-        post: operations["create"];
+        post: operations["createConnection"];
         delete?: never;
         options?: never;
         head?: never;
@@ -32,7 +32,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Tries a connection that is not saved. */
-        post: operations["test_new"];
+        post: operations["testConnection"];
         delete?: never;
         options?: never;
         head?: never;
@@ -48,10 +48,10 @@ export interface paths {
         };
         get?: never;
         /** Replaces a connection, once the server was reached and logged in to with it. Connectors that use it start anew with it. */
-        put: operations["replace"];
+        put: operations["replaceConnection"];
         post?: never;
         /** Deletes a connection that no connector uses. */
-        delete: operations["remove"];
+        delete: operations["deleteConnection"];
         options?: never;
         head?: never;
         patch?: never;
@@ -65,7 +65,7 @@ export interface paths {
             cookie?: never;
         };
         /** The tables a connection's database has. */
-        get: operations["tables"];
+        get: operations["listTables"];
         put?: never;
         post?: never;
         delete?: never;
@@ -84,7 +84,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Tries a saved connection. */
-        post: operations["test_saved"];
+        post: operations["testSavedConnection"];
         delete?: never;
         options?: never;
         head?: never;
@@ -99,10 +99,10 @@ export interface paths {
             cookie?: never;
         };
         /** All connectors and how they are doing. */
-        get: operations["list"];
+        get: operations["listConnectors"];
         put?: never;
         /** Saves a connector and, if asked to, starts it; it is not saved if its preflight then fails. */
-        post: operations["create"];
+        post: operations["createConnector"];
         delete?: never;
         options?: never;
         head?: never;
@@ -119,7 +119,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Checks what a connector would need, without saving it. */
-        post: operations["preflight"];
+        post: operations["preflightConnector"];
         delete?: never;
         options?: never;
         head?: never;
@@ -134,14 +134,14 @@ export interface paths {
             cookie?: never;
         };
         /** One connector. */
-        get: operations["one"];
+        get: operations["getConnector"];
         put?: never;
         post?: never;
         /**
          * Deletes a connector. Its replication slot, publication and positions are removed first; its topics and the rows it
          *     delivered stay.
          */
-        delete: operations["remove"];
+        delete: operations["deleteConnector"];
         options?: never;
         head?: never;
         patch?: never;
@@ -157,7 +157,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Starts or pauses a connector. Starting one that halted tries again; a draft must pass its preflight. */
-        post: operations["act"];
+        post: operations["actOnConnector"];
         delete?: never;
         options?: never;
         head?: never;
@@ -172,9 +172,9 @@ export interface paths {
             cookie?: never;
         };
         /** Whether the day at the packhouse runs. */
-        get: operations["workload"];
+        get: operations["getWorkload"];
         /** Switches the day at the packhouse on or off. */
-        put: operations["switch"];
+        put: operations["switchWorkload"];
         post?: never;
         delete?: never;
         options?: never;
@@ -190,7 +190,7 @@ export interface paths {
             cookie?: never;
         };
         /** Whether the server and its database answer. */
-        get: operations["health"];
+        get: operations["getHealth"];
         put?: never;
         post?: never;
         delete?: never;
@@ -207,7 +207,7 @@ export interface paths {
             cookie?: never;
         };
         /** All connectors whenever one of them changed: events named `connectors` whose data is a JSON list. */
-        get: operations["connectors"];
+        get: operations["watchConnectors"];
         put?: never;
         post?: never;
         delete?: never;
@@ -224,7 +224,7 @@ export interface paths {
             cookie?: never;
         };
         /** All topics. */
-        get: operations["list"];
+        get: operations["listTopics"];
         put?: never;
         post?: never;
         delete?: never;
@@ -241,7 +241,7 @@ export interface paths {
             cookie?: never;
         };
         /** One topic with its partitions. */
-        get: operations["one"];
+        get: operations["getTopic"];
         put?: never;
         post?: never;
         delete?: never;
@@ -258,7 +258,7 @@ export interface paths {
             cookie?: never;
         };
         /** A page of records. */
-        get: operations["page"];
+        get: operations["readRecords"];
         put?: never;
         post?: never;
         delete?: never;
@@ -278,7 +278,7 @@ export interface paths {
          * Records as they are appended from now on: events named `records` whose data is a JSON list. A slow reader is skipped ahead,
          *     and told how many records it did not get by an event named `skipped`.
          */
-        get: operations["tail"];
+        get: operations["tailRecords"];
         put?: never;
         post?: never;
         delete?: never;
@@ -731,7 +731,7 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
-    list: {
+    listConnections: {
         parameters: {
             query?: never;
             header?: never;
@@ -750,7 +750,7 @@ export interface operations {
             };
         };
     };
-    create: {
+    createConnection: {
         parameters: {
             query?: never;
             header?: never;
@@ -789,7 +789,7 @@ export interface operations {
             };
         };
     };
-    test_new: {
+    testConnection: {
         parameters: {
             query?: never;
             header?: never;
@@ -820,7 +820,7 @@ export interface operations {
             };
         };
     };
-    replace: {
+    replaceConnection: {
         parameters: {
             query?: never;
             header?: never;
@@ -861,7 +861,7 @@ export interface operations {
             };
         };
     };
-    remove: {
+    deleteConnection: {
         parameters: {
             query?: never;
             header?: never;
@@ -896,7 +896,7 @@ export interface operations {
             };
         };
     };
-    tables: {
+    listTables: {
         parameters: {
             query?: never;
             header?: never;
@@ -933,7 +933,7 @@ export interface operations {
             };
         };
     };
-    test_saved: {
+    testSavedConnection: {
         parameters: {
             query?: never;
             header?: never;
@@ -962,7 +962,7 @@ export interface operations {
             };
         };
     };
-    list: {
+    listConnectors: {
         parameters: {
             query?: never;
             header?: never;
@@ -981,7 +981,7 @@ export interface operations {
             };
         };
     };
-    create: {
+    createConnector: {
         parameters: {
             query?: never;
             header?: never;
@@ -1020,7 +1020,7 @@ export interface operations {
             };
         };
     };
-    preflight: {
+    preflightConnector: {
         parameters: {
             query?: never;
             header?: never;
@@ -1051,7 +1051,7 @@ export interface operations {
             };
         };
     };
-    one: {
+    getConnector: {
         parameters: {
             query?: never;
             header?: never;
@@ -1080,7 +1080,7 @@ export interface operations {
             };
         };
     };
-    remove: {
+    deleteConnector: {
         parameters: {
             query?: never;
             header?: never;
@@ -1109,7 +1109,7 @@ export interface operations {
             };
         };
     };
-    act: {
+    actOnConnector: {
         parameters: {
             query?: never;
             header?: never;
@@ -1150,7 +1150,7 @@ export interface operations {
             };
         };
     };
-    workload: {
+    getWorkload: {
         parameters: {
             query?: never;
             header?: never;
@@ -1177,7 +1177,7 @@ export interface operations {
             };
         };
     };
-    switch: {
+    switchWorkload: {
         parameters: {
             query?: never;
             header?: never;
@@ -1216,7 +1216,7 @@ export interface operations {
             };
         };
     };
-    health: {
+    getHealth: {
         parameters: {
             query?: never;
             header?: never;
@@ -1243,7 +1243,7 @@ export interface operations {
             };
         };
     };
-    connectors: {
+    watchConnectors: {
         parameters: {
             query?: never;
             header?: never;
@@ -1262,7 +1262,7 @@ export interface operations {
             };
         };
     };
-    list: {
+    listTopics: {
         parameters: {
             query?: never;
             header?: never;
@@ -1281,7 +1281,7 @@ export interface operations {
             };
         };
     };
-    one: {
+    getTopic: {
         parameters: {
             query?: never;
             header?: never;
@@ -1310,7 +1310,7 @@ export interface operations {
             };
         };
     };
-    page: {
+    readRecords: {
         parameters: {
             query?: {
                 /** @description One partition; all without it. */
@@ -1358,7 +1358,7 @@ export interface operations {
             };
         };
     };
-    tail: {
+    tailRecords: {
         parameters: {
             query?: never;
             header?: never;

@@ -33,8 +33,8 @@ export function DemoSwitch() {
       </Popover.Target>
       <Popover.Dropdown maw={340}>
         <p style={{ marginTop: 0 }}>
-          The demo's workload picks, regrades, moves and voids bins in the <span className="mono">packhouse</span> database,
-          so that there is something to follow.
+          The demo's workload picks, regrades, moves and voids bins in the <span className="mono">packhouse</span>{' '}
+          database, so that there is something to follow.
         </p>
         <NumberInput
           label="Transactions a second"

@@ -27,7 +27,12 @@ export function Finder() {
     },
     {
       group: 'Go to',
-      actions: GROUPS.flatMap((g) => g.places).map((p) => ({ id: p.to, label: p.label, description: p.says, onClick: go(p.to) })),
+      actions: GROUPS.flatMap((g) => g.places).map((p) => ({
+        id: p.to,
+        label: p.label,
+        description: p.says,
+        onClick: go(p.to),
+      })),
     },
     {
       group: 'Connectors',

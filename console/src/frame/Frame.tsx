@@ -24,7 +24,11 @@ export function Frame() {
             <section key={group.name} aria-label={group.name}>
               <h2>{group.name}</h2>
               {group.places.map((place) => (
-                <NavLink key={place.to} to={place.to} className={({ isActive }) => (isActive ? 'place active' : 'place')}>
+                <NavLink
+                  key={place.to}
+                  to={place.to}
+                  className={({ isActive }) => (isActive ? 'place active' : 'place')}
+                >
                   {place.label}
                 </NavLink>
               ))}

@@ -17,7 +17,10 @@ export function Broken() {
   const error = useRouteError();
   return (
     <div className="page">
-      <Heading title="This page failed" says="Nothing that runs is touched by it. Reload; if it stays, report it with the text below." />
+      <Heading
+        title="This page failed"
+        says="Nothing that runs is touched by it. Reload; if it stays, report it with the text below."
+      />
       <pre className="mono">{error instanceof Error ? error.message : String(error)}</pre>
       <a href="/">Reload</a>
     </div>

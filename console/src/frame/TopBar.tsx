@@ -40,7 +40,11 @@ function Where() {
 /** Live, or held still so that it can be read. */
 function HoldSwitch() {
   const { held, hold, lost } = useLiveConnectors();
-  const label = lost ? 'No answer from Gonvel; tries again by itself' : held ? 'Go on with live values' : 'Hold all values still';
+  const label = lost
+    ? 'No answer from Gonvel; tries again by itself'
+    : held
+      ? 'Go on with live values'
+      : 'Hold all values still';
   return (
     <Tooltip label={label}>
       <Button

@@ -1,5 +1,11 @@
 /** The rail's places, in the order of the work. A group appears when it holds something. */
-export const GROUPS = [
+interface Place {
+  to: string;
+  label: string;
+  says: string;
+}
+
+export const GROUPS: { name: string; places: Place[] }[] = [
   { name: 'Watch', places: [{ to: '/flow', label: 'Flow', says: 'What moves between which systems' }] },
   { name: 'Data', places: [{ to: '/topics', label: 'Topics', says: 'Logs of records' }] },
   {
@@ -9,4 +15,4 @@ export const GROUPS = [
       { to: '/connections', label: 'Connections', says: 'Ways to reach systems' },
     ],
   },
-] as const;
+];

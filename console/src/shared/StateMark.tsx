@@ -20,8 +20,12 @@ const SHAPES: Record<State, React.ReactNode> = {
       <rect x="7" y="1.500" width="3" height="9" />
     </g>
   ),
-  stopped: <rect x="1.750" y="1.750" width="8.500" height="8.500" fill="none" stroke="currentColor" strokeWidth="1.500" />,
-  retrying: <path d="M10 6a4 4 0 1 1-1.600-3.200M10.500 1v3h-3" fill="none" stroke="currentColor" strokeWidth="1.600" />,
+  stopped: (
+    <rect x="1.750" y="1.750" width="8.500" height="8.500" fill="none" stroke="currentColor" strokeWidth="1.500" />
+  ),
+  retrying: (
+    <path d="M10 6a4 4 0 1 1-1.600-3.200M10.500 1v3h-3" fill="none" stroke="currentColor" strokeWidth="1.600" />
+  ),
   halted: <path d="M6 .8L11.600 11H.4z" fill="currentColor" />,
 };
 

@@ -27,9 +27,10 @@ export function LiveConnectors({ children }: { children: ReactNode }) {
   const seen = useSeen();
   const [open, setOpen] = useState(true);
   const fallback = useQuery({ ...QUERY, refetchInterval: open ? false : 2_000, enabled: !held });
-  useEvents<Connector[]>(seen ? '/api/v1/live/connectors' : null, 'connectors', (data) => {
+  const take = (data: Connector[]) => {
     if (!held) queries.setQueryData(QUERY.queryKey, data);
-  }, setOpen);
+  };
+  useEvents(seen ? '/api/v1/live/connectors' : null, { connectors: take }, setOpen);
   const live = useMemo(
     () => ({
       connectors: fallback.data,

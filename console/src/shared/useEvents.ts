@@ -1,13 +1,15 @@
 import { useEffect, useEffectEvent } from 'react';
 
-/** Listens to server-sent events of one name while mounted; a lost stream is taken up again by the browser. */
-export function useEvents<T>(
-  url: string | null,
-  name: string,
-  onEvent: (data: T) => void,
-  onOpen?: (open: boolean) => void,
-): void {
-  const handle = useEffectEvent((data: T) => onEvent(data));
+/** What to do with the events of each name; their data is JSON of the type the API's document gives. */
+// eslint-disable-next-line @typescript-eslint/no-explicit-any -- each handler names its own type
+export type Handlers = Record<string, (data: any) => void>;
+
+/** Listens to a stream of server-sent events while mounted; a lost stream is taken up again. */
+export function useEvents(url: string | null, handlers: Handlers, onOpen?: (open: boolean) => void): void {
+  const names = Object.keys(handlers).join(' ');
+  const handle = useEffectEvent((name: string, event: Event) =>
+    handlers[name]?.(JSON.parse((event as MessageEvent<string>).data)),
+  );
   const tell = useEffectEvent((open: boolean) => onOpen?.(open));
   useEffect(() => {
     if (url === null) return;
@@ -15,7 +17,7 @@ export function useEvents<T>(
     let again: ReturnType<typeof setTimeout> | undefined;
     const listen = () => {
       source = new EventSource(url);
-      source.addEventListener(name, (event) => handle(JSON.parse((event as MessageEvent<string>).data) as T));
+      for (const name of names.split(' ')) source.addEventListener(name, (event) => handle(name, event));
       source.addEventListener('open', () => tell(true));
       source.addEventListener('error', () => {
         tell(false);
@@ -28,5 +30,5 @@ export function useEvents<T>(
       clearTimeout(again);
       source.close();
     };
-  }, [url, name]);
+  }, [url, names]);
 }

@@ -59,7 +59,7 @@ async fn timed(test: impl Future<Output = systems::Report>) -> Preflight {
 }
 
 /// All connections.
-#[utoipa::path(get, path = "/api/v1/connections", tag = "connections", responses((status = 200, body = [Connection])))]
+#[utoipa::path(operation_id = "listConnections", get, path = "/api/v1/connections", tag = "connections", responses((status = 200, body = [Connection])))]
 pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<Vec<Connection>>, Refusal> {
     let connectors = state.database.connectors().await?;
     let connections = state.database.connections().await?.into_iter().map(|connection| {
@@ -71,7 +71,7 @@ pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<V
 }
 
 /// Saves a connection, once the server was reached and logged in to with it.
-#[utoipa::path(post, path = "/api/v1/connections", tag = "connections", request_body = ConnectionRequest,
+#[utoipa::path(operation_id = "createConnection", post, path = "/api/v1/connections", tag = "connections", request_body = ConnectionRequest,
     responses((status = 201, body = Connection), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn create(
     State(state): State<Arc<ServerState>>,
@@ -88,7 +88,7 @@ pub(crate) async fn create(
 }
 
 /// Replaces a connection, once the server was reached and logged in to with it. Connectors that use it start anew with it.
-#[utoipa::path(put, path = "/api/v1/connections/{id}", tag = "connections", request_body = ConnectionRequest,
+#[utoipa::path(operation_id = "replaceConnection", put, path = "/api/v1/connections/{id}", tag = "connections", request_body = ConnectionRequest,
     responses((status = 200, body = Connection), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn replace(
     State(state): State<Arc<ServerState>>,
@@ -118,7 +118,7 @@ pub(crate) async fn replace(
 }
 
 /// Deletes a connection that no connector uses.
-#[utoipa::path(delete, path = "/api/v1/connections/{id}", tag = "connections",
+#[utoipa::path(operation_id = "deleteConnection", delete, path = "/api/v1/connections/{id}", tag = "connections",
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub(crate) async fn remove(State(state): State<Arc<ServerState>>, Path(id): Path<Uuid>) -> Result<StatusCode, Refusal> {
     state.database.delete_connection(id).await?;
@@ -126,7 +126,7 @@ pub(crate) async fn remove(State(state): State<Arc<ServerState>>, Path(id): Path
 }
 
 /// Tries a connection that is not saved.
-#[utoipa::path(post, path = "/api/v1/connections/test", tag = "connections", request_body = ConnectionRequest,
+#[utoipa::path(operation_id = "testConnection", post, path = "/api/v1/connections/test", tag = "connections", request_body = ConnectionRequest,
     responses((status = 200, body = Preflight), (status = 422, body = Problem)))]
 pub(crate) async fn test_new(Body(request): Body<ConnectionRequest>) -> Result<Json<Preflight>, Refusal> {
     let address = address(request)?;
@@ -134,7 +134,7 @@ pub(crate) async fn test_new(Body(request): Body<ConnectionRequest>) -> Result<J
 }
 
 /// Tries a saved connection.
-#[utoipa::path(post, path = "/api/v1/connections/{id}/test", tag = "connections",
+#[utoipa::path(operation_id = "testSavedConnection", post, path = "/api/v1/connections/{id}/test", tag = "connections",
     responses((status = 200, body = Preflight), (status = 404, body = Problem)))]
 pub(crate) async fn test_saved(
     State(state): State<Arc<ServerState>>,
@@ -145,7 +145,7 @@ pub(crate) async fn test_saved(
 }
 
 /// The tables a connection's database has.
-#[utoipa::path(get, path = "/api/v1/connections/{id}/tables", tag = "connections",
+#[utoipa::path(operation_id = "listTables", get, path = "/api/v1/connections/{id}/tables", tag = "connections",
     responses((status = 200, body = [SourceTable]), (status = 404, body = Problem), (status = 502, body = Problem)))]
 pub(crate) async fn tables(
     State(state): State<Arc<ServerState>>,

@@ -39,13 +39,13 @@ async fn find(state: &ServerState, id: Uuid) -> Result<Connector, Refusal> {
 }
 
 /// All connectors and how they are doing.
-#[utoipa::path(get, path = "/api/v1/connectors", tag = "connectors", responses((status = 200, body = [Connector])))]
+#[utoipa::path(operation_id = "listConnectors", get, path = "/api/v1/connectors", tag = "connectors", responses((status = 200, body = [Connector])))]
 pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<Vec<Connector>>, Refusal> {
     all(&state).await.map(Json)
 }
 
 /// Saves a connector and, if asked to, starts it; it is not saved if its preflight then fails.
-#[utoipa::path(post, path = "/api/v1/connectors", tag = "connectors", request_body = ConnectorRequest,
+#[utoipa::path(operation_id = "createConnector", post, path = "/api/v1/connectors", tag = "connectors", request_body = ConnectorRequest,
     responses((status = 201, body = Connector), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn create(
     State(state): State<Arc<ServerState>>,
@@ -70,7 +70,7 @@ pub(crate) async fn create(
 }
 
 /// Checks what a connector would need, without saving it.
-#[utoipa::path(post, path = "/api/v1/connectors/preflight", tag = "connectors", request_body = ConnectorRequest,
+#[utoipa::path(operation_id = "preflightConnector", post, path = "/api/v1/connectors/preflight", tag = "connectors", request_body = ConnectorRequest,
     responses((status = 200, body = Preflight), (status = 422, body = Problem)))]
 pub(crate) async fn preflight(
     State(state): State<Arc<ServerState>>,
@@ -85,7 +85,7 @@ pub(crate) async fn preflight(
 }
 
 /// One connector.
-#[utoipa::path(get, path = "/api/v1/connectors/{id}", tag = "connectors",
+#[utoipa::path(operation_id = "getConnector", get, path = "/api/v1/connectors/{id}", tag = "connectors",
     responses((status = 200, body = Connector), (status = 404, body = Problem)))]
 pub(crate) async fn one(State(state): State<Arc<ServerState>>, Path(id): Path<Uuid>) -> Result<Json<Connector>, Refusal> {
     find(&state, id).await.map(Json)
@@ -93,7 +93,7 @@ pub(crate) async fn one(State(state): State<Arc<ServerState>>, Path(id): Path<Uu
 
 /// Deletes a connector. Its replication slot, publication and positions are removed first; its topics and the rows it
 /// delivered stay.
-#[utoipa::path(delete, path = "/api/v1/connectors/{id}", tag = "connectors",
+#[utoipa::path(operation_id = "deleteConnector", delete, path = "/api/v1/connectors/{id}", tag = "connectors",
     responses((status = 202, body = Connector), (status = 404, body = Problem)))]
 pub(crate) async fn remove(
     State(state): State<Arc<ServerState>>,
@@ -105,7 +105,7 @@ pub(crate) async fn remove(
 }
 
 /// Starts or pauses a connector. Starting one that halted tries again; a draft must pass its preflight.
-#[utoipa::path(post, path = "/api/v1/connectors/{id}/actions", tag = "connectors", request_body = ActionRequest,
+#[utoipa::path(operation_id = "actOnConnector", post, path = "/api/v1/connectors/{id}/actions", tag = "connectors", request_body = ActionRequest,
     responses((status = 200, body = Connector), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub(crate) async fn act(
     State(state): State<Arc<ServerState>>,

@@ -29,14 +29,14 @@ async fn present(demo: &dyn DemoWorkload) -> Workload {
 }
 
 /// Whether the day at the packhouse runs.
-#[utoipa::path(get, path = "/api/v1/demo/workload", tag = "demo",
+#[utoipa::path(operation_id = "getWorkload", get, path = "/api/v1/demo/workload", tag = "demo",
     responses((status = 200, body = Workload), (status = 404, body = Problem)))]
 pub(crate) async fn workload(State(state): State<Arc<ServerState>>) -> Result<Json<Workload>, Refusal> {
     Ok(Json(present(demo(&state)?).await))
 }
 
 /// Switches the day at the packhouse on or off.
-#[utoipa::path(put, path = "/api/v1/demo/workload", tag = "demo", request_body = WorkloadRequest,
+#[utoipa::path(operation_id = "switchWorkload", put, path = "/api/v1/demo/workload", tag = "demo", request_body = WorkloadRequest,
     responses((status = 200, body = Workload), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn switch(
     State(state): State<Arc<ServerState>>,

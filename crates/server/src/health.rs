@@ -13,7 +13,7 @@ use crate::problems::Refusal;
 use crate::state::ServerState;
 
 /// Whether the server and its database answer.
-#[utoipa::path(get, path = "/api/v1/health", tag = "server", responses((status = 200, body = Health), (status = 503, body = Health)))]
+#[utoipa::path(operation_id = "getHealth", get, path = "/api/v1/health", tag = "server", responses((status = 200, body = Health), (status = 503, body = Health)))]
 pub(crate) async fn health(State(state): State<Arc<ServerState>>) -> Response {
     let up = state.database.ping().await.is_ok();
     let health = Health {

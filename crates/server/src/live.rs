@@ -35,7 +35,7 @@ pub(crate) async fn watch_connectors(state: Weak<ServerState>) {
 }
 
 /// All connectors whenever one of them changed: events named `connectors` whose data is a JSON list.
-#[utoipa::path(get, path = "/api/v1/live/connectors", tag = "connectors",
+#[utoipa::path(operation_id = "watchConnectors", get, path = "/api/v1/live/connectors", tag = "connectors",
     responses((status = 200, content_type = "text/event-stream", body = [Connector])))]
 pub(crate) async fn connectors(State(state): State<Arc<ServerState>>) -> Sse<impl Stream<Item = Result<Event, Infallible>>> {
     let first = crate::connectors::all(&state).await.unwrap_or_default();

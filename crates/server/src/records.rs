@@ -139,7 +139,7 @@ async fn chosen(state: &ServerState, topic: &Topic, partition: Option<i32>) -> R
 }
 
 /// A page of records.
-#[utoipa::path(get, path = "/api/v1/topics/{name}/records", tag = "topics", params(RecordsQuery),
+#[utoipa::path(operation_id = "readRecords", get, path = "/api/v1/topics/{name}/records", tag = "topics", params(RecordsQuery),
     responses((status = 200, body = Records), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn page(
     State(state): State<Arc<ServerState>>,
@@ -204,7 +204,7 @@ pub(crate) async fn page(
 
 /// Records as they are appended from now on: events named `records` whose data is a JSON list. A slow reader is skipped ahead,
 /// and told how many records it did not get by an event named `skipped`.
-#[utoipa::path(get, path = "/api/v1/topics/{name}/tail", tag = "topics",
+#[utoipa::path(operation_id = "tailRecords", get, path = "/api/v1/topics/{name}/tail", tag = "topics",
     responses((status = 200, content_type = "text/event-stream", body = [Record]), (status = 404, body = Problem)))]
 pub(crate) async fn tail(
     State(state): State<Arc<ServerState>>,

@@ -45,7 +45,7 @@ fn summary(topic: &StoredTopic, records: i64, bytes: i64, connectors: &[Connecto
 }
 
 /// All topics.
-#[utoipa::path(get, path = "/api/v1/topics", tag = "topics", responses((status = 200, body = [TopicSummary])))]
+#[utoipa::path(operation_id = "listTopics", get, path = "/api/v1/topics", tag = "topics", responses((status = 200, body = [TopicSummary])))]
 pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<Vec<TopicSummary>>, Refusal> {
     let connectors = state.database.connectors().await?;
     let sizes: HashMap<i64, (i64, i64)> =
@@ -59,7 +59,7 @@ pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<V
 }
 
 /// One topic with its partitions.
-#[utoipa::path(get, path = "/api/v1/topics/{name}", tag = "topics",
+#[utoipa::path(operation_id = "getTopic", get, path = "/api/v1/topics/{name}", tag = "topics",
     responses((status = 200, body = Topic), (status = 404, body = Problem)))]
 pub(crate) async fn one(State(state): State<Arc<ServerState>>, Path(name): Path<String>) -> Result<Json<Topic>, Refusal> {
     let topic = state.database.topic(&TopicName::parse(name)?).await?;

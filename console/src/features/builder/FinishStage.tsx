@@ -1,0 +1,80 @@
+import { Button, Group, TextInput } from '@mantine/core';
+import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { useNavigate } from 'react-router';
+
+import { problemOf, type Schemas } from '../../api/client';
+import { useLiveConnectors } from '../../shared/liveConnectors';
+import { Checks, ProblemNote } from '../../shared/ProblemNote';
+import { missing, request, type Draft } from './builder';
+import { create, preflight } from './builderQueries';
+import { Stage, type Change } from './Stage';
+
+/** The name, what is guaranteed, the preflight, and the start. */
+export function FinishStage({ draft, change }: { draft: Draft; change: Change }) {
+  const navigate = useNavigate();
+  const queries = useQueryClient();
+  const { connectors } = useLiveConnectors();
+  const taken = (connectors ?? []).map((c) => c.name);
+  const asks = missing(draft, taken);
+  const check = useMutation({ mutationFn: preflight });
+  const save = useMutation({
+    mutationFn: create,
+    onSuccess: (made) => {
+      void queries.invalidateQueries({ queryKey: ['connectors'] });
+      void navigate(`/connectors/${made.id}`);
+    },
+  });
+  const send = (start: boolean) => {
+    const body = request(draft, start);
+    check.reset();
+    if (body && !asks) save.mutate(body);
+  };
+  const tryOut = () => {
+    const body = request(draft, true);
+    save.reset();
+    if (body && !asks) check.mutate(body);
+  };
+  const problem = problemOf(save.error) ?? problemOf(check.error);
+  const checks: Schemas['Check'][] = problem?.checks?.length ? problem.checks : (check.data?.checks ?? []);
+  const nameProblem = problem?.field === 'name' ? `${problem.detail}.` : undefined;
+  return (
+    <Stage title="Guarantee and start">
+      <TextInput
+        label="Name of the connector"
+        value={draft.name}
+        error={taken.includes(draft.name) ? 'There is a connector of this name already' : nameProblem}
+        onChange={(event) => change({ type: 'name', name: event.currentTarget.value })}
+      />
+      <p>
+        <strong>Exactly once.</strong>{' '}
+        {draft.kind === 'source'
+          ? 'The place in the database’s log commits together with the records it produced.'
+          : 'Rows commit together with the position, in one transaction of the target.'}
+      </p>
+      {asks && <p className="quiet">{asks}</p>}
+      <Group gap="xs">
+        <Button disabled={asks !== null} loading={save.isPending} onClick={() => send(true)}>
+          Create and start
+        </Button>
+        <Button variant="default" disabled={asks !== null} loading={check.isPending} onClick={tryOut}>
+          Check only
+        </Button>
+        <Button variant="subtle" disabled={asks !== null || save.isPending} onClick={() => send(false)}>
+          Save as a draft
+        </Button>
+      </Group>
+      <div style={{ marginTop: 14 }}>
+        {problem && !nameProblem && checks.length === 0 && <ProblemNote problem={problem} />}
+        {problem && checks.length > 0 && (
+          <p role="alert">
+            <strong>{problem.title}.</strong> Nothing was created.
+          </p>
+        )}
+        {check.data?.ready && (
+          <div className="note well">Everything it needs is there. Checked in {check.data.took_ms} ms.</div>
+        )}
+        <Checks checks={[...checks].sort((a, b) => Number(a.outcome === 'passed') - Number(b.outcome === 'passed'))} />
+      </div>
+    </Stage>
+  );
+}

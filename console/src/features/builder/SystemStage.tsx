@@ -1,0 +1,59 @@
+import { Button, Select } from '@mantine/core';
+import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+
+import { problemOf } from '../../api/client';
+import { ConnectionForm } from '../../shared/connections/ConnectionForm';
+import { connectionsQuery } from '../../shared/connections/connectionsQueries';
+import { ProblemNote } from '../../shared/ProblemNote';
+import type { Draft } from './builder';
+import { Stage, type Change } from './Stage';
+
+/** Which system: a connection that is there, or a new one made in place. */
+export function SystemStage({ title, draft, change }: { title: string; draft: Draft; change: Change }) {
+  const connections = useQuery(connectionsQuery);
+  const [making, setMaking] = useState(false);
+  const all = connections.data ?? [];
+  const chosen = all.find((c) => c.id === draft.system?.id);
+  const none = connections.data?.length === 0;
+  return (
+    <Stage title={title}>
+      <ProblemNote problem={problemOf(connections.error)} />
+      {making || none ? (
+        <ConnectionForm
+          onSaved={(made) => {
+            setMaking(false);
+            change({ type: 'system', system: { id: made.id, name: made.name } });
+          }}
+          onCancel={none ? undefined : () => setMaking(false)}
+        />
+      ) : (
+        <>
+          <Select
+            label="Connection"
+            placeholder="Choose one"
+            data={all.map((c) => ({ value: c.id, label: c.name }))}
+            value={draft.system?.id ?? null}
+            onChange={(id) => {
+              const found = all.find((c) => c.id === id);
+              change({ type: 'system', system: found ? { id: found.id, name: found.name } : null });
+            }}
+            searchable
+          />
+          {chosen && (
+            <p className="quiet">
+              Database <span className="mono">{chosen.database}</span> at{' '}
+              <span className="mono">
+                {chosen.host}:{chosen.port}
+              </span>{' '}
+              as {chosen.user}
+            </p>
+          )}
+          <Button mt="sm" variant="default" size="compact-sm" onClick={() => setMaking(true)}>
+            Make a new connection
+          </Button>
+        </>
+      )}
+    </Stage>
+  );
+}

@@ -1,0 +1,98 @@
+import { Button } from '@mantine/core';
+import { Link, useSearchParams } from 'react-router';
+
+import { Blank } from '../../shared/Blank';
+import { count, rate, span } from '../../shared/format';
+import { useLiveConnectors, type Connector } from '../../shared/liveConnectors';
+import { Figure, Heading } from '../../shared/Page';
+import { ProblemNote } from '../../shared/ProblemNote';
+import { StateMark, toneOf } from '../../shared/StateMark';
+import { When } from '../../shared/When';
+import { Picture } from './Picture';
+
+/** Is anything wrong, and what exactly is moving. */
+export function FlowPage() {
+  const { connectors, problem } = useLiveConnectors();
+  const [search, setSearch] = useSearchParams();
+  const picked = search.get('of');
+  const pick = (id: string | null) => setSearch(id === null ? {} : { of: id }, { replace: true });
+  const all = connectors ?? [];
+  const moving = all.filter((c) => c.kind === 'source').reduce((sum, c) => sum + c.rate_per_s, 0);
+  const delivered = all.filter((c) => c.kind === 'sink').reduce((sum, c) => sum + c.rate_per_s, 0);
+  const slowest = Math.max(0, ...all.filter((c) => c.kind === 'sink').map((c) => c.lag_ms ?? 0));
+  return (
+    <div className="page">
+      <Heading
+        title="Flow"
+        says="Systems on the left, topics in the middle, systems on the right. Choose one to see what hangs on it."
+      />
+      <ProblemNote problem={problem} />
+      {connectors?.length === 0 ? (
+        <Blank
+          title="Nothing moves yet"
+          action={
+            <Button component={Link} to="/connectors/new?kind=source">
+              Build a source
+            </Button>
+          }
+        >
+          Begin with a source connector: it captures the tables of a database into topics.
+        </Blank>
+      ) : (
+        connectors && (
+          <>
+            <div className="figures">
+              <Figure label="Captured now" value={rate(moving)} unit="changes/s" />
+              <Figure label="Delivered now" value={rate(delivered)} unit="changes/s" />
+              <Figure label="Furthest behind" value={slowest === 0 ? '0 s' : span(slowest)} />
+            </div>
+            <div className="beside">
+              <div className="sheet">
+                <Picture connectors={all} picked={picked} onPick={pick} />
+              </div>
+              <Attention connectors={all} />
+            </div>
+          </>
+        )
+      )}
+    </div>
+  );
+}
+
+/** What needs a person, then what mends itself. */
+function Attention({ connectors }: { connectors: Connector[] }) {
+  const order = (c: Connector) => (c.state === 'halted' ? 0 : c.state === 'retrying' ? 1 : 2);
+  const wrong = connectors.filter((c) => toneOf(c.state) === 'warn' || c.state === 'paused');
+  wrong.sort((a, b) => order(a) - order(b) || (b.lag_records ?? 0) - (a.lag_records ?? 0));
+  return (
+    <section className="sheet" aria-label="Needs attention">
+      <h2>Needs attention</h2>
+      {wrong.length === 0 && <p className="empty">Nothing. All connectors do what they were asked to.</p>}
+      <ul className="attention">
+        {wrong.map((c) => (
+          <li key={c.id}>
+            <Link className="name" to={`/connectors/${c.id}`}>
+              {c.name}
+            </Link>
+            <div>
+              <StateMark state={c.state} />{' '}
+              {c.since && (
+                <span className="quiet">
+                  <When time={c.since} />
+                </span>
+              )}
+            </div>
+            {c.reason && <div>{c.reason}</div>}
+            {c.state === 'paused' && (
+              <div className="quiet">
+                {c.kind === 'source'
+                  ? `Changes wait in ${c.system}, whose disk they fill until it is resumed.`
+                  : `${count(c.lag_records ?? 0)} records waited when it was paused.`}
+              </div>
+            )}
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}

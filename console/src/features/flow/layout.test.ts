@@ -1,0 +1,79 @@
+import { describe, expect, it } from 'vitest';
+
+import type { Schemas } from '../../api/client';
+import { layOut, related, widthFor } from './layout';
+
+type Connector = Schemas['Connector'];
+
+const counts = { load: 0, insert: 0, update: 0, delete: 0, truncate: 0 };
+
+function connector(id: string, kind: 'source' | 'sink', system: string, topics: string[]): Connector {
+  return {
+    id,
+    name: id,
+    kind,
+    definition: { kind: 'sink', connection: '', topics: [] },
+    system,
+    state: 'following',
+    deleting: false,
+    rate_per_s: 10,
+    guarantee: '',
+    version: 1,
+    created_at: '',
+    tables: topics.map((t) => ({
+      from: kind === 'source' ? `public.${t}` : t,
+      to: kind === 'source' ? t : `public.${t}`,
+      counts,
+    })),
+  };
+}
+
+describe('the picture of the flow', () => {
+  const layout = layOut([
+    connector('changes', 'source', 'packhouse', ['bins', 'blocks']),
+    connector('pay', 'sink', 'settlement', ['bins']),
+    connector('find', 'sink', 'tracefinder', ['blocks']),
+  ]);
+
+  it('puts every node in its column, and no two on each other', () => {
+    expect(layout.nodes.map((n) => n.id)).toEqual([
+      'from packhouse',
+      'changes',
+      'topic bins',
+      'topic blocks',
+      'pay',
+      'find',
+      'to settlement',
+      'to tracefinder',
+    ]);
+    expect(new Set(layout.nodes.map((n) => `${n.x} ${n.y}`)).size).toBe(layout.nodes.length);
+    expect(layout.nodes.every((n) => n.y < layout.height)).toBe(true);
+  });
+
+  it('finds what is upstream and downstream, not what only shares a neighbour', () => {
+    expect([...related(layout, 'topic bins')].sort()).toEqual(
+      ['changes', 'from packhouse', 'pay', 'to settlement', 'topic bins'].sort(),
+    );
+    expect(related(layout, 'from packhouse').size).toBe(layout.nodes.length);
+  });
+
+  it('draws what can be read of ten thousand topics and says how many it left out', () => {
+    const many = layOut([
+      connector(
+        'all',
+        'source',
+        'packhouse',
+        Array.from({ length: 10_000 }, (_, n) => `t${n}`),
+      ),
+    ]);
+    expect(many.hidden).toBe(10_000 - 24);
+    expect(many.strands).toHaveLength(25);
+  });
+
+  it('grows a strand with its rate, and keeps a still one visible', () => {
+    const widths = [0, 10, 1_000, 100_000].map(widthFor);
+    expect([...widths].sort((a, b) => a - b)).toEqual(widths);
+    expect(widths[0]).toBeGreaterThan(1);
+    expect(widths[3]).toBeLessThan(14);
+  });
+});

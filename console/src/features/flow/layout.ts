@@ -1,0 +1,111 @@
+/** Where everything stands in the picture of the flow: systems left, topics in the middle, systems right. */
+import type { Schemas } from '../../api/client';
+
+type Connector = Schemas['Connector'];
+
+export interface Node {
+  id: string;
+  label: string;
+  column: 'from' | 'source' | 'topic' | 'sink' | 'to';
+  x: number;
+  y: number;
+  width: number;
+  connector?: Connector;
+}
+
+export interface Strand {
+  from: string;
+  to: string;
+  connector: Connector;
+  /** In pixels; grows with the rate. */
+  width: number;
+}
+
+export interface Layout {
+  nodes: Node[];
+  strands: Strand[];
+  height: number;
+  /** Topics that are carried but not drawn. */
+  hidden: number;
+}
+
+export const WIDTH = 1160;
+export const NODE_HEIGHT = 34;
+const STEP = 48;
+const TOP = 44;
+/** Topics drawn at the most: more could not be read. */
+const MOST_TOPICS = 24;
+const COLUMNS: Record<Node['column'], { x: number; width: number }> = {
+  from: { x: 8, width: 150 },
+  source: { x: 226, width: 190 },
+  topic: { x: 484, width: 192 },
+  sink: { x: 744, width: 190 },
+  to: { x: 1002, width: 150 },
+};
+
+/** A strand's width for a rate in changes per second: readable from 0 to 100,000. */
+export function widthFor(rate: number): number {
+  return 1.5 + 2 * Math.log10(1 + Math.max(0, rate));
+}
+
+export function layOut(connectors: Connector[]): Layout {
+  const topicOf = (c: Connector) => c.tables.map((t) => (c.kind === 'source' ? t.to : t.from));
+  const allTopics = [...new Set(connectors.flatMap(topicOf))].sort();
+  const topics = allTopics.slice(0, MOST_TOPICS);
+  const sources = connectors.filter((c) => c.kind === 'source');
+  const sinks = connectors.filter((c) => c.kind !== 'source');
+  const columns: Record<Node['column'], { id: string; label: string; connector?: Connector }[]> = {
+    from: unique(sources.map((c) => c.system)).map((s) => ({ id: `from ${s}`, label: s })),
+    source: sources.map((c) => ({ id: c.id, label: c.name, connector: c })),
+    topic: topics.map((t) => ({ id: `topic ${t}`, label: t })),
+    sink: sinks.map((c) => ({ id: c.id, label: c.name, connector: c })),
+    to: unique(sinks.map((c) => c.system)).map((s) => ({ id: `to ${s}`, label: s })),
+  };
+  const tallest = Math.max(1, ...Object.values(columns).map((items) => items.length));
+  const height = TOP + tallest * STEP + 8;
+  const nodes = (Object.keys(columns) as Node['column'][]).flatMap((column) => {
+    const items = columns[column];
+    const start = TOP + ((tallest - items.length) * STEP) / 2;
+    return items.map((item, n): Node => ({ ...item, column, ...COLUMNS[column], y: start + n * STEP }));
+  });
+  const drawn = new Set(nodes.map((n) => n.id));
+  const strands = connectors.flatMap((connector): Strand[] => {
+    const source = connector.kind === 'source';
+    const own = topicOf(connector).map((t) => `topic ${t}`);
+    const each = widthFor(connector.rate_per_s / Math.max(1, own.length));
+    const system = source ? `from ${connector.system}` : `to ${connector.system}`;
+    const trunk = source ? { from: system, to: connector.id } : { from: connector.id, to: system };
+    const fans = own
+      .filter((topic) => drawn.has(topic))
+      .map((topic) => (source ? { from: connector.id, to: topic } : { from: topic, to: connector.id }));
+    return [
+      { ...trunk, connector, width: widthFor(connector.rate_per_s) },
+      ...fans.map((fan) => ({ ...fan, connector, width: each })),
+    ];
+  });
+  return { nodes, strands, height, hidden: allTopics.length - topics.length };
+}
+
+function unique(names: string[]): string[] {
+  return [...new Set(names)].sort();
+}
+
+/** Everything upstream and downstream of a node, with it. */
+export function related(layout: Layout, id: string): Set<string> {
+  const found = new Set([id]);
+  for (const [near, far] of [
+    ['from', 'to'],
+    ['to', 'from'],
+  ] as const) {
+    const queue = [id];
+    for (let at = queue.pop(); at !== undefined; at = queue.pop()) {
+      for (const strand of layout.strands) {
+        if (strand[near] === at && !found.has(strand[far])) {
+          found.add(strand[far]);
+          queue.push(strand[far]);
+        }
+      }
+    }
+  }
+  return found;
+}
