@@ -28,10 +28,38 @@ const apricot: MantineColorsTuple = [
   '#5c2b04',
 ];
 
+/** Warm greys, as of paper in shade; Mantine's own are blue beside it. */
+const gray: MantineColorsTuple = [
+  '#f6f3ea',
+  '#efebdf',
+  '#e6e1d3',
+  '#ddd8ca',
+  '#c9c4b5',
+  '#a9a597',
+  '#86857a',
+  '#656860',
+  '#464d46',
+  '#2b352f',
+];
+
+/** Pine at night, from text to ground. */
+const dark: MantineColorsTuple = [
+  '#dfe6e0',
+  '#bcc7bf',
+  '#a3b0a7',
+  '#6f7f75',
+  '#324038',
+  '#28332d',
+  '#1e2822',
+  '#1a231e',
+  '#141b17',
+  '#101612',
+];
+
 export const theme = createTheme({
   primaryColor: 'pine',
   primaryShade: { light: 7, dark: 4 },
-  colors: { pine, apricot },
+  colors: { pine, apricot, gray, dark },
   fontFamily: "'Atkinson Hyperlegible Next Variable', system-ui, sans-serif",
   fontFamilyMonospace: "'Atkinson Hyperlegible Mono Variable', ui-monospace, monospace",
   headings: { fontFamily: "'Atkinson Hyperlegible Next Variable', system-ui, sans-serif", fontWeight: '620' },

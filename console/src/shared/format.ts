@@ -41,7 +41,9 @@ export function relative(time: string, now: number): string {
   const ms = now - Date.parse(time);
   if (Number.isNaN(ms)) return time;
   if (Math.abs(ms) < 2000) return 'just now';
-  return ms > 0 ? `${span(ms)} ago` : `in ${span(-ms)}`;
+  // whole seconds: a time that is told anew every second need not tell tenths
+  const about = span(Math.abs(ms)).replace(/^(\d+)\.\d s$/, '$1 s');
+  return ms > 0 ? `${about} ago` : `in ${about}`;
 }
 
 /** The exact time in the viewer's zone and in UTC. */

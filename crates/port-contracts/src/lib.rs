@@ -1,1 +1,5 @@
-//! placeholder
+//! What every implementation of a port must hold, as tests over the trait: an implementation's own tests call [`topic_log::all`]
+//! and [`leases::all`] with one of theirs.
+
+pub mod leases;
+pub mod topic_log;

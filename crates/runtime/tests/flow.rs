@@ -155,7 +155,8 @@ async fn topic_changes(database: &Database, name: &str) -> Vec<serde_json::Value
 const TABLES: &str = "
     CREATE TABLE bins (id bigint PRIMARY KEY, weight_kg numeric(7,1), grade text, remark text, picked_at timestamptz, room int);
     CREATE TABLE lines (consignment_id bigint, line_no int, price numeric(6,3), PRIMARY KEY (consignment_id, line_no));
-    ALTER TABLE bins ALTER remark SET STORAGE EXTERNAL;";
+    ALTER TABLE bins ALTER remark SET STORAGE EXTERNAL;
+    ALTER TABLE lines REPLICA IDENTITY FULL;";
 
 /// A random writer: inserts, updates with and without the large value, key changes, deletes, rollbacks.
 async fn write(client: Client, steps: u32, seed: i64) {

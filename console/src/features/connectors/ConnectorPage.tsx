@@ -58,6 +58,15 @@ function One({ connector }: { connector: Connector }) {
         action={
           <Group gap="xs" wrap="nowrap">
             <Actions connector={connector} busy={action.isPending} onAct={(what) => action.mutate(what)} />
+            {connector.kind === 'source' && (
+              <Button
+                component={Link}
+                variant="default"
+                to={`/connectors/new?kind=sink&topics=${connector.tables.map((t) => encodeURIComponent(t.to)).join(',')}`}
+              >
+                Deliver to a system
+              </Button>
+            )}
             <Button variant="subtle" color="apricot" disabled={connector.deleting} onClick={() => setAsking(true)}>
               Delete
             </Button>

@@ -1,10 +1,11 @@
+import { useElementSize } from '@mantine/hooks';
 import { useMemo } from 'react';
 import { useNavigate } from 'react-router';
 
 import { rate, span } from '../../shared/format';
 import type { Connector } from '../../shared/liveConnectors';
 import { toneOf } from '../../shared/StateMark';
-import { layOut, NODE_HEIGHT, related, WIDTH, type Node, type Strand } from './layout';
+import { columnsFor, layOut, NODE_HEIGHT, related, type Node, type Strand } from './layout';
 
 interface Props {
   connectors: Connector[];
@@ -12,16 +13,19 @@ interface Props {
   onPick: (id: string | null) => void;
 }
 
-const HEADS: [string, number][] = [
-  ['Systems', 8],
-  ['Sources', 226],
-  ['Topics', 484],
-  ['Sinks', 744],
-  ['Systems', 1002],
+const HEADS: [Node['column'], string][] = [
+  ['from', 'Systems'],
+  ['source', 'Sources'],
+  ['topic', 'Topics'],
+  ['sink', 'Sinks'],
+  ['to', 'Systems'],
 ];
 
 export function Picture({ connectors, picked, onPick }: Props) {
-  const layout = useMemo(() => layOut(connectors), [connectors]);
+  const { ref, width: measured } = useElementSize<HTMLDivElement>();
+  const width = Math.max(560, measured);
+  const layout = useMemo(() => layOut(connectors, width), [connectors, width]);
+  const columns = columnsFor(width);
   const navigate = useNavigate();
   const lit = picked !== null && layout.nodes.some((n) => n.id === picked) ? related(layout, picked) : null;
   const byId = new Map(layout.nodes.map((n) => [n.id, n]));
@@ -31,42 +35,45 @@ export function Picture({ connectors, picked, onPick }: Props) {
     else void navigate('/connections');
   };
   return (
-    <svg
-      className="flow"
-      viewBox={`0 0 ${WIDTH} ${layout.height}`}
-      role="group"
-      aria-label="Picture of the flow"
-      onClick={() => onPick(null)}
-    >
-      {HEADS.map(([label, x]) => (
-        <text key={x} x={x} y={24} className="caption">
-          {label}
-        </text>
-      ))}
-      {layout.strands.map((strand) => (
-        <StrandLine
-          key={`${strand.from} ${strand.to}`}
-          strand={strand}
-          byId={byId}
-          dim={lit !== null && !(lit.has(strand.from) && lit.has(strand.to))}
-        />
-      ))}
-      {layout.nodes.map((node) => (
-        <NodeBox
-          key={node.id}
-          node={node}
-          dim={lit !== null && !lit.has(node.id)}
-          picked={picked === node.id}
-          onPick={() => onPick(picked === node.id ? null : node.id)}
-          onOpen={() => open(node)}
-        />
-      ))}
-      {layout.hidden > 0 && (
-        <text x={484} y={layout.height - 2} className="caption">
-          and {layout.hidden} more topics
-        </text>
-      )}
-    </svg>
+    <div ref={ref} style={{ overflowX: 'auto' }}>
+      <svg
+        className="flow"
+        width={width}
+        height={layout.height}
+        role="group"
+        aria-label="Picture of the flow"
+        onClick={() => onPick(null)}
+      >
+        {HEADS.map(([column, label]) => (
+          <text key={column} x={columns[column].x} y={28} className="caption">
+            {label}
+          </text>
+        ))}
+        {layout.strands.map((strand) => (
+          <StrandLine
+            key={`${strand.from} ${strand.to}`}
+            strand={strand}
+            byId={byId}
+            dim={lit !== null && !(lit.has(strand.from) && lit.has(strand.to))}
+          />
+        ))}
+        {layout.nodes.map((node) => (
+          <NodeBox
+            key={node.id}
+            node={node}
+            dim={lit !== null && !lit.has(node.id)}
+            picked={picked === node.id}
+            onPick={() => onPick(picked === node.id ? null : node.id)}
+            onOpen={() => open(node)}
+          />
+        ))}
+        {layout.hidden > 0 && (
+          <text x={columns.topic.x} y={layout.height - 2} className="caption">
+            and {layout.hidden} more topics
+          </text>
+        )}
+      </svg>
+    </div>
   );
 }
 
@@ -96,7 +103,8 @@ interface NodeProps {
 
 /** A click picks, a second one or Enter opens. */
 function NodeBox({ node, dim, picked, onPick, onOpen }: NodeProps) {
-  const says = node.connector ? connectorSays(node.connector) : null;
+  const lines = node.connector ? connectorLines(node.connector) : [];
+  const says = lines.join(', ');
   return (
     <g
       className={dim ? 'dim' : undefined}
@@ -127,27 +135,28 @@ function NodeBox({ node, dim, picked, onPick, onOpen }: NodeProps) {
         y={node.y}
         width={node.width}
         height={NODE_HEIGHT}
-        rx={node.connector ? NODE_HEIGHT / 2 : 2}
+        rx={node.connector ? 14 : 2}
       />
-      <text x={node.x + 12} y={node.y + (says ? 15 : 21)}>
+      <text x={node.x + 12} y={node.y + (lines.length > 0 ? 20 : NODE_HEIGHT / 2 + 5)}>
         {short(node.label, node.width)}
       </text>
-      {says && (
-        <text className="caption" x={node.x + 12} y={node.y + 28}>
-          {says}
+      {lines.map((line, n) => (
+        <text key={n} className="caption" x={node.x + 12} y={node.y + 37 + n * 16}>
+          {short(line, node.width)}
         </text>
-      )}
+      ))}
     </g>
   );
 }
 
-function connectorSays(connector: Connector): string {
-  if (toneOf(connector.state) !== 'well') return connector.state;
-  const lag = connector.lag_ms != null && connector.lag_ms > 0 ? `, ${span(connector.lag_ms)} behind` : '';
-  return `${connector.state} ${rate(connector.rate_per_s)}/s${lag}`;
+function connectorLines(connector: Connector): string[] {
+  if (toneOf(connector.state) !== 'well') return [connector.state];
+  const moves = `${connector.state} ${rate(connector.rate_per_s)}/s`;
+  if (connector.lag_ms == null) return [moves];
+  return [moves, connector.lag_ms > 0 ? `${span(connector.lag_ms)} behind` : 'caught up'];
 }
 
 function short(label: string, width: number): string {
-  const most = Math.floor((width - 20) / 7);
+  const most = Math.floor((width - 18) / 7);
   return label.length <= most ? label : `${label.slice(0, most - 1)}…`;
 }

@@ -29,11 +29,14 @@ function connector(id: string, kind: 'source' | 'sink', system: string, topics: 
 }
 
 describe('the picture of the flow', () => {
-  const layout = layOut([
-    connector('changes', 'source', 'packhouse', ['bins', 'blocks']),
-    connector('pay', 'sink', 'settlement', ['bins']),
-    connector('find', 'sink', 'tracefinder', ['blocks']),
-  ]);
+  const layout = layOut(
+    [
+      connector('changes', 'source', 'packhouse', ['bins', 'blocks']),
+      connector('pay', 'sink', 'settlement', ['bins']),
+      connector('find', 'sink', 'tracefinder', ['blocks']),
+    ],
+    900,
+  );
 
   it('puts every node in its column, and no two on each other', () => {
     expect(layout.nodes.map((n) => n.id)).toEqual([
@@ -47,7 +50,7 @@ describe('the picture of the flow', () => {
       'to tracefinder',
     ]);
     expect(new Set(layout.nodes.map((n) => `${n.x} ${n.y}`)).size).toBe(layout.nodes.length);
-    expect(layout.nodes.every((n) => n.y < layout.height)).toBe(true);
+    expect(layout.nodes.every((n) => n.y < layout.height && n.x + n.width < 900)).toBe(true);
   });
 
   it('finds what is upstream and downstream, not what only shares a neighbour', () => {
@@ -58,14 +61,8 @@ describe('the picture of the flow', () => {
   });
 
   it('draws what can be read of ten thousand topics and says how many it left out', () => {
-    const many = layOut([
-      connector(
-        'all',
-        'source',
-        'packhouse',
-        Array.from({ length: 10_000 }, (_, n) => `t${n}`),
-      ),
-    ]);
+    const topics = Array.from({ length: 10_000 }, (_, n) => `t${n}`);
+    const many = layOut([connector('all', 'source', 'packhouse', topics)], 900);
     expect(many.hidden).toBe(10_000 - 24);
     expect(many.strands).toHaveLength(25);
   });

@@ -29,26 +29,39 @@ export interface Layout {
   hidden: number;
 }
 
-export const WIDTH = 1160;
-export const NODE_HEIGHT = 34;
-const STEP = 48;
-const TOP = 44;
+export const NODE_HEIGHT = 62;
+const STEP = 82;
+const TOP = 52;
+const MARGIN = 14;
 /** Topics drawn at the most: more could not be read. */
 const MOST_TOPICS = 24;
-const COLUMNS: Record<Node['column'], { x: number; width: number }> = {
-  from: { x: 8, width: 150 },
-  source: { x: 226, width: 190 },
-  topic: { x: 484, width: 192 },
-  sink: { x: 744, width: 190 },
-  to: { x: 1002, width: 150 },
-};
+const ORDER = ['from', 'source', 'topic', 'sink', 'to'] as const;
+/** Shares of the width: the names in the middle are the longest. */
+const SHARES: Record<Node['column'], number> = { from: 14, source: 22, topic: 22, sink: 22, to: 14 };
+
+/** Where each column begins and how wide it is, in pixels. */
+export function columnsFor(width: number): Record<Node['column'], { x: number; width: number }> {
+  const room = Math.max(560, width) - 2 * MARGIN;
+  const boxes = 0.84;
+  const gap = (room * (1 - boxes)) / (ORDER.length - 1);
+  const all = ORDER.reduce((sum, column) => sum + SHARES[column], 0);
+  let x = MARGIN;
+  const out = {} as Record<Node['column'], { x: number; width: number }>;
+  for (const column of ORDER) {
+    const own = (room * boxes * SHARES[column]) / all;
+    out[column] = { x, width: own };
+    x += own + gap;
+  }
+  return out;
+}
 
 /** A strand's width for a rate in changes per second: readable from 0 to 100,000. */
 export function widthFor(rate: number): number {
   return 1.5 + 2 * Math.log10(1 + Math.max(0, rate));
 }
 
-export function layOut(connectors: Connector[]): Layout {
+export function layOut(connectors: Connector[], width: number): Layout {
+  const places = columnsFor(width);
   const topicOf = (c: Connector) => c.tables.map((t) => (c.kind === 'source' ? t.to : t.from));
   const allTopics = [...new Set(connectors.flatMap(topicOf))].sort();
   const topics = allTopics.slice(0, MOST_TOPICS);
@@ -63,10 +76,10 @@ export function layOut(connectors: Connector[]): Layout {
   };
   const tallest = Math.max(1, ...Object.values(columns).map((items) => items.length));
   const height = TOP + tallest * STEP + 8;
-  const nodes = (Object.keys(columns) as Node['column'][]).flatMap((column) => {
+  const nodes = ORDER.flatMap((column) => {
     const items = columns[column];
     const start = TOP + ((tallest - items.length) * STEP) / 2;
-    return items.map((item, n): Node => ({ ...item, column, ...COLUMNS[column], y: start + n * STEP }));
+    return items.map((item, n): Node => ({ ...item, column, ...places[column], y: start + n * STEP }));
   });
   const drawn = new Set(nodes.map((n) => n.id));
   const strands = connectors.flatMap((connector): Strand[] => {

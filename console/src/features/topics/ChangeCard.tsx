@@ -6,8 +6,9 @@ import { When } from '../../shared/When';
 import { cellText, readChange, type Cell, type ColumnRow } from './change';
 import type { TopicRecord } from './topicsQueries';
 
-/** Columns in one block of a card; a wide row goes on beside it. */
-const BLOCK = 6;
+/** Fewest columns worth a block of their own; a wide row goes on in blocks beside the first. */
+const BLOCK = 4;
+const MOST_BLOCKS = 3;
 
 /** A record: what happened, the row before beside the row after, origin and headers, and the raw form one key away. */
 export function ChangeCard({ record }: { record: TopicRecord }) {
@@ -67,8 +68,9 @@ function Columns({ kind, rows }: { kind: string; rows: ColumnRow[] }) {
   }
   const withOld = rows.some((r) => r.old !== null);
   const withNew = rows.some((r) => r.new !== null);
+  const size = Math.ceil(rows.length / Math.min(MOST_BLOCKS, Math.ceil(rows.length / BLOCK)));
   const blocks: ColumnRow[][] = [];
-  for (let at = 0; at < rows.length; at += BLOCK) blocks.push(rows.slice(at, at + BLOCK));
+  for (let at = 0; at < rows.length; at += size) blocks.push(rows.slice(at, at + size));
   return (
     <div className="cells">
       {blocks.map((block, number) => (

@@ -36,13 +36,18 @@ export function Records({ name, partitions }: Props) {
     getNextPageParam: (last) => last.next_offset ?? null,
     staleTime: Infinity,
   });
-  useEvents(view.tail && !held ? tailUrl(name) : null, {
-    records: (records: TopicRecord[]) => {
-      const fresh = records.filter((r) => view.partition === null || r.partition === view.partition);
-      setCame((before) => [...fresh, ...before].slice(0, KEPT));
+  useEvents(
+    view.tail && !held ? tailUrl(name) : null,
+    {
+      records: (records: TopicRecord[]) => {
+        const fresh = records.filter((r) => view.partition === null || r.partition === view.partition);
+        setCame((before) => [...fresh, ...before].slice(0, KEPT));
+      },
+      skipped: (n: number) => setSkipped((before) => before + n),
     },
-    skipped: (n: number) => setSkipped((before) => before + n),
-  });
+    // what was appended between the page's reading and the stream's begin would be in neither
+    (open) => open && void pages.refetch(),
+  );
   const read = pages.data?.pages.flatMap((p) => p.records) ?? [];
   const seen = new Set(came.map(place));
   const records = view.tail ? [...came, ...read.filter((r) => !seen.has(place(r)))] : read;
@@ -123,7 +128,7 @@ function Tools({ view, partitions, onChange, onRefresh }: ToolsProps) {
       />
       <Select
         size="sm"
-        w={150}
+        w={138}
         aria-label="Partition"
         value={view.partition === null ? 'all' : String(view.partition)}
         onChange={(value) => onChange({ partition: value === 'all' || value === null ? null : Number(value) })}
@@ -166,9 +171,10 @@ function From({ view, single, onChange }: { view: View; single: boolean; onChang
     >
       <NumberInput
         size="sm"
-        w={150}
+        w={100}
         aria-label="From offset"
-        placeholder={partition === null ? 'Offset: choose partition' : 'From offset'}
+        placeholder="Offset"
+        title={partition === null ? 'Offsets are counted in each partition: choose one first' : undefined}
         disabled={partition === null}
         min={0}
         hideControls
@@ -181,7 +187,7 @@ function From({ view, single, onChange }: { view: View; single: boolean; onChang
       />
       <TextInput
         size="sm"
-        w={200}
+        w={186}
         type="datetime-local"
         step={1}
         aria-label="From time"
@@ -192,7 +198,7 @@ function From({ view, single, onChange }: { view: View; single: boolean; onChang
         }}
       />
       <Button type="submit" variant="default" size="sm">
-        Go there
+        Go
       </Button>
     </form>
   );

@@ -14,6 +14,8 @@ CREATE TABLE consignments (id bigint PRIMARY KEY, buyer_ref text, room_id int, d
 CREATE TABLE consignment_lines (consignment_id bigint, line_no int, bin_id bigint NOT NULL, price_per_kg numeric(6,3),
     PRIMARY KEY (consignment_id, line_no));
 CREATE SEQUENCE bin_numbers START 120001;
+-- the whole old row goes to the log, so that people see what was regraded or moved from what
+ALTER TABLE bins REPLICA IDENTITY FULL;
 ";
 
 /// Grades a bin may get.

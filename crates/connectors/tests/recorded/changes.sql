@@ -1,0 +1,24 @@
+-- What was done to a PostgreSQL 15 server when its messages in changes.hex were recorded.
+CREATE TABLE bins (id bigint PRIMARY KEY, weight_kg numeric(7,1), grade text, remark text);
+ALTER TABLE bins ALTER remark SET STORAGE EXTERNAL;
+CREATE TABLE lines (consignment_id bigint, line_no int, note text, PRIMARY KEY (consignment_id, line_no));
+ALTER TABLE lines REPLICA IDENTITY FULL;
+CREATE TYPE ripeness AS ENUM ('hard', 'ripe');
+CREATE TABLE tastings (id int PRIMARY KEY, ripe ripeness);
+CREATE PUBLICATION recorded FOR TABLE bins, lines, tastings;
+SELECT 1 FROM pg_create_logical_replication_slot('recorded', 'pgoutput');
+INSERT INTO bins VALUES (1, 301.5, 'extra', NULL), (2, 'NaN', E'first\ttab', repeat('x', 3000));
+UPDATE bins SET grade = 'second' WHERE id = 2;
+UPDATE bins SET id = 3 WHERE id = 1;
+DELETE FROM bins WHERE id = 2;
+BEGIN;
+INSERT INTO lines VALUES (7, 1, 'élan ✓');
+UPDATE lines SET note = '' WHERE line_no = 1;
+DELETE FROM lines;
+SELECT pg_logical_emit_message(true, 'gonvel', 'mark');
+COMMIT;
+ALTER TABLE bins ADD COLUMN ripeness_index numeric(4,2) DEFAULT 0.25;
+INSERT INTO bins (id) VALUES (4);
+INSERT INTO tastings VALUES (1, 'ripe');
+BEGIN; INSERT INTO bins (id) VALUES (5); ROLLBACK;
+TRUNCATE bins, lines;

@@ -1,0 +1,252 @@
+//! The contract of [`TopicLog`]: dense offsets in order, all or nothing, fenced by the lease, whatever is dropped when.
+
+use std::collections::HashMap;
+use std::future::Future;
+use std::task::{Context, Poll};
+use std::time::{Duration, Instant};
+
+use bytes::Bytes;
+use gonvel_core::block::{UnpackedBlock, pack};
+use gonvel_core::naming::{ConnectorId, Epoch, Offset, PartitionId, TopicId, TopicName, TopicPartition};
+use gonvel_core::ports::{AppendBatch, FleetStore, LaneProgress, PartitionBlocks, PortError, Topic, TopicLog};
+use gonvel_core::record::Record;
+
+/// All of it. `connector` has lane 0, which no one holds.
+pub async fn all(log: &dyn TopicLog, fleet: &dyn FleetStore, connector: ConnectorId) {
+    topics_are_made_once_and_found(log).await;
+    concurrent_appends_leave_no_gap_and_keep_each_producer_s_order(log).await;
+    a_batch_with_a_part_that_cannot_be_written_writes_nothing(log).await;
+    reading_begins_in_the_block_that_holds_the_offset(log).await;
+    times_are_found(log).await;
+    waiting_ends_with_the_append(log).await;
+    progress_commits_with_its_records_and_only_under_the_lease(log, fleet, connector).await;
+    an_append_dropped_at_any_poll_is_done_whole_or_not_at_all(log, fleet, connector).await;
+}
+
+fn name(text: &str) -> TopicName {
+    TopicName::parse(text).unwrap()
+}
+
+fn at(topic: &Topic, partition: i32) -> TopicPartition {
+    TopicPartition { topic: topic.id, partition: PartitionId(partition) }
+}
+
+fn record(value: &str, timestamp_us: i64) -> Record {
+    Record { value: Some(Bytes::copy_from_slice(value.as_bytes())), timestamp_us, ..Record::default() }
+}
+
+fn batch(parts: &[(TopicPartition, &[Record])]) -> AppendBatch {
+    let parts = parts.iter().map(|(to, records)| PartitionBlocks { to: *to, blocks: pack(*records) });
+    AppendBatch { parts: parts.collect(), progress: None }
+}
+
+async fn values(log: &dyn TopicLog, at: TopicPartition) -> Vec<String> {
+    let mut out = Vec::new();
+    let mut next = Offset(0);
+    loop {
+        let blocks = log.read(at, next, 1 << 16).await.unwrap();
+        if blocks.is_empty() {
+            return out;
+        }
+        for block in blocks {
+            assert_eq!(block.first, next, "offsets have a gap");
+            next = block.end();
+            for record in UnpackedBlock::open(&block.body).unwrap().records() {
+                out.push(String::from_utf8(record.unwrap().value.unwrap().to_vec()).unwrap());
+            }
+        }
+        assert_eq!(i64::try_from(out.len()).unwrap(), next.0);
+    }
+}
+
+async fn topics_are_made_once_and_found(log: &dyn TopicLog) {
+    let made = log.create_topic(&name("orchard.made"), 3).await.unwrap();
+    assert_eq!(log.topic(&name("orchard.made")).await.unwrap(), made);
+    assert!(log.topics().await.unwrap().contains(&made));
+    assert_eq!(log.bounds(made.id).await.unwrap().len(), 3);
+    let again = log.create_topic(&name("orchard.made"), 1).await;
+    assert!(matches!(again, Err(PortError::Exists { .. })), "{again:?}");
+    for partitions in [0, 1001] {
+        let refused = log.create_topic(&name("orchard.refused"), partitions).await;
+        assert!(matches!(refused, Err(PortError::Refused(_))), "{refused:?}");
+    }
+    assert!(matches!(log.topic(&name("orchard.refused")).await, Err(PortError::NotFound { .. })));
+    assert!(matches!(log.bounds(TopicId(-1)).await, Err(PortError::NotFound { .. })));
+}
+
+async fn concurrent_appends_leave_no_gap_and_keep_each_producer_s_order(log: &dyn TopicLog) {
+    const PRODUCERS: usize = 12;
+    const APPENDS: usize = 20;
+    let topic = log.create_topic(&name("orchard.concurrent"), 2).await.unwrap();
+    let produce = |producer: usize| {
+        let topic = topic.clone();
+        async move {
+            for number in 0..APPENDS {
+                let records: Vec<Record> =
+                    (0..=number % 3).map(|n| record(&format!("{producer} {number} {n}"), 1)).collect();
+                // in both orders, so that locks taken as they come would wait for each other
+                let (first, second) = if producer % 2 == 0 { (0, 1) } else { (1, 0) };
+                let parts = [(at(&topic, first), &records[..]), (at(&topic, second), &records[..])];
+                let landed = log.append(batch(&parts)).await.unwrap();
+                assert_eq!(landed.len(), 2);
+            }
+        }
+    };
+    futures::future::join_all((0..PRODUCERS).map(produce)).await;
+    for partition in 0..2 {
+        let found = values(log, at(&topic, partition)).await;
+        let mut by_producer: HashMap<&str, Vec<&str>> = HashMap::new();
+        for value in &found {
+            let (producer, rest) = value.split_once(' ').unwrap();
+            by_producer.entry(producer).or_default().push(rest);
+        }
+        let expected: Vec<String> =
+            (0..APPENDS).flat_map(|number| (0..=number % 3).map(move |n| format!("{number} {n}"))).collect();
+        assert_eq!(by_producer.len(), PRODUCERS);
+        assert!(by_producer.values().all(|v| *v == expected), "a producer's records came out of order, twice or not");
+        let bounds = log.bounds(topic.id).await.unwrap();
+        let ends = bounds.iter().find(|b| b.partition.0 == partition).unwrap();
+        assert_eq!((ends.first.0, ends.next.0), (0, i64::try_from(found.len()).unwrap()));
+    }
+}
+
+async fn a_batch_with_a_part_that_cannot_be_written_writes_nothing(log: &dyn TopicLog) {
+    let topic = log.create_topic(&name("orchard.half"), 1).await.unwrap();
+    let records = [record("never", 1)];
+    let refused = log.append(batch(&[(at(&topic, 0), &records), (at(&topic, 7), &records)])).await;
+    assert!(matches!(refused, Err(PortError::NotFound { .. })), "{refused:?}");
+    assert_eq!(values(log, at(&topic, 0)).await, Vec::<String>::new());
+    // nor does it spoil those that are committed together with it
+    let good = batch(&[(at(&topic, 0), &records)]);
+    let (bad, fine) = tokio::join!(log.append(batch(&[(at(&topic, 7), &records)])), log.append(good));
+    assert!(bad.is_err() && fine.is_ok());
+}
+
+async fn reading_begins_in_the_block_that_holds_the_offset(log: &dyn TopicLog) {
+    let topic = log.create_topic(&name("orchard.read"), 1).await.unwrap();
+    let place = at(&topic, 0);
+    for number in 0..6 {
+        let records: Vec<Record> = (0..10).map(|n| record(&format!("{}", number * 10 + n), n)).collect();
+        log.append(batch(&[(place, &records)])).await.unwrap();
+    }
+    for from in [0, 5, 9, 10, 37, 59] {
+        let blocks = log.read(place, Offset(from), 1).await.unwrap();
+        assert_eq!(blocks.len(), 1, "at least one block, and no more than asked for");
+        assert!(blocks[0].first.0 <= from && from < blocks[0].end().0, "block {:?} for {from}", blocks[0].first);
+    }
+    assert!(log.read(place, Offset(60), 1 << 20).await.unwrap().is_empty());
+}
+
+async fn times_are_found(log: &dyn TopicLog) {
+    let topic = log.create_topic(&name("orchard.times"), 1).await.unwrap();
+    let place = at(&topic, 0);
+    for time in [100, 200, 300] {
+        log.append(batch(&[(place, &[record("a", time), record("b", time + 50)])])).await.unwrap();
+    }
+    for (time, block) in [(0, 0), (150, 0), (151, 2), (200, 2), (350, 4), (351, 6)] {
+        assert_eq!(log.block_at_time(place, time).await.unwrap(), Offset(block), "time {time}");
+    }
+}
+
+async fn waiting_ends_with_the_append(log: &dyn TopicLog) {
+    let topic = log.create_topic(&name("orchard.wait"), 1).await.unwrap();
+    let place = at(&topic, 0);
+    let start = Instant::now();
+    let records = [record("woke", 1)];
+    let waiting = log.wait_for(&[(place, Offset(0))], Duration::from_secs(20));
+    let (waited, _) = tokio::join!(waiting, async {
+        tokio::time::sleep(Duration::from_millis(50)).await;
+        log.append(batch(&[(place, &records)])).await.unwrap();
+    });
+    waited.unwrap();
+    assert!(start.elapsed() < Duration::from_secs(5));
+    log.wait_for(&[(place, Offset(0))], Duration::from_secs(20)).await.unwrap();
+    assert!(start.elapsed() < Duration::from_secs(10), "what is there already is not waited for");
+}
+
+fn progress(connector: ConnectorId, epoch: Epoch, position: i64) -> Option<LaneProgress> {
+    Some(LaneProgress { connector, lane: 0, epoch, position: position.into() })
+}
+
+/// The stored position, by taking the lease once more.
+async fn position(fleet: &dyn FleetStore, connector: ConnectorId) -> (Epoch, serde_json::Value) {
+    let lease = fleet.acquire(connector, 0, "contract", Duration::from_secs(30)).await.unwrap().unwrap();
+    (lease.epoch, lease.position)
+}
+
+async fn progress_commits_with_its_records_and_only_under_the_lease(
+    log: &dyn TopicLog,
+    fleet: &dyn FleetStore,
+    connector: ConnectorId,
+) {
+    let topic = log.create_topic(&name("orchard.progress"), 1).await.unwrap();
+    let place = at(&topic, 0);
+    let records = [record("under the lease", 1)];
+    let (first, _) = position(fleet, connector).await;
+    let write = |epoch, position| AppendBatch {
+        progress: progress(connector, epoch, position),
+        ..batch(&[(place, &records)])
+    };
+    log.append(write(first, 1)).await.unwrap();
+    let (second, stored) = position(fleet, connector).await;
+    assert_eq!(stored, 1);
+    let fenced = log.append(write(first, 2)).await;
+    assert!(matches!(fenced, Err(PortError::Fenced { .. })), "{fenced:?}");
+    let alone = log.append(AppendBatch { parts: vec![], progress: progress(connector, first, 3) }).await;
+    assert!(matches!(alone, Err(PortError::Fenced { .. })), "{alone:?}");
+    // a good and a fenced one that are committed in one group do not touch each other
+    let (bad, good) = tokio::join!(log.append(write(first, 4)), log.append(write(second, 5)));
+    assert!(matches!(bad, Err(PortError::Fenced { .. })) && good.is_ok());
+    let (_, stored) = position(fleet, connector).await;
+    assert_eq!((stored, values(log, place).await.len()), (5.into(), 2));
+}
+
+/// Polls a future so many times and drops it; true if it came to its end.
+async fn poll_at_most<F: Future>(future: F, polls: usize) -> bool {
+    let mut future = Box::pin(future);
+    let mut left = polls;
+    std::future::poll_fn(move |context: &mut Context<'_>| {
+        if left == 0 {
+            return Poll::Ready(false);
+        }
+        left -= 1;
+        match future.as_mut().poll(context) {
+            Poll::Ready(_) => Poll::Ready(true),
+            Poll::Pending => Poll::Pending,
+        }
+    })
+    .await
+}
+
+async fn an_append_dropped_at_any_poll_is_done_whole_or_not_at_all(
+    log: &dyn TopicLog,
+    fleet: &dyn FleetStore,
+    connector: ConnectorId,
+) {
+    let left = log.create_topic(&name("orchard.dropped.left"), 1).await.unwrap();
+    let right = log.create_topic(&name("orchard.dropped.right"), 1).await.unwrap();
+    let (epoch, _) = position(fleet, connector).await;
+    let mut number = 100;
+    let mut whole = 0;
+    for polls in (0..6).cycle().take(60) {
+        number += 1;
+        let records = [record(&number.to_string(), 1), record(&number.to_string(), 1)];
+        let parts = [(at(&left, 0), &records[..]), (at(&right, 0), &records[..])];
+        let one = AppendBatch { progress: progress(connector, epoch, number), ..batch(&parts) };
+        let ended = tokio::time::timeout(Duration::from_millis(2), poll_at_most(log.append(one), polls)).await;
+        whole += usize::from(ended == Ok(true));
+    }
+    // what is still under way is behind this one
+    let last = AppendBatch { progress: progress(connector, epoch, 1000), ..batch(&[(at(&left, 0), &[record("1000", 1); 2])]) };
+    log.append(last).await.unwrap();
+    let (_, stored) = position(fleet, connector).await;
+    assert_eq!(stored, 1000);
+    let (mut found, other) = (values(log, at(&left, 0)).await, values(log, at(&right, 0)).await);
+    assert_eq!(found.split_off(found.len() - 2), ["1000", "1000"]);
+    assert_eq!(found, other, "a dropped append was done in part");
+    assert!(found.chunks(2).all(|pair| pair[0] == pair[1]), "{found:?}");
+    assert!(found.len() / 2 >= whole);
+    let mut numbers: Vec<&String> = found.iter().step_by(2).collect();
+    numbers.dedup();
+    assert_eq!(numbers.len() * 2, found.len(), "an append was done twice");
+}

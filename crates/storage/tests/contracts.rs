@@ -1,0 +1,39 @@
+//! The ports' contracts, held by PostgreSQL.
+
+use gonvel_core::connector::{DeliveredTopic, Definition, ValidConnector, Wish};
+use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName};
+use gonvel_core::ports::DatabaseAddress;
+use gonvel_core::secret::Secret;
+use gonvel_port_contracts::{leases, topic_log};
+use gonvel_stand_ins::postgres_cluster::TestCluster;
+use gonvel_storage::Database;
+use gonvel_storage::catalog::connections::ConnectionInput;
+use gonvel_storage::sealing::Sealer;
+use uuid::Uuid;
+
+async fn connector(database: &Database) -> ConnectorId {
+    let address = DatabaseAddress {
+        host: "nowhere.example".into(),
+        port: 5432,
+        database: "settlement".into(),
+        user: "gonvel".into(),
+        password: Secret::new("russet".into()),
+    };
+    let name = ConnectionName::parse("settlement").unwrap();
+    let connection = database.create_connection(&ConnectionInput { name, address }).await.unwrap().id;
+    let topics = vec![DeliveredTopic { topic: "orchard".into(), schema: "public".into(), table: "bins".into() }];
+    let id = ConnectorId(Uuid::now_v7());
+    let definition = Definition::Sink { connection, topics };
+    let valid = ValidConnector::check(id, ConnectorName::parse("settlement-tables").unwrap(), definition).unwrap();
+    database.create_connector(&valid, Wish::Draft).await.unwrap();
+    id
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn postgresql_holds_the_contracts_of_the_ports() {
+    let cluster = TestCluster::start(&["gonvel"]).await;
+    let database = Database::open(&cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
+    let id = connector(&database).await;
+    leases::all(&database, id).await;
+    topic_log::all(&database, &database, id).await;
+}

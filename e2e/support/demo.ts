@@ -1,0 +1,107 @@
+/** A demo of its own for each file of walks: its own folder, ports and PostgreSQL cluster. */
+import { execFileSync, spawn, type ChildProcess } from 'node:child_process';
+import { chmodSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
+import { createServer } from 'node:net';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+
+import { test as base } from '@playwright/test';
+
+const binary = process.env.GONVEL_BINARY ?? '../target/debug/gonvel';
+
+async function freePort(): Promise<number> {
+  return new Promise((resolve, reject) => {
+    const server = createServer();
+    server.once('error', reject);
+    server.listen(0, '127.0.0.1', () => {
+      const address = server.address();
+      server.close(() => resolve(typeof address === 'object' && address ? address.port : 0));
+    });
+  });
+}
+
+export class Demo {
+  private child: ChildProcess | null = null;
+  private said = '';
+
+  private constructor(
+    readonly home: string,
+    readonly port: number,
+    readonly pgPort: number,
+  ) {}
+
+  static async start(...options: string[]): Promise<Demo> {
+    const home = mkdtempSync(join(tmpdir(), 'gonvel-walk-'));
+    // the cluster runs as another user when the caller is root
+    chmodSync(home, 0o755);
+    const demo = new Demo(home, await freePort(), await freePort());
+    await demo.launch(options);
+    return demo;
+  }
+
+  get url(): string {
+    return `http://127.0.0.1:${this.port}`;
+  }
+
+  async launch(options: string[] = []): Promise<void> {
+    const places = ['--home', this.home, '--port', String(this.port), '--pg-port', String(this.pgPort)];
+    this.said = '';
+    const child = spawn(binary, ['demo', ...places, ...options], { stdio: ['ignore', 'pipe', 'pipe'] });
+    this.child = child;
+    child.stdout?.on('data', (data: Buffer) => (this.said += data.toString()));
+    child.stderr?.on('data', (data: Buffer) => (this.said += data.toString()));
+    const end = Date.now() + 60_000;
+    while (!this.said.includes('Gonvel is at')) {
+      if (child.exitCode !== null || Date.now() > end) throw new Error(`the demo did not start: ${this.said}`);
+      await new Promise((resolve) => setTimeout(resolve, 50));
+    }
+  }
+
+  /** Ends the server without any warning. Its PostgreSQL goes on. */
+  async kill(): Promise<void> {
+    const child = this.child;
+    if (!child) return;
+    const gone = new Promise((resolve) => child.once('exit', resolve));
+    child.kill('SIGKILL');
+    await gone;
+  }
+
+  async stop(): Promise<void> {
+    const child = this.child;
+    if (child && child.exitCode === null && child.signalCode === null) {
+      const gone = new Promise((resolve) => child.once('exit', resolve));
+      child.kill('SIGTERM');
+      await gone;
+    }
+    rmSync(this.home, { recursive: true, force: true });
+  }
+
+  /** Runs SQL in one of the demo's databases, as the first line of its result. */
+  sql(database: string, statement: string): string {
+    const options = ['-h', '127.0.0.1', '-p', String(this.pgPort), '-U', 'gonvel', '-d', database, '-AtX', '-q'];
+    return execFileSync('psql', [...options, '-v', 'ON_ERROR_STOP=1', '-c', statement], {
+      env: { ...process.env, PGPASSFILE: join(this.home, 'pgpass') },
+    })
+      .toString()
+      .trim();
+  }
+
+  get password(): string {
+    return readFileSync(join(this.home, 'pgpass'), 'utf8').trim().split(':').pop() ?? '';
+  }
+}
+
+/** A test with a demo that is shared within the file. `options` are the demo's own. */
+export function withDemo(...options: string[]) {
+  return base.extend<object, { demo: Demo }>({
+    demo: [
+      async ({}, use) => {
+        const demo = await Demo.start(...options);
+        await use(demo);
+        await demo.stop();
+      },
+      { scope: 'worker', timeout: 90_000 },
+    ],
+    baseURL: async ({ demo }, use) => use(demo.url),
+  });
+}
