@@ -78,7 +78,8 @@ struct WorkloadArguments {
 
 fn main() -> ExitCode {
     let arguments = Arguments::parse();
-    let filter = tracing_subscriber::EnvFilter::try_from_env("GONVEL_LOG").unwrap_or_else(|_| "info,tokio_postgres=warn".into());
+    let filter =
+        tracing_subscriber::EnvFilter::try_from_env("GONVEL_LOG").unwrap_or_else(|_| "info,tokio_postgres=warn".into());
     tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false).init();
     let runtime = match tokio::runtime::Runtime::new() {
         Ok(runtime) => runtime,

@@ -153,7 +153,8 @@ async fn waiting_ends_with_the_append(log: &dyn TopicLog) {
     let place = at(&topic, 0);
     let start = Instant::now();
     let records = [record("woke", 1)];
-    let waiting = log.wait_for(&[(place, Offset(0))], Duration::from_secs(20));
+    let after = [(place, Offset(0))];
+    let waiting = log.wait_for(&after, Duration::from_secs(20));
     let (waited, _) = tokio::join!(waiting, async {
         tokio::time::sleep(Duration::from_millis(50)).await;
         log.append(batch(&[(place, &records)])).await.unwrap();
@@ -183,10 +184,8 @@ async fn progress_commits_with_its_records_and_only_under_the_lease(
     let place = at(&topic, 0);
     let records = [record("under the lease", 1)];
     let (first, _) = position(fleet, connector).await;
-    let write = |epoch, position| AppendBatch {
-        progress: progress(connector, epoch, position),
-        ..batch(&[(place, &records)])
-    };
+    let write =
+        |epoch, position| AppendBatch { progress: progress(connector, epoch, position), ..batch(&[(place, &records)]) };
     log.append(write(first, 1)).await.unwrap();
     let (second, stored) = position(fleet, connector).await;
     assert_eq!(stored, 1);
@@ -237,7 +236,10 @@ async fn an_append_dropped_at_any_poll_is_done_whole_or_not_at_all(
         whole += usize::from(ended == Ok(true));
     }
     // what is still under way is behind this one
-    let last = AppendBatch { progress: progress(connector, epoch, 1000), ..batch(&[(at(&left, 0), &[record("1000", 1); 2])]) };
+    let last = AppendBatch {
+        progress: progress(connector, epoch, 1000),
+        ..batch(&[(at(&left, 0), &[record("1000", 1), record("1000", 1)])])
+    };
     log.append(last).await.unwrap();
     let (_, stored) = position(fleet, connector).await;
     assert_eq!(stored, 1000);

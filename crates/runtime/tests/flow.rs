@@ -1,7 +1,6 @@
 //! Changes from one real database through the topic log into another, against the whole truth: the tables themselves.
 
 use std::collections::BTreeMap;
-use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -11,7 +10,8 @@ use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, Offset, To
 use gonvel_core::ports::{DatabaseAddress, TopicLog};
 use gonvel_core::secret::Secret;
 use gonvel_runtime::{Fleet, Services};
-use gonvel_stand_ins::postgres_cluster::{Cluster, ClusterOptions, OWNER, free_port};
+use gonvel_stand_ins::postgres_cluster::OWNER;
+use gonvel_stand_ins::test_cluster::TestCluster;
 use gonvel_storage::Database;
 use gonvel_storage::catalog::connections::ConnectionInput;
 use gonvel_storage::sealing::Sealer;
@@ -19,27 +19,15 @@ use tokio_postgres::Client;
 use uuid::Uuid;
 
 struct World {
-    _home: tempfile::TempDir,
-    cluster: Cluster,
+    cluster: TestCluster,
     database: Database,
 }
 
 impl World {
     async fn new() -> Self {
-        let home = tempfile::Builder::new().prefix("gonvel-test").tempdir_in("/tmp").unwrap();
-        use std::os::unix::fs::PermissionsExt;
-        std::fs::set_permissions(home.path(), std::fs::Permissions::from_mode(0o755)).unwrap();
-        let options = ClusterOptions {
-            home: PathBuf::from(home.path()),
-            port: free_port().unwrap(),
-            settings: vec!["fsync=off".into(), "shared_buffers=128MB".into()],
-        };
-        let cluster = Cluster::start(&options).await.unwrap();
-        for name in ["gonvel", "packhouse", "settlement"] {
-            cluster.ensure_database(name).await.unwrap();
-        }
+        let cluster = TestCluster::start(&["gonvel", "packhouse", "settlement"]).await;
         let database = Database::open(&cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
-        Self { _home: home, cluster, database }
+        Self { cluster, database }
     }
 
     fn fleet(&self) -> Fleet {
@@ -276,5 +264,4 @@ async fn a_load_under_changes_and_restarts_makes_one_copy() {
     let own: bool = target.query_one("SELECT to_regnamespace('gonvel') IS NULL", &[]).await.unwrap().get(0);
     assert!(own, "Gonvel's schema is still in the target");
     fleet.stop().await;
-    world.cluster.stop().unwrap();
 }

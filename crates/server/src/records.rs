@@ -138,6 +138,24 @@ async fn chosen(state: &ServerState, topic: &Topic, partition: Option<i32>) -> R
     Ok(bounds)
 }
 
+/// Records of several partitions together by their times. Each partition's own order is kept, whatever its times say.
+fn merged(by_partition: Vec<(PartitionId, Vec<Placed>)>, order: Order, limit: usize) -> Vec<(PartitionId, Placed)> {
+    let mut waiting: Vec<_> = by_partition.into_iter().map(|(p, records)| (p, records.into_iter().peekable())).collect();
+    let mut out = Vec::new();
+    while out.len() < limit {
+        let heads =
+            waiting.iter_mut().enumerate().filter_map(|(n, (_, records))| Some((records.peek()?.record.timestamp_us, n)));
+        let next = match order {
+            Order::Oldest => heads.min(),
+            Order::Newest => heads.max(),
+        };
+        let Some((_, n)) = next else { break };
+        let (partition, records) = &mut waiting[n];
+        out.extend(records.next().map(|record| (*partition, record)));
+    }
+    out
+}
+
 /// A page of records.
 #[utoipa::path(operation_id = "readRecords", get, path = "/api/v1/topics/{name}/records", tag = "topics", params(RecordsQuery),
     responses((status = 200, body = Records), (status = 404, body = Problem), (status = 422, body = Problem)))]
@@ -160,7 +178,7 @@ pub(crate) async fn page(
             Refusal::invalid("time", format!("{text:?} is not a time ({e}): write it like 2026-11-24T09:30:00Z"))
         })?),
     };
-    let mut found: Vec<(PartitionId, Placed)> = Vec::new();
+    let mut by_partition: Vec<(PartitionId, Vec<Placed>)> = Vec::new();
     for bounds in chosen(&state, &topic, query.partition).await? {
         let at = TopicPartition { topic: topic.id, partition: bounds.partition };
         if let Some(offset) = query.offset
@@ -183,13 +201,9 @@ pub(crate) async fn page(
             Order::Oldest => forward(&state, at, start.unwrap_or(bounds.first.0), limit).await?,
             Order::Newest => backward(&state, at, &bounds, start.unwrap_or(bounds.next.0 - 1), limit).await?,
         };
-        found.extend(records.into_iter().map(|r| (bounds.partition, r)));
+        by_partition.push((bounds.partition, records));
     }
-    match query.order {
-        Order::Oldest => found.sort_by_key(|(p, r)| (r.record.timestamp_us, *p, r.offset)),
-        Order::Newest => found.sort_by_key(|(p, r)| std::cmp::Reverse((r.record.timestamp_us, *p, r.offset))),
-    }
-    found.truncate(limit);
+    let found = merged(by_partition, query.order, limit);
     let single = query.partition.is_some() || topic.partitions == 1;
     let next_offset = found.last().filter(|_| single && found.len() == limit).map(|(_, r)| match query.order {
         Order::Oldest => r.offset.0 + 1,
@@ -236,16 +250,44 @@ pub(crate) async fn tail(
 async fn fresh(state: &ServerState, places: &mut [(TopicPartition, Offset)]) -> Result<(Vec<Record>, i64), PortError> {
     let Some((first, _)) = places.first() else { return Ok((Vec::new(), 0)) };
     let bounds = state.database.bounds(first.topic).await?;
-    let (mut records, mut skipped) = (Vec::new(), 0);
+    let (mut by_partition, mut skipped) = (Vec::with_capacity(places.len()), 0);
     for ((at, next), bounds) in places.iter_mut().zip(&bounds) {
         let new = bounds.next.0 - next.0;
         let shown = new.min(i64::try_from(USUAL).unwrap_or(i64::MAX));
         skipped += new - shown;
-        for placed in forward(state, *at, bounds.next.0 - shown, usize::try_from(shown).unwrap_or(0)).await? {
-            records.push(present(state, at.partition, placed).await?);
-        }
+        let mut newest = forward(state, *at, bounds.next.0 - shown, usize::try_from(shown).unwrap_or(0)).await?;
+        newest.reverse();
+        by_partition.push((at.partition, newest));
         *next = bounds.next;
     }
-    records.sort_by(|a, b| (&b.timestamp, b.partition, b.offset).cmp(&(&a.timestamp, a.partition, a.offset)));
+    let mut records = Vec::new();
+    for (partition, placed) in merged(by_partition, Order::Newest, usize::MAX) {
+        records.push(present(state, partition, placed).await?);
+    }
     Ok((records, skipped))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn partition(times: &[i64]) -> Vec<Placed> {
+        let placed = |(offset, &timestamp_us): (i64, &i64)| Placed {
+            offset: Offset(offset),
+            record: StoredRecord { timestamp_us, ..StoredRecord::default() },
+        };
+        (0..).zip(times).map(placed).collect()
+    }
+
+    #[test]
+    fn partitions_are_merged_by_time_and_each_keeps_its_own_order() {
+        let both = || vec![(PartitionId(0), partition(&[10, 5, 30])), (PartitionId(1), partition(&[7, 20]))];
+        let places = |order, limit| -> Vec<(i32, i64)> {
+            merged(both(), order, limit).iter().map(|(p, r)| (p.0, r.offset.0)).collect()
+        };
+        // offset 1 of partition 0 has an earlier time than offset 0 and still comes after it
+        assert_eq!(places(Order::Oldest, 9), [(1, 0), (0, 0), (0, 1), (1, 1), (0, 2)]);
+        assert_eq!(places(Order::Newest, 3), [(0, 0), (1, 0), (1, 1)]);
+        assert_eq!(places(Order::Oldest, 2), [(1, 0), (0, 0)]);
+    }
 }

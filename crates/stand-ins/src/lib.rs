@@ -2,3 +2,4 @@
 
 pub mod packhouse;
 pub mod postgres_cluster;
+pub mod test_cluster;

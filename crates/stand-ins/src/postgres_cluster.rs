@@ -306,57 +306,6 @@ impl Drop for Cluster {
     }
 }
 
-/// A cluster for one test: on a free port, in a folder that goes with it, without waiting for disks.
-pub struct TestCluster {
-    cluster: Option<Cluster>,
-    options: ClusterOptions,
-    _home: tempfile::TempDir,
-}
-
-impl TestCluster {
-    /// Starts one with these databases.
-    ///
-    /// # Panics
-    /// If it does not start: a test must not pass without it.
-    pub async fn start(databases: &[&str]) -> Self {
-        Self::start_with(databases, &[]).await
-    }
-
-    /// The same with settings of its own.
-    ///
-    /// # Panics
-    /// If it does not start.
-    pub async fn start_with(databases: &[&str], settings: &[&str]) -> Self {
-        let home = tempfile::Builder::new().prefix("gonvel-test").tempdir_in("/tmp").expect("a temporary folder");
-        fs::set_permissions(home.path(), fs::Permissions::from_mode(0o755)).expect("a folder of one's own");
-        let mut all = vec!["fsync=off".to_owned(), "shared_buffers=128MB".to_owned()];
-        all.extend(settings.iter().map(|s| (*s).to_owned()));
-        let options = ClusterOptions { home: home.path().into(), port: free_port().expect("a free port"), settings: all };
-        let cluster = Cluster::start(&options).await.expect("PostgreSQL starts");
-        for name in databases {
-            cluster.ensure_database(name).await.expect("a new database");
-        }
-        Self { cluster: Some(cluster), options, _home: home }
-    }
-
-    /// Stops the server as a crash would and starts it again.
-    ///
-    /// # Panics
-    /// If it does not come back.
-    pub async fn crash_and_restart(&mut self) {
-        let cluster = self.cluster.take().expect("it runs");
-        self.cluster = Some(cluster.crash_and_restart(&self.options).await.expect("PostgreSQL comes back"));
-    }
-}
-
-impl std::ops::Deref for TestCluster {
-    type Target = Cluster;
-
-    fn deref(&self) -> &Cluster {
-        self.cluster.as_ref().expect("it runs")
-    }
-}
-
 const SETTINGS: [&str; 12] = [
     "listen_addresses=127.0.0.1",
     "unix_socket_directories=",

@@ -1,11 +1,11 @@
 //! The ports' contracts, held by PostgreSQL.
 
-use gonvel_core::connector::{DeliveredTopic, Definition, ValidConnector, Wish};
+use gonvel_core::connector::{Definition, DeliveredTopic, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName};
 use gonvel_core::ports::DatabaseAddress;
 use gonvel_core::secret::Secret;
 use gonvel_port_contracts::{leases, topic_log};
-use gonvel_stand_ins::postgres_cluster::TestCluster;
+use gonvel_stand_ins::test_cluster::TestCluster;
 use gonvel_storage::Database;
 use gonvel_storage::catalog::connections::ConnectionInput;
 use gonvel_storage::sealing::Sealer;

@@ -264,7 +264,7 @@ mod tests {
             (ColumnType::Date, "2026-11-24", Value::Date(20_781)),
             (ColumnType::Date, "0044-03-15 BC", Value::Date(-735_160)),
             (ColumnType::Date, "infinity", Value::Date(i32::MAX)),
-            (ColumnType::Date, "12026-01-01", Value::Date(3_672_883)),
+            (ColumnType::Date, "12026-01-01", Value::Date(3_672_879)),
             (ColumnType::TimestampTz, "1969-12-31 23:59:59.999999+00", Value::Timestamp(-1)),
             (ColumnType::Timestamp, "1970-01-01 00:00:01.5", Value::Timestamp(1_500_000)),
             (ColumnType::TimestampTz, "-infinity", Value::Timestamp(i64::MIN)),

@@ -1,6 +1,6 @@
 //! Appending: requests that wait at the same time go into one transaction (group commit).
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use diesel::prelude::*;
@@ -176,20 +176,14 @@ async fn progress(
 ) -> Result<(), diesel::result::Error> {
     let mut order: Vec<usize> = (0..batches.len()).filter(|&n| batches[n].progress.is_some()).collect();
     order.sort_by_key(|&n| batches[n].progress.as_ref().map(|p| (p.connector, p.lane)));
-    // a lane whose earlier batch of this group was refused must not have a later one accepted
-    let mut stopped = HashSet::new();
     for number in order {
         let Some(lane) = &batches[number].progress else { continue };
-        let written = if stopped.contains(&(lane.connector, lane.lane)) {
-            0
-        } else {
-            diesel::update(lanes::table.find((lane.connector.0, lane.lane)).filter(lanes::epoch.eq(lane.epoch.0)))
-                .set(lanes::position.eq(&lane.position))
-                .execute(connection)
-                .await?
-        };
+        // epochs only grow, so a holder that is refused here is refused for the rest of the group as well
+        let written = diesel::update(lanes::table.find((lane.connector.0, lane.lane)).filter(lanes::epoch.eq(lane.epoch.0)))
+            .set(lanes::position.eq(&lane.position))
+            .execute(connection)
+            .await?;
         if written == 0 {
-            stopped.insert((lane.connector, lane.lane));
             refused.insert(number, PortError::Fenced { connector: lane.connector, lane: lane.lane });
         }
     }

@@ -1,0 +1,154 @@
+//! The whole program, killed without warning again and again while a day at the packhouse goes on, and its own database
+//! with it: in the end the target holds the source's rows, and no change stands twice in a topic.
+
+use std::collections::HashMap;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use gonvel_stand_ins::packhouse::seed::seed;
+use gonvel_stand_ins::packhouse::workload::Day;
+use gonvel_stand_ins::postgres_cluster::{OWNER, free_port};
+use gonvel_stand_ins::test_cluster::TestCluster;
+use serde_json::{Value, json};
+
+struct Gonvel {
+    child: Child,
+    base: String,
+    client: reqwest::Client,
+}
+
+impl Gonvel {
+    async fn serve(cluster: &TestCluster, folder: &std::path::Path, port: u16) -> Self {
+        let child = Command::new(env!("CARGO_BIN_EXE_gonvel"))
+            .arg("serve")
+            .env("GONVEL_DATABASE_URL", cluster.url("gonvel"))
+            .env("GONVEL_LISTEN", format!("127.0.0.1:{port}"))
+            .env("GONVEL_KEY_FILE", folder.join("secret.key"))
+            .stdout(Stdio::null())
+            .spawn()
+            .unwrap();
+        let made = Self { child, base: format!("http://127.0.0.1:{port}/api/v1"), client: reqwest::Client::new() };
+        let start = Instant::now();
+        while made.get("/health").await.is_none() {
+            assert!(start.elapsed() < Duration::from_secs(20), "the server does not answer");
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+        made
+    }
+
+    async fn get(&self, path: &str) -> Option<Value> {
+        self.client.get(format!("{}{path}", self.base)).send().await.ok()?.json().await.ok()
+    }
+
+    async fn post(&self, path: &str, body: Value) -> Value {
+        let answer = self.client.post(format!("{}{path}", self.base)).json(&body).send().await.unwrap();
+        let status = answer.status();
+        let made: Value = answer.json().await.unwrap();
+        assert!(status.is_success(), "{made:#}");
+        made
+    }
+
+    fn kill(&mut self) {
+        self.child.kill().unwrap();
+        self.child.wait().unwrap();
+    }
+}
+
+impl Drop for Gonvel {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+const TABLES: [&str; 3] = ["growers", "blocks", "bins"];
+
+async fn build_flow(gonvel: &Gonvel, cluster: &TestCluster) {
+    let mut ids = HashMap::new();
+    for name in ["packhouse", "settlement"] {
+        let body = json!({"name": name, "host": "127.0.0.1", "port": cluster.port, "database": name, "user": OWNER,
+            "password": cluster.password});
+        ids.insert(name, gonvel.post("/connections", body).await["id"].clone());
+    }
+    let tables: Vec<Value> =
+        TABLES.iter().map(|t| json!({"schema": "public", "table": t, "topic": format!("packhouse.{t}")})).collect();
+    let source = json!({"kind": "source", "connection": ids["packhouse"], "tables": tables, "partitions": 3});
+    let sink = json!({"kind": "sink", "connection": ids["settlement"], "topics": tables});
+    gonvel.post("/connectors", json!({"name": "packhouse-changes", "definition": source, "start": true})).await;
+    gonvel.post("/connectors", json!({"name": "settlement-tables", "definition": sink, "start": true})).await;
+}
+
+async fn rows(cluster: &TestCluster, database: &str, table: &str) -> Option<(i64, String)> {
+    let client = cluster.connect(database).await.ok()?;
+    let statement = format!("SELECT count(*), coalesce(md5(string_agg(t::text, E'\\n' ORDER BY id)), '') FROM {table} t");
+    let row = client.query_one(&statement, &[]).await.ok()?;
+    Some((row.get(0), row.get(1)))
+}
+
+async fn until_equal(cluster: &TestCluster, gonvel: &Gonvel) {
+    let start = Instant::now();
+    for table in TABLES {
+        while rows(cluster, "packhouse", table).await != rows(cluster, "settlement", table).await {
+            if start.elapsed() > Duration::from_secs(90) {
+                panic!("{table} is not equal: {:#}", gonvel.get("/connectors").await.unwrap_or_default());
+            }
+            tokio::time::sleep(Duration::from_millis(200)).await;
+        }
+    }
+}
+
+/// Every change's place in the source stands once in the topic.
+async fn no_change_stands_twice(gonvel: &Gonvel, topic: &str) -> usize {
+    let mut seen = std::collections::HashSet::new();
+    let partitions = gonvel.get(&format!("/topics/{topic}")).await.unwrap()["partitions"].as_i64().unwrap();
+    for partition in 0..partitions {
+        let mut next = Some(0);
+        while let Some(offset) = next {
+            let path = format!("/topics/{topic}/records?order=oldest&partition={partition}&offset={offset}&limit=500");
+            let page = gonvel.get(&path).await.unwrap();
+            for (at, record) in page["records"].as_array().unwrap().iter().enumerate() {
+                assert_eq!(record["offset"].as_i64().unwrap(), offset + i64::try_from(at).unwrap(), "offsets have a gap");
+                let value = &record["value"];
+                let place = match value["change"].as_str().unwrap() {
+                    "load" => format!("load {}", record["key"]),
+                    kind => format!("{kind} {} {}", value["origin"]["position"], value["origin"]["sequence"]),
+                };
+                assert!(seen.insert(place.clone()), "{place} stands twice");
+            }
+            next = page["next_offset"].as_i64();
+        }
+    }
+    seen.len()
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn killed_at_any_moment_it_neither_loses_nor_repeats() {
+    let mut cluster = TestCluster::start(&["gonvel", "packhouse", "settlement"]).await;
+    let folder = tempfile::tempdir().unwrap();
+    let port = free_port().unwrap();
+    let mut packhouse = cluster.connect("packhouse").await.unwrap();
+    seed(&mut packhouse).await.unwrap();
+    // fewer rows than the demo: what matters are the moments, not the amount
+    packhouse.batch_execute("DELETE FROM bins WHERE id > 20000").await.unwrap();
+    let mut gonvel = Gonvel::serve(&cluster, folder.path(), port).await;
+    let day = Day::begin(&cluster.url("packhouse"), 150).await.unwrap();
+    build_flow(&gonvel, &cluster).await;
+    for pause_ms in [40, 350, 90, 600, 180, 1100, 20, 800] {
+        tokio::time::sleep(Duration::from_millis(pause_ms)).await;
+        gonvel.kill();
+        gonvel = Gonvel::serve(&cluster, folder.path(), port).await;
+    }
+    day.end();
+    tokio::time::sleep(Duration::from_millis(300)).await;
+    cluster.crash_and_restart().await;
+    let day = Day::begin(&cluster.url("packhouse"), 150).await.unwrap();
+    tokio::time::sleep(Duration::from_secs(2)).await;
+    day.end();
+    tokio::time::sleep(Duration::from_millis(300)).await;
+    until_equal(&cluster, &gonvel).await;
+    let mut changes = 0;
+    for table in TABLES {
+        changes += no_change_stands_twice(&gonvel, &format!("packhouse.{table}")).await;
+    }
+    assert!(changes > 24_000, "{changes}");
+}

@@ -1,0 +1,174 @@
+//! Bad input through the API: the finding, the remedy and the field, and nothing half-created stays behind.
+
+use std::net::TcpListener as BlockingListener;
+use std::sync::Arc;
+
+use gonvel_server::ServerState;
+use gonvel_stand_ins::postgres_cluster::OWNER;
+use gonvel_stand_ins::test_cluster::TestCluster;
+use gonvel_storage::Database;
+use gonvel_storage::sealing::Sealer;
+use serde_json::{Value, json};
+use tokio::sync::Notify;
+
+struct Api {
+    base: String,
+    client: reqwest::Client,
+}
+
+impl Api {
+    async fn start(cluster: &TestCluster) -> Self {
+        let database = Database::open(&cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
+        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let base = format!("http://{}/api/v1", listener.local_addr().unwrap());
+        let state = ServerState::new(database, Arc::new(Notify::new()), None);
+        tokio::spawn(gonvel_server::serve(listener, state));
+        Self { base, client: reqwest::Client::new() }
+    }
+
+    async fn post(&self, path: &str, body: &Value) -> (u16, Value) {
+        let answer = self.client.post(format!("{}{path}", self.base)).json(body).send().await.unwrap();
+        let status = answer.status().as_u16();
+        if status >= 400 {
+            assert_eq!(answer.headers()["content-type"], "application/problem+json");
+        }
+        (status, answer.json().await.unwrap())
+    }
+
+    async fn get(&self, path: &str) -> Value {
+        self.client.get(format!("{}{path}", self.base)).send().await.unwrap().json().await.unwrap()
+    }
+}
+
+fn connection(name: &str, port: u16, user: &str, password: &str) -> Value {
+    json!({"name": name, "host": "127.0.0.1", "port": port, "database": "packhouse", "user": user, "password": password})
+}
+
+fn source(connection: &Value, table: &str) -> Value {
+    json!({"name": format!("from-{table}"), "start": true, "definition": {
+        "kind": "source", "connection": connection["id"], "partitions": 2,
+        "tables": [{"schema": "public", "table": table, "topic": format!("packhouse.{table}")}]}})
+}
+
+fn says(problem: &Value, member: &str, part: &str) {
+    let text = problem[member].as_str().unwrap_or_default();
+    assert!(text.contains(part), "{member} does not say {part:?}: {problem:#}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_connection_that_cannot_be_used_is_refused_with_its_field_and_not_saved() {
+    let cluster = TestCluster::start(&["gonvel", "packhouse"]).await;
+    let api = Api::start(&cluster).await;
+    let silent = BlockingListener::bind("127.0.0.1:0").unwrap();
+    let closed = BlockingListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let mut absent = connection("a", cluster.port, OWNER, &cluster.password);
+    absent["database"] = "orchard".into();
+    let mut unknown = connection("a", cluster.port, OWNER, &cluster.password);
+    unknown["host"] = "packhouse.example".into();
+    let cases = [
+        (connection("a", cluster.port, OWNER, "russet"), "password", "refuses user \"gonvel\""),
+        (connection("a", cluster.port, "nobody", "russet"), "password", "refuses user \"nobody\""),
+        (absent, "database", "no database \"orchard\""),
+        (unknown, "host", "packhouse.example"),
+        (connection("a", closed, OWNER, "russet"), "host", "refused the connection"),
+        (connection("a", silent.local_addr().unwrap().port(), OWNER, "russet"), "host", "did not answer within"),
+        (connection("a b", cluster.port, OWNER, "russet"), "name", "at character 2"),
+        (connection("a", 0, OWNER, "russet"), "port", "port 0"),
+    ];
+    for (body, field, finding) in cases {
+        let (status, problem) = api.post("/connections", &body).await;
+        assert_eq!((status, problem["field"].as_str()), (422, Some(field)), "{problem:#}");
+        says(&problem, "detail", finding);
+        assert!(!problem.to_string().contains("russet"), "the password came back");
+    }
+    assert_eq!(api.get("/connections").await, json!([]));
+
+    let good = connection("packhouse", cluster.port, OWNER, &cluster.password);
+    let (status, made) = api.post("/connections", &good).await;
+    assert_eq!(status, 201);
+    assert!(!made.to_string().contains(&cluster.password), "the password came back");
+    let (status, problem) = api.post("/connections", &good).await;
+    assert_eq!((status, problem["field"].as_str()), (409, Some("name")));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_source_that_lacks_something_is_refused_with_the_remedy_and_leaves_nothing() {
+    let cluster = TestCluster::start(&["gonvel", "packhouse"]).await;
+    let api = Api::start(&cluster).await;
+    let packhouse = cluster.connect("packhouse").await.unwrap();
+    packhouse
+        .batch_execute(
+            "CREATE TABLE bins (id bigint PRIMARY KEY, grade text);
+             CREATE TABLE scribbles (note text);
+             CREATE TABLE hidden (id bigint PRIMARY KEY);
+             ALTER TABLE hidden REPLICA IDENTITY NOTHING;
+             CREATE ROLE reader LOGIN REPLICATION PASSWORD 'pippin'; GRANT SELECT ON ALL TABLES IN SCHEMA public TO reader;
+             CREATE ROLE visitor LOGIN PASSWORD 'pippin'; GRANT SELECT ON ALL TABLES IN SCHEMA public TO visitor;",
+        )
+        .await
+        .unwrap();
+    let mut connections = Vec::new();
+    for (name, user, password) in
+        [("owner", OWNER, cluster.password.as_str()), ("reader", "reader", "pippin"), ("visitor", "visitor", "pippin")]
+    {
+        let (status, made) = api.post("/connections", &connection(name, cluster.port, user, password)).await;
+        assert_eq!(status, 201, "{made:#}");
+        connections.push(made);
+    }
+    let [owner, reader, visitor] = &connections[..] else { panic!("three connections") };
+    let cases = [
+        (source(owner, "scribbles"), "tables", "scribbles", "PRIMARY KEY"),
+        (source(owner, "hidden"), "tables", "replica identity nothing", "REPLICA IDENTITY DEFAULT"),
+        (source(owner, "orchards"), "tables", "orchards", ""),
+        (source(reader, "bins"), "user", "may not create a publication", "GRANT CREATE ON DATABASE"),
+        (source(visitor, "bins"), "user", "may not replicate", "ALTER ROLE \"visitor\" REPLICATION"),
+    ];
+    for (body, field, finding, statement) in &cases {
+        let (status, problem) = api.post("/connectors", body).await;
+        assert_eq!((status, problem["field"].as_str()), (422, Some(*field)), "{problem:#}");
+        says(&problem, "detail", finding);
+        says(&problem, "statement", statement);
+        assert!(problem["remedy"].is_string() && problem["checks"].as_array().is_some_and(|c| c.len() > 1), "{problem:#}");
+        // a draft may lack everything, and is refused in the same words when it is started
+        let (_, report) = api.post("/connectors/preflight", body).await;
+        assert_eq!(report["ready"], false);
+    }
+    let mut body = source(owner, "bins");
+    body["definition"]["partitions"] = 0.into();
+    let (status, problem) = api.post("/connectors", &body).await;
+    assert_eq!((status, problem["field"].as_str()), (422, Some("partitions")));
+    body = source(owner, "bins");
+    body["definition"]["tables"][0]["topic"] = "bins of today".into();
+    let (status, problem) = api.post("/connectors", &body).await;
+    assert_eq!(status, 422);
+    says(&problem, "detail", "use letters, digits");
+    let (status, _) = api.post("/connectors", &json!({"name": "x"})).await;
+    assert_eq!(status, 422);
+
+    assert_eq!(api.get("/connectors").await, json!([]));
+    assert_eq!(api.get("/topics").await, json!([]));
+    let left = "SELECT (SELECT count(*) FROM pg_replication_slots) + (SELECT count(*) FROM pg_publication)";
+    assert_eq!(packhouse.query_one(left, &[]).await.unwrap().get::<_, i64>(0), 0);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_server_without_a_logical_log_is_refused_with_the_setting() {
+    let cluster = TestCluster::start(&["gonvel"]).await;
+    let plain = TestCluster::start_with(&["packhouse"], &["wal_level=replica"]).await;
+    let api = Api::start(&cluster).await;
+    let client = plain.connect("packhouse").await.unwrap();
+    client.batch_execute("CREATE TABLE bins (id bigint PRIMARY KEY)").await.unwrap();
+    let (_, made) = api.post("/connections", &connection("plain", plain.port, OWNER, &plain.password)).await;
+    let (status, problem) = api.post("/connectors", &source(&made, "bins")).await;
+    assert_eq!(status, 422);
+    says(&problem, "detail", "wal_level is replica");
+    says(&problem, "statement", "ALTER SYSTEM SET wal_level = 'logical';");
+    assert_eq!(api.get("/connectors").await, json!([]));
+}
+
+#[test]
+fn the_openapi_document_in_docs_is_the_server_s() {
+    let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/openapi.json");
+    let kept = std::fs::read_to_string(path).unwrap();
+    assert!(kept.trim() == gonvel_server::openapi_json().trim(), "docs/openapi.json is not current: run make openapi");
+}
