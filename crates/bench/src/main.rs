@@ -1,1 +1,66 @@
-fn main() {}
+//! Measures Gonvel against the alternatives that are at hand, each pair in the same run on the same server.
+//!
+//! `make bench` runs all and writes `docs/benchmarks.md` and `target/bench.json`; `make bench ONLY=name` runs one and only
+//! prints it.
+
+mod append;
+mod backlog;
+mod capture;
+mod latency;
+mod report;
+mod world;
+
+use std::error::Error;
+use std::process::ExitCode;
+
+use clap::Parser;
+
+use crate::report::Measured;
+
+/// Measures Gonvel against what is at hand.
+#[derive(Parser)]
+struct Arguments {
+    /// Run one: append, capture, backlog-inserts, backlog-updates or latency.
+    #[arg(long)]
+    only: Option<String>,
+}
+
+const ALL: [&str; 5] = ["append", "capture", "backlog-inserts", "backlog-updates", "latency"];
+
+async fn one(name: &str) -> Result<Measured, Box<dyn Error>> {
+    match name {
+        "append" => append::run().await,
+        "capture" => capture::run().await,
+        "backlog-inserts" => backlog::run(backlog::Kind::Inserts).await,
+        "backlog-updates" => backlog::run(backlog::Kind::Updates).await,
+        "latency" => latency::run().await,
+        other => Err(format!("there is no benchmark {other}: choose one of {}", ALL.join(", ")).into()),
+    }
+}
+
+#[tokio::main]
+async fn main() -> ExitCode {
+    let arguments = Arguments::parse();
+    let names: Vec<&str> = arguments.only.as_deref().map_or_else(|| ALL.to_vec(), |only| vec![only]);
+    let mut measured = Vec::new();
+    for name in names {
+        eprintln!("measuring {name} …");
+        match one(name).await {
+            Ok(found) => {
+                println!("{}", found.line());
+                measured.push(found);
+            }
+            Err(error) => {
+                eprintln!("{name}: {error}");
+                return ExitCode::FAILURE;
+            }
+        }
+    }
+    if arguments.only.is_none()
+        && let Err(error) = report::write(&measured)
+    {
+        eprintln!("the report could not be written: {error}");
+        return ExitCode::FAILURE;
+    }
+    ExitCode::SUCCESS
+}

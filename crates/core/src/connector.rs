@@ -229,7 +229,8 @@ mod tests {
     #[test]
     fn definitions_are_refused_with_a_remedy() {
         assert!(check(&[("bins", "packhouse.bins"), ("blocks", "packhouse.blocks")], 4).is_ok());
-        let cases: [(&[(&str, &str)], i32, &str); 5] = [
+        type Case<'a> = (&'a [(&'a str, &'a str)], i32, &'a str);
+        let cases: [Case<'_>; 5] = [
             (&[], 1, "choose at least one"),
             (&[("bins", "a")], 0, "from 1 to 1000"),
             (&[("bins", "a b")], 1, "use letters"),

@@ -85,7 +85,7 @@ async fn concurrent_appends_leave_no_gap_and_keep_each_producer_s_order(log: &dy
                 let records: Vec<Record> =
                     (0..=number % 3).map(|n| record(&format!("{producer} {number} {n}"), 1)).collect();
                 // in both orders, so that locks taken as they come would wait for each other
-                let (first, second) = if producer % 2 == 0 { (0, 1) } else { (1, 0) };
+                let (first, second) = if producer.is_multiple_of(2) { (0, 1) } else { (1, 0) };
                 let parts = [(at(&topic, first), &records[..]), (at(&topic, second), &records[..])];
                 let landed = log.append(batch(&parts)).await.unwrap();
                 assert_eq!(landed.len(), 2);

@@ -13,11 +13,11 @@ use gonvel_runtime::systems::{self as systems, ConnectorError};
 
 /// An answer that is not what was asked for.
 #[derive(Debug)]
-pub(crate) struct Refusal(Problem);
+pub(crate) struct Refusal(Box<Problem>);
 
 impl Refusal {
     pub(crate) fn new(status: StatusCode, kind: &str, title: &str, detail: impl Into<String>) -> Self {
-        Self(Problem {
+        Self(Box::new(Problem {
             kind: kind.into(),
             title: title.into(),
             status: status.as_u16(),
@@ -26,7 +26,7 @@ impl Refusal {
             statement: None,
             field: None,
             checks: Vec::new(),
-        })
+        }))
     }
 
     pub(crate) fn invalid(field: &str, detail: impl Into<String>) -> Self {

@@ -1,4 +1,5 @@
 //! Bad input through the API: the finding, the remedy and the field, and nothing half-created stays behind.
+#![allow(clippy::unwrap_used, clippy::cast_precision_loss, reason = "what fails here fails the test")]
 
 use std::net::TcpListener as BlockingListener;
 use std::sync::Arc;

@@ -227,7 +227,7 @@ impl<'a> Reader<'a> {
         }
     }
 
-    fn new(&mut self) -> Result<Tuple<'a>, ProtocolError> {
+    fn new_row(&mut self) -> Result<Tuple<'a>, ProtocolError> {
         match self.u8()? {
             b'N' => self.tuple(),
             other => Err(ProtocolError::Unknown { found: other.into() }),
@@ -277,12 +277,12 @@ pub fn decode(data: &[u8]) -> Result<Message<'_>, ProtocolError> {
         }
         b'R' => Message::Relation(reader.relation()?),
         b'Y' => Message::Type,
-        b'I' => Message::Insert { oid: reader.u32()?, new: reader.new()? },
+        b'I' => Message::Insert { oid: reader.u32()?, new: reader.new_row()? },
         b'U' => {
             let oid = reader.u32()?;
             match reader.u8()? {
                 b'N' => Message::Update { oid, old: None, new: reader.tuple()? },
-                mark => Message::Update { oid, old: Some(reader.old(mark)?), new: reader.new()? },
+                mark => Message::Update { oid, old: Some(reader.old(mark)?), new: reader.new_row()? },
             }
         }
         b'D' => {

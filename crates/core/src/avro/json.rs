@@ -25,10 +25,8 @@ fn collect<'s>(schema: &'s Schema, named: &mut HashMap<&'s str, &'s Schema>) {
     match schema {
         Schema::Array(inner) | Schema::Map(inner) => collect(inner, named),
         Schema::Union(branches) => branches.iter().for_each(|b| collect(b, named)),
-        Schema::Record { name, fields } => {
-            if named.insert(name, schema).is_none() {
-                fields.iter().for_each(|f| collect(&f.schema, named));
-            }
+        Schema::Record { name, fields } if named.insert(name, schema).is_none() => {
+            fields.iter().for_each(|f| collect(&f.schema, named));
         }
         _ => {}
     }
