@@ -58,7 +58,7 @@ const dark: MantineColorsTuple = [
 
 export const theme = createTheme({
   primaryColor: 'pine',
-  primaryShade: { light: 7, dark: 4 },
+  primaryShade: { light: 7, dark: 6 },
   colors: { pine, apricot, gray, dark },
   fontFamily: "'Atkinson Hyperlegible Next Variable', system-ui, sans-serif",
   fontFamilyMonospace: "'Atkinson Hyperlegible Mono Variable', ui-monospace, monospace",

@@ -1,6 +1,6 @@
 /** A demo of its own for each file of walks: its own folder, ports and PostgreSQL cluster. */
 import { execFileSync, spawn, type ChildProcess } from 'node:child_process';
-import { chmodSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
+import { chmodSync, mkdtempSync, readFileSync, realpathSync, rmSync } from 'node:fs';
 import { createServer } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -84,6 +84,31 @@ export class Demo {
     })
       .toString()
       .trim();
+  }
+
+  private postgres(...words: string[]): void {
+    const data = realpathSync(join(this.home, 'postgres'));
+    const bin = '/usr/lib/postgresql/15/bin';
+    const program = `${bin}/pg_ctl`;
+    const asUser = process.getuid?.() === 0 ? ['runuser', '-u', 'postgres', '--', program] : [program];
+    const [first = program, ...rest] = asUser;
+    execFileSync(first, [...rest, ...words, '-w', '-D', data], { cwd: '/', stdio: 'ignore' });
+  }
+
+  /** Stops the demo's PostgreSQL as a crash would. */
+  stopDatabase(): void {
+    this.postgres('stop', '-m', 'immediate');
+  }
+
+  /** Starts it again with the settings it had. */
+  startDatabase(): void {
+    const settings = [
+      'listen_addresses=127.0.0.1',
+      'unix_socket_directories=',
+      'wal_level=logical',
+      'max_connections=200',
+    ];
+    this.postgres('start', '-l', '/dev/null', '-o', `-p ${this.pgPort} ${settings.map((s) => `-c ${s}`).join(' ')}`);
   }
 
   get password(): string {

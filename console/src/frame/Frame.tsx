@@ -49,7 +49,7 @@ export function Frame() {
 
 /** Escape returns from one object to its list. */
 function closeOneLevel(navigate: (to: string) => void) {
-  const open = document.querySelector('[role="dialog"], [role="listbox"]');
+  const open = document.querySelector('[role="dialog"], [aria-expanded="true"]');
   const parts = window.location.pathname.split('/').filter(Boolean);
   if (!open && parts.length > 1) navigate(`/${parts[0]}`);
 }

@@ -1,7 +1,9 @@
 //! The demo: a cluster of its own, the packhouse's data, two connectors, the server.
 
 use std::error::Error;
+use std::fs::File;
 use std::net::{Ipv4Addr, SocketAddr};
+use std::path::Path;
 use std::sync::Arc;
 use std::time::Instant;
 
@@ -32,12 +34,30 @@ pub(crate) async fn run(arguments: DemoArguments) -> Result<(), Box<dyn Error>> 
     // asked for before the cluster is started: a taken port is said at once and leaves nothing running
     let address = SocketAddr::from((Ipv4Addr::LOCALHOST, arguments.port));
     let listener = serve::listen(address, "GONVEL_PORT").await?;
-    let options = ClusterOptions { home: arguments.home.clone(), port: arguments.pg_port, settings: vec![] };
+    let _lock = lock(&arguments.place.home)?;
+    if arguments.reset {
+        Cluster::remove(&arguments.place.home)?;
+        let _ = std::fs::remove_file(arguments.place.home.join("secret.key"));
+    }
+    let options = ClusterOptions { home: arguments.place.home.clone(), port: arguments.place.pg_port, settings: vec![] };
     let cluster = Cluster::start(&options).await?;
     let outcome = with_cluster(&arguments, &cluster, listener, start).await;
     let stopped = cluster.stop();
     outcome?;
     Ok(stopped?)
+}
+
+/// One demo for each folder; the lock goes with the process.
+fn lock(home: &Path) -> Result<File, Box<dyn Error>> {
+    std::fs::create_dir_all(home).map_err(|e| format!("{} cannot be made: {e}", home.display()))?;
+    let file = File::create(home.join("lock")).map_err(|e| format!("{} cannot be written to: {e}", home.display()))?;
+    match file.try_lock() {
+        Ok(()) => Ok(file),
+        Err(_) => {
+            Err(format!("a demo runs already in {}: stop it, or choose another folder with GONVEL_HOME", home.display())
+                .into())
+        }
+    }
 }
 
 async fn with_cluster(
@@ -54,14 +74,14 @@ async fn with_cluster(
         seed(&mut packhouse).await?;
     }
     drop(packhouse);
-    let sealer = Sealer::from_file(&arguments.home.join("secret.key"))?;
+    let sealer = Sealer::from_file(&arguments.place.home.join("secret.key"))?;
     let database = Database::open(&cluster.url("gonvel"), sealer).await?;
     if !arguments.empty && database.connections().await?.is_empty() {
         ready_made(&database, cluster).await?;
     }
     let workload: Arc<dyn DemoWorkload> = Arc::new(PackhouseDay { url: cluster.url("packhouse"), day: Mutex::new(None) });
-    let home = arguments.home.display().to_string();
-    let pg_port = arguments.pg_port;
+    let home = arguments.place.home.display().to_string();
+    let pg_port = arguments.place.pg_port;
     serve::until_signal(database, listener, "runner-1".into(), Some(workload), async move |address| {
         println!("Gonvel is at http://{address}  (ready after {:.1} s; Ctrl-C stops it)", start.elapsed().as_secs_f64());
         println!("The packhouse's database: PGPASSFILE={home}/pgpass psql -h 127.0.0.1 -p {pg_port} -U {OWNER} packhouse");

@@ -45,17 +45,27 @@ struct ServeArguments {
     runner: String,
 }
 
+/// Where a demo is.
 #[derive(clap::Args, Clone)]
-struct DemoArguments {
+struct DemoPlace {
     /// Folder for the demo's data.
     #[arg(long, env = "GONVEL_HOME", default_value = ".gonvel")]
     home: PathBuf,
-    /// Port of the server.
-    #[arg(long, env = "GONVEL_PORT", default_value_t = 8470)]
-    port: u16,
     /// Port of the demo's PostgreSQL.
     #[arg(long, env = "GONVEL_PG_PORT", default_value_t = 54470)]
     pg_port: u16,
+}
+
+#[derive(clap::Args, Clone)]
+struct DemoArguments {
+    #[command(flatten)]
+    place: DemoPlace,
+    /// Port of the server.
+    #[arg(long, env = "GONVEL_PORT", default_value_t = 8470)]
+    port: u16,
+    /// Forget all data of the demo first.
+    #[arg(long)]
+    reset: bool,
     /// Leave out the ready-made connectors, to build them oneself.
     #[arg(long, env = "GONVEL_DEMO_EMPTY")]
     empty: bool,
@@ -73,7 +83,7 @@ struct WorkloadArguments {
     #[arg(long)]
     add_column: bool,
     #[command(flatten)]
-    demo: DemoArguments,
+    place: DemoPlace,
 }
 
 fn main() -> ExitCode {

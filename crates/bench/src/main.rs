@@ -51,7 +51,8 @@ async fn main() -> ExitCode {
                 measured.push(found);
             }
             Err(error) => {
-                eprintln!("{name}: {error}");
+                let cause = error.source().map(|c| format!(": {c}")).unwrap_or_default();
+                eprintln!("{name}: {error}{cause}");
                 return ExitCode::FAILURE;
             }
         }

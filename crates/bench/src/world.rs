@@ -164,7 +164,7 @@ pub async fn insert_bins(world: &World, database: &str, from: i64, to: i64) -> O
             .batch_execute(&format!(
                 "INSERT INTO bins SELECT n, n % 4000, timestamptz '2026-09-01 00:00Z' + n * interval '43 seconds', \
                  (2400 + n * 7919 % 1800) / 10.0, (ARRAY['extra','first','second','juice'])[1 + n % 4], n % 60, 'stored', \
-                 CASE n % 12 WHEN 0 THEN 'checked twice' END FROM generate_series({first}, {last}) n"
+                 CASE n % 12 WHEN 0 THEN 'checked twice' END FROM generate_series({first}::bigint, {last}::bigint) n"
             ))
             .await?;
     }

@@ -9,7 +9,7 @@ use crate::change::{ChangeBatch, ChangeKind};
 /// A change's place: batch, row.
 pub type Place = (usize, usize);
 
-/// What is to be done with distinct keys, in this order: deletes, upserts, partials, inserts.
+/// What is to be done with distinct keys, in this order: deletes, upserts, updates, partials, inserts.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Segment {
     /// Whether all rows go first.
@@ -18,6 +18,8 @@ pub struct Segment {
     pub deletes: Vec<Place>,
     /// Rows to write whether or not they are there.
     pub upserts: Vec<Place>,
+    /// Rows that should be there: a target that lacks one gets it all the same.
+    pub updates: Vec<Place>,
     /// Rows of which some columns were not sent: only the others are written.
     pub partials: Vec<Place>,
     /// Rows that should not be there yet.
@@ -31,6 +33,7 @@ impl Segment {
         !self.truncate
             && self.deletes.is_empty()
             && self.upserts.is_empty()
+            && self.updates.is_empty()
             && self.partials.is_empty()
             && self.inserts.is_empty()
     }
@@ -40,6 +43,7 @@ impl Segment {
 enum Net {
     Insert(Place),
     Upsert(Place),
+    Update(Place),
     Partial(Place),
     Delete(Place),
 }
@@ -69,6 +73,7 @@ pub fn fold<'k>(batches: &[ChangeBatch], changes: impl IntoIterator<Item = (Plac
         let net = match (kind, before) {
             (ChangeKind::Delete, _) => Net::Delete(place),
             (ChangeKind::Update, _) if partial => Net::Partial(place),
+            (ChangeKind::Update, None | Some(Net::Update(_))) => Net::Update(place),
             (_, Some(Net::Insert(_))) | (ChangeKind::Insert | ChangeKind::Load, None) => Net::Insert(place),
             _ => Net::Upsert(place),
         };
@@ -85,12 +90,15 @@ fn close(current: &mut HashMap<&[u8], Net>, truncate: &mut bool) -> Segment {
         match net {
             Net::Insert(place) => segment.inserts.push(place),
             Net::Upsert(place) => segment.upserts.push(place),
+            Net::Update(place) => segment.updates.push(place),
             Net::Partial(place) => segment.partials.push(place),
             Net::Delete(place) => segment.deletes.push(place),
         }
     }
     // the source's order: it is kind to the target's indexes and makes runs repeatable
-    for list in [&mut segment.inserts, &mut segment.upserts, &mut segment.partials, &mut segment.deletes] {
+    let lists =
+        [&mut segment.inserts, &mut segment.upserts, &mut segment.updates, &mut segment.partials, &mut segment.deletes];
+    for list in lists {
         list.sort_unstable();
     }
     segment
@@ -192,10 +200,11 @@ mod tests {
                 for place in &segment.deletes {
                     rows.remove(&id(place));
                 }
-                for place in segment.upserts.iter().chain(&segment.inserts) {
+                for place in segment.upserts.iter().chain(&segment.updates).chain(&segment.inserts) {
                     let row = (int(batches[0].new[1].value(place.1)), int(batches[0].new[2].value(place.1)));
                     let before = rows.insert(id(place), row);
                     prop_assert!(before.is_none() || !segment.inserts.contains(place), "an insert meets a row");
+                    prop_assert!(before.is_some() || !segment.updates.contains(place), "an update meets no row");
                 }
                 for place in &segment.partials {
                     rows.get_mut(&id(place)).unwrap().0 = int(batches[0].new[1].value(place.1));

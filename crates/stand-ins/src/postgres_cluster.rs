@@ -268,6 +268,26 @@ impl Cluster {
         Ok(true)
     }
 
+    /// Forgets a cluster: stops it if it still runs and removes its data and its password.
+    ///
+    /// # Errors
+    /// If it does not stop, or a file cannot be removed.
+    pub fn remove(home: &Path) -> Result<(), ClusterError> {
+        let link = home.join("postgres");
+        let Ok(data) = link.canonicalize() else { return Ok(()) };
+        let pid = fs::read_to_string(data.join("postmaster.pid")).unwrap_or_default();
+        if pid.lines().next().is_some_and(|pid| Path::new("/proc").join(pid.trim()).exists()) {
+            let (password, programs) = (String::new(), programs()?);
+            Self { port: 0, password, data: data.clone(), programs, child: None, stopped: false }.stop_with("immediate")?;
+        }
+        fs::remove_dir_all(&data).map_err(file_error(format!("cannot remove {}", data.display())))?;
+        if link.is_symlink() {
+            fs::remove_file(&link).map_err(file_error(format!("cannot remove {}", link.display())))?;
+        }
+        let _ = fs::remove_file(home.join("pgpass"));
+        Ok(())
+    }
+
     /// Stops the server in good order.
     ///
     /// # Errors

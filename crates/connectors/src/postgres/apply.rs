@@ -129,6 +129,9 @@ impl Application<'_> {
             if !segment.upserts.is_empty() {
                 self.upsert(&segment.upserts).await?;
             }
+            if !segment.updates.is_empty() {
+                self.update(&segment.updates).await?;
+            }
             if !segment.partials.is_empty() {
                 self.partial(&segment.partials).await?;
             }
@@ -204,6 +207,34 @@ impl Application<'_> {
         self.execute(&statement, &parameters).await.map(|_| ())
     }
 
+    /// Updates rows that should be there. Where the target lacks some, all are written by the statement that takes both.
+    async fn update(&self, places: &[Place]) -> Result<(), Error> {
+        let columns: Vec<usize> = (0..self.shape.columns.len()).collect();
+        let updated = self.update_columns(&columns, places).await?;
+        if updated == Some(u64::try_from(places.len()).unwrap_or(u64::MAX)) { Ok(()) } else { self.upsert(places).await }
+    }
+
+    /// Updates some columns of rows by their key; none if there is no column but the key's.
+    async fn update_columns(&self, columns: &[usize], places: &[Place]) -> Result<Option<u64>, Error> {
+        let (rows, casts) = self.rows_of(columns);
+        let (mut same, mut sets) = (Vec::new(), Vec::new());
+        for (&column, cast) in columns.iter().zip(&casts) {
+            let column = &self.shape.columns[column];
+            if column.key {
+                same.push(format!("t.{} = {cast}", ident(&column.name)));
+            } else {
+                sets.push(format!("{} = {cast}", ident(&column.name)));
+            }
+        }
+        if sets.is_empty() {
+            return Ok(None);
+        }
+        let statement =
+            format!("UPDATE {} t SET {} FROM {rows} WHERE {}", self.target.name, sets.join(", "), same.join(" AND "));
+        let parameters: Vec<_> = columns.iter().map(|&c| self.parameter(places, c, |b| &b.new)).collect();
+        self.execute(&statement, &parameters).await.map(Some)
+    }
+
     /// Updates only the columns that were sent; rows are grouped by which those are.
     async fn partial(&self, places: &[Place]) -> Result<(), Error> {
         let mut groups: std::collections::BTreeMap<Vec<usize>, Vec<Place>> = std::collections::BTreeMap::new();
@@ -212,23 +243,7 @@ impl Application<'_> {
             groups.entry(sent).or_default().push((batch, row));
         }
         for (sent, places) in groups {
-            let (rows, casts) = self.rows_of(&sent);
-            let (mut same, mut sets) = (Vec::new(), Vec::new());
-            for (&column, cast) in sent.iter().zip(&casts) {
-                let column = &self.shape.columns[column];
-                if column.key {
-                    same.push(format!("t.{} = {cast}", ident(&column.name)));
-                } else {
-                    sets.push(format!("{} = {cast}", ident(&column.name)));
-                }
-            }
-            if sets.is_empty() {
-                continue;
-            }
-            let statement =
-                format!("UPDATE {} t SET {} FROM {rows} WHERE {}", self.target.name, sets.join(", "), same.join(" AND "));
-            let parameters: Vec<_> = sent.iter().map(|&c| self.parameter(&places, c, |b| &b.new)).collect();
-            self.execute(&statement, &parameters).await?;
+            self.update_columns(&sent, &places).await?;
         }
         Ok(())
     }

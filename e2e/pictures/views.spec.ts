@@ -1,0 +1,61 @@
+/** Takes the pictures of docs/screenshots/ from the demo's data. */
+import { expect } from '@playwright/test';
+
+import { withDemo } from '../support/demo';
+
+const test = withDemo();
+const folder = '../docs/screenshots';
+
+test('the main views', async ({ page, demo }) => {
+  const equal = () =>
+    demo.sql('settlement', 'SELECT count(*) FROM bins') === demo.sql('packhouse', 'SELECT count(*) FROM bins');
+  await expect
+    .poll(() => demo.sql('settlement', "SELECT to_regclass('bins') IS NOT NULL AND to_regclass('blocks') IS NOT NULL"))
+    .toBe('t');
+  await expect.poll(equal, { timeout: 60_000 }).toBe(true);
+  await page.request.put('/api/v1/demo/workload', { data: { running: true, rate: 40 } });
+  const take = async (name: string, path: string, ready: () => Promise<void>) => {
+    await page.goto(path);
+    await ready();
+    await page.evaluate(() => document.fonts.ready);
+    await page.screenshot({ path: `${folder}/${name}.png` });
+  };
+  const settled = async () => page.waitForTimeout(6_500);
+
+  await take('flow', '/flow', async () => {
+    await expect(page.getByRole('button', { name: /Connector packhouse-changes/ })).toBeVisible();
+    await settled();
+  });
+  await take('connectors', '/connectors', async () => {
+    await expect(page.getByRole('link', { name: 'settlement-tables' })).toBeVisible();
+    await page.waitForTimeout(800);
+  });
+  const connectors = (await (await page.request.get('/api/v1/connectors')).json()) as { id: string; name: string }[];
+  const source = connectors.find((c) => c.name === 'packhouse-changes');
+  await take('connector', `/connectors/${source?.id}`, async () => {
+    await expect(page.getByRole('row', { name: /public\.bins/ })).toBeVisible();
+    await page.waitForTimeout(800);
+  });
+  await take('topics', '/topics', async () => {
+    await expect(page.getByRole('link', { name: 'packhouse.bins' })).toBeVisible();
+  });
+  await take('topic', '/topics/packhouse.bins?tail=1', async () => {
+    await expect(page.locator('td.changed').first()).toBeVisible();
+    await page.waitForTimeout(800);
+  });
+  await take('connections', '/connections', async () => {
+    await page.getByRole('button', { name: 'Test' }).first().click();
+    await expect(page.getByText(/Answered in/)).toBeVisible();
+  });
+  await take('builder', '/connectors/new?kind=source', async () => {
+    await page.getByRole('combobox', { name: 'Connection' }).click();
+    await page.getByRole('option', { name: 'packhouse' }).click();
+    for (const table of ['rooms', 'consignments']) {
+      await page.getByRole('checkbox', { name: new RegExp(`^${table} `) }).check();
+    }
+    await page.getByLabel('Name of the connector').fill('packhouse-dispatch');
+    await page.getByRole('button', { name: 'Check only' }).click();
+    await expect(page.getByText('Everything it needs is there.')).toBeVisible();
+    await page.evaluate(() => window.scrollTo(0, 0));
+  });
+});
