@@ -56,6 +56,11 @@ pub struct Round {
     pub delivered: Vec<(TopicPartition, Delivered)>,
 }
 
+/// Rows are found by the target's key, one by one: a plan that reads the whole table for a round of changes costs more with
+/// every row the table grows by. A commit does not wait for the target's disk: should the target's machine fail, its last
+/// commits are gone together with their position, and are delivered again from the topic.
+const SESSION: &str = "SET enable_hashjoin = off; SET enable_mergejoin = off; SET jit = off; SET synchronous_commit = off";
+
 /// A running sink.
 pub struct PgSink {
     client: Client,
@@ -78,6 +83,7 @@ impl PgSink {
     ) -> Result<(Self, HashMap<TopicPartition, Delivered>), ConnectorError> {
         let client = connect(&settings.address).await?;
         target::ensure_own_tables(&client).await?;
+        client.batch_execute(SESSION).await.map_err(|e| explain(&e, "preparing the session"))?;
         let during = |e: tokio_postgres::Error| explain(&e, "taking over the sink's positions");
         let topics: Vec<i64> = partitions.iter().map(|p| p.topic.0).collect();
         let numbers: Vec<i32> = partitions.iter().map(|p| p.partition.0).collect();
