@@ -73,7 +73,8 @@ test-console: console
 	cd console && npm test --silent
 
 test-e2e: console e2e/node_modules/.package-lock.json
-	cargo build -p gonvel
+	@# the same build as for the Rust tests: another choice of packages would compile half of it again
+	cargo test --workspace --no-run --quiet
 	cd e2e && GONVEL_BINARY=$(abspath $(TARGET))/debug/gonvel npm test --silent
 
 check: console e2e/node_modules/.package-lock.json
@@ -84,7 +85,8 @@ check: console e2e/node_modules/.package-lock.json
 	cd e2e && npx tsc --noEmit && npm run --silent format
 
 openapi: console
-	cargo run --quiet -p gonvel -- openapi > docs/openapi.json.new
+	cargo test --workspace --no-run --quiet
+	$(TARGET)/debug/gonvel openapi > docs/openapi.json.new
 	mv docs/openapi.json.new docs/openapi.json
 
 bench: packages-demo console

@@ -155,7 +155,7 @@ async fn try_remove(services: &Services, assignment: &Assignment) -> Result<(), 
     let address = services.fleet.address(definition.connection()).await.map_err(|e| e.to_string())?;
     let id = assignment.connector.id();
     let cleaned = match definition {
-        Definition::Source { .. } => postgres::source::clean_up(&address, id).await,
+        Definition::Source { .. } => postgres::slot::clean_up(&address, id).await,
         Definition::Sink { .. } => postgres::sink::clean_up(&address, id).await,
     };
     cleaned.map_err(|e| e.to_string())?;

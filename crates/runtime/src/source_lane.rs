@@ -4,7 +4,8 @@ use std::collections::BTreeMap;
 
 use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::position::PgPosition;
-use gonvel_connectors::postgres::source::{Captured, PgSource, SourceSettings, prepare};
+use gonvel_connectors::postgres::slot::prepare;
+use gonvel_connectors::postgres::source::{Captured, PgSource, SourceSettings};
 use gonvel_core::change::KindCounts;
 use gonvel_core::change_form::position_text;
 use gonvel_core::connector::{CapturedTable, Definition, State};

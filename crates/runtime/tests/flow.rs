@@ -1,119 +1,18 @@
 //! Changes from one real database through the topic log into another, against the whole truth: the tables themselves.
 #![allow(clippy::unwrap_used, clippy::cast_precision_loss, reason = "what fails here fails the test")]
 
+mod support;
+
 use std::collections::BTreeMap;
-use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use gonvel_core::block::UnpackedBlock;
-use gonvel_core::connector::{CapturedTable, Definition, DeliveredTopic, State, ValidConnector, Wish};
-use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, Offset, TopicName, TopicPartition};
-use gonvel_core::ports::{DatabaseAddress, TopicLog};
-use gonvel_core::secret::Secret;
-use gonvel_runtime::{Fleet, Services};
-use gonvel_stand_ins::postgres_cluster::OWNER;
-use gonvel_stand_ins::test_cluster::TestCluster;
+use gonvel_core::connector::{State, Wish};
+use gonvel_core::naming::{Offset, TopicName, TopicPartition};
+use gonvel_core::ports::TopicLog;
 use gonvel_storage::Database;
-use gonvel_storage::catalog::connections::ConnectionInput;
-use gonvel_storage::sealing::Sealer;
+use support::World;
 use tokio_postgres::Client;
-use uuid::Uuid;
-
-struct World {
-    cluster: TestCluster,
-    database: Database,
-}
-
-impl World {
-    async fn new() -> Self {
-        let cluster = TestCluster::start(&["gonvel", "packhouse", "settlement"]).await;
-        let database = Database::open(&cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
-        Self { cluster, database }
-    }
-
-    fn fleet(&self) -> Fleet {
-        let services = Services {
-            log: Arc::new(self.database.clone()),
-            fleet: Arc::new(self.database.clone()),
-            schemas: Arc::new(self.database.clone()),
-            runner: "test".into(),
-        };
-        Fleet::start(services)
-    }
-
-    async fn connection(&self, database: &str) -> Uuid {
-        let address = DatabaseAddress {
-            host: "127.0.0.1".into(),
-            port: self.cluster.port,
-            database: database.into(),
-            user: OWNER.into(),
-            password: Secret::new(self.cluster.password.clone()),
-        };
-        let input = ConnectionInput { name: ConnectionName::parse(database).unwrap(), address };
-        self.database.create_connection(&input).await.unwrap().id
-    }
-
-    async fn connector(&self, name: &str, definition: Definition) -> ConnectorId {
-        let id = ConnectorId(Uuid::now_v7());
-        let connector = ValidConnector::check(id, ConnectorName::parse(name).unwrap(), definition).unwrap();
-        self.database.create_connector(&connector, Wish::Run).await.unwrap();
-        id
-    }
-
-    async fn flow(&self, tables: &[&str], partitions: i32) -> (ConnectorId, ConnectorId) {
-        let captured = tables
-            .iter()
-            .map(|t| CapturedTable { schema: "public".into(), table: (*t).into(), topic: format!("packhouse.{t}") })
-            .collect();
-        let source = Definition::Source { connection: self.connection("packhouse").await, tables: captured, partitions };
-        let source = self.connector("from-packhouse", source).await;
-        let topics = tables
-            .iter()
-            .map(|t| DeliveredTopic { topic: format!("packhouse.{t}"), schema: "public".into(), table: (*t).into() })
-            .collect();
-        let sink = Definition::Sink { connection: self.connection("settlement").await, topics };
-        (source, self.connector("to-settlement", sink).await)
-    }
-
-    /// Waits until the target's tables equal the source's.
-    async fn until_equal(&self, source: &Client, target: &Client, tables: &[&str], patience: Duration) {
-        let start = Instant::now();
-        loop {
-            let mut differing = Vec::new();
-            for table in tables {
-                let (left, right) = (rows(source, table).await, rows(target, table).await);
-                if left != right {
-                    differing.push(format!("{table}: {}", difference(&left, &right)));
-                }
-            }
-            if differing.is_empty() {
-                return;
-            }
-            if start.elapsed() > patience {
-                for connector in self.database.connectors().await.unwrap() {
-                    eprintln!("{}: {:?}", connector.name, connector.lanes);
-                }
-                panic!("not equal after {patience:?}: {differing:?}");
-            }
-            tokio::time::sleep(Duration::from_millis(200)).await;
-        }
-    }
-}
-
-async fn rows(client: &Client, table: &str) -> Vec<String> {
-    match client.query(&format!("SELECT CASE WHEN length(t::text) > 120 THEN left(t::text, 40) || md5(t::text) ELSE t::text END FROM {table} t ORDER BY 1"), &[]).await {
-        Ok(rows) => rows.iter().map(|r| r.get(0)).collect(),
-        Err(_) => vec!["there is no such table".into()],
-    }
-}
-
-fn difference(left: &[String], right: &[String]) -> String {
-    let only = |a: &[String], b: &[String]| {
-        let b: std::collections::HashSet<_> = b.iter().collect();
-        a.iter().filter(|r| !b.contains(r)).take(3).cloned().collect::<Vec<_>>()
-    };
-    format!("{} and {} rows, only left {:?}, only right {:?}", left.len(), right.len(), only(left, right), only(right, left))
-}
 
 /// All records of a topic as JSON, by partition.
 async fn topic_changes(database: &Database, name: &str) -> Vec<serde_json::Value> {

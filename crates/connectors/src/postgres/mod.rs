@@ -1,6 +1,7 @@
 //! PostgreSQL: change capture by logical replication, and delivery into tables.
 
 pub mod apply;
+mod capture;
 pub mod client;
 pub mod copy_text;
 pub mod load;
@@ -10,6 +11,7 @@ pub mod position;
 pub mod preflight;
 pub mod replication;
 pub mod sink;
+pub mod slot;
 pub mod source;
 pub mod tables;
 pub mod target;

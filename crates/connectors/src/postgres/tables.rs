@@ -57,16 +57,34 @@ pub async fn list(client: &Client) -> Result<Vec<TableSummary>, ConnectorError> 
     Ok(rows.into_iter().map(summary).collect())
 }
 
-const COLUMNS: &str = "SELECT a.attname::text, a.atttypid, a.atttypmod,
+/// The name of type `t` (an array of `e`) with a modifier, as another database has it as well: domains as what they stand on,
+/// types that were made in this database (from the first free object id, 16384, on) as text.
+macro_rules! portable_type {
+    ($modifier:literal) => {
+        concat!(
+            "CASE WHEN t.typtype = 'd' AND t.typbasetype < 16384 THEN format_type(t.typbasetype, t.typtypmod)
+               WHEN e.typtype = 'd' AND e.typbasetype < 16384 THEN format_type(e.typbasetype, e.typtypmod) || '[]'
+               WHEN e.oid >= 16384 THEN 'text[]' WHEN t.oid >= 16384 THEN 'text'
+               ELSE format_type(t.oid, ",
+            $modifier,
+            ") END"
+        )
+    };
+}
+
+const COLUMNS: &str = concat!(
+    "SELECT a.attname::text, a.atttypid, a.atttypmod,
         coalesce(a.attnum = ANY (i.indkey), false),
-        CASE t.typtype WHEN 'd' THEN format_type(t.typbasetype, t.typtypmod) WHEN 'e' THEN 'text' WHEN 'c' THEN 'text'
-          ELSE format_type(a.atttypid, a.atttypmod) END
-     FROM pg_class c
+        ",
+    portable_type!("a.atttypmod"),
+    " FROM pg_class c
      JOIN pg_namespace n ON n.oid = c.relnamespace
      JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated = ''
      JOIN pg_type t ON t.oid = a.atttypid
+     LEFT JOIN pg_type e ON e.oid = t.typelem AND t.typcategory = 'A'
      LEFT JOIN pg_index i ON i.indrelid = c.oid AND i.indisprimary
-     WHERE n.nspname = $1 AND c.relname = $2 ORDER BY a.attnum";
+     WHERE n.nspname = $1 AND c.relname = $2 ORDER BY a.attnum"
+);
 
 /// A table's present shape.
 ///
@@ -186,8 +204,11 @@ impl Describer {
         }
         let row = client
             .query_opt(
-                "SELECT CASE typtype WHEN 'd' THEN format_type(typbasetype, typtypmod) WHEN 'e' THEN 'text' WHEN 'c' THEN 'text'
-                        ELSE format_type(oid, $2) END FROM pg_type WHERE oid = $1",
+                concat!(
+                    "SELECT ",
+                    portable_type!("$2"),
+                    " FROM pg_type t LEFT JOIN pg_type e ON e.oid = t.typelem AND t.typcategory = 'A' WHERE t.oid = $1"
+                ),
                 &[&oid, &modifier],
             )
             .await

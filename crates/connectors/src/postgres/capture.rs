@@ -1,0 +1,486 @@
+//! From the stream's messages to batches of changes, with the initial load's chunks in their places between them.
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, OldImage, Origin};
+use gonvel_core::column::Value;
+use gonvel_core::table::TableSchema;
+use tokio::sync::mpsc;
+use tokio_postgres::Client;
+use tokio_postgres::error::SqlState;
+
+use super::client::explain;
+use super::load::{self, ChangedKeys, Chunk, push_key};
+use super::names::{self, ident, qualified};
+use super::pgoutput::{self, Cell, Message, Old, Relation, Tuple};
+use super::position::{Partial, PgPosition};
+use super::replication::{EPOCH_US, Frame, Frames};
+use super::source::{Captured, SourceSettings, TableChanges};
+use super::tables::Describer;
+use super::values;
+use crate::error::ConnectorError;
+
+/// Changes after which a batch is handed on even if more are there.
+const MOST_CHANGES: usize = 10_000;
+/// Bytes after which a batch is handed on.
+const MOST_BYTES: usize = 4 << 20;
+/// How often an idle source's position moves on.
+const IDLE_STEP: Duration = Duration::from_secs(10);
+
+struct Transaction {
+    commit_lsn: u64,
+    commit_time_us: i64,
+    number: u32,
+    /// Row messages seen.
+    seen: u64,
+    /// Row messages appended by an earlier session.
+    skip: u64,
+}
+
+/// A captured relation as the stream last described it.
+struct Followed {
+    table: usize,
+    name: String,
+    shape: Arc<TableSchema>,
+    key_columns: Vec<usize>,
+}
+
+/// Turns the stream into batches, and puts the initial load's chunks where they belong between them.
+pub(super) struct Capture {
+    settings: SourceSettings,
+    client: Client,
+    describer: Describer,
+    relations: HashMap<u32, Option<Arc<Followed>>>,
+    builders: BTreeMap<usize, ChangeBatchBuilder>,
+    transaction: Option<Transaction>,
+    position: PgPosition,
+    pending: usize,
+    pending_bytes: usize,
+    /// Keys the stream changed, for tables still being loaded.
+    changed: HashMap<String, ChangedKeys>,
+    loaded: mpsc::Receiver<Chunk>,
+    mark: String,
+    scratch: Vec<u8>,
+    idle_since: Instant,
+}
+
+type Out = mpsc::Sender<Result<Captured, ConnectorError>>;
+
+impl Capture {
+    /// A capture from a position on. Chunks come through `loaded`, each before the mark with this session's name.
+    pub(super) fn new(
+        settings: SourceSettings,
+        position: PgPosition,
+        client: Client,
+        loaded: mpsc::Receiver<Chunk>,
+        mark: String,
+    ) -> Self {
+        Self {
+            changed: position.loads.keys().map(|name| (name.clone(), ChangedKeys::default())).collect(),
+            relations: HashMap::new(),
+            describer: Describer::default(),
+            client,
+            builders: BTreeMap::new(),
+            transaction: None,
+            position,
+            pending: 0,
+            pending_bytes: 0,
+            loaded,
+            mark,
+            scratch: Vec::new(),
+            idle_since: Instant::now(),
+            settings,
+        }
+    }
+
+    /// Hands batches on until the stream ends.
+    ///
+    /// # Errors
+    /// [`ConnectorError`] says why it ended.
+    pub(super) async fn run(&mut self, mut frames: Frames, out: &Out) -> Result<(), ConnectorError> {
+        loop {
+            let frame = if self.pending > 0 && !frames.has_one() {
+                // nothing more is there right now: hand on what there is as soon as it is wanted
+                tokio::select! {
+                    biased;
+                    permit = out.reserve() => {
+                        let Ok(permit) = permit else { return Ok(()) };
+                        permit.send(Ok(self.take()));
+                        continue;
+                    }
+                    frame = frames.next() => frame?,
+                }
+            } else {
+                frames.next().await?
+            };
+            match frame {
+                Frame::Data(data) => {
+                    self.pending_bytes += data.len();
+                    let message = pgoutput::decode(&data).map_err(|e| ConnectorError::Defect(e.to_string()))?;
+                    self.message(message, out).await?;
+                    if self.pending >= MOST_CHANGES || self.pending_bytes >= MOST_BYTES {
+                        self.hand_on(out).await?;
+                    }
+                }
+                Frame::KeepAlive { sent } => {
+                    if self.transaction.is_none() && self.pending == 0 && sent > self.position.lsn {
+                        self.position.lsn = sent;
+                        if self.idle_since.elapsed() > IDLE_STEP {
+                            self.hand_on(out).await?;
+                        }
+                    }
+                }
+            }
+        }
+    }
+
+    /// What has been gathered, with the position that goes with it.
+    fn take(&mut self) -> Captured {
+        let mut changes = Vec::new();
+        for (&table, builder) in &mut self.builders {
+            if !builder.is_empty() {
+                changes.push(TableChanges { table, batch: builder.finish(), rows: None });
+            }
+        }
+        self.position.partial = self
+            .transaction
+            .as_ref()
+            .filter(|t| t.seen > 0)
+            .map(|t| Partial { commit_lsn: t.commit_lsn, done: t.seen.max(t.skip) });
+        (self.pending, self.pending_bytes, self.idle_since) = (0, 0, Instant::now());
+        Captured { changes, position: self.position.clone() }
+    }
+
+    async fn hand_on(&mut self, out: &Out) -> Result<(), ConnectorError> {
+        let captured = self.take();
+        let closed = |_| ConnectorError::try_again("the lane has stopped", "it starts again by itself");
+        out.send(Ok(captured)).await.map_err(closed)
+    }
+
+    async fn message(&mut self, message: Message<'_>, out: &Out) -> Result<(), ConnectorError> {
+        match message {
+            Message::Begin { final_lsn, commit_time, xid } => {
+                let skip = self.position.partial.filter(|p| p.commit_lsn == final_lsn).map_or(0, |p| p.done);
+                let commit_time_us = commit_time + EPOCH_US;
+                self.transaction = Some(Transaction { commit_lsn: final_lsn, commit_time_us, number: xid, seen: 0, skip });
+            }
+            Message::Commit { end_lsn, .. } => {
+                self.transaction = None;
+                self.position.partial = None;
+                self.position.lsn = end_lsn;
+            }
+            Message::Relation(relation) => self.relation(&relation, out).await?,
+            Message::Insert { oid, new } => {
+                if let Some(followed) = self.row_of(oid) {
+                    self.note(&followed, new);
+                    self.push(&followed, ChangeKind::Insert, Some(new), None)?;
+                }
+            }
+            Message::Update { oid, old, new } => {
+                if let Some(followed) = self.row_of(oid) {
+                    self.update(&followed, old, new).await?;
+                }
+            }
+            Message::Delete { oid, old } => {
+                if let Some(followed) = self.row_of(oid) {
+                    let (Old::Key(tuple) | Old::Row(tuple)) = old;
+                    self.note(&followed, tuple);
+                    self.push(&followed, ChangeKind::Delete, None, Some(old))?;
+                }
+            }
+            Message::Truncate(oids) => {
+                for oid in oids {
+                    if let Some(followed) = self.row_of(oid) {
+                        let number = self.transaction.as_ref().map_or(0, |t| t.number);
+                        if let Some(changed) = self.changed.get_mut(&followed.name) {
+                            changed.note_emptied(number);
+                        }
+                        self.push(&followed, ChangeKind::Truncate, None, None)?;
+                    }
+                }
+            }
+            Message::Logical { prefix, content, .. } => {
+                if prefix == load::MARK && content.starts_with(self.mark.as_bytes()) {
+                    self.chunk(content, out).await?;
+                }
+            }
+            Message::Origin(_) | Message::Type => {}
+        }
+        Ok(())
+    }
+
+    async fn relation(&mut self, relation: &Relation, out: &Out) -> Result<(), ConnectorError> {
+        let table = self.settings.tables.iter().position(|t| t.schema == relation.schema && t.table == relation.name);
+        let Some(table) = table else {
+            self.relations.insert(relation.oid, None);
+            return Ok(());
+        };
+        let shape = self.describer.describe(&self.client, &self.settings.address.database, relation).await?;
+        // one batch has one shape
+        if self.builders.get(&table).is_some_and(|b| !b.is_empty() && **b.table() != *shape) {
+            self.hand_on(out).await?;
+        }
+        if self.builders.get(&table).is_none_or(|b| **b.table() != *shape) {
+            self.builders.insert(table, ChangeBatchBuilder::new(shape.clone()));
+        }
+        let followed = Followed { table, name: shape.qualified(), key_columns: shape.key_columns(), shape };
+        self.relations.insert(relation.oid, Some(Arc::new(followed)));
+        Ok(())
+    }
+
+    /// Counts a row message; gives its relation if it is followed and was not appended by an earlier session.
+    fn row_of(&mut self, oid: u32) -> Option<Arc<Followed>> {
+        let transaction = self.transaction.as_mut()?;
+        transaction.seen += 1;
+        let skipped = transaction.seen <= transaction.skip;
+        self.relations.get(&oid).cloned().flatten().filter(|_| !skipped)
+    }
+
+    /// Remembers a changed key while its table is being loaded.
+    fn note(&mut self, followed: &Followed, tuple: Tuple<'_>) {
+        let Some(changed) = self.changed.get_mut(&followed.name) else { return };
+        let number = self.transaction.as_ref().map_or(0, |t| t.number);
+        changed.note(key_text(followed, tuple), number);
+    }
+
+    async fn update(&mut self, followed: &Followed, old: Option<Old<'_>>, new: Tuple<'_>) -> Result<(), ConnectorError> {
+        self.note(followed, new);
+        let lacks_values = new.cells().any(|cell| cell == Cell::Unchanged);
+        let same_key =
+            old.is_none_or(|(Old::Key(tuple) | Old::Row(tuple))| key_text(followed, tuple) == key_text(followed, new));
+        if same_key {
+            // while its table is being loaded the stream's change may be the only one that brings the row
+            return if lacks_values && self.changed.contains_key(&followed.name) {
+                self.push_complete(followed, ChangeKind::Update, old, new).await
+            } else {
+                self.push(followed, ChangeKind::Update, Some(new), old)
+            };
+        }
+        // another key is another row: the old one goes, the new one comes
+        if let Some(Old::Key(tuple) | Old::Row(tuple)) = old {
+            self.note(followed, tuple);
+        }
+        self.push(followed, ChangeKind::Delete, None, old)?;
+        if lacks_values {
+            return self.push_complete(followed, ChangeKind::Insert, old, new).await;
+        }
+        self.push(followed, ChangeKind::Insert, Some(new), None)
+    }
+
+    /// A row whose large values were not sent and that must be whole: they come from the old row, or else from the table.
+    /// There they may be newer than this change; the change that made them so follows in the stream.
+    async fn push_complete<'t>(
+        &mut self,
+        followed: &Followed,
+        kind: ChangeKind,
+        old: Option<Old<'t>>,
+        new: Tuple<'t>,
+    ) -> Result<(), ConnectorError> {
+        check_width(&followed.shape, new)?;
+        let before: Option<Vec<Cell<'t>>> = if let Some(Old::Row(row)) = old { Some(row.cells().collect()) } else { None };
+        let known = |(index, cell): (usize, Cell<'t>)| match (cell, before.as_ref().and_then(|b| b.get(index).copied())) {
+            (Cell::Unchanged, Some(kept)) => kept,
+            (cell, _) => cell,
+        };
+        let cells: Vec<Cell<'t>> = new.cells().enumerate().map(known).collect();
+        let missing: Vec<usize> = (0..cells.len()).filter(|&i| cells[i] == Cell::Unchanged).collect();
+        let fetched = if missing.is_empty() { None } else { self.fetch(followed, &cells, &missing).await? };
+        self.begin(followed, kind);
+        let shape = followed.shape.clone();
+        let Some(builder) = self.builders.get_mut(&followed.table) else { return Ok(()) };
+        for (index, column) in shape.columns.iter().enumerate() {
+            let cell = match (cells[index], &fetched) {
+                (Cell::Unchanged, Some(fetched)) => fetched.get(&index).map_or(Cell::Null, |t| Cell::Text(t)),
+                // a row that is gone by now is deleted later in the stream; until then an insert has no more to tell
+                (Cell::Unchanged, None) if kind == ChangeKind::Insert => Cell::Null,
+                (cell, _) => cell,
+            };
+            push_cell(builder, &mut self.scratch, &shape, index, column.ty, cell, Image::New)?;
+        }
+        push_old(builder, &mut self.scratch, &shape, old.filter(|_| kind != ChangeKind::Insert))
+    }
+
+    /// The named columns of a row as the table has them now, without those that are null; none if the row, the table or a
+    /// column is gone.
+    async fn fetch(
+        &self,
+        followed: &Followed,
+        cells: &[Cell<'_>],
+        missing: &[usize],
+    ) -> Result<Option<HashMap<usize, Vec<u8>>>, ConnectorError> {
+        let shape = &followed.shape;
+        let columns: Vec<String> = missing.iter().map(|&i| format!("{}::text", ident(&shape.columns[i].name))).collect();
+        let wanted: Vec<String> = followed
+            .key_columns
+            .iter()
+            .map(|&i| {
+                let text = if let Cell::Text(text) = cells[i] { String::from_utf8_lossy(text) } else { "".into() };
+                format!("{} = {}", ident(&shape.columns[i].name), names::literal(&text))
+            })
+            .collect();
+        let statement = format!(
+            "SELECT {} FROM {} WHERE {}",
+            columns.join(", "),
+            qualified(&shape.schema, &shape.table),
+            wanted.join(" AND ")
+        );
+        if let Some(transaction) = &self.transaction {
+            load::until_visible(&self.client, transaction.number).await?;
+        }
+        let row = match self.client.query_opt(&statement, &[]).await {
+            Ok(row) => row,
+            Err(e) if matches!(e.code(), Some(&SqlState::UNDEFINED_COLUMN | &SqlState::UNDEFINED_TABLE)) => None,
+            Err(e) => return Err(explain(&e, "fetching a large value")),
+        };
+        Ok(row.map(|row| {
+            let value = |(place, &index): (usize, &usize)| Some((index, row.get::<_, Option<String>>(place)?.into_bytes()));
+            missing.iter().enumerate().filter_map(value).collect()
+        }))
+    }
+
+    fn begin(&mut self, followed: &Followed, kind: ChangeKind) {
+        let Some(transaction) = &self.transaction else { return };
+        let origin = Origin {
+            position: transaction.commit_lsn,
+            transaction: u64::from(transaction.number),
+            sequence: transaction.seen - 1,
+            commit_time_us: transaction.commit_time_us,
+        };
+        self.pending += 1;
+        if let Some(builder) = self.builders.get_mut(&followed.table) {
+            builder.begin(kind, origin);
+        }
+    }
+
+    #[inline]
+    fn push(
+        &mut self,
+        followed: &Followed,
+        kind: ChangeKind,
+        new: Option<Tuple<'_>>,
+        old: Option<Old<'_>>,
+    ) -> Result<(), ConnectorError> {
+        self.begin(followed, kind);
+        let Some(builder) = self.builders.get_mut(&followed.table) else { return Ok(()) };
+        let shape = &followed.shape;
+        match new {
+            None => builder.no_new(),
+            Some(tuple) => {
+                check_width(shape, tuple)?;
+                for (index, cell) in tuple.cells().enumerate() {
+                    push_cell(builder, &mut self.scratch, shape, index, shape.columns[index].ty, cell, Image::New)?;
+                }
+            }
+        }
+        push_old(builder, &mut self.scratch, shape, old)
+    }
+
+    /// A mark came: the chunk read before it is due.
+    async fn chunk(&mut self, mark: &[u8], out: &Out) -> Result<(), ConnectorError> {
+        let chunk = self.loaded.recv().await.filter(|c| c.mark.as_bytes() == mark);
+        let Some(chunk) = chunk else { return Err(ConnectorError::Defect("a mark without its chunk".into())) };
+        if self.pending > 0 {
+            self.hand_on(out).await?;
+        }
+        let Some(slot) = self.position.snapshot.clone() else {
+            return Err(ConnectorError::Defect("a chunk after the load was done".into()));
+        };
+        let kept = chunk.kept(&slot, self.changed.get(&chunk.name));
+        let table = self.settings.tables.iter().position(|t| format!("{}.{}", t.schema, t.table) == chunk.name);
+        for changed in self.changed.values_mut() {
+            changed.forget_seen(&chunk.snapshot);
+        }
+        if chunk.is_last() {
+            self.position.loads.remove(&chunk.name);
+            self.changed.remove(&chunk.name);
+            if self.position.loads.is_empty() {
+                self.position.snapshot = None;
+            }
+        } else {
+            self.position.loads.insert(chunk.name.clone(), Some(chunk.load.clone()));
+        }
+        let mut captured = self.take();
+        if let Some(table) = table {
+            captured.changes.push(TableChanges { table, batch: chunk.batch, rows: Some(kept) });
+        }
+        let closed = |_| ConnectorError::try_again("the lane has stopped", "it starts again by itself");
+        out.send(Ok(captured)).await.map_err(closed)
+    }
+}
+
+fn check_width(shape: &TableSchema, tuple: Tuple<'_>) -> Result<(), ConnectorError> {
+    if tuple.len() == shape.columns.len() {
+        return Ok(());
+    }
+    Err(ConnectorError::Defect(format!(
+        "a row of {} has {} columns where its description has {}",
+        shape.qualified(),
+        tuple.len(),
+        shape.columns.len()
+    )))
+}
+
+fn push_old(
+    builder: &mut ChangeBatchBuilder,
+    scratch: &mut Vec<u8>,
+    shape: &TableSchema,
+    old: Option<Old<'_>>,
+) -> Result<(), ConnectorError> {
+    let (image, tuple) = match old {
+        None => {
+            builder.no_old();
+            return Ok(());
+        }
+        Some(Old::Row(tuple)) => (OldImage::Row, tuple),
+        Some(Old::Key(tuple)) => (OldImage::Key, tuple),
+    };
+    check_width(shape, tuple)?;
+    builder.begin_old(image);
+    for (index, cell) in tuple.cells().enumerate() {
+        let cell = if image == OldImage::Row || shape.columns[index].key { cell } else { Cell::Null };
+        push_cell(builder, scratch, shape, index, shape.columns[index].ty, cell, Image::Old)?;
+    }
+    Ok(())
+}
+
+fn key_text(followed: &Followed, tuple: Tuple<'_>) -> Vec<u8> {
+    let mut key = Vec::new();
+    for (index, cell) in tuple.cells().enumerate() {
+        if followed.key_columns.contains(&index) {
+            push_key(if let Cell::Text(text) = cell { Some(text) } else { None }, &mut key);
+        }
+    }
+    key
+}
+
+#[derive(Clone, Copy, PartialEq)]
+enum Image {
+    New,
+    Old,
+}
+
+#[inline]
+fn push_cell(
+    builder: &mut ChangeBatchBuilder,
+    scratch: &mut Vec<u8>,
+    shape: &TableSchema,
+    index: usize,
+    ty: gonvel_core::column::ColumnType,
+    cell: Cell<'_>,
+    image: Image,
+) -> Result<(), ConnectorError> {
+    let value = match cell {
+        Cell::Text(text) => values::read(ty, text, scratch).map_err(|e| ConnectorError::BadRecord {
+            finding: format!("{}.{}: {e}", shape.qualified(), shape.columns[index].name),
+        })?,
+        Cell::Unchanged if image == Image::New => {
+            builder.new_unchanged(index);
+            return Ok(());
+        }
+        Cell::Unchanged | Cell::Null => Value::Null,
+    };
+    let pushed = if image == Image::New { builder.new_value(index, value) } else { builder.old_value(index, value) };
+    pushed.map_err(|e| ConnectorError::Defect(e.to_string()))
+}

@@ -1,0 +1,117 @@
+//! What a connector says and does when something outside it is not as it should be.
+#![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
+
+mod support;
+
+use std::time::{Duration, Instant};
+
+use gonvel_core::connector::{State, Wish};
+use gonvel_core::ports::FleetStore;
+use support::World;
+
+const BINS: &str = "CREATE TABLE bins (id bigint PRIMARY KEY, grade text)";
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_sink_waits_for_its_topic_and_halts_where_a_person_is_needed() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    source
+        .batch_execute(&format!("{BINS}; INSERT INTO bins SELECT n, 'first' FROM generate_series(1, 100) n"))
+        .await
+        .unwrap();
+    target.batch_execute("CREATE TABLE bins (id bigint, grade text)").await.unwrap();
+    let (source_id, sink_id) = world.flow(&["bins"], 1).await;
+    world.database.ask(source_id, Wish::Pause).await.unwrap();
+    let fleet = world.fleet();
+    let reason = world.until_state(sink_id, State::Retrying).await;
+    assert!(reason.contains("the topic packhouse.bins is not there yet"), "{reason}");
+
+    world.database.ask(source_id, Wish::Run).await.unwrap();
+    let reason = world.until_state(sink_id, State::Halted).await;
+    assert!(reason.contains("no unique key on id") && reason.contains("ADD UNIQUE (\"id\")"), "{reason}");
+    target.batch_execute("ALTER TABLE bins ADD UNIQUE (id)").await.unwrap();
+    world.database.ask(sink_id, Wish::Run).await.unwrap();
+    world.until_equal(&source, &target, &["bins"], Duration::from_secs(20)).await;
+
+    // a refusal of the target's own halts it too; nothing of the round is in the target, and mended it goes on
+    target.batch_execute("ALTER TABLE bins ADD CHECK (grade <> 'rotten')").await.unwrap();
+    source
+        .batch_execute("UPDATE bins SET grade = 'second' WHERE id = 1; UPDATE bins SET grade = 'rotten' WHERE id = 2")
+        .await
+        .unwrap();
+    let reason = world.until_state(sink_id, State::Halted).await;
+    assert!(reason.contains("check constraint") && reason.contains("resume the connector"), "{reason}");
+    target.batch_execute("ALTER TABLE bins DROP CONSTRAINT bins_grade_check").await.unwrap();
+    world.database.ask(sink_id, Wish::Run).await.unwrap();
+    world.until_equal(&source, &target, &["bins"], Duration::from_secs(20)).await;
+
+    // rows that the target lost are written again when their next change comes
+    target.batch_execute("DELETE FROM bins WHERE id <= 50").await.unwrap();
+    source.batch_execute("UPDATE bins SET grade = 'juice'").await.unwrap();
+    world.until_equal(&source, &target, &["bins"], Duration::from_secs(20)).await;
+    fleet.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_source_whose_slot_is_gone_halts_and_says_what_is_lost() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    source.batch_execute(BINS).await.unwrap();
+    let (source_id, _) = world.flow(&["bins"], 1).await;
+    let fleet = world.fleet();
+    world.until_state(source_id, State::Following).await;
+    world.database.ask(source_id, Wish::Pause).await.unwrap();
+    world.until_state(source_id, State::Paused).await;
+    source.execute("SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots", &[]).await.unwrap();
+    source.batch_execute("INSERT INTO bins VALUES (1, 'lost')").await.unwrap();
+    world.database.ask(source_id, Wish::Run).await.unwrap();
+    let reason = world.until_state(source_id, State::Halted).await;
+    assert!(reason.contains("is not in the server any more") && reason.contains("make it anew"), "{reason}");
+    // deleting it still leaves nothing behind
+    world.database.ask(source_id, Wish::Delete).await.unwrap();
+    let start = Instant::now();
+    while world.database.find_connector(source_id).await.is_ok() {
+        assert!(start.elapsed() < Duration::from_secs(20));
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    let left: i64 = source.query_one("SELECT count(*) FROM pg_publication", &[]).await.unwrap().get(0);
+    assert_eq!(left, 0);
+    fleet.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn another_runner_takes_over_what_one_left_and_the_first_writes_nothing_more() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    source
+        .batch_execute(&format!("{BINS}; INSERT INTO bins SELECT n, 'first' FROM generate_series(1, 500) n"))
+        .await
+        .unwrap();
+    let (source_id, sink_id) = world.flow(&["bins"], 3).await;
+    let first = world.runner("one");
+    world.until_equal(&source, &target, &["bins"], Duration::from_secs(20)).await;
+    let second = world.runner("two");
+    tokio::time::sleep(Duration::from_millis(700)).await;
+    source.batch_execute("UPDATE bins SET grade = 'second' WHERE id <= 100").await.unwrap();
+    world.until_equal(&source, &target, &["bins"], Duration::from_secs(20)).await;
+    // as if the first were cut off: its leases are taken from it while its lanes still run
+    for id in [source_id, sink_id] {
+        let mut taken = None;
+        while taken.is_none() {
+            world.sql_own("UPDATE lanes SET expires_at = now() - interval '1 second'").await;
+            taken = world.database.acquire(id, 0, "two", Duration::from_secs(3)).await.unwrap();
+        }
+    }
+    source.batch_execute("UPDATE bins SET grade = 'juice'; DELETE FROM bins WHERE id % 7 = 0").await.unwrap();
+    world.until_equal(&source, &target, &["bins"], Duration::from_secs(40)).await;
+    let topic = gonvel_core::ports::TopicLog::topic(&world.database, &"packhouse.bins".to_owned().try_into().unwrap())
+        .await
+        .unwrap();
+    let bounds = gonvel_core::ports::TopicLog::bounds(&world.database, topic.id).await.unwrap();
+    let records: i64 = bounds.iter().map(|b| b.next.0).sum();
+    assert_eq!(records, 500 + 100 + 500 + 500 / 7, "a change was written twice or not at all");
+    first.stop().await;
+    second.stop().await;
+}

@@ -1,0 +1,141 @@
+//! A real cluster with a source and a target database, and flows between them.
+#![allow(
+    clippy::unwrap_used,
+    dead_code,
+    reason = "shared by test files that each use a part; what fails here fails the test"
+)]
+
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use gonvel_core::connector::{CapturedTable, Definition, DeliveredTopic, State, ValidConnector, Wish};
+use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName};
+use gonvel_core::ports::DatabaseAddress;
+use gonvel_core::secret::Secret;
+use gonvel_runtime::{Fleet, Services};
+use gonvel_stand_ins::postgres_cluster::OWNER;
+use gonvel_stand_ins::test_cluster::TestCluster;
+use gonvel_storage::Database;
+use gonvel_storage::catalog::connections::ConnectionInput;
+use gonvel_storage::sealing::Sealer;
+use tokio_postgres::Client;
+use uuid::Uuid;
+
+pub struct World {
+    pub cluster: TestCluster,
+    pub database: Database,
+}
+
+impl World {
+    pub async fn new() -> Self {
+        let cluster = TestCluster::start(&["gonvel", "packhouse", "settlement"]).await;
+        let database = Database::open(&cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
+        Self { cluster, database }
+    }
+
+    /// Runs a statement in Gonvel's own database.
+    pub async fn sql_own(&self, statement: &str) {
+        self.cluster.connect("gonvel").await.unwrap().batch_execute(statement).await.unwrap();
+    }
+
+    pub fn fleet(&self) -> Fleet {
+        self.runner("test")
+    }
+
+    /// A runner of its own name.
+    pub fn runner(&self, name: &str) -> Fleet {
+        let services = Services {
+            log: Arc::new(self.database.clone()),
+            fleet: Arc::new(self.database.clone()),
+            schemas: Arc::new(self.database.clone()),
+            runner: name.into(),
+        };
+        Fleet::start(services)
+    }
+
+    pub async fn connection(&self, database: &str) -> Uuid {
+        let address = DatabaseAddress {
+            host: "127.0.0.1".into(),
+            port: self.cluster.port,
+            database: database.into(),
+            user: OWNER.into(),
+            password: Secret::new(self.cluster.password.clone()),
+        };
+        let input = ConnectionInput { name: ConnectionName::parse(database).unwrap(), address };
+        self.database.create_connection(&input).await.unwrap().id
+    }
+
+    pub async fn connector(&self, name: &str, definition: Definition) -> ConnectorId {
+        let id = ConnectorId(Uuid::now_v7());
+        let connector = ValidConnector::check(id, ConnectorName::parse(name).unwrap(), definition).unwrap();
+        self.database.create_connector(&connector, Wish::Run).await.unwrap();
+        id
+    }
+
+    pub async fn flow(&self, tables: &[&str], partitions: i32) -> (ConnectorId, ConnectorId) {
+        let captured = tables
+            .iter()
+            .map(|t| CapturedTable { schema: "public".into(), table: (*t).into(), topic: format!("packhouse.{t}") })
+            .collect();
+        let source = Definition::Source { connection: self.connection("packhouse").await, tables: captured, partitions };
+        let source = self.connector("from-packhouse", source).await;
+        let topics = tables
+            .iter()
+            .map(|t| DeliveredTopic { topic: format!("packhouse.{t}"), schema: "public".into(), table: (*t).into() })
+            .collect();
+        let sink = Definition::Sink { connection: self.connection("settlement").await, topics };
+        (source, self.connector("to-settlement", sink).await)
+    }
+
+    /// Waits until a connector is in a state, and gives the reason it shows.
+    pub async fn until_state(&self, id: ConnectorId, state: State) -> String {
+        let start = Instant::now();
+        loop {
+            let lanes = self.database.find_connector(id).await.unwrap().lanes;
+            if let Some(lane) = lanes.first().filter(|l| l.state == state) {
+                return lane.reason.clone().unwrap_or_default();
+            }
+            assert!(start.elapsed() < Duration::from_secs(30), "not {state:?}: {lanes:?}");
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    }
+
+    /// Waits until the target's tables equal the source's.
+    pub async fn until_equal(&self, source: &Client, target: &Client, tables: &[&str], patience: Duration) {
+        let start = Instant::now();
+        loop {
+            let mut differing = Vec::new();
+            for table in tables {
+                let (left, right) = (rows(source, table).await, rows(target, table).await);
+                if left != right {
+                    differing.push(format!("{table}: {}", difference(&left, &right)));
+                }
+            }
+            if differing.is_empty() {
+                return;
+            }
+            if start.elapsed() > patience {
+                for connector in self.database.connectors().await.unwrap() {
+                    eprintln!("{}: {:?}", connector.name, connector.lanes);
+                }
+                panic!("not equal after {patience:?}: {differing:?}");
+            }
+            tokio::time::sleep(Duration::from_millis(200)).await;
+        }
+    }
+}
+
+async fn rows(client: &Client, table: &str) -> Vec<String> {
+    match client.query(&format!("SELECT CASE WHEN length(t::text) > 120 THEN left(t::text, 40) || md5(t::text) ELSE t::text END FROM {table} t ORDER BY 1"), &[]).await {
+        Ok(rows) => rows.iter().map(|r| r.get(0)).collect(),
+        Err(_) => vec!["there is no such table".into()],
+    }
+}
+
+fn difference(left: &[String], right: &[String]) -> String {
+    let only = |a: &[String], b: &[String]| {
+        let b: std::collections::HashSet<_> = b.iter().collect();
+        a.iter().filter(|r| !b.contains(r)).take(3).cloned().collect::<Vec<_>>()
+    };
+    format!("{} and {} rows, only left {:?}, only right {:?}", left.len(), right.len(), only(left, right), only(right, left))
+}

@@ -1,0 +1,106 @@
+//! Connections and connectors as they are stored.
+#![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
+
+use gonvel_core::connector::{CapturedTable, Definition, ValidConnector, Wish};
+use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, TopicName};
+use gonvel_core::ports::{DatabaseAddress, FleetStore, PortError, SchemaStore};
+use gonvel_core::secret::Secret;
+use gonvel_stand_ins::test_cluster::TestCluster;
+use gonvel_storage::Database;
+use gonvel_storage::catalog::connections::ConnectionInput;
+use gonvel_storage::sealing::Sealer;
+use uuid::Uuid;
+
+fn input(name: &str, password: &str) -> ConnectionInput {
+    let address = DatabaseAddress {
+        host: "packhouse.example".into(),
+        port: 5432,
+        database: "packhouse".into(),
+        user: "gonvel".into(),
+        password: Secret::new(password.into()),
+    };
+    ConnectionInput { name: ConnectionName::parse(name).unwrap(), address }
+}
+
+fn source(name: &str, connection: Uuid) -> ValidConnector {
+    let tables = vec![CapturedTable { schema: "public".into(), table: "bins".into(), topic: "packhouse.bins".into() }];
+    let definition = Definition::Source { connection, tables, partitions: 1 };
+    ValidConnector::check(ConnectorId(Uuid::now_v7()), ConnectorName::parse(name).unwrap(), definition).unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_password_is_stored_sealed_kept_when_not_given_and_lost_without_its_key() {
+    let cluster = TestCluster::start(&["gonvel"]).await;
+    let database = Database::open(&cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
+    let made = database.create_connection(&input("packhouse", "winter gold")).await.unwrap();
+    assert_eq!(database.address(made.id).await.unwrap().password.expose(), "winter gold");
+    let client = cluster.connect("gonvel").await.unwrap();
+    let stored: String = client
+        .query_one("SELECT connections::text || encode(sealed_password, 'escape') FROM connections", &[])
+        .await
+        .unwrap()
+        .get(0);
+    assert!(!stored.contains("winter gold"), "{stored}");
+
+    let moved = database.replace_connection(made.id, &input("packhouse-2", ""), true).await.unwrap();
+    assert_eq!((moved.revision, moved.name.as_str()), (2, "packhouse-2"));
+    assert_eq!(database.address(made.id).await.unwrap().password.expose(), "winter gold");
+    database.replace_connection(made.id, &input("packhouse-2", "early amber"), false).await.unwrap();
+    assert_eq!(database.address(made.id).await.unwrap().password.expose(), "early amber");
+
+    let other = Database::open(&cluster.url("gonvel"), Sealer::new(&[8; 32])).await.unwrap();
+    let error = other.address(made.id).await.unwrap_err().to_string();
+    assert!(error.contains("does not open with the present key"), "{error}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn names_are_unique_and_what_is_used_stays() {
+    let cluster = TestCluster::start(&["gonvel"]).await;
+    let database = Database::open(&cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
+    let packhouse = database.create_connection(&input("packhouse", "x")).await.unwrap();
+    let spare = database.create_connection(&input("spare", "x")).await.unwrap();
+    let taken = database.create_connection(&input("packhouse", "x")).await;
+    assert!(matches!(taken, Err(PortError::Exists { .. })));
+    let taken = database.replace_connection(spare.id, &input("packhouse", "x"), true).await;
+    assert!(matches!(taken, Err(PortError::Exists { .. })));
+
+    let connector = source("changes", packhouse.id);
+    database.create_connector(&connector, Wish::Draft).await.unwrap();
+    let twice = database.create_connector(&source("changes", packhouse.id), Wish::Run).await;
+    assert!(matches!(twice, Err(PortError::Exists { .. })));
+    let nowhere = database.create_connector(&source("other", Uuid::now_v7()), Wish::Run).await;
+    assert!(matches!(nowhere, Err(PortError::NotFound { .. })));
+    assert_eq!(database.connectors().await.unwrap().len(), 1, "a refused connector left something");
+
+    assert!(database.assignments().await.unwrap().is_empty(), "a draft is not run");
+    database.ask(connector.id(), Wish::Run).await.unwrap();
+    let assigned = database.assignments().await.unwrap();
+    assert_eq!((assigned.len(), assigned[0].wish, &assigned[0].connector), (1, Wish::Run, &connector));
+    let used = database.delete_connection(packhouse.id).await.unwrap_err().to_string();
+    assert!(used.contains("used by changes"), "{used}");
+    database.delete_connection(spare.id).await.unwrap();
+
+    database.ask(connector.id(), Wish::Delete).await.unwrap();
+    let late = database.ask(connector.id(), Wish::Run).await;
+    assert!(matches!(late, Err(PortError::Refused(_))), "a connector that is being deleted takes no other wish");
+    database.remove_connector(connector.id()).await.unwrap();
+    assert!(matches!(database.find_connector(connector.id()).await, Err(PortError::NotFound { .. })));
+    database.delete_connection(packhouse.id).await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_schema_s_text_is_one_version_of_its_topic_however_often_it_comes() {
+    let cluster = TestCluster::start(&["gonvel"]).await;
+    let database = Database::open(&cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
+    let topic = TopicName::parse("packhouse.bins").unwrap();
+    let text = |kind: &str| format!(r#"{{"type":"record","name":"Bin","fields":[{{"name":"id","type":"{kind}"}}]}}"#);
+    let (long, int) = (text("long"), text("int"));
+    let asked = (0..6).map(|n| database.register(&topic, "value", if n % 2 == 0 { &long } else { &int }));
+    let ids: Vec<i64> = futures::future::join_all(asked).await.into_iter().map(|id| id.unwrap().0).collect();
+    assert!(ids.chunks(2).all(|pair| pair == &ids[..2]) && ids[0] != ids[1], "{ids:?}");
+    let versions = "SELECT string_agg(version::text, ',' ORDER BY version) FROM schemas";
+    let found: String = cluster.connect("gonvel").await.unwrap().query_one(versions, &[]).await.unwrap().get(0);
+    assert_eq!(found, "1,2");
+    assert_eq!(database.schema_text(gonvel_core::naming::SchemaId(ids[0])).await.unwrap(), long);
+    assert!(matches!(database.register(&topic, "value", "{").await, Err(PortError::Refused(_))));
+}
