@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Installs the Debian packages that are missing among those named: as root, or through sudo.
-#   need-packages.sh PROGRAM=PACKAGE...   PROGRAM is a path or a name on PATH (a glob is allowed in a path)
+#   need-packages.sh PROGRAM=PACKAGES...   PROGRAM is a path or a name on PATH (a glob is allowed in a path)
 set -euo pipefail
 
 missing=()
@@ -9,7 +9,8 @@ for pair in "$@"; do
   package=${pair#*=}
   # shellcheck disable=SC2086  # the program may be a glob
   if ! command -v "$program" >/dev/null 2>&1 && ! ls $program >/dev/null 2>&1; then
-    missing+=("$package")
+    # shellcheck disable=SC2206  # one program may come of several packages
+    missing+=($package)
   fi
 done
 [ ${#missing[@]} -gt 0 ] || exit 0
