@@ -47,6 +47,8 @@ impl Drop for Fleet {
 
 struct Running {
     asked: i32,
+    /// It was told to end; until it has, no other lane of the connector begins.
+    ending: bool,
     stop: watch::Sender<Ending>,
     task: JoinHandle<()>,
 }
@@ -81,7 +83,7 @@ async fn supervise(services: Services, nudge: Arc<Notify>, mut stopped: watch::R
     let mut removing: HashMap<ConnectorId, JoinHandle<()>> = HashMap::new();
     while !*stopped.borrow() {
         match services.fleet.assignments().await {
-            Ok(assignments) => look(&services, &assignments, &mut running, &mut removing).await,
+            Ok(assignments) => look(&services, &nudge, &assignments, &mut running, &mut removing),
             Err(error) => tracing::warn!(%error, "the assignments could not be read"),
         }
         tokio::select! {
@@ -98,27 +100,26 @@ async fn supervise(services: Services, nudge: Arc<Notify>, mut stopped: watch::R
     }
 }
 
-async fn look(
+fn look(
     services: &Services,
+    nudge: &Arc<Notify>,
     assignments: &[Assignment],
     running: &mut HashMap<ConnectorId, Running>,
     removing: &mut HashMap<ConnectorId, JoinHandle<()>>,
 ) {
     let wanted: HashMap<ConnectorId, &Assignment> = assignments.iter().map(|a| (a.connector.id(), a)).collect();
-    let ended: Vec<ConnectorId> = running
-        .iter()
-        .filter(|(id, lane)| lane.task.is_finished() || wanted.get(id).is_none_or(|a| a.asked != lane.asked))
-        .map(|(id, _)| *id)
-        .collect();
-    for id in ended {
-        if let Some(lane) = running.remove(&id) {
-            let ending = match wanted.get(&id).map(|a| a.wish) {
-                Some(Wish::Pause) => Ending::Pause,
-                _ => Ending::Restart,
-            };
-            let _ = lane.stop.send(ending);
-            let _ = lane.task.await;
+    running.retain(|_, lane| !lane.task.is_finished());
+    for (id, lane) in running.iter_mut().filter(|(_, lane)| !lane.ending) {
+        if wanted.get(id).is_some_and(|a| a.asked == lane.asked) {
+            continue;
         }
+        let ending = match wanted.get(id).map(|a| a.wish) {
+            Some(Wish::Pause) => Ending::Pause,
+            _ => Ending::Restart,
+        };
+        // not waited for: one that hangs in its system must not keep the others from being started and stopped
+        let _ = lane.stop.send(ending);
+        lane.ending = true;
     }
     removing.retain(|_, task| !task.is_finished());
     for assignment in assignments {
@@ -132,8 +133,16 @@ async fn look(
             }
             Wish::Run | Wish::Pause => {
                 let (stop, stopped) = watch::channel(Ending::None);
-                let task = tokio::spawn(lane::run(services.clone(), assignment.clone(), stopped));
-                running.insert(id, Running { asked: assignment.asked, stop, task });
+                let told = stopped.clone();
+                let lane = lane::run(services.clone(), assignment.clone(), stopped);
+                let nudge = nudge.clone();
+                let task = tokio::spawn(async move {
+                    lane.await;
+                    if *told.borrow() != Ending::None {
+                        nudge.notify_one();
+                    }
+                });
+                running.insert(id, Running { asked: assignment.asked, ending: false, stop, task });
             }
             Wish::Draft => {}
         }

@@ -115,3 +115,30 @@ async fn another_runner_takes_over_what_one_left_and_the_first_writes_nothing_mo
     first.stop().await;
     second.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_lane_that_hangs_in_its_system_keeps_no_other_from_being_started_and_stopped() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    source.batch_execute(&format!("{BINS}; INSERT INTO bins VALUES (1, 'first')")).await.unwrap();
+    let (source_id, sink_id) = world.flow(&["bins"], 1).await;
+    let fleet = world.fleet();
+    world.until_equal(&source, &target, &["bins"], Duration::from_secs(20)).await;
+    target.batch_execute("BEGIN; LOCK TABLE bins").await.unwrap();
+    source.batch_execute("UPDATE bins SET grade = 'second'").await.unwrap();
+    let waits = "SELECT EXISTS (SELECT 1 FROM pg_locks WHERE NOT granted)";
+    while !target.query_one(waits, &[]).await.unwrap().get::<_, bool>(0) {
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    world.database.ask(sink_id, Wish::Pause).await.unwrap();
+    tokio::time::sleep(Duration::from_millis(700)).await;
+    for (wish, state) in [(Wish::Pause, State::Paused), (Wish::Run, State::Following)] {
+        world.database.ask(source_id, wish).await.unwrap();
+        world.until_state(source_id, state).await;
+    }
+    target.batch_execute("COMMIT").await.unwrap();
+    world.until_state(sink_id, State::Paused).await;
+    world.until_equal(&source, &target, &["bins"], Duration::from_secs(5)).await;
+    fleet.stop().await;
+}

@@ -83,7 +83,6 @@ impl PgSink {
     ) -> Result<(Self, HashMap<TopicPartition, Delivered>), ConnectorError> {
         let client = connect(&settings.address).await?;
         target::ensure_own_tables(&client).await?;
-        client.batch_execute(SESSION).await.map_err(|e| explain(&e, "preparing the session"))?;
         let during = |e: tokio_postgres::Error| explain(&e, "taking over the sink's positions");
         let topics: Vec<i64> = partitions.iter().map(|p| p.topic.0).collect();
         let numbers: Vec<i32> = partitions.iter().map(|p| p.partition.0).collect();
@@ -100,6 +99,8 @@ impl PgSink {
         if rows.len() != partitions.len() {
             return Err(ConnectorError::Fenced);
         }
+        // only now: the take-over itself must outlive the target's machine
+        client.batch_execute(SESSION).await.map_err(|e| explain(&e, "preparing the session"))?;
         let delivered = rows.iter().map(|row| {
             let at = TopicPartition { topic: TopicId(row.get(0)), partition: PartitionId(row.get(1)) };
             let counts = serde_json::from_str(row.get(3)).unwrap_or_default();
