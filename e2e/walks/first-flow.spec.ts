@@ -120,6 +120,29 @@ test('pause holds, resume goes on, and a killed server loses and repeats nothing
   await expect.poll(() => demo.sql('settlement', rows), { timeout: 60_000 }).toBe(demo.sql('packhouse', rows));
 });
 
+test('what a source lacks is said beside what it belongs to, and nothing is created', async ({ page, demo }) => {
+  demo.sql(
+    'packhouse',
+    "CREATE ROLE reader LOGIN REPLICATION PASSWORD 'pippin'; GRANT SELECT ON ALL TABLES IN SCHEMA public TO reader; CREATE TABLE scribbles (note text); GRANT SELECT ON scribbles TO reader",
+  );
+  const connection = { name: 'reader', host: '127.0.0.1', port: demo.pgPort, database: 'packhouse', user: 'reader' };
+  await page.request.post('/api/v1/connections', { data: { ...connection, password: 'pippin' } });
+  await page.goto('/connectors/new?kind=source');
+  await page.getByRole('combobox', { name: 'Connection' }).click();
+  await page.getByRole('option', { name: 'reader' }).click();
+  const which = page.getByRole('region', { name: 'Which tables' });
+  await expect(which.getByRole('checkbox', { name: /scribbles/ })).toBeDisabled();
+  await expect(which).toContainText('It has no primary key');
+  await which.getByRole('checkbox', { name: /^rooms/ }).check();
+  await page.getByRole('button', { name: 'Create and start' }).click();
+  const from = page.getByRole('region', { name: 'From', exact: true });
+  await expect(from.getByRole('alert')).toContainText('may not create a publication');
+  await expect(from.getByRole('alert')).toContainText('GRANT CREATE ON DATABASE "packhouse" TO "reader";');
+  await expect(which.getByRole('alert')).toContainText('only its owner may put it in a publication');
+  const connectors = (await (await page.request.get('/api/v1/connectors')).json()) as unknown[];
+  expect(connectors).toHaveLength(2);
+});
+
 test('deleting asks for the name and leaves nothing outside', async ({ page, demo }) => {
   for (const name of ['settlement-tables', 'packhouse-changes']) {
     await page.goto('/connectors');

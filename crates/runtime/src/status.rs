@@ -43,15 +43,20 @@ impl Board {
 
     /// Enters a state, if it is another one or for another reason.
     pub(crate) fn enter(&self, state: State, reason: Option<String>, retry_at_us: Option<i64>) {
-        self.write(|status| {
-            if status.state != state || status.reason != reason {
-                (status.state, status.since_us, status.reason) = (state, now_us(), reason);
-            }
-            status.retry_at_us = retry_at_us;
-            if !matches!(state, State::Loading | State::Following) {
-                status.rate_per_s = 0.0;
-            }
-        });
+        let moving = |state: State| matches!(state, State::Loading | State::Following);
+        let mut inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
+        if moving(state) && !moving(inner.status.state) {
+            // counts that were taken up from an earlier run are not changes of the last seconds
+            inner.rate = RateWindow::new(WINDOW_MS);
+        }
+        let status = &mut inner.status;
+        if status.state != state || status.reason != reason {
+            (status.state, status.since_us, status.reason) = (state, now_us(), reason);
+        }
+        status.retry_at_us = retry_at_us;
+        if !moving(state) {
+            status.rate_per_s = 0.0;
+        }
     }
 
     /// The status, if it differs from what was last saved.
@@ -68,5 +73,33 @@ impl Board {
 
     pub(crate) fn note_saved(&self, status: LaneStatus) {
         self.inner.lock().unwrap_or_else(PoisonError::into_inner).saved = Some(status);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use gonvel_core::change::KindCounts;
+    use gonvel_core::ports::TableProgress;
+
+    use super::*;
+
+    #[test]
+    fn counts_taken_up_from_an_earlier_run_are_no_rate() {
+        let board = Board::new();
+        let counts = KindCounts { load: 120_000, ..KindCounts::default() };
+        assert_eq!(board.unsaved().unwrap().rate_per_s, 0.0);
+        board.write(|status| {
+            status.tables.insert("public.bins".into(), TableProgress { counts, ..TableProgress::default() });
+        });
+        board.enter(State::Following, None, None);
+        std::thread::sleep(std::time::Duration::from_millis(5));
+        assert_eq!(board.unsaved().unwrap().rate_per_s, 0.0);
+        board.write(|status| {
+            if let Some(table) = status.tables.get_mut("public.bins") {
+                table.counts.insert += 50;
+            }
+        });
+        std::thread::sleep(std::time::Duration::from_millis(5));
+        assert!(board.unsaved().unwrap().rate_per_s > 0.0);
     }
 }

@@ -1,10 +1,11 @@
 import { SegmentedControl } from '@mantine/core';
-import { useReducer } from 'react';
+import { useReducer, useState } from 'react';
 import { useSearchParams } from 'react-router';
 
 import { Heading } from '../../shared/Page';
 import { begin, reduce, type Draft } from './builder';
 import { FinishStage } from './FinishStage';
+import type { Change, Check } from './Stage';
 import { SystemStage } from './SystemStage';
 import { TablesStage } from './TablesStage';
 import { TopicsStage } from './TopicsStage';
@@ -19,7 +20,14 @@ export function BuilderPage() {
 
 function Builder({ kind, topics }: { kind: Draft['kind']; topics: string[] }) {
   const [, setSearch] = useSearchParams();
-  const [draft, change] = useReducer(reduce, null, () => begin(kind, topics));
+  const [draft, dispatch] = useReducer(reduce, null, () => begin(kind, topics));
+  const [failed, setFailed] = useState<Check[]>([]);
+  const change: Change = (action) => {
+    setFailed([]);
+    dispatch(action);
+  };
+  const at = (...fields: string[]) => failed.filter((c) => fields.includes(c.field ?? ''));
+  const ofSystem = at('connection', 'host', 'port', 'user', 'password', 'database');
   return (
     <div className="page">
       <Heading
@@ -44,16 +52,16 @@ function Builder({ kind, topics }: { kind: Draft['kind']; topics: string[] }) {
       <div className="stages">
         {draft.kind === 'source' ? (
           <>
-            <SystemStage title="From" draft={draft} change={change} />
-            <TablesStage draft={draft} change={change} />
+            <SystemStage title="From" draft={draft} change={change} failed={ofSystem} />
+            <TablesStage draft={draft} change={change} failed={at('tables')} />
           </>
         ) : (
           <>
-            <TopicsStage draft={draft} change={change} />
-            <SystemStage title="To" draft={draft} change={change} />
+            <TopicsStage draft={draft} change={change} failed={at('topics')} />
+            <SystemStage title="To" draft={draft} change={change} failed={ofSystem} />
           </>
         )}
-        <FinishStage draft={draft} change={change} />
+        <FinishStage draft={draft} change={change} onFailed={setFailed} />
       </div>
     </div>
   );

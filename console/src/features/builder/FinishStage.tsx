@@ -2,23 +2,32 @@ import { Button, Group, TextInput } from '@mantine/core';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useNavigate } from 'react-router';
 
-import { problemOf, type Schemas } from '../../api/client';
+import { problemOf } from '../../api/client';
 import { useLiveConnectors } from '../../shared/liveConnectors';
 import { Checks, ProblemNote } from '../../shared/ProblemNote';
 import { missing, request, type Draft } from './builder';
 import { create, preflight } from './builderQueries';
-import { Stage, type Change } from './Stage';
+import { Stage, type Change, type Check } from './Stage';
+
+interface Props {
+  draft: Draft;
+  change: Change;
+  /** Told what a preflight found missing, to be shown beside what it belongs to. */
+  onFailed: (checks: Check[]) => void;
+}
 
 /** The name, what is guaranteed, the preflight, and the start. */
-export function FinishStage({ draft, change }: { draft: Draft; change: Change }) {
+export function FinishStage({ draft, change, onFailed }: Props) {
   const navigate = useNavigate();
   const queries = useQueryClient();
   const { connectors } = useLiveConnectors();
   const taken = (connectors ?? []).map((c) => c.name);
   const asks = missing(draft, taken);
-  const check = useMutation({ mutationFn: preflight });
+  const tell = (checks: Check[] | undefined) => onFailed((checks ?? []).filter((c) => c.outcome === 'failed'));
+  const check = useMutation({ mutationFn: preflight, onSuccess: (report) => tell(report.checks) });
   const save = useMutation({
     mutationFn: create,
+    onError: (error) => tell(problemOf(error)?.checks),
     onSuccess: (made) => {
       void queries.invalidateQueries({ queryKey: ['connectors'] });
       void navigate(`/connectors/${made.id}`);
@@ -35,7 +44,7 @@ export function FinishStage({ draft, change }: { draft: Draft; change: Change })
     if (body && !asks) check.mutate(body);
   };
   const problem = problemOf(save.error) ?? problemOf(check.error);
-  const checks: Schemas['Check'][] = problem?.checks?.length ? problem.checks : (check.data?.checks ?? []);
+  const checks: Check[] = problem?.checks?.length ? problem.checks : (check.data?.checks ?? []);
   const nameProblem = problem?.field === 'name' ? `${problem.detail}.` : undefined;
   return (
     <Stage title="Guarantee and start">

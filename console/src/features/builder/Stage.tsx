@@ -1,8 +1,21 @@
 import type { Dispatch, ReactNode } from 'react';
 
+import type { Schemas } from '../../api/client';
+import { Checks } from '../../shared/ProblemNote';
 import type { Action } from './builder';
 
 export type Change = Dispatch<Action>;
+export type Check = Schemas['Check'];
+
+/** What the preflight found missing, beside what it belongs to. */
+export function Failed({ checks }: { checks: Check[] }) {
+  if (checks.length === 0) return null;
+  return (
+    <div className="note" role="alert">
+      <Checks checks={checks} />
+    </div>
+  );
+}
 
 export function Stage({ title, children }: { title: string; children: ReactNode }) {
   return (

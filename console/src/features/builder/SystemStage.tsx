@@ -7,10 +7,20 @@ import { ConnectionForm } from '../../shared/connections/ConnectionForm';
 import { connectionsQuery } from '../../shared/connections/connectionsQueries';
 import { ProblemNote } from '../../shared/ProblemNote';
 import type { Draft } from './builder';
-import { Stage, type Change } from './Stage';
+import { Failed, Stage, type Change, type Check } from './Stage';
 
 /** Which system: a connection that is there, or a new one made in place. */
-export function SystemStage({ title, draft, change }: { title: string; draft: Draft; change: Change }) {
+export function SystemStage({
+  title,
+  draft,
+  change,
+  failed,
+}: {
+  title: string;
+  draft: Draft;
+  change: Change;
+  failed: Check[];
+}) {
   const connections = useQuery(connectionsQuery);
   const [making, setMaking] = useState(false);
   const all = connections.data ?? [];
@@ -18,6 +28,7 @@ export function SystemStage({ title, draft, change }: { title: string; draft: Dr
   const none = connections.data?.length === 0;
   return (
     <Stage title={title}>
+      <Failed checks={failed} />
       <ProblemNote problem={problemOf(connections.error)} />
       {making || none ? (
         <ConnectionForm

@@ -8,14 +8,14 @@ import { count } from '../../shared/format';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { keyOf, type SourceDraft } from './builder';
 import { tablesQuery } from './builderQueries';
-import { Stage, type Change } from './Stage';
+import { Failed, Stage, type Change, type Check } from './Stage';
 
 type SourceTable = Schemas['SourceTable'];
 
 /** Tables drawn at once; the search finds the others. */
 const SHOWN = 200;
 
-export function TablesStage({ draft, change }: { draft: SourceDraft; change: Change }) {
+export function TablesStage({ draft, change, failed }: { draft: SourceDraft; change: Change; failed: Check[] }) {
   const tables = useQuery(tablesQuery(draft.system?.id ?? null));
   const [filter, setFilter] = useState('');
   const fitting = (tables.data ?? []).filter((t) => fits(filter, keyOf(t)));
@@ -30,6 +30,7 @@ export function TablesStage({ draft, change }: { draft: SourceDraft; change: Cha
   }
   return (
     <Stage title="Which tables">
+      <Failed checks={failed} />
       <ProblemNote problem={problemOf(tables.error)} />
       {tables.isFetching && !tables.data && <Loader size="sm" />}
       {tables.data?.length === 0 && <p>This database has no tables that this user may see.</p>}

@@ -9,11 +9,11 @@ import { count } from '../../shared/format';
 import { ProblemNote } from '../../shared/ProblemNote';
 import type { SinkDraft } from './builder';
 import { topicsQuery } from './builderQueries';
-import { Stage, type Change } from './Stage';
+import { Failed, Stage, type Change, type Check } from './Stage';
 
 const SHOWN = 200;
 
-export function TopicsStage({ draft, change }: { draft: SinkDraft; change: Change }) {
+export function TopicsStage({ draft, change, failed }: { draft: SinkDraft; change: Change; failed: Check[] }) {
   const topics = useQuery(topicsQuery);
   const [filter, setFilter] = useState('');
   const fitting = (topics.data ?? []).filter((t) => fits(filter, t.name));
@@ -23,6 +23,7 @@ export function TopicsStage({ draft, change }: { draft: SinkDraft; change: Chang
   );
   return (
     <Stage title="From which topics">
+      <Failed checks={failed} />
       <ProblemNote problem={topics.data ? null : problemOf(topics.error)} />
       {topics.isFetching && !topics.data && <Loader size="sm" />}
       {topics.data?.length === 0 && (
