@@ -32,7 +32,7 @@ fn old(old: Old<'_>) -> String {
 
 fn say(message: &Message<'_>) -> String {
     match message {
-        Message::Begin { xid, .. } => format!("begin {xid}"),
+        Message::Begin { .. } => "begin".into(),
         Message::Commit { commit_lsn, end_lsn } => format!("commit of {} bytes", end_lsn - commit_lsn),
         Message::Origin(name) => format!("origin {name}"),
         Message::Type => "type".into(),
@@ -62,48 +62,44 @@ fn a_recorded_stream_reads_as_what_was_done() {
     let wider = format!("{bins} ripeness_index:1700/{numeric_4_2}");
     let lines = "relation public.lines f *consignment_id:20/-1 *line_no:23/-1 *note:25/-1";
     let expected = [
-        "begin 80690",
+        "begin",
         &bins,
         r#"insert "1" "301.5" "extra" ∅"#,
         r#"insert "2" "NaN" "first\ttab" 3000 bytes"#,
         "commit of 48 bytes",
-        "begin 80691",
+        "begin",
         // the large remark did not change, so it was not sent
         r#"update "2" "NaN" "second" unchanged"#,
         "commit of 48 bytes",
-        "begin 80693",
+        "begin",
         r#"update key "1" ∅ ∅ ∅ -> "3" "301.5" "extra" ∅"#,
         "commit of 48 bytes",
-        "begin 80694",
+        "begin",
         r#"delete key "2" ∅ ∅ ∅"#,
         "commit of 48 bytes",
-        "begin 80695",
+        "begin",
         lines,
         r#"insert "7" "1" "élan ✓""#,
         r#"update row "7" "1" "élan ✓" -> "7" "1" """#,
         r#"delete row "7" "1" """#,
         "message gonvel mark",
         "commit of 48 bytes",
-        "begin 80698",
+        "begin",
         &wider,
         r#"insert "4" ∅ ∅ ∅ "0.25""#,
         "commit of 48 bytes",
-        "begin 80700",
+        "begin",
         "type",
         "relation public.tastings d *id:23/-1 ripe:16637/-1",
         r#"insert "1" "ripe""#,
         "commit of 48 bytes",
-        "begin 80702",
+        "begin",
         &wider,
         lines,
         "truncate of 2",
         "commit of 672 bytes",
     ];
-    let numbers = |text: &str| text.starts_with("begin ");
     for (at, (found, expected)) in found.iter().zip(expected).enumerate() {
-        if numbers(found) && numbers(expected) {
-            continue;
-        }
         assert_eq!(found, expected, "message {at}");
     }
     assert_eq!(found.len(), expected.len());

@@ -69,8 +69,7 @@ async fn what_arrives_is_what_the_source_shows() {
     // enough at once for COPY, and updates of every column in both directions
     source
         .batch_execute(
-            "INSERT INTO samples SELECT (s).* FROM (SELECT s FROM samples s WHERE id = 1) x, generate_series(1, 0);
-             INSERT INTO samples (id, part, weight, note, raw, numbers, doc)
+            "INSERT INTO samples (id, part, weight, note, raw, numbers, doc)
                SELECT n, 'many', n / 10.0, E'a\\tb' || n, decode(lpad(to_hex(n), 8, '0'), 'hex'), ARRAY[n, n], to_json(n)
                FROM generate_series(1, 400) n;
              UPDATE samples s SET weight = o.weight, note = o.note, day = o.day, moment = o.moment, numbers = o.numbers, ripe = o.ripe,

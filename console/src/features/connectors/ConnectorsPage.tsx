@@ -107,7 +107,7 @@ function Sum({ connectors }: { connectors: Connector[] }) {
       />
       <Figure label="Running" value={count(running)} unit={`of ${count(connectors.length)}`} />
       <Figure label="Captured now" value={rate(moving)} unit="changes/s" />
-      <Figure label="Furthest behind" value={behind === 0 ? '0 s' : span(behind)} />
+      <Figure label="Sink furthest behind" value={behind === 0 ? '0 s' : span(behind)} />
     </div>
   );
 }

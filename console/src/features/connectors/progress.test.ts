@@ -33,6 +33,7 @@ describe('what a lag means', () => {
     ['behind and moving', { lag_records: 12_000, rate_per_s: 50 }, '12,000 records, caught up in 4 min'],
     ['behind and standing', { lag_records: 12_000 }, '12,000 records'],
     ['not known', { state: 'starting' }, 'unknown'],
+    ['a source, which does not count it', { kind: 'source', latency_ms: 3 }, 'not counted'],
     [
       'loading',
       { state: 'loading', rate_per_s: 1000, tables: [table(20_000, 120_000), table(900)] },

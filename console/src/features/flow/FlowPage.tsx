@@ -44,7 +44,7 @@ export function FlowPage() {
             <div className="figures">
               <Figure label="Captured now" value={rate(moving)} unit="changes/s" />
               <Figure label="Delivered now" value={rate(delivered)} unit="changes/s" />
-              <Figure label="Furthest behind" value={slowest === 0 ? '0 s' : span(slowest)} />
+              <Figure label="Sink furthest behind" value={slowest === 0 ? '0 s' : span(slowest)} />
             </div>
             <div className="beside">
               <div className="sheet">
