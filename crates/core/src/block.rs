@@ -4,6 +4,8 @@
 //! with codec `zstandard`: consecutive records by [`RECORD_SCHEMA`], compressed, with zstd's own content checksum. Offsets are
 //! not in the body; they follow from the block's first offset.
 
+use std::cell::RefCell;
+
 use bytes::Bytes;
 
 use crate::avro::binary::{DecodeError, Reader, write_bytes, write_length, write_long};
@@ -26,6 +28,17 @@ pub const MOST_BYTES: usize = 1 << 20;
 /// Largest size a body may unpack to: a damaged length must not take the memory.
 const UNPACKED_LIMIT: usize = 256 << 20;
 const LEVEL: i32 = 1;
+
+thread_local! {
+    // their working memory takes longer to set up than a small block takes to pack
+    static COMPRESSOR: RefCell<zstd::bulk::Compressor<'static>> = RefCell::new({
+        let mut compressor = zstd::bulk::Compressor::new(LEVEL).expect("a supported level");
+        compressor.set_parameter(zstd::zstd_safe::CParameter::ChecksumFlag(true)).expect("a supported parameter");
+        compressor
+    });
+    static DECOMPRESSOR: RefCell<zstd::bulk::Decompressor<'static>> =
+        RefCell::new(zstd::bulk::Decompressor::new().expect("memory for a decompressor"));
+}
 
 /// Why a block could not be read.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -145,9 +158,7 @@ impl BlockBuilder {
         if self.records == 0 {
             return None;
         }
-        let mut compressor = zstd::bulk::Compressor::new(LEVEL).expect("a supported level");
-        compressor.set_parameter(zstd::zstd_safe::CParameter::ChecksumFlag(true)).expect("a supported parameter");
-        let body = compressor.compress(&self.unpacked).expect("memory to memory");
+        let body = COMPRESSOR.with_borrow_mut(|compressor| compressor.compress(&self.unpacked)).expect("memory to memory");
         let block = EncodedBlock {
             records: self.records,
             body: body.into(),
@@ -174,6 +185,21 @@ pub fn pack<'a>(records: impl IntoIterator<Item = &'a Record>) -> Vec<EncodedBlo
     }
     blocks.extend(builder.finish());
     blocks
+}
+
+/// Puts the records of several blocks into one, in order, without reading them one by one; none if none is given.
+///
+/// # Errors
+/// [`BlockError::Damaged`] if one of them is.
+pub fn join(blocks: &[EncodedBlock]) -> Result<Option<EncodedBlock>, BlockError> {
+    let mut joined = BlockBuilder::default();
+    for block in blocks {
+        joined.unpacked.extend_from_slice(&UnpackedBlock::open(&block.body)?.data);
+        joined.records += block.records;
+        joined.earliest_us = joined.earliest_us.min(block.earliest_us);
+        joined.latest_us = joined.latest_us.max(block.latest_us);
+    }
+    Ok(joined.finish())
 }
 
 /// A block's records, unpacked.
@@ -208,7 +234,9 @@ impl UnpackedBlock {
         let size = zstd::zstd_safe::get_frame_content_size(body).ok().flatten().unwrap_or(0);
         let size = usize::try_from(size).ok().filter(|&s| s <= UNPACKED_LIMIT);
         let size = size.ok_or_else(|| BlockError::Damaged("its stated size is beyond any block's".into()))?;
-        let data = zstd::bulk::decompress(body, size).map_err(|e| BlockError::Damaged(e.to_string()))?;
+        let data = DECOMPRESSOR
+            .with_borrow_mut(|decompressor| decompressor.decompress(body, size))
+            .map_err(|e| BlockError::Damaged(e.to_string()))?;
         Ok(Self { data: data.into() })
     }
 
@@ -345,6 +373,12 @@ mod tests {
             prop_assert_eq!(&found, &records);
             prop_assert_eq!(blocks[0].earliest_us, records.iter().map(|r| r.timestamp_us).min().unwrap());
             prop_assert_eq!(blocks[0].latest_us, records.iter().map(|r| r.timestamp_us).max().unwrap());
+        }
+
+        #[test]
+        fn joined_blocks_are_as_if_packed_at_once(records in prop::collection::vec(record(), 1..40), size in 1_usize..9) {
+            let parts: Vec<EncodedBlock> = records.chunks(size).flat_map(pack).collect();
+            prop_assert_eq!(vec![join(&parts).unwrap().unwrap()], pack(&records));
         }
 
         #[test]

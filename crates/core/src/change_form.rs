@@ -15,6 +15,7 @@ use crate::avro::schema::{Field, Logical, Schema, SchemaError};
 use crate::avro::single_object;
 use crate::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, OldImage, Origin};
 use crate::column::{ColumnArray, ColumnType, NOT_A_NUMBER, Value, WrongColumn};
+use crate::latest_per_key::Says;
 use crate::table::{Column, TableSchema};
 
 /// Why a value could not be read as a change.
@@ -186,6 +187,21 @@ impl ChangeForm {
             return Err(DecodeError::Number.into());
         }
         Ok(kind)
+    }
+
+    /// What a change's data (after the single-object header) says of its key.
+    ///
+    /// # Errors
+    /// [`ChangeFormError`] if the bytes do not follow the form.
+    pub fn says(&self, data: &[u8]) -> Result<Says, ChangeFormError> {
+        let mut builder = ChangeBatchBuilder::new(self.table.clone());
+        let kind = self.read_change(data, &mut builder)?;
+        let whole = builder.finish().unchanged.is_empty();
+        Ok(match kind {
+            ChangeKind::Delete => Says::Gone,
+            _ if whole => Says::Whole,
+            _ => Says::Part,
+        })
     }
 
     fn read_unchanged(&self, reader: &mut Reader<'_>, builder: &mut ChangeBatchBuilder) -> Result<(), ChangeFormError> {

@@ -107,6 +107,10 @@ name_type!(
     /// The name of a connection.
     ConnectionName
 );
+name_type!(
+    /// The name of a reader.
+    ReaderName
+);
 
 /// Identifies a connector for its whole life, also when it is renamed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]

@@ -8,8 +8,9 @@ use std::time::{Duration, Instant};
 use bytes::Bytes;
 use gonvel_core::block::{UnpackedBlock, pack};
 use gonvel_core::naming::{ConnectorId, Epoch, Offset, PartitionId, TopicId, TopicName, TopicPartition};
-use gonvel_core::ports::{AppendBatch, FleetStore, LaneProgress, PartitionBlocks, PortError, Topic, TopicLog};
+use gonvel_core::ports::{AppendBatch, FleetStore, Identity, LaneProgress, PartitionBlocks, PortError, Topic, TopicLog};
 use gonvel_core::record::Record;
+use gonvel_core::topic_settings::{Keep, TopicSettings};
 
 /// All of it. `connector` has lane 0, which no one holds.
 pub async fn all(log: &dyn TopicLog, fleet: &dyn FleetStore, connector: ConnectorId) {
@@ -18,6 +19,10 @@ pub async fn all(log: &dyn TopicLog, fleet: &dyn FleetStore, connector: Connecto
     a_batch_with_a_part_that_cannot_be_written_writes_nothing(log).await;
     reading_begins_in_the_block_that_holds_the_offset(log).await;
     times_are_found(log).await;
+    settings_change_under_their_revision(log).await;
+    partitions_are_added_and_topics_deleted(log).await;
+    a_session_s_batches_go_in_once_and_in_order(log).await;
+    a_key_stands_for_one_request(log).await;
     waiting_ends_with_the_append(log).await;
     progress_commits_with_its_records_and_only_under_the_lease(log, fleet, connector).await;
     an_append_dropped_at_any_poll_is_done_whole_or_not_at_all(log, fleet, connector).await;
@@ -37,7 +42,7 @@ fn record(value: &str, timestamp_us: i64) -> Record {
 
 fn batch(parts: &[(TopicPartition, &[Record])]) -> AppendBatch {
     let parts = parts.iter().map(|(to, records)| PartitionBlocks { to: *to, blocks: pack(*records) });
-    AppendBatch { parts: parts.collect(), progress: None }
+    AppendBatch { parts: parts.collect(), ..AppendBatch::default() }
 }
 
 async fn values(log: &dyn TopicLog, at: TopicPartition) -> Vec<String> {
@@ -60,14 +65,14 @@ async fn values(log: &dyn TopicLog, at: TopicPartition) -> Vec<String> {
 }
 
 async fn topics_are_made_once_and_found(log: &dyn TopicLog) {
-    let made = log.create_topic(&name("orchard.made"), 3).await.unwrap();
+    let made = log.create_topic(&name("orchard.made"), 3, &TopicSettings::default()).await.unwrap();
     assert_eq!(log.topic(&name("orchard.made")).await.unwrap(), made);
     assert!(log.topics().await.unwrap().contains(&made));
     assert_eq!(log.bounds(made.id).await.unwrap().len(), 3);
-    let again = log.create_topic(&name("orchard.made"), 1).await;
+    let again = log.create_topic(&name("orchard.made"), 1, &TopicSettings::default()).await;
     assert!(matches!(again, Err(PortError::Exists { .. })), "{again:?}");
     for partitions in [0, 1001] {
-        let refused = log.create_topic(&name("orchard.refused"), partitions).await;
+        let refused = log.create_topic(&name("orchard.refused"), partitions, &TopicSettings::default()).await;
         assert!(matches!(refused, Err(PortError::Refused(_))), "{refused:?}");
     }
     assert!(matches!(log.topic(&name("orchard.refused")).await, Err(PortError::NotFound { .. })));
@@ -77,7 +82,7 @@ async fn topics_are_made_once_and_found(log: &dyn TopicLog) {
 async fn concurrent_appends_leave_no_gap_and_keep_each_producer_s_order(log: &dyn TopicLog) {
     const PRODUCERS: usize = 12;
     const APPENDS: usize = 20;
-    let topic = log.create_topic(&name("orchard.concurrent"), 2).await.unwrap();
+    let topic = log.create_topic(&name("orchard.concurrent"), 2, &TopicSettings::default()).await.unwrap();
     let produce = |producer: usize| {
         let topic = topic.clone();
         async move {
@@ -111,7 +116,7 @@ async fn concurrent_appends_leave_no_gap_and_keep_each_producer_s_order(log: &dy
 }
 
 async fn a_batch_with_a_part_that_cannot_be_written_writes_nothing(log: &dyn TopicLog) {
-    let topic = log.create_topic(&name("orchard.half"), 1).await.unwrap();
+    let topic = log.create_topic(&name("orchard.half"), 1, &TopicSettings::default()).await.unwrap();
     let records = [record("never", 1)];
     let refused = log.append(batch(&[(at(&topic, 0), &records), (at(&topic, 7), &records)])).await;
     assert!(matches!(refused, Err(PortError::NotFound { .. })), "{refused:?}");
@@ -123,7 +128,7 @@ async fn a_batch_with_a_part_that_cannot_be_written_writes_nothing(log: &dyn Top
 }
 
 async fn reading_begins_in_the_block_that_holds_the_offset(log: &dyn TopicLog) {
-    let topic = log.create_topic(&name("orchard.read"), 1).await.unwrap();
+    let topic = log.create_topic(&name("orchard.read"), 1, &TopicSettings::default()).await.unwrap();
     let place = at(&topic, 0);
     for number in 0..6 {
         let records: Vec<Record> = (0..10).map(|n| record(&format!("{}", number * 10 + n), n)).collect();
@@ -138,7 +143,7 @@ async fn reading_begins_in_the_block_that_holds_the_offset(log: &dyn TopicLog) {
 }
 
 async fn times_are_found(log: &dyn TopicLog) {
-    let topic = log.create_topic(&name("orchard.times"), 1).await.unwrap();
+    let topic = log.create_topic(&name("orchard.times"), 1, &TopicSettings::default()).await.unwrap();
     let place = at(&topic, 0);
     for time in [100, 200, 300] {
         log.append(batch(&[(place, &[record("a", time), record("b", time + 50)])])).await.unwrap();
@@ -148,8 +153,103 @@ async fn times_are_found(log: &dyn TopicLog) {
     }
 }
 
+async fn settings_change_under_their_revision(log: &dyn TopicLog) {
+    let settings = TopicSettings { forget_after_ms: Some(5_000), ..TopicSettings::default() };
+    let made = log.create_topic(&name("orchard.settings"), 1, &settings).await.unwrap();
+    assert_eq!(made.settings, settings);
+    let latest = TopicSettings { keep: Keep::Latest, deletes_kept_ms: 7, ..TopicSettings::default() };
+    let changed = log.change_topic(made.id, made.revision, &latest).await.unwrap();
+    assert_eq!((&changed.settings, changed.revision), (&latest, made.revision + 1));
+    assert_eq!(log.topic(&name("orchard.settings")).await.unwrap(), changed);
+    let stale = log.change_topic(made.id, made.revision, &settings).await;
+    assert!(matches!(stale, Err(PortError::Changed { .. })), "{stale:?}");
+    let wrong = TopicSettings { most_bytes: Some(0), ..TopicSettings::default() };
+    for refused in [
+        log.change_topic(made.id, changed.revision, &wrong).await,
+        log.create_topic(&name("orchard.wrong"), 1, &wrong).await,
+    ] {
+        assert!(matches!(refused, Err(PortError::Refused(_))), "{refused:?}");
+    }
+    assert!(matches!(log.change_topic(TopicId(-1), 1, &settings).await, Err(PortError::NotFound { .. })));
+}
+
+async fn partitions_are_added_and_topics_deleted(log: &dyn TopicLog) {
+    let topic = log.create_topic(&name("orchard.grows"), 2, &TopicSettings::default()).await.unwrap();
+    log.append(batch(&[(at(&topic, 1), &[record("before", 1)])])).await.unwrap();
+    for refused in [2, 1, 1001] {
+        let refused = log.add_partitions(topic.id, refused).await;
+        assert!(matches!(refused, Err(PortError::Refused(_))), "{refused:?}");
+    }
+    let grown = log.add_partitions(topic.id, 4).await.unwrap();
+    assert_eq!((grown.partitions, grown.revision), (4, topic.revision + 1));
+    log.append(batch(&[(at(&topic, 3), &[record("after", 1)])])).await.unwrap();
+    assert_eq!(values(log, at(&topic, 1)).await, ["before"]);
+    log.delete_topic(topic.id).await.unwrap();
+    assert!(matches!(log.delete_topic(topic.id).await, Err(PortError::NotFound { .. })));
+    assert!(matches!(log.topic(&name("orchard.grows")).await, Err(PortError::NotFound { .. })));
+    let late = log.append(batch(&[(at(&topic, 1), &[record("late", 1)])])).await;
+    assert!(matches!(late, Err(PortError::NotFound { .. })), "{late:?}");
+    // the name is free, and what had it before does not show through
+    let again = log.create_topic(&name("orchard.grows"), 2, &TopicSettings::default()).await.unwrap();
+    assert_ne!(again.id, topic.id);
+    assert_eq!(values(log, at(&again, 1)).await, Vec::<String>::new());
+}
+
+async fn a_session_s_batches_go_in_once_and_in_order(log: &dyn TopicLog) {
+    let topic = log.create_topic(&name("orchard.session"), 1, &TopicSettings::default()).await.unwrap();
+    let place = at(&topic, 0);
+    let session = log.begin_session().await.unwrap();
+    let write = |sequence: i64| {
+        let identity = Some(Identity::Sequence { session, sequence });
+        AppendBatch { identity, ..batch(&[(place, &[record(&sequence.to_string(), 1)])]) }
+    };
+    let first = log.append(write(0)).await.unwrap();
+    // a retry at the same time as the next, in one group or not
+    let (again, next, twice) = tokio::join!(log.append(write(0)), log.append(write(1)), log.append(write(1)));
+    assert_eq!(again.unwrap(), first);
+    assert_eq!(next.unwrap(), twice.unwrap());
+    let early = log.append(write(5)).await;
+    assert!(matches!(early, Err(PortError::OutOfTurn { expected: 2, found: 5 })), "{early:?}");
+    // what is refused for another reason does not use up its place
+    let missing = AppendBatch { identity: write(2).identity, ..batch(&[(at(&topic, 9), &[record("2", 1)])]) };
+    assert!(matches!(log.append(missing).await, Err(PortError::NotFound { .. })));
+    log.append(write(2)).await.unwrap();
+    for sequence in 3..200 {
+        log.append(write(sequence)).await.unwrap();
+    }
+    assert!(matches!(log.append(write(3)).await, Err(PortError::Refused(_))), "its answer is not kept for ever");
+    let expected: Vec<String> = (0..200).map(|n| n.to_string()).collect();
+    assert_eq!(values(log, place).await, expected);
+    let unknown = Some(Identity::Sequence { session: uuid::Uuid::nil(), sequence: 0 });
+    let unknown = log.append(AppendBatch { identity: unknown, ..write(0) }).await;
+    assert!(matches!(unknown, Err(PortError::NotFound { .. })), "{unknown:?}");
+}
+
+async fn a_key_stands_for_one_request(log: &dyn TopicLog) {
+    let topic = log.create_topic(&name("orchard.keys"), 1, &TopicSettings::default()).await.unwrap();
+    let place = at(&topic, 0);
+    let write = |key: &str, digest: u8| {
+        let identity = Some(Identity::Key { key: key.to_owned(), digest: vec![digest] });
+        AppendBatch { identity, ..batch(&[(place, &[record(key, 1)])]) }
+    };
+    let (first, again) = tokio::join!(log.append(write("a", 1)), log.append(write("a", 1)));
+    let first = first.unwrap();
+    assert_eq!(again.unwrap(), first);
+    assert_eq!(log.append(write("a", 1)).await.unwrap(), first);
+    let (other, late) = (log.append(write("a", 2)).await, log.append(write("b", 1)).await.unwrap());
+    assert!(matches!(other, Err(PortError::KeyReused { .. })), "{other:?}");
+    assert_eq!(late[0].first, Offset(1));
+    assert_eq!(values(log, place).await, ["a", "b"]);
+    let many: Vec<_> = (0..20).map(|n| log.append(write("c", u8::from(n == 7)))).collect();
+    let outcomes = futures::future::join_all(many).await;
+    // whichever came first, one of them was appended
+    assert!(outcomes.iter().any(Result::is_ok));
+    assert!(outcomes.iter().all(|o| o.is_ok() || matches!(o, Err(PortError::KeyReused { .. }))));
+    assert_eq!(values(log, place).await, ["a", "b", "c"]);
+}
+
 async fn waiting_ends_with_the_append(log: &dyn TopicLog) {
-    let topic = log.create_topic(&name("orchard.wait"), 1).await.unwrap();
+    let topic = log.create_topic(&name("orchard.wait"), 1, &TopicSettings::default()).await.unwrap();
     let place = at(&topic, 0);
     let start = Instant::now();
     let records = [record("woke", 1)];
@@ -180,7 +280,7 @@ async fn progress_commits_with_its_records_and_only_under_the_lease(
     fleet: &dyn FleetStore,
     connector: ConnectorId,
 ) {
-    let topic = log.create_topic(&name("orchard.progress"), 1).await.unwrap();
+    let topic = log.create_topic(&name("orchard.progress"), 1, &TopicSettings::default()).await.unwrap();
     let place = at(&topic, 0);
     let records = [record("under the lease", 1)];
     let (first, _) = position(fleet, connector).await;
@@ -191,7 +291,7 @@ async fn progress_commits_with_its_records_and_only_under_the_lease(
     assert_eq!(stored, 1);
     let fenced = log.append(write(first, 2)).await;
     assert!(matches!(fenced, Err(PortError::Fenced { .. })), "{fenced:?}");
-    let alone = log.append(AppendBatch { parts: vec![], progress: progress(connector, first, 3) }).await;
+    let alone = log.append(AppendBatch { progress: progress(connector, first, 3), ..AppendBatch::default() }).await;
     assert!(matches!(alone, Err(PortError::Fenced { .. })), "{alone:?}");
     // a good and a fenced one that are committed in one group do not touch each other
     let (bad, good) = tokio::join!(log.append(write(first, 4)), log.append(write(second, 5)));
@@ -222,8 +322,8 @@ async fn an_append_dropped_at_any_poll_is_done_whole_or_not_at_all(
     fleet: &dyn FleetStore,
     connector: ConnectorId,
 ) {
-    let left = log.create_topic(&name("orchard.dropped.left"), 1).await.unwrap();
-    let right = log.create_topic(&name("orchard.dropped.right"), 1).await.unwrap();
+    let left = log.create_topic(&name("orchard.dropped.left"), 1, &TopicSettings::default()).await.unwrap();
+    let right = log.create_topic(&name("orchard.dropped.right"), 1, &TopicSettings::default()).await.unwrap();
     let (epoch, _) = position(fleet, connector).await;
     let mut number = 100;
     let mut whole = 0;

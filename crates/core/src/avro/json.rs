@@ -21,7 +21,7 @@ pub fn read(schema: &Schema, reader: &mut Reader<'_>) -> Result<Json, DecodeErro
     value(schema, reader, &named, 0)
 }
 
-fn collect<'s>(schema: &'s Schema, named: &mut HashMap<&'s str, &'s Schema>) {
+pub(super) fn collect<'s>(schema: &'s Schema, named: &mut HashMap<&'s str, &'s Schema>) {
     match schema {
         Schema::Array(inner) | Schema::Map(inner) => collect(inner, named),
         Schema::Union(branches) => branches.iter().for_each(|b| collect(b, named)),

@@ -1,7 +1,9 @@
 //! Avro as its specification 1.12 has it: schemas, canonical form and fingerprint, the binary encoding, values as JSON.
 
 pub mod binary;
+pub mod container;
 pub mod fingerprint;
+pub mod from_json;
 pub mod json;
 pub mod schema;
 pub mod single_object;

@@ -1,0 +1,173 @@
+//! Where the runtime finds its work and keeps its leases.
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use async_trait::async_trait;
+use serde::{Deserialize, Serialize};
+
+use super::PortError;
+use crate::change::KindCounts;
+use crate::connector::{State, ValidConnector, Wish};
+use crate::naming::{ConnectorId, Epoch};
+use crate::secret::Secret;
+
+/// A lease on a lane.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Lease {
+    /// Its term.
+    pub epoch: Epoch,
+    /// The position where the lane stands; null at the first start.
+    pub position: serde_json::Value,
+}
+
+/// How a lane is doing, for people.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct LaneStatus {
+    /// Its state.
+    pub state: State,
+    /// Since when, in microseconds since 1970-01-01 UTC.
+    pub since_us: i64,
+    /// Why, if something is wrong: finding, meaning and remedy.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reason: Option<String>,
+    /// When it tries again, in microseconds since 1970-01-01 UTC.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub retry_at_us: Option<i64>,
+    /// Changes per second over the last seconds.
+    #[serde(default)]
+    pub rate_per_s: f64,
+    /// Time from the commit in the source to done here of the latest change, in milliseconds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub latency_ms: Option<f64>,
+    /// Records not yet handled, where known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lag_records: Option<i64>,
+    /// Age of the oldest change not yet handled, in milliseconds; 0 when there is none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lag_ms: Option<f64>,
+    /// Counts by table and kind.
+    #[serde(default)]
+    pub tables: BTreeMap<String, TableProgress>,
+    /// The position as people read it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub position: Option<String>,
+}
+
+/// A table's progress within a lane.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct TableProgress {
+    /// Counts by kind.
+    pub counts: KindCounts,
+    /// Rows the initial load expects; none when it is done or there is none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub load_total: Option<u64>,
+    /// The other end: a topic for a source, a table for a sink.
+    #[serde(default)]
+    pub other_end: String,
+}
+
+impl LaneStatus {
+    /// A lane that has just entered a state.
+    #[must_use]
+    pub fn entering(state: State, now_us: i64) -> Self {
+        Self {
+            state,
+            since_us: now_us,
+            reason: None,
+            retry_at_us: None,
+            rate_per_s: 0.0,
+            latency_ms: None,
+            lag_records: None,
+            lag_ms: None,
+            tables: BTreeMap::new(),
+            position: None,
+        }
+    }
+}
+
+/// A connector as the runtime sees it.
+#[derive(Debug, Clone)]
+pub struct Assignment {
+    /// The checked connector.
+    pub connector: ValidConnector,
+    /// What is asked of it.
+    pub wish: Wish,
+    /// Counts what was asked; a lane that runs under an earlier count starts again.
+    pub asked: i32,
+    /// Its configuration's version.
+    pub version: i32,
+}
+
+/// How a system is reached. The password never leaves this type but through [`Secret::expose`].
+#[derive(Debug, Clone, Deserialize)]
+pub struct DatabaseAddress {
+    /// Host name or address.
+    pub host: String,
+    /// Port.
+    pub port: u16,
+    /// Database.
+    pub database: String,
+    /// User.
+    pub user: String,
+    /// Password.
+    pub password: Secret<String>,
+}
+
+/// Where the runtime finds its work and keeps its leases.
+#[async_trait]
+pub trait FleetStore: Send + Sync {
+    /// All connectors that are asked to do anything.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    async fn assignments(&self) -> Result<Vec<Assignment>, PortError>;
+
+    /// The address behind a connection.
+    ///
+    /// # Errors
+    /// [`PortError::NotFound`].
+    async fn address(&self, connection: uuid::Uuid) -> Result<DatabaseAddress, PortError>;
+
+    /// Takes a lane's lease if it is free, expired or this runner's own; each success has a greater epoch.
+    ///
+    /// # Errors
+    /// [`PortError::NotFound`] if the connector is gone.
+    async fn acquire(
+        &self,
+        connector: ConnectorId,
+        lane: i32,
+        runner: &str,
+        ttl: Duration,
+    ) -> Result<Option<Lease>, PortError>;
+
+    /// Holds a lease longer; false if it is no longer held.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    async fn renew(&self, connector: ConnectorId, lane: i32, epoch: Epoch, ttl: Duration) -> Result<bool, PortError>;
+
+    /// Gives a lease back; nothing happens if it is no longer held.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    async fn release(&self, connector: ConnectorId, lane: i32, epoch: Epoch) -> Result<(), PortError>;
+
+    /// Notes how a lane is doing; nothing happens if the lease is no longer held.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    async fn save_status(
+        &self,
+        connector: ConnectorId,
+        lane: i32,
+        epoch: Epoch,
+        status: &LaneStatus,
+    ) -> Result<(), PortError>;
+
+    /// Removes a connector whose traces outside are gone.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    async fn remove_connector(&self, connector: ConnectorId) -> Result<(), PortError>;
+}

@@ -1,0 +1,102 @@
+//! The traits the other crates implement. Each method is one atomic unit.
+
+mod fleet;
+mod readers;
+mod topic_log;
+
+use async_trait::async_trait;
+
+use crate::naming::{ConnectorId, SchemaId, TopicName, TopicPartition};
+
+pub use fleet::*;
+pub use readers::*;
+pub use topic_log::*;
+
+/// Why a port refused. Grouped by who acts.
+#[derive(Debug, thiserror::Error)]
+pub enum PortError {
+    /// Try again: the database did not answer or gave way.
+    #[error("the topic log's database did not do its work ({during}): Gonvel tries again; check that PostgreSQL is up")]
+    TryAgain {
+        /// What was being done.
+        during: &'static str,
+        /// The cause.
+        #[source]
+        cause: Box<dyn std::error::Error + Send + Sync>,
+    },
+    /// Another holds the lane now; whoever gets this must stop.
+    #[error("lane {lane} of connector {connector} is held by another runner since: this one has stopped writing")]
+    Fenced {
+        /// The connector.
+        connector: ConnectorId,
+        /// Its lane.
+        lane: i32,
+    },
+    /// Change the request: something is not there.
+    #[error("there is no {what}: it was deleted or never made")]
+    NotFound {
+        /// What.
+        what: String,
+    },
+    /// Change the request: something is there already.
+    #[error("{what} is there already: choose another name")]
+    Exists {
+        /// What.
+        what: String,
+    },
+    /// Change the request.
+    #[error("{0}")]
+    Refused(String),
+    /// Read it again: it was changed by another since it was read.
+    #[error("{what} was changed since you read it: read it again and decide anew")]
+    Changed {
+        /// What.
+        what: String,
+    },
+    /// Append what is missing first: a session's batches go in by their sequence.
+    #[error("the session expects sequence {expected} next, not {found}: append {expected} first, or begin a new session")]
+    OutOfTurn {
+        /// The sequence that is next.
+        expected: i64,
+        /// The sequence given.
+        found: i64,
+    },
+    /// Take a new key.
+    #[error("the idempotency key {key:?} was used for another request: take a new key for a new request")]
+    KeyReused {
+        /// The key.
+        key: String,
+    },
+    /// Read on from the share that is held now.
+    #[error("partition {partition} of topic {topic} is not held by this member: it was given to another or the member was away too long; ask for the share again", topic = .at.topic.0, partition = .at.partition.0)]
+    NotHeld {
+        /// The partition.
+        at: TopicPartition,
+    },
+    /// Stored data is damaged.
+    #[error("block {first_offset} of partition {partition} of topic {topic} is damaged: {finding}", topic = .at.topic.0, partition = .at.partition.0)]
+    Damaged {
+        /// The partition.
+        at: TopicPartition,
+        /// The block's first offset.
+        first_offset: i64,
+        /// What was found.
+        finding: String,
+    },
+}
+
+/// Registered schemas.
+#[async_trait]
+pub trait SchemaStore: Send + Sync {
+    /// Registers a schema's text for a topic; the same text for the same topic gives the same id.
+    ///
+    /// # Errors
+    /// [`PortError::Refused`] if it does not parse.
+    async fn register(&self, topic: &TopicName, role: &str, text: &str) -> Result<SchemaId, PortError>;
+
+    /// The text of a registered schema.
+    ///
+    /// # Errors
+    /// [`PortError::NotFound`].
+    async fn schema_text(&self, id: SchemaId) -> Result<String, PortError>;
+}
