@@ -7,7 +7,7 @@ use bytes::Bytes;
 use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::sink::{Delivered, Round, TopicChanges};
 use gonvel_core::avro::single_object;
-use gonvel_core::block::{RecordRef, UnpackedBlock};
+use gonvel_core::block::RecordRef;
 use gonvel_core::change::{ChangeBatchBuilder, ChangeKind};
 use gonvel_core::change_form::ChangeForm;
 use gonvel_core::naming::{Offset, SchemaId, TopicPartition};
@@ -119,23 +119,24 @@ impl Reader {
             let first = block.first.0;
             let next = self.cursors[place].delivered.next;
             if first > next {
-                // what was between was forgotten by retention; nothing of it can be delivered any more
+                // what was between is no longer kept: nothing of it can be delivered any more
+                tracing::warn!(?at, from = next, to = first, "records that were not delivered yet are no longer kept");
                 self.cursors[place].delivered.next = first;
             }
-            let unpacked = UnpackedBlock::open(&block.body).map_err(|e| PortError::Damaged {
-                at,
-                first_offset: first,
-                finding: e.to_string(),
-            })?;
-            for (offset, record) in (first..).zip(unpacked.records()) {
+            let open = block.open(at)?;
+            for record in open.records() {
+                let (Offset(offset), record) = record?;
                 if offset < self.cursors[place].delivered.next {
                     continue;
                 }
-                let record = record.map_err(|e| PortError::Damaged { at, first_offset: first, finding: e.to_string() })?;
+                self.cursors[place].delivered.next = offset;
                 if !self.record(place, offset, &record, gathering).await? {
                     return Ok(());
                 }
             }
+            // the block may end with offsets whose records are no longer kept
+            let delivered = &mut self.cursors[place].delivered;
+            delivered.next = delivered.next.max(block.end().0);
             if gathering.changes >= MOST_CHANGES {
                 return Ok(());
             }
@@ -202,10 +203,9 @@ impl Reader {
         let block = self.log.read(at, Offset(from), 1).await?.into_iter().next();
         let damaged = |finding: String| PortError::Damaged { at, first_offset: from, finding };
         let block = block.ok_or_else(|| damaged("the record that was here is gone".into()))?;
-        let unpacked = UnpackedBlock::open(&block.body).map_err(|e| damaged(e.to_string()))?;
-        let skip = usize::try_from(from - block.first.0).unwrap_or(0);
-        let record = unpacked.records().nth(skip).ok_or_else(|| damaged("the record is not in its block".into()))?;
-        let record = record.map_err(|e| damaged(e.to_string()))?;
+        let open = block.open(at)?;
+        let record = open.records().find(|r| r.as_ref().map_or(true, |(offset, _)| offset.0 >= from));
+        let (Offset(from), record) = record.ok_or_else(|| damaged("the record is not in its block".into()))??;
         let (Some(schema), Some(value)) = (record.schema, record.value) else {
             return Err(not_a_change(at, from, "it has no schema or no value"));
         };

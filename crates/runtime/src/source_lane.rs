@@ -11,6 +11,7 @@ use gonvel_core::change_form::position_text;
 use gonvel_core::connector::{CapturedTable, Definition, State};
 use gonvel_core::naming::TopicName;
 use gonvel_core::ports::{AppendBatch, Assignment, LaneProgress, PortError, TableProgress, Topic};
+use gonvel_core::topic_settings::TopicSettings;
 use serde::{Deserialize, Serialize};
 use tokio::task::JoinHandle;
 
@@ -58,7 +59,7 @@ async fn ensure_topics(services: &Services, tables: &[CapturedTable], partitions
     let mut topics = Vec::with_capacity(tables.len());
     for table in tables {
         let name = TopicName::parse(table.topic.clone()).map_err(|e| PortError::Refused(e.to_string()))?;
-        let topic = match services.log.create_topic(&name, partitions).await {
+        let topic = match services.log.create_topic(&name, partitions, &TopicSettings::default()).await {
             Err(PortError::Exists { .. }) => services.log.topic(&name).await?,
             made => made?,
         };
@@ -80,7 +81,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let mut position = if work.lease.position.is_null() {
         let first = Position { source: prepare(&settings).await?, counts: BTreeMap::new() };
         // stored before anything is captured: a crash before this line makes the slot anew, one after it keeps it
-        append(&work, AppendBatch { parts: vec![], progress: Some(progress(&work, &first)?) }).await?;
+        append(&work, AppendBatch { progress: Some(progress(&work, &first)?), ..AppendBatch::default() }).await?;
         first
     } else {
         serde_json::from_value(work.lease.position.clone())
@@ -113,7 +114,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         if under_way.is_some() {
             settle(&work, tables, &source, finished(&mut under_way).await?);
         }
-        let batch = AppendBatch { parts, progress: Some(progress(&work, &position)?) };
+        let batch = AppendBatch { parts, progress: Some(progress(&work, &position)?), identity: None };
         let log = work.services.log.clone();
         under_way = Some((tokio::spawn(async move { log.append(batch).await }), position.clone(), latest_us));
     }

@@ -3,14 +3,15 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use diesel_async::pooled_connection::AsyncDieselConnectionManager;
 use diesel_async::pooled_connection::bb8::{Pool, PooledConnection};
+use diesel_async::pooled_connection::{AsyncDieselConnectionManager, ManagerConfig, PoolableConnection, RecyclingMethod};
 use diesel_async::{AsyncConnection, AsyncMigrationHarness, AsyncPgConnection};
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 use gonvel_core::ports::PortError;
 
 use crate::sealing::Sealer;
 use crate::topic_log::appender::Appender;
+use crate::topic_log::cold::ColdStore;
 use crate::topic_log::ends::Ends;
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
@@ -27,6 +28,11 @@ pub enum OpenError {
     /// The pool could not be made.
     #[error("no pool of connections to Gonvel's own database: {0}")]
     Pool(String),
+    /// The place for cold files cannot be used.
+    #[error(
+        "the object storage {0:?} cannot be used ({1}): give a URL like file:///var/lib/gonvel/cold or s3://bucket/prefix"
+    )]
+    ColdStore(String, String),
 }
 
 /// Gonvel's own database: the topic log and the catalog. Cheap to clone.
@@ -36,6 +42,9 @@ pub struct Database {
     pub(crate) sealer: Arc<Sealer>,
     pub(crate) appender: Appender,
     pub(crate) ends: Arc<Ends>,
+    pub(crate) cold: ColdStore,
+    /// For what needs a connection of its own.
+    pub(crate) url: Arc<str>,
 }
 
 impl Database {
@@ -50,16 +59,37 @@ impl Database {
             harness.run_pending_migrations(MIGRATIONS).map(|_| ()).map_err(|e| e.to_string())
         });
         migrated.await.map_err(|e| OpenError::Migrate(e.to_string()))?.map_err(OpenError::Migrate)?;
-        let manager = AsyncDieselConnectionManager::<AsyncPgConnection>::new(url);
+        let mut config = ManagerConfig::default();
+        // a closed connection is seen without asking the database first, which would double the time of a small query
+        config.recycling_method = RecyclingMethod::CustomFunction(Box::new(|connection: &mut AsyncPgConnection| {
+            let broken = connection.is_broken();
+            Box::pin(async move { if broken { Err(diesel::result::Error::BrokenTransactionManager) } else { Ok(()) } })
+        }));
+        let manager = AsyncDieselConnectionManager::new_with_config(url, config);
         let pool = Pool::builder()
             .max_size(16)
             .connection_timeout(Duration::from_secs(5))
             .build(manager)
             .await
             .map_err(|e| OpenError::Pool(e.to_string()))?;
-        let ends = Arc::new(Ends::default());
-        let appender = Appender::start(pool.clone(), ends.clone());
-        Ok(Self { pool, sealer: Arc::new(sealer), appender, ends })
+        let ends = Ends::start(pool.clone());
+        let url: Arc<str> = url.into();
+        let appender = Appender::start(url.clone(), ends.clone());
+        Ok(Self { pool, sealer: Arc::new(sealer), appender, ends, cold: ColdStore::default(), url })
+    }
+
+    /// Keeps cold files at a place given by its URL: `file:///folder`, or `s3://bucket/prefix` with options such as
+    /// `AWS_ACCESS_KEY_ID` and `AWS_ENDPOINT`.
+    ///
+    /// # Errors
+    /// [`OpenError::ColdStore`].
+    pub fn with_cold_store(
+        mut self,
+        url: &str,
+        options: impl IntoIterator<Item = (String, String)>,
+    ) -> Result<Self, OpenError> {
+        self.cold = ColdStore::open(url, options)?;
+        Ok(self)
     }
 
     pub(crate) async fn connection(&self) -> Result<PooledConnection<'_, AsyncPgConnection>, PortError> {

@@ -2,6 +2,7 @@
 
 pub mod catalog;
 pub mod database;
+mod readers;
 mod schema;
 pub mod sealing;
 pub mod topic_log;

@@ -6,6 +6,12 @@ diesel::table! {
         name -> Text,
         partitions -> Int4,
         created_at -> Timestamptz,
+        keep -> Text,
+        forget_after_ms -> Nullable<Int8>,
+        most_bytes -> Nullable<Int8>,
+        deletes_kept_ms -> Int8,
+        hot_span_ms -> Nullable<Int8>,
+        revision -> Int4,
     }
 }
 
@@ -16,6 +22,8 @@ diesel::table! {
         first_offset -> Int8,
         next_offset -> Int8,
         bytes -> Int8,
+        reach_us -> Int8,
+        small_blocks -> Int4,
     }
 }
 
@@ -29,6 +37,9 @@ diesel::table! {
         latest_us -> Int8,
         unpacked -> Int4,
         body -> Bytea,
+        span -> Int4,
+        reach_us -> Int8,
+        places -> Nullable<Bytea>,
     }
 }
 

@@ -5,7 +5,7 @@ use gonvel_core::connector::{Definition, DeliveredTopic, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName};
 use gonvel_core::ports::DatabaseAddress;
 use gonvel_core::secret::Secret;
-use gonvel_port_contracts::{leases, topic_log};
+use gonvel_port_contracts::{leases, readers, topic_log};
 use gonvel_stand_ins::test_cluster::TestCluster;
 use gonvel_storage::Database;
 use gonvel_storage::catalog::connections::ConnectionInput;
@@ -37,4 +37,5 @@ async fn postgresql_holds_the_contracts_of_the_ports() {
     let id = connector(&database).await;
     leases::all(&database, id).await;
     topic_log::all(&database, &database, id).await;
+    readers::all(&database, &database).await;
 }

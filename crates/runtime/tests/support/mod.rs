@@ -1,6 +1,7 @@
 //! A real cluster with a source and a target database, and flows between them.
 #![allow(
     clippy::unwrap_used,
+    clippy::cast_precision_loss,
     dead_code,
     reason = "shared by test files that each use a part; what fails here fails the test"
 )]
@@ -125,7 +126,8 @@ impl World {
     }
 }
 
-async fn rows(client: &Client, table: &str) -> Vec<String> {
+/// A table's rows as text, in order.
+pub async fn rows(client: &Client, table: &str) -> Vec<String> {
     match client.query(&format!("SELECT CASE WHEN length(t::text) > 120 THEN left(t::text, 40) || md5(t::text) ELSE t::text END FROM {table} t ORDER BY 1"), &[]).await {
         Ok(rows) => rows.iter().map(|r| r.get(0)).collect(),
         Err(_) => vec!["there is no such table".into()],
@@ -138,4 +140,33 @@ fn difference(left: &[String], right: &[String]) -> String {
         a.iter().filter(|r| !b.contains(r)).take(3).cloned().collect::<Vec<_>>()
     };
     format!("{} and {} rows, only left {:?}, only right {:?}", left.len(), right.len(), only(left, right), only(right, left))
+}
+
+/// Tables of every kind of trouble: a large value that is not always sent, a key of two columns, a whole row as identity.
+pub const TABLES: &str = "
+    CREATE TABLE bins (id bigint PRIMARY KEY, weight_kg numeric(7,1), grade text, remark text, picked_at timestamptz, room int);
+    CREATE TABLE lines (consignment_id bigint, line_no int, price numeric(6,3), PRIMARY KEY (consignment_id, line_no));
+    ALTER TABLE bins ALTER remark SET STORAGE EXTERNAL;
+    ALTER TABLE lines REPLICA IDENTITY FULL;";
+
+/// A random writer: inserts, updates with and without the large value, key changes, deletes, rollbacks.
+pub async fn write(client: Client, steps: u32, seed: i64) {
+    client.batch_execute(&format!("SELECT setseed({})", seed as f64 / 1000.0)).await.unwrap();
+    for step in 0..steps {
+        let key = "(SELECT id FROM bins ORDER BY id OFFSET floor(random() * (SELECT count(*) FROM bins))::bigint LIMIT 1)";
+        let statement = match step % 9 {
+            0 | 1 => "INSERT INTO bins SELECT 1000000 + nextval('numbers'), round((random()*400)::numeric, 1), 'first', repeat('x', (random()*4000)::int), clock_timestamp(), 1".to_owned(),
+            2 => format!("UPDATE bins SET grade = 'g{step}' WHERE id = {key}"),
+            3 => format!("UPDATE bins SET remark = repeat('{}', 3000) WHERE id = {key}", step % 10),
+            4 => format!("UPDATE bins SET id = -id - nextval('numbers') WHERE id = {key}"),
+            5 => format!("DELETE FROM bins WHERE id = {key}"),
+            6 => format!("BEGIN; DELETE FROM bins WHERE id = {key}; UPDATE bins SET grade = 'never' WHERE id % 97 = 0; ROLLBACK"),
+            7 => format!("BEGIN; INSERT INTO lines SELECT nextval('numbers'), 1, 2.5; UPDATE lines SET line_no = line_no + 1 WHERE consignment_id = currval('numbers'); UPDATE bins SET room = coalesce(room, 0) + 1 WHERE id = {key}; COMMIT"),
+            _ => format!("UPDATE bins SET room = {step}, weight_kg = 'NaN' WHERE id = {key}"),
+        };
+        if let Err(error) = client.batch_execute(&statement).await {
+            let _ = client.batch_execute("ROLLBACK").await;
+            assert!(error.code().is_some(), "{error}");
+        }
+    }
 }

@@ -166,6 +166,20 @@ impl Database {
         row.ok_or_else(|| PortError::NotFound { what: format!("connector {id}") })?.with_lanes(lanes)
     }
 
+    /// Starts the lanes of connectors anew, whatever is wished of them.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    pub async fn start_anew(&self, ids: &[ConnectorId]) -> Result<(), PortError> {
+        let mut connection = self.connection().await?;
+        diesel::update(connectors::table.filter(connectors::id.eq_any(ids.iter().map(|id| id.0))))
+            .set(connectors::asked.eq(connectors::asked + 1))
+            .execute(&mut connection)
+            .await
+            .map_err(failed("starting connectors anew"))?;
+        Ok(())
+    }
+
     /// Asks something of a connector. One that is being deleted takes no other wish.
     ///
     /// # Errors

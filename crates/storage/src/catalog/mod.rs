@@ -3,7 +3,7 @@
 pub mod connections;
 pub mod connectors;
 mod lanes;
-mod schemas;
+pub mod schemas;
 
 use std::time::Duration;
 

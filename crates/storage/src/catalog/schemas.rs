@@ -53,3 +53,43 @@ pub(super) async fn text(database: &Database, id: SchemaId) -> Result<String, Po
         .map_err(failed("reading a schema"))?
         .ok_or_else(|| PortError::NotFound { what: format!("schema number {}", id.0) })
 }
+
+/// A registered version of a topic's schema.
+#[derive(Debug, Clone)]
+pub struct SchemaVersion {
+    /// Its number.
+    pub id: i64,
+    /// `key` or `value`.
+    pub role: String,
+    /// Counts a topic's versions of a role, from 1.
+    pub version: i32,
+    /// Its text.
+    pub text: String,
+    /// CRC-64-AVRO of its canonical form.
+    pub fingerprint: u64,
+}
+
+impl Database {
+    /// The versions of a topic's schemas, the oldest first.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    pub async fn schemas_of(&self, topic: &TopicName) -> Result<Vec<SchemaVersion>, PortError> {
+        let mut connection = self.connection().await?;
+        let rows: Vec<(i64, String, i32, String, i64)> = schemas::table
+            .filter(schemas::topic.eq(topic.as_str()))
+            .order((schemas::role, schemas::version))
+            .select((schemas::id, schemas::role, schemas::version, schemas::text, schemas::fingerprint))
+            .load(&mut connection)
+            .await
+            .map_err(failed("reading a topic's schemas"))?;
+        let version = |(id, role, version, text, print): (i64, String, i32, String, i64)| SchemaVersion {
+            id,
+            role,
+            version,
+            text,
+            fingerprint: print.cast_unsigned(),
+        };
+        Ok(rows.into_iter().map(version).collect())
+    }
+}

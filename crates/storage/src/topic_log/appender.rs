@@ -2,22 +2,34 @@
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 use diesel::prelude::*;
-use diesel::sql_types::{Array, Int4, Int8};
-use diesel_async::pooled_connection::bb8::Pool;
-use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use diesel::result::Error;
+use diesel::sql_types::{Array, Binary, Int4, Int8, Nullable};
+use diesel_async::pooled_connection::PoolableConnection;
+use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
+use gonvel_core::block::EncodedBlock;
+use gonvel_core::merging::is_small;
 use gonvel_core::naming::{Offset, PartitionId, TopicId, TopicPartition};
 use gonvel_core::ports::{AppendBatch, Landed, PortError};
 use tokio::sync::{mpsc, oneshot};
 
 use super::ends::Ends;
-use crate::schema::{blocks, lanes};
+use super::identity::{self, Known};
+use crate::schema::lanes;
 
 /// Requests that go into one transaction at most.
 const GROUP: usize = 64;
+/// Plans are made once, not for every append: each statement has one good plan, by the keys.
+const PLANS: &str = "SET plan_cache_mode = force_generic_plan; SET enable_hashjoin = off; SET enable_mergejoin = off; \
+                     SET enable_seqscan = off";
+/// Longest wait for producers that lately came together.
+const GATHER: Duration = Duration::from_micros(300);
+/// How long a connection may take to be made.
+const CONNECT: Duration = Duration::from_secs(5);
 
-type Answer = Result<Vec<Landed>, PortError>;
+pub(super) type Answer = Result<Vec<Landed>, PortError>;
 
 struct Request {
     batch: AppendBatch,
@@ -31,12 +43,17 @@ pub(crate) struct Appender {
 }
 
 impl Appender {
-    pub(crate) fn start(pool: Pool<AsyncPgConnection>, ends: Arc<Ends>) -> Self {
+    /// Appends over a connection of its own, which is made anew when it breaks.
+    pub(crate) fn start(url: Arc<str>, ends: Arc<Ends>) -> Self {
         let (requests, mut waiting) = mpsc::channel::<Request>(GROUP);
         tokio::spawn(async move {
             let mut group = Vec::with_capacity(GROUP);
+            let mut connection = None;
+            let (mut last, mut before) = (0, 0);
             while waiting.recv_many(&mut group, GROUP).await > 0 {
-                commit(&pool, &ends, std::mem::take(&mut group)).await;
+                gather(&mut waiting, &mut group, last.max(before)).await;
+                (last, before) = (group.len(), last);
+                commit(&url, &mut connection, &ends, std::mem::take(&mut group)).await;
             }
         });
         Self { requests }
@@ -44,6 +61,11 @@ impl Appender {
 
     /// Cancel safety: once handed over, the batch is committed or refused whole whether or not anyone awaits the answer.
     pub(crate) async fn append(&self, batch: AppendBatch) -> Answer {
+        if batch.progress.is_some() && batch.identity.is_some() {
+            return Err(PortError::Refused(
+                "a lane's progress makes its batch known already: give it no other identity".into(),
+            ));
+        }
         let (answer, answered) = oneshot::channel();
         let gone = || PortError::TryAgain { during: "appending", cause: "the appender has stopped".into() };
         self.requests.send(Request { batch, answer }).await.map_err(|_| gone())?;
@@ -51,13 +73,37 @@ impl Appender {
     }
 }
 
-async fn commit(pool: &Pool<AsyncPgConnection>, ends: &Ends, group: Vec<Request>) {
-    let (batches, answers): (Vec<_>, Vec<_>) = group.into_iter().map(|r| (r.batch, r.answer)).unzip();
-    let outcome = match pool.get().await {
-        Ok(mut connection) => {
-            connection.transaction::<Vec<Answer>, diesel::result::Error, _>(async |c| write(c, &batches).await).await
+/// Producers that wait for their answers come again a moment after each other: as many as lately came together are waited for
+/// shortly, or each commit would leave most of them to the next one.
+async fn gather(waiting: &mut mpsc::Receiver<Request>, group: &mut Vec<Request>, expected: usize) {
+    let start = Instant::now();
+    while group.len() < expected.min(GROUP) && start.elapsed() < GATHER {
+        match waiting.try_recv() {
+            Ok(request) => group.push(request),
+            Err(mpsc::error::TryRecvError::Empty) => tokio::task::yield_now().await,
+            Err(mpsc::error::TryRecvError::Disconnected) => return,
         }
-        Err(error) => Err(diesel::result::Error::QueryBuilderError(error.to_string().into())),
+    }
+}
+
+async fn connected<'c>(
+    url: &str,
+    connection: &'c mut Option<AsyncPgConnection>,
+) -> Result<&'c mut AsyncPgConnection, String> {
+    if connection.as_mut().is_none_or(PoolableConnection::is_broken) {
+        let made = tokio::time::timeout(CONNECT, AsyncPgConnection::establish(url));
+        let mut made = made.await.map_err(|_| "no connection in time".to_owned())?.map_err(|e| e.to_string())?;
+        made.batch_execute(PLANS).await.map_err(|e| e.to_string())?;
+        *connection = Some(made);
+    }
+    connection.as_mut().ok_or_else(|| "no connection".to_owned())
+}
+
+async fn commit(url: &str, connection: &mut Option<AsyncPgConnection>, ends: &Ends, group: Vec<Request>) {
+    let (batches, answers): (Vec<_>, Vec<_>) = group.into_iter().map(|r| (r.batch, r.answer)).unzip();
+    let outcome = match connected(url, connection).await {
+        Ok(connection) => written(connection, &batches).await.map_err(|e| e.to_string()),
+        Err(error) => Err(error),
     };
     match outcome {
         Ok(outcomes) => {
@@ -69,11 +115,71 @@ async fn commit(pool: &Pool<AsyncPgConnection>, ends: &Ends, group: Vec<Request>
             }
         }
         Err(error) => {
+            // whatever state it is in, the next group begins on a fresh one
+            *connection = None;
             for answer in answers {
-                let _ = answer.send(Err(PortError::TryAgain { during: "appending", cause: error.to_string().into() }));
+                let _ = answer.send(Err(PortError::TryAgain { during: "appending", cause: error.clone().into() }));
             }
         }
     }
+}
+
+async fn written(connection: &mut AsyncPgConnection, batches: &[AppendBatch]) -> Result<Vec<Answer>, Error> {
+    let plain = |b: &AppendBatch| b.progress.is_none() && b.identity.is_none() && !b.parts.is_empty();
+    if batches.iter().all(plain)
+        && let Some(answers) = write_plain(connection, batches).await?
+    {
+        return Ok(answers);
+    }
+    connection.transaction::<Vec<Answer>, Error, _>(async |c| write(c, batches).await).await
+}
+
+/// Batches that are nothing but records go in by one statement; none if a partition is not there, and nothing is written.
+async fn write_plain(connection: &mut AsyncPgConnection, batches: &[AppendBatch]) -> Result<Option<Vec<Answer>>, Error> {
+    #[derive(QueryableByName)]
+    struct Nexts {
+        #[diesel(sql_type = Nullable<Array<Int8>>)]
+        nexts: Option<Vec<i64>>,
+    }
+    let mut places: BTreeMap<TopicPartition, i32> = batches.iter().flat_map(|b| &b.parts).map(|p| (p.to, 0)).collect();
+    for (place, number) in places.values_mut().zip(1..) {
+        *place = number;
+    }
+    let (mut at, mut records, mut earliest) = (Vec::new(), Vec::new(), Vec::new());
+    let (mut latest, mut sizes, mut bodies) = (Vec::new(), Vec::new(), Vec::<&[u8]>::new());
+    for part in batches.iter().flat_map(|b| &b.parts) {
+        for block in &part.blocks {
+            at.push(places[&part.to]);
+            records.push(i32::try_from(block.records).unwrap_or(i32::MAX));
+            earliest.push(block.earliest_us);
+            latest.push(block.latest_us);
+            sizes.push(i32::try_from(block.unpacked).unwrap_or(i32::MAX));
+            bodies.push(&block.body);
+        }
+    }
+    let found: Nexts = diesel::sql_query("SELECT append_blocks($1, $2, $3, $4, $5, $6, $7, $8) AS nexts")
+        .bind::<Array<Int8>, _>(places.keys().map(|k| k.topic.0).collect::<Vec<_>>())
+        .bind::<Array<Int4>, _>(places.keys().map(|k| k.partition.0).collect::<Vec<_>>())
+        .bind::<Array<Int4>, _>(at)
+        .bind::<Array<Int4>, _>(records)
+        .bind::<Array<Int8>, _>(earliest)
+        .bind::<Array<Int8>, _>(latest)
+        .bind::<Array<Int4>, _>(sizes)
+        .bind::<Array<Binary>, _>(bodies)
+        .get_result(connection)
+        .await?;
+    let Some(nexts) = found.nexts else { return Ok(None) };
+    let mut next: BTreeMap<TopicPartition, i64> = places.keys().copied().zip(nexts).collect();
+    let answers = batches.iter().map(|batch| {
+        let landed = batch.parts.iter().map(|part| {
+            let count: i64 = part.blocks.iter().map(|b| i64::from(b.records)).sum();
+            let end = next.entry(part.to).or_default();
+            *end += count;
+            Landed { to: part.to, first: Offset(*end - count), records: count }
+        });
+        Ok(landed.collect())
+    });
+    Ok(Some(answers.collect()))
 }
 
 #[derive(QueryableByName)]
@@ -84,98 +190,161 @@ struct Locked {
     partition: i32,
     #[diesel(sql_type = Int8)]
     next_offset: i64,
+    #[diesel(sql_type = Int8)]
+    reach_us: i64,
 }
 
-/// Lane rows are locked before partition rows and both in order of their keys, so that two processes never wait for each
-/// other. The partition rows stay locked to the commit: this is what makes offsets dense and visible in order.
-async fn write(connection: &mut AsyncPgConnection, batches: &[AppendBatch]) -> Result<Vec<Answer>, diesel::result::Error> {
-    let mut refused: HashMap<usize, PortError> = HashMap::new();
-    progress(connection, batches, &mut refused).await?;
+/// A partition under the lock, and what this transaction adds to it.
+#[derive(Clone, Copy)]
+struct End {
+    next: i64,
+    reach_us: i64,
+    bytes: i64,
+    small: i32,
+}
 
-    let wanted: BTreeMap<TopicPartition, ()> = batches.iter().flat_map(|b| b.parts.iter().map(|p| (p.to, ()))).collect();
-    let mut next: HashMap<TopicPartition, i64> = HashMap::new();
-    if !wanted.is_empty() {
-        let rows: Vec<Locked> = diesel::sql_query(
-            "SELECT p.topic_id, p.partition, p.next_offset FROM topic_partitions p \
-             JOIN unnest($1, $2) AS a(topic_id, partition) USING (topic_id, partition) ORDER BY 1, 2 FOR UPDATE OF p",
-        )
-        .bind::<Array<Int8>, _>(wanted.keys().map(|k| k.topic.0).collect::<Vec<_>>())
-        .bind::<Array<Int4>, _>(wanted.keys().map(|k| k.partition.0).collect::<Vec<_>>())
-        .load(connection)
-        .await?;
-        next.extend(
-            rows.iter().map(|r| {
-                (TopicPartition { topic: TopicId(r.topic_id), partition: PartitionId(r.partition) }, r.next_offset)
-            }),
-        );
+/// Rows to insert, column by column.
+#[derive(Default)]
+struct Rows<'a> {
+    topic: Vec<i64>,
+    partition: Vec<i32>,
+    first: Vec<i64>,
+    records: Vec<i32>,
+    earliest: Vec<i64>,
+    latest: Vec<i64>,
+    unpacked: Vec<i32>,
+    reach: Vec<i64>,
+    body: Vec<&'a [u8]>,
+}
+
+impl<'a> Rows<'a> {
+    fn push(&mut self, to: TopicPartition, end: &mut End, block: &'a EncodedBlock) {
+        let records = i32::try_from(block.records).unwrap_or(i32::MAX);
+        end.reach_us = end.reach_us.max(block.latest_us);
+        self.topic.push(to.topic.0);
+        self.partition.push(to.partition.0);
+        self.first.push(end.next);
+        self.records.push(records);
+        self.earliest.push(block.earliest_us);
+        self.latest.push(block.latest_us);
+        self.unpacked.push(i32::try_from(block.unpacked).unwrap_or(i32::MAX));
+        self.reach.push(end.reach_us);
+        self.body.push(&block.body);
+        end.next += i64::from(records);
+        end.bytes += i64::try_from(block.body.len()).unwrap_or(i64::MAX);
+        end.small += i32::from(is_small(block.records, block.unpacked));
     }
+}
 
-    let mut rows = Vec::new();
-    let mut grown: BTreeMap<TopicPartition, i64> = BTreeMap::new();
-    let mut answers = Vec::with_capacity(batches.len());
+/// Locks are taken in one order, so that two processes never wait for each other: partitions, sessions, keys, lanes, each in
+/// the order of their keys. The partition rows stay locked to the commit: this is what makes offsets dense and visible in
+/// order.
+async fn write(connection: &mut AsyncPgConnection, batches: &[AppendBatch]) -> Result<Vec<Answer>, Error> {
+    let mut ends = lock(connection, batches).await?;
+    let mut answers: Vec<Option<Answer>> = batches
+        .iter()
+        .map(|batch| {
+            let missing = batch.parts.iter().find(|p| !ends.contains_key(&p.to))?;
+            let what = format!("partition {} of topic {}", missing.to.partition.0, missing.to.topic.0);
+            Some(Err(PortError::NotFound { what }))
+        })
+        .collect();
+    let known = Known::look_up(connection, batches, &mut answers).await?;
+    progress(connection, batches, &mut answers).await?;
+
+    let mut rows = Rows::default();
     for (number, batch) in batches.iter().enumerate() {
-        if let Some(error) = refused.remove(&number) {
-            answers.push(Err(error));
+        if answers[number].is_some() {
             continue;
         }
-        if let Some(missing) = batch.parts.iter().find(|p| !next.contains_key(&p.to)) {
-            let what = format!("partition {} of topic {}", missing.to.partition.0, missing.to.topic.0);
-            if batch.progress.is_some() {
-                // its progress is written already: only undoing the whole group takes it back
-                return Err(diesel::result::Error::QueryBuilderError(format!("there is no {what}").into()));
-            }
-            answers.push(Err(PortError::NotFound { what }));
+        if let Some(answer) = known.first_of(batch, number, &answers) {
+            answers[number] = Some(answer);
             continue;
         }
         let mut landed = Vec::with_capacity(batch.parts.len());
         for part in &batch.parts {
-            let Some(offset) = next.get_mut(&part.to) else { continue };
-            let first = *offset;
-            for block in &part.blocks {
-                rows.push((
-                    blocks::topic_id.eq(part.to.topic.0),
-                    blocks::partition.eq(part.to.partition.0),
-                    blocks::first_offset.eq(*offset),
-                    blocks::records.eq(i32::try_from(block.records).unwrap_or(i32::MAX)),
-                    blocks::earliest_us.eq(block.earliest_us),
-                    blocks::latest_us.eq(block.latest_us),
-                    blocks::unpacked.eq(i32::try_from(block.unpacked).unwrap_or(i32::MAX)),
-                    blocks::body.eq(block.body.as_ref()),
-                ));
-                *offset += i64::from(block.records);
-                *grown.entry(part.to).or_default() += i64::try_from(block.body.len()).unwrap_or(i64::MAX);
-            }
-            landed.push(Landed { to: part.to, first: Offset(first), records: *offset - first });
+            let Some(end) = ends.get_mut(&part.to) else { continue };
+            let first = end.next;
+            part.blocks.iter().for_each(|block| rows.push(part.to, end, block));
+            landed.push(Landed { to: part.to, first: Offset(first), records: end.next - first });
         }
-        answers.push(Ok(landed));
+        answers[number] = Some(Ok(landed));
     }
-    for some in rows.chunks(500) {
-        diesel::insert_into(blocks::table).values(some).execute(connection).await?;
-    }
-    if !grown.is_empty() {
-        diesel::sql_query(
-            "UPDATE topic_partitions p SET next_offset = a.next_offset, bytes = p.bytes + a.bytes \
-             FROM unnest($1, $2, $3, $4) AS a(topic_id, partition, next_offset, bytes) \
-             WHERE p.topic_id = a.topic_id AND p.partition = a.partition",
-        )
-        .bind::<Array<Int8>, _>(grown.keys().map(|k| k.topic.0).collect::<Vec<_>>())
-        .bind::<Array<Int4>, _>(grown.keys().map(|k| k.partition.0).collect::<Vec<_>>())
-        .bind::<Array<Int8>, _>(grown.keys().map(|k| next[k]).collect::<Vec<_>>())
-        .bind::<Array<Int8>, _>(grown.values().copied().collect::<Vec<_>>())
-        .execute(connection)
-        .await?;
-    }
+    insert(connection, &rows, &ends).await?;
+    let answers: Vec<Answer> = answers.into_iter().flatten().collect();
+    identity::store(connection, &answers, &known).await?;
     Ok(answers)
 }
 
-/// Writes each batch's lane progress, where its epoch is still the lane's; notes the others as fenced.
+async fn lock(connection: &mut AsyncPgConnection, batches: &[AppendBatch]) -> Result<BTreeMap<TopicPartition, End>, Error> {
+    let wanted: BTreeMap<TopicPartition, ()> = batches.iter().flat_map(|b| b.parts.iter().map(|p| (p.to, ()))).collect();
+    if wanted.is_empty() {
+        return Ok(BTreeMap::new());
+    }
+    let rows: Vec<Locked> = diesel::sql_query(
+        "SELECT p.topic_id, p.partition, p.next_offset, p.reach_us FROM topic_partitions p \
+         JOIN unnest($1, $2) AS a(topic_id, partition) USING (topic_id, partition) ORDER BY 1, 2 FOR UPDATE OF p",
+    )
+    .bind::<Array<Int8>, _>(wanted.keys().map(|k| k.topic.0).collect::<Vec<_>>())
+    .bind::<Array<Int4>, _>(wanted.keys().map(|k| k.partition.0).collect::<Vec<_>>())
+    .load(connection)
+    .await?;
+    let end = |r: Locked| {
+        let at = TopicPartition { topic: TopicId(r.topic_id), partition: PartitionId(r.partition) };
+        (at, End { next: r.next_offset, reach_us: r.reach_us, bytes: 0, small: 0 })
+    };
+    Ok(rows.into_iter().map(end).collect())
+}
+
+async fn insert(
+    connection: &mut AsyncPgConnection,
+    rows: &Rows<'_>,
+    ends: &BTreeMap<TopicPartition, End>,
+) -> Result<(), Error> {
+    if rows.first.is_empty() {
+        return Ok(());
+    }
+    let grown: Vec<(&TopicPartition, &End)> = ends.iter().filter(|(_, e)| e.bytes > 0).collect();
+    // one statement for both tables: a round trip less for an append of one record
+    diesel::sql_query(
+        "WITH stored AS ( \
+           INSERT INTO blocks (topic_id, partition, first_offset, records, span, earliest_us, latest_us, unpacked, reach_us, body) \
+           SELECT t, p, f, r, r, e, l, u, x, b FROM unnest($1, $2, $3, $4, $5, $6, $7, $8, $9) AS a(t, p, f, r, e, l, u, x, b)) \
+         UPDATE topic_partitions p SET next_offset = a.next_offset, bytes = p.bytes + a.bytes, reach_us = a.reach_us, \
+           small_blocks = p.small_blocks + a.small \
+         FROM unnest($10, $11, $12, $13, $14, $15) AS a(topic_id, partition, next_offset, bytes, reach_us, small) \
+         WHERE p.topic_id = a.topic_id AND p.partition = a.partition",
+    )
+    .bind::<Array<Int8>, _>(&rows.topic)
+    .bind::<Array<Int4>, _>(&rows.partition)
+    .bind::<Array<Int8>, _>(&rows.first)
+    .bind::<Array<Int4>, _>(&rows.records)
+    .bind::<Array<Int8>, _>(&rows.earliest)
+    .bind::<Array<Int8>, _>(&rows.latest)
+    .bind::<Array<Int4>, _>(&rows.unpacked)
+    .bind::<Array<Int8>, _>(&rows.reach)
+    .bind::<Array<Binary>, _>(&rows.body)
+    .bind::<Array<Int8>, _>(grown.iter().map(|(k, _)| k.topic.0).collect::<Vec<_>>())
+    .bind::<Array<Int4>, _>(grown.iter().map(|(k, _)| k.partition.0).collect::<Vec<_>>())
+    .bind::<Array<Int8>, _>(grown.iter().map(|(_, e)| e.next).collect::<Vec<_>>())
+    .bind::<Array<Int8>, _>(grown.iter().map(|(_, e)| e.bytes).collect::<Vec<_>>())
+    .bind::<Array<Int8>, _>(grown.iter().map(|(_, e)| e.reach_us).collect::<Vec<_>>())
+    .bind::<Array<Int4>, _>(grown.iter().map(|(_, e)| e.small).collect::<Vec<_>>())
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// Writes each batch's lane progress, where its epoch is still the lane's; refuses the others as fenced.
 async fn progress(
     connection: &mut AsyncPgConnection,
     batches: &[AppendBatch],
-    refused: &mut HashMap<usize, PortError>,
-) -> Result<(), diesel::result::Error> {
-    let mut order: Vec<usize> = (0..batches.len()).filter(|&n| batches[n].progress.is_some()).collect();
+    answers: &mut [Option<Answer>],
+) -> Result<(), Error> {
+    let mut order: Vec<usize> =
+        (0..batches.len()).filter(|&n| answers[n].is_none() && batches[n].progress.is_some()).collect();
     order.sort_by_key(|&n| batches[n].progress.as_ref().map(|p| (p.connector, p.lane)));
+    let mut fenced: HashMap<usize, PortError> = HashMap::new();
     for number in order {
         let Some(lane) = &batches[number].progress else { continue };
         // epochs only grow, so a holder that is refused here is refused for the rest of the group as well
@@ -184,8 +353,11 @@ async fn progress(
             .execute(connection)
             .await?;
         if written == 0 {
-            refused.insert(number, PortError::Fenced { connector: lane.connector, lane: lane.lane });
+            fenced.insert(number, PortError::Fenced { connector: lane.connector, lane: lane.lane });
         }
+    }
+    for (number, error) in fenced {
+        answers[number] = Some(Err(error));
     }
     Ok(())
 }

@@ -1,22 +1,27 @@
 //! The topic log on PostgreSQL: blocks of records, one row each.
 
 pub(crate) mod appender;
+pub(crate) mod cold;
 pub(crate) mod ends;
+mod identity;
+pub mod keeper;
 mod reading;
-mod topics;
+pub mod topics;
 
 use std::time::Duration;
 
 use async_trait::async_trait;
 use gonvel_core::naming::{Offset, TopicId, TopicName, TopicPartition};
 use gonvel_core::ports::{AppendBatch, Landed, PartitionBounds, PortError, StoredBlock, Topic, TopicLog};
+use gonvel_core::topic_settings::TopicSettings;
+use uuid::Uuid;
 
 use crate::Database;
 
 #[async_trait]
 impl TopicLog for Database {
-    async fn create_topic(&self, name: &TopicName, partitions: i32) -> Result<Topic, PortError> {
-        topics::create(self, name, partitions).await
+    async fn create_topic(&self, name: &TopicName, partitions: i32, settings: &TopicSettings) -> Result<Topic, PortError> {
+        topics::create(self, name, partitions, settings).await
     }
 
     async fn topic(&self, name: &TopicName) -> Result<Topic, PortError> {
@@ -25,6 +30,22 @@ impl TopicLog for Database {
 
     async fn topics(&self) -> Result<Vec<Topic>, PortError> {
         topics::all(self).await
+    }
+
+    async fn change_topic(&self, topic: TopicId, revision: i32, settings: &TopicSettings) -> Result<Topic, PortError> {
+        topics::change(self, topic, revision, settings).await
+    }
+
+    async fn add_partitions(&self, topic: TopicId, partitions: i32) -> Result<Topic, PortError> {
+        topics::add_partitions(self, topic, partitions).await
+    }
+
+    async fn delete_topic(&self, topic: TopicId) -> Result<(), PortError> {
+        topics::delete(self, topic).await
+    }
+
+    async fn begin_session(&self) -> Result<Uuid, PortError> {
+        identity::begin(self).await
     }
 
     async fn append(&self, batch: AppendBatch) -> Result<Vec<Landed>, PortError> {

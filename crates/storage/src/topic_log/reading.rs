@@ -1,9 +1,10 @@
-//! Reading blocks by offset and finding them by time.
+//! Reading blocks by offset and finding them by time, wherever they are kept.
 
 use diesel::prelude::*;
 use diesel::sql_types::{Binary, Int4, Int8, Nullable};
 use diesel_async::RunQueryDsl;
 use gonvel_core::naming::{Offset, TopicPartition};
+use gonvel_core::places::Places;
 use gonvel_core::ports::{PortError, StoredBlock};
 
 use crate::Database;
@@ -17,7 +18,9 @@ struct Row {
     #[diesel(sql_type = Int8)]
     first_offset: i64,
     #[diesel(sql_type = Int4)]
-    records: i32,
+    span: i32,
+    #[diesel(sql_type = Nullable<Binary>)]
+    places: Option<Vec<u8>>,
     #[diesel(sql_type = Int8)]
     latest_us: i64,
     #[diesel(sql_type = Binary)]
@@ -30,15 +33,32 @@ pub(super) async fn read(
     from: Offset,
     max_bytes: i64,
 ) -> Result<Vec<StoredBlock>, PortError> {
+    let hot = read_hot(database, at, from, max_bytes).await?;
+    // what is not in the hot part may have moved; what is there has not, so most reads ask once
+    if hot.as_slice().first().is_some_and(|block| block.first <= from) {
+        return Ok(hot);
+    }
+    let cold = database.cold.read(database, at, from, max_bytes).await?;
+    Ok(if cold.is_empty() { hot } else { cold })
+}
+
+async fn read_hot(
+    database: &Database,
+    at: TopicPartition,
+    from: Offset,
+    max_bytes: i64,
+) -> Result<Vec<StoredBlock>, PortError> {
     let mut connection = database.connection().await?;
     let rows: Vec<Row> = diesel::sql_query(
-        "SELECT b.first_offset, b.records, b.latest_us, b.body FROM ( \
+        "SELECT b.first_offset, b.span, b.places, b.latest_us, b.body FROM ( \
            SELECT first_offset, coalesce(sum(unpacked) OVER (ORDER BY first_offset ROWS UNBOUNDED PRECEDING EXCLUDE CURRENT ROW), 0) AS before \
            FROM (SELECT first_offset, unpacked FROM blocks WHERE topic_id = $1 AND partition = $2 AND first_offset >= coalesce( \
-               (SELECT max(first_offset) FROM blocks WHERE topic_id = $1 AND partition = $2 AND first_offset <= $3), $3) \
+               (SELECT first_offset FROM (SELECT first_offset, span FROM blocks \
+                  WHERE topic_id = $1 AND partition = $2 AND first_offset <= $3 ORDER BY first_offset DESC LIMIT 1) l \
+                WHERE l.first_offset + l.span > $3), $3) \
              ORDER BY first_offset LIMIT $5) f \
          ) s JOIN blocks b ON b.topic_id = $1 AND b.partition = $2 AND b.first_offset = s.first_offset \
-         WHERE s.before < $4 AND b.first_offset + b.records > $3 ORDER BY b.first_offset",
+         WHERE s.before < $4 ORDER BY b.first_offset",
     )
     .bind::<Int8, _>(at.topic.0)
     .bind::<Int4, _>(at.partition.0)
@@ -50,7 +70,7 @@ pub(super) async fn read(
     .map_err(failed("reading blocks"))?;
     let block = |row: Row| StoredBlock {
         first: Offset(row.first_offset),
-        records: row.records,
+        places: Places::from_stored(row.span.into(), row.places.map(Into::into)),
         latest_us: row.latest_us,
         body: row.body.into(),
     };
@@ -64,10 +84,14 @@ struct Found {
 }
 
 pub(super) async fn block_at_time(database: &Database, at: TopicPartition, time_us: i64) -> Result<Offset, PortError> {
+    if let Some(found) = database.cold.block_at_time(database, at, time_us).await? {
+        return Ok(found);
+    }
     let mut connection = database.connection().await?;
     let found: Found = diesel::sql_query(
         "SELECT coalesce( \
-           (SELECT min(first_offset) FROM blocks WHERE topic_id = $1 AND partition = $2 AND latest_us >= $3), \
+           (SELECT first_offset FROM blocks WHERE topic_id = $1 AND partition = $2 AND reach_us >= $3 \
+            ORDER BY reach_us, first_offset LIMIT 1), \
            (SELECT next_offset FROM topic_partitions WHERE topic_id = $1 AND partition = $2)) AS first_offset",
     )
     .bind::<Int8, _>(at.topic.0)

@@ -1,0 +1,198 @@
+//! Blocks that moved to object storage: ordinary Avro object container files, many blocks in each, found by an index in the
+//! database.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use bytes::Bytes;
+use diesel::prelude::*;
+use diesel::sql_types::{Int4, Int8, Jsonb, Text};
+use diesel_async::RunQueryDsl;
+use gonvel_core::naming::{Offset, TopicPartition};
+use gonvel_core::places::Places;
+use gonvel_core::ports::{PortError, StoredBlock};
+use object_store::aws::{AmazonS3Builder, AmazonS3ConfigKey};
+use object_store::local::LocalFileSystem;
+use object_store::path::Path;
+use object_store::{Error as StoreError, ObjectStore, ObjectStoreExt, RetryConfig};
+use serde::{Deserialize, Serialize};
+
+use crate::Database;
+use crate::database::{OpenError, failed};
+
+/// How long a store that does not answer is tried.
+const PATIENCE: Duration = Duration::from_secs(10);
+
+/// Where cold files are kept; without a place for them nothing moves.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct ColdStore {
+    place: Option<(Arc<dyn ObjectStore>, Path)>,
+}
+
+/// A block's place in a file.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(super) struct ColdBlock {
+    pub(super) first: i64,
+    pub(super) span: i64,
+    pub(super) records: u32,
+    pub(super) latest_us: i64,
+    pub(super) reach_us: i64,
+    pub(super) unpacked: i64,
+    pub(super) at: u64,
+    pub(super) length: u64,
+    /// The offsets left, in the form of [`Places::stored`].
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(super) places: Option<Vec<u8>>,
+}
+
+#[derive(QueryableByName)]
+struct File {
+    #[diesel(sql_type = Int8)]
+    first_offset: i64,
+    #[diesel(sql_type = Text)]
+    path: String,
+    #[diesel(sql_type = Jsonb)]
+    blocks: serde_json::Value,
+}
+
+impl File {
+    fn blocks(&self) -> Result<Vec<ColdBlock>, PortError> {
+        serde_json::from_value(self.blocks.clone())
+            .map_err(|e| PortError::TryAgain { during: "reading the index of a cold file", cause: Box::new(e) })
+    }
+}
+
+impl ColdStore {
+    /// Opens the place a URL names, with options by the names of the usual variables.
+    pub(crate) fn open(url: &str, options: impl IntoIterator<Item = (String, String)>) -> Result<Self, OpenError> {
+        let wrong = |e: String| OpenError::ColdStore(url.to_owned(), e);
+        let parsed = url::Url::parse(url).map_err(|e| wrong(e.to_string()))?;
+        let place: (Arc<dyn ObjectStore>, Path) = match parsed.scheme() {
+            "file" => {
+                let folder = parsed.to_file_path().map_err(|()| wrong("it names no folder of this machine".into()))?;
+                std::fs::create_dir_all(&folder).map_err(|e| wrong(e.to_string()))?;
+                let store = LocalFileSystem::new_with_prefix(folder).map_err(|e| wrong(e.to_string()))?;
+                (Arc::new(store), Path::default())
+            }
+            "s3" => {
+                // who waits for a record is told soon; the keeper tries again by itself
+                let retry = RetryConfig { max_retries: 2, retry_timeout: PATIENCE, ..RetryConfig::default() };
+                let mut builder = AmazonS3Builder::new().with_url(url).with_retry(retry);
+                for (name, value) in options {
+                    if let Ok(key) = name.to_lowercase().parse::<AmazonS3ConfigKey>() {
+                        builder = builder.with_config(key, value);
+                    }
+                }
+                let store = builder.build().map_err(|e| wrong(e.to_string()))?;
+                let prefix = Path::from_url_path(parsed.path()).map_err(|e| wrong(e.to_string()))?;
+                (Arc::new(store), prefix)
+            }
+            other => return Err(wrong(format!("there is no store for {other}"))),
+        };
+        Ok(Self { place: Some(place) })
+    }
+
+    pub(super) fn is_there(&self) -> bool {
+        self.place.is_some()
+    }
+
+    fn place(&self, path: &str) -> Result<(&Arc<dyn ObjectStore>, Path), PortError> {
+        let Some((store, prefix)) = &self.place else {
+            return Err(PortError::Refused(
+                "this block moved to object storage, and this server was started without one: set GONVEL_COLD_STORE as before"
+                    .into(),
+            ));
+        };
+        Ok((store, path.split('/').fold(prefix.clone(), |place, part| place.join(part))))
+    }
+
+    pub(super) async fn put(&self, path: &str, file: Vec<u8>) -> Result<(), PortError> {
+        let (store, place) = self.place(path)?;
+        store.put(&place, file.into()).await.map_err(failing("writing a cold file"))?;
+        Ok(())
+    }
+
+    pub(super) async fn remove(&self, path: &str) -> Result<(), PortError> {
+        let (store, place) = self.place(path)?;
+        match store.delete(&place).await {
+            Err(StoreError::NotFound { .. }) => Ok(()),
+            done => done.map_err(failing("removing a cold file")),
+        }
+    }
+
+    pub(super) async fn read(
+        &self,
+        database: &Database,
+        at: TopicPartition,
+        from: Offset,
+        max_bytes: i64,
+    ) -> Result<Vec<StoredBlock>, PortError> {
+        let Some(file) = find(database, at, "end_offset > $3", from.0).await? else { return Ok(Vec::new()) };
+        let mut wanted = Vec::new();
+        let mut bytes = 0;
+        for block in file.blocks()? {
+            if block.first + block.span <= from.0 {
+                continue;
+            }
+            if bytes >= max_bytes && !wanted.is_empty() {
+                break;
+            }
+            bytes += block.unpacked;
+            wanted.push(block);
+        }
+        let (store, place) = self.place(&file.path)?;
+        let ranges: Vec<_> = wanted.iter().map(|b| b.at..b.at + b.length).collect();
+        let bodies: Vec<Bytes> = match store.get_ranges(&place, &ranges).await {
+            Ok(bodies) => bodies,
+            Err(StoreError::NotFound { .. }) => {
+                // forgotten between the two looks, or lost
+                return match find(database, at, "end_offset > $3", from.0).await? {
+                    Some(still) if still.path == file.path => Err(PortError::Damaged {
+                        at,
+                        first_offset: file.first_offset,
+                        finding: format!("its file {} is not in the object storage", file.path),
+                    }),
+                    _ => Ok(Vec::new()),
+                };
+            }
+            Err(error) => return Err(failing("reading a cold file")(error)),
+        };
+        let block = |(block, body): (ColdBlock, Bytes)| StoredBlock {
+            first: Offset(block.first),
+            places: Places::from_stored(block.span, block.places.map(Into::into)),
+            latest_us: block.latest_us,
+            body,
+        };
+        Ok(wanted.into_iter().zip(bodies).map(block).collect())
+    }
+
+    pub(super) async fn block_at_time(
+        &self,
+        database: &Database,
+        at: TopicPartition,
+        time_us: i64,
+    ) -> Result<Option<Offset>, PortError> {
+        let Some(file) = find(database, at, "reach_us >= $3", time_us).await? else { return Ok(None) };
+        Ok(file.blocks()?.iter().find(|b| b.reach_us >= time_us).map(|b| Offset(b.first)))
+    }
+}
+
+/// The first file of a partition for which a condition holds.
+async fn find(database: &Database, at: TopicPartition, holds: &str, value: i64) -> Result<Option<File>, PortError> {
+    let mut connection = database.connection().await?;
+    diesel::sql_query(format!(
+        "SELECT first_offset, path, blocks FROM cold_files WHERE topic_id = $1 AND partition = $2 AND state = 'there' \
+         AND {holds} ORDER BY first_offset LIMIT 1"
+    ))
+    .bind::<Int8, _>(at.topic.0)
+    .bind::<Int4, _>(at.partition.0)
+    .bind::<Int8, _>(value)
+    .get_result(&mut connection)
+    .await
+    .optional()
+    .map_err(failed("looking for a cold file"))
+}
+
+pub(super) fn failing(during: &'static str) -> impl FnOnce(StoreError) -> PortError {
+    move |cause| PortError::TryAgain { during, cause: Box::new(cause) }
+}

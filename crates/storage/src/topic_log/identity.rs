@@ -1,0 +1,235 @@
+//! Recognising an append that is tried again: by a session's sequence, or by a key.
+
+use std::collections::{BTreeMap, HashMap};
+
+use diesel::prelude::*;
+use diesel::result::Error;
+use diesel::sql_types::{Array, Binary, Int8, Jsonb, Text, Uuid as SqlUuid};
+use diesel_async::{AsyncPgConnection, RunQueryDsl};
+use gonvel_core::ports::{AppendBatch, Identity, Landed, PortError};
+use serde_json::Value;
+use uuid::Uuid;
+
+use super::appender::Answer;
+use crate::Database;
+use crate::database::failed;
+
+/// Answers kept of a session: a producer that has more batches under way cannot have all of them recognised.
+const ANSWERS_KEPT: i64 = 128;
+
+/// What the database knows of the identities in a group of batches. Its rows stay locked to the commit.
+pub(super) struct Known {
+    /// The next sequence of each session.
+    sessions: BTreeMap<Uuid, i64>,
+    /// Batches of this group by what makes them known.
+    seen_sequences: HashMap<(Uuid, i64), usize>,
+    seen_keys: HashMap<String, usize>,
+}
+
+#[derive(QueryableByName)]
+struct Session {
+    #[diesel(sql_type = SqlUuid)]
+    session: Uuid,
+    #[diesel(sql_type = Int8)]
+    next_sequence: i64,
+}
+
+#[derive(QueryableByName)]
+struct Stored {
+    #[diesel(sql_type = Jsonb)]
+    landed: Value,
+}
+
+#[derive(QueryableByName)]
+struct StoredKey {
+    #[diesel(sql_type = Text)]
+    key: String,
+    #[diesel(sql_type = Binary)]
+    digest: Vec<u8>,
+    #[diesel(sql_type = Jsonb)]
+    landed: Value,
+}
+
+fn landed(stored: Value) -> Result<Vec<Landed>, Error> {
+    serde_json::from_value(stored).map_err(|e| Error::DeserializationError(Box::new(e)))
+}
+
+impl Known {
+    /// Answers the batches that were appended before, and those whose identity does not hold.
+    pub(super) async fn look_up(
+        connection: &mut AsyncPgConnection,
+        batches: &[AppendBatch],
+        answers: &mut [Option<Answer>],
+    ) -> Result<Self, Error> {
+        let mut known = Self { sessions: BTreeMap::new(), seen_sequences: HashMap::new(), seen_keys: HashMap::new() };
+        known.sessions(connection, batches, answers).await?;
+        known.keys(connection, batches, answers).await?;
+        Ok(known)
+    }
+
+    async fn sessions(
+        &mut self,
+        connection: &mut AsyncPgConnection,
+        batches: &[AppendBatch],
+        answers: &mut [Option<Answer>],
+    ) -> Result<(), Error> {
+        let wanted: Vec<Uuid> = batches
+            .iter()
+            .filter_map(|b| match &b.identity {
+                Some(Identity::Sequence { session, .. }) => Some(*session),
+                _ => None,
+            })
+            .collect();
+        if wanted.is_empty() {
+            return Ok(());
+        }
+        let rows: Vec<Session> = diesel::sql_query(
+            "SELECT session, next_sequence FROM producer_sessions WHERE session = ANY($1) ORDER BY session FOR UPDATE",
+        )
+        .bind::<Array<SqlUuid>, _>(wanted)
+        .load(connection)
+        .await?;
+        self.sessions = rows.into_iter().map(|r| (r.session, r.next_sequence)).collect();
+        for (number, batch) in batches.iter().enumerate() {
+            let (Some(Identity::Sequence { session, sequence }), None) = (&batch.identity, &answers[number]) else {
+                continue;
+            };
+            let Some(next) = self.sessions.get_mut(session) else {
+                let what = format!("producer session {session}: begin a new one; it");
+                answers[number] = Some(Err(PortError::NotFound { what }));
+                continue;
+            };
+            if sequence == next {
+                *next += 1;
+                self.seen_sequences.insert((*session, *sequence), number);
+            } else if sequence > next {
+                answers[number] = Some(Err(PortError::OutOfTurn { expected: *next, found: *sequence }));
+            } else if !self.seen_sequences.contains_key(&(*session, *sequence)) {
+                let stored: Option<Stored> =
+                    diesel::sql_query("SELECT landed FROM session_answers WHERE session = $1 AND sequence = $2")
+                        .bind::<SqlUuid, _>(session)
+                        .bind::<Int8, _>(sequence)
+                        .get_result(connection)
+                        .await
+                        .optional()?;
+                answers[number] = Some(match stored {
+                    Some(stored) => Ok(landed(stored.landed)?),
+                    None => Err(PortError::Refused(format!(
+                        "sequence {sequence} was appended before, but its answer is no longer kept (the last {ANSWERS_KEPT} are)"
+                    ))),
+                });
+            }
+        }
+        Ok(())
+    }
+
+    async fn keys(
+        &mut self,
+        connection: &mut AsyncPgConnection,
+        batches: &[AppendBatch],
+        answers: &mut [Option<Answer>],
+    ) -> Result<(), Error> {
+        let mut wanted: BTreeMap<&str, Vec<(usize, &[u8])>> = BTreeMap::new();
+        for (number, batch) in batches.iter().enumerate() {
+            if let (Some(Identity::Key { key, digest }), None) = (&batch.identity, &answers[number]) {
+                wanted.entry(key).or_default().push((number, digest));
+            }
+        }
+        for (key, uses) in wanted {
+            let (first, digest) = uses[0];
+            let new = diesel::sql_query(
+                "INSERT INTO idempotency_keys (key, digest, landed) VALUES ($1, $2, '[]') ON CONFLICT (key) DO NOTHING",
+            )
+            .bind::<Text, _>(key)
+            .bind::<Binary, _>(digest)
+            .execute(connection)
+            .await?;
+            if new == 1 {
+                self.seen_keys.insert(key.to_owned(), first);
+                for (number, other) in &uses[1..] {
+                    if *other != digest {
+                        answers[*number] = Some(Err(PortError::KeyReused { key: key.to_owned() }));
+                    }
+                }
+                continue;
+            }
+            let stored: StoredKey = diesel::sql_query("SELECT key, digest, landed FROM idempotency_keys WHERE key = $1")
+                .bind::<Text, _>(key)
+                .get_result(connection)
+                .await?;
+            let places = landed(stored.landed)?;
+            for (number, digest) in uses {
+                answers[number] = Some(if digest == stored.digest {
+                    Ok(places.clone())
+                } else {
+                    Err(PortError::KeyReused { key: stored.key.clone() })
+                });
+            }
+        }
+        Ok(())
+    }
+
+    /// The answer of an earlier batch of the same group that this one is a retry of.
+    pub(super) fn first_of(&self, batch: &AppendBatch, number: usize, answers: &[Option<Answer>]) -> Option<Answer> {
+        let first = match batch.identity.as_ref()? {
+            Identity::Sequence { session, sequence } => self.seen_sequences.get(&(*session, *sequence)),
+            Identity::Key { key, .. } => self.seen_keys.get(key),
+        };
+        let first = *first.filter(|&&first| first < number)?;
+        match answers[first].as_ref()? {
+            Ok(landed) => Some(Ok(landed.clone())),
+            Err(_) => None,
+        }
+    }
+}
+
+/// Stores the answers of those that were appended in this transaction.
+pub(super) async fn store(connection: &mut AsyncPgConnection, answers: &[Answer], known: &Known) -> Result<(), Error> {
+    let json = |number: usize| match &answers[number] {
+        Ok(landed) => serde_json::to_value(landed).map_err(|e| Error::SerializationError(Box::new(e))),
+        Err(_) => Ok(Value::Null),
+    };
+    for (key, number) in &known.seen_keys {
+        diesel::sql_query("UPDATE idempotency_keys SET landed = $2 WHERE key = $1")
+            .bind::<Text, _>(key)
+            .bind::<Jsonb, _>(json(*number)?)
+            .execute(connection)
+            .await?;
+    }
+    if known.seen_sequences.is_empty() {
+        return Ok(());
+    }
+    let (mut sessions, mut sequences, mut values) = (Vec::new(), Vec::new(), Vec::new());
+    for ((session, sequence), number) in &known.seen_sequences {
+        sessions.push(*session);
+        sequences.push(*sequence);
+        values.push(json(*number)?);
+    }
+    diesel::sql_query(
+        "WITH moved AS (UPDATE producer_sessions s SET next_sequence = a.next, last_at = now() \
+           FROM (SELECT session, max(sequence) + 1 AS next FROM unnest($1, $2) AS u(session, sequence) GROUP BY 1) a \
+           WHERE s.session = a.session RETURNING s.session, s.next_sequence), \
+         gone AS (DELETE FROM session_answers o USING moved m \
+           WHERE o.session = m.session AND o.sequence < m.next_sequence - $4) \
+         INSERT INTO session_answers (session, sequence, landed) SELECT * FROM unnest($1, $2, $3)",
+    )
+    .bind::<Array<SqlUuid>, _>(sessions)
+    .bind::<Array<Int8>, _>(sequences)
+    .bind::<Array<Jsonb>, _>(values)
+    .bind::<Int8, _>(ANSWERS_KEPT)
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// Begins a session.
+pub(super) async fn begin(database: &Database) -> Result<Uuid, PortError> {
+    let session = Uuid::now_v7();
+    let mut connection = database.connection().await?;
+    diesel::sql_query("INSERT INTO producer_sessions (session) VALUES ($1)")
+        .bind::<SqlUuid, _>(session)
+        .execute(&mut connection)
+        .await
+        .map_err(failed("beginning a session"))?;
+    Ok(session)
+}

@@ -1,0 +1,245 @@
+//! Keeping the latest of each key.
+
+use std::collections::HashMap;
+
+use diesel::prelude::*;
+use diesel::result::Error;
+use diesel::sql_types::{Binary, Int4, Int8, Nullable};
+use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use gonvel_core::avro::single_object;
+use gonvel_core::block::{BlockBuilder, EncodedBlock, RecordRef};
+use gonvel_core::change_form::ChangeForm;
+use gonvel_core::latest_per_key::{LatestKeys, Says};
+use gonvel_core::naming::{Offset, SchemaId, TopicPartition};
+use gonvel_core::places::Places;
+use gonvel_core::ports::{PortError, SchemaStore, StoredBlock, TopicLog};
+
+use super::{Failures, Keeper, Partition};
+use crate::Database;
+use crate::database::failed;
+
+/// Memory for the keys of one pass.
+const MOST_KEY_BYTES: usize = 64 << 20;
+/// Bytes read at once, before compression.
+const READ_BYTES: i64 = 4 << 20;
+
+/// A pass is due when a quarter as many records are new as there are old ones, or any are after ten minutes, or deletes are
+/// over their time. `$1` is now in microseconds.
+const DUE: &str = "SELECT p.topic_id, p.partition, t.deletes_kept_ms, p.first_offset, p.next_offset, p.latest_to \
+    FROM topics t JOIN topic_partitions p ON p.topic_id = t.id WHERE t.keep = 'latest' AND ( \
+      (p.next_offset > p.latest_to AND (4 * (p.next_offset - p.latest_to) >= p.latest_to - p.first_offset - p.passed_over \
+        OR p.latest_at < to_timestamp($1 / 1000000.0) - interval '10 minutes')) \
+      OR p.deletes_until_us < $1)";
+
+#[derive(QueryableByName)]
+struct Due {
+    #[diesel(embed)]
+    partition: Partition,
+    #[diesel(sql_type = Int8)]
+    deletes_kept_ms: i64,
+    #[diesel(sql_type = Int8)]
+    first_offset: i64,
+    #[diesel(sql_type = Int8)]
+    next_offset: i64,
+    #[diesel(sql_type = Int8)]
+    latest_to: i64,
+}
+
+/// Tells what records say of their keys.
+struct Teller {
+    database: Database,
+    forms: HashMap<SchemaId, Option<ChangeForm>>,
+}
+
+impl Teller {
+    async fn says(&mut self, record: &RecordRef<'_>) -> Result<Says, PortError> {
+        let Some(value) = record.value else { return Ok(Says::Gone) };
+        let (Some(schema), Some((_, data))) = (record.schema, single_object::split(value)) else { return Ok(Says::Whole) };
+        if !self.forms.contains_key(&schema) {
+            let form = match self.database.schema_text(schema).await {
+                Ok(text) => ChangeForm::from_value_text(&text).ok(),
+                Err(PortError::NotFound { .. }) => None,
+                Err(error) => return Err(error),
+            };
+            self.forms.insert(schema, form);
+        }
+        // what is no change is a value as a whole; a change that cannot be read must make no older one go
+        Ok(self.forms[&schema].as_ref().map_or(Says::Whole, |form| form.says(data).unwrap_or(Says::Part)))
+    }
+}
+
+impl Keeper {
+    pub(super) async fn keep_latest(&mut self, now_us: i64) -> Result<(), PortError> {
+        let due: Vec<Due> = {
+            let mut connection = self.database.connection().await?;
+            diesel::sql_query(DUE)
+                .bind::<Int8, _>(now_us)
+                .load(&mut connection)
+                .await
+                .map_err(failed("looking for keys to keep the latest of"))?
+        };
+        self.said.latest_waiting = i64::try_from(due.len()).unwrap_or(0);
+        let mut failures = Failures::default();
+        for partition in due {
+            if let Some(gone) = failures.take(self.pass(&partition, now_us).await) {
+                self.said.superseded_records += gone;
+                self.said.latest_waiting -= 1;
+            }
+        }
+        failures.into_result()
+    }
+
+    /// One pass over a partition; how many records went.
+    async fn pass(&self, due: &Due, now_us: i64) -> Result<i64, PortError> {
+        let at = due.partition.at();
+        let mut teller = Teller { database: self.database.clone(), forms: HashMap::new() };
+        let from = due.latest_to.max(due.first_offset);
+        let mut keys = LatestKeys::new(from, MOST_KEY_BYTES);
+        let mut to = from;
+        while to < due.next_offset && !keys.is_full() {
+            let blocks = self.database.read(at, Offset(to), READ_BYTES).await?;
+            if blocks.is_empty() {
+                to = due.next_offset;
+            }
+            for block in blocks {
+                for record in block.open(at)?.records() {
+                    let (offset, record) = record?;
+                    keys.see(offset.0, record.key, teller.says(&record).await?);
+                }
+                to = block.end().0;
+                if keys.is_full() {
+                    break;
+                }
+            }
+        }
+        let deletes_kept_us = due.deletes_kept_ms.saturating_mul(1000);
+        let (mut gone, mut next, mut first_delete_us) = (0, due.first_offset, None::<i64>);
+        while next < to {
+            let blocks = self.database.read(at, Offset(next), READ_BYTES).await?;
+            if blocks.is_empty() {
+                break;
+            }
+            for block in blocks.iter().take_while(|b| b.first.0 < to) {
+                let mut kept = Kept::default();
+                for record in block.open(at)?.records() {
+                    let (offset, record) = record?;
+                    let says = teller.says(&record).await?;
+                    let until = now_us.saturating_sub(deletes_kept_us);
+                    if offset.0 >= to || keys.stays(offset.0, record.key, says, record.timestamp_us, until) {
+                        kept.push(offset.0 - block.first.0, &record);
+                        if says == Says::Gone && record.key.is_some() {
+                            let time = record.timestamp_us;
+                            first_delete_us = Some(first_delete_us.map_or(time, |first| first.min(time)));
+                        }
+                    } else {
+                        kept.gone += 1;
+                    }
+                }
+                if kept.gone > 0 {
+                    gone += self.database.rewrite(at, block, kept).await?;
+                }
+            }
+            next = blocks.as_slice().last().map_or(to, |b| b.end().0);
+        }
+        let deletes_until = first_delete_us.map(|us| us.saturating_add(deletes_kept_us));
+        self.note(at, to, deletes_until).await?;
+        Ok(gone)
+    }
+
+    async fn note(&self, at: TopicPartition, to: i64, deletes_until_us: Option<i64>) -> Result<(), PortError> {
+        let mut connection = self.database.connection().await?;
+        diesel::sql_query(
+            "UPDATE topic_partitions SET latest_to = $3, latest_at = now(), deletes_until_us = $4 WHERE topic_id = $1 AND partition = $2",
+        )
+        .bind::<Int8, _>(at.topic.0)
+        .bind::<Int4, _>(at.partition.0)
+        .bind::<Int8, _>(to)
+        .bind::<Nullable<Int8>, _>(deletes_until_us)
+        .execute(&mut connection)
+        .await
+        .map_err(failed("noting how far the latest of each key is kept"))?;
+        Ok(())
+    }
+}
+
+/// What stays of a block.
+#[derive(Default)]
+struct Kept {
+    builder: BlockBuilder,
+    places: Vec<i64>,
+    gone: i64,
+}
+
+impl Kept {
+    fn push(&mut self, place: i64, record: &RecordRef<'_>) {
+        self.places.push(place);
+        self.builder.push_record(&record.to_record());
+    }
+}
+
+impl Database {
+    /// Replaces a block by what stays of it, if it is still as it was read; how many records went.
+    async fn rewrite(&self, at: TopicPartition, block: &StoredBlock, mut kept: Kept) -> Result<i64, PortError> {
+        let places = Places::some(block.places.span(), &kept.places);
+        let left = kept.builder.finish();
+        let mut connection = self.connection().await?;
+        let done: Result<i64, Error> =
+            connection.transaction(async |c| replace(c, at, block, left.as_ref(), &places, kept.gone).await).await;
+        done.map_err(failed("keeping the latest of each key"))
+    }
+}
+
+async fn replace(
+    c: &mut AsyncPgConnection,
+    at: TopicPartition,
+    block: &StoredBlock,
+    left: Option<&EncodedBlock>,
+    places: &Places,
+    gone: i64,
+) -> Result<i64, Error> {
+    let before = i64::try_from(block.body.len()).unwrap_or(0);
+    let same = "topic_id = $1 AND partition = $2 AND first_offset = $3 AND body = $4";
+    let done = match left {
+        None => {
+            diesel::sql_query(format!("DELETE FROM blocks WHERE {same}"))
+                .bind::<Int8, _>(at.topic.0)
+                .bind::<Int4, _>(at.partition.0)
+                .bind::<Int8, _>(block.first.0)
+                .bind::<Binary, _>(block.body.as_ref())
+                .execute(c)
+                .await?
+        }
+        Some(left) => {
+            diesel::sql_query(format!(
+                "UPDATE blocks SET records = $5, earliest_us = $6, latest_us = $7, unpacked = $8, places = $9, body = $10 WHERE {same}"
+            ))
+            .bind::<Int8, _>(at.topic.0)
+            .bind::<Int4, _>(at.partition.0)
+            .bind::<Int8, _>(block.first.0)
+            .bind::<Binary, _>(block.body.as_ref())
+            .bind::<Int4, _>(i32::try_from(left.records).unwrap_or(i32::MAX))
+            .bind::<Int8, _>(left.earliest_us)
+            .bind::<Int8, _>(left.latest_us)
+            .bind::<Int4, _>(i32::try_from(left.unpacked).unwrap_or(i32::MAX))
+            .bind::<Nullable<Binary>, _>(places.stored().map(|b| b.to_vec()))
+            .bind::<Binary, _>(left.body.as_ref())
+            .execute(c)
+            .await?
+        }
+    };
+    if done == 0 {
+        return Ok(0);
+    }
+    let after = left.map_or(0, |b| i64::try_from(b.body.len()).unwrap_or(0));
+    diesel::sql_query(
+        "UPDATE topic_partitions SET bytes = bytes + $3, passed_over = passed_over + $4, small_blocks = small_blocks + 1 \
+         WHERE topic_id = $1 AND partition = $2",
+    )
+    .bind::<Int8, _>(at.topic.0)
+    .bind::<Int4, _>(at.partition.0)
+    .bind::<Int8, _>(after - before)
+    .bind::<Int8, _>(gone)
+    .execute(c)
+    .await?;
+    Ok(gone)
+}
