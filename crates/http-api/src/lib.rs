@@ -6,10 +6,14 @@ mod connections;
 mod connectors;
 mod demo;
 mod problem;
+mod readers;
+mod records;
 mod topics;
 
 pub use connections::*;
 pub use connectors::*;
 pub use demo::*;
 pub use problem::*;
+pub use readers::*;
+pub use records::*;
 pub use topics::*;

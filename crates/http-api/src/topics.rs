@@ -1,4 +1,4 @@
-//! Topics and their records.
+//! Topics.
 
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -14,6 +14,8 @@ pub struct TopicSummary {
     pub records: i64,
     /// Bytes kept, compressed.
     pub bytes: i64,
+    /// What it keeps.
+    pub settings: TopicSettings,
     /// When it was made.
     pub created_at: String,
     /// Names of the connectors that write it.
@@ -31,6 +33,8 @@ pub struct Partition {
     pub first_offset: i64,
     /// The offset the next record gets.
     pub next_offset: i64,
+    /// Records kept: fewer than the offsets between where only the latest of each key is kept.
+    pub records: i64,
     /// Bytes kept, compressed.
     pub bytes: i64,
 }
@@ -41,81 +45,190 @@ pub struct Topic {
     /// The summary.
     #[serde(flatten)]
     pub summary: TopicSummary,
+    /// Counts the changes of its settings and partitions.
+    pub revision: i32,
+    /// Names of the readers of it.
+    pub readers: Vec<String>,
     /// Its partitions.
     pub partition_list: Vec<Partition>,
 }
 
-/// Where to read.
-#[derive(Debug, Clone, Default, Deserialize, IntoParams, ToSchema)]
-#[into_params(parameter_in = Query)]
-pub struct RecordsQuery {
-    /// One partition; all without it.
-    #[serde(default)]
-    pub partition: Option<i32>,
-    /// `newest` or `oldest` first. Without `offset` and `time` reading begins at that end.
-    #[serde(default)]
-    pub order: Order,
-    /// Begin at this offset of the partition.
-    #[serde(default)]
-    pub offset: Option<i64>,
-    /// Begin at this time (RFC 3339).
-    #[serde(default)]
-    pub time: Option<String>,
-    /// Records at most, 1 to 500; 50 without it.
-    #[serde(default)]
-    pub limit: Option<usize>,
-}
-
-/// Which end comes first.
+/// Which records of a key a topic keeps.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
-pub enum Order {
-    /// The newest.
+pub enum Keep {
+    /// Every record, until age or size ends it.
     #[default]
-    Newest,
-    /// The oldest.
-    Oldest,
+    All,
+    /// At least the newest record of each key.
+    Latest,
 }
 
-/// A header of a record, its value as text.
+fn a_day() -> i64 {
+    86_400_000
+}
+
+/// What a topic keeps. A limit that is left out does not hold.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct TopicSettings {
+    /// Which records of a key.
+    #[serde(default)]
+    pub keep: Keep,
+    /// Records whose time is further back are forgotten, in milliseconds.
+    #[serde(default)]
+    pub forget_after_ms: Option<i64>,
+    /// The oldest are forgotten while the topic is larger than this, in bytes as stored.
+    #[serde(default)]
+    pub most_bytes: Option<i64>,
+    /// How long a key's delete stays when only the latest is kept, in milliseconds.
+    #[serde(default = "a_day")]
+    pub deletes_kept_ms: i64,
+    /// Blocks whose records are all further back move to object storage, in milliseconds.
+    #[serde(default)]
+    pub hot_span_ms: Option<i64>,
+}
+
+impl Default for TopicSettings {
+    fn default() -> Self {
+        Self { keep: Keep::All, forget_after_ms: None, most_bytes: None, deletes_kept_ms: a_day(), hot_span_ms: None }
+    }
+}
+
+/// A topic to make.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct RecordHeader {
-    /// Name.
+#[serde(deny_unknown_fields)]
+pub struct NewTopic {
+    /// Its name: letters, digits, `.`, `-` and `_`.
     pub name: String,
-    /// Value as text.
-    pub value: String,
+    /// Partitions, 1 to 1000.
+    pub partitions: i32,
+    /// What it keeps.
+    #[serde(default)]
+    pub settings: TopicSettings,
 }
 
-/// A record as people read it.
+/// New settings of a topic.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Record {
-    /// Its partition.
+#[serde(deny_unknown_fields)]
+pub struct TopicChange {
+    /// The revision that was read; another one now means that someone else changed the topic.
+    pub revision: i32,
+    /// What it is to keep.
+    pub settings: TopicSettings,
+}
+
+/// What new settings would remove.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ChangePreview {
+    /// Records that would be forgotten soon.
+    pub records: i64,
+    /// Their size as stored.
+    pub bytes: i64,
+    /// By partition; those that would forget nothing are left out.
+    pub partitions: Vec<PartitionLoss>,
+    /// What else would happen, in sentences.
+    pub notes: Vec<String>,
+}
+
+/// What a partition would lose.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct PartitionLoss {
+    /// The partition.
     pub partition: i32,
-    /// Its offset.
-    pub offset: i64,
-    /// Its time.
-    pub timestamp: String,
-    /// The key, decoded where its schema is known.
-    #[schema(value_type = Option<Object>)]
-    pub key: serde_json::Value,
-    /// The value, decoded where its schema is known.
-    #[schema(value_type = Option<Object>)]
-    pub value: serde_json::Value,
-    /// Headers.
-    pub headers: Vec<RecordHeader>,
-    /// Number of the schema version that wrote the value.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub schema: Option<i64>,
-    /// Size of key and value in bytes.
-    pub bytes: usize,
+    /// All records before this offset would go.
+    pub before_offset: i64,
+    /// How many.
+    pub records: i64,
+    /// Their size as stored.
+    pub bytes: i64,
 }
 
-/// A page of records.
+/// More partitions for a topic.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Records {
-    /// The records, in the order asked for.
-    pub records: Vec<Record>,
-    /// Where the next page in the same order begins; none at the end. Give it with the same partition.
+#[serde(deny_unknown_fields)]
+pub struct MorePartitions {
+    /// How many it is to have.
+    pub partitions: i32,
+    /// Says that it is known: keys go to other partitions from then on, so the order of a key's records does not hold across
+    /// the change.
+    #[serde(default)]
+    pub keys_may_move: bool,
+}
+
+/// What deleting a topic would take, and what stands against it.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct DeletePreview {
+    /// Records that would be lost.
+    pub records: i64,
+    /// Their size as stored.
+    pub bytes: i64,
+    /// Connectors that write it; it cannot be deleted while there are any.
+    pub written_by: Vec<String>,
+    /// Connectors that read it; it cannot be deleted while there are any.
+    pub read_by: Vec<String>,
+    /// Readers that would lose their positions in it.
+    pub readers: Vec<String>,
+}
+
+/// How a topic is to be deleted.
+#[derive(Debug, Clone, Default, Deserialize, IntoParams, ToSchema)]
+#[into_params(parameter_in = Query)]
+pub struct DeleteQuery {
+    /// The topic's name once more, as a sign that it is meant.
+    #[serde(default)]
+    pub confirm: Option<String>,
+}
+
+/// A topic's size at a time.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct TopicSample {
+    /// When.
+    pub at: String,
+    /// Records appended so far, over all partitions.
+    pub appended: i64,
+    /// Bytes kept.
+    pub bytes: i64,
+}
+
+/// A registered version of a topic's schema.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct TopicSchema {
+    /// Its number.
+    pub id: i64,
+    /// `key` or `value`.
+    pub role: String,
+    /// Counts a topic's versions of a role, from 1.
+    pub version: i32,
+    /// The schema.
+    #[schema(value_type = Object)]
+    pub schema: serde_json::Value,
+}
+
+/// What the keeper did since it started and what waits for it.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Keeper {
+    /// When it last said so; none if no keeper ever ran.
+    pub at: Option<String>,
+    /// Small blocks that became parts of larger ones.
+    pub merged_blocks: i64,
+    /// Records that were forgotten by age or size.
+    pub forgotten_records: i64,
+    /// Older records of a key that were removed.
+    pub superseded_records: i64,
+    /// Blocks that moved to object storage.
+    pub moved_blocks: i64,
+    /// Blocks and files of deleted topics that were removed.
+    pub dropped: i64,
+    /// Small blocks that wait to be merged.
+    pub small_blocks_waiting: i64,
+    /// Partitions whose older records of a key wait to be removed.
+    pub latest_waiting: i64,
+    /// Deleted topics and files that wait to be removed.
+    pub drops_waiting: i64,
+    /// Time it worked, in milliseconds.
+    pub worked_ms: i64,
+    /// What failed in its last round, if something did.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub next_offset: Option<i64>,
+    pub failure: Option<String>,
 }

@@ -5,12 +5,17 @@ mod connectors;
 mod console;
 mod demo;
 mod health;
+mod limits;
+mod lingering;
 mod live;
 mod presenting;
 mod problems;
+mod producing;
+mod readers;
 mod records;
 mod state;
 mod topics;
+mod transfer;
 
 use std::sync::Arc;
 
@@ -28,7 +33,7 @@ pub use state::{DemoWorkload, ServerState};
 #[openapi(
     info(
         title = "Gonvel",
-        description = "Topics, connectors and connections of a Gonvel server. Errors are problem documents (RFC 9457)."
+        description = "Topics, readers, connectors and connections of a Gonvel server. Errors are problem documents (RFC 9457)."
     ),
     components(schemas(gonvel_http_api::Problem, gonvel_http_api::Connector, gonvel_http_api::Order))
 )]
@@ -46,10 +51,30 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
         .routes(routes!(connectors::preflight))
         .routes(routes!(connectors::one, connectors::remove))
         .routes(routes!(connectors::act))
-        .routes(routes!(topics::list))
-        .routes(routes!(topics::one))
-        .routes(routes!(records::page))
+        .routes(routes!(topics::list, topics::create))
+        .routes(routes!(topics::one, topics::remove))
+        .routes(routes!(topics::change))
+        .routes(routes!(topics::preview_change))
+        .routes(routes!(topics::add_partitions))
+        .routes(routes!(topics::preview_delete))
+        .routes(routes!(topics::history))
+        .routes(routes!(topics::schemas))
+        .routes(routes!(topics::keeper))
+        .routes(routes!(records::page, producing::append))
         .routes(routes!(records::tail))
+        .routes(routes!(records::stream_records))
+        .routes(routes!(records::search))
+        .routes(routes!(producing::begin_session))
+        .routes(routes!(transfer::export))
+        .routes(routes!(transfer::import))
+        .routes(routes!(readers::list, readers::create))
+        .routes(routes!(readers::one, readers::remove))
+        .routes(routes!(readers::reposition))
+        .routes(routes!(readers::join))
+        .routes(routes!(readers::stay, readers::leave))
+        .routes(routes!(readers::read))
+        .routes(routes!(readers::commit))
+        .routes(routes!(readers::stream_as_member))
         .routes(routes!(live::connectors))
         .routes(routes!(demo::workload, demo::switch))
 }
@@ -77,7 +102,9 @@ pub fn application(state: Arc<ServerState>) -> Router {
     let (router, document) = api().split_for_parts();
     let document = document.to_json().unwrap_or_default();
     // streams of events must not wait in a compressor
-    let compressible = SizeAbove::new(512).and(NotForContentType::const_new("text/event-stream"));
+    let compressible = SizeAbove::new(512)
+        .and(NotForContentType::const_new("text/event-stream"))
+        .and(NotForContentType::const_new("application/x-ndjson"));
     router
         .route("/metrics", get(health::metrics))
         .route(
@@ -85,6 +112,8 @@ pub fn application(state: Arc<ServerState>) -> Router {
             get(move || async move { ([(axum::http::header::CONTENT_TYPE, "application/json")], document) }),
         )
         .fallback(console::serve)
+        .method_not_allowed_fallback(problems::method_not_allowed)
         .with_state(state)
+        .layer(axum::middleware::from_fn(lingering::linger))
         .layer(CompressionLayer::new().compress_when(compressible))
 }

@@ -34,6 +34,17 @@ impl Refusal {
             .at(field)
     }
 
+    /// More than may be sent at once.
+    pub(crate) fn too_large(detail: impl Into<String>) -> Self {
+        Self::new(StatusCode::PAYLOAD_TOO_LARGE, "too-large", "It is too large", detail)
+    }
+
+    /// Says more in the detail.
+    pub(crate) fn add(mut self, text: &str) -> Self {
+        self.0.detail = format!("{}; {text}", self.0.detail);
+        self
+    }
+
     pub(crate) fn at(mut self, field: &str) -> Self {
         self.0.field = Some(field.into());
         self
@@ -58,6 +69,12 @@ impl Refusal {
     }
 }
 
+/// An address that is there, asked by a method that it does not take.
+pub(crate) async fn method_not_allowed(method: axum::http::Method) -> Refusal {
+    let detail = format!("this address does not take {method}: see /api/openapi.json");
+    Refusal::new(StatusCode::METHOD_NOT_ALLOWED, "method", "The address does not take this method", detail)
+}
+
 /// A report in the form of the API.
 pub(crate) fn checks(report: systems::Report) -> Vec<Check> {
     let check = |c: systems::Check| Check {
@@ -80,7 +97,7 @@ impl IntoResponse for Refusal {
         let status = StatusCode::from_u16(self.0.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
         let mut response = (status, Json(self.0)).into_response();
         response.headers_mut().insert(header::CONTENT_TYPE, header::HeaderValue::from_static("application/problem+json"));
-        if status == StatusCode::SERVICE_UNAVAILABLE {
+        if matches!(status, StatusCode::SERVICE_UNAVAILABLE | StatusCode::TOO_MANY_REQUESTS) {
             response.headers_mut().insert(header::RETRY_AFTER, header::HeaderValue::from_static("2"));
         }
         response
@@ -98,6 +115,16 @@ impl From<PortError> for Refusal {
                 tracing::warn!(%error, %cause, "a request could not be carried out");
                 Self::new(StatusCode::SERVICE_UNAVAILABLE, "try-again", "Gonvel's own database does not answer", detail)
             }
+            PortError::Changed { .. } => {
+                Self::new(StatusCode::PRECONDITION_FAILED, "changed", "It was changed by another", detail)
+            }
+            PortError::OutOfTurn { .. } => {
+                Self::new(StatusCode::CONFLICT, "out-of-turn", "The sequence is not next", detail)
+            }
+            PortError::KeyReused { .. } => {
+                Self::new(StatusCode::UNPROCESSABLE_ENTITY, "key-reused", "The idempotency key was used before", detail)
+            }
+            PortError::NotHeld { .. } => Self::new(StatusCode::CONFLICT, "not-held", "Another member reads it", detail),
             PortError::Fenced { .. } | PortError::Damaged { .. } => {
                 tracing::error!(%error, "a request failed");
                 Self::new(StatusCode::INTERNAL_SERVER_ERROR, "failed", "Stored data cannot be read", detail)

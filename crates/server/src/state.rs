@@ -1,16 +1,19 @@
 //! What requests share.
 
 use std::collections::HashMap;
+use std::sync::atomic::AtomicI32;
 use std::sync::{Arc, Mutex};
 
 use async_trait::async_trait;
 use gonvel_core::avro::schema::Schema;
-use gonvel_core::naming::SchemaId;
+use gonvel_core::naming::{Offset, SchemaId, TopicPartition};
 use gonvel_core::ports::{PortError, SchemaStore};
 use gonvel_http_api::Connector;
 use gonvel_storage::Database;
 use metrics_exporter_prometheus::{PrometheusBuilder, PrometheusHandle};
 use tokio::sync::{Notify, watch};
+
+use crate::limits::Limits;
 
 /// The demo's workload, which another server has not.
 #[async_trait]
@@ -32,8 +35,16 @@ pub struct ServerState {
     pub(crate) demo: Option<Arc<dyn DemoWorkload>>,
     pub(crate) connectors: watch::Sender<Arc<Vec<Connector>>>,
     pub(crate) metrics: PrometheusHandle,
+    pub(crate) limits: Limits,
+    /// Counts requests whose records have no key: each goes to the next partition.
+    pub(crate) turn: AtomicI32,
     schemas: Mutex<HashMap<SchemaId, Arc<Schema>>>,
+    /// Times of records that readers stand at, one for each partition and offset.
+    times: Mutex<HashMap<(TopicPartition, Offset), i64>>,
 }
+
+/// Times remembered before all are forgotten.
+const MOST_TIMES: usize = 50_000;
 
 impl ServerState {
     /// The state of a server on this database. `nudge` wakes the runner after a wish changed.
@@ -49,10 +60,27 @@ impl ServerState {
             demo,
             connectors: watch::channel(Arc::default()).0,
             metrics,
+            limits: Limits::default(),
+            turn: AtomicI32::new(0),
             schemas: Mutex::default(),
+            times: Mutex::default(),
         });
         tokio::spawn(crate::live::watch_connectors(Arc::downgrade(&state)));
         state
+    }
+
+    /// The time of the record at an offset, in microseconds, if it was noted.
+    pub(crate) fn time_at(&self, at: TopicPartition, offset: Offset) -> Option<i64> {
+        self.times.lock().ok()?.get(&(at, offset)).copied()
+    }
+
+    pub(crate) fn note_time_at(&self, at: TopicPartition, offset: Offset, time_us: i64) {
+        if let Ok(mut times) = self.times.lock() {
+            if times.len() >= MOST_TIMES {
+                times.clear();
+            }
+            times.insert((at, offset), time_us);
+        }
     }
 
     /// A parsed schema, read once.

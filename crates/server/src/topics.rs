@@ -4,31 +4,63 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::{Path, Query, State};
+use axum::http::StatusCode;
+use chrono::Utc;
 use gonvel_core::civil::rfc3339;
-use gonvel_core::connector::Definition;
-use gonvel_core::naming::TopicName;
-use gonvel_core::ports::{Topic as StoredTopic, TopicLog};
-use gonvel_http_api::{Partition, Problem, Topic, TopicSummary};
+use gonvel_core::connector::{Definition, Wish};
+use gonvel_core::naming::{ConnectorId, TopicName};
+use gonvel_core::ports::{PortError, ReaderStore, Topic as StoredTopic, TopicLog};
+use gonvel_core::topic_settings::{Keep as StoredKeep, SettingsError, TopicSettings as StoredSettings};
+use gonvel_http_api::{
+    ChangePreview, DeletePreview, DeleteQuery, Keep, Keeper, MorePartitions, NewTopic, Partition, PartitionLoss, Problem,
+    Topic, TopicChange, TopicSample, TopicSchema, TopicSettings, TopicSummary,
+};
 use gonvel_storage::catalog::connectors::Connector;
 
-use crate::problems::Refusal;
+use crate::problems::{Body, Refusal};
 use crate::state::ServerState;
 
-fn users(connectors: &[Connector], topic: &str) -> (Vec<String>, Vec<String>) {
-    let (mut written_by, mut read_by) = (Vec::new(), Vec::new());
-    for connector in connectors {
-        match &connector.definition {
-            Definition::Source { tables, .. } if tables.iter().any(|t| t.topic == topic) => {
-                written_by.push(connector.name.clone());
-            }
-            Definition::Sink { topics, .. } if topics.iter().any(|t| t.topic == topic) => {
-                read_by.push(connector.name.clone());
-            }
-            _ => {}
-        }
+/// Whether a connector writes (true) or reads (false) a topic; none if it does neither.
+fn writes(connector: &Connector, topic: &str) -> Option<bool> {
+    match &connector.definition {
+        Definition::Source { tables, .. } if tables.iter().any(|t| t.topic == topic) => Some(true),
+        Definition::Sink { topics, .. } if topics.iter().any(|t| t.topic == topic) => Some(false),
+        _ => None,
     }
-    (written_by, read_by)
+}
+
+fn users(connectors: &[Connector], topic: &str) -> (Vec<String>, Vec<String>) {
+    let those = |wanted| connectors.iter().filter(|c| writes(c, topic) == Some(wanted)).map(|c| c.name.clone()).collect();
+    (those(true), those(false))
+}
+
+fn presented(settings: &StoredSettings) -> TopicSettings {
+    TopicSettings {
+        keep: match settings.keep {
+            StoredKeep::All => Keep::All,
+            StoredKeep::Latest => Keep::Latest,
+        },
+        forget_after_ms: settings.forget_after_ms,
+        most_bytes: settings.most_bytes,
+        deletes_kept_ms: settings.deletes_kept_ms,
+        hot_span_ms: settings.hot_span_ms,
+    }
+}
+
+fn asked(settings: &TopicSettings) -> Result<StoredSettings, Refusal> {
+    let settings = StoredSettings {
+        keep: match settings.keep {
+            Keep::All => StoredKeep::All,
+            Keep::Latest => StoredKeep::Latest,
+        },
+        forget_after_ms: settings.forget_after_ms,
+        most_bytes: settings.most_bytes,
+        deletes_kept_ms: settings.deletes_kept_ms,
+        hot_span_ms: settings.hot_span_ms,
+    };
+    settings.check().map_err(|e: SettingsError| Refusal::invalid(e.setting(), e.to_string()))?;
+    Ok(settings)
 }
 
 fn summary(topic: &StoredTopic, records: i64, bytes: i64, connectors: &[Connector]) -> TopicSummary {
@@ -38,10 +70,34 @@ fn summary(topic: &StoredTopic, records: i64, bytes: i64, connectors: &[Connecto
         partitions: topic.partitions,
         records,
         bytes,
+        settings: presented(&topic.settings),
         created_at: rfc3339(topic.created_us),
         written_by,
         read_by,
     }
+}
+
+async fn whole(state: &ServerState, topic: &StoredTopic) -> Result<Topic, Refusal> {
+    let bounds = state.database.bounds(topic.id).await?;
+    let partitions = bounds.iter().map(|b| Partition {
+        partition: b.partition.0,
+        first_offset: b.first.0,
+        next_offset: b.next.0,
+        records: b.records,
+        bytes: b.bytes,
+    });
+    let (records, bytes) = (bounds.iter().map(|b| b.records).sum(), bounds.iter().map(|b| b.bytes).sum());
+    let connectors = state.database.connectors().await?;
+    Ok(Topic {
+        summary: summary(topic, records, bytes, &connectors),
+        revision: topic.revision,
+        readers: state.database.readers_of(topic.id).await?,
+        partition_list: partitions.collect(),
+    })
+}
+
+async fn find(state: &ServerState, name: String) -> Result<StoredTopic, Refusal> {
+    Ok(state.database.topic(&TopicName::parse(name)?).await?)
 }
 
 /// All topics.
@@ -58,20 +114,219 @@ pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<V
     Ok(Json(topics.collect()))
 }
 
+/// Makes a topic.
+#[utoipa::path(operation_id = "createTopic", post, path = "/api/v1/topics", tag = "topics", request_body = NewTopic,
+    responses((status = 201, body = Topic), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn create(
+    State(state): State<Arc<ServerState>>,
+    Body(request): Body<NewTopic>,
+) -> Result<(StatusCode, Json<Topic>), Refusal> {
+    let name = TopicName::parse(request.name)?;
+    let settings = asked(&request.settings)?;
+    let made = match state.database.create_topic(&name, request.partitions, &settings).await {
+        Err(PortError::Refused(detail)) => return Err(Refusal::invalid("partitions", detail)),
+        made => made?,
+    };
+    Ok((StatusCode::CREATED, Json(whole(&state, &made).await?)))
+}
+
 /// One topic with its partitions.
 #[utoipa::path(operation_id = "getTopic", get, path = "/api/v1/topics/{name}", tag = "topics",
     responses((status = 200, body = Topic), (status = 404, body = Problem)))]
 pub(crate) async fn one(State(state): State<Arc<ServerState>>, Path(name): Path<String>) -> Result<Json<Topic>, Refusal> {
-    let topic = state.database.topic(&TopicName::parse(name)?).await?;
-    let bounds = state.database.bounds(topic.id).await?;
-    let records = bounds.iter().map(|b| b.next.0 - b.first.0).sum();
-    let bytes = bounds.iter().map(|b| b.bytes).sum();
-    let partitions = bounds.iter().map(|b| Partition {
-        partition: b.partition.0,
-        first_offset: b.first.0,
-        next_offset: b.next.0,
-        bytes: b.bytes,
-    });
+    let topic = find(&state, name).await?;
+    Ok(Json(whole(&state, &topic).await?))
+}
+
+/// Changes what a topic keeps, if it is still as it was read.
+#[utoipa::path(operation_id = "changeTopic", put, path = "/api/v1/topics/{name}/settings", tag = "topics", request_body = TopicChange,
+    responses((status = 200, body = Topic), (status = 404, body = Problem), (status = 412, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn change(
+    State(state): State<Arc<ServerState>>,
+    Path(name): Path<String>,
+    Body(request): Body<TopicChange>,
+) -> Result<Json<Topic>, Refusal> {
+    let topic = find(&state, name).await?;
+    let changed = state.database.change_topic(topic.id, request.revision, &asked(&request.settings)?).await?;
+    Ok(Json(whole(&state, &changed).await?))
+}
+
+/// What new settings would remove. Nothing is changed.
+#[utoipa::path(operation_id = "previewTopicChange", post, path = "/api/v1/topics/{name}/settings/preview", tag = "topics",
+    request_body = TopicSettings,
+    responses((status = 200, body = ChangePreview), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn preview_change(
+    State(state): State<Arc<ServerState>>,
+    Path(name): Path<String>,
+    Body(request): Body<TopicSettings>,
+) -> Result<Json<ChangePreview>, Refusal> {
+    let topic = find(&state, name).await?;
+    let settings = asked(&request)?;
+    let losses = state.database.would_forget(topic.id, &settings, Utc::now().timestamp_micros()).await?;
+    let mut notes = Vec::new();
+    match (topic.settings.keep, settings.keep) {
+        (StoredKeep::All, StoredKeep::Latest) => notes.push(
+            "Of each key only the newest record stays; older ones are removed in the background, for ever. Readers no longer see every change."
+                .to_owned(),
+        ),
+        (StoredKeep::Latest, StoredKeep::All) => {
+            notes.push("Records are kept from now on; those that were removed do not come back.".to_owned());
+        }
+        _ => {}
+    }
+    if settings.hot_span_ms.is_some() && settings.hot_span_ms != topic.settings.hot_span_ms {
+        notes.push("Older blocks move to object storage, and are read on from there.".to_owned());
+    }
+    Ok(Json(ChangePreview {
+        records: losses.iter().map(|l| l.records).sum(),
+        bytes: losses.iter().map(|l| l.bytes).sum(),
+        partitions: losses
+            .iter()
+            .map(|l| PartitionLoss { partition: l.partition, before_offset: l.before, records: l.records, bytes: l.bytes })
+            .collect(),
+        notes,
+    }))
+}
+
+/// Adds partitions. Keys go to other partitions from then on: the order of a key's records does not hold across the change,
+/// so it has to be said that this is known. Connectors that use the topic are started anew.
+#[utoipa::path(operation_id = "addPartitions", post, path = "/api/v1/topics/{name}/partitions", tag = "topics", request_body = MorePartitions,
+    responses((status = 200, body = Topic), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn add_partitions(
+    State(state): State<Arc<ServerState>>,
+    Path(name): Path<String>,
+    Body(request): Body<MorePartitions>,
+) -> Result<Json<Topic>, Refusal> {
+    let topic = find(&state, name).await?;
+    if !request.keys_may_move {
+        let detail = format!(
+            "with {} partitions instead of {} most keys go to another partition from then on: a reader may see a key's new \
+             records before its older ones. Say keys_may_move if that does no harm, or make a new topic",
+            request.partitions, topic.partitions
+        );
+        return Err(
+            Refusal::new(StatusCode::CONFLICT, "keys-move", "The order of keys would not hold", detail).at("keys_may_move")
+        );
+    }
+    let grown = match state.database.add_partitions(topic.id, request.partitions).await {
+        Err(PortError::Refused(detail)) => return Err(Refusal::invalid("partitions", detail)),
+        grown => grown?,
+    };
     let connectors = state.database.connectors().await?;
-    Ok(Json(Topic { summary: summary(&topic, records, bytes, &connectors), partition_list: partitions.collect() }))
+    let using: Vec<ConnectorId> = connectors
+        .iter()
+        .filter(|c| c.wish == Wish::Run && writes(c, grown.name.as_str()).is_some())
+        .map(|c| c.id)
+        .collect();
+    state.database.start_anew(&using).await?;
+    state.nudge.notify_one();
+    Ok(Json(whole(&state, &grown).await?))
+}
+
+async fn delete_preview(state: &ServerState, topic: &StoredTopic) -> Result<DeletePreview, Refusal> {
+    let bounds = state.database.bounds(topic.id).await?;
+    let (written_by, read_by) = users(&state.database.connectors().await?, topic.name.as_str());
+    Ok(DeletePreview {
+        records: bounds.iter().map(|b| b.records).sum(),
+        bytes: bounds.iter().map(|b| b.bytes).sum(),
+        written_by,
+        read_by,
+        readers: state.database.readers_of(topic.id).await?,
+    })
+}
+
+/// What deleting a topic would take, and what stands against it.
+#[utoipa::path(operation_id = "previewTopicDelete", get, path = "/api/v1/topics/{name}/delete-preview", tag = "topics",
+    responses((status = 200, body = DeletePreview), (status = 404, body = Problem)))]
+pub(crate) async fn preview_delete(
+    State(state): State<Arc<ServerState>>,
+    Path(name): Path<String>,
+) -> Result<Json<DeletePreview>, Refusal> {
+    let topic = find(&state, name).await?;
+    Ok(Json(delete_preview(&state, &topic).await?))
+}
+
+/// Deletes a topic with all its records, for ever. Its name has to be given once more, no connector may use it and no reader
+/// of it may have active members.
+#[utoipa::path(operation_id = "deleteTopic", delete, path = "/api/v1/topics/{name}", tag = "topics", params(DeleteQuery),
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn remove(
+    State(state): State<Arc<ServerState>>,
+    Path(name): Path<String>,
+    Query(query): Query<DeleteQuery>,
+) -> Result<StatusCode, Refusal> {
+    let topic = find(&state, name).await?;
+    if query.confirm.as_deref() != Some(topic.name.as_str()) {
+        let detail =
+            format!("all records of {} go for ever: give its name once more as confirm if that is meant", topic.name);
+        return Err(Refusal::invalid("confirm", detail));
+    }
+    let preview = delete_preview(&state, &topic).await?;
+    let mut using: Vec<String> =
+        preview.written_by.iter().chain(&preview.read_by).map(|name| format!("the connector {name}")).collect();
+    for reader in state.database.readers().await? {
+        if reader.topics.contains(&topic.id) && !reader.members.is_empty() {
+            using.push(format!("active members of the reader {}", reader.name));
+        }
+    }
+    if !using.is_empty() {
+        let detail = format!("{} is used by {}: stop or change them first", topic.name, using.join(", "));
+        return Err(PortError::Refused(detail).into());
+    }
+    state.database.delete_topic(topic.id).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// A topic's size over the last day, about once a minute while it changes.
+#[utoipa::path(operation_id = "getTopicHistory", get, path = "/api/v1/topics/{name}/history", tag = "topics",
+    responses((status = 200, body = [TopicSample]), (status = 404, body = Problem)))]
+pub(crate) async fn history(
+    State(state): State<Arc<ServerState>>,
+    Path(name): Path<String>,
+) -> Result<Json<Vec<TopicSample>>, Refusal> {
+    let topic = find(&state, name).await?;
+    let samples = state.database.topic_history(topic.id).await?.into_iter().map(|s| TopicSample {
+        at: rfc3339(s.at.timestamp_micros()),
+        appended: s.appended,
+        bytes: s.bytes,
+    });
+    Ok(Json(samples.collect()))
+}
+
+/// The registered versions of a topic's schemas.
+#[utoipa::path(operation_id = "listTopicSchemas", get, path = "/api/v1/topics/{name}/schemas", tag = "topics",
+    responses((status = 200, body = [TopicSchema]), (status = 404, body = Problem)))]
+pub(crate) async fn schemas(
+    State(state): State<Arc<ServerState>>,
+    Path(name): Path<String>,
+) -> Result<Json<Vec<TopicSchema>>, Refusal> {
+    let topic = find(&state, name).await?;
+    let versions = state.database.schemas_of(&topic.name).await?.into_iter().map(|v| TopicSchema {
+        id: v.id,
+        role: v.role,
+        version: v.version,
+        schema: serde_json::from_str(&v.text).unwrap_or_default(),
+    });
+    Ok(Json(versions.collect()))
+}
+
+/// What the keeper did, and what waits for it.
+#[utoipa::path(operation_id = "getKeeper", get, path = "/api/v1/keeper", tag = "topics", responses((status = 200, body = Keeper)))]
+pub(crate) async fn keeper(State(state): State<Arc<ServerState>>) -> Result<Json<Keeper>, Refusal> {
+    let said = state.database.keeper_said().await?;
+    let at = said.as_ref().map(|(_, at)| rfc3339(at.timestamp_micros()));
+    let said = said.map(|(said, _)| said).unwrap_or_default();
+    Ok(Json(Keeper {
+        at,
+        merged_blocks: said.merged_blocks,
+        forgotten_records: said.forgotten_records,
+        superseded_records: said.superseded_records,
+        moved_blocks: said.moved_blocks,
+        dropped: said.dropped,
+        small_blocks_waiting: said.small_blocks_waiting,
+        latest_waiting: said.latest_waiting,
+        drops_waiting: said.drops_waiting,
+        worked_ms: said.worked_us / 1000,
+        failure: said.failure,
+    }))
 }

@@ -10,6 +10,7 @@ use gonvel_core::block::pack;
 use gonvel_core::naming::{PartitionId, TopicName, TopicPartition};
 use gonvel_core::ports::{AppendBatch, PartitionBlocks, Topic, TopicLog};
 use gonvel_core::record::{Header, Record};
+use gonvel_core::topic_settings::TopicSettings;
 use gonvel_server::ServerState;
 use gonvel_stand_ins::test_cluster::TestCluster;
 use gonvel_storage::Database;
@@ -40,13 +41,13 @@ impl Api {
     }
 
     async fn topic(&self, name: &str, partitions: i32) -> Topic {
-        self.database.create_topic(&TopicName::parse(name).unwrap(), partitions).await.unwrap()
+        self.database.create_topic(&TopicName::parse(name).unwrap(), partitions, &TopicSettings::default()).await.unwrap()
     }
 
     async fn append(&self, topic: &Topic, partition: i32, records: &[Record]) {
         let to = TopicPartition { topic: topic.id, partition: PartitionId(partition) };
         let parts = vec![PartitionBlocks { to, blocks: pack(records) }];
-        self.database.append(AppendBatch { parts, progress: None }).await.unwrap();
+        self.database.append(AppendBatch { parts, ..AppendBatch::default() }).await.unwrap();
     }
 }
 

@@ -1,0 +1,248 @@
+//! Records: reading, appending, searching, files.
+
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+use uuid::Uuid;
+
+/// Where to read.
+#[derive(Debug, Clone, Default, Deserialize, IntoParams, ToSchema)]
+#[into_params(parameter_in = Query)]
+pub struct RecordsQuery {
+    /// One partition; all without it.
+    #[serde(default)]
+    pub partition: Option<i32>,
+    /// `newest` or `oldest` first. Without `offset` and `time` reading begins at that end.
+    #[serde(default)]
+    pub order: Order,
+    /// Begin at this offset of the partition.
+    #[serde(default)]
+    pub offset: Option<i64>,
+    /// Begin at this time (RFC 3339).
+    #[serde(default)]
+    pub time: Option<String>,
+    /// Only records whose key is this text.
+    #[serde(default)]
+    pub key: Option<String>,
+    /// Records at most, 1 to 500; 50 without it.
+    #[serde(default)]
+    pub limit: Option<usize>,
+    /// Wait so long for a record if there is none yet, in milliseconds, 30000 at most. For `oldest` first.
+    #[serde(default)]
+    pub wait_ms: Option<u64>,
+    /// Give the bytes of key, value and headers as well.
+    #[serde(default)]
+    pub raw: bool,
+}
+
+/// Which end comes first.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Order {
+    /// The newest.
+    #[default]
+    Newest,
+    /// The oldest.
+    Oldest,
+}
+
+/// A header of a record, its value as text.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct RecordHeader {
+    /// Name.
+    pub name: String,
+    /// Value as text.
+    pub value: String,
+    /// Its bytes in base64, where asked for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub value_base64: Option<String>,
+}
+
+/// A record as people read it.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Record {
+    /// Its partition.
+    pub partition: i32,
+    /// Its offset.
+    pub offset: i64,
+    /// Its time.
+    pub timestamp: String,
+    /// The key, decoded where its schema is known.
+    #[schema(value_type = Option<Object>)]
+    pub key: serde_json::Value,
+    /// The value, decoded where its schema is known.
+    #[schema(value_type = Option<Object>)]
+    pub value: serde_json::Value,
+    /// Headers.
+    pub headers: Vec<RecordHeader>,
+    /// Number of the schema version that wrote the value.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub schema: Option<i64>,
+    /// Number of the schema version that wrote the key.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key_schema: Option<i64>,
+    /// Size of key and value in bytes.
+    pub bytes: usize,
+    /// The bytes of the key in base64, where asked for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key_base64: Option<String>,
+    /// The bytes of the value in base64, where asked for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub value_base64: Option<String>,
+}
+
+/// A page of records.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Records {
+    /// The records, in the order asked for.
+    pub records: Vec<Record>,
+    /// Where the next page in the same order begins; none at the end. Give it with the same partition.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub next_offset: Option<i64>,
+}
+
+/// How records are appended.
+#[derive(Debug, Clone, Default, Deserialize, IntoParams, ToSchema)]
+#[into_params(parameter_in = Query)]
+pub struct ProduceQuery {
+    /// For JSON: `none` keeps values as the text they are, `latest` writes them by the topic's latest schema.
+    #[serde(default)]
+    pub schema: Option<String>,
+    /// For a body that is one value: the record's key.
+    #[serde(default)]
+    pub key: Option<String>,
+    /// For a body that is one value or an Avro file: the partition.
+    #[serde(default)]
+    pub partition: Option<i32>,
+}
+
+/// Where a record was appended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Appended {
+    /// The partition.
+    pub partition: i32,
+    /// The offset.
+    pub offset: i64,
+}
+
+/// Where the records of a request were appended, in its order. They are durable.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Produced {
+    /// One for each record.
+    pub records: Vec<Appended>,
+}
+
+/// A producer's session: its requests are numbered from 0 by the header `Producer-Sequence`.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ProducerSession {
+    /// To be given in the header `Producer-Session`.
+    pub session: Uuid,
+}
+
+/// Where a stream begins and whose it is.
+#[derive(Debug, Clone, Default, Deserialize, IntoParams, ToSchema)]
+#[into_params(parameter_in = Query)]
+pub struct StreamQuery {
+    /// `newest` (the usual) begins with what comes next, `oldest` with the oldest kept record.
+    #[serde(default)]
+    pub from: Order,
+    /// One partition; all without it.
+    #[serde(default)]
+    pub partition: Option<i32>,
+    /// Begin at this offset of the partition.
+    #[serde(default)]
+    pub offset: Option<i64>,
+    /// Begin at this time (RFC 3339).
+    #[serde(default)]
+    pub time: Option<String>,
+    /// Give the bytes of key, value and headers as well.
+    #[serde(default)]
+    pub raw: bool,
+}
+
+/// How the tail is shown.
+#[derive(Debug, Clone, Default, Deserialize, IntoParams, ToSchema)]
+#[into_params(parameter_in = Query)]
+pub struct TailQuery {
+    /// Give the bytes of key, value and headers as well.
+    #[serde(default)]
+    pub raw: bool,
+}
+
+/// What to search for.
+#[derive(Debug, Clone, Default, Deserialize, IntoParams, ToSchema)]
+#[into_params(parameter_in = Query)]
+pub struct SearchQuery {
+    /// A condition over `key`, `value`, `headers`, `partition`, `offset` and `timestamp`, in SQL.
+    pub filter: String,
+    /// One partition; all without it.
+    #[serde(default)]
+    pub partition: Option<i32>,
+    /// Search back from this time (RFC 3339); from the newest without it.
+    #[serde(default)]
+    pub time: Option<String>,
+    /// Stop after so many, 1 to 1000; 200 without it.
+    #[serde(default)]
+    pub limit: Option<usize>,
+    /// Give the bytes of key, value and headers as well.
+    #[serde(default)]
+    pub raw: bool,
+}
+
+/// How far a search is.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SearchProgress {
+    /// Records looked at.
+    pub searched: i64,
+    /// Records to look at in all.
+    pub total: i64,
+    /// Records found.
+    pub found: i64,
+    /// How far back it has looked.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub back_to: Option<String>,
+    /// Whether it is over.
+    pub done: bool,
+}
+
+/// What is exported and in which form.
+#[derive(Debug, Clone, Default, Deserialize, IntoParams, ToSchema)]
+#[into_params(parameter_in = Query)]
+pub struct ExportQuery {
+    /// `avro`, `parquet`, `jsonl` or `csv`.
+    pub form: String,
+    /// One partition; all without it.
+    #[serde(default)]
+    pub partition: Option<i32>,
+    /// From this offset on.
+    #[serde(default)]
+    pub from_offset: Option<i64>,
+    /// Up to this offset, without it.
+    #[serde(default)]
+    pub to_offset: Option<i64>,
+    /// From the first record at or after this time (RFC 3339).
+    #[serde(default)]
+    pub from_time: Option<String>,
+    /// Up to the first record at or after this time (RFC 3339), without it.
+    #[serde(default)]
+    pub to_time: Option<String>,
+}
+
+/// How a file is imported.
+#[derive(Debug, Clone, Default, Deserialize, IntoParams, ToSchema)]
+#[into_params(parameter_in = Query)]
+pub struct ImportQuery {
+    /// `avro`, `parquet`, `jsonl` or `csv`.
+    pub form: String,
+    /// `keep` (the usual) puts records into the partitions they came from, `by-key` by their keys.
+    #[serde(default)]
+    pub partitions: Option<String>,
+}
+
+/// What was imported.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Imported {
+    /// Records appended.
+    pub records: i64,
+    /// Transactions they were appended in.
+    pub batches: i64,
+}

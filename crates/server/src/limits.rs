@@ -1,0 +1,51 @@
+//! How much may be under way at once.
+
+use std::sync::Arc;
+
+use axum::http::StatusCode;
+use tokio::sync::{OwnedSemaphorePermit, Semaphore};
+
+use crate::problems::Refusal;
+
+/// Streams open at once: tails, searches, streams of records and of readers.
+const STREAMS: usize = 256;
+/// Requests with records under way at once: together they hold 16 MiB each at most.
+const APPENDS: usize = 64;
+/// Exports and imports under way at once.
+const TRANSFERS: usize = 8;
+
+/// What may still begin.
+#[derive(Debug)]
+pub(crate) struct Limits {
+    streams: Arc<Semaphore>,
+    appends: Arc<Semaphore>,
+    transfers: Arc<Semaphore>,
+}
+
+impl Default for Limits {
+    fn default() -> Self {
+        let of = |count| Arc::new(Semaphore::new(count));
+        Self { streams: of(STREAMS), appends: of(APPENDS), transfers: of(TRANSFERS) }
+    }
+}
+
+fn take(from: &Arc<Semaphore>, most: usize, what: &str) -> Result<OwnedSemaphorePermit, Refusal> {
+    from.clone().try_acquire_owned().map_err(|_| {
+        let detail = format!("{most} {what} are under way, which is as many as this server takes: try again in a moment");
+        Refusal::new(StatusCode::TOO_MANY_REQUESTS, "busy", "Too much is under way", detail)
+    })
+}
+
+impl Limits {
+    pub(crate) fn stream(&self) -> Result<OwnedSemaphorePermit, Refusal> {
+        take(&self.streams, STREAMS, "streams")
+    }
+
+    pub(crate) fn append(&self) -> Result<OwnedSemaphorePermit, Refusal> {
+        take(&self.appends, APPENDS, "requests with records")
+    }
+
+    pub(crate) fn transfer(&self) -> Result<OwnedSemaphorePermit, Refusal> {
+        take(&self.transfers, TRANSFERS, "exports and imports")
+    }
+}

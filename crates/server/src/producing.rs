@@ -1,0 +1,349 @@
+//! Appending records over HTTP. An answer means that they are durable.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+
+use axum::Json;
+use axum::body::Body;
+use axum::extract::{Path, Query, State};
+use axum::http::{HeaderMap, StatusCode, header};
+use bytes::Bytes;
+use chrono::Utc;
+use gonvel_core::avro::binary::Reader;
+use gonvel_core::avro::container::{Container, ContainerError};
+use gonvel_core::avro::fingerprint::fingerprint;
+use gonvel_core::avro::schema::Schema;
+use gonvel_core::avro::{from_json, json, single_object};
+use gonvel_core::block::pack;
+use gonvel_core::cloud_events;
+use gonvel_core::naming::{SchemaId, TopicName, TopicPartition};
+use gonvel_core::ports::{AppendBatch, Identity, Landed, PartitionBlocks, SchemaStore, Topic, TopicLog};
+use gonvel_core::produce::{self, AsText, Draft, DraftError, Encoding, MOST_RECORDS, checked, place};
+use gonvel_core::record::Record;
+use gonvel_http_api::{Appended, Problem, ProduceQuery, Produced, ProducerSession};
+use gonvel_storage::catalog::schemas::SchemaVersion;
+use serde_json::value::RawValue;
+use uuid::Uuid;
+
+use crate::problems::Refusal;
+use crate::state::ServerState;
+
+/// Largest body with records, in bytes.
+const MOST_BYTES: usize = 16 << 20;
+const FORMS: &str = "application/json, application/x-ndjson, application/avro, application/octet-stream, \
+                     application/cloudevents+json, application/cloudevents-batch+json, or CloudEvents headers (ce-…)";
+
+impl From<DraftError> for Refusal {
+    fn from(error: DraftError) -> Self {
+        let detail = error.to_string();
+        match error {
+            DraftError::TooLarge { .. } | DraftError::TooMany => Self::too_large(detail),
+            DraftError::Body(_) => Self::new(StatusCode::BAD_REQUEST, "body", "The body cannot be read", detail),
+            DraftError::Record { .. } | DraftError::None => {
+                Self::new(StatusCode::UNPROCESSABLE_ENTITY, "records", "Nothing was appended", detail)
+            }
+        }
+    }
+}
+
+impl From<ContainerError> for Refusal {
+    fn from(error: ContainerError) -> Self {
+        Self::new(StatusCode::BAD_REQUEST, "body", "The Avro file cannot be read", error.to_string())
+    }
+}
+
+/// Values by the topic's latest schemas.
+struct ByLatest {
+    value: (SchemaId, Schema, u64),
+    key: Option<(SchemaId, Schema, u64)>,
+}
+
+fn by_schema((id, schema, print): &(SchemaId, Schema, u64), json: &RawValue) -> Result<(Bytes, Option<SchemaId>), String> {
+    let value = serde_json::from_str(json.get()).map_err(|e| e.to_string())?;
+    let mut out = Vec::new();
+    single_object::header(*print, &mut out);
+    from_json::write(schema, &value, &mut out).map_err(|e| e.to_string())?;
+    Ok((out.into(), Some(*id)))
+}
+
+impl Encoding for ByLatest {
+    fn value(&self, json: &RawValue) -> Result<(Bytes, Option<SchemaId>), String> {
+        by_schema(&self.value, json)
+    }
+
+    fn key(&self, json: &RawValue) -> Result<(Bytes, Option<SchemaId>), String> {
+        match &self.key {
+            Some(key) => by_schema(key, json),
+            None => AsText.key(json),
+        }
+    }
+}
+
+fn latest(versions: &[SchemaVersion], role: &str) -> Result<Option<(SchemaId, Schema, u64)>, Refusal> {
+    let Some(version) = versions.iter().filter(|v| v.role == role).max_by_key(|v| v.version) else { return Ok(None) };
+    let schema = Schema::parse(&version.text).map_err(|e| Refusal::invalid("schema", e.to_string()))?;
+    Ok(Some((SchemaId(version.id), schema, version.fingerprint)))
+}
+
+async fn encoding(
+    state: &ServerState,
+    topic: &TopicName,
+    asked: Option<&str>,
+) -> Result<Box<dyn Encoding + Send + Sync>, Refusal> {
+    match asked.unwrap_or("none") {
+        "none" => Ok(Box::new(AsText)),
+        "latest" => {
+            let versions = state.database.schemas_of(topic).await?;
+            let value = latest(&versions, "value")?.ok_or_else(|| {
+                Refusal::invalid(
+                    "schema",
+                    format!("{topic} has no schema yet: leave schema out to keep values as the text they are"),
+                )
+            })?;
+            Ok(Box::new(ByLatest { value, key: latest(&versions, "key")? }))
+        }
+        other => Err(Refusal::invalid("schema", format!("schema is {other:?}: give none or latest"))),
+    }
+}
+
+fn text<'a>(headers: &'a HeaderMap, name: &str) -> Option<&'a str> {
+    headers.get(name).and_then(|v| v.to_str().ok())
+}
+
+/// The media type without its parameters, in lower case.
+fn media(headers: &HeaderMap) -> String {
+    let whole = text(headers, "content-type").unwrap_or_default();
+    whole.split(';').next().unwrap_or_default().trim().to_ascii_lowercase()
+}
+
+async fn drafts(
+    state: &ServerState,
+    topic: &Topic,
+    query: &ProduceQuery,
+    headers: &HeaderMap,
+    body: Bytes,
+) -> Result<Vec<Draft>, Refusal> {
+    let media = media(headers);
+    let mut found = match media.as_str() {
+        "application/cloudevents+json" => cloud_events::structured(&body)?,
+        "application/cloudevents-batch+json" => cloud_events::batched(&body)?,
+        other if other.starts_with("application/cloudevents") => return Err(unknown_media(other)),
+        _ if headers.keys().any(|name| name.as_str().starts_with("ce-")) => {
+            let attributes =
+                headers.iter().filter_map(|(name, value)| Some((name.as_str().strip_prefix("ce-")?, value.to_str().ok()?)));
+            cloud_events::binary(attributes, text(headers, "content-type"), body)?
+        }
+        "application/json" => produce::from_json(&body, &*encoding(state, &topic.name, query.schema.as_deref()).await?)?,
+        "application/x-ndjson" => {
+            produce::from_lines(&body, &*encoding(state, &topic.name, query.schema.as_deref()).await?)?
+        }
+        "application/octet-stream" => produce::from_bytes(body)?,
+        "application/avro" | "avro/binary" => avro(state, topic, body).await?,
+        other => return Err(unknown_media(other)),
+    };
+    let one_value = matches!(media.as_str(), "application/octet-stream" | "application/avro" | "avro/binary");
+    for draft in &mut found {
+        if one_value {
+            draft.record.key = query.key.clone().map(Bytes::from);
+        }
+        draft.partition = draft.partition.or(query.partition);
+    }
+    Ok(found)
+}
+
+fn unknown_media(found: &str) -> Refusal {
+    let detail = format!("records of type {found:?} are not taken: send {FORMS}");
+    Refusal::new(StatusCode::UNSUPPORTED_MEDIA_TYPE, "media-type", "The form of the records is not known", detail)
+}
+
+/// An object container file, whose schema is registered, or one value in single-object encoding by a registered one.
+async fn avro(state: &ServerState, topic: &Topic, body: Bytes) -> Result<Vec<Draft>, Refusal> {
+    let record = |value: Bytes, id: i64| Draft {
+        record: Record { value: Some(value), schema: Some(SchemaId(id)), ..Record::default() },
+        ..Draft::default()
+    };
+    let wrong = |index: usize, finding: String| Refusal::from(DraftError::Record { index, finding });
+    if !body.starts_with(b"Obj") {
+        let versions = state.database.schemas_of(&topic.name).await?;
+        let (print, data) = single_object::split(&body).ok_or_else(|| {
+            wrong(0, "the body is neither an Avro object container file nor a value in single-object encoding".into())
+        })?;
+        let version = versions.iter().find(|v| v.role == "value" && v.fingerprint == print).ok_or_else(|| {
+            wrong(
+                0,
+                format!(
+                    "no schema of {} has the fingerprint {print:016x}: append an Avro file, which brings its schema",
+                    topic.name
+                ),
+            )
+        })?;
+        let schema = Schema::parse(&version.text).map_err(|e| wrong(0, e.to_string()))?;
+        let mut reader = Reader::new(data);
+        json::read(&schema, &mut reader).map_err(|e| wrong(0, format!("the value does not fit its schema: {e}")))?;
+        if reader.remaining() > 0 {
+            return Err(wrong(0, format!("{} bytes are left over after the value", reader.remaining())));
+        }
+        return Ok(checked(vec![record(body.clone(), version.id)])?);
+    }
+    let mut container = Container::open(&body[..])?;
+    let schema = Schema::parse(&container.schema).map_err(|e| wrong(0, format!("the file's schema: {e}")))?;
+    let print = fingerprint(&container.schema).map_err(|e| wrong(0, format!("the file's schema: {e}")))?;
+    let mut values = Vec::new();
+    while let Some((count, data)) = container.next_block(4 * MOST_BYTES)? {
+        let mut reader = Reader::new(&data);
+        for _ in 0..count {
+            let index = values.len();
+            if index == MOST_RECORDS {
+                return Err(DraftError::TooMany.into());
+            }
+            let before = data.len() - reader.remaining();
+            json::read(&schema, &mut reader).map_err(|e| wrong(index, format!("the value does not fit the schema: {e}")))?;
+            let mut value = Vec::new();
+            single_object::header(print, &mut value);
+            value.extend_from_slice(&data[before..data.len() - reader.remaining()]);
+            values.push(Bytes::from(value));
+        }
+    }
+    // registered only once all of it is known to be good
+    let drafts = checked(values.into_iter().map(|v| record(v, 0)).collect())?;
+    let id = state.database.register(&topic.name, "value", &container.schema).await?;
+    let known = |mut draft: Draft| {
+        draft.record.schema = Some(id);
+        draft
+    };
+    Ok(drafts.into_iter().map(known).collect())
+}
+
+/// How a retry of this request would be known, and the number that decides where records without a key go: the same for a
+/// retry.
+fn identity(
+    headers: &HeaderMap,
+    topic: &TopicName,
+    query: &ProduceQuery,
+    body: &Bytes,
+) -> Result<Option<(Identity, i32)>, Refusal> {
+    let spread = |digest: &[u8]| i32::from_be_bytes([digest[0] & 0x7f, digest[1], digest[2], digest[3]]);
+    match (text(headers, "idempotency-key"), text(headers, "producer-session"), text(headers, "producer-sequence")) {
+        (None, None, None) => Ok(None),
+        (Some(key), None, None) => {
+            if key.is_empty() || key.len() > 200 {
+                return Err(Refusal::invalid("Idempotency-Key", "the key has to have 1 to 200 characters"));
+            }
+            let media = text(headers, "content-type").unwrap_or_default();
+            let events: Vec<String> = headers
+                .iter()
+                .filter(|(name, _)| name.as_str().starts_with("ce-"))
+                .map(|(name, value)| format!("{name}={value:?}"))
+                .collect();
+            let head = format!("{topic}\n{media}\n{query:?}\n{}\n", events.join("\n"));
+            let digest = gonvel_core::digest::sha256(&[head.as_bytes(), body]).to_vec();
+            let spread = spread(&digest);
+            Ok(Some((Identity::Key { key: key.to_owned(), digest }, spread)))
+        }
+        (None, Some(session), Some(sequence)) => {
+            let session: Uuid = session.parse().map_err(|e| {
+                Refusal::invalid(
+                    "Producer-Session",
+                    format!("{session:?} is no session ({e}): begin one with POST /api/v1/producers"),
+                )
+            })?;
+            let sequence: i64 = sequence.parse().ok().filter(|s| *s >= 0).ok_or_else(|| {
+                Refusal::invalid("Producer-Sequence", format!("{sequence:?} is no sequence: count requests from 0"))
+            })?;
+            let spread = i32::try_from(sequence % i64::from(i32::MAX)).unwrap_or(0);
+            Ok(Some((Identity::Sequence { session, sequence }, spread)))
+        }
+        _ => Err(Refusal::invalid(
+            "Producer-Session",
+            "give either Idempotency-Key, or Producer-Session together with Producer-Sequence",
+        )),
+    }
+}
+
+/// Appends records: all of a request or nothing. The answer comes after the commit and says where each record is.
+///
+/// JSON: one record or a list of `{"key", "value", "headers", "timestamp", "partition"}` (`key_base64`, `value_base64` for
+/// bytes); `application/x-ndjson`: one on each line. Avro: an object container file or one value in single-object encoding.
+/// `application/octet-stream`: one value. CloudEvents 1.0 in binary, structured and batched mode. A retry is recognised by
+/// `Idempotency-Key` for a day, or by `Producer-Session` and `Producer-Sequence`.
+#[utoipa::path(operation_id = "appendRecords", post, path = "/api/v1/topics/{name}/records", tag = "records", params(ProduceQuery),
+    request_body(content = String, content_type = "application/json"),
+    responses((status = 200, body = Produced), (status = 400, body = Problem), (status = 404, body = Problem),
+        (status = 409, body = Problem), (status = 413, body = Problem), (status = 415, body = Problem),
+        (status = 422, body = Problem), (status = 429, body = Problem)))]
+pub(crate) async fn append(
+    State(state): State<Arc<ServerState>>,
+    Path(name): Path<String>,
+    Query(query): Query<ProduceQuery>,
+    headers: HeaderMap,
+    body: Body,
+) -> Result<Json<Produced>, Refusal> {
+    let _permit = state.limits.append()?;
+    let topic = state.database.topic(&TopicName::parse(name)?).await?;
+    if text(&headers, header::CONTENT_LENGTH.as_str()).and_then(|l| l.parse().ok()).is_some_and(|l: usize| l > MOST_BYTES) {
+        return Err(body_too_large());
+    }
+    let body = axum::body::to_bytes(body, MOST_BYTES).await.map_err(|e| {
+        let limit = std::error::Error::source(&e).is_some_and(|c| c.to_string().contains("limit"));
+        if limit {
+            body_too_large()
+        } else {
+            Refusal::new(StatusCode::BAD_REQUEST, "body", "The body cannot be read", e.to_string())
+        }
+    })?;
+    let identity = identity(&headers, &topic.name, &query, &body)?;
+    let drafts = drafts(&state, &topic, &query, &headers, body).await?;
+    let keyless = match &identity {
+        Some((_, spread)) => *spread,
+        None => state.turn.fetch_add(1, Ordering::Relaxed).max(0),
+    };
+    let places = place(&drafts, topic.partitions, keyless % topic.partitions)?;
+    let now_us = Utc::now().timestamp_micros();
+    let mut by_partition: BTreeMap<TopicPartition, Vec<Record>> = BTreeMap::new();
+    for (draft, partition) in drafts.into_iter().zip(&places) {
+        let mut record = draft.record;
+        if !draft.has_time {
+            record.timestamp_us = now_us;
+        }
+        by_partition.entry(TopicPartition { topic: topic.id, partition: *partition }).or_default().push(record);
+    }
+    let parts = by_partition.iter().map(|(to, records)| PartitionBlocks { to: *to, blocks: pack(records) }).collect();
+    let batch = AppendBatch { parts, identity: identity.map(|(identity, _)| identity), progress: None };
+    let landed = state.database.append(batch).await?;
+    Ok(Json(Produced { records: in_order(&places.iter().map(|p| p.0).collect::<Vec<_>>(), &landed) }))
+}
+
+fn body_too_large() -> Refusal {
+    Refusal::too_large(format!("the body is larger than {MOST_BYTES} bytes: send the records in several requests"))
+}
+
+/// The place of each record in the order of the request.
+fn in_order(partitions: &[i32], landed: &[Landed]) -> Vec<Appended> {
+    let mut next: BTreeMap<i32, i64> = landed.iter().map(|l| (l.to.partition.0, l.first.0)).collect();
+    let known = partitions.iter().all(|p| next.contains_key(p));
+    if !known {
+        // a retry after partitions were added: the records are where the first try put them
+        let all = landed
+            .iter()
+            .flat_map(|l| (0..l.records).map(|n| Appended { partition: l.to.partition.0, offset: l.first.0 + n }));
+        return all.collect();
+    }
+    let one = |partition: &i32| {
+        let offset = next.entry(*partition).or_default();
+        *offset += 1;
+        Appended { partition: *partition, offset: *offset - 1 }
+    };
+    partitions.iter().map(one).collect()
+}
+
+/// Begins a producer's session: its requests carry `Producer-Session` and, counted from 0, `Producer-Sequence`. A request that
+/// is sent again is then answered as it was at first. A session without a request for a week is forgotten.
+#[utoipa::path(operation_id = "beginSession", post, path = "/api/v1/producers", tag = "records",
+    responses((status = 201, body = ProducerSession)))]
+pub(crate) async fn begin_session(
+    State(state): State<Arc<ServerState>>,
+) -> Result<(StatusCode, Json<ProducerSession>), Refusal> {
+    let session = state.database.begin_session().await?;
+    Ok((StatusCode::CREATED, Json(ProducerSession { session })))
+}

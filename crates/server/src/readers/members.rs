@@ -1,0 +1,267 @@
+//! Members of readers: they join, read their share, commit and leave.
+
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use axum::Json;
+use axum::extract::{Path, Query, State};
+use axum::http::{HeaderMap, StatusCode};
+use axum::response::Response;
+use futures::stream;
+use gonvel_core::naming::{Offset, PartitionId, ReaderName, TopicName, TopicPartition};
+use gonvel_core::ports::{PortError, ReaderStore, Share as StoredShare, TopicLog};
+use gonvel_http_api::{
+    Commit, MemberQuery, MemberRecords, NewMember, Problem, ReaderStreamQuery, Share, SharePart, TopicRecord,
+};
+use tokio::sync::watch;
+use uuid::Uuid;
+
+use super::Held;
+use crate::problems::{Body, Refusal};
+use crate::records::reading::kept;
+use crate::records::{Following, MOST, PIECE, answer, limit_of, wait_of, wants_lines};
+use crate::state::ServerState;
+
+const USUAL_TTL_MS: u64 = 30_000;
+/// How long the member behind a stream counts as active, and how often it says so.
+const STREAM_TTL: Duration = Duration::from_secs(30);
+const STREAM_STAY: Duration = Duration::from_secs(8);
+
+fn ttl(asked: Option<u64>) -> Result<Duration, Refusal> {
+    let ttl = asked.unwrap_or(USUAL_TTL_MS);
+    if (1_000..=600_000).contains(&ttl) {
+        return Ok(Duration::from_millis(ttl));
+    }
+    Err(Refusal::invalid("ttl_ms", format!("{ttl} ms: give 1000 to 600000")))
+}
+
+fn parts(held: &Held, places: &[(TopicPartition, Offset)]) -> Vec<SharePart> {
+    let part = |(at, next): &(TopicPartition, Offset)| SharePart {
+        topic: held.name(at.topic),
+        partition: at.partition.0,
+        next_offset: next.0,
+    };
+    places.iter().map(part).collect()
+}
+
+async fn shown(state: &ServerState, share: &StoredShare) -> Result<Share, PortError> {
+    let held = Held::of(state, share.partitions.iter().map(|(at, _)| at.topic)).await?;
+    Ok(Share { member: share.member, partitions: parts(&held, &share.partitions) })
+}
+
+/// Joins a reader as a new member; the partitions are shared out anew.
+#[utoipa::path(operation_id = "joinReader", post, path = "/api/v1/readers/{name}/members", tag = "readers", request_body = NewMember,
+    responses((status = 201, body = Share), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn join(
+    State(state): State<Arc<ServerState>>,
+    Path(name): Path<String>,
+    Body(request): Body<NewMember>,
+) -> Result<(StatusCode, Json<Share>), Refusal> {
+    let label = request.label.unwrap_or_else(|| "member".to_owned());
+    let share = state.database.join(&ReaderName::parse(name)?, &label, ttl(request.ttl_ms)?).await?;
+    Ok((StatusCode::CREATED, Json(shown(&state, &share).await?)))
+}
+
+/// Stays active, and tells the share as it is at present.
+#[utoipa::path(operation_id = "stayWithReader", put, path = "/api/v1/readers/{name}/members/{member}", tag = "readers", request_body = NewMember,
+    responses((status = 200, body = Share), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn stay(
+    State(state): State<Arc<ServerState>>,
+    Path((name, member)): Path<(String, Uuid)>,
+    Body(request): Body<NewMember>,
+) -> Result<Json<Share>, Refusal> {
+    let share = state.database.stay(&ReaderName::parse(name)?, member, ttl(request.ttl_ms)?).await?;
+    Ok(Json(shown(&state, &share).await?))
+}
+
+/// Leaves a reader; the partitions are shared out anew.
+#[utoipa::path(operation_id = "leaveReader", delete, path = "/api/v1/readers/{name}/members/{member}", tag = "readers",
+    responses((status = 204), (status = 404, body = Problem)))]
+pub(crate) async fn leave(
+    State(state): State<Arc<ServerState>>,
+    Path((name, member)): Path<(String, Uuid)>,
+) -> Result<StatusCode, Refusal> {
+    state.database.leave(&ReaderName::parse(name)?, member).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Records of a member's share, from its committed positions on. It stays active by this. What was read is committed by the
+/// next request, with the positions this one gives.
+#[utoipa::path(operation_id = "readAsMember", get, path = "/api/v1/readers/{name}/members/{member}/records", tag = "readers", params(MemberQuery),
+    responses((status = 200, body = MemberRecords), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn read(
+    State(state): State<Arc<ServerState>>,
+    Path((name, member)): Path<(String, Uuid)>,
+    Query(query): Query<MemberQuery>,
+) -> Result<Json<MemberRecords>, Refusal> {
+    let name = ReaderName::parse(name)?;
+    let limit = limit_of(query.limit, MOST)?;
+    let deadline = Instant::now() + wait_of(query.wait_ms)?;
+    let share =
+        state.database.stay(&name, member, Duration::from_millis(USUAL_TTL_MS).max(wait_of(query.wait_ms)? * 2)).await?;
+    let held = Held::of(&state, share.partitions.iter().map(|(at, _)| at.topic)).await?;
+    let mut following = Following::new(state.clone(), share.partitions.clone(), query.raw);
+    let mut records: Vec<TopicRecord> = Vec::new();
+    if share.partitions.is_empty() {
+        tokio::time::sleep_until(deadline.into()).await;
+    }
+    while records.len() < limit && !share.partitions.is_empty() {
+        let patience = if records.is_empty() { deadline.saturating_duration_since(Instant::now()) } else { Duration::ZERO };
+        let piece = following.next(patience, limit - records.len()).await?;
+        if piece.is_empty() && patience.is_zero() {
+            break;
+        }
+        records.extend(piece.into_iter().map(|(at, record)| TopicRecord { topic: held.name(at.topic), record }));
+    }
+    Ok(Json(MemberRecords { records, positions: parts(&held, &following.places) }))
+}
+
+/// Commits positions, all or none; the member has to hold their partitions.
+#[utoipa::path(operation_id = "commitPositions", post, path = "/api/v1/readers/{name}/members/{member}/commit", tag = "readers", request_body = Commit,
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn commit(
+    State(state): State<Arc<ServerState>>,
+    Path((name, member)): Path<(String, Uuid)>,
+    Body(request): Body<Commit>,
+) -> Result<StatusCode, Refusal> {
+    let name = ReaderName::parse(name)?;
+    let mut positions = Vec::new();
+    for part in request.positions {
+        let topic = state.database.topic(&TopicName::parse(part.topic)?).await?;
+        let bounds = state.database.bounds(topic.id).await?;
+        let bounds = bounds.iter().find(|b| b.partition.0 == part.partition).ok_or_else(|| {
+            let last = topic.partitions - 1;
+            Refusal::invalid("partition", format!("{} has no partition {}: it has 0 to {last}", topic.name, part.partition))
+        })?;
+        kept(bounds, part.next_offset)?;
+        positions
+            .push((TopicPartition { topic: topic.id, partition: PartitionId(part.partition) }, Offset(part.next_offset)));
+    }
+    state.database.commit(&name, member, &positions).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// The member behind a stream: it says that it is active, learns its share, and leaves when the stream ends.
+struct Membership {
+    state: Arc<ServerState>,
+    name: ReaderName,
+    member: Uuid,
+    share: watch::Receiver<Option<StoredShare>>,
+    staying: tokio::task::JoinHandle<()>,
+}
+
+impl Membership {
+    fn begin(state: Arc<ServerState>, name: ReaderName, first: StoredShare) -> Self {
+        let member = first.member;
+        let (say, share) = watch::channel(Some(first));
+        let (database, own) = (state.database.clone(), name.clone());
+        let staying = tokio::spawn(async move {
+            loop {
+                tokio::time::sleep(STREAM_STAY).await;
+                match database.stay(&own, member, STREAM_TTL).await {
+                    Ok(share) => drop(say.send_if_modified(|before| {
+                        let of = |s: &StoredShare| s.partitions.iter().map(|(at, _)| *at).collect::<Vec<_>>();
+                        let differs = before.as_ref().map(of) != Some(of(&share));
+                        *before = Some(share);
+                        differs
+                    })),
+                    Err(PortError::NotFound { .. }) => drop(say.send(None)),
+                    // the database is away: the share is known again when it is back
+                    Err(_) => {}
+                }
+            }
+        });
+        Self { state, name, member, share, staying }
+    }
+}
+
+impl Drop for Membership {
+    fn drop(&mut self) {
+        self.staying.abort();
+        let (database, name, member) = (self.state.database.clone(), self.name.clone(), self.member);
+        tokio::spawn(async move {
+            let _ = database.leave(&name, member).await;
+        });
+    }
+}
+
+struct Reading {
+    membership: Membership,
+    following: Following,
+    held: Held,
+    /// Where the records lead that were handed over last.
+    handed_over: Vec<(TopicPartition, Offset)>,
+}
+
+impl Reading {
+    /// Commits what the client has taken, then reads on.
+    async fn next(&mut self) -> Result<Vec<TopicRecord>, PortError> {
+        let taken = std::mem::take(&mut self.handed_over);
+        if !taken.is_empty() {
+            let Membership { state, name, member, .. } = &self.membership;
+            match state.database.commit(name, *member, &taken).await {
+                // given to another meanwhile, who reads from the last commit on: a record may come twice, none is lost
+                Err(PortError::NotHeld { .. }) | Ok(()) => {}
+                Err(error) => return Err(error),
+            }
+        }
+        if self.membership.share.has_changed().unwrap_or(false) {
+            let share = self.membership.share.borrow_and_update().clone();
+            let Some(share) = share else {
+                let what = format!(
+                    "member {} of the reader {}: it was away too long",
+                    self.membership.member, self.membership.name
+                );
+                return Err(PortError::NotFound { what });
+            };
+            let mut places = share.partitions;
+            for (at, next) in &mut places {
+                if let Some((_, read_to)) = self.following.places.iter().find(|(p, _)| p == at) {
+                    *next = *read_to;
+                }
+            }
+            self.held = Held::of(&self.membership.state, places.iter().map(|(at, _)| at.topic)).await?;
+            self.following.places = places;
+        }
+        if self.following.places.is_empty() {
+            let _ = tokio::time::timeout(STREAM_STAY, self.membership.share.changed()).await;
+            self.membership.share.mark_changed();
+            return Ok(Vec::new());
+        }
+        let piece = self.following.next(Duration::from_secs(5), PIECE).await?;
+        if let Some((at, _)) = piece.first() {
+            self.handed_over = self.following.places.iter().filter(|(p, _)| p == at).copied().collect();
+        }
+        Ok(piece.into_iter().map(|(at, record)| TopicRecord { topic: self.held.name(at.topic), record }).collect())
+    }
+}
+
+/// Reads as a member of a reader for as long as the connection is open, as server-sent events named `record` or, with
+/// `Accept: application/x-ndjson`, as lines of JSON. What the client has taken is committed before more is read: after a broken
+/// connection some records may come again, none is left out.
+#[utoipa::path(operation_id = "streamAsMember", get, path = "/api/v1/readers/{name}/stream", tag = "readers", params(ReaderStreamQuery),
+    responses((status = 200, content_type = "text/event-stream", body = [TopicRecord]), (status = 404, body = Problem),
+        (status = 429, body = Problem)))]
+pub(crate) async fn stream_as_member(
+    State(state): State<Arc<ServerState>>,
+    Path(name): Path<String>,
+    Query(query): Query<ReaderStreamQuery>,
+    headers: HeaderMap,
+) -> Result<Response, Refusal> {
+    let name = ReaderName::parse(name)?;
+    let permit = state.limits.stream()?;
+    let label = query.label.unwrap_or_else(|| "stream".to_owned());
+    let share = state.database.join(&name, &label, STREAM_TTL).await?;
+    let membership = Membership::begin(state.clone(), name, share.clone());
+    let held = Held::of(&state, share.partitions.iter().map(|(at, _)| at.topic)).await?;
+    let following = Following::new(state, share.partitions, query.raw);
+    let reading = Reading { membership, following, held, handed_over: Vec::new() };
+    let pieces = stream::unfold(Some(reading), |reading| async move {
+        let mut reading = reading?;
+        match reading.next().await {
+            Ok(records) => Some((Ok(records), Some(reading))),
+            Err(error) => Some((Err(error), None)),
+        }
+    });
+    Ok(answer(wants_lines(&headers), permit, pieces))
+}

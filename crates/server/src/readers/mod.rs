@@ -1,0 +1,263 @@
+//! Readers: named consumers of topics.
+
+mod members;
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use chrono::Utc;
+use gonvel_core::civil::rfc3339;
+use gonvel_core::naming::{Offset, ReaderName, TopicId, TopicName, TopicPartition};
+use gonvel_core::ports::{PartitionBounds, PortError, Reader as Stored, ReaderStore, Topic, TopicLog};
+use gonvel_core::reposition::{self, plan};
+use gonvel_http_api::{Member, Move, Moves, NewReader, Position, Problem, Reader, Reposition, Target};
+
+use crate::problems::{Body, Refusal};
+use crate::records::reading::{asked_time, offset_at, unpack};
+use crate::state::ServerState;
+
+pub(crate) use members::*;
+
+/// What partitions hold, read once for a request.
+#[derive(Default)]
+struct Held {
+    bounds: HashMap<TopicPartition, PartitionBounds>,
+    names: HashMap<TopicId, TopicName>,
+}
+
+impl Held {
+    async fn of(state: &ServerState, topics: impl IntoIterator<Item = TopicId>) -> Result<Self, PortError> {
+        let mut held = Self::default();
+        let wanted: Vec<TopicId> = topics.into_iter().collect();
+        if wanted.is_empty() {
+            return Ok(held);
+        }
+        held.names = state.database.topics().await?.into_iter().map(|t| (t.id, t.name)).collect();
+        for topic in wanted {
+            if held.bounds.keys().any(|at| at.topic == topic) {
+                continue;
+            }
+            match state.database.bounds(topic).await {
+                Ok(bounds) => {
+                    held.bounds.extend(bounds.into_iter().map(|b| (TopicPartition { topic, partition: b.partition }, b)))
+                }
+                // deleted a moment ago: its positions go as well
+                Err(PortError::NotFound { .. }) => {}
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(held)
+    }
+
+    fn name(&self, topic: TopicId) -> String {
+        self.names.get(&topic).map(ToString::to_string).unwrap_or_default()
+    }
+}
+
+/// Age of the record that is read next, in milliseconds. Its time does not change, so it is looked up once for a position.
+async fn waiting_ms(state: &ServerState, at: TopicPartition, next: Offset) -> Result<Option<i64>, PortError> {
+    let time_us = match state.time_at(at, next) {
+        Some(time_us) => time_us,
+        None => {
+            let block = state.database.read(at, next, 1).await?.into_iter().next();
+            let Some(block) = block else { return Ok(None) };
+            let Some(found) = unpack(at, &block)?.into_iter().find(|r| r.offset >= next) else { return Ok(None) };
+            state.note_time_at(at, next, found.record.timestamp_us);
+            found.record.timestamp_us
+        }
+    };
+    Ok(Some((Utc::now().timestamp_micros() - time_us).max(0) / 1000))
+}
+
+async fn present(state: &ServerState, stored: &Stored, held: &Held) -> Result<Reader, PortError> {
+    let mut positions = Vec::with_capacity(stored.positions.len());
+    for position in &stored.positions {
+        let Some(bounds) = held.bounds.get(&position.at) else { continue };
+        let lag_records = bounds.next.0 - position.next.0.clamp(bounds.first.0, bounds.next.0);
+        positions.push(Position {
+            topic: held.name(position.at.topic),
+            partition: position.at.partition.0,
+            next_offset: position.next.0,
+            lag_records,
+            lag_ms: if lag_records > 0 { waiting_ms(state, position.at, position.next).await? } else { None },
+            committed_at: position.committed_us.map(rfc3339),
+            member: position.holder,
+        });
+    }
+    let members = stored.members.iter().map(|m| Member {
+        id: m.id,
+        label: m.label.clone(),
+        joined_at: rfc3339(m.joined_us),
+        until: rfc3339(m.until_us),
+    });
+    Ok(Reader {
+        name: stored.name.to_string(),
+        created_at: rfc3339(stored.created_us),
+        topics: stored.topics.iter().map(|t| held.name(*t)).collect(),
+        members: members.collect(),
+        lag_records: positions.iter().map(|p| p.lag_records).sum(),
+        lag_ms: positions.iter().filter_map(|p| p.lag_ms).max(),
+        committed_at: stored.positions.iter().filter_map(|p| p.committed_us).max().map(rfc3339),
+        positions,
+    })
+}
+
+async fn find(state: &ServerState, name: &ReaderName) -> Result<Reader, Refusal> {
+    let stored = state.database.reader(name).await?;
+    let held = Held::of(state, stored.topics.iter().copied()).await?;
+    Ok(present(state, &stored, &held).await?)
+}
+
+/// All readers.
+#[utoipa::path(operation_id = "listReaders", get, path = "/api/v1/readers", tag = "readers", responses((status = 200, body = [Reader])))]
+pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<Vec<Reader>>, Refusal> {
+    let stored = state.database.readers().await?;
+    let held = Held::of(&state, stored.iter().flat_map(|r| r.topics.iter().copied())).await?;
+    let mut out = Vec::with_capacity(stored.len());
+    for reader in &stored {
+        out.push(present(&state, reader, &held).await?);
+    }
+    Ok(Json(out))
+}
+
+/// Makes a reader.
+#[utoipa::path(operation_id = "createReader", post, path = "/api/v1/readers", tag = "readers", request_body = NewReader,
+    responses((status = 201, body = Reader), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn create(
+    State(state): State<Arc<ServerState>>,
+    Body(request): Body<NewReader>,
+) -> Result<(StatusCode, Json<Reader>), Refusal> {
+    let name = ReaderName::parse(request.name)?;
+    if request.topics.is_empty() {
+        return Err(Refusal::invalid("topics", "a reader reads at least one topic: name it"));
+    }
+    let target = request.start.unwrap_or(Target::Earliest);
+    if matches!(target, Target::By { .. }) {
+        return Err(Refusal::invalid(
+            "start",
+            "a new reader stands nowhere yet: begin at earliest, latest, a time or an offset",
+        ));
+    }
+    let mut topics: BTreeMap<String, Topic> = BTreeMap::new();
+    for topic in request.topics {
+        let found = state.database.topic(&TopicName::parse(topic)?).await?;
+        topics.insert(found.name.to_string(), found);
+    }
+    let mut start = Vec::new();
+    for topic in topics.values() {
+        for bounds in state.database.bounds(topic.id).await? {
+            let at = TopicPartition { topic: topic.id, partition: bounds.partition };
+            let to = goal(&state, at, &target, "start").await?;
+            let moved = plan(&bounds, bounds.first, to).map_err(|e| Refusal::invalid("start", e.to_string()))?;
+            start.push((at, moved.to));
+        }
+    }
+    state.database.create_reader(&name, &start).await?;
+    Ok((StatusCode::CREATED, Json(find(&state, &name).await?)))
+}
+
+/// One reader.
+#[utoipa::path(operation_id = "getReader", get, path = "/api/v1/readers/{name}", tag = "readers",
+    responses((status = 200, body = Reader), (status = 404, body = Problem)))]
+pub(crate) async fn one(State(state): State<Arc<ServerState>>, Path(name): Path<String>) -> Result<Json<Reader>, Refusal> {
+    find(&state, &ReaderName::parse(name)?).await.map(Json)
+}
+
+/// Deletes a reader with its positions. Refused while members are active.
+#[utoipa::path(operation_id = "deleteReader", delete, path = "/api/v1/readers/{name}", tag = "readers",
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub(crate) async fn remove(State(state): State<Arc<ServerState>>, Path(name): Path<String>) -> Result<StatusCode, Refusal> {
+    state.database.delete_reader(&ReaderName::parse(name)?).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+async fn goal(state: &ServerState, at: TopicPartition, target: &Target, field: &str) -> Result<reposition::Target, Refusal> {
+    Ok(match target {
+        Target::Earliest => reposition::Target::Earliest,
+        Target::Latest => reposition::Target::Latest,
+        Target::Offset { offset } => reposition::Target::Offset(Offset(*offset)),
+        Target::By { records } => reposition::Target::By(*records),
+        Target::Time { time } => {
+            let time_us = asked_time(field, Some(time))?.unwrap_or_default();
+            reposition::Target::Offset(Offset(offset_at(state, at, time_us).await?))
+        }
+    })
+}
+
+/// Moves a reader: first without `confirmed`, which shows what would be skipped or read again in each partition; then with the
+/// moves that were shown, which carries out exactly these. Refused while members are active.
+#[utoipa::path(operation_id = "repositionReader", post, path = "/api/v1/readers/{name}/reposition", tag = "readers", request_body = Reposition,
+    responses((status = 200, body = Moves), (status = 404, body = Problem), (status = 409, body = Problem),
+        (status = 412, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn reposition(
+    State(state): State<Arc<ServerState>>,
+    Path(name): Path<String>,
+    Body(request): Body<Reposition>,
+) -> Result<Json<Moves>, Refusal> {
+    let name = ReaderName::parse(name)?;
+    let stored = state.database.reader(&name).await?;
+    if !stored.members.is_empty() {
+        let labels: Vec<&str> = stored.members.iter().map(|m| m.label.as_str()).collect();
+        let detail =
+            format!("{name} cannot be repositioned while members are active ({}): stop them first", labels.join(", "));
+        return Err(PortError::Refused(detail).into());
+    }
+    let held = Held::of(&state, stored.topics.iter().copied()).await?;
+    if let Some(topic) = &request.topic
+        && !stored.topics.iter().any(|t| held.name(*t) == *topic)
+    {
+        return Err(Refusal::invalid("topic", format!("{name} does not read {topic}")));
+    }
+    let mut planned = Vec::new();
+    for position in &stored.positions {
+        let topic = held.name(position.at.topic);
+        let Some(bounds) = held.bounds.get(&position.at) else { continue };
+        if request.topic.as_ref().is_some_and(|t| *t != topic)
+            || request.partition.is_some_and(|p| p != position.at.partition.0)
+        {
+            continue;
+        }
+        // what was shown is what is done, also if records came or went in between
+        let target = match &request.confirmed {
+            None => goal(&state, position.at, &request.target, "target").await?,
+            Some(confirmed) => {
+                let shown = confirmed.iter().find(|c| c.topic == topic && c.partition == position.at.partition.0);
+                let Some(shown) = shown else { continue };
+                if shown.from != position.next.0 {
+                    return Err(PortError::Changed {
+                        what: format!("the position of {name} in partition {} of {topic}", shown.partition),
+                    }
+                    .into());
+                }
+                reposition::Target::Offset(Offset(shown.to))
+            }
+        };
+        let moved = plan(bounds, position.next, target).map_err(|e| Refusal::invalid("target", e.to_string()))?;
+        planned.push((position.at, topic, moved));
+    }
+    if planned.is_empty() {
+        let what = request.partition.map_or_else(|| "no partition".to_owned(), |p| format!("no partition {p}"));
+        return Err(Refusal::invalid("partition", format!("{name} reads {what} there")));
+    }
+    let done = request.confirmed.is_some();
+    if done {
+        let moves: Vec<_> = planned.iter().map(|(at, _, m)| (*at, m.from, m.to)).collect();
+        state.database.reposition(&name, &moves).await?;
+    }
+    let moves: Vec<Move> = planned
+        .into_iter()
+        .map(|(at, topic, m)| Move {
+            topic,
+            partition: at.partition.0,
+            from: m.from.0,
+            to: m.to.0,
+            skipped: m.skipped,
+            repeated: m.repeated,
+        })
+        .collect();
+    let (skipped, repeated) = (moves.iter().map(|m| m.skipped).sum(), moves.iter().map(|m| m.repeated).sum());
+    Ok(Json(Moves { moves, skipped, repeated, done }))
+}

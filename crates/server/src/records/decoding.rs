@@ -1,0 +1,99 @@
+//! Records as people read them.
+
+use std::collections::HashMap;
+use std::collections::hash_map::Entry;
+use std::sync::Arc;
+
+use base64::Engine as _;
+use bytes::Bytes;
+use gonvel_core::avro::binary::Reader;
+use gonvel_core::avro::schema::Schema;
+use gonvel_core::avro::{json, single_object};
+use gonvel_core::civil::rfc3339;
+use gonvel_core::naming::{PartitionId, SchemaId};
+use gonvel_core::ports::PortError;
+use gonvel_core::record::StoredRecord as Placed;
+use gonvel_http_api::{Record, RecordHeader};
+use serde_json::Value;
+
+use crate::state::ServerState;
+
+/// Decodes records by the schemas it has learnt.
+#[derive(Debug, Default)]
+pub(crate) struct Decoder {
+    schemas: HashMap<SchemaId, Option<Arc<Schema>>>,
+    /// Whether the bytes are given as well.
+    raw: bool,
+}
+
+fn base64(bytes: &[u8]) -> String {
+    base64::engine::general_purpose::STANDARD.encode(bytes)
+}
+
+impl Decoder {
+    pub(crate) fn new(raw: bool) -> Self {
+        Self { raw, ..Self::default() }
+    }
+
+    /// Learns the schemas that a record was written by.
+    pub(crate) async fn learn(&mut self, state: &ServerState, placed: &Placed) -> Result<(), PortError> {
+        for id in [placed.record.schema, placed.record.key_schema].into_iter().flatten() {
+            if let Entry::Vacant(place) = self.schemas.entry(id) {
+                place.insert(state.schema(id).await?);
+            }
+        }
+        Ok(())
+    }
+
+    /// As [`Self::learn`], of many.
+    pub(crate) async fn learn_all(&mut self, state: &ServerState, records: &[Placed]) -> Result<(), PortError> {
+        for placed in records {
+            self.learn(state, placed).await?;
+        }
+        Ok(())
+    }
+
+    /// Bytes as JSON: by their schema, else as the JSON or the text they are, else in hexadecimal digits.
+    pub(crate) fn json(&self, bytes: Option<&Bytes>, schema: Option<SchemaId>) -> Value {
+        let Some(bytes) = bytes else { return Value::Null };
+        if let (Some(id), Some((_, data))) = (schema, single_object::split(bytes))
+            && let Some(Some(schema)) = self.schemas.get(&id)
+            && let Ok(value) = json::read(schema, &mut Reader::new(data))
+        {
+            return value;
+        }
+        match std::str::from_utf8(bytes) {
+            Ok(text) => serde_json::from_str(text).unwrap_or_else(|_| text.into()),
+            Err(_) => bytes.iter().fold(String::from("\\x"), |text, byte| format!("{text}{byte:02x}")).into(),
+        }
+    }
+
+    /// The headers as an object; of headers with one name the last counts.
+    pub(crate) fn headers(placed: &Placed) -> Value {
+        let text = |value: &Bytes| Value::from(String::from_utf8_lossy(value).into_owned());
+        placed.record.headers.iter().map(|h| (h.name.clone(), text(&h.value))).collect::<serde_json::Map<_, _>>().into()
+    }
+
+    pub(crate) fn present(&self, partition: PartitionId, placed: &Placed) -> Record {
+        let record = &placed.record;
+        let part = |part: &Option<Bytes>| part.as_ref().filter(|_| self.raw).map(|b| base64(b));
+        let headers = record.headers.iter().map(|h| RecordHeader {
+            name: h.name.clone(),
+            value: String::from_utf8_lossy(&h.value).into_owned(),
+            value_base64: self.raw.then(|| base64(&h.value)),
+        });
+        Record {
+            partition: partition.0,
+            offset: placed.offset.0,
+            timestamp: rfc3339(record.timestamp_us),
+            headers: headers.collect(),
+            schema: record.schema.map(|s| s.0),
+            key_schema: record.key_schema.map(|s| s.0),
+            bytes: record.key.as_ref().map_or(0, Bytes::len) + record.value.as_ref().map_or(0, Bytes::len),
+            key: self.json(record.key.as_ref(), record.key_schema),
+            value: self.json(record.value.as_ref(), record.schema),
+            key_base64: part(&record.key),
+            value_base64: part(&record.value),
+        }
+    }
+}

@@ -1,0 +1,188 @@
+//! Reading records out of blocks, forward and back.
+
+use bytes::Bytes;
+use gonvel_core::avro::from_json;
+use gonvel_core::avro::schema::Schema;
+use gonvel_core::avro::single_object;
+use gonvel_core::naming::{Offset, TopicPartition};
+use gonvel_core::partitioning::partition_of;
+use gonvel_core::ports::{PartitionBounds, PortError, StoredBlock, Topic, TopicLog};
+use gonvel_core::produce::time;
+use gonvel_core::record::StoredRecord as Placed;
+
+use crate::problems::Refusal;
+use crate::state::ServerState;
+
+pub(super) const READ_BYTES: i64 = 1 << 20;
+
+pub(crate) fn unpack(at: TopicPartition, block: &StoredBlock) -> Result<Vec<Placed>, PortError> {
+    let open = block.open(at)?;
+    open.records().map(|r| r.map(|(offset, record)| Placed { offset, record: record.to_record() })).collect()
+}
+
+/// Records from an offset on, in order.
+pub(super) async fn forward(
+    state: &ServerState,
+    at: TopicPartition,
+    from: i64,
+    limit: usize,
+) -> Result<Vec<Placed>, PortError> {
+    let mut out = Vec::new();
+    let mut next = from;
+    while out.len() < limit {
+        let blocks = state.database.read(at, Offset(next), READ_BYTES).await?;
+        if blocks.is_empty() {
+            break;
+        }
+        for block in &blocks {
+            out.extend(unpack(at, block)?.into_iter().filter(|r| r.offset.0 >= next));
+            next = block.end().0;
+        }
+    }
+    out.truncate(limit);
+    Ok(out)
+}
+
+/// Records up to an offset (with it), the latest first.
+pub(super) async fn backward(
+    state: &ServerState,
+    at: TopicPartition,
+    bounds: &PartitionBounds,
+    last: i64,
+    limit: usize,
+) -> Result<Vec<Placed>, PortError> {
+    let mut out: Vec<Placed> = Vec::new();
+    let mut last = last.min(bounds.next.0 - 1);
+    let mut step = 1;
+    while out.len() < limit && last >= bounds.first.0 {
+        // where nothing is kept at `last` the block found is behind it: then further back, with longer steps
+        let from = (last - step + 1).max(bounds.first.0);
+        let mut found: Vec<Placed> = Vec::new();
+        let (mut next, mut first) = (from, from);
+        while next <= last {
+            let Some(block) = state.database.read(at, Offset(next), 1).await?.into_iter().next() else { break };
+            if block.first.0 > last {
+                break;
+            }
+            first = first.min(block.first.0);
+            found.extend(unpack(at, &block)?.into_iter().filter(|r| r.offset.0 <= last));
+            next = block.end().0;
+        }
+        step = if found.is_empty() { step.saturating_mul(8) } else { 1 };
+        out.extend(found.into_iter().rev());
+        last = first - 1;
+    }
+    out.truncate(limit);
+    Ok(out)
+}
+
+/// The offset of the first record at or after a time.
+pub(crate) async fn offset_at(state: &ServerState, at: TopicPartition, time_us: i64) -> Result<i64, PortError> {
+    let mut next = state.database.block_at_time(at, time_us).await?;
+    loop {
+        let blocks = state.database.read(at, next, 1).await?;
+        if blocks.is_empty() {
+            return Ok(next.0);
+        }
+        for block in &blocks {
+            if let Some(found) = unpack(at, block)?.iter().find(|r| r.record.timestamp_us >= time_us) {
+                return Ok(found.offset.0);
+            }
+            next = block.end();
+        }
+    }
+}
+
+/// The bounds of the partition asked for, or of all.
+pub(crate) async fn chosen(
+    state: &ServerState,
+    topic: &Topic,
+    partition: Option<i32>,
+) -> Result<Vec<PartitionBounds>, Refusal> {
+    let mut bounds = state.database.bounds(topic.id).await?;
+    if let Some(wanted) = partition {
+        bounds.retain(|b| b.partition.0 == wanted);
+        if bounds.is_empty() {
+            let last = topic.partitions - 1;
+            let detail = format!("{} has no partition {wanted}: give one from 0 to {last}", topic.name);
+            return Err(Refusal::invalid("partition", detail));
+        }
+    }
+    Ok(bounds)
+}
+
+/// Refuses an offset that is not kept.
+pub(crate) fn kept(bounds: &PartitionBounds, offset: i64) -> Result<(), Refusal> {
+    if (bounds.first.0..=bounds.next.0).contains(&offset) {
+        return Ok(());
+    }
+    let (partition, first, next) = (bounds.partition.0, bounds.first.0, bounds.next.0);
+    let what = if offset < first { "is forgotten already" } else { "is past the end" };
+    let holds = if first == next { "holds no record".to_owned() } else { format!("holds {first} to {}", next - 1) };
+    Err(Refusal::invalid(
+        "offset",
+        format!("offset {offset} {what}: partition {partition} {holds}, and {next} is where the next record goes"),
+    ))
+}
+
+/// Where to begin in a partition, if an offset or a time is asked for; the offset counts where both are.
+pub(crate) async fn begin(
+    state: &ServerState,
+    at: TopicPartition,
+    bounds: &PartitionBounds,
+    offset: Option<i64>,
+    time_us: Option<i64>,
+) -> Result<Option<i64>, Refusal> {
+    match (offset, time_us) {
+        (Some(offset), _) => kept(bounds, offset).map(|()| Some(offset)),
+        (None, Some(time_us)) => Ok(Some(offset_at(state, at, time_us).await?)),
+        (None, None) => Ok(None),
+    }
+}
+
+/// A time of a request.
+pub(crate) fn asked_time(field: &str, text: Option<&String>) -> Result<Option<i64>, Refusal> {
+    text.map(|text| time(text).map_err(|detail| Refusal::invalid(field, detail))).transpose()
+}
+
+/// Offsets without a partition mean something only where there is one partition.
+pub(crate) fn offset_has_partition(topic: &Topic, offset: Option<i64>, partition: Option<i32>) -> Result<(), Refusal> {
+    if offset.is_some() && partition.is_none() && topic.partitions > 1 {
+        return Err(Refusal::invalid("offset", "offsets are counted in each partition: name the partition as well"));
+    }
+    Ok(())
+}
+
+/// The bytes that a key written as text may have: the text itself, and what the topic's key schemas make of it.
+pub(super) async fn keys_of(state: &ServerState, topic: &Topic, text: &str) -> Result<Vec<Bytes>, PortError> {
+    let mut keys = vec![Bytes::copy_from_slice(text.as_bytes())];
+    let json = serde_json::from_str(text).unwrap_or_else(|_| serde_json::Value::from(text));
+    let as_text = serde_json::Value::from(text);
+    for version in state.database.schemas_of(&topic.name).await?.iter().filter(|v| v.role == "key") {
+        let Ok(schema) = Schema::parse(&version.text) else { continue };
+        for value in [&json, &as_text] {
+            let mut data = Vec::new();
+            if from_json::write(&schema, value, &mut data).is_ok() {
+                keys.push(data.into());
+            }
+        }
+    }
+    keys.dedup();
+    Ok(keys)
+}
+
+/// Whether a record's key is one of these, whatever version of a schema wrote it.
+pub(super) fn has_key(placed: &Placed, keys: &[Bytes]) -> bool {
+    placed.record.key.as_ref().is_some_and(|key| {
+        let data = single_object::split(key).map_or(&key[..], |(_, data)| data);
+        keys.iter().any(|k| k == data)
+    })
+}
+
+/// The partitions that keys belong to.
+pub(super) fn partitions_of(keys: &[Bytes], topic: &Topic) -> Vec<i32> {
+    let mut partitions: Vec<i32> = keys.iter().map(|k| partition_of(Some(k), topic.partitions).0).collect();
+    partitions.sort_unstable();
+    partitions.dedup();
+    partitions
+}

@@ -1,0 +1,221 @@
+//! Streams of records: each piece is read when the client has taken the one before, so a slow client takes no memory.
+
+use std::convert::Infallible;
+use std::sync::Arc;
+use std::time::Duration;
+
+use axum::body::{Body, Bytes};
+use axum::extract::{Path, Query, State};
+use axum::http::{HeaderMap, header};
+use axum::response::sse::{Event, KeepAlive, Sse};
+use axum::response::{IntoResponse, Response};
+use futures::{Stream, StreamExt, stream};
+use gonvel_core::naming::{Offset, TopicName, TopicPartition};
+use gonvel_core::ports::{PortError, TopicLog};
+use gonvel_http_api::{Order, Problem, Record, StreamQuery, TailQuery};
+use serde::Serialize;
+use tokio::sync::OwnedSemaphorePermit;
+
+use super::decoding::Decoder;
+use super::reading::{asked_time, begin, chosen, forward, offset_has_partition, unpack};
+use super::{USUAL, merged};
+use crate::problems::Refusal;
+use crate::state::ServerState;
+
+/// Longest time without a sign of life on a stream.
+const QUIET: Duration = Duration::from_secs(10);
+
+/// Records of a piece of a stream at most.
+pub(crate) const PIECE: usize = 1_000;
+
+/// Partitions being read in turn.
+pub(crate) struct Following {
+    state: Arc<ServerState>,
+    pub(crate) places: Vec<(TopicPartition, Offset)>,
+    turn: usize,
+    decoder: Decoder,
+}
+
+impl Following {
+    pub(crate) fn new(state: Arc<ServerState>, places: Vec<(TopicPartition, Offset)>, raw: bool) -> Self {
+        Self { state, places, turn: 0, decoder: Decoder::new(raw) }
+    }
+
+    /// The next records of one partition, so many at most; none if there was nothing to read for a while.
+    ///
+    /// Cancel safety: a dropped call has read nothing.
+    pub(crate) async fn next(
+        &mut self,
+        patience: Duration,
+        most: usize,
+    ) -> Result<Vec<(TopicPartition, Record)>, PortError> {
+        for look in 0..2 {
+            for step in 0..self.places.len() {
+                let n = (self.turn + step) % self.places.len();
+                let (at, from) = self.places[n];
+                let Some(block) = self.state.database.read(at, from, 1).await?.into_iter().next() else { continue };
+                let mut placed = unpack(at, &block)?;
+                placed.retain(|r| r.offset >= from);
+                let end = placed.get(most).map_or(block.end(), |first_left| first_left.offset);
+                placed.truncate(most);
+                self.decoder.learn_all(&self.state, &placed).await?;
+                let records = placed.iter().map(|p| (at, self.decoder.present(at.partition, p))).collect();
+                self.places[n].1 = end;
+                self.turn = n + 1;
+                return Ok(records);
+            }
+            if look == 0 && !patience.is_zero() {
+                self.state.database.wait_for(&self.places, patience).await?;
+            }
+        }
+        Ok(Vec::new())
+    }
+}
+
+/// Which form a stream has: lines of JSON if the client asks for them, else server-sent events.
+pub(crate) fn wants_lines(headers: &HeaderMap) -> bool {
+    headers.get(header::ACCEPT).and_then(|a| a.to_str().ok()).is_some_and(|a| a.contains("application/x-ndjson"))
+}
+
+/// A stream of lists of records in the form asked for. Each list is made when the one before was taken.
+pub(crate) fn answer<T: Serialize + Send + 'static>(
+    lines: bool,
+    permit: OwnedSemaphorePermit,
+    pieces: impl Stream<Item = Result<Vec<T>, PortError>> + Send + 'static,
+) -> Response {
+    if lines {
+        let body = pieces.map(move |piece| {
+            let _held = &permit;
+            let mut out = Vec::new();
+            match piece {
+                Ok(records) if records.is_empty() => out.push(b'\n'),
+                Ok(records) => {
+                    for record in records {
+                        serde_json::to_writer(&mut out, &record).map_err(std::io::Error::other)?;
+                        out.push(b'\n');
+                    }
+                }
+                Err(error) => return Err(std::io::Error::other(error)),
+            }
+            Ok(Bytes::from(out))
+        });
+        return ([(header::CONTENT_TYPE, "application/x-ndjson")], Body::from_stream(body)).into_response();
+    }
+    let mut failed = false;
+    let events = pieces.flat_map(move |piece| {
+        let _held = &permit;
+        let events: Vec<Result<Event, Infallible>> = match piece {
+            _ if failed => Vec::new(),
+            Ok(records) if records.is_empty() => vec![Ok(Event::default().comment("quiet"))],
+            Ok(records) => {
+                records.iter().map(|r| Ok(Event::default().event("record").json_data(r).unwrap_or_default())).collect()
+            }
+            Err(error) => {
+                failed = true;
+                vec![Ok(Event::default().event("failed").data(error.to_string().replace('\n', " ")))]
+            }
+        };
+        stream::iter(events)
+    });
+    Sse::new(events).into_response()
+}
+
+/// Records from a place on, for ever: as server-sent events named `record`, or with `Accept: application/x-ndjson` a line of
+/// JSON each (an empty line is a sign of life). Partitions are read in turn, each in order. Records are read as the client
+/// takes them.
+#[utoipa::path(operation_id = "streamRecords", get, path = "/api/v1/topics/{name}/stream", tag = "records", params(StreamQuery),
+    responses((status = 200, content_type = "text/event-stream", body = [Record]), (status = 404, body = Problem),
+        (status = 422, body = Problem), (status = 429, body = Problem)))]
+pub(crate) async fn stream_records(
+    State(state): State<Arc<ServerState>>,
+    Path(name): Path<String>,
+    Query(query): Query<StreamQuery>,
+    headers: HeaderMap,
+) -> Result<Response, Refusal> {
+    let topic = state.database.topic(&TopicName::parse(name)?).await?;
+    offset_has_partition(&topic, query.offset, query.partition)?;
+    let time_us = asked_time("time", query.time.as_ref())?;
+    let mut places = Vec::new();
+    for bounds in chosen(&state, &topic, query.partition).await? {
+        let at = TopicPartition { topic: topic.id, partition: bounds.partition };
+        let usual = if query.from == Order::Oldest { bounds.first.0 } else { bounds.next.0 };
+        let from = begin(&state, at, &bounds, query.offset, time_us).await?.unwrap_or(usual);
+        places.push((at, Offset(from)));
+    }
+    let permit = state.limits.stream()?;
+    let following = Following::new(state, places, query.raw);
+    let pieces = stream::unfold(Some(following), |following| async move {
+        let mut following = following?;
+        match following.next(QUIET, PIECE).await {
+            Ok(records) => {
+                let records: Vec<Record> = records.into_iter().map(|(_, record)| record).collect();
+                Some((Ok(records), Some(following)))
+            }
+            Err(error) => Some((Err(error), None)),
+        }
+    });
+    Ok(answer(wants_lines(&headers), permit, pieces))
+}
+
+/// Records as they are appended from now on, for people: events named `records` whose data is a JSON list. A slow reader is
+/// skipped ahead, and told how many records it did not get by an event named `skipped`.
+#[utoipa::path(operation_id = "tailRecords", get, path = "/api/v1/topics/{name}/tail", tag = "records", params(TailQuery),
+    responses((status = 200, content_type = "text/event-stream", body = [Record]), (status = 404, body = Problem),
+        (status = 429, body = Problem)))]
+pub(crate) async fn tail(
+    State(state): State<Arc<ServerState>>,
+    Path(name): Path<String>,
+    Query(query): Query<TailQuery>,
+) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, Refusal> {
+    let topic = state.database.topic(&TopicName::parse(name)?).await?;
+    let permit = state.limits.stream()?;
+    let places = state.database.bounds(topic.id).await?;
+    let places: Vec<(TopicPartition, Offset)> =
+        places.iter().map(|b| (TopicPartition { topic: topic.id, partition: b.partition }, b.next)).collect();
+    let events = stream::unfold((state, places, permit), move |(state, mut places, permit)| async move {
+        loop {
+            state.database.wait_for(&places, Duration::from_millis(500)).await.ok()?;
+            let (records, skipped) = fresh(&state, &mut places, query.raw).await.ok()?;
+            if !records.is_empty() {
+                let mut events = vec![Event::default().event("records").json_data(&records).unwrap_or_default()];
+                if skipped > 0 {
+                    events.push(Event::default().event("skipped").data(skipped.to_string()));
+                }
+                // a picture for people: a few updates a second are enough
+                tokio::time::sleep(Duration::from_millis(150)).await;
+                return Some((stream::iter(events.into_iter().map(Ok)), (state, places, permit)));
+            }
+        }
+    });
+    Ok(Sse::new(events.flatten()).keep_alive(KeepAlive::default()))
+}
+
+/// The latest records since the places, which move to the end; and how many more there were.
+async fn fresh(
+    state: &ServerState,
+    places: &mut [(TopicPartition, Offset)],
+    raw: bool,
+) -> Result<(Vec<Record>, i64), PortError> {
+    let Some((first, _)) = places.first() else { return Ok((Vec::new(), 0)) };
+    let bounds = state.database.bounds(first.topic).await?;
+    let (mut by_partition, mut skipped) = (Vec::with_capacity(places.len()), 0);
+    for ((at, next), bounds) in places.iter_mut().zip(&bounds) {
+        let new = bounds.next.0 - next.0;
+        let shown = new.min(i64::try_from(USUAL).unwrap_or(i64::MAX));
+        skipped += new - shown;
+        let mut newest = if shown > 0 {
+            forward(state, *at, bounds.next.0 - shown, usize::try_from(shown).unwrap_or(0)).await?
+        } else {
+            Vec::new()
+        };
+        newest.reverse();
+        by_partition.push((at.partition, newest));
+        *next = bounds.next;
+    }
+    let merged = merged(by_partition, Order::Newest, usize::MAX);
+    let mut decoder = Decoder::new(raw);
+    for (_, placed) in &merged {
+        decoder.learn(state, placed).await?;
+    }
+    Ok((merged.iter().map(|(partition, placed)| decoder.present(*partition, placed)).collect(), skipped))
+}
