@@ -9,8 +9,8 @@ use std::time::Instant;
 
 use async_trait::async_trait;
 use gonvel_core::connector::{CapturedTable, Definition, DeliveredTopic, ValidConnector, Wish};
-use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName};
-use gonvel_core::ports::DatabaseAddress;
+use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, TopicName};
+use gonvel_core::ports::{DatabaseAddress, PortError, TopicLog};
 use gonvel_core::secret::Secret;
 use gonvel_server::DemoWorkload;
 use gonvel_stand_ins::packhouse::seed::seed;
@@ -22,7 +22,7 @@ use gonvel_storage::sealing::Sealer;
 use tokio::sync::Mutex;
 use uuid::Uuid;
 
-use crate::{DemoArguments, serve};
+use crate::{DemoArguments, coldstore, serve};
 
 /// The tables that the ready-made connectors carry.
 const CARRIED: [&str; 3] = ["growers", "blocks", "bins"];
@@ -75,20 +75,36 @@ async fn with_cluster(
     }
     drop(packhouse);
     let sealer = Sealer::from_file(&arguments.place.home.join("secret.key"))?;
-    let database = Database::open(&cluster.url("gonvel"), sealer).await?;
+    let cold = arguments.place.home.join("cold");
+    std::fs::create_dir_all(&cold)?;
+    let database = Database::open(&cluster.url("gonvel"), sealer)
+        .await?
+        .with_cold_store(&format!("file://{}", cold.canonicalize()?.display()), [])?;
     if !arguments.empty && database.connections().await?.is_empty() {
         ready_made(&database, cluster).await?;
+        coldstore::prepare(&database).await?;
     }
+    let with_coldstore = match database.topic(&TopicName::parse(coldstore::TOPIC)?).await {
+        Ok(_) => true,
+        // an empty demo, or one from which it was deleted
+        Err(PortError::NotFound { .. }) => false,
+        Err(error) => return Err(error.into()),
+    };
     let workload: Arc<dyn DemoWorkload> = Arc::new(PackhouseDay { url: cluster.url("packhouse"), day: Mutex::new(None) });
     let home = arguments.place.home.display().to_string();
     let pg_port = arguments.place.pg_port;
-    serve::until_signal(database, listener, "runner-1".into(), Some(workload), async move |address| {
+    let sending = listener.local_addr().map(|address| with_coldstore.then(|| tokio::spawn(coldstore::send(address))))?;
+    let outcome = serve::until_signal(database, listener, "runner-1".into(), Some(workload), async move |address| {
         println!("Gonvel is at http://{address}  (ready after {:.1} s; Ctrl-C stops it)", start.elapsed().as_secs_f64());
         println!("The packhouse's database: PGPASSFILE={home}/pgpass psql -h 127.0.0.1 -p {pg_port} -U {OWNER} packhouse");
         println!("The settlement's database: PGPASSFILE={home}/pgpass psql -h 127.0.0.1 -p {pg_port} -U {OWNER} settlement");
         Ok(())
     })
-    .await
+    .await;
+    if let Some(sending) = sending {
+        sending.abort();
+    }
+    outcome
 }
 
 async fn ready_made(database: &Database, cluster: &Cluster) -> Result<(), Box<dyn Error>> {

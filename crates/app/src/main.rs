@@ -1,5 +1,6 @@
 //! `gonvel`: the server, the demo and its workload, in one binary.
 
+mod coldstore;
 mod demo;
 mod serve;
 mod workload;
@@ -7,7 +8,8 @@ mod workload;
 use std::path::PathBuf;
 use std::process::ExitCode;
 
-use clap::{Parser, Subcommand};
+use clap::{CommandFactory, Parser, Subcommand};
+use gonvel_command_line::ClientCommand;
 
 /// Topics and fleets of connectors that carry database changes and application events between systems.
 #[derive(Parser)]
@@ -27,6 +29,13 @@ enum Command {
     DemoWorkload(WorkloadArguments),
     /// Print the OpenAPI document.
     Openapi,
+    /// Print a script that completes commands in a shell.
+    Completion {
+        /// The shell.
+        shell: clap_complete::Shell,
+    },
+    #[command(flatten)]
+    Client(ClientCommand),
 }
 
 #[derive(clap::Args)]
@@ -40,6 +49,10 @@ struct ServeArguments {
     /// File with the 32-byte key that secrets are sealed with; made if it is not there.
     #[arg(long, env = "GONVEL_KEY_FILE", default_value = "secret.key")]
     key_file: PathBuf,
+    /// Object storage for blocks older than a topic's hot span: file:///folder or s3://bucket/prefix (with the usual AWS_
+    /// variables). Without it nothing moves.
+    #[arg(long, env = "GONVEL_COLD_STORE")]
+    cold_store: Option<String>,
     /// This runner's name.
     #[arg(long, env = "GONVEL_RUNNER", default_value = "runner-1")]
     runner: String,
@@ -100,19 +113,24 @@ fn main() -> ExitCode {
     };
     let outcome = runtime.block_on(async {
         match arguments.command {
-            Command::Serve(arguments) => serve::run(arguments).await,
-            Command::Demo(arguments) => demo::run(arguments).await,
-            Command::DemoWorkload(arguments) => workload::run(arguments).await,
+            Command::Serve(arguments) => serve::run(arguments).await.map(|()| ExitCode::SUCCESS),
+            Command::Demo(arguments) => demo::run(arguments).await.map(|()| ExitCode::SUCCESS),
+            Command::DemoWorkload(arguments) => workload::run(arguments).await.map(|()| ExitCode::SUCCESS),
             Command::Openapi => {
                 println!("{}", gonvel_server::openapi_json());
-                Ok(())
+                Ok(ExitCode::SUCCESS)
             }
+            Command::Completion { shell } => {
+                clap_complete::generate(shell, &mut Arguments::command(), "gonvel", &mut std::io::stdout());
+                Ok(ExitCode::SUCCESS)
+            }
+            Command::Client(command) => Ok(gonvel_command_line::run(command).await),
         }
     });
     // sessions with databases may hang in a reconnection; nothing of theirs is worth waiting for
     runtime.shutdown_timeout(std::time::Duration::from_secs(1));
     match outcome {
-        Ok(()) => ExitCode::SUCCESS,
+        Ok(code) => code,
         Err(error) => {
             let mut text = error.to_string();
             let mut cause = error.source();

@@ -16,7 +16,11 @@ use crate::ServeArguments;
 pub(crate) async fn run(arguments: ServeArguments) -> Result<(), Box<dyn Error>> {
     let sealer = Sealer::from_file(&arguments.key_file)?;
     let listener = listen(arguments.listen, "GONVEL_LISTEN").await?;
-    let database = Database::open(&arguments.database_url, sealer).await?;
+    let mut database = Database::open(&arguments.database_url, sealer).await?;
+    if let Some(url) = &arguments.cold_store {
+        let options = std::env::vars().filter(|(name, _)| name.starts_with("AWS_"));
+        database = database.with_cold_store(url, options)?;
+    }
     println!("Gonvel listens on http://{}", arguments.listen);
     until_signal(database, listener, arguments.runner, None, async |_| Ok(())).await
 }
@@ -52,6 +56,7 @@ pub(crate) async fn until_signal(
         runner,
     };
     let fleet = Fleet::start(services);
+    let keeping = tokio::spawn(database.clone().keep());
     let state = ServerState::new(database, fleet.nudge(), demo);
     let address = listener.local_addr()?;
     let mut serving = tokio::spawn(async move { gonvel_server::serve(listener, state).await });
@@ -65,6 +70,7 @@ pub(crate) async fn until_signal(
     }
     // open streams of events would keep a graceful shutdown waiting for ever
     serving.abort();
+    keeping.abort();
     fleet.stop().await;
     outcome
 }

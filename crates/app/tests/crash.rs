@@ -2,8 +2,9 @@
 //! with it: in the end the target holds the source's rows, and no change stands twice in a topic.
 #![allow(clippy::unwrap_used, clippy::cast_precision_loss, reason = "what fails here fails the test")]
 
+mod support;
+
 use std::collections::HashMap;
-use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 use gonvel_stand_ins::packhouse::seed::seed;
@@ -11,56 +12,7 @@ use gonvel_stand_ins::packhouse::workload::Day;
 use gonvel_stand_ins::postgres_cluster::{OWNER, free_port};
 use gonvel_stand_ins::test_cluster::TestCluster;
 use serde_json::{Value, json};
-
-struct Gonvel {
-    child: Child,
-    base: String,
-    client: reqwest::Client,
-}
-
-impl Gonvel {
-    async fn serve(cluster: &TestCluster, folder: &std::path::Path, port: u16) -> Self {
-        let child = Command::new(env!("CARGO_BIN_EXE_gonvel"))
-            .arg("serve")
-            .env("GONVEL_DATABASE_URL", cluster.url("gonvel"))
-            .env("GONVEL_LISTEN", format!("127.0.0.1:{port}"))
-            .env("GONVEL_KEY_FILE", folder.join("secret.key"))
-            .stdout(Stdio::null())
-            .spawn()
-            .unwrap();
-        let made = Self { child, base: format!("http://127.0.0.1:{port}/api/v1"), client: reqwest::Client::new() };
-        let start = Instant::now();
-        while made.get("/health").await.is_none() {
-            assert!(start.elapsed() < Duration::from_secs(20), "the server does not answer");
-            tokio::time::sleep(Duration::from_millis(50)).await;
-        }
-        made
-    }
-
-    async fn get(&self, path: &str) -> Option<Value> {
-        self.client.get(format!("{}{path}", self.base)).send().await.ok()?.json().await.ok()
-    }
-
-    async fn post(&self, path: &str, body: Value) -> Value {
-        let answer = self.client.post(format!("{}{path}", self.base)).json(&body).send().await.unwrap();
-        let status = answer.status();
-        let made: Value = answer.json().await.unwrap();
-        assert!(status.is_success(), "{made:#}");
-        made
-    }
-
-    fn kill(&mut self) {
-        self.child.kill().unwrap();
-        self.child.wait().unwrap();
-    }
-}
-
-impl Drop for Gonvel {
-    fn drop(&mut self) {
-        let _ = self.child.kill();
-        let _ = self.child.wait();
-    }
-}
+use support::Gonvel;
 
 const TABLES: [&str; 3] = ["growers", "blocks", "bins"];
 

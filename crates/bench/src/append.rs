@@ -9,6 +9,7 @@ use gonvel_core::block::pack;
 use gonvel_core::naming::{PartitionId, TopicName, TopicPartition};
 use gonvel_core::ports::{AppendBatch, PartitionBlocks, TopicLog};
 use gonvel_core::record::Record;
+use gonvel_core::topic_settings::TopicSettings;
 
 use crate::report::{Measured, median};
 use crate::world::{Outcome, World};
@@ -20,7 +21,7 @@ const IN_FLIGHT: usize = 16;
 const ROUNDS: usize = 3;
 
 /// A record of about 160 bytes, as an application would send it.
-fn record(n: usize) -> Record {
+pub fn record(n: usize) -> Record {
     let value = format!(
         r#"{{"room":{},"reading":{},"temperature_c":{}.{:02},"humidity":{}.{},"door":"{}","sensor":"cold-{:05}","note":"averling {:x}"}}"#,
         n % 60,
@@ -63,7 +64,10 @@ pub async fn run() -> Outcome<Measured> {
 }
 
 async fn appended(world: &World, records: &Arc<Vec<Record>>, round: usize) -> Outcome<f64> {
-    let topic = world.database.create_topic(&TopicName::parse(format!("coldstore.readings.{round}"))?, 1).await?;
+    let topic = world
+        .database
+        .create_topic(&TopicName::parse(format!("coldstore.readings.{round}"))?, 1, &TopicSettings::default())
+        .await?;
     let to = TopicPartition { topic: topic.id, partition: PartitionId(0) };
     let start = Instant::now();
     let packed = futures::stream::iter(0..BATCHES).map(|number| {
@@ -74,7 +78,7 @@ async fn appended(world: &World, records: &Arc<Vec<Record>>, round: usize) -> Ou
         .buffered(4)
         .map(|blocks| async {
             let parts = vec![PartitionBlocks { to, blocks: blocks? }];
-            world.database.append(AppendBatch { parts, progress: None }).await?;
+            world.database.append(AppendBatch { parts, ..AppendBatch::default() }).await?;
             Ok::<_, Box<dyn std::error::Error>>(())
         })
         .buffered(IN_FLIGHT);

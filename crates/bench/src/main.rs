@@ -7,7 +7,9 @@ mod append;
 mod backlog;
 mod capture;
 mod latency;
+mod log;
 mod report;
+mod served;
 mod world;
 
 use std::error::Error;
@@ -20,16 +22,36 @@ use crate::report::Measured;
 /// Measures Gonvel against what is at hand.
 #[derive(Parser)]
 struct Arguments {
-    /// Run one: append, capture, backlog-inserts, backlog-updates or latency.
+    /// Run one of those that `docs/benchmarks.md` names.
     #[arg(long)]
     only: Option<String>,
 }
 
-const ALL: [&str; 5] = ["append", "capture", "backlog-inserts", "backlog-updates", "latency"];
+const ALL: [&str; 12] = [
+    "append",
+    "producers",
+    "single",
+    "read",
+    "time-seek",
+    "export-memory",
+    "topic-list",
+    "keeper-idle",
+    "capture",
+    "backlog-inserts",
+    "backlog-updates",
+    "latency",
+];
 
 async fn one(name: &str) -> Result<Measured, Box<dyn Error>> {
     match name {
         "append" => append::run().await,
+        "producers" => log::producers().await,
+        "single" => log::single().await,
+        "read" => log::read().await,
+        "time-seek" => log::seek().await,
+        "export-memory" => served::export().await,
+        "topic-list" => served::list().await,
+        "keeper-idle" => served::keeper().await,
         "capture" => capture::run().await,
         "backlog-inserts" => backlog::run(backlog::Kind::Inserts).await,
         "backlog-updates" => backlog::run(backlog::Kind::Updates).await,

@@ -29,7 +29,7 @@ CREATE TABLE marks (id bigint PRIMARY KEY);";
 pub struct World {
     pub cluster: Cluster,
     pub database: Database,
-    _home: tempfile::TempDir,
+    home: tempfile::TempDir,
 }
 
 impl World {
@@ -44,7 +44,12 @@ impl World {
             cluster.ensure_database(name).await?;
         }
         let database = Database::open(&cluster.url("gonvel"), Sealer::new(&[7; 32])).await?;
-        Ok(Self { cluster, database, _home: home })
+        Ok(Self { cluster, database, home })
+    }
+
+    /// The folder that holds it.
+    pub fn home(&self) -> &std::path::Path {
+        self.home.path()
     }
 
     pub fn fleet(&self) -> Fleet {

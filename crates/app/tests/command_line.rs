@@ -1,0 +1,150 @@
+//! The command line against a served program: what people see, what scripts read, how it ends.
+#![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
+
+mod support;
+
+use std::io::Write;
+use std::process::{Command, Output, Stdio};
+
+use gonvel_stand_ins::postgres_cluster::free_port;
+use gonvel_stand_ins::test_cluster::TestCluster;
+use serde_json::Value;
+use support::Gonvel;
+
+struct Shell {
+    server: String,
+    home: tempfile::TempDir,
+}
+
+impl Shell {
+    fn run(&self, arguments: &[&str], input: Option<&str>) -> Output {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_gonvel"));
+        command
+            .args(arguments)
+            .env("HOME", self.home.path())
+            .env_remove("XDG_CONFIG_HOME")
+            .env("GONVEL_SERVER", &self.server);
+        if arguments.contains(&"--context") {
+            command.env_remove("GONVEL_SERVER");
+        }
+        let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        child.stdin.take().unwrap().write_all(input.unwrap_or_default().as_bytes()).unwrap();
+        child.wait_with_output().unwrap()
+    }
+
+    /// What a command that ends well prints.
+    fn text(&self, line: &str, input: Option<&str>) -> String {
+        let output = self.run(&words(line), input);
+        assert!(output.status.success(), "{line}: {}", String::from_utf8_lossy(&output.stderr));
+        String::from_utf8(output.stdout).unwrap()
+    }
+
+    fn json(&self, line: &str) -> Value {
+        serde_json::from_str(&self.text(&format!("{line} --output json"), None)).unwrap()
+    }
+
+    /// The exit code of a command that ends badly, after what it says was looked at.
+    fn fails(&self, line: &str, says: &str) -> i32 {
+        let output = self.run(&words(line), None);
+        let text = String::from_utf8_lossy(&output.stderr).into_owned();
+        assert!(!output.status.success() && text.contains(says), "{line}: {text}");
+        output.status.code().unwrap()
+    }
+}
+
+/// Words of a line, those in quotes as one.
+fn words(line: &str) -> Vec<&str> {
+    let mut out = Vec::new();
+    for (number, part) in line.split('\'').enumerate() {
+        if number % 2 == 1 {
+            out.push(part);
+        } else {
+            out.extend(part.split_whitespace());
+        }
+    }
+    out
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn topics_records_and_readers_by_command() {
+    let cluster = TestCluster::start(&["gonvel"]).await;
+    let folder = tempfile::tempdir().unwrap();
+    let gonvel = Gonvel::serve(&cluster, folder.path(), free_port().unwrap()).await;
+    let server = gonvel.base.trim_end_matches("/api/v1").to_owned();
+    let shell = Shell { server: server.clone(), home: tempfile::tempdir().unwrap() };
+
+    assert_eq!(shell.text("topic list", None), "no topic\n");
+    shell.text("topic create bins.weighed --partitions 3 --forget-after 7d --most-bytes 2GiB", None);
+    let topics = shell.json("topic list");
+    assert_eq!(
+        (&topics[0]["name"], &topics[0]["settings"]["forget_after_ms"]),
+        (&"bins.weighed".into(), &604_800_000.into())
+    );
+    assert!(shell.text("topic list", None).contains("all, for 7days, up to 2.0 GiB"));
+
+    let lines = "{\"key\":\"bin-1\",\"value\":{\"weight\":11}}\n{\"key\":\"bin-2\",\"value\":{\"weight\":12}}\n";
+    assert_eq!(shell.text("records write bins.weighed --idempotency-key a", Some(lines)).lines().count(), 3);
+    shell.text("records write bins.weighed --idempotency-key a", Some(lines));
+    let one = shell.json("records write bins.weighed --key bin-3 --value '{\"weight\": 13}' --partition 2");
+    assert_eq!(one["records"][0]["partition"], 2);
+    let read = shell.json("records read bins.weighed --oldest -n 10");
+    assert_eq!(read.as_array().unwrap().len(), 3, "a retried write was appended once");
+    assert!(shell.text("records read bins.weighed --key bin-2", None).contains("{\"weight\":12}"));
+    let found = shell.text("records search bins.weighed 'value.weight > 11' --output json", None);
+    assert_eq!(found.lines().count(), 2);
+
+    for form in ["avro", "parquet", "jsonl", "csv"] {
+        let file = folder.path().join(format!("bins.{form}"));
+        shell.text(&format!("records export bins.weighed {}", file.display()), None);
+        shell.text(&format!("topic create copy.{form} -p 3"), None);
+        let done = shell.text(&format!("records import copy.{form} {}", file.display()), None);
+        assert_eq!(done, "3 records in 1 transactions\n");
+        let copy = shell.json(&format!("records read copy.{form} --oldest"));
+        assert_eq!(copy, read);
+    }
+    let piped = shell.text("records export bins.weighed --form jsonl --partition 2", None);
+    let records = read.as_array().unwrap();
+    assert_eq!(piped.lines().count(), records.iter().filter(|r| r["partition"] == 2).count());
+
+    shell.text("reader create labels bins.weighed", None);
+    let shown = shell.text("reader reposition labels --latest", None);
+    assert!(shown.contains("Nothing was moved: say --yes to do it."));
+    assert_eq!(shell.json("reader show labels")["lag_records"], 3);
+    shell.text("reader reposition labels --latest --yes", None);
+    shell.text("reader reposition labels --by -1 --partition 2 --yes", None);
+    assert_eq!(shell.json("reader list")[0]["lag_records"], 1);
+    assert!(shell.text("topic change bins.weighed --keep latest", None).contains("say --yes to do it"));
+    shell.text("topic change bins.weighed --keep latest --forget-after never --yes", None);
+    assert_eq!(shell.json("topic show bins.weighed")["settings"]["keep"], "latest");
+    assert!(shell.text("topic delete bins.weighed", None).contains("readers: labels"));
+    shell.text("topic delete bins.weighed --confirm bins.weighed", None);
+
+    // how it ends: wrong arguments, not there, refused, no server
+    assert_eq!(shell.fails("topic create x --forget-after soon", "write a span of time like 90s"), 2);
+    assert_eq!(shell.fails("reader reposition labels", "say where to"), 2);
+    assert_eq!(shell.fails("topic show nowhere", "there is no topic nowhere"), 3);
+    assert_eq!(shell.fails("topic create copy.csv", "is there already"), 4);
+    assert_eq!(shell.fails("records write copy.csv --value 1 --partition 9", "there is no partition 9"), 4);
+    assert_eq!(shell.fails("topic add-partitions copy.csv 6", "keys_may_move"), 4);
+    assert_eq!(shell.fails("topic list --server http://127.0.0.1:1", "does not answer"), 5);
+    assert_eq!(shell.fails("records export copy.csv /nowhere/x.csv", "/nowhere/x.csv"), 1);
+    assert_eq!(shell.fails("records import copy.csv nothing.csv", "nothing.csv"), 1);
+
+    // a context from the file, unless a flag says otherwise
+    let contexts = shell.home.path().join(".config/gonvel");
+    std::fs::create_dir_all(&contexts).unwrap();
+    let file = format!(
+        "[contexts.test]\nserver = \"{server}\"\noutput = \"json\"\n[contexts.gone]\nserver = \"http://127.0.0.1:1\"\n"
+    );
+    std::fs::write(contexts.join("contexts.toml"), file).unwrap();
+    let listed: Value = serde_json::from_str(&shell.text("topic list --context test", None)).unwrap();
+    assert_eq!(listed.as_array().unwrap().len(), 4);
+    assert_eq!(shell.fails("topic list --context gone", "does not answer"), 5);
+    assert_eq!(shell.fails("topic list --context other", "there are gone, test"), 2);
+    assert!(shell.text(&format!("topic list --context gone --server {server} --output table"), None).contains("copy.avro"));
+    std::fs::write(contexts.join("contexts.toml"), "server = 1").unwrap();
+    assert_eq!(shell.fails("topic list", "is not right"), 2);
+    for name in ["bash", "zsh", "fish"] {
+        assert!(shell.text(&format!("completion {name}"), None).contains("add-partitions"), "{name}");
+    }
+}

@@ -1,0 +1,187 @@
+//! Requests to the server, and what can go wrong with them.
+
+use std::io::{self, Write};
+
+use gonvel_http_api::Problem;
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
+use reqwest::{Method, Response};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+
+use crate::Output;
+use crate::context::Resolved;
+use crate::table::Table;
+
+/// Why a command failed.
+#[derive(Debug, thiserror::Error)]
+pub enum CommandError {
+    /// The arguments or the file of contexts are wrong.
+    #[error("{0}")]
+    Usage(String),
+    /// The server refused.
+    #[error("{}", said(.0))]
+    Problem(Box<Problem>),
+    /// The server does not answer.
+    #[error("{server} does not answer ({cause}): start it, or name another with --server or GONVEL_SERVER")]
+    Unreachable {
+        /// Its address.
+        server: String,
+        /// What the client said.
+        cause: String,
+    },
+    /// A file cannot be read or written.
+    #[error("{path}: {cause}")]
+    File {
+        /// Its path.
+        path: String,
+        /// What was found.
+        cause: String,
+    },
+    /// Nothing more can be printed.
+    #[error("the output cannot be written: {0}")]
+    Output(#[from] io::Error),
+    /// Something that cannot go on as it is.
+    #[error("{0}")]
+    Failed(String),
+}
+
+fn said(problem: &Problem) -> String {
+    match &problem.remedy {
+        Some(remedy) => format!("{}; {remedy}", problem.detail),
+        None => problem.detail.clone(),
+    }
+}
+
+impl CommandError {
+    /// The code that the program ends with.
+    #[must_use]
+    pub fn exit_code(&self) -> u8 {
+        match self {
+            Self::Usage(_) => 2,
+            Self::Problem(problem) if problem.status == 404 => 3,
+            Self::Problem(problem) if problem.status < 500 => 4,
+            Self::Problem(_) | Self::Unreachable { .. } => 5,
+            Self::File { .. } | Self::Output(_) | Self::Failed(_) => 1,
+        }
+    }
+}
+
+/// A server, and how its answers are printed.
+pub(crate) struct Client {
+    http: reqwest::Client,
+    server: String,
+    pub(crate) output: Output,
+}
+
+/// Everything that has a meaning in an address.
+const ESCAPED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
+
+/// A part of a path or of a query.
+pub(crate) fn segment(text: &str) -> String {
+    utf8_percent_encode(text, ESCAPED).to_string()
+}
+
+impl Client {
+    pub(crate) fn new(resolved: &Resolved) -> Result<Self, CommandError> {
+        let http = reqwest::Client::builder()
+            .connect_timeout(std::time::Duration::from_secs(5))
+            .build()
+            .map_err(|e| CommandError::Failed(e.to_string()))?;
+        Ok(Self { http, server: resolved.server.clone(), output: resolved.output })
+    }
+
+    fn unreachable(&self, error: &reqwest::Error) -> CommandError {
+        let mut cause: &dyn std::error::Error = error;
+        while let Some(inner) = cause.source() {
+            cause = inner;
+        }
+        CommandError::Unreachable { server: self.server.clone(), cause: cause.to_string() }
+    }
+
+    pub(crate) async fn send(
+        &self,
+        method: Method,
+        path: &str,
+        query: &[(&str, String)],
+        with: impl FnOnce(reqwest::RequestBuilder) -> reqwest::RequestBuilder,
+    ) -> Result<Response, CommandError> {
+        let pairs: Vec<String> = query.iter().map(|(name, value)| format!("{name}={}", segment(value))).collect();
+        let question = if pairs.is_empty() { String::new() } else { format!("?{}", pairs.join("&")) };
+        let request = self.http.request(method, format!("{}/api/v1{path}{question}", self.server));
+        let answer = with(request).send().await.map_err(|e| self.unreachable(&e))?;
+        let status = answer.status();
+        if status.is_success() {
+            return Ok(answer);
+        }
+        let text = answer.text().await.unwrap_or_default();
+        Err(match serde_json::from_str::<Problem>(&text) {
+            Ok(problem) => CommandError::Problem(Box::new(problem)),
+            Err(_) => CommandError::Failed(format!("{} answered {status}: {text}", self.server)),
+        })
+    }
+
+    async fn parsed<T: DeserializeOwned>(&self, answer: Response) -> Result<T, CommandError> {
+        let text = answer.text().await.map_err(|e| self.unreachable(&e))?;
+        serde_json::from_str(&text).map_err(|e| {
+            CommandError::Failed(format!("{} answered what this version does not understand: {e}", self.server))
+        })
+    }
+
+    pub(crate) async fn get<T: DeserializeOwned>(&self, path: &str, query: &[(&str, String)]) -> Result<T, CommandError> {
+        let answer = self.send(Method::GET, path, query, |r| r).await?;
+        self.parsed(answer).await
+    }
+
+    pub(crate) async fn post<B: Serialize, T: DeserializeOwned>(&self, path: &str, body: &B) -> Result<T, CommandError> {
+        let answer = self.send(Method::POST, path, &[], |r| r.json(body)).await?;
+        self.parsed(answer).await
+    }
+
+    pub(crate) async fn put<B: Serialize, T: DeserializeOwned>(&self, path: &str, body: &B) -> Result<T, CommandError> {
+        let answer = self.send(Method::PUT, path, &[], |r| r.json(body)).await?;
+        self.parsed(answer).await
+    }
+
+    pub(crate) async fn delete(&self, path: &str, query: &[(&str, String)]) -> Result<(), CommandError> {
+        self.send(Method::DELETE, path, query, |r| r).await.map(drop)
+    }
+
+    pub(crate) async fn post_body<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        query: &[(&str, String)],
+        media_type: &str,
+        body: reqwest::Body,
+        headers: &[(&str, String)],
+    ) -> Result<T, CommandError> {
+        let with = |mut request: reqwest::RequestBuilder| {
+            for (name, value) in headers {
+                request = request.header(*name, value);
+            }
+            request.header("content-type", media_type).body(body)
+        };
+        let answer = self.send(Method::POST, path, query, with).await?;
+        self.parsed(answer).await
+    }
+
+    /// Prints a result as JSON, or as the table made of it.
+    pub(crate) fn print<T: Serialize>(&self, result: &T, table: impl FnOnce(&T) -> Table) -> Result<(), CommandError> {
+        match self.output {
+            Output::Json => self.print_json(result),
+            Output::Table => Ok(write!(io::stdout().lock(), "{}", table(result))?),
+        }
+    }
+
+    pub(crate) fn print_json<T: Serialize>(&self, result: &T) -> Result<(), CommandError> {
+        let text = serde_json::to_string_pretty(result).map_err(|e| CommandError::Failed(e.to_string()))?;
+        Ok(writeln!(io::stdout().lock(), "{text}")?)
+    }
+
+    /// Says that something was done; scripts see it by the exit code.
+    pub(crate) fn done(&self, text: &str) -> Result<(), CommandError> {
+        if self.output == Output::Table {
+            writeln!(io::stdout().lock(), "{text}")?;
+        }
+        Ok(())
+    }
+}

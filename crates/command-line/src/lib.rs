@@ -1,0 +1,102 @@
+//! The command line: topics, records and readers of a running server, over its HTTP interface.
+//!
+//! Tables for people, `--output json` for scripts. Exit codes: 0 done, 1 another failure, 2 wrong arguments, 3 not there,
+//! 4 refused, 5 the server does not answer.
+
+mod client;
+mod context;
+mod readers;
+mod records;
+mod table;
+mod topics;
+
+use std::process::ExitCode;
+
+use clap::{Args, Subcommand, ValueEnum};
+
+use client::Client;
+pub use client::CommandError;
+
+/// How results are printed.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, ValueEnum)]
+pub enum Output {
+    /// A table for people.
+    #[default]
+    Table,
+    /// JSON for scripts.
+    Json,
+}
+
+/// Which server, and how results are printed. What no flag says comes from the environment, then from the file.
+#[derive(Debug, Clone, Args)]
+pub struct Context {
+    /// Address of the server.
+    #[arg(long, global = true, env = "GONVEL_SERVER", value_name = "URL")]
+    pub server: Option<String>,
+    /// A context of the file of contexts.
+    #[arg(long, global = true, env = "GONVEL_CONTEXT", value_name = "NAME")]
+    pub context: Option<String>,
+    /// The file of contexts; ~/.config/gonvel/contexts.toml without it.
+    #[arg(long, global = true, env = "GONVEL_CONTEXTS", value_name = "FILE")]
+    pub contexts: Option<std::path::PathBuf>,
+    /// How results are printed.
+    #[arg(long, short, global = true, env = "GONVEL_OUTPUT", value_enum)]
+    pub output: Option<Output>,
+}
+
+/// Commands that talk to a server.
+#[derive(Debug, Subcommand)]
+pub enum ClientCommand {
+    /// Topics: list, show, create, change, add partitions, delete.
+    Topic {
+        /// Which server.
+        #[command(flatten)]
+        context: Context,
+        /// What to do.
+        #[command(subcommand)]
+        command: topics::TopicCommand,
+    },
+    /// Records: read, write, search, export, import.
+    Records {
+        /// Which server.
+        #[command(flatten)]
+        context: Context,
+        /// What to do.
+        #[command(subcommand)]
+        command: records::RecordsCommand,
+    },
+    /// Readers: list, show, create, reposition, delete.
+    Reader {
+        /// Which server.
+        #[command(flatten)]
+        context: Context,
+        /// What to do.
+        #[command(subcommand)]
+        command: readers::ReaderCommand,
+    },
+}
+
+/// Runs a command and says how it went.
+pub async fn run(command: ClientCommand) -> ExitCode {
+    let outcome = match command {
+        ClientCommand::Topic { context, command } => in_context(&context, async |c| topics::run(&c, command).await).await,
+        ClientCommand::Records { context, command } => in_context(&context, async |c| records::run(&c, command).await).await,
+        ClientCommand::Reader { context, command } => in_context(&context, async |c| readers::run(&c, command).await).await,
+    };
+    match outcome {
+        Ok(()) => ExitCode::SUCCESS,
+        // whoever reads what we print has had enough
+        Err(CommandError::Output(error)) if error.kind() == std::io::ErrorKind::BrokenPipe => ExitCode::SUCCESS,
+        Err(error) => {
+            eprintln!("gonvel: {error}");
+            ExitCode::from(error.exit_code())
+        }
+    }
+}
+
+async fn in_context(
+    context: &Context,
+    command: impl AsyncFnOnce(Client) -> Result<(), CommandError>,
+) -> Result<(), CommandError> {
+    command(Client::new(&context::resolve(context)?)?).await
+}
