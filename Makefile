@@ -90,7 +90,8 @@ openapi: console
 	mv docs/openapi.json.new docs/openapi.json
 
 bench: packages-demo console
-	cargo run --release --quiet -p gonvel-bench -- $(if $(ONLY),--only $(ONLY))
+	cargo build --release --quiet -p gonvel -p gonvel-bench
+	$(TARGET)/release/gonvel-bench $(if $(ONLY),--only $(ONLY))
 
 screenshots: binary packages-test e2e/node_modules/.package-lock.json
 	cd e2e && GONVEL_BINARY=$(abspath $(TARGET))/release/gonvel npm run --silent screenshots

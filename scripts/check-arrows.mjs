@@ -9,8 +9,10 @@ const MAY_USE = {
   'gonvel-connectors': { uses: ['gonvel-core'], dev: ['gonvel-port-contracts', 'gonvel-stand-ins'] },
   'gonvel-runtime': { uses: ['gonvel-core', 'gonvel-connectors'], dev: ['gonvel-storage', 'gonvel-stand-ins'] },
   'gonvel-http-api': { uses: ['gonvel-core'] },
+  'gonvel-record-files': { uses: ['gonvel-core'] },
+  'gonvel-command-line': { uses: ['gonvel-http-api'] },
   'gonvel-server': {
-    uses: ['gonvel-core', 'gonvel-runtime', 'gonvel-storage', 'gonvel-http-api'],
+    uses: ['gonvel-core', 'gonvel-runtime', 'gonvel-storage', 'gonvel-http-api', 'gonvel-record-files'],
     dev: ['gonvel-stand-ins'],
   },
   'gonvel-stand-ins': { uses: [] },

@@ -26,8 +26,12 @@ export const router = createBrowserRouter([
       },
       { path: 'topics', lazy: async () => ({ Component: (await import('./features/topics/TopicsPage')).TopicsPage }) },
       {
-        path: 'topics/:name',
+        path: 'topics/:name/:part?',
         lazy: async () => ({ Component: (await import('./features/topics/TopicPage')).TopicPage }),
+      },
+      {
+        path: 'readers',
+        lazy: async () => ({ Component: (await import('./features/readers/ReadersPage')).ReadersPage }),
       },
       {
         path: 'connections',

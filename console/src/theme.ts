@@ -67,6 +67,7 @@ export const theme = createTheme({
   fontSizes: { xs: '0.78rem', sm: '0.875rem', md: '0.94rem' },
   components: {
     Tooltip: { defaultProps: { openDelay: 300, withinPortal: true } },
+    Modal: { defaultProps: { closeButtonProps: { 'aria-label': 'Close' } } },
     Table: { defaultProps: { verticalSpacing: 7, horizontalSpacing: 'sm' } },
   },
 });

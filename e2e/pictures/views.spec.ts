@@ -43,6 +43,36 @@ test('the main views', async ({ page, demo }) => {
     await expect(page.locator('td.changed').first()).toBeVisible();
     await page.waitForTimeout(800);
   });
+  await page.request.post('/api/v1/readers', { data: { name: 'stocktaking', topics: ['packhouse.bins'] } });
+  const half = { target: { to: 'by', records: 21_000 } };
+  const shown = (await (await page.request.post('/api/v1/readers/stocktaking/reposition', { data: half })).json()) as {
+    moves: unknown[];
+  };
+  const confirmed = shown.moves.map((m) => {
+    const { topic, partition, from, to } = m as Record<string, unknown>;
+    return { topic, partition, from, to };
+  });
+  await page.request.post('/api/v1/readers/stocktaking/reposition', { data: { ...half, confirmed } });
+  await take('topic-readers', '/topics/packhouse.bins/readers', async () => {
+    await page
+      .getByRole('row', { name: /^stocktaking/ })
+      .getByRole('button', { name: 'stocktaking' })
+      .click();
+    await expect(page.getByRole('table', { name: 'Positions of stocktaking' })).toBeVisible();
+  });
+  const where = "value.change = 'update' AND value.new.weight_kg > 300";
+  await take('topic-search', `/topics/packhouse.bins?where=${encodeURIComponent(where)}`, async () => {
+    await expect(page.getByText(/found in/)).toBeVisible();
+    await expect(page.locator('td.changed').first()).toBeVisible();
+    await page.evaluate(() => window.scrollTo(0, 200));
+    await page.waitForTimeout(1_500);
+  });
+  await take('topic-settings', '/topics/packhouse.bins/settings', async () => {
+    await page.getByRole('textbox', { name: 'Forget after' }).fill('7');
+    await page.getByRole('button', { name: 'Show what this removes' }).click();
+    await expect(page.getByText('No record would be forgotten now.')).toBeVisible();
+    await page.evaluate(() => window.scrollTo(0, 380));
+  });
   await take('connections', '/connections', async () => {
     await page.getByRole('button', { name: 'Test' }).first().click();
     await expect(page.getByText(/Answered in/)).toBeVisible();

@@ -39,6 +39,7 @@ test('every view is accessible in light and dark', async ({ page }) => {
     '/connectors',
     `/connectors/${connectors[0]?.id}`,
     '/topics',
+    '/readers',
     '/connections',
     '/connectors/new',
   ];
@@ -59,9 +60,13 @@ test('every view is accessible in light and dark', async ({ page }) => {
 test('300 connectors and 10,000 topics stay usable by keyboard, with the longest names', async ({ page, demo }) => {
   demo.sql('gonvel', crowd);
   await page.goto('/topics');
-  await expect(page.getByText('10,003 of 10,003, the first 200 shown')).toBeVisible();
+  await expect(page.getByText('10,004 of 10,004')).toBeVisible();
+  // only rows near the window are drawn, and the last can be reached
+  expect(await page.getByRole('row').count()).toBeLessThan(80);
+  await page.evaluate(() => window.scrollTo(0, document.body.scrollHeight));
+  await expect(page.getByRole('link', { name: 'packhouse.growers' })).toBeVisible();
   await page.getByLabel('Topic or connector').fill('row-7777');
-  await expect(page.getByText('1 of 10,003')).toBeVisible();
+  await expect(page.getByText('1 of 10,004')).toBeVisible();
   await page.getByRole('link', { name: 'orchard.row-7777' }).focus();
   await page.keyboard.press('Enter');
   await expect(page.getByText('No record here.')).toBeVisible();

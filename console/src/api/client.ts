@@ -1,3 +1,4 @@
+import { EventSourceParserStream } from 'eventsource-parser/stream';
 import createClient from 'openapi-fetch';
 
 import type { components, paths } from './types';
@@ -45,4 +46,37 @@ export function problemOf(error: unknown): Problem | null {
   if (error === null || error === undefined) return null;
   if (error instanceof ProblemError) return error.problem;
   return { ...unreachable, title: 'Something in this page failed', detail: String(error), remedy: 'Reload the page.' };
+}
+
+function refused(status: number, body: unknown): ProblemError {
+  if (isProblem(body)) return new ProblemError({ ...body, checks: body.checks ?? [] });
+  return new ProblemError({ ...unreachable, status });
+}
+
+/** Posts JSON text as it is: figures in it are not read and written again. */
+export async function postText<T>(url: string, json: string): Promise<T> {
+  const headers = { 'content-type': 'application/json' };
+  const answer = await fetch(url, { method: 'POST', headers, body: json }).catch(() => {
+    throw new ProblemError(unreachable);
+  });
+  const body = (await answer.json().catch(() => null)) as unknown;
+  if (!answer.ok) throw refused(answer.status, body);
+  return body as T;
+}
+
+/** Reads server-sent events with what a refusal says, which the browser's own reader keeps to itself. */
+export async function readEvents(
+  url: string,
+  signal: AbortSignal,
+  take: (name: string, data: string) => void,
+): Promise<void> {
+  const answer = await fetch(url, { signal, headers: { accept: 'text/event-stream' } });
+  if (!answer.ok || answer.body === null) throw refused(answer.status, await answer.json().catch(() => null));
+  const events = answer.body.pipeThrough(new TextDecoderStream()).pipeThrough(new EventSourceParserStream());
+  const reader = events.getReader();
+  for (;;) {
+    const { done, value } = await reader.read();
+    if (done) return;
+    take(value.event ?? 'message', value.data);
+  }
 }

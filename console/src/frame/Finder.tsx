@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { useNavigate } from 'react-router';
 
 import { useLiveConnectors } from '../shared/liveConnectors';
-import { topicNamesQuery } from './frameQueries';
+import { topicsQuery } from '../shared/topicsQuery';
 import { GROUPS } from './places';
 
 export function openFinder() {
@@ -14,7 +14,7 @@ export function openFinder() {
 export function Finder() {
   const navigate = useNavigate();
   const { connectors } = useLiveConnectors();
-  const topics = useQuery(topicNamesQuery);
+  const topics = useQuery(topicsQuery);
   const go = (to: string) => () => void navigate(to);
   const groups = [
     {
@@ -22,6 +22,7 @@ export function Finder() {
       actions: [
         { id: 'new-source', label: 'Build a source connector', onClick: go('/connectors/new?kind=source') },
         { id: 'new-sink', label: 'Build a sink connector', onClick: go('/connectors/new?kind=sink') },
+        { id: 'new-topic', label: 'Make a topic', onClick: go('/topics?new=1') },
         { id: 'new-connection', label: 'Make a connection', onClick: go('/connections?new=1') },
       ],
     },
@@ -58,6 +59,8 @@ export function Finder() {
       actions={groups}
       limit={40}
       scrollable
+      // what an action opens takes the focus
+      returnFocus={false}
       maxHeight={440}
       shortcut={['mod + K', '/']}
       nothingFound="Nothing by that name"

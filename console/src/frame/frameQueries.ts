@@ -14,8 +14,3 @@ export const workloadQuery = {
 export function switchWorkload(body: Schemas['WorkloadRequest']) {
   return answered(api.PUT('/api/v1/demo/workload', { body }));
 }
-
-export const topicNamesQuery = {
-  queryKey: ['topics'],
-  queryFn: () => answered(api.GET('/api/v1/topics')),
-};

@@ -7,7 +7,13 @@ interface Place {
 
 export const GROUPS: { name: string; places: Place[] }[] = [
   { name: 'Watch', places: [{ to: '/flow', label: 'Flow', says: 'What moves between which systems' }] },
-  { name: 'Data', places: [{ to: '/topics', label: 'Topics', says: 'Logs of records' }] },
+  {
+    name: 'Data',
+    places: [
+      { to: '/topics', label: 'Topics', says: 'Logs of records' },
+      { to: '/readers', label: 'Readers', says: 'Who reads topics under a name, and how far behind' },
+    ],
+  },
   {
     name: 'Move',
     places: [

@@ -8,7 +8,7 @@ import { fits } from '../../shared/Filter';
 import { count } from '../../shared/format';
 import { ProblemNote } from '../../shared/ProblemNote';
 import type { SinkDraft } from './builder';
-import { topicsQuery } from './builderQueries';
+import { topicsQuery } from '../../shared/topicsQuery';
 import { Failed, Stage, type Change, type Check } from './Stage';
 
 const SHOWN = 200;

@@ -1,10 +1,5 @@
 import { answered, api, type Schemas } from '../../api/client';
 
-export const topicsQuery = {
-  queryKey: ['topics'],
-  queryFn: () => answered(api.GET('/api/v1/topics')),
-};
-
 export function tablesQuery(connection: string | null) {
   return {
     queryKey: ['tables', connection],

@@ -1,46 +1,112 @@
-import { Button } from '@mantine/core';
+import { Button, Group, Tabs } from '@mantine/core';
 import { useQuery } from '@tanstack/react-query';
-import { Link, useParams } from 'react-router';
+import { useState } from 'react';
+import { Link, useNavigate, useParams } from 'react-router';
 
 import { problemOf, type Schemas } from '../../api/client';
 import { bytes, count } from '../../shared/format';
 import { useLiveConnectors } from '../../shared/liveConnectors';
 import { Figure, Heading } from '../../shared/Page';
 import { ProblemNote } from '../../shared/ProblemNote';
+import { NewReader } from '../../shared/readers/NewReader';
+import { readersQuery, type Reader } from '../../shared/readers/readersQueries';
+import { ReadersTable } from '../../shared/readers/ReadersTable';
+import { Append } from './Append';
+import { keeps } from './keeps';
 import { Records } from './Records';
-import { topicQuery } from './topicsQueries';
+import { Rulers } from './Rulers';
+import { Settings } from './Settings';
+import { Size } from './Size';
+import { topicQuery, type TopicRecord } from './topicsQueries';
 
-/** One topic: what it holds by partition, who writes and reads it, and its records. */
+const PARTS = [
+  ['records', 'Records'],
+  ['readers', 'Readers'],
+  ['size', 'Size and rate'],
+  ['settings', 'Settings'],
+] as const;
+
+/** One topic: what it holds by partition, who writes and reads it, its records, readers and settings. */
 export function TopicPage() {
-  const { name = '' } = useParams();
+  const { name = '', part = 'records' } = useParams();
+  const navigate = useNavigate();
   const { held } = useLiveConnectors();
   const query = topicQuery(name);
   const topic = useQuery({ ...query, refetchInterval: held ? false : query.refetchInterval });
+  const readers = useQuery({ ...readersQuery, refetchInterval: held ? false : readersQuery.refetchInterval });
+  const [appending, setAppending] = useState<{ former: TopicRecord | null } | null>(null);
+  const own = (readers.data ?? []).filter((r) => r.topics.includes(name));
+  const found = topic.data;
   return (
     <div className="page">
       <Heading
         title={name}
-        says={topic.data && <Users topic={topic.data} />}
+        says={found && <Users topic={found} />}
         action={
-          <Button
-            component={Link}
-            variant="default"
-            to={`/connectors/new?kind=sink&topics=${encodeURIComponent(name)}`}
-          >
-            Deliver to a system
-          </Button>
+          <Group gap="sm" wrap="nowrap">
+            <Button
+              component={Link}
+              variant="default"
+              to={`/connectors/new?kind=sink&topics=${encodeURIComponent(name)}`}
+            >
+              Deliver to a system
+            </Button>
+            <Button disabled={!found} onClick={() => setAppending({ former: null })}>
+              Append a record
+            </Button>
+          </Group>
         }
       />
-      <ProblemNote problem={topic.data ? null : problemOf(topic.error)} />
-      {topic.data && (
+      <ProblemNote problem={found ? null : problemOf(topic.error)} />
+      {found && (
         <>
           <div className="figures">
-            <Figure label="Records" value={count(topic.data.records)} />
-            <Figure label="Stored" value={bytes(topic.data.bytes)} unit="compressed" />
-            <Figure label="Partitions" value={count(topic.data.partitions)} />
+            <Figure label="Records" value={count(found.records)} />
+            <Figure label="Stored" value={bytes(found.bytes)} unit="compressed" />
+            <Figure label="Partitions" value={count(found.partitions)} />
+            <Figure label="Readers" value={count(own.length)} />
           </div>
-          <Rulers partitions={topic.data.partition_list} />
-          <Records key={name} name={name} partitions={topic.data.partition_list} />
+          <Rulers topic={name} partitions={found.partition_list} readers={own} />
+          <Tabs
+            value={part}
+            onChange={(value) =>
+              void navigate(`/topics/${encodeURIComponent(name)}${value === 'records' ? '' : `/${value}`}`)
+            }
+            keepMounted={false}
+          >
+            <Tabs.List mb="md">
+              {PARTS.map(([value, label]) => (
+                <Tabs.Tab key={value} value={value}>
+                  {label}
+                </Tabs.Tab>
+              ))}
+            </Tabs.List>
+            <Tabs.Panel value="records">
+              <Records
+                key={name}
+                name={name}
+                partitions={found.partition_list}
+                onReuse={(former) => setAppending({ former })}
+              />
+            </Tabs.Panel>
+            <Tabs.Panel value="readers">
+              <Readers topic={name} readers={own} problem={readers.data ? null : readers.error} />
+            </Tabs.Panel>
+            <Tabs.Panel value="size">
+              <Size name={name} />
+            </Tabs.Panel>
+            <Tabs.Panel value="settings">
+              <Settings topic={found} />
+            </Tabs.Panel>
+          </Tabs>
+          {appending && (
+            <Append
+              name={name}
+              partitions={found.partitions}
+              former={appending.former}
+              onClose={() => setAppending(null)}
+            />
+          )}
         </>
       )}
     </div>
@@ -51,36 +117,33 @@ function Users({ topic }: { topic: Schemas['Topic'] }) {
   const list = (names: string[]) => (names.length > 0 ? names.join(', ') : 'nothing');
   return (
     <>
-      Written by {list(topic.written_by)}; read by {list(topic.read_by)}.
+      Written by {list(topic.written_by)}; read by {list(topic.read_by)}. Keeps {keeps(topic.settings)}.
     </>
   );
 }
 
-/** For each partition a ruler from its oldest kept record to its newest, all to one scale. */
-function Rulers({ partitions }: { partitions: Schemas['Partition'][] }) {
-  const longest = Math.max(1, ...partitions.map((p) => p.next_offset));
+function Readers({ topic, readers, problem }: { topic: string; readers: Reader[]; problem: unknown }) {
+  const [making, setMaking] = useState(false);
   return (
-    <div className="sheet" style={{ marginBottom: 18 }}>
-      <h2>Offsets kept, by partition</h2>
-      <div className="ruler">
-        {partitions.map((p) => (
-          <Ruler key={p.partition} partition={p} longest={longest} />
-        ))}
+    <div className="sheet">
+      <div className="tools">
+        <span className="quiet" style={{ flex: 1 }}>
+          Applications that read this topic under a name. Connectors keep their positions themselves.
+        </span>
+        <Button variant="default" size="sm" onClick={() => setMaking(true)}>
+          Make a reader
+        </Button>
       </div>
+      <ProblemNote problem={problemOf(problem)} />
+      {readers.length === 0 ? (
+        <div className="empty">
+          <strong>No reader of this topic</strong>
+          <p>A reader goes on from where it committed, and can be moved when something went wrong.</p>
+        </div>
+      ) : (
+        <ReadersTable readers={readers} topic={topic} />
+      )}
+      {making && <NewReader chosen={[topic]} onClose={() => setMaking(false)} />}
     </div>
-  );
-}
-
-function Ruler({ partition, longest }: { partition: Schemas['Partition']; longest: number }) {
-  const { first_offset: first, next_offset: next } = partition;
-  const place = { marginLeft: `${(100 * first) / longest}%`, width: `${(100 * (next - first)) / longest}%` };
-  return (
-    <>
-      <span>partition {partition.partition}</span>
-      <div className="line" role="img" aria-label={`offsets ${first} to ${next - 1}`}>
-        <div style={place} />
-      </div>
-      <span className="quiet number">{next === first ? 'empty' : `${count(first)} to ${count(next - 1)}`}</span>
-    </>
   );
 }

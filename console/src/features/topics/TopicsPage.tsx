@@ -1,6 +1,6 @@
-import { Button, Table } from '@mantine/core';
+import { Button } from '@mantine/core';
 import { useQuery } from '@tanstack/react-query';
-import { Link, useNavigate } from 'react-router';
+import { Link, useSearchParams } from 'react-router';
 
 import { problemOf } from '../../api/client';
 import { Blank } from '../../shared/Blank';
@@ -9,18 +9,22 @@ import { bytes, count } from '../../shared/format';
 import { useLiveConnectors } from '../../shared/liveConnectors';
 import { Figure, Heading } from '../../shared/Page';
 import { ProblemNote } from '../../shared/ProblemNote';
-import { moveInList } from '../../shared/rowKeys';
-import { When } from '../../shared/When';
-import { topicsQuery } from './topicsQueries';
-
-/** Rows drawn at once; the filter finds the others. */
-const SHOWN = 200;
+import { topicsQuery } from '../../shared/topicsQuery';
+import { KeeperLine } from './KeeperLine';
+import { NewTopic } from './NewTopic';
+import { TopicsTable } from './TopicsTable';
 
 export function TopicsPage() {
   const { held } = useLiveConnectors();
-  const topics = useQuery({ ...topicsQuery, refetchInterval: held ? false : topicsQuery.refetchInterval });
+  // thousands of topics are megabytes of text
+  const topics = useQuery({
+    ...topicsQuery,
+    refetchInterval: (query) => (held ? false : (query.state.data?.length ?? 0) > 500 ? 20_000 : 2_000),
+  });
   const [filter, setFilter] = useFilter();
-  const navigate = useNavigate();
+  const [search, setSearch] = useSearchParams();
+  const making = search.get('new') === '1';
+  const make = (on: boolean) => setSearch(on ? { new: '1' } : {}, { replace: true });
   const all = topics.data ?? [];
   const fitting = all.filter((t) => fits(filter, t.name, ...t.written_by, ...t.read_by));
   return (
@@ -28,6 +32,7 @@ export function TopicsPage() {
       <Heading
         title="Topics"
         says="Durable, ordered logs of records. What reads and writes each, and how much it holds."
+        action={<Button onClick={() => make(true)}>Make a topic</Button>}
       />
       <ProblemNote problem={topics.data ? null : problemOf(topics.error)} />
       {topics.data?.length === 0 && (
@@ -39,7 +44,7 @@ export function TopicsPage() {
             </Button>
           }
         >
-          A source connector makes a topic for each table it captures.
+          A source connector makes a topic for each table it captures; applications append to topics that you make.
         </Blank>
       )}
       {all.length > 0 && (
@@ -54,49 +59,14 @@ export function TopicsPage() {
               <FilterInput label="Topic or connector" value={filter} onChange={setFilter} />
               <span className="quiet">
                 {count(fitting.length)} of {count(all.length)}
-                {fitting.length > SHOWN && `, the first ${SHOWN} shown`}
               </span>
             </div>
-            <Table.ScrollContainer minWidth={760}>
-              <Table aria-label="Topics" onKeyDown={moveInList}>
-                <Table.Thead>
-                  <Table.Tr>
-                    <Table.Th>Name</Table.Th>
-                    <Table.Th ta="right">Records</Table.Th>
-                    <Table.Th ta="right">Stored</Table.Th>
-                    <Table.Th ta="right">Partitions</Table.Th>
-                    <Table.Th>Written by</Table.Th>
-                    <Table.Th>Read by</Table.Th>
-                    <Table.Th>Made</Table.Th>
-                  </Table.Tr>
-                </Table.Thead>
-                <Table.Tbody>
-                  {fitting.slice(0, SHOWN).map((topic) => {
-                    const to = `/topics/${encodeURIComponent(topic.name)}`;
-                    return (
-                      <Table.Tr key={topic.name} className="openable" onClick={() => void navigate(to)}>
-                        <Table.Td maw={420}>
-                          <Link className="name" data-row to={to} onClick={(event) => event.stopPropagation()}>
-                            {topic.name}
-                          </Link>
-                        </Table.Td>
-                        <Table.Td className="number">{count(topic.records)}</Table.Td>
-                        <Table.Td className="number">{bytes(topic.bytes)}</Table.Td>
-                        <Table.Td className="number">{topic.partitions}</Table.Td>
-                        <Table.Td>{topic.written_by.join(', ') || <span className="quiet">nothing</span>}</Table.Td>
-                        <Table.Td>{topic.read_by.join(', ') || <span className="quiet">nothing</span>}</Table.Td>
-                        <Table.Td>
-                          <When time={topic.created_at} />
-                        </Table.Td>
-                      </Table.Tr>
-                    );
-                  })}
-                </Table.Tbody>
-              </Table>
-            </Table.ScrollContainer>
+            <TopicsTable topics={fitting} />
           </div>
         </>
       )}
+      <KeeperLine />
+      {making && <NewTopic onClose={() => make(false)} />}
     </div>
   );
 }

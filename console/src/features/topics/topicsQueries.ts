@@ -1,12 +1,14 @@
-import { answered, api, type Schemas } from '../../api/client';
+import { answered, api, postText, type Schemas } from '../../api/client';
 import type { View } from './view';
 
 export type TopicRecord = Schemas['Record'];
+export type Topic = Schemas['Topic'];
+export type TopicSettings = Schemas['TopicSettings'];
 
-export const topicsQuery = {
-  queryKey: ['topics'],
-  queryFn: () => answered(api.GET('/api/v1/topics')),
-  refetchInterval: 2_000,
+export const keeperQuery = {
+  queryKey: ['keeper'],
+  queryFn: () => answered(api.GET('/api/v1/keeper')),
+  refetchInterval: 5_000,
 };
 
 export function topicQuery(name: string) {
@@ -17,6 +19,21 @@ export function topicQuery(name: string) {
   };
 }
 
+export function historyQuery(name: string) {
+  return {
+    queryKey: ['topic', name, 'history'],
+    queryFn: () => answered(api.GET('/api/v1/topics/{name}/history', { params: { path: { name } } })),
+    refetchInterval: 15_000,
+  };
+}
+
+export function schemasQuery(name: string) {
+  return {
+    queryKey: ['topic', name, 'schemas'],
+    queryFn: () => answered(api.GET('/api/v1/topics/{name}/schemas', { params: { path: { name } } })),
+  };
+}
+
 /** One page of records, and where the next one begins. */
 export function readRecords(name: string, view: View, from: number | null) {
   const query = {
@@ -24,10 +41,64 @@ export function readRecords(name: string, view: View, from: number | null) {
     partition: view.partition ?? undefined,
     offset: from ?? view.offset ?? undefined,
     time: from === null ? (view.time ?? undefined) : undefined,
+    key: view.key ?? undefined,
+    raw: true,
   };
   return answered(api.GET('/api/v1/topics/{name}/records', { params: { path: { name }, query } }));
 }
 
 export function tailUrl(name: string): string {
-  return `/api/v1/topics/${encodeURIComponent(name)}/tail`;
+  return `/api/v1/topics/${encodeURIComponent(name)}/tail?raw=true`;
+}
+
+export function searchUrl(name: string, view: View): string {
+  const query = new URLSearchParams({ filter: view.filter ?? '', raw: 'true' });
+  if (view.partition !== null) query.set('partition', String(view.partition));
+  if (view.time !== null) query.set('time', view.time);
+  return `/api/v1/topics/${encodeURIComponent(name)}/search?${query.toString()}`;
+}
+
+export function exportUrl(name: string, form: string, view: View): string {
+  const query = new URLSearchParams({ form });
+  if (view.partition !== null) query.set('partition', String(view.partition));
+  return `/api/v1/topics/${encodeURIComponent(name)}/export?${query.toString()}`;
+}
+
+export function createTopic(body: Schemas['NewTopic']) {
+  return answered(api.POST('/api/v1/topics', { body }));
+}
+
+export function previewChange(name: string, body: TopicSettings) {
+  return answered(api.POST('/api/v1/topics/{name}/settings/preview', { params: { path: { name } }, body }));
+}
+
+export function changeTopic(name: string, revision: number, settings: TopicSettings) {
+  const body = { revision, settings };
+  return answered(api.PUT('/api/v1/topics/{name}/settings', { params: { path: { name } }, body }));
+}
+
+export function addPartitions(name: string, partitions: number) {
+  const body = { partitions, keys_may_move: true };
+  return answered(api.POST('/api/v1/topics/{name}/partitions', { params: { path: { name } }, body }));
+}
+
+export function deletePreviewQuery(name: string) {
+  return {
+    queryKey: ['topic', name, 'delete'],
+    queryFn: () => answered(api.GET('/api/v1/topics/{name}/delete-preview', { params: { path: { name } } })),
+  };
+}
+
+export function deleteTopic(name: string) {
+  const params = { path: { name }, query: { confirm: name } };
+  return answered(api.DELETE('/api/v1/topics/{name}', { params }));
+}
+
+/** Appends one record and says where it is. The value is sent as the text it is. */
+export async function appendRecord(name: string, record: string, latest: boolean): Promise<Schemas['Appended']> {
+  const query = latest ? '?schema=latest' : '';
+  const url = `/api/v1/topics/${encodeURIComponent(name)}/records${query}`;
+  const [first] = (await postText<Schemas['Produced']>(url, record)).records;
+  if (first === undefined) throw new Error('no record was appended');
+  return first;
 }

@@ -2,7 +2,16 @@ import { describe, expect, it } from 'vitest';
 
 import { changeView, readView, writeView, type View } from './view';
 
-const start: View = { order: 'newest', partition: null, offset: null, time: null, tail: false };
+const start: View = {
+  order: 'newest',
+  partition: null,
+  offset: null,
+  time: null,
+  key: null,
+  tail: false,
+  filter: null,
+  form: 'table',
+};
 
 describe('the view of a topic', () => {
   it.each<[Partial<View>]>([
@@ -10,6 +19,8 @@ describe('the view of a topic', () => {
     [{ order: 'oldest', partition: 2, offset: 1700 }],
     [{ time: '2026-11-24T09:30:00.000Z' }],
     [{ tail: true, partition: 0 }],
+    [{ key: 'bin-7', form: 'hex' }],
+    [{ filter: "value.new.weight > 18 AND key = 'a b'", partition: 1, form: 'raw' }],
   ])('comes back from its address: %j', (part) => {
     const view = { ...start, ...part };
     expect(readView(writeView(view))).toEqual(view);
@@ -34,6 +45,14 @@ describe('the view of a topic', () => {
       { tail: true },
       { order: 'newest', time: null, tail: true },
     ],
+    [
+      'a search begins at the newest and of all keys',
+      { ...start, order: 'oldest', key: 'k', tail: true },
+      { filter: 'offset > 3' },
+      { order: 'newest', key: null, tail: false, filter: 'offset > 3' },
+    ],
+    ['an order ends a search', { ...start, filter: 'true' }, { order: 'oldest' }, { filter: null }],
+    ['another form goes on with a search', { ...start, filter: 'true' }, { form: 'hex' }, { filter: 'true' }],
     ['the oldest ends following', { ...start, tail: true }, { order: 'oldest' }, { tail: false }],
   ])('%s', (_, before, change, after) => expect(changeView(before, change)).toMatchObject(after));
 });

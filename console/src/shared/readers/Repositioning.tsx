@@ -1,0 +1,179 @@
+import { Button, Group, Modal, NumberInput, Select, Table, TextInput } from '@mantine/core';
+import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { useState } from 'react';
+
+import { problemOf } from '../../api/client';
+import { count } from '../format';
+import { ProblemNote } from '../ProblemNote';
+import { readersQuery, reposition, type Moves, type Reader, type Target } from './readersQueries';
+
+const KINDS = [
+  { value: 'earliest', label: 'the oldest kept record' },
+  { value: 'latest', label: 'after the newest record' },
+  { value: 'time', label: 'a time' },
+  { value: 'offset', label: 'an offset' },
+  { value: 'by', label: 'so many records further on, or back' },
+];
+
+interface Props {
+  reader: Reader;
+  topic?: string;
+  partition?: number;
+  onClose: () => void;
+}
+
+/** Moves a reader: shows first what each partition would skip or read again, then does exactly that. */
+export function Repositioning({ reader, topic, partition, onClose }: Props) {
+  const queries = useQueryClient();
+  const [kind, setKind] = useState('earliest');
+  const [time, setTime] = useState('');
+  const [number, setNumber] = useState<number | string>('');
+  const [where, setWhere] = useState(partition === undefined ? 'all' : String(partition));
+  const [shown, setShown] = useState<Moves | null>(null);
+  const asked = {
+    target: targetOf(kind, time, number),
+    topic: topic ?? null,
+    partition: where === 'all' ? null : Number(where),
+  };
+  const look = useMutation({ mutationFn: () => reposition(reader.name, asked, null), onSuccess: setShown });
+  const move = useMutation({
+    mutationFn: () => reposition(reader.name, asked, shown),
+    onSuccess: () => {
+      void queries.invalidateQueries({ queryKey: readersQuery.queryKey });
+      onClose();
+    },
+  });
+  // what was shown belongs to what was asked for then
+  const change = (then: () => void) => {
+    then();
+    setShown(null);
+    move.reset();
+  };
+  const partitions = [...new Set(reader.positions.filter((p) => !topic || p.topic === topic).map((p) => p.partition))];
+  const active = reader.members.length > 0;
+  const ready = asked.target.to === 'time' ? time !== '' : !['offset', 'by'].includes(kind) || number !== '';
+  return (
+    <Modal opened onClose={onClose} title={`Move the reader ${reader.name}`} size="lg">
+      {active && (
+        <div className="note">
+          Members are active ({reader.members.map((m) => m.label).join(', ')}). Stop them first: a reader is moved only
+          while no one reads.
+        </div>
+      )}
+      <form
+        onSubmit={(event) => {
+          event.preventDefault();
+          look.mutate();
+        }}
+      >
+        <Group align="flex-end" gap="sm">
+          <Select
+            label="To"
+            w={270}
+            data={KINDS}
+            value={kind}
+            allowDeselect={false}
+            onChange={(value) => change(() => setKind(value ?? 'earliest'))}
+            data-autofocus
+          />
+          {kind === 'time' && (
+            <TextInput
+              label="Time"
+              type="datetime-local"
+              step={1}
+              value={time}
+              onChange={(event) => {
+                const text = event.currentTarget.value;
+                change(() => setTime(text));
+              }}
+            />
+          )}
+          {(kind === 'offset' || kind === 'by') && (
+            <NumberInput
+              label={kind === 'offset' ? 'Offset' : 'Records'}
+              w={130}
+              hideControls
+              allowDecimal={false}
+              min={kind === 'offset' ? 0 : undefined}
+              value={number}
+              onChange={(value) => change(() => setNumber(value))}
+            />
+          )}
+          <Select
+            label="In"
+            w={150}
+            allowDeselect={false}
+            data={[
+              { value: 'all', label: 'all partitions' },
+              ...partitions.map((p) => ({ value: String(p), label: `partition ${p}` })),
+            ]}
+            value={where}
+            onChange={(value) => change(() => setWhere(value ?? 'all'))}
+          />
+          <Button type="submit" variant="default" loading={look.isPending} disabled={!ready || active}>
+            Show what this does
+          </Button>
+        </Group>
+      </form>
+      <div style={{ marginTop: 14 }}>
+        <ProblemNote problem={problemOf(look.error ?? move.error)} />
+      </div>
+      {shown && (
+        <>
+          <Table aria-label="What the move does">
+            <Table.Thead>
+              <Table.Tr>
+                <Table.Th>Partition</Table.Th>
+                <Table.Th ta="right">From</Table.Th>
+                <Table.Th ta="right">To</Table.Th>
+                <Table.Th ta="right">Skipped</Table.Th>
+                <Table.Th ta="right">Read again</Table.Th>
+              </Table.Tr>
+            </Table.Thead>
+            <Table.Tbody>
+              {shown.moves.map((m) => (
+                <Table.Tr key={`${m.topic} ${m.partition}`}>
+                  <Table.Td>
+                    {m.topic} {m.partition}
+                  </Table.Td>
+                  <Table.Td className="number">{count(m.from)}</Table.Td>
+                  <Table.Td className="number">{count(m.to)}</Table.Td>
+                  <Table.Td className="number">{count(m.skipped)}</Table.Td>
+                  <Table.Td className="number">{count(m.repeated)}</Table.Td>
+                </Table.Tr>
+              ))}
+            </Table.Tbody>
+          </Table>
+          <p>
+            {shown.skipped > 0 && `${count(shown.skipped)} records would never be read. `}
+            {shown.repeated > 0 && `${count(shown.repeated)} records would be read once more. `}
+            {shown.skipped + shown.repeated === 0 && 'Nothing is skipped or read again.'}
+          </p>
+          <Group justify="flex-end">
+            <Button variant="default" onClick={onClose}>
+              Leave it
+            </Button>
+            <Button loading={move.isPending} onClick={() => move.mutate()}>
+              Move the reader
+            </Button>
+          </Group>
+        </>
+      )}
+    </Modal>
+  );
+}
+
+function targetOf(kind: string, time: string, number: number | string): Target {
+  switch (kind) {
+    case 'time':
+      return { to: 'time', time: time === '' ? '' : new Date(time).toISOString() };
+    case 'offset':
+      return { to: 'offset', offset: Number(number) };
+    case 'by':
+      return { to: 'by', records: Number(number) };
+    case 'latest':
+      return { to: 'latest' };
+    default:
+      return { to: 'earliest' };
+  }
+}

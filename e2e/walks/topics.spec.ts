@@ -1,0 +1,196 @@
+import { readFileSync } from 'node:fs';
+
+import AxeBuilder from '@axe-core/playwright';
+import { expect, type Page } from '@playwright/test';
+
+import { withDemo } from '../support/demo';
+
+const test = withDemo('--empty');
+
+test.describe.configure({ mode: 'serial' });
+
+async function accessible(page: Page) {
+  const found = await new AxeBuilder({ page }).withTags(['wcag2a', 'wcag2aa']).analyze();
+  expect(found.violations.map((v) => `${v.id}: ${v.nodes.map((n) => n.target.join(' ')).join(', ')}`)).toEqual([]);
+}
+
+test('a topic is made by keyboard, and a name out of the rules is said beside its field', async ({ page }) => {
+  await page.goto('/topics');
+  await expect(page.getByText('No topic yet')).toBeVisible();
+  await page.keyboard.press('Control+k');
+  await page.getByLabel('Find', { exact: true }).fill('make a topic');
+  await page.keyboard.press('Enter');
+  await expect(page.getByRole('dialog', { name: 'Make a topic' })).toBeVisible();
+  await expect(page.getByLabel('Name')).toBeFocused();
+  await page.keyboard.type('bins weighed');
+  await page.keyboard.press('Enter');
+  await expect(page.getByText(/' ' at character 5/)).toBeVisible();
+  await page.getByLabel('Name').fill('bins.weighed');
+  await page.getByRole('textbox', { name: 'Partitions' }).fill('2');
+  await page.getByRole('textbox', { name: 'Forget after' }).fill('7');
+  await page.getByRole('button', { name: 'Make the topic' }).click();
+  await expect(page.getByRole('heading', { name: 'bins.weighed', level: 1 })).toBeVisible();
+  await expect(page.getByText('Keeps every record, for 7 d.')).toBeVisible();
+  await accessible(page);
+});
+
+test('a record is appended, found by key and condition, shown in all forms, and made again', async ({ page }) => {
+  await page.goto('/topics/bins.weighed');
+  await page.getByRole('button', { name: 'Append a record' }).click();
+  await page.getByLabel('Key', { exact: true }).last().fill('bin-7');
+  await page.getByLabel('Value as JSON').fill('{"weight": 18.5,');
+  await page.getByRole('button', { name: 'Append', exact: true }).click();
+  await expect(page.getByRole('alert')).toContainText('not JSON');
+  await page.getByLabel('Value as JSON').fill('{"weight": 18.50, "grade": "extra"}');
+  await page.getByLabel('Headers').fill('room: 3');
+  await page.getByRole('button', { name: 'Append', exact: true }).click();
+  await expect(page.getByRole('status')).toContainText(/Appended at offset 0 of partition [01]/);
+  await page.getByRole('button', { name: 'Done' }).click();
+
+  const many = Array.from({ length: 300 }, (_, n) => ({
+    key: `bin-${100 + n}`,
+    value: { weight: n, grade: 'class I' },
+  }));
+  expect((await page.request.post('/api/v1/topics/bins.weighed/records', { data: many })).status()).toBe(200);
+  await page.getByLabel('Key', { exact: true }).fill('bin-7');
+  await page.getByRole('button', { name: 'Go', exact: true }).click();
+  const card = page.getByRole('article').first();
+  await expect(card).toContainText('extra');
+  await expect(page.getByRole('article')).toHaveCount(1);
+  await expect(page).toHaveURL(/key=bin-7/);
+  await page.getByText('Hex', { exact: true }).click();
+  await expect(card.locator('pre').first()).toContainText('62 69 6e 2d 37');
+  await page.getByText('Raw', { exact: true }).first().click();
+  await expect(card).toContainText('{"weight": 18.50, "grade": "extra"}');
+  await page.getByRole('button', { name: 'Append one like it' }).click();
+  await expect(page.getByLabel('Value as JSON')).toHaveValue(/"grade": "extra"/);
+  await expect(page.getByLabel('Headers')).toHaveValue('room: 3');
+  await page.keyboard.press('Escape');
+
+  await page.getByLabel('Condition').fill("value.weight >= 290 AND key LIKE 'bin-%'");
+  await page.getByRole('button', { name: 'Search' }).click();
+  await expect(page.getByText('10 found in 301 of 301 records')).toBeVisible();
+  await page.getByLabel('Condition').fill('weight > 3');
+  await page.getByRole('button', { name: 'Search' }).click();
+  await expect(page.getByRole('alert')).toContainText('a record has no "weight"');
+  await page.getByRole('button', { name: 'All records' }).click();
+  await page.getByText('Table', { exact: true }).click();
+  await expect(page.getByRole('article').first()).toContainText('class I');
+
+  // only cards near the window are drawn, and the last of all can be reached
+  for (let n = 0; n < 8; n++) {
+    const older = page.getByRole('button', { name: 'Older records' });
+    await page.getByRole('combobox', { name: 'Partition' }).click();
+    await page.getByRole('option', { name: 'Partition 0' }).click();
+    await page.evaluate(() => window.scrollTo(0, document.body.scrollHeight));
+    if (!(await older.isVisible())) break;
+    await older.click();
+    await page.waitForTimeout(150);
+  }
+  await expect(page.getByText('The oldest kept record is the last one here.')).toBeVisible();
+  expect(await page.getByRole('article').count()).toBeLessThan(40);
+});
+
+test('a search over many records says how far it is and can be stopped', async ({ page, demo }) => {
+  const text = 'x'.repeat(200);
+  for (let batch = 0; batch < 12; batch++) {
+    const some = Array.from({ length: 5_000 }, (_, n) => ({ key: `s-${n}`, value: { n, text } }));
+    await page.request.post('/api/v1/topics/bins.weighed/records', { data: some });
+  }
+  await page.goto(`/topics/bins.weighed?where=${encodeURIComponent("value.text LIKE '%x%y%x%'")}`);
+  await expect(page.getByText(/0 found in [1-9].* so far/)).toBeVisible();
+  await page.getByRole('button', { name: 'Stop' }).click();
+  await expect(page.getByText(/0 found in .* stopped/)).toBeVisible();
+  await expect(page.getByRole('button', { name: 'Search' })).toBeVisible();
+  expect(demo.sql('gonvel', 'SELECT count(*) FROM topics')).toBe('1');
+});
+
+test('an export is a file that can be imported', async ({ page }) => {
+  await page.goto('/topics/bins.weighed?partition=0');
+  await page.getByRole('button', { name: 'Export' }).click();
+  const [file] = await Promise.all([
+    page.waitForEvent('download'),
+    page.getByRole('menuitem', { name: 'JSON Lines' }).click(),
+  ]);
+  expect(file.suggestedFilename()).toBe('bins.weighed.jsonl');
+  const data = readFileSync(await file.path());
+  await page.request.post('/api/v1/topics', { data: { name: 'bins.copied', partitions: 2 } });
+  const done = await page.request.post('/api/v1/topics/bins.copied/import?form=jsonl', { data });
+  const { records } = (await done.json()) as { records: number };
+  const topic = (await (await page.request.get('/api/v1/topics/bins.weighed')).json()) as {
+    partition_list: { records: number }[];
+  };
+  expect(records).toBe(topic.partition_list[0]?.records);
+});
+
+test('a reader stands as a flag on the ruler and is moved after a look', async ({ page }) => {
+  await page.goto('/topics/bins.weighed/readers');
+  await page.getByRole('button', { name: 'Make a reader' }).click();
+  await page.getByLabel('Name').fill('stocktaking');
+  await page.getByRole('button', { name: 'Make the reader' }).click();
+  const row = page.getByRole('row', { name: /^stocktaking/ });
+  await expect(row).toContainText('60,301');
+  await page.getByRole('button', { name: 'stocktaking' }).first().click();
+  await page.getByRole('combobox', { name: 'To', exact: true }).click();
+  await page.getByRole('option', { name: 'so many records further on, or back' }).click();
+  await page.getByLabel('Records', { exact: true }).last().fill('50');
+  await page.getByRole('button', { name: 'Show what this does' }).click();
+  await expect(page.getByText('50 records would never be read.')).toBeVisible();
+  await accessible(page);
+  await page.getByRole('button', { name: 'Move the reader' }).click();
+  await expect(row).toContainText('60,251');
+  // while a member reads, it cannot be moved
+  const joined = await page.request.post('/api/v1/readers/stocktaking/members', { data: { label: 'line 2' } });
+  const { member } = (await joined.json()) as { member: string };
+  await expect(row).toContainText('line 2');
+  await row.getByRole('button', { name: 'Move' }).click();
+  await expect(page.getByText(/Members are active \(line 2\)/)).toBeVisible();
+  await expect(page.getByRole('button', { name: 'Show what this does' })).toBeDisabled();
+  await page.keyboard.press('Escape');
+  await page.request.delete(`/api/v1/readers/stocktaking/members/${member}`);
+  await page.goto('/readers');
+  await expect(page.getByRole('row', { name: /^stocktaking/ })).toContainText('bins.weighed');
+  await accessible(page);
+});
+
+test('settings say what they remove, partitions ask about keys, deleting asks for the name', async ({ page }) => {
+  const old = { value: 'old', partition: 0, timestamp: '2001-01-01T00:00:00Z' };
+  await page.request.post('/api/v1/topics', { data: { name: 'loads.departed', partitions: 1 } });
+  await page.request.post('/api/v1/topics/loads.departed/records', { data: old });
+  await page.request.post('/api/v1/topics/loads.departed/records', { data: { value: 'new' } });
+  await page.goto('/topics/loads.departed/settings');
+  await page.getByRole('textbox', { name: 'Forget after' }).fill('30');
+  await page.getByRole('button', { name: 'Show what this removes' }).click();
+  await expect(page.getByText(/1 records \(\d+ B\) would be forgotten/)).toBeVisible();
+  await expect(page.getByText('all before offset 1')).toBeVisible();
+  await accessible(page);
+  await page.getByRole('button', { name: 'Save, and forget 1 records' }).click();
+  await expect(page.getByText('Keeps every record, for 30 d.')).toBeVisible();
+  // the keeper does it within a minute
+  await expect(page.getByText('1 to 1')).toBeVisible({ timeout: 80_000 });
+
+  await page.getByRole('button', { name: 'Add partitions' }).click();
+  await expect(page.getByText('Most keys go to another partition from then on.')).toBeVisible();
+  await page.getByRole('button', { name: 'Have 2 partitions' }).click();
+  await expect(page.getByText('It has 2.')).toBeVisible();
+
+  await page.getByRole('button', { name: 'Delete the topic' }).click();
+  const dialog = page.getByRole('dialog');
+  await expect(dialog).toContainText('1 records');
+  await dialog.getByRole('textbox').fill('loads.departed');
+  await dialog.getByRole('button', { name: 'Delete the topic' }).click();
+  await expect(page).toHaveURL(/\/topics$/);
+  await expect(page.getByRole('link', { name: 'bins.weighed' })).toBeVisible();
+  await expect(page.getByRole('link', { name: 'loads.departed' })).toHaveCount(0);
+});
+
+test('the size and the rate are drawn', async ({ page, demo }) => {
+  demo.sql(
+    'gonvel',
+    "INSERT INTO topic_history SELECT id, now() - n * interval '5 minutes', 60301 - n * 1000, 900000 - n * 9000 FROM topics, generate_series(1, 20) n WHERE name = 'bins.weighed'",
+  );
+  await page.goto('/topics/bins.weighed/size');
+  await expect(page.getByRole('img', { name: /Appended from .* to .*: at most/ })).toBeVisible();
+  await expect(page.getByRole('img', { name: /Stored from/ })).toBeVisible();
+  await accessible(page);
+});
