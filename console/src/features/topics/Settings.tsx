@@ -200,7 +200,7 @@ function Removal({ name, onClose }: { name: string; onClose: () => void }) {
     },
   });
   const found = preview.data;
-  const list = (names: string[]) => (names.length > 0 ? names.join(', ') : 'no one');
+  const list = (names: string[]) => (names.length > 0 ? names.join(', ') : 'no connector');
   return (
     <ConfirmByName
       name={name}

@@ -114,7 +114,7 @@ export function TopicPage() {
 }
 
 function Users({ topic }: { topic: Schemas['Topic'] }) {
-  const list = (names: string[]) => (names.length > 0 ? names.join(', ') : 'nothing');
+  const list = (names: string[]) => (names.length > 0 ? names.join(', ') : 'no connector');
   return (
     <>
       Written by {list(topic.written_by)}; read by {list(topic.read_by)}. Keeps {keeps(topic.settings)}.

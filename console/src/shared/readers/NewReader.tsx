@@ -41,6 +41,7 @@ export function NewReader({ chosen, onClose }: { chosen: string[]; onClose: () =
         <MultiSelect
           mt="sm"
           label="Reads"
+          placeholder={reads.length === 0 ? 'Choose topics' : undefined}
           data={(topics.data ?? []).map((t) => t.name)}
           value={reads}
           onChange={setReads}
