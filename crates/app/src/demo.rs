@@ -11,7 +11,6 @@ use async_trait::async_trait;
 use gonvel_core::connector::{CapturedTable, Definition, DeliveredTopic, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, TopicName};
 use gonvel_core::ports::{DatabaseAddress, PortError, TopicLog};
-use gonvel_core::secret::Secret;
 use gonvel_server::DemoWorkload;
 use gonvel_stand_ins::packhouse::seed::seed;
 use gonvel_stand_ins::packhouse::workload::Day;
@@ -110,13 +109,7 @@ async fn with_cluster(
 async fn ready_made(database: &Database, cluster: &Cluster) -> Result<(), Box<dyn Error>> {
     let mut connections = Vec::new();
     for name in ["packhouse", "settlement"] {
-        let address = DatabaseAddress {
-            host: "127.0.0.1".into(),
-            port: cluster.port,
-            database: name.into(),
-            user: OWNER.into(),
-            password: Secret::new(cluster.password.clone()),
-        };
+        let address = DatabaseAddress::new("127.0.0.1", cluster.port, name, OWNER, &cluster.password);
         let input = ConnectionInput { name: ConnectionName::parse(name)?, address };
         connections.push(database.create_connection(&input).await?.id);
     }

@@ -9,7 +9,6 @@ use std::time::{Duration, Instant};
 use gonvel_core::connector::{CapturedTable, Definition, DeliveredTopic, State, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, TopicName};
 use gonvel_core::ports::{DatabaseAddress, TopicLog};
-use gonvel_core::secret::Secret;
 use gonvel_runtime::{Fleet, Services};
 use gonvel_stand_ins::postgres_cluster::{Cluster, ClusterOptions, OWNER, free_port};
 use gonvel_storage::Database;
@@ -62,13 +61,7 @@ impl World {
     }
 
     async fn connection(&self, database: &str) -> Outcome<Uuid> {
-        let address = DatabaseAddress {
-            host: "127.0.0.1".into(),
-            port: self.cluster.port,
-            database: database.into(),
-            user: OWNER.into(),
-            password: Secret::new(self.cluster.password.clone()),
-        };
+        let address = DatabaseAddress::new("127.0.0.1", self.cluster.port, database, OWNER, &self.cluster.password);
         let input = ConnectionInput { name: ConnectionName::parse(database)?, address };
         Ok(self.database.create_connection(&input).await?.id)
     }

@@ -12,7 +12,6 @@ use gonvel_core::column::{ColumnType, Value};
 use gonvel_core::connector::DeliveredTopic;
 use gonvel_core::naming::{ConnectorId, Epoch, PartitionId, TopicId, TopicPartition};
 use gonvel_core::ports::DatabaseAddress;
-use gonvel_core::secret::Secret;
 use gonvel_core::table::{Column, TableSchema};
 use gonvel_stand_ins::postgres_cluster::OWNER;
 use gonvel_stand_ins::test_cluster::TestCluster;
@@ -145,13 +144,7 @@ async fn held(client: &tokio_postgres::Client) -> Rows {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn any_history_leaves_the_target_as_the_source_is() {
     let cluster = TestCluster::start(&["settlement"]).await;
-    let address = DatabaseAddress {
-        host: "127.0.0.1".into(),
-        port: cluster.port,
-        database: "settlement".into(),
-        user: OWNER.into(),
-        password: Secret::new(cluster.password.clone()),
-    };
+    let address = DatabaseAddress::new("127.0.0.1", cluster.port, "settlement", OWNER, &cluster.password);
     let topic = DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: "bins".into() };
     let connector = ConnectorId(Uuid::now_v7());
     let at = TopicPartition { topic: TopicId(1), partition: PartitionId(0) };

@@ -1,8 +1,25 @@
 //! Connections and preflight checks.
 
+use std::collections::BTreeMap;
+
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
+
+/// Whether sessions are encrypted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum TlsMode {
+    /// Never.
+    Off,
+    /// If the server offers it.
+    #[default]
+    Prefer,
+    /// Always, with whoever answers.
+    Require,
+    /// Always, and only with a server whose certificate is signed by a trusted one and has its name.
+    Verify,
+}
 
 /// A way to reach a PostgreSQL database. The password goes in but never comes out.
 #[derive(Debug, Clone, Deserialize, Serialize, ToSchema)]
@@ -20,6 +37,21 @@ pub struct ConnectionRequest {
     /// Password. When a connection is changed, none keeps the former one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub password: Option<String>,
+    /// Whether sessions are encrypted.
+    #[serde(default)]
+    pub tls: TlsMode,
+    /// Certificates that the server's may be signed by, as PEM text; none means those that Gonvel's machine trusts.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ca: Option<String>,
+    /// Who reads the server's log, where that is another login.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub log_user: Option<String>,
+    /// That login's password. When a connection is changed, none keeps the former one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub log_password: Option<String>,
+    /// Settings of every session, by name, as `SET` takes them.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub settings: BTreeMap<String, String>,
 }
 
 /// A saved connection.
@@ -39,6 +71,16 @@ pub struct Connection {
     pub database: String,
     /// User.
     pub user: String,
+    /// Whether sessions are encrypted.
+    pub tls: TlsMode,
+    /// Certificates to trust, as PEM text.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ca: Option<String>,
+    /// Who reads the server's log, where that is another login.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub log_user: Option<String>,
+    /// Settings of every session.
+    pub settings: BTreeMap<String, String>,
     /// Counts its changes.
     pub revision: i32,
     /// When it was made.
@@ -68,6 +110,9 @@ pub struct Check {
     pub outcome: Outcome,
     /// What was found.
     pub finding: String,
+    /// What that means.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub meaning: Option<String>,
     /// What to do.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub remedy: Option<String>,
@@ -77,6 +122,9 @@ pub struct Check {
     /// The field it belongs to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub field: Option<String>,
+    /// Whether the connection's own login may run the statement, so that it can be done from here.
+    #[serde(default)]
+    pub can_be_done: bool,
 }
 
 /// A preflight's report.
@@ -86,6 +134,8 @@ pub struct Preflight {
     pub ready: bool,
     /// How long it took, in milliseconds.
     pub took_ms: u64,
+    /// When it was made.
+    pub at: String,
     /// The checks in order.
     pub checks: Vec<Check>,
 }

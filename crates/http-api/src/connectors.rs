@@ -59,6 +59,15 @@ pub struct ConnectorRequest {
     pub start: bool,
 }
 
+/// A remedy to be carried out.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct MendRequest {
+    /// The connector, saved or not.
+    pub connector: ConnectorRequest,
+    /// The name of the check whose statement is to be run.
+    pub check: String,
+}
+
 /// A state of a connector.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]

@@ -1,11 +1,16 @@
-//! What a server may ask of outside systems on a person's behalf: tests, preflights, lists of tables.
+//! What a server may ask of outside systems on a person's behalf: tests, preflights, remedies, lists of tables.
 
-use gonvel_connectors::postgres::{client, preflight, tables};
+use std::collections::HashMap;
+
+use gonvel_connectors::postgres::{client, preflight, tables, tls};
 use gonvel_core::connector::Definition;
+use gonvel_core::loops::{self, Carrier};
+use gonvel_core::naming::ConnectorId;
 use gonvel_core::ports::DatabaseAddress;
+use gonvel_core::preflight::{Check, Report};
+use gonvel_core::table::TableSchema;
 
 pub use gonvel_connectors::error::ConnectorError;
-pub use gonvel_connectors::postgres::preflight::{Check, Outcome, Report, may_start};
 pub use gonvel_connectors::postgres::tables::TableSummary;
 
 /// Checks that a system can be reached and logged in to.
@@ -13,12 +18,63 @@ pub async fn test(address: &DatabaseAddress) -> Report {
     preflight::connection(address).await
 }
 
-/// Checks what a connector needs of its system.
-pub async fn preflight(address: &DatabaseAddress, definition: &Definition) -> Report {
-    match definition {
-        Definition::Source { tables, .. } => preflight::source(address, tables).await,
-        Definition::Sink { topics, .. } => preflight::sink(address, topics).await,
-    }
+/// What a preflight is about.
+#[derive(Debug)]
+pub struct Asked<'a> {
+    /// What the connector is to do.
+    pub definition: &'a Definition,
+    /// Its id, if it is saved already.
+    pub connector: Option<ConnectorId>,
+    /// How its system is reached.
+    pub address: &'a DatabaseAddress,
+    /// The shapes of topics that hold captured rows, by topic.
+    pub shapes: HashMap<String, TableSchema>,
+    /// All other connectors: name, database, definition.
+    pub others: Vec<(String, String, Definition)>,
+}
+
+/// Checks what a connector needs of its system, and that it does not carry changes in a circle.
+pub async fn preflight(asked: &Asked<'_>) -> Report {
+    let mut report = match asked.definition {
+        Definition::Source { tables, .. } => preflight::source(asked.address, tables, asked.connector).await,
+        Definition::Sink { topics, .. } => {
+            let shaped: Vec<_> = topics.iter().map(|t| (t.clone(), asked.shapes.get(&t.topic).cloned())).collect();
+            preflight::sink(asked.address, &shaped).await
+        }
+    };
+    report.push(circle(asked));
+    report
+}
+
+fn circle(asked: &Asked<'_>) -> Check {
+    let (name, address) = ("source and target", asked.address);
+    let system = loops::system_of(&address.host, address.port, &address.database);
+    let others: Vec<Carrier<'_>> =
+        asked.others.iter().map(|(name, system, definition)| Carrier { name, system, definition }).collect();
+    let Some(circle) = loops::circle(Carrier { name, system: &system, definition: asked.definition }, &others) else {
+        return Check::passed(name, "no change comes back to where it came from");
+    };
+    let places: Vec<String> = circle.iter().map(ToString::to_string).collect();
+    let field = if asked.definition.kind() == "source" { "tables" } else { "topics" };
+    Check::failed(name, field, format!("changes would go in a circle: {}", places.join(" → ")))
+        .means("each would come back as a new one, for ever")
+        .remedy("write to another table, or leave this one out")
+}
+
+/// Checks that certificates to trust can be read.
+///
+/// # Errors
+/// [`ConnectorError::Settings`] at the field `ca`.
+pub fn check_ca(pem: &str) -> Result<(), ConnectorError> {
+    tls::check_ca(pem)
+}
+
+/// Runs the statement of a check that the connection's own login may run.
+///
+/// # Errors
+/// [`ConnectorError`] if the server refuses it.
+pub async fn mend(address: &DatabaseAddress, statement: &str) -> Result<(), ConnectorError> {
+    preflight::mend(address, statement).await
 }
 
 /// The tables a system has.

@@ -1,21 +1,22 @@
 //! Connections.
 
 use std::sync::Arc;
-use std::time::Instant;
 
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use gonvel_core::civil::rfc3339;
 use gonvel_core::naming::ConnectionName;
-use gonvel_core::ports::{DatabaseAddress, FleetStore};
+use gonvel_core::ports::{DatabaseAddress, FleetStore, Login, TlsMode};
+use gonvel_core::preflight::may_start;
 use gonvel_core::secret::Secret;
 use gonvel_http_api::{Connection, ConnectionRequest, Preflight, Problem, SourceTable};
 use gonvel_runtime::systems;
 use gonvel_storage::catalog::connections::{self as stored, ConnectionInput};
 use uuid::Uuid;
 
-use crate::problems::{Body, Refusal, checks};
+use crate::preflights;
+use crate::problems::{Body, Refusal};
 use crate::state::ServerState;
 
 fn present(connection: stored::Connection, used_by: Vec<String>) -> Connection {
@@ -27,6 +28,10 @@ fn present(connection: stored::Connection, used_by: Vec<String>) -> Connection {
         port: u16::try_from(connection.port).unwrap_or(0),
         database: connection.database,
         user: connection.username,
+        tls: serde_json::from_value(connection.tls.into()).unwrap_or_default(),
+        ca: connection.ca,
+        log_user: connection.log_username,
+        settings: serde_json::from_value(connection.settings).unwrap_or_default(),
         revision: connection.revision,
         created_at: rfc3339(connection.created_at.timestamp_micros()),
         used_by,
@@ -42,20 +47,29 @@ fn address(request: ConnectionRequest) -> Result<DatabaseAddress, Refusal> {
     if request.port == 0 {
         return Err(Refusal::invalid("port", "port 0 is no port: PostgreSQL's usual one is 5432"));
     }
+    let named = |c: char| c.is_ascii_alphanumeric() || matches!(c, '_' | '.');
+    if let Some(name) = request.settings.keys().find(|name| name.is_empty() || !name.chars().all(named)) {
+        return Err(Refusal::invalid("settings", format!("{name:?} is no setting: give name=value, as in lock_timeout=5s")));
+    }
+    let ca = request.ca.filter(|pem| !pem.trim().is_empty());
+    if let Some(pem) = &ca {
+        systems::check_ca(pem)?;
+    }
+    let log_user = request.log_user.filter(|user| !user.trim().is_empty());
+    let log_password = Secret::new(request.log_password.unwrap_or_default());
     Ok(DatabaseAddress {
-        host: request.host,
-        port: request.port,
-        database: request.database,
-        user: request.user,
+        tls: match request.tls {
+            gonvel_http_api::TlsMode::Off => TlsMode::Off,
+            gonvel_http_api::TlsMode::Prefer => TlsMode::Prefer,
+            gonvel_http_api::TlsMode::Require => TlsMode::Require,
+            gonvel_http_api::TlsMode::Verify => TlsMode::Verify,
+        },
+        ca,
+        log_login: log_user.map(|user| Login { user, password: log_password }),
+        settings: request.settings,
         password: Secret::new(request.password.unwrap_or_default()),
+        ..DatabaseAddress::new(&request.host, request.port, &request.database, &request.user, "")
     })
-}
-
-async fn timed(test: impl Future<Output = systems::Report>) -> Preflight {
-    let start = Instant::now();
-    let report = test.await;
-    let took_ms = u64::try_from(start.elapsed().as_millis()).unwrap_or(u64::MAX);
-    Preflight { ready: systems::may_start(&report), took_ms, checks: checks(report) }
 }
 
 /// All connections.
@@ -80,7 +94,7 @@ pub(crate) async fn create(
     let name = ConnectionName::parse(request.name.clone())?;
     let input = ConnectionInput { name, address: address(request)? };
     let report = systems::test(&input.address).await;
-    if !systems::may_start(&report) {
+    if !may_start(&report) {
         return Err(Refusal::preflight(report));
     }
     let made = state.database.create_connection(&input).await?;
@@ -97,12 +111,19 @@ pub(crate) async fn replace(
 ) -> Result<Json<Connection>, Refusal> {
     let name = ConnectionName::parse(request.name.clone())?;
     let keep_password = request.password.is_none();
+    let keep_log_password = request.log_password.is_none();
     let mut address = address(request)?;
-    if keep_password {
-        address.password = state.database.address(id).await?.password;
+    if keep_password || (keep_log_password && address.log_login.is_some()) {
+        let before = state.database.address(id).await?;
+        if keep_password {
+            address.password = before.password;
+        }
+        if let (true, Some(login), Some(before)) = (keep_log_password, &mut address.log_login, before.log_login) {
+            login.password = before.password;
+        }
     }
     let report = systems::test(&address).await;
-    if !systems::may_start(&report) {
+    if !may_start(&report) {
         return Err(Refusal::preflight(report));
     }
     let made = state.database.replace_connection(id, &ConnectionInput { name, address }, keep_password).await?;
@@ -130,7 +151,7 @@ pub(crate) async fn remove(State(state): State<Arc<ServerState>>, Path(id): Path
     responses((status = 200, body = Preflight), (status = 422, body = Problem)))]
 pub(crate) async fn test_new(Body(request): Body<ConnectionRequest>) -> Result<Json<Preflight>, Refusal> {
     let address = address(request)?;
-    Ok(Json(timed(systems::test(&address)).await))
+    Ok(Json(preflights::present(preflights::timed(systems::test(&address)).await)))
 }
 
 /// Tries a saved connection.
@@ -141,7 +162,7 @@ pub(crate) async fn test_saved(
     Path(id): Path<Uuid>,
 ) -> Result<Json<Preflight>, Refusal> {
     let address = state.database.address(id).await?;
-    Ok(Json(timed(systems::test(&address)).await))
+    Ok(Json(preflights::present(preflights::timed(systems::test(&address)).await)))
 }
 
 /// The tables a connection's database has.

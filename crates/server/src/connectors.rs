@@ -1,26 +1,19 @@
 //! Connectors.
 
 use std::sync::Arc;
-use std::time::Instant;
 
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use gonvel_core::connector::{Definition, ValidConnector, Wish};
+use gonvel_core::connector::{ValidConnector, Wish};
 use gonvel_core::naming::{ConnectorId, ConnectorName};
-use gonvel_core::ports::FleetStore;
-use gonvel_http_api::{Action, ActionRequest, Connector, ConnectorRequest, Preflight, Problem};
-use gonvel_runtime::systems::{self, Report};
+use gonvel_http_api::{Action, ActionRequest, Connector, ConnectorRequest, Problem};
 use uuid::Uuid;
 
+use crate::preflights;
 use crate::presenting;
-use crate::problems::{Body, Refusal, checks};
+use crate::problems::{Body, Refusal};
 use crate::state::ServerState;
-
-async fn check(state: &ServerState, definition: &Definition) -> Result<Report, Refusal> {
-    let address = state.database.address(definition.connection()).await?;
-    Ok(systems::preflight(&address, definition).await)
-}
 
 pub(crate) async fn all(state: &ServerState) -> Result<Vec<Connector>, Refusal> {
     let systems: std::collections::HashMap<Uuid, String> =
@@ -58,30 +51,16 @@ pub(crate) async fn create(
         let taken = gonvel_core::ports::PortError::Exists { what: format!("the connector {}", connector.name()) };
         return Err(taken.into());
     }
-    if request.start {
-        let report = check(&state, connector.definition()).await?;
-        if !systems::may_start(&report) {
-            return Err(Refusal::preflight(report));
-        }
+    let report = if request.start { Some(preflights::check(&state, connector.definition(), None).await?) } else { None };
+    if let Some(report) = report.as_ref().filter(|r| !r.ready()) {
+        return Err(Refusal::preflight(report.checks.clone()));
     }
     state.database.create_connector(&connector, if request.start { Wish::Run } else { Wish::Draft }).await?;
+    if let Some(report) = &report {
+        state.database.keep_report(id, report).await?;
+    }
     state.nudge.notify_one();
     Ok((StatusCode::CREATED, Json(find(&state, id.0).await?)))
-}
-
-/// Checks what a connector would need, without saving it.
-#[utoipa::path(operation_id = "preflightConnector", post, path = "/api/v1/connectors/preflight", tag = "connectors", request_body = ConnectorRequest,
-    responses((status = 200, body = Preflight), (status = 422, body = Problem)))]
-pub(crate) async fn preflight(
-    State(state): State<Arc<ServerState>>,
-    Body(request): Body<ConnectorRequest>,
-) -> Result<Json<Preflight>, Refusal> {
-    let definition = presenting::asked_definition(request.definition);
-    let connector = ValidConnector::check(ConnectorId(Uuid::nil()), ConnectorName::parse(request.name)?, definition)?;
-    let start = Instant::now();
-    let report = check(&state, connector.definition()).await?;
-    let took_ms = u64::try_from(start.elapsed().as_millis()).unwrap_or(u64::MAX);
-    Ok(Json(Preflight { ready: systems::may_start(&report), took_ms, checks: checks(report) }))
 }
 
 /// One connector.
@@ -104,7 +83,7 @@ pub(crate) async fn remove(
     Ok((StatusCode::ACCEPTED, Json(find(&state, id).await?)))
 }
 
-/// Starts or pauses a connector. Starting one that halted tries again; a draft must pass its preflight.
+/// Starts or pauses a connector. Starting one that halted tries again; what does not run must pass its preflight first.
 #[utoipa::path(operation_id = "actOnConnector", post, path = "/api/v1/connectors/{id}/actions", tag = "connectors", request_body = ActionRequest,
     responses((status = 200, body = Connector), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub(crate) async fn act(
@@ -113,10 +92,11 @@ pub(crate) async fn act(
     Body(request): Body<ActionRequest>,
 ) -> Result<Json<Connector>, Refusal> {
     let connector = state.database.find_connector(ConnectorId(id)).await?;
-    if request.action == Action::Start && connector.wish == Wish::Draft {
-        let report = check(&state, &connector.definition).await?;
-        if !systems::may_start(&report) {
-            return Err(Refusal::preflight(report));
+    if request.action == Action::Start && connector.wish != Wish::Run {
+        let report = preflights::check(&state, &connector.definition, Some(connector.id)).await?;
+        state.database.keep_report(connector.id, &report).await?;
+        if !report.ready() {
+            return Err(Refusal::preflight(report.checks));
         }
     }
     let wish = if request.action == Action::Start { Wish::Run } else { Wish::Pause };

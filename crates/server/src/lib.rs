@@ -8,6 +8,7 @@ mod health;
 mod limits;
 mod lingering;
 mod live;
+mod preflights;
 mod presenting;
 mod problems;
 mod producing;
@@ -48,7 +49,9 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
         .routes(routes!(connections::test_saved))
         .routes(routes!(connections::tables))
         .routes(routes!(connectors::list, connectors::create))
-        .routes(routes!(connectors::preflight))
+        .routes(routes!(preflights::of_unsaved))
+        .routes(routes!(preflights::mend))
+        .routes(routes!(preflights::kept, preflights::again))
         .routes(routes!(connectors::one, connectors::remove))
         .routes(routes!(connectors::act))
         .routes(routes!(topics::list, topics::create))

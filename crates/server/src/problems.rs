@@ -8,8 +8,9 @@ use axum::response::{IntoResponse, Response};
 use gonvel_core::connector::DefinitionError;
 use gonvel_core::naming::NameError;
 use gonvel_core::ports::PortError;
+use gonvel_core::preflight::{self, Report};
 use gonvel_http_api::{Check, Outcome, Problem};
-use gonvel_runtime::systems::{self as systems, ConnectorError};
+use gonvel_runtime::systems::ConnectorError;
 
 /// An answer that is not what was asked for.
 #[derive(Debug)]
@@ -51,14 +52,14 @@ impl Refusal {
     }
 
     /// A preflight that did not pass: its first failed check in the document's own members, all checks beside it.
-    pub(crate) fn preflight(report: systems::Report) -> Self {
+    pub(crate) fn preflight(report: Report) -> Self {
         let mut refusal = Self::new(
             StatusCode::UNPROCESSABLE_ENTITY,
             "preflight",
             "The preflight found something missing",
             "see the checks",
         );
-        if let Some(failed) = report.iter().find(|c| c.outcome == systems::Outcome::Failed) {
+        if let Some(failed) = report.iter().find(|c| c.outcome == preflight::Outcome::Failed) {
             refusal.0.detail.clone_from(&failed.finding);
             refusal.0.remedy.clone_from(&failed.remedy);
             refusal.0.statement.clone_from(&failed.statement);
@@ -76,18 +77,20 @@ pub(crate) async fn method_not_allowed(method: axum::http::Method) -> Refusal {
 }
 
 /// A report in the form of the API.
-pub(crate) fn checks(report: systems::Report) -> Vec<Check> {
-    let check = |c: systems::Check| Check {
+pub(crate) fn checks(report: Report) -> Vec<Check> {
+    let check = |c: preflight::Check| Check {
         name: c.name,
         outcome: match c.outcome {
-            systems::Outcome::Passed => Outcome::Passed,
-            systems::Outcome::Warning => Outcome::Warning,
-            systems::Outcome::Failed => Outcome::Failed,
+            preflight::Outcome::Passed => Outcome::Passed,
+            preflight::Outcome::Warning => Outcome::Warning,
+            preflight::Outcome::Failed => Outcome::Failed,
         },
         finding: c.finding,
+        meaning: c.meaning,
         remedy: c.remedy,
         statement: c.statement,
         field: c.field,
+        can_be_done: c.can_be_done,
     };
     report.into_iter().map(check).collect()
 }

@@ -167,6 +167,83 @@ async fn a_server_without_a_logical_log_is_refused_with_the_setting() {
     assert_eq!(api.get("/connectors").await, json!([]));
 }
 
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_report_stays_with_its_connector_and_its_remedies_can_be_carried_out() {
+    let cluster = TestCluster::start(&["gonvel", "packhouse"]).await;
+    let api = Api::start(&cluster).await;
+    let packhouse = cluster.connect("packhouse").await.unwrap();
+    packhouse
+        .batch_execute(
+            "CREATE TABLE bins (id bigint PRIMARY KEY, grade text); ALTER TABLE bins REPLICA IDENTITY NOTHING;
+             CREATE TABLE scribbles (note text)",
+        )
+        .await
+        .unwrap();
+    let (_, owner) = api.post("/connections", &connection("owner", cluster.port, OWNER, &cluster.password)).await;
+    let mut draft = source(&owner, "bins");
+    draft["start"] = false.into();
+    let (status, made) = api.post("/connectors", &draft).await;
+    assert_eq!(status, 201, "{made:#}");
+    let path = format!("/connectors/{}", made["id"].as_str().unwrap());
+    let report = format!("{path}/preflight");
+    assert_eq!(api.get(&report).await, Value::Null, "a draft was not checked yet");
+    let start = json!({"action": "start"});
+    assert_eq!(api.post(&format!("{path}/actions"), &start).await.0, 422);
+    let kept = api.get(&report).await;
+    assert_eq!((kept["ready"].as_bool(), kept["at"].is_string()), (Some(false), true), "{kept:#}");
+
+    // what the login may do is done by the check's name; the statement is the server's own
+    let mend = |check: &str| json!({"connector": draft.clone(), "check": check});
+    let (status, problem) = api.post("/connectors/preflight/mend", &mend("wal_level")).await;
+    assert_eq!((status, problem["type"].as_str()), (409, Some("nothing-to-mend")));
+    let (status, after) = api.post("/connectors/preflight/mend", &mend("table public.bins")).await;
+    assert_eq!((status, after["ready"].as_bool()), (200, Some(true)), "{after:#}");
+    assert_eq!(api.post("/connectors/preflight/mend", &mend("table public.bins")).await.0, 409);
+    let identity = "SELECT relreplident::text FROM pg_class WHERE relname = 'bins'";
+    assert_eq!(packhouse.query_one(identity, &[]).await.unwrap().get::<_, String>(0), "d");
+    assert_eq!(api.post(&report, &json!({})).await.1["ready"], true);
+    assert_eq!(api.get(&report).await["ready"], true, "the new report stays");
+
+    // a sink that would write what the source captures
+    let mut sink = draft.clone();
+    sink["name"] = "back-again".into();
+    sink["definition"] = json!({"kind": "sink", "connection": owner["id"],
+        "topics": [{"topic": "packhouse.bins", "schema": "public", "table": "bins"}]});
+    let (_, circle) = api.post("/connectors/preflight", &sink).await;
+    let check = circle["checks"].as_array().unwrap().iter().find(|c| c["name"] == "source and target").unwrap().clone();
+    assert_eq!((check["outcome"].as_str(), check["field"].as_str()), (Some("failed"), Some("topics")), "{check:#}");
+    says(&check, "finding", "topic packhouse.bins \u{2192} public.bins of 127.0.0.1");
+    sink["definition"]["topics"][0]["table"] = "bins_copy".into();
+    assert_eq!(api.post("/connectors/preflight", &sink).await.1["ready"], true);
+
+    // the further parts of a connection: kept, and refused at their fields
+    let mut further = connection("further", cluster.port, OWNER, &cluster.password);
+    for (part, value, field) in [
+        ("ca", json!("my certificate"), "ca"),
+        ("settings", json!({"a b": "1"}), "settings"),
+        ("tls", json!("require"), "tls"),
+        ("settings", json!({"lock_timeout": "soon"}), "settings"),
+    ] {
+        let before = further[part].take();
+        further[part] = value;
+        let (status, problem) = api.post("/connections", &further).await;
+        assert_eq!((status, problem["field"].as_str()), (422, Some(field)), "{problem:#}");
+        if before.is_null() {
+            further.as_object_mut().unwrap().remove(part);
+        } else {
+            further[part] = before;
+        }
+    }
+    further["log_user"] = OWNER.into();
+    further["log_password"] = cluster.password.as_str().into();
+    further["settings"] = json!({"lock_timeout": "5s"});
+    let (status, made) = api.post("/connections", &further).await;
+    assert_eq!(status, 201, "{made:#}");
+    assert_eq!((made["log_user"].as_str(), made["tls"].as_str()), (Some(OWNER), Some("prefer")));
+    assert!(!made.to_string().contains(&cluster.password), "a password came back");
+    assert_eq!(made["settings"], json!({"lock_timeout": "5s"}));
+}
+
 #[test]
 fn the_openapi_document_in_docs_is_the_server_s() {
     let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/openapi.json");

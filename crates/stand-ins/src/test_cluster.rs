@@ -1,7 +1,7 @@
 //! A PostgreSQL cluster for one test.
 
 use std::fs;
-use std::os::unix::fs::PermissionsExt;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
 
 use crate::postgres_cluster::{Cluster, ClusterOptions, free_port};
 
@@ -36,6 +36,29 @@ impl TestCluster {
             cluster.ensure_database(name).await.expect("a new database");
         }
         Self { cluster: Some(cluster), options, _home: home }
+    }
+
+    /// Lets the server encrypt sessions with a certificate and its key, as PEM text; without them it stops doing so.
+    ///
+    /// # Panics
+    /// If it does not.
+    pub async fn encrypt(&self, certificate: Option<(&str, &str)>) {
+        let client = self.connect("postgres").await.expect("a session");
+        let data = client.query_one("SHOW data_directory", &[]).await.expect("its folder").get::<_, String>(0);
+        let owner = fs::metadata(&data).expect("its folder");
+        if let Some((certificate, key)) = certificate {
+            for (name, text) in [("server.crt", certificate), ("server.key", key)] {
+                let path = std::path::Path::new(&data).join(name);
+                fs::write(&path, text).expect("a file in its folder");
+                fs::set_permissions(&path, fs::Permissions::from_mode(0o600)).expect("a file of its own");
+                std::os::unix::fs::chown(&path, Some(owner.uid()), Some(owner.gid())).expect("a file of its own");
+            }
+        }
+        let on = if certificate.is_some() { "on" } else { "off" };
+        client.batch_execute(&format!("ALTER SYSTEM SET ssl = {on}")).await.expect("the setting");
+        client.batch_execute("SELECT pg_reload_conf()").await.expect("a reload");
+        // the reload reaches new sessions a moment later
+        tokio::time::sleep(std::time::Duration::from_millis(300)).await;
     }
 
     /// Stops the server as a crash would and starts it again.

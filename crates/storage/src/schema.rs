@@ -68,6 +68,11 @@ diesel::table! {
         revision -> Int4,
         created_at -> Timestamptz,
         updated_at -> Timestamptz,
+        tls -> Text,
+        ca -> Nullable<Text>,
+        log_username -> Nullable<Text>,
+        sealed_log_password -> Nullable<Bytea>,
+        settings -> Jsonb,
     }
 }
 
@@ -82,6 +87,7 @@ diesel::table! {
         version -> Int4,
         created_at -> Timestamptz,
         updated_at -> Timestamptz,
+        preflight -> Nullable<Jsonb>,
     }
 }
 

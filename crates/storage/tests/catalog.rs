@@ -4,7 +4,6 @@
 use gonvel_core::connector::{CapturedTable, Definition, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, TopicName};
 use gonvel_core::ports::{DatabaseAddress, FleetStore, PortError, SchemaStore};
-use gonvel_core::secret::Secret;
 use gonvel_stand_ins::test_cluster::TestCluster;
 use gonvel_storage::Database;
 use gonvel_storage::catalog::connections::ConnectionInput;
@@ -12,13 +11,7 @@ use gonvel_storage::sealing::Sealer;
 use uuid::Uuid;
 
 fn input(name: &str, password: &str) -> ConnectionInput {
-    let address = DatabaseAddress {
-        host: "packhouse.example".into(),
-        port: 5432,
-        database: "packhouse".into(),
-        user: "gonvel".into(),
-        password: Secret::new(password.into()),
-    };
+    let address = DatabaseAddress::new("packhouse.example", 5432, "packhouse", "gonvel", password);
     ConnectionInput { name: ConnectionName::parse(name).unwrap(), address }
 }
 

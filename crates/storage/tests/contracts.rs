@@ -4,7 +4,6 @@
 use gonvel_core::connector::{Definition, DeliveredTopic, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName};
 use gonvel_core::ports::DatabaseAddress;
-use gonvel_core::secret::Secret;
 use gonvel_port_contracts::{leases, readers, topic_log};
 use gonvel_stand_ins::test_cluster::TestCluster;
 use gonvel_storage::Database;
@@ -13,13 +12,7 @@ use gonvel_storage::sealing::Sealer;
 use uuid::Uuid;
 
 async fn connector(database: &Database) -> ConnectorId {
-    let address = DatabaseAddress {
-        host: "nowhere.example".into(),
-        port: 5432,
-        database: "settlement".into(),
-        user: "gonvel".into(),
-        password: Secret::new("russet".into()),
-    };
+    let address = DatabaseAddress::new("nowhere.example", 5432, "settlement", "gonvel", "russet");
     let name = ConnectionName::parse("settlement").unwrap();
     let connection = database.create_connection(&ConnectionInput { name, address }).await.unwrap().id;
     let topics = vec![DeliveredTopic { topic: "orchard".into(), schema: "public".into(), table: "bins".into() }];

@@ -2,10 +2,13 @@
 
 use std::time::Duration;
 
-use gonvel_core::ports::DatabaseAddress;
+use gonvel_core::ports::{DatabaseAddress, TlsMode};
+use tokio_postgres::config::SslMode;
 use tokio_postgres::error::SqlState;
-use tokio_postgres::{Client, Config, NoTls};
+use tokio_postgres::{Client, Config};
+use tokio_postgres_rustls::MakeRustlsConnect;
 
+use super::tls;
 use crate::error::ConnectorError;
 
 /// How long a server may take to answer a new session.
@@ -30,8 +33,15 @@ pub async fn connect(address: &DatabaseAddress) -> Result<Client, ConnectorError
         .password(address.password.expose())
         .application_name("gonvel")
         .connect_timeout(PATIENCE)
-        .keepalives_idle(Duration::from_secs(30));
-    let opened = tokio::time::timeout(PATIENCE, config.connect(NoTls)).await;
+        .keepalives_idle(Duration::from_secs(30))
+        .options(start_options(address))
+        .ssl_mode(match address.tls {
+            TlsMode::Off => SslMode::Disable,
+            TlsMode::Prefer => SslMode::Prefer,
+            TlsMode::Require | TlsMode::Verify => SslMode::Require,
+        });
+    let connector = MakeRustlsConnect::new(tls::client_config(address)?);
+    let opened = tokio::time::timeout(PATIENCE, config.connect(connector)).await;
     let (client, connection) = match opened {
         Err(_) => return Err(no_answer(address)),
         Ok(Err(error)) => return Err(explain_connect(address, &error)),
@@ -44,6 +54,12 @@ pub async fn connect(address: &DatabaseAddress) -> Result<Client, ConnectorError
     });
     client.batch_execute(SESSION).await.map_err(|e| explain(&e, "preparing the session"))?;
     Ok(client)
+}
+
+/// The settings of an address as a session takes them when it starts.
+pub(super) fn start_options(address: &DatabaseAddress) -> String {
+    let escape = |text: &str| text.replace('\\', "\\\\").replace(' ', "\\ ");
+    address.settings.iter().map(|(name, value)| format!("-c {}={} ", escape(name), escape(value))).collect()
 }
 
 fn place(address: &DatabaseAddress) -> String {
@@ -61,6 +77,12 @@ fn no_answer(address: &DatabaseAddress) -> ConnectorError {
 pub(super) fn explain_connect(address: &DatabaseAddress, error: &tokio_postgres::Error) -> ConnectorError {
     let Some(refusal) = error.as_db_error() else {
         let cause = std::error::Error::source(error).map(ToString::to_string).unwrap_or_default();
+        if cause.contains("does not support TLS") {
+            return tls::without_tls(address);
+        }
+        if error.to_string().contains("TLS") {
+            return tls::explain(address, &cause);
+        }
         if cause.contains("timed out") || error.to_string().contains("timed out") {
             return no_answer(address);
         }
@@ -98,6 +120,11 @@ pub(super) fn refusal_to_connect(address: &DatabaseAddress, code: &str, message:
             "check the user's name, that it may log in, and that pg_hba.conf has a line for it from this machine",
         )
         .with_statement(format!("host {} {} samenet scram-sha-256", address.database, address.user)),
+        "22023" | "42704" | "42501" | "55P02" | "08P01" => ConnectorError::settings(
+            Some("settings"),
+            format!("the server refuses a setting of the session: {message} ({code})"),
+            "correct the setting, or take it out",
+        ),
         "3D000" => ConnectorError::settings(
             Some("database"),
             format!("the server has no database {:?}", address.database),

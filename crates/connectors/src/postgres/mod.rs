@@ -15,4 +15,5 @@ pub mod slot;
 pub mod source;
 pub mod tables;
 pub mod target;
+pub mod tls;
 pub mod values;

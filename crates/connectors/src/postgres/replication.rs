@@ -9,11 +9,11 @@ use gonvel_core::ports::DatabaseAddress;
 use postgres_protocol::authentication::{md5_hash, sasl};
 use postgres_protocol::message::backend::{ErrorFields, ErrorResponseBody, Message};
 use postgres_protocol::message::frontend;
-use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
 use tokio::net::TcpStream;
-use tokio::net::tcp::{OwnedReadHalf, OwnedWriteHalf};
 
-use super::client::{PATIENCE, refusal_to_connect};
+use super::client::{PATIENCE, refusal_to_connect, start_options};
+use super::tls;
 use crate::error::ConnectorError;
 
 /// Microseconds between 1970-01-01 and PostgreSQL's epoch 2000-01-01.
@@ -68,16 +68,18 @@ fn explain(refusal: &Refusal, during: &str) -> ConnectorError {
 
 /// A session in replication mode.
 pub struct ReplicationSession {
-    stream: TcpStream,
+    read: Box<dyn AsyncRead + Send + Unpin>,
+    write: Box<dyn AsyncWrite + Send + Unpin>,
     buffer: BytesMut,
 }
 
 impl ReplicationSession {
-    /// Opens a session.
+    /// Opens a session as the login that reads the log.
     ///
     /// # Errors
     /// [`ConnectorError`] as for any session.
     pub async fn connect(address: &DatabaseAddress) -> Result<Self, ConnectorError> {
+        let address = &address.for_log();
         let opened = tokio::time::timeout(PATIENCE, TcpStream::connect((address.host.as_str(), address.port))).await;
         let stream = match opened {
             Ok(Ok(stream)) => stream,
@@ -85,7 +87,9 @@ impl ReplicationSession {
             Err(_) => return Err(lost("opening it", &std::io::ErrorKind::TimedOut.into())),
         };
         stream.set_nodelay(true).map_err(|e| lost("opening it", &e))?;
-        let mut session = Self { stream, buffer: BytesMut::with_capacity(ROOM) };
+        let late = |_| lost("agreeing on encryption", &std::io::ErrorKind::TimedOut.into());
+        let (read, write) = tokio::time::timeout(PATIENCE, tls::open(stream, address)).await.map_err(late)??;
+        let mut session = Self { read, write, buffer: BytesMut::with_capacity(ROOM) };
         tokio::time::timeout(PATIENCE, session.log_in(address))
             .await
             .map_err(|_| lost("logging in", &std::io::ErrorKind::TimedOut.into()))??;
@@ -94,17 +98,18 @@ impl ReplicationSession {
 
     async fn log_in(&mut self, address: &DatabaseAddress) -> Result<(), ConnectorError> {
         let mut out = BytesMut::new();
+        let options = format!(
+            "{}-c datestyle=ISO,YMD -c timezone=UTC -c bytea_output=hex -c intervalstyle=postgres -c extra_float_digits=1 \
+             -c statement_timeout=0",
+            start_options(address)
+        );
         let parameters = [
             ("user", address.user.as_str()),
             ("database", address.database.as_str()),
             ("replication", "database"),
             ("application_name", "gonvel"),
             ("client_encoding", "UTF8"),
-            (
-                "options",
-                "-c datestyle=ISO,YMD -c timezone=UTC -c bytea_output=hex -c intervalstyle=postgres -c extra_float_digits=1 \
-                 -c statement_timeout=0",
-            ),
+            ("options", options.as_str()),
         ];
         frontend::startup_message(parameters, &mut out).map_err(|e| lost("logging in", &e))?;
         self.send(&mut out, "logging in").await?;
@@ -152,7 +157,8 @@ impl ReplicationSession {
     }
 
     async fn send(&mut self, out: &mut BytesMut, during: &str) -> Result<(), ConnectorError> {
-        self.stream.write_all(out).await.map_err(|e| lost(during, &e))?;
+        self.write.write_all(out).await.map_err(|e| lost(during, &e))?;
+        self.write.flush().await.map_err(|e| lost(during, &e))?;
         out.clear();
         Ok(())
     }
@@ -167,7 +173,7 @@ impl ReplicationSession {
     }
 
     async fn fill(&mut self, during: &str) -> Result<(), ConnectorError> {
-        if self.stream.read_buf(&mut self.buffer).await.map_err(|e| lost(during, &e))? == 0 {
+        if self.read.read_buf(&mut self.buffer).await.map_err(|e| lost(during, &e))? == 0 {
             return Err(lost(during, &std::io::ErrorKind::UnexpectedEof.into()));
         }
         Ok(())
@@ -229,10 +235,9 @@ impl ReplicationSession {
                 _ => return Err(garbled("an answer")),
             }
         }
-        let (read, write) = self.stream.into_split();
-        let mut frames = Frames { read, buffer: self.buffer, pace: Pace::default() };
+        let mut frames = Frames { read: self.read, buffer: self.buffer, pace: Pace::default() };
         frames.raw().await?;
-        Ok((frames, Feedback { write }))
+        Ok((frames, Feedback { write: self.write }))
     }
 }
 
@@ -286,7 +291,7 @@ impl Pace {
 
 /// The receiving half of a stream.
 pub struct Frames {
-    read: OwnedReadHalf,
+    read: Box<dyn AsyncRead + Send + Unpin>,
     buffer: BytesMut,
     pace: Pace,
 }
@@ -364,7 +369,7 @@ fn refusal_of(body: &Bytes) -> Refusal {
 
 /// The sending half of a stream: says how far changes are kept.
 pub struct Feedback {
-    write: OwnedWriteHalf,
+    write: Box<dyn AsyncWrite + Send + Unpin>,
 }
 
 impl Feedback {
@@ -384,6 +389,7 @@ impl Feedback {
         }
         out.extend_from_slice(&now_us.to_be_bytes());
         out.extend_from_slice(&[0]);
-        self.write.write_all(&out).await.map_err(|e| lost("confirming changes", &e))
+        self.write.write_all(&out).await.map_err(|e| lost("confirming changes", &e))?;
+        self.write.flush().await.map_err(|e| lost("confirming changes", &e))
     }
 }

@@ -20,7 +20,7 @@ use crate::error::ConnectorError;
 /// [`ConnectorError`]; a publication made here is taken back if the slot cannot be made.
 pub async fn prepare(settings: &SourceSettings) -> Result<PgPosition, ConnectorError> {
     let client = connect(&settings.address).await?;
-    drop_slot(&client, &settings.slot()).await?;
+    drop_slot(&connect(&settings.address.for_log()).await?, &settings.slot()).await?;
     let publication = ident(&settings.publication());
     let tables: Vec<String> = settings.tables.iter().map(|t| qualified(&t.schema, &t.table)).collect();
     client
@@ -94,9 +94,9 @@ async fn drop_slot(client: &Client, slot: &str) -> Result<(), ConnectorError> {
 /// # Errors
 /// [`ConnectorError`]; it says what could not be removed.
 pub async fn clean_up(address: &DatabaseAddress, connector: ConnectorId) -> Result<(), ConnectorError> {
-    let client = connect(address).await?;
-    drop_slot(&client, &names::slot(connector)).await?;
-    client
+    drop_slot(&connect(&address.for_log()).await?, &names::slot(connector)).await?;
+    connect(address)
+        .await?
         .batch_execute(&format!("DROP PUBLICATION IF EXISTS {}", ident(&names::publication(connector))))
         .await
         .map_err(|e| explain(&e, "dropping the publication"))

@@ -77,7 +77,7 @@ impl PgSource {
     pub async fn start(settings: SourceSettings, position: PgPosition) -> Result<Self, ConnectorError> {
         let client = connect(&settings.address).await?;
         check_slot(&client, &settings.slot(), position.lsn).await?;
-        free_slot(&client, &settings.slot()).await?;
+        free_slot(&connect(&settings.address.for_log()).await?, &settings.slot()).await?;
         let session = ReplicationSession::connect(&settings.address).await?;
         let (frames, mut feedback) = session.stream(&settings.slot(), &settings.publication(), position.lsn).await?;
         let (kept, mut kept_now) = watch::channel(position.lsn);

@@ -93,7 +93,7 @@ async fn columns(client: &Client, name: &str) -> Result<HashMap<String, String>,
     Ok(rows.iter().map(|r| (r.get(0), r.get(1))).collect())
 }
 
-async fn check_key(client: &Client, name: &str, source: &TableSchema) -> Result<(), ConnectorError> {
+pub(super) async fn check_key(client: &Client, name: &str, source: &TableSchema) -> Result<(), ConnectorError> {
     let mut key: Vec<String> = source.columns.iter().filter(|c| c.key).map(|c| c.name.clone()).collect();
     key.sort();
     let fits = client

@@ -99,8 +99,45 @@ pub struct Assignment {
     pub version: i32,
 }
 
+/// Whether sessions are encrypted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum TlsMode {
+    /// Never.
+    Off,
+    /// If the server offers it.
+    #[default]
+    Prefer,
+    /// Always, with whoever answers.
+    Require,
+    /// Always, and only with a server whose certificate is signed by a trusted one and has its name.
+    Verify,
+}
+
+impl TlsMode {
+    /// The word for it.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Off => "off",
+            Self::Prefer => "prefer",
+            Self::Require => "require",
+            Self::Verify => "verify",
+        }
+    }
+}
+
+/// A user with a password.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Login {
+    /// User.
+    pub user: String,
+    /// Password.
+    pub password: Secret<String>,
+}
+
 /// How a system is reached. The password never leaves this type but through [`Secret::expose`].
-#[derive(Debug, Clone, Deserialize)]
+#[derive(Debug, Clone)]
 pub struct DatabaseAddress {
     /// Host name or address.
     pub host: String,
@@ -112,6 +149,41 @@ pub struct DatabaseAddress {
     pub user: String,
     /// Password.
     pub password: Secret<String>,
+    /// Whether sessions are encrypted.
+    pub tls: TlsMode,
+    /// Certificates that the server's may be signed by, as PEM text; none means those this machine trusts.
+    pub ca: Option<String>,
+    /// Who reads the server's log, where that is another login.
+    pub log_login: Option<Login>,
+    /// Settings of every session, by name.
+    pub settings: BTreeMap<String, String>,
+}
+
+impl DatabaseAddress {
+    /// A database with one login, encrypted if the server offers it.
+    #[must_use]
+    pub fn new(host: &str, port: u16, database: &str, user: &str, password: &str) -> Self {
+        Self {
+            host: host.into(),
+            port,
+            database: database.into(),
+            user: user.into(),
+            password: Secret::new(password.into()),
+            tls: TlsMode::default(),
+            ca: None,
+            log_login: None,
+            settings: BTreeMap::new(),
+        }
+    }
+
+    /// The same with the login that reads the server's log.
+    #[must_use]
+    pub fn for_log(&self) -> Self {
+        match &self.log_login {
+            None => self.clone(),
+            Some(login) => Self { user: login.user.clone(), password: login.password.clone(), ..self.clone() },
+        }
+    }
 }
 
 /// Where the runtime finds its work and keeps its leases.

@@ -12,7 +12,6 @@ use std::time::{Duration, Instant};
 use gonvel_core::connector::{CapturedTable, Definition, DeliveredTopic, State, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName};
 use gonvel_core::ports::DatabaseAddress;
-use gonvel_core::secret::Secret;
 use gonvel_runtime::{Fleet, Services};
 use gonvel_stand_ins::postgres_cluster::OWNER;
 use gonvel_stand_ins::test_cluster::TestCluster;
@@ -55,13 +54,7 @@ impl World {
     }
 
     pub async fn connection(&self, database: &str) -> Uuid {
-        let address = DatabaseAddress {
-            host: "127.0.0.1".into(),
-            port: self.cluster.port,
-            database: database.into(),
-            user: OWNER.into(),
-            password: Secret::new(self.cluster.password.clone()),
-        };
+        let address = DatabaseAddress::new("127.0.0.1", self.cluster.port, database, OWNER, &self.cluster.password);
         let input = ConnectionInput { name: ConnectionName::parse(database).unwrap(), address };
         self.database.create_connection(&input).await.unwrap().id
     }

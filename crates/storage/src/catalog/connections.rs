@@ -1,11 +1,12 @@
 //! Connections: saved, reusable ways to reach a system. The password is sealed; it leaves only towards the system.
 
 use chrono::{DateTime, Utc};
+use diesel::dsl;
 use diesel::prelude::*;
 use diesel::result::{DatabaseErrorKind, Error};
 use diesel_async::RunQueryDsl;
 use gonvel_core::naming::ConnectionName;
-use gonvel_core::ports::{DatabaseAddress, PortError};
+use gonvel_core::ports::{DatabaseAddress, Login, PortError};
 use gonvel_core::secret::Secret;
 use uuid::Uuid;
 
@@ -37,6 +38,14 @@ pub struct Connection {
     pub created_at: DateTime<Utc>,
     /// When it was last changed.
     pub updated_at: DateTime<Utc>,
+    /// Whether sessions are encrypted, as a word.
+    pub tls: String,
+    /// Certificates to trust, as PEM text.
+    pub ca: Option<String>,
+    /// Who reads the server's log, where that is another login.
+    pub log_username: Option<String>,
+    /// Settings of every session.
+    pub settings: serde_json::Value,
 }
 
 /// What a person gives for a connection.
@@ -56,7 +65,26 @@ fn named(name: &ConnectionName) -> impl FnOnce(Error) -> PortError {
     }
 }
 
+type Further = (
+    dsl::Eq<connections::tls, &'static str>,
+    dsl::Eq<connections::ca, Option<String>>,
+    dsl::Eq<connections::log_username, Option<String>>,
+    dsl::Eq<connections::sealed_log_password, Option<Vec<u8>>>,
+    dsl::Eq<connections::settings, serde_json::Value>,
+);
+
 impl Database {
+    /// What an address says beyond its login.
+    fn further(&self, address: &DatabaseAddress) -> Further {
+        (
+            connections::tls.eq(address.tls.word()),
+            connections::ca.eq(address.ca.clone()),
+            connections::log_username.eq(address.log_login.as_ref().map(|l| l.user.clone())),
+            connections::sealed_log_password.eq(address.log_login.as_ref().map(|l| self.sealer.seal(&l.password))),
+            connections::settings.eq(serde_json::to_value(&address.settings).unwrap_or_default()),
+        )
+    }
+
     /// Saves a new connection.
     ///
     /// # Errors
@@ -74,6 +102,7 @@ impl Database {
                 connections::database.eq(&address.database),
                 connections::username.eq(&address.user),
                 connections::sealed_password.eq(self.sealer.seal(&address.password)),
+                self.further(address),
             ))
             .returning(Connection::as_returning())
             .get_result(&mut connection)
@@ -102,6 +131,7 @@ impl Database {
                 connections::database.eq(&address.database),
                 connections::username.eq(&address.user),
                 sealed.map(|s| connections::sealed_password.eq(s)),
+                self.further(address),
                 connections::revision.eq(connections::revision + 1),
                 connections::updated_at.eq(diesel::dsl::now),
             ))
@@ -173,18 +203,28 @@ impl Database {
 pub(super) async fn address(database: &Database, id: Uuid) -> Result<DatabaseAddress, PortError> {
     let found = database.find_connection(id).await?;
     let mut connection = database.connection().await?;
-    let sealed: Vec<u8> = connections::table
+    let (sealed, sealed_log): (Vec<u8>, Option<Vec<u8>>) = connections::table
         .find(id)
-        .select(connections::sealed_password)
+        .select((connections::sealed_password, connections::sealed_log_password))
         .first(&mut connection)
         .await
         .map_err(failed("reading a connection"))?;
-    let password: Secret<String> = database.sealer.open(&sealed).map_err(|e| PortError::Refused(e.to_string()))?;
+    let open = |sealed: &[u8]| -> Result<Secret<String>, PortError> {
+        database.sealer.open(sealed).map_err(|e| PortError::Refused(e.to_string()))
+    };
+    let log_login = match (found.log_username, sealed_log) {
+        (Some(user), Some(sealed)) => Some(Login { user, password: open(&sealed)? }),
+        _ => None,
+    };
     Ok(DatabaseAddress {
         host: found.host,
         port: u16::try_from(found.port).unwrap_or(0),
         database: found.database,
         user: found.username,
-        password,
+        password: open(&sealed)?,
+        tls: serde_json::from_value(found.tls.into()).unwrap_or_default(),
+        ca: found.ca,
+        log_login,
+        settings: serde_json::from_value(found.settings).unwrap_or_default(),
     })
 }

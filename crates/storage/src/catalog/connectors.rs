@@ -7,6 +7,7 @@ use diesel_async::{AsyncConnection, RunQueryDsl};
 use gonvel_core::connector::{Definition, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectorId, ConnectorName};
 use gonvel_core::ports::{Assignment, LaneStatus, PortError};
+use gonvel_core::preflight::KeptReport;
 use uuid::Uuid;
 
 use crate::Database;
@@ -178,6 +179,38 @@ impl Database {
             .await
             .map_err(failed("starting connectors anew"))?;
         Ok(())
+    }
+
+    /// Keeps the report of a connector's preflight in place of the one before.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    pub async fn keep_report(&self, id: ConnectorId, report: &KeptReport) -> Result<(), PortError> {
+        let report = serde_json::to_value(report).map_err(|e| PortError::Refused(e.to_string()))?;
+        let mut connection = self.connection().await?;
+        diesel::update(connectors::table.find(id.0))
+            .set(connectors::preflight.eq(report))
+            .execute(&mut connection)
+            .await
+            .map_err(failed("keeping a preflight's report"))?;
+        Ok(())
+    }
+
+    /// The report of a connector's last preflight, if it had one.
+    ///
+    /// # Errors
+    /// [`PortError::NotFound`].
+    pub async fn report(&self, id: ConnectorId) -> Result<Option<KeptReport>, PortError> {
+        let mut connection = self.connection().await?;
+        let found: Option<Option<serde_json::Value>> = connectors::table
+            .find(id.0)
+            .select(connectors::preflight)
+            .first(&mut connection)
+            .await
+            .optional()
+            .map_err(failed("reading a preflight's report"))?;
+        let kept = found.ok_or_else(|| PortError::NotFound { what: format!("connector {id}") })?;
+        Ok(kept.and_then(|report| serde_json::from_value(report).ok()))
     }
 
     /// Asks something of a connector. One that is being deleted takes no other wish.

@@ -1,0 +1,315 @@
+//! What a sink connector needs.
+
+use std::collections::HashMap;
+
+use gonvel_core::connector::DeliveredTopic;
+use gonvel_core::ports::DatabaseAddress;
+use gonvel_core::preflight::{Check, Report};
+use gonvel_core::table::TableSchema;
+
+use super::{Asked, from_error};
+use crate::error::ConnectorError;
+use crate::postgres::names::{ident, literal, qualified};
+use crate::postgres::target::{self, create_statement};
+
+/// A topic to deliver, with the shape of its latest records; none while it has none.
+pub type Shaped = (DeliveredTopic, Option<TableSchema>);
+
+/// Checks what a sink connector needs.
+pub async fn sink(address: &DatabaseAddress, topics: &[Shaped]) -> Report {
+    let mut asked = match Asked::open(address).await {
+        Ok(asked) => asked,
+        Err(report) => return report,
+    };
+    let outcome = checks(&mut asked, topics).await;
+    asked.end(outcome)
+}
+
+async fn checks(asked: &mut Asked<'_>, topics: &[Shaped]) -> Result<(), ConnectorError> {
+    let rows = asked
+        .rows(
+            "SELECT pg_is_in_recovery() OR current_setting('default_transaction_read_only') = 'on',
+                CASE WHEN to_regnamespace('gonvel') IS NULL THEN has_database_privilege(current_database(), 'CREATE')
+                    ELSE has_schema_privilege('gonvel', 'CREATE') END",
+            &[],
+        )
+        .await?;
+    let (read_only, room) = rows.first().map_or((false, false), |r| (r.get(0), r.get(1)));
+    if read_only {
+        asked.push(
+            Check::failed("writable", "host", "the server takes no writes: it is a standby, or set to be read only")
+                .remedy("connect to its primary, or turn default_transaction_read_only off"),
+        );
+        return Ok(());
+    }
+    let (name, user) = (&asked.address.user, ident(&asked.address.user));
+    asked.push(if room {
+        Check::passed("room for the position", "the position is kept beside the data, in schema gonvel")
+    } else {
+        let grant = format!("GRANT CREATE ON DATABASE {} TO {user};", ident(&asked.address.database));
+        Check::failed("room for the position", "user", format!("user {name} may not make the schema gonvel"))
+            .means("the position is kept there, beside the data, so that both commit together")
+            .remedy("grant it")
+            .statement(grant)
+    });
+    for (topic, shape) in topics {
+        let there = target_table(asked, &user, topic, shape.as_ref()).await?;
+        if let (Some(owns), Some(shape)) = (there, shape) {
+            columns(asked, topic, shape, owns).await?;
+            key(asked, topic, shape, owns).await;
+        }
+        if there.is_some() {
+            side_effects(asked, topic).await?;
+        }
+    }
+    Ok(())
+}
+
+/// Whether the table is there and may be written; then, whether the user owns it.
+async fn target_table(
+    asked: &mut Asked<'_>,
+    user: &str,
+    topic: &DeliveredTopic,
+    shape: Option<&TableSchema>,
+) -> Result<Option<bool>, ConnectorError> {
+    let (plain, name) = (format!("{}.{}", topic.schema, topic.table), qualified(&topic.schema, &topic.table));
+    let label = format!("table {plain}");
+    let schema = ident(&topic.schema);
+    let rows = asked
+        .rows(
+            "SELECT c.oid IS NOT NULL, c.relkind::text,
+                CASE WHEN c.oid IS NOT NULL THEN has_schema_privilege(c.relnamespace, 'USAGE')
+                       AND has_table_privilege(c.oid, 'SELECT') AND has_table_privilege(c.oid, 'INSERT')
+                       AND has_table_privilege(c.oid, 'UPDATE') AND has_table_privilege(c.oid, 'DELETE')
+                     WHEN to_regnamespace($2) IS NULL THEN has_database_privilege(current_database(), 'CREATE')
+                     ELSE has_schema_privilege(to_regnamespace($2), 'CREATE') END,
+                coalesce(pg_has_role(c.relowner, 'USAGE'), false), to_regnamespace($2) IS NOT NULL
+             FROM (SELECT 1) one LEFT JOIN pg_class c ON c.oid = to_regclass($1)",
+            &[&name, &schema],
+        )
+        .await?;
+    let Some(row) = rows.first() else { return Ok(None) };
+    let (there, may, owns, schema_there): (bool, bool, bool, bool) = (row.get(0), row.get(2), row.get(3), row.get(4));
+    let user_name = &asked.address.user;
+    let (check, found) = match (there, may) {
+        (true, _) if !matches!(row.get::<_, Option<&str>>(1), Some("r" | "p")) => (
+            Check::failed(&label, "topics", format!("{plain} is no table that rows can be written to"))
+                .remedy("choose another name"),
+            None,
+        ),
+        (true, true) => (Check::passed(&label, "is there and may be written"), Some(owns)),
+        (true, false) => (
+            Check::failed(&label, "topics", format!("user {user_name} may not write {plain}")).remedy("grant it").statement(
+                format!(
+                    "GRANT USAGE ON SCHEMA {schema} TO {user}; GRANT SELECT, INSERT, UPDATE, DELETE ON {name} TO {user};"
+                ),
+            ),
+            None,
+        ),
+        (false, true) => {
+            let check = Check::passed(&label, "is not there: Gonvel makes it like the source's");
+            let made = shape.map(|shape| create_statement(&name, shape));
+            (
+                made.into_iter()
+                    .fold(check, |c, made| c.remedy("make it yourself to have it otherwise").statement(format!("{made};"))),
+                None,
+            )
+        }
+        (false, false) => (
+            Check::failed(&label, "topics", format!("{plain} is not there and user {user_name} may not make it"))
+                .remedy("grant it, or make the table")
+                .statement(if schema_there {
+                    format!("GRANT USAGE, CREATE ON SCHEMA {schema} TO {user};")
+                } else {
+                    format!("GRANT CREATE ON DATABASE {} TO {user};", ident(&asked.address.database))
+                }),
+            None,
+        ),
+    };
+    asked.push(check);
+    if shape.is_none() {
+        asked.push(
+            Check::warning(format!("records of {}", topic.topic), "the topic has no captured rows yet")
+                .means("whether its columns fit the table is seen when the first come"),
+        );
+    }
+    Ok(found)
+}
+
+/// How values of a column's type come into the target's.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Fit {
+    /// Every value is taken.
+    Whole,
+    /// Values may be too long, too large or not of the form.
+    Partly,
+    /// There is no way between the types.
+    No,
+}
+
+struct TargetColumn {
+    ty: String,
+    required: bool,
+}
+
+/// Compares the columns: what is missing, of another type, or required by the target alone.
+async fn columns(
+    asked: &mut Asked<'_>,
+    topic: &DeliveredTopic,
+    shape: &TableSchema,
+    owns: bool,
+) -> Result<(), ConnectorError> {
+    let (plain, name) = (format!("{}.{}", topic.schema, topic.table), qualified(&topic.schema, &topic.table));
+    let there: HashMap<String, TargetColumn> = asked
+        .rows(
+            "SELECT attname::text, format_type(atttypid, atttypmod),
+                    attnotnull AND NOT atthasdef AND attidentity = '' AND attgenerated = ''
+             FROM pg_attribute WHERE attrelid = $1::text::regclass AND attnum > 0 AND NOT attisdropped",
+            &[&name],
+        )
+        .await?
+        .into_iter()
+        .map(|r| (r.get(0), TargetColumn { ty: r.get(1), required: r.get(2) }))
+        .collect();
+    let mut fits = true;
+    for column in &shape.columns {
+        let label = format!("column {} of {plain}", column.name);
+        let Some(target) = there.get(&column.name) else {
+            fits = false;
+            let add = format!("ALTER TABLE {name} ADD COLUMN {} {};", ident(&column.name), column.source_type);
+            asked.push(if owns {
+                Check::passed(label, "is not there: Gonvel adds it when the first record comes").statement(add)
+            } else {
+                Check::failed(label, "topics", format!("it is not there, and user {} may not add it", asked.address.user))
+                    .remedy("let the table's owner add it")
+                    .statement(add)
+            });
+            continue;
+        };
+        match fit(asked, &column.source_type, &target.ty).await? {
+            Fit::Whole => {}
+            Fit::Partly => {
+                fits = false;
+                asked.push(
+                    Check::warning(label, format!("{} comes, and {} is there", column.source_type, target.ty))
+                        .means("a value that does not fit stops the connector")
+                        .remedy("give the column the type that comes")
+                        .statement(retype(&name, &column.name, &column.source_type))
+                        .can_be_done(owns),
+                );
+            }
+            Fit::No => {
+                fits = false;
+                asked.push(
+                    Check::failed(label, "topics", format!("{} comes, and {} is there", column.source_type, target.ty))
+                        .means("no value can be turned into the other type")
+                        .remedy("give the column another type, or choose another table")
+                        .statement(retype(&name, &column.name, &column.source_type)),
+                );
+            }
+        }
+    }
+    let mut required: Vec<&String> =
+        there.iter().filter(|(c, t)| t.required && !shape.columns.iter().any(|s| s.name == **c)).map(|(c, _)| c).collect();
+    required.sort();
+    for column in required {
+        fits = false;
+        asked.push(
+            Check::failed(
+                format!("column {column} of {plain}"),
+                "topics",
+                "it may not be null and has no default, and no record brings it",
+            )
+            .means("every insert would be refused")
+            .remedy("let it be null, or give it a default")
+            .statement(format!("ALTER TABLE {name} ALTER COLUMN {} DROP NOT NULL;", ident(column)))
+            .can_be_done(owns),
+        );
+    }
+    if fits {
+        asked.push(Check::passed(format!("columns of {plain}"), "each has the type that comes, or one that takes it"));
+    }
+    Ok(())
+}
+
+fn retype(table: &str, column: &str, ty: &str) -> String {
+    let column = ident(column);
+    format!("ALTER TABLE {table} ALTER COLUMN {column} TYPE {ty} USING {column}::{ty};")
+}
+
+async fn fit(asked: &Asked<'_>, from: &str, to: &str) -> Result<Fit, ConnectorError> {
+    if from == to {
+        return Ok(Fit::Whole);
+    }
+    let rows = asked
+        .rows(
+            &format!(
+                "SELECT f.oid = t.oid, t.typcategory::text, f.typcategory::text, $2::text LIKE '%(%',
+                    (SELECT castcontext::text FROM pg_cast WHERE castsource = f.oid AND casttarget = t.oid)
+                 FROM pg_type f, pg_type t WHERE f.oid = to_regtype($1) AND t.oid = {}::regtype",
+                literal(to)
+            ),
+            &[&from, &to],
+        )
+        .await?;
+    // a type that this server does not have comes as text
+    let Some(row) = rows.first() else { return Ok(Fit::Partly) };
+    let (same, limited): (bool, bool) = (row.get(0), row.get(3));
+    let (category, comes): (String, String) = (row.get(1), row.get(2));
+    let cast: Option<String> = row.get(4);
+    Ok(match cast.as_deref() {
+        _ if same || category == "S" => {
+            if limited {
+                Fit::Partly
+            } else {
+                Fit::Whole
+            }
+        }
+        Some("i") if !limited => Fit::Whole,
+        Some(_) => Fit::Partly,
+        None if comes == "S" => Fit::Partly,
+        None => Fit::No,
+    })
+}
+
+async fn key(asked: &mut Asked<'_>, topic: &DeliveredTopic, shape: &TableSchema, owns: bool) {
+    let (plain, name) = (format!("{}.{}", topic.schema, topic.table), qualified(&topic.schema, &topic.table));
+    let label = format!("key of {plain}");
+    let check = match target::check_key(&asked.client, &name, shape).await {
+        Ok(()) => Check::passed(label, "it has the source's key"),
+        Err(error) => from_error(&label, &error).means("a row could not be found again to be changed").can_be_done(owns),
+    };
+    asked.push(check);
+}
+
+/// What the target does by itself when rows come.
+async fn side_effects(asked: &mut Asked<'_>, topic: &DeliveredTopic) -> Result<(), ConnectorError> {
+    let (plain, name) = (format!("{}.{}", topic.schema, topic.table), qualified(&topic.schema, &topic.table));
+    let rows = asked
+        .rows(
+            "SELECT (SELECT string_agg(tgname::text, ', ' ORDER BY tgname) FROM pg_trigger
+                     WHERE tgrelid = $1::text::regclass AND NOT tgisinternal AND tgenabled IN ('O', 'A')),
+                    (SELECT string_agg(conname || ' to ' || confrelid::regclass::text, ', ' ORDER BY conname) FROM pg_constraint
+                     WHERE conrelid = $1::text::regclass AND contype = 'f')",
+            &[&name],
+        )
+        .await?;
+    let Some(row) = rows.first() else { return Ok(()) };
+    if let Some(triggers) = row.get::<_, Option<String>>(0) {
+        asked.push(
+            Check::warning(format!("triggers of {plain}"), format!("they run for every row that comes: {triggers}"))
+                .means("what the source's own triggers did comes as rows already, and would be done twice")
+                .remedy("switch off those that do what the source does"),
+        );
+    }
+    if let Some(foreign) = row.get::<_, Option<String>>(1) {
+        asked.push(
+            Check::warning(format!("foreign keys of {plain}"), foreign)
+                .means(
+                    "tables are written one after the other, so a row may come before the one it points to, and be refused",
+                )
+                .remedy("drop the constraint in the target: the source keeps it"),
+        );
+    }
+    Ok(())
+}

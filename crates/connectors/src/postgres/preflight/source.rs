@@ -1,0 +1,299 @@
+//! What a source connector needs.
+
+use gonvel_core::connector::CapturedTable;
+use gonvel_core::naming::ConnectorId;
+use gonvel_core::ports::DatabaseAddress;
+use gonvel_core::preflight::{Check, Report};
+use tokio_postgres::Row;
+
+use super::{Asked, from_error};
+use crate::error::ConnectorError;
+use crate::postgres::client::connect;
+use crate::postgres::names::{self, ident, qualified};
+
+/// What slots that no one reads may keep of the server's disk before it is told, in bytes.
+const KEPT_UNREAD: i64 = 1 << 30;
+
+/// Checks what a source connector needs. One that has its slot already, given by its id, needs no further one.
+pub async fn source(address: &DatabaseAddress, chosen: &[CapturedTable], connector: Option<ConnectorId>) -> Report {
+    let mut asked = match Asked::open(address).await {
+        Ok(asked) => asked,
+        Err(report) => return report,
+    };
+    let outcome = checks(&mut asked, chosen, connector).await;
+    asked.end(outcome)
+}
+
+async fn checks(
+    asked: &mut Asked<'_>,
+    chosen: &[CapturedTable],
+    connector: Option<ConnectorId>,
+) -> Result<(), ConnectorError> {
+    let standby = asked.rows("SELECT pg_is_in_recovery()", &[]).await?;
+    if standby.iter().any(|row| row.get(0)) {
+        asked.push(
+            Check::failed("primary", "host", "the server is a standby: it replays the log of another one")
+                .means("what is to be captured cannot be set up there")
+                .remedy("connect to its primary"),
+        );
+        return Ok(());
+    }
+    let superuser = log(asked, connector).await?;
+    disk(asked).await?;
+    tables(asked, chosen, superuser).await
+}
+
+/// The server's log and the rights to read it. Tells whether the user may do everything.
+async fn log(asked: &mut Asked<'_>, connector: Option<ConnectorId>) -> Result<bool, ConnectorError> {
+    let slot = connector.map(names::slot);
+    let rows = asked
+        .rows(
+            "SELECT current_setting('wal_level'),
+                current_setting('max_replication_slots')::bigint - (SELECT count(*) FROM pg_replication_slots),
+                current_setting('max_wal_senders')::bigint - (SELECT count(*) FROM pg_stat_replication),
+                coalesce((SELECT rolsuper OR rolreplication FROM pg_roles WHERE rolname = $2), false),
+                has_database_privilege(current_database(), 'CREATE'),
+                (SELECT rolsuper FROM pg_roles WHERE rolname = current_user),
+                EXISTS (SELECT 1 FROM pg_replication_slots WHERE slot_name = $1)",
+            &[&slot, &asked.address.for_log().user],
+        )
+        .await?;
+    let Some(row) = rows.first() else { return Ok(false) };
+    let (level, slots, senders): (String, i64, i64) = (row.get(0), row.get(1), row.get(2));
+    let (replicate, create, superuser, own): (bool, bool, bool, bool) = (row.get(3), row.get(4), row.get(5), row.get(6));
+    asked.push(if level == "logical" {
+        Check::passed("wal_level", "wal_level is logical")
+    } else {
+        Check::failed("wal_level", "connection", format!("wal_level is {level}"))
+            .means("the server's log does not hold what changes need")
+            .remedy("set it and restart the server")
+            .statement("ALTER SYSTEM SET wal_level = 'logical';")
+    });
+    if own {
+        asked.push(Check::passed("free slots", "the connector has its slot"));
+    } else {
+        asked.push(room("free slots", slots, "max_replication_slots"));
+        asked.push(room("free senders", senders, "max_wal_senders"));
+    }
+    let reads = asked.address.for_log();
+    let field = if asked.address.log_login.is_some() { "log_user" } else { "user" };
+    if asked.address.log_login.is_some() {
+        asked.push(match connect(&reads).await {
+            Ok(_) => Check::passed("login for the log", format!("the server takes user {}", reads.user)),
+            Err(error) => {
+                let check = from_error("login for the log", &error);
+                let at = check.field.as_deref().map(|f| if f == "password" { "log_password" } else { field }.to_owned());
+                Check { field: at, ..check }
+            }
+        });
+    }
+    let (name, user) = (&asked.address.user, ident(&asked.address.user));
+    let replication = if replicate {
+        Check::passed("replication right", format!("{} may replicate", reads.user))
+    } else {
+        Check::failed("replication right", field, format!("user {} may not replicate", reads.user))
+            .means("it cannot read the server's log")
+            .remedy("let a superuser grant it")
+            .statement(format!("ALTER ROLE {} REPLICATION;", ident(&reads.user)))
+    };
+    let database = &asked.address.database;
+    let publication = if create {
+        Check::passed("publication right", format!("{name} may create a publication"))
+    } else {
+        Check::failed("publication right", "user", format!("user {name} may not create a publication in {database}"))
+            .means("the server cannot be told which tables to send")
+            .remedy("let the database's owner grant it")
+            .statement(format!("GRANT CREATE ON DATABASE {} TO {user};", ident(database)))
+    };
+    asked.push(replication);
+    asked.push(publication);
+    Ok(superuser)
+}
+
+fn room(name: &str, free: i64, setting: &str) -> Check {
+    if free > 0 {
+        return Check::passed(name, format!("{free} free"));
+    }
+    Check::failed(name, "connection", format!("all of {setting} are in use"))
+        .means("a source connector needs one of its own")
+        .remedy("raise it and restart the server, or remove what is not needed")
+        .statement(format!("ALTER SYSTEM SET {setting} = 20;"))
+}
+
+/// What slots keep of the server's disk.
+async fn disk(asked: &mut Asked<'_>) -> Result<(), ConnectorError> {
+    let rows = asked
+        .rows(
+            "SELECT slot_name::text, active, pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn)::bigint,
+                    current_setting('max_slot_wal_keep_size') FROM pg_replication_slots
+             WHERE restart_lsn IS NOT NULL ORDER BY 3 DESC",
+            &[],
+        )
+        .await?;
+    let mebibytes = |bytes: i64| bytes >> 20;
+    let unread: Vec<&Row> = rows.iter().filter(|r| !r.get::<_, bool>(1) && r.get::<_, i64>(2) > KEPT_UNREAD).collect();
+    if let Some(most) = unread.first() {
+        let (slot, kept): (String, i64) = (most.get(0), most.get(2));
+        asked.push(
+            Check::warning(
+                "disk kept by slots",
+                format!("no one reads the slot {slot}, and it keeps {} MiB of log", mebibytes(kept)),
+            )
+            .means("the server's disk fills until the slot is read or dropped")
+            .remedy("drop it if nothing needs it any more")
+            .statement(format!("SELECT pg_drop_replication_slot({});", names::literal(&slot))),
+        );
+        return Ok(());
+    }
+    let kept: i64 = rows.iter().map(|r| r.get::<_, i64>(2)).max().unwrap_or(0);
+    asked.push(Check::passed("disk kept by slots", format!("{} MiB of log for {} slots", mebibytes(kept), rows.len())));
+    Ok(())
+}
+
+/// Everything about the chosen tables, asked at once. A relation that is not there has nulls.
+const TABLES: &str = "SELECT c.relkind::text, c.relpersistence::text,
+    has_schema_privilege(n.oid, 'USAGE') AND (has_table_privilege(c.oid, 'SELECT') OR
+      (SELECT bool_and(has_column_privilege(c.oid, a.attnum, 'SELECT')) FROM pg_attribute a
+       WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped)),
+    has_schema_privilege(n.oid, 'USAGE'),
+    pg_has_role(c.relowner, 'USAGE'), quote_ident(pg_get_userbyid(c.relowner)), c.relreplident::text, row_security_active(c.oid),
+    EXISTS (SELECT 1 FROM pg_index i WHERE i.indrelid = c.oid AND i.indisprimary),
+    (SELECT string_agg(a.attname || ' (' || format_type(a.atttypid, a.atttypmod) || ')', ', ' ORDER BY a.attnum)
+     FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_type e ON e.oid = t.typelem AND t.typcategory = 'A'
+     WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated = ''
+       AND CASE WHEN e.oid IS NOT NULL THEN e.oid >= 16384 AND NOT (e.typtype = 'd' AND e.typbasetype < 16384)
+           ELSE t.oid >= 16384 AND NOT (t.typtype = 'd' AND t.typbasetype < 16384) END),
+    (SELECT string_agg(a.attname, ', ' ORDER BY a.attnum) FROM pg_attribute a
+     WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated <> '')
+  FROM unnest($1::text[], $2::text[]) WITH ORDINALITY AS w(schema, name, place)
+  LEFT JOIN pg_namespace n ON n.nspname = w.schema
+  LEFT JOIN pg_class c ON c.relnamespace = n.oid AND c.relname = w.name
+  ORDER BY w.place";
+
+async fn tables(asked: &mut Asked<'_>, chosen: &[CapturedTable], superuser: bool) -> Result<(), ConnectorError> {
+    let schemas: Vec<&str> = chosen.iter().map(|t| t.schema.as_str()).collect();
+    let names: Vec<&str> = chosen.iter().map(|t| t.table.as_str()).collect();
+    let rows = asked.rows(TABLES, &[&schemas, &names]).await?;
+    for (table, row) in chosen.iter().zip(&rows) {
+        let checks = table_checks(&asked.address.user, table, row, superuser);
+        asked.report.extend(checks);
+    }
+    Ok(())
+}
+
+fn table_checks(user: &str, table: &CapturedTable, row: &Row, superuser: bool) -> Vec<Check> {
+    let (plain, name) = (format!("{}.{}", table.schema, table.table), qualified(&table.schema, &table.table));
+    let role = ident(user);
+    let label = format!("table {plain}");
+    let failed = |finding: String| vec![Check::failed(&label, "tables", finding)];
+    let with = |finding: String, meaning: &str, remedy: &str, statement: String, may: bool| {
+        vec![Check::failed(&label, "tables", finding).means(meaning).remedy(remedy).statement(statement).can_be_done(may)]
+    };
+    let Some(kind) = row.get::<_, Option<String>>(0) else {
+        return vec![
+            Check::failed(&label, "tables", format!("there is no table {plain}"))
+                .remedy("it was dropped or renamed: take it out of the connector, or bring it back"),
+        ];
+    };
+    let persistence: String = row.get(1);
+    let flag = |column: usize| row.get::<_, Option<bool>>(column).unwrap_or(false);
+    let (select, usage, owns, secured, keyed) = (flag(2), flag(3), flag(4) || superuser, flag(7), flag(8));
+    let (owner, identity): (String, String) = (row.get(5), row.get(6));
+    if kind != "r" {
+        let what = match kind.as_str() {
+            "v" => "a view",
+            "m" => "a materialized view",
+            "f" => "a foreign table",
+            "p" => "a partitioned table",
+            _ => "no ordinary table",
+        };
+        let remedy = if kind == "p" { "capture its partitions" } else { "capture the tables it is made of" };
+        return vec![
+            Check::failed(&label, "tables", format!("{plain} is {what}"))
+                .means("the server's log holds no changes of it under this name")
+                .remedy(remedy),
+        ];
+    }
+    if persistence == "u" {
+        let statement = format!("ALTER TABLE {name} SET LOGGED;");
+        let meaning = "its changes are not in the server's log";
+        return with(format!("{plain} is an unlogged table"), meaning, "make it a logged one", statement, owns);
+    }
+    if !usage {
+        let statement = format!("GRANT USAGE ON SCHEMA {} TO {role};", ident(&table.schema));
+        return with(
+            format!("user {user} may not use the schema of {plain}"),
+            "its rows cannot be read",
+            "grant it",
+            statement,
+            false,
+        );
+    }
+    if !select {
+        let statement = format!("GRANT SELECT ON {name} TO {role};");
+        return with(format!("user {user} may not read {plain}"), "its rows cannot be loaded", "grant it", statement, false);
+    }
+    if !owns {
+        return with(
+            format!("{plain} belongs to {owner}"),
+            "only its owner may put it in a publication",
+            "make the user a member of the owner, or connect as the owner",
+            format!("GRANT {owner} TO {role};"),
+            false,
+        );
+    }
+    if !keyed {
+        return with(
+            format!("the table {plain} has no primary key"),
+            "its rows cannot be told apart, so a change could not be applied twice with the same end",
+            "add a primary key, or leave the table out",
+            format!("ALTER TABLE {name} ADD PRIMARY KEY (…);"),
+            false,
+        );
+    }
+    if secured {
+        return failed(format!("row security hides rows of {plain} from user {user}"))
+            .into_iter()
+            .map(|c| {
+                c.means("the initial load would lack them")
+                    .remedy("let a superuser lift it for this user")
+                    .statement(format!("ALTER ROLE {role} BYPASSRLS;"))
+            })
+            .collect();
+    }
+    if identity == "n" {
+        return with(
+            format!("{plain} has replica identity nothing"),
+            "updates and deletes would be refused in the source",
+            "set its replica identity",
+            format!("ALTER TABLE {name} REPLICA IDENTITY DEFAULT;"),
+            true,
+        );
+    }
+    let mut out = vec![Check::passed(&label, "readable, with a key")];
+    if identity == "f" {
+        out.push(
+            Check::warning(
+                format!("replica identity of {plain}"),
+                "it is full: every update and delete writes the whole old row to the log",
+            )
+            .means("changes bring their old rows whole; the server's log grows by as much")
+            .remedy("keep it if old rows are wanted; else the key is enough")
+            .statement(format!("ALTER TABLE {name} REPLICA IDENTITY DEFAULT;")),
+        );
+    }
+    if let Some(made) = row.get::<_, Option<String>>(9) {
+        out.push(
+            Check::warning(format!("types in {plain}"), format!("types of this database's own: {made}"))
+                .means("their values travel as text, and a table made in a target has text there"),
+        );
+    }
+    if let Some(generated) = row.get::<_, Option<String>>(10) {
+        out.push(
+            Check::warning(format!("generated columns of {plain}"), format!("not captured: {generated}"))
+                .means("the server's log does not hold values that it computes itself")
+                .remedy("generate them in the target as well, where they are needed"),
+        );
+    }
+    out
+}

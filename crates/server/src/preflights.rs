@@ -1,0 +1,133 @@
+//! Preflights: what a connector needs, checked for one that is being built, kept with one that is saved.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::time::Instant;
+
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use gonvel_core::change_form::ChangeForm;
+use gonvel_core::civil::rfc3339;
+use gonvel_core::connector::{Definition, ValidConnector};
+use gonvel_core::loops::system_of;
+use gonvel_core::naming::{ConnectorId, ConnectorName, TopicName};
+use gonvel_core::ports::FleetStore;
+use gonvel_core::preflight::{KeptReport, Report};
+use gonvel_core::table::TableSchema;
+use gonvel_http_api::{ConnectorRequest, MendRequest, Preflight, Problem};
+use gonvel_runtime::systems;
+use uuid::Uuid;
+
+use crate::presenting;
+use crate::problems::{Body, Refusal, checks};
+use crate::state::ServerState;
+
+/// Runs checks and notes when, and how long they took.
+pub(crate) async fn timed(checking: impl Future<Output = Report>) -> KeptReport {
+    let start = Instant::now();
+    let checks = checking.await;
+    let took_ms = u64::try_from(start.elapsed().as_millis()).unwrap_or(u64::MAX);
+    KeptReport { at_us: chrono::Utc::now().timestamp_micros(), took_ms, checks }
+}
+
+pub(crate) fn present(report: KeptReport) -> Preflight {
+    Preflight { ready: report.ready(), took_ms: report.took_ms, at: rfc3339(report.at_us), checks: checks(report.checks) }
+}
+
+/// Checks what a connector needs; one that is saved is given with its id.
+pub(crate) async fn check(
+    state: &ServerState,
+    definition: &Definition,
+    connector: Option<ConnectorId>,
+) -> Result<KeptReport, Refusal> {
+    let address = state.database.address(definition.connection()).await?;
+    let shapes = shapes(state, definition).await?;
+    let systems: HashMap<Uuid, String> = state
+        .database
+        .connections()
+        .await?
+        .into_iter()
+        .map(|c| (c.id, system_of(&c.host, u16::try_from(c.port).unwrap_or(0), &c.database)))
+        .collect();
+    let others = state.database.connectors().await?.into_iter().filter(|c| Some(c.id) != connector).map(|c| {
+        let system = systems.get(&c.definition.connection()).cloned().unwrap_or_default();
+        (c.name, system, c.definition)
+    });
+    let others = others.collect();
+    let asked = systems::Asked { definition, connector, address: &address, shapes, others };
+    Ok(timed(systems::preflight(&asked)).await)
+}
+
+/// The shapes of captured rows in the topics that a sink is to deliver.
+async fn shapes(state: &ServerState, definition: &Definition) -> Result<HashMap<String, TableSchema>, Refusal> {
+    let mut shapes = HashMap::new();
+    let Definition::Sink { topics, .. } = definition else { return Ok(shapes) };
+    for delivered in topics {
+        let versions = state.database.schemas_of(&TopicName::parse(delivered.topic.clone())?).await?;
+        let latest = versions.iter().rev().find(|v| v.role == "value");
+        if let Some(form) = latest.and_then(|v| ChangeForm::from_value_text(&v.text).ok()) {
+            shapes.insert(delivered.topic.clone(), (*form.table).clone());
+        }
+    }
+    Ok(shapes)
+}
+
+fn valid(request: ConnectorRequest) -> Result<Definition, Refusal> {
+    let definition = presenting::asked_definition(request.definition);
+    // a connector that is being built may have no name yet
+    let name = if request.name.is_empty() { "unnamed".to_owned() } else { request.name };
+    let connector = ValidConnector::check(ConnectorId(Uuid::nil()), ConnectorName::parse(name)?, definition)?;
+    Ok(connector.definition().clone())
+}
+
+/// Checks what a connector would need, without saving it.
+#[utoipa::path(operation_id = "preflightConnector", post, path = "/api/v1/connectors/preflight", tag = "connectors", request_body = ConnectorRequest,
+    responses((status = 200, body = Preflight), (status = 422, body = Problem)))]
+pub(crate) async fn of_unsaved(
+    State(state): State<Arc<ServerState>>,
+    Body(request): Body<ConnectorRequest>,
+) -> Result<Json<Preflight>, Refusal> {
+    Ok(Json(present(check(&state, &valid(request)?, None).await?)))
+}
+
+/// Carries out the remedy of a check that the connection's own login may carry out, and checks again. The statement is the one
+/// of a report made now; what the caller knows of it is only the check's name.
+#[utoipa::path(operation_id = "mendConnector", post, path = "/api/v1/connectors/preflight/mend", tag = "connectors", request_body = MendRequest,
+    responses((status = 200, body = Preflight), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn mend(
+    State(state): State<Arc<ServerState>>,
+    Body(request): Body<MendRequest>,
+) -> Result<Json<Preflight>, Refusal> {
+    let definition = valid(request.connector)?;
+    let report = check(&state, &definition, None).await?.checks;
+    let statement = report.into_iter().find(|c| c.name == request.check && c.can_be_done).and_then(|c| c.statement);
+    let statement = statement.ok_or_else(|| {
+        let detail =
+            format!("the check {:?} has nothing that could be done from here now: look at the new report", request.check);
+        Refusal::new(StatusCode::CONFLICT, "nothing-to-mend", "There is nothing to do", detail)
+    })?;
+    let address = state.database.address(definition.connection()).await?;
+    systems::mend(&address, &statement).await?;
+    Ok(Json(present(check(&state, &definition, None).await?)))
+}
+
+/// The report of a connector's last preflight.
+#[utoipa::path(operation_id = "getConnectorPreflight", get, path = "/api/v1/connectors/{id}/preflight", tag = "connectors",
+    responses((status = 200, body = Option<Preflight>), (status = 404, body = Problem)))]
+pub(crate) async fn kept(
+    State(state): State<Arc<ServerState>>,
+    Path(id): Path<Uuid>,
+) -> Result<Json<Option<Preflight>>, Refusal> {
+    Ok(Json(state.database.report(ConnectorId(id)).await?.map(present)))
+}
+
+/// Checks again what a connector needs, and keeps the report.
+#[utoipa::path(operation_id = "checkConnector", post, path = "/api/v1/connectors/{id}/preflight", tag = "connectors",
+    responses((status = 200, body = Preflight), (status = 404, body = Problem)))]
+pub(crate) async fn again(State(state): State<Arc<ServerState>>, Path(id): Path<Uuid>) -> Result<Json<Preflight>, Refusal> {
+    let connector = state.database.find_connector(ConnectorId(id)).await?;
+    let report = check(&state, &connector.definition, Some(connector.id)).await?;
+    state.database.keep_report(connector.id, &report).await?;
+    Ok(Json(present(report)))
+}
