@@ -1,6 +1,6 @@
 import { Button, CopyButton } from '@mantine/core';
 
-import type { Problem, Schemas } from '../api/client';
+import type { Problem } from '../api/client';
 
 /** A text to copy, as a line. */
 export function CopyLine({ text }: { text: string }) {
@@ -27,25 +27,5 @@ export function ProblemNote({ problem }: { problem: Problem | null }) {
       {problem.remedy && <div className="remedy">Remedy: {problem.remedy}.</div>}
       {problem.statement && <CopyLine text={problem.statement} />}
     </div>
-  );
-}
-
-/** The checks of a preflight, each with its finding and remedy. */
-export function Checks({ checks }: { checks: Schemas['Check'][] }) {
-  return (
-    <ul className="checks">
-      {checks.map((check) => (
-        <li key={check.name}>
-          <span aria-hidden style={{ color: check.outcome === 'passed' ? 'var(--well)' : 'var(--warn)' }}>
-            {check.outcome === 'passed' ? '✓' : check.outcome === 'warning' ? '!' : '✕'}
-          </span>
-          <span>
-            <strong>{check.name}</strong> <span className="quiet">{check.outcome}</span>: {check.finding}
-            {check.remedy && <div>Remedy: {check.remedy}.</div>}
-            {check.statement && <CopyLine text={check.statement} />}
-          </span>
-        </li>
-      ))}
-    </ul>
   );
 }

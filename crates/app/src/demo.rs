@@ -8,7 +8,7 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use async_trait::async_trait;
-use gonvel_core::connector::{CapturedTable, Definition, DeliveredTopic, ValidConnector, Wish};
+use gonvel_core::connector::{CapturedTable, Definition, DeliveredTopic, InitialLoad, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, TopicName};
 use gonvel_core::ports::{DatabaseAddress, PortError, TopicLog};
 use gonvel_server::DemoWorkload;
@@ -115,7 +115,8 @@ async fn ready_made(database: &Database, cluster: &Cluster) -> Result<(), Box<dy
     }
     let topic = |table: &str| format!("packhouse.{table}");
     let tables = CARRIED.map(|t| CapturedTable { schema: "public".into(), table: t.into(), topic: topic(t) }).to_vec();
-    let source = Definition::Source { connection: connections[0], tables, partitions: PARTITIONS };
+    let source =
+        Definition::Source { connection: connections[0], tables, partitions: PARTITIONS, load: InitialLoad::default() };
     let topics = CARRIED.map(|t| DeliveredTopic { topic: topic(t), schema: "public".into(), table: t.into() }).to_vec();
     let sink = Definition::Sink { connection: connections[1], topics };
     for (name, definition) in [("packhouse-changes", source), ("settlement-tables", sink)] {

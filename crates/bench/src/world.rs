@@ -6,7 +6,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use gonvel_core::connector::{CapturedTable, Definition, DeliveredTopic, State, ValidConnector, Wish};
+use gonvel_core::connector::{CapturedTable, Definition, DeliveredTopic, InitialLoad, State, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, TopicName};
 use gonvel_core::ports::{DatabaseAddress, TopicLog};
 use gonvel_runtime::{Fleet, Services};
@@ -81,7 +81,8 @@ impl World {
             table: (*t).into(),
             topic: format!("{database}.{t}"),
         });
-        let definition = Definition::Source { connection, tables: tables.collect(), partitions };
+        let definition =
+            Definition::Source { connection, tables: tables.collect(), partitions, load: InitialLoad::default() };
         self.connector("source", definition).await
     }
 

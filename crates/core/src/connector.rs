@@ -76,6 +76,22 @@ pub struct DeliveredTopic {
     pub table: String,
 }
 
+/// How the rows that exist when a source connector starts are copied.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct InitialLoad {
+    /// Whether they are; otherwise only what changes from then on is captured.
+    pub rows: bool,
+    /// Rows read a second at most; none for as fast as the source gives them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rows_per_second: Option<u32>,
+}
+
+impl Default for InitialLoad {
+    fn default() -> Self {
+        Self { rows: true, rows_per_second: None }
+    }
+}
+
 /// What a connector is to do, as given by a person.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(tag = "kind", rename_all = "lowercase")]
@@ -88,6 +104,9 @@ pub enum Definition {
         tables: Vec<CapturedTable>,
         /// Partitions for the topics it makes.
         partitions: i32,
+        /// How the rows that exist are copied.
+        #[serde(default)]
+        load: InitialLoad,
     },
     /// Carries topics into tables.
     Sink {
@@ -129,6 +148,9 @@ pub enum DefinitionError {
     /// Partitions out of range.
     #[error("{0} partitions: give a number from 1 to 1000")]
     Partitions(i32),
+    /// A load that never ends.
+    #[error("0 rows a second: give at least 1, or none for as fast as the source gives them")]
+    Pace,
     /// A topic name does not follow the rules.
     #[error("the topic {topic:?} for {table} cannot be named so: {cause}")]
     Topic {
@@ -162,7 +184,10 @@ impl ValidConnector {
     /// [`DefinitionError`] with the finding and the remedy.
     pub fn check(id: ConnectorId, name: ConnectorName, definition: Definition) -> Result<Self, DefinitionError> {
         let pairs: Vec<(String, &str)> = match &definition {
-            Definition::Source { tables, partitions, .. } => {
+            Definition::Source { tables, partitions, load, .. } => {
+                if load.rows_per_second == Some(0) {
+                    return Err(DefinitionError::Pace);
+                }
                 if tables.is_empty() {
                     return Err(DefinitionError::NoTables);
                 }
@@ -222,7 +247,7 @@ mod tests {
             .iter()
             .map(|(table, topic)| CapturedTable { schema: "public".into(), table: (*table).into(), topic: (*topic).into() })
             .collect();
-        let definition = Definition::Source { connection: Uuid::nil(), tables, partitions };
+        let definition = Definition::Source { connection: Uuid::nil(), tables, partitions, load: InitialLoad::default() };
         ValidConnector::check(ConnectorId(Uuid::nil()), ConnectorName::parse("orchard").unwrap(), definition)
     }
 

@@ -98,13 +98,13 @@ pub fn system_of(host: &str, port: u16, database: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::connector::{CapturedTable, DeliveredTopic};
+    use crate::connector::{CapturedTable, DeliveredTopic, InitialLoad};
     use proptest::prelude::*;
     use uuid::Uuid;
 
     fn source(table: &str, topic: &str) -> Definition {
         let tables = vec![CapturedTable { schema: "public".into(), table: table.into(), topic: topic.into() }];
-        Definition::Source { connection: Uuid::nil(), tables, partitions: 1 }
+        Definition::Source { connection: Uuid::nil(), tables, partitions: 1, load: InitialLoad::default() }
     }
 
     fn sink(topic: &str, table: &str) -> Definition {

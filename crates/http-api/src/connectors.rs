@@ -26,6 +26,29 @@ pub struct DeliveredTopic {
     pub table: String,
 }
 
+/// How the rows that exist when a source connector starts are copied.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct InitialLoad {
+    /// Whether they are; otherwise only what changes from then on is captured.
+    pub rows: bool,
+    /// Rows read a second at most; none for as fast as the source gives them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rows_per_second: Option<u32>,
+}
+
+impl Default for InitialLoad {
+    fn default() -> Self {
+        Self { rows: true, rows_per_second: None }
+    }
+}
+
+/// Tables to be loaded again.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ReloadRequest {
+    /// The tables, as `schema.table`.
+    pub tables: Vec<String>,
+}
+
 /// What a connector does.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "kind", rename_all = "lowercase")]
@@ -38,6 +61,9 @@ pub enum Definition {
         tables: Vec<CapturedTable>,
         /// Partitions for the topics it makes, 1 to 1000.
         partitions: i32,
+        /// How the rows that exist are copied.
+        #[serde(default)]
+        load: InitialLoad,
     },
     /// Carries topics into tables.
     Sink {
@@ -114,9 +140,12 @@ pub struct TableProgress {
     pub to: String,
     /// Counts by kind.
     pub counts: Counts,
-    /// Rows the initial load expects, while it is not done.
+    /// Rows the load expects, while it is not done.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub load_total: Option<u64>,
+    /// Rows the load has read, while it is not done.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub load_done: Option<u64>,
 }
 
 /// A connector and how it is doing.

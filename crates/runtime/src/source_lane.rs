@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::position::PgPosition;
-use gonvel_connectors::postgres::slot::prepare;
+use gonvel_connectors::postgres::slot::{load_again, prepare};
 use gonvel_connectors::postgres::source::{Captured, PgSource, SourceSettings};
 use gonvel_core::change::KindCounts;
 use gonvel_core::change_form::position_text;
@@ -26,6 +26,9 @@ struct Position {
     source: PgPosition,
     #[serde(default)]
     counts: BTreeMap<String, KindCounts>,
+    /// The last request to load tables again that was taken up.
+    #[serde(default)]
+    reloaded: i64,
 }
 
 fn stored(position: &Position) -> Result<serde_json::Value, Failure> {
@@ -36,8 +39,10 @@ fn show(board: &Board, tables: &[CapturedTable], position: &Position) {
     let progress = tables.iter().map(|table| {
         let name = format!("{}.{}", table.schema, table.table);
         let counts = position.counts.get(&name).copied().unwrap_or_default();
-        let load_total = position.source.loads.get(&name).map(|l| l.as_ref().map_or(0, |l| l.expected));
-        (name, TableProgress { counts, load_total, other_end: table.topic.clone() })
+        let load = position.source.loads.get(&name);
+        let load_total = load.map(|l| l.as_ref().map_or(0, |l| l.expected));
+        let load_done = load.map(|l| l.as_ref().map_or(0, |l| l.rows));
+        (name, TableProgress { counts, load_total, load_done, other_end: table.topic.clone() })
     });
     let progress = progress.collect();
     board.write(|status| {
@@ -72,14 +77,14 @@ async fn ensure_topics(services: &Services, tables: &[CapturedTable], partitions
 type UnderWay = (JoinHandle<Result<Vec<gonvel_core::ports::Landed>, PortError>>, Position, Option<i64>);
 
 pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
-    let Definition::Source { tables, partitions, connection } = work.assignment.connector.definition() else {
+    let Definition::Source { tables, partitions, connection, load } = work.assignment.connector.definition() else {
         return Err(ConnectorError::Defect("a source lane for a sink".into()).into());
     };
     let address = work.services.fleet.address(*connection).await?;
-    let settings = SourceSettings { connector: work.connector(), address, tables: tables.clone() };
+    let settings = SourceSettings { connector: work.connector(), address, tables: tables.clone(), load: *load };
     let topics = ensure_topics(work.services, tables, *partitions).await?;
     let mut position = if work.lease.position.is_null() {
-        let first = Position { source: prepare(&settings).await?, counts: BTreeMap::new() };
+        let first = Position { source: prepare(&settings).await?, counts: BTreeMap::new(), reloaded: 0 };
         // stored before anything is captured: a crash before this line makes the slot anew, one after it keeps it
         append(&work, AppendBatch { progress: Some(progress(&work, &first)?), ..AppendBatch::default() }).await?;
         first
@@ -87,6 +92,11 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         serde_json::from_value(work.lease.position.clone())
             .map_err(|e| ConnectorError::Defect(format!("the stored position cannot be read: {e}")))?
     };
+    for (number, again) in work.services.fleet.reloads(work.connector(), position.reloaded).await? {
+        load_again(&settings, &mut position.source, &again).await?;
+        position.reloaded = number;
+        append(&work, AppendBatch { progress: Some(progress(&work, &position)?), ..AppendBatch::default() }).await?;
+    }
     show(work.board, tables, &position);
     let mut source = PgSource::start(settings, position.source.clone()).await?;
     enter(work.board, &position);

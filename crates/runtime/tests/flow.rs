@@ -6,38 +6,8 @@ mod support;
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
-use gonvel_core::block::UnpackedBlock;
 use gonvel_core::connector::{State, Wish};
-use gonvel_core::naming::{Offset, TopicName, TopicPartition};
-use gonvel_core::ports::TopicLog;
-use gonvel_storage::Database;
-use support::{TABLES, World, write};
-
-/// All records of a topic as JSON, by partition.
-async fn topic_changes(database: &Database, name: &str) -> Vec<serde_json::Value> {
-    let topic = database.topic(&TopicName::parse(name).unwrap()).await.unwrap();
-    let mut out = Vec::new();
-    for bounds in database.bounds(topic.id).await.unwrap() {
-        let at = TopicPartition { topic: topic.id, partition: bounds.partition };
-        let mut next = 0;
-        while next < bounds.next.0 {
-            for block in database.read(at, Offset(next), 1 << 20).await.unwrap() {
-                assert_eq!(block.first.0, next, "offsets have a gap");
-                next = block.end().0;
-                for record in UnpackedBlock::open(&block.body).unwrap().records() {
-                    let record = record.unwrap().to_record();
-                    let text = gonvel_core::ports::SchemaStore::schema_text(database, record.schema.unwrap()).await.unwrap();
-                    let schema = gonvel_core::avro::schema::Schema::parse(&text).unwrap();
-                    let data = &record.value.unwrap()[10..];
-                    out.push(
-                        gonvel_core::avro::json::read(&schema, &mut gonvel_core::avro::binary::Reader::new(data)).unwrap(),
-                    );
-                }
-            }
-        }
-    }
-    out
-}
+use support::{TABLES, World, topic_changes, write};
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_load_under_changes_and_restarts_makes_one_copy() {

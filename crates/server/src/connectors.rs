@@ -5,9 +5,10 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use gonvel_core::connector::{ValidConnector, Wish};
+use gonvel_core::connector::{Definition, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectorId, ConnectorName};
-use gonvel_http_api::{Action, ActionRequest, Connector, ConnectorRequest, Problem};
+use gonvel_core::ports::PortError;
+use gonvel_http_api::{Action, ActionRequest, Connector, ConnectorRequest, Problem, ReloadRequest};
 use uuid::Uuid;
 
 use crate::preflights;
@@ -48,7 +49,7 @@ pub(crate) async fn create(
     let definition = presenting::asked_definition(request.definition);
     let connector = ValidConnector::check(id, ConnectorName::parse(request.name)?, definition)?;
     if state.database.connectors().await?.iter().any(|c| c.name == connector.name().as_str()) {
-        let taken = gonvel_core::ports::PortError::Exists { what: format!("the connector {}", connector.name()) };
+        let taken = PortError::Exists { what: format!("the connector {}", connector.name()) };
         return Err(taken.into());
     }
     let report = if request.start { Some(preflights::check(&state, connector.definition(), None).await?) } else { None };
@@ -103,4 +104,35 @@ pub(crate) async fn act(
     state.database.ask(connector.id, wish).await?;
     state.nudge.notify_one();
     find(&state, id).await.map(Json)
+}
+
+/// Loads tables of a source again from their start, beside what is being followed. Their rows are appended to their topics as
+/// loads; whoever reads them applies them by key.
+#[utoipa::path(operation_id = "loadAgain", post, path = "/api/v1/connectors/{id}/reload", tag = "connectors", request_body = ReloadRequest,
+    responses((status = 202, body = Connector), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn load_again(
+    State(state): State<Arc<ServerState>>,
+    Path(id): Path<Uuid>,
+    Body(request): Body<ReloadRequest>,
+) -> Result<(StatusCode, Json<Connector>), Refusal> {
+    let connector = state.database.find_connector(ConnectorId(id)).await?;
+    let Definition::Source { tables, .. } = &connector.definition else {
+        return Err(
+            PortError::Refused("a sink has no table to load: load it in the source that writes its topics".into()).into()
+        );
+    };
+    if connector.wish == Wish::Draft {
+        return Err(PortError::Refused("the connector has not started yet: starting it loads its tables".into()).into());
+    }
+    if request.tables.is_empty() {
+        return Err(Refusal::invalid("tables", "no table is named: name at least one, as schema.table"));
+    }
+    let captured = |name: &String| tables.iter().any(|t| format!("{}.{}", t.schema, t.table) == *name);
+    if let Some(unknown) = request.tables.iter().find(|name| !captured(name)) {
+        return Err(Refusal::invalid("tables", format!("{} does not capture a table {unknown}", connector.name)));
+    }
+    state.database.ask_to_load_again(connector.id, &request.tables).await?;
+    state.database.start_anew(&[connector.id]).await?;
+    state.nudge.notify_one();
+    Ok((StatusCode::ACCEPTED, Json(find(&state, id).await?)))
 }

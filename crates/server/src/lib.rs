@@ -54,6 +54,7 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
         .routes(routes!(preflights::kept, preflights::again))
         .routes(routes!(connectors::one, connectors::remove))
         .routes(routes!(connectors::act))
+        .routes(routes!(connectors::load_again))
         .routes(routes!(topics::list, topics::create))
         .routes(routes!(topics::one, topics::remove))
         .routes(routes!(topics::change))

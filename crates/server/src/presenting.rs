@@ -8,13 +8,14 @@ use gonvel_storage::catalog::connectors::Connector;
 
 pub(crate) fn definition(definition: &core::Definition) -> api::Definition {
     match definition {
-        core::Definition::Source { connection, tables, partitions } => api::Definition::Source {
+        core::Definition::Source { connection, tables, partitions, load } => api::Definition::Source {
             connection: *connection,
             tables: tables
                 .iter()
                 .map(|t| api::CapturedTable { schema: t.schema.clone(), table: t.table.clone(), topic: t.topic.clone() })
                 .collect(),
             partitions: *partitions,
+            load: api::InitialLoad { rows: load.rows, rows_per_second: load.rows_per_second },
         },
         core::Definition::Sink { connection, topics } => api::Definition::Sink {
             connection: *connection,
@@ -28,13 +29,14 @@ pub(crate) fn definition(definition: &core::Definition) -> api::Definition {
 
 pub(crate) fn asked_definition(definition: api::Definition) -> core::Definition {
     match definition {
-        api::Definition::Source { connection, tables, partitions } => core::Definition::Source {
+        api::Definition::Source { connection, tables, partitions, load } => core::Definition::Source {
             connection,
             tables: tables
                 .into_iter()
                 .map(|t| core::CapturedTable { schema: t.schema, table: t.table, topic: t.topic })
                 .collect(),
             partitions,
+            load: core::InitialLoad { rows: load.rows, rows_per_second: load.rows_per_second },
         },
         api::Definition::Sink { connection, topics } => core::Definition::Sink {
             connection,
@@ -87,6 +89,7 @@ pub(crate) fn connector(connector: &Connector, system: String) -> api::Connector
                     truncate: counts.truncate,
                 },
                 load_total: progress.and_then(|p| p.load_total),
+                load_done: progress.and_then(|p| p.load_done),
             }
         })
         .collect();

@@ -169,6 +169,7 @@ impl From<DefinitionError> for Refusal {
         let field = match &error {
             DefinitionError::NoTopics => "topics",
             DefinitionError::Partitions(_) => "partitions",
+            DefinitionError::Pace => "load",
             _ => "tables",
         };
         Self::invalid(field, format!("{error}{cause}"))

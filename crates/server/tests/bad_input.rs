@@ -204,6 +204,20 @@ async fn a_report_stays_with_its_connector_and_its_remedies_can_be_carried_out()
     assert_eq!(api.post(&report, &json!({})).await.1["ready"], true);
     assert_eq!(api.get(&report).await["ready"], true, "the new report stays");
 
+    // what cannot be loaded again says why; a draft has nothing to load again
+    let reload = format!("{path}/reload");
+    assert_eq!(api.post(&reload, &json!({"tables": ["public.bins"]})).await.0, 409);
+    assert_eq!(api.post(&format!("{path}/actions"), &start).await.0, 200);
+    for tables in [json!([]), json!(["public.scribbles"]), json!(["bins"])] {
+        let (status, problem) = api.post(&reload, &json!({"tables": tables})).await;
+        assert_eq!((status, problem["field"].as_str()), (422, Some("tables")), "{problem:#}");
+    }
+    assert_eq!(api.post(&reload, &json!({"tables": ["public.bins"]})).await.0, 202);
+    let mut endless = source(&owner, "bins");
+    endless["definition"]["load"] = json!({"rows": true, "rows_per_second": 0});
+    let (status, problem) = api.post("/connectors/preflight", &endless).await;
+    assert_eq!((status, problem["field"].as_str()), (422, Some("load")), "{problem:#}");
+
     // a sink that would write what the source captures
     let mut sink = draft.clone();
     sink["name"] = "back-again".into();

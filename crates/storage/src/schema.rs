@@ -103,5 +103,14 @@ diesel::table! {
     }
 }
 
+diesel::table! {
+    reloads (number) {
+        number -> Int8,
+        connector_id -> Uuid,
+        tables -> Array<Text>,
+        asked_at -> Timestamptz,
+    }
+}
+
 diesel::allow_tables_to_appear_in_same_query!(topics, topic_partitions);
 diesel::allow_tables_to_appear_in_same_query!(connections, connectors, lanes);

@@ -1,7 +1,7 @@
 //! Connections and connectors as they are stored.
 #![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
 
-use gonvel_core::connector::{CapturedTable, Definition, ValidConnector, Wish};
+use gonvel_core::connector::{CapturedTable, Definition, InitialLoad, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, TopicName};
 use gonvel_core::ports::{DatabaseAddress, FleetStore, PortError, SchemaStore};
 use gonvel_stand_ins::test_cluster::TestCluster;
@@ -17,7 +17,7 @@ fn input(name: &str, password: &str) -> ConnectionInput {
 
 fn source(name: &str, connection: Uuid) -> ValidConnector {
     let tables = vec![CapturedTable { schema: "public".into(), table: "bins".into(), topic: "packhouse.bins".into() }];
-    let definition = Definition::Source { connection, tables, partitions: 1 };
+    let definition = Definition::Source { connection, tables, partitions: 1, load: InitialLoad::default() };
     ValidConnector::check(ConnectorId(Uuid::now_v7()), ConnectorName::parse(name).unwrap(), definition).unwrap()
 }
 

@@ -1,12 +1,14 @@
 import { Button, Group, TextInput } from '@mantine/core';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { useState } from 'react';
 import { useNavigate } from 'react-router';
 
-import { problemOf } from '../../api/client';
+import { problemOf, type Schemas } from '../../api/client';
 import { useLiveConnectors } from '../../shared/liveConnectors';
-import { Checks, ProblemNote } from '../../shared/ProblemNote';
+import { Checks } from '../../shared/Checks';
+import { ProblemNote } from '../../shared/ProblemNote';
 import { missing, request, type Draft } from './builder';
-import { create, preflight } from './builderQueries';
+import { create, mend, preflight } from './builderQueries';
 import { Stage, type Change, type Check } from './Stage';
 
 interface Props {
@@ -21,6 +23,7 @@ export function FinishStage({ draft, change, onFailed }: Props) {
   const navigate = useNavigate();
   const queries = useQueryClient();
   const { connectors } = useLiveConnectors();
+  const [mended, setMended] = useState<Schemas['Preflight'] | null>(null);
   const taken = (connectors ?? []).map((c) => c.name);
   const asks = missing(draft, taken);
   const tell = (checks: Check[] | undefined) => onFailed((checks ?? []).filter((c) => c.outcome === 'failed'));
@@ -33,18 +36,33 @@ export function FinishStage({ draft, change, onFailed }: Props) {
       void navigate(`/connectors/${made.id}`);
     },
   });
+  const mending = useMutation({
+    mutationFn: (name: string) => {
+      const body = request(draft, true);
+      if (!body) throw new Error('there is no connector to mend for');
+      return mend({ connector: body, check: name });
+    },
+    onSuccess: (report) => {
+      save.reset();
+      setMended(report);
+      tell(report.checks);
+    },
+  });
   const send = (start: boolean) => {
     const body = request(draft, start);
     check.reset();
+    setMended(null);
     if (body && !asks) save.mutate(body);
   };
   const tryOut = () => {
     const body = request(draft, true);
     save.reset();
+    setMended(null);
     if (body && !asks) check.mutate(body);
   };
+  const report = mended ?? check.data;
   const problem = problemOf(save.error) ?? problemOf(check.error);
-  const checks: Check[] = problem?.checks?.length ? problem.checks : (check.data?.checks ?? []);
+  const checks: Check[] = problem?.checks?.length ? problem.checks : (report?.checks ?? []);
   const nameProblem = problem?.field === 'name' ? `${problem.detail}.` : undefined;
   return (
     <Stage title="Guarantee and start">
@@ -79,10 +97,15 @@ export function FinishStage({ draft, change, onFailed }: Props) {
             <strong>{problem.title}.</strong> Nothing was created.
           </p>
         )}
-        {check.data?.ready && (
-          <div className="note well">Everything it needs is there. Checked in {check.data.took_ms} ms.</div>
+        {report?.ready && (
+          <div className="note well">Everything it needs is there. Checked in {report.took_ms} ms.</div>
         )}
-        <Checks checks={[...checks].sort((a, b) => Number(a.outcome === 'passed') - Number(b.outcome === 'passed'))} />
+        <ProblemNote problem={problemOf(mending.error)} />
+        <Checks
+          checks={checks}
+          onMend={(name) => mending.mutate(name)}
+          mending={mending.isPending ? mending.variables : null}
+        />
       </div>
     </Stage>
   );

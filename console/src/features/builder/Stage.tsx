@@ -1,7 +1,7 @@
 import type { Dispatch, ReactNode } from 'react';
 
 import type { Schemas } from '../../api/client';
-import { Checks } from '../../shared/ProblemNote';
+import { Checks } from '../../shared/Checks';
 import type { Action } from './builder';
 
 export type Change = Dispatch<Action>;

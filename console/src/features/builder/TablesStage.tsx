@@ -1,4 +1,4 @@
-import { Button, Group, Loader, NumberInput, TextInput } from '@mantine/core';
+import { Button, Checkbox, Group, Loader, NumberInput, TextInput } from '@mantine/core';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 
@@ -61,6 +61,14 @@ export function TablesStage({ draft, change, failed }: { draft: SourceDraft; cha
             {count(chosen.length)} of {count(tables.data.length)} chosen
             {fitting.length > SHOWN && `; ${SHOWN} shown, search for the others`}
           </p>
+          <TextInput
+            mb="sm"
+            label="Topics are named"
+            description="By {system}, {schema} and {table}; each can be named by hand above"
+            classNames={{ input: 'mono' }}
+            value={draft.template}
+            onChange={(e) => change({ type: 'template', template: e.currentTarget.value })}
+          />
           <NumberInput
             label="Partitions of each topic"
             description="Rows with one key stay in order within their partition"
@@ -70,6 +78,28 @@ export function TablesStage({ draft, change, failed }: { draft: SourceDraft; cha
             value={draft.partitions}
             onChange={(value) => change({ type: 'partitions', partitions: Number(value) || 1 })}
           />
+          <Checkbox
+            mt="sm"
+            label="Copy the rows that are there first"
+            description="Otherwise only what changes from the start on is captured"
+            checked={draft.load.rows}
+            onChange={(e) => change({ type: 'load', load: { ...draft.load, rows: e.currentTarget.checked } })}
+          />
+          {draft.load.rows && (
+            <NumberInput
+              mt="xs"
+              label="Rows a second at most"
+              description="Gentle on a busy source; changes do not wait for it"
+              placeholder="as fast as it gives them"
+              min={1}
+              allowDecimal={false}
+              thousandSeparator=","
+              value={draft.load.rows_per_second ?? ''}
+              onChange={(value) =>
+                change({ type: 'load', load: { ...draft.load, rows_per_second: Number(value) || undefined } })
+              }
+            />
+          )}
         </>
       )}
     </Stage>

@@ -31,11 +31,33 @@ describe('the builder', () => {
     }
   });
 
+  it('names topics by the template, and leaves those named by hand', () => {
+    const yard = { schema: 'yard', table: 'bays' };
+    const some = after(
+      chosen,
+      { type: 'table', table: yard, chosen: true },
+      { type: 'topicOf', table: 'public.bins', topic: 'bins.of.today' },
+    );
+    const topics = (draft: Draft) => (draft.kind === 'source' ? Object.values(draft.tables).map((t) => t.topic) : []);
+    expect(topics(some)).toEqual(['bins.of.today', 'packhouse.yard.bays']);
+    const renamed = reduce(some, { type: 'template', template: 'site-2.{table}' });
+    expect(topics(renamed)).toEqual(['bins.of.today', 'site-2.bays']);
+    const same = after(chosen, { type: 'table', table: yard, chosen: true }, { type: 'template', template: 'all' });
+    expect(missing(same, [])).toBe('Two tables go to all: give each a topic of its own.');
+    expect(topicFor('pack house', bins, '{system}/{table}.{schema}')).toBe('pack-house-bins');
+  });
+
   it('makes the request of a source', () => {
     expect(request(chosen, true)).toEqual({
       name: 'packhouse-changes',
       start: true,
-      definition: { kind: 'source', connection: 'p', partitions: 3, tables: [{ ...bins, topic: 'packhouse.bins' }] },
+      definition: {
+        kind: 'source',
+        connection: 'p',
+        partitions: 3,
+        load: { rows: true },
+        tables: [{ ...bins, topic: 'packhouse.bins' }],
+      },
     });
   });
 

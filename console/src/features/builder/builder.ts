@@ -22,7 +22,10 @@ export interface SourceDraft extends Common {
   kind: 'source';
   /** Topics of the chosen tables, by `schema.table`. */
   tables: Record<string, TableChoice & { topic: string }>;
+  /** How topics are named after their tables: `{system}.{schema}.{table}` and the like. */
+  template: string;
   partitions: number;
+  load: Schemas['InitialLoad'];
 }
 
 export interface SinkDraft extends Common {
@@ -38,20 +41,33 @@ export type Action =
   | { type: 'name'; name: string }
   | { type: 'table'; table: TableChoice; chosen: boolean }
   | { type: 'topicOf'; table: string; topic: string }
+  | { type: 'template'; template: string }
   | { type: 'partitions'; partitions: number }
+  | { type: 'load'; load: Schemas['InitialLoad'] }
   | { type: 'topic'; topic: string; chosen: boolean }
   | { type: 'tableOf'; topic: string; table: TableChoice };
 
 export function begin(kind: Draft['kind'], topics: string[] = []): Draft {
   const common = { name: '', named: false, system: null };
-  if (kind === 'source') return { ...common, kind, tables: {}, partitions: 3 };
+  if (kind === 'source') {
+    return { ...common, kind, tables: {}, template: TEMPLATE, partitions: 3, load: { rows: true } };
+  }
   return { ...common, kind, topics: Object.fromEntries(topics.map((t) => [t, targetTable(t)])) };
 }
 
-/** A topic for a table: `{system}.{schema}.{table}` without PostgreSQL's usual schema, in characters that names may hold. */
-export function topicFor(system: string, { schema, table }: TableChoice): string {
-  const parts = schema === 'public' ? [system, table] : [system, schema, table];
-  return parts.join('.').replace(/[^A-Za-z0-9._-]/g, '-');
+/** How topics are named if nothing else is said. */
+export const TEMPLATE = '{system}.{schema}.{table}';
+
+/**
+ * A topic for a table by a template, in characters that names may hold. PostgreSQL's usual schema says nothing, so where
+ * it stands with a dot it is left out.
+ */
+export function topicFor(system: string, { schema, table }: TableChoice, template = TEMPLATE): string {
+  const short = schema === 'public' ? template.replace('{schema}.', '').replace('.{schema}', '') : template;
+  const parts: Record<string, string> = { system, schema, table };
+  return short
+    .replace(/\{(system|schema|table)\}/g, (_, part: string) => parts[part] ?? '')
+    .replace(/[^A-Za-z0-9._-]/g, '-');
 }
 
 /** A target table for a topic: its last part. */
@@ -86,7 +102,7 @@ export function reduce(draft: Draft, action: Action): Draft {
       if (draft.kind !== 'source' || !draft.system) return draft;
       const key = keyOf(action.table);
       if (!action.chosen) return { ...draft, tables: without(draft.tables, key) };
-      const topic = topicFor(draft.system.name, action.table);
+      const topic = topicFor(draft.system.name, action.table, draft.template);
       return { ...draft, tables: { ...draft.tables, [key]: { ...action.table, topic } } };
     }
     case 'topicOf': {
@@ -94,6 +110,18 @@ export function reduce(draft: Draft, action: Action): Draft {
       if (draft.kind !== 'source' || !before) return draft;
       return { ...draft, tables: { ...draft.tables, [action.table]: { ...before, topic: action.topic } } };
     }
+    case 'template': {
+      if (draft.kind !== 'source') return draft;
+      const system = draft.system?.name ?? '';
+      // a topic that was named by hand keeps its name
+      const named = Object.entries(draft.tables).map(([key, table]) => {
+        const byTemplate = table.topic === topicFor(system, table, draft.template);
+        return [key, byTemplate ? { ...table, topic: topicFor(system, table, action.template) } : table] as const;
+      });
+      return { ...draft, template: action.template, tables: Object.fromEntries(named) };
+    }
+    case 'load':
+      return draft.kind === 'source' ? { ...draft, load: action.load } : draft;
     case 'partitions':
       return draft.kind === 'source' ? { ...draft, partitions: action.partitions } : draft;
     case 'topic': {
@@ -111,6 +139,11 @@ export function missing(draft: Draft, taken: readonly string[]): string | null {
   if (!draft.system)
     return draft.kind === 'source' ? 'Choose the system to read from.' : 'Choose the system to write to.';
   if (draft.kind === 'source' && Object.keys(draft.tables).length === 0) return 'Choose at least one table.';
+  if (draft.kind === 'source') {
+    const topics = Object.values(draft.tables).map((t) => t.topic);
+    const twice = topics.find((topic, n) => topics.indexOf(topic) !== n);
+    if (twice !== undefined) return `Two tables go to ${twice}: give each a topic of its own.`;
+  }
   if (draft.kind === 'sink' && Object.keys(draft.topics).length === 0) return 'Choose at least one topic.';
   if (draft.name.trim() === '') return 'Give it a name.';
   if (taken.includes(draft.name)) return `There is a connector ${draft.name} already: choose another name.`;
@@ -122,7 +155,13 @@ export function request(draft: Draft, start: boolean): Schemas['ConnectorRequest
   const connection = draft.system.id;
   const definition: Schemas['Definition'] =
     draft.kind === 'source'
-      ? { kind: 'source', connection, partitions: draft.partitions, tables: Object.values(draft.tables) }
+      ? {
+          kind: 'source',
+          connection,
+          partitions: draft.partitions,
+          load: draft.load,
+          tables: Object.values(draft.tables),
+        }
       : {
           kind: 'sink',
           connection,

@@ -16,3 +16,7 @@ export function create(body: Schemas['ConnectorRequest']) {
 export function preflight(body: Schemas['ConnectorRequest']) {
   return answered(api.POST('/api/v1/connectors/preflight', { body }));
 }
+
+export function mend(body: Schemas['MendRequest']) {
+  return answered(api.POST('/api/v1/connectors/preflight/mend', { body }));
+}

@@ -15,7 +15,8 @@ import {
 } from '../../shared/connections/connectionsQueries';
 import { FilterInput, fits, useFilter } from '../../shared/Filter';
 import { Heading } from '../../shared/Page';
-import { Checks, ProblemNote } from '../../shared/ProblemNote';
+import { Checks } from '../../shared/Checks';
+import { ProblemNote } from '../../shared/ProblemNote';
 import { moveInList } from '../../shared/rowKeys';
 
 /** What the page shows over its list. */

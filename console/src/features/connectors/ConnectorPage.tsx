@@ -1,18 +1,20 @@
-import { Button, Group, Table } from '@mantine/core';
-import { useMutation } from '@tanstack/react-query';
+import { Button, Group } from '@mantine/core';
+import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
 
 import { problemOf } from '../../api/client';
 import { ConfirmByName } from '../../shared/ConfirmByName';
-import { count, rate, span, timeLeft } from '../../shared/format';
+import { count, rate, span } from '../../shared/format';
 import { useLiveConnectors, type Connector } from '../../shared/liveConnectors';
 import { Figure, Heading } from '../../shared/Page';
-import { Checks, ProblemNote } from '../../shared/ProblemNote';
+import { ProblemNote } from '../../shared/ProblemNote';
 import { StateMark } from '../../shared/StateMark';
 import { When } from '../../shared/When';
-import { act, remove } from './connectorsQueries';
-import { KINDS, lagText, total } from './progress';
+import { act, preflightQuery, remove } from './connectorsQueries';
+import { LoadBoard } from './LoadBoard';
+import { Preflight } from './Preflight';
+import { lagText, total } from './progress';
 
 /** One connector: its state, what it carried by table and kind, and what can be done with it. */
 export function ConnectorPage() {
@@ -36,7 +38,12 @@ export function ConnectorPage() {
 function One({ connector }: { connector: Connector }) {
   const [asking, setAsking] = useState(false);
   const navigate = useNavigate();
-  const action = useMutation({ mutationFn: (what: 'start' | 'pause') => act(connector.id, what) });
+  const queries = useQueryClient();
+  const action = useMutation({
+    mutationFn: (what: 'start' | 'pause') => act(connector.id, what),
+    // starting checks anew
+    onSettled: () => void queries.invalidateQueries({ queryKey: preflightQuery(connector.id).queryKey }),
+  });
   const deletion = useMutation({
     mutationFn: () => remove(connector.id),
     onSuccess: () => {
@@ -74,7 +81,6 @@ function One({ connector }: { connector: Connector }) {
         }
       />
       <ProblemNote problem={problem} />
-      {problem && problem.checks && problem.checks.length > 0 && <Checks checks={problem.checks} />}
       {connector.reason && (
         <div className="note" role="alert">
           <strong>{connector.state === 'halted' ? 'Needs a person.' : 'Tries again by itself.'}</strong>{' '}
@@ -87,7 +93,8 @@ function One({ connector }: { connector: Connector }) {
         </div>
       )}
       <Figures connector={connector} />
-      <Tables connector={connector} />
+      <LoadBoard connector={connector} />
+      {!connector.deleting && <Preflight connector={connector} />}
       {asking && (
         <ConfirmByName
           name={connector.name}
@@ -196,68 +203,5 @@ function Figures({ connector }: { connector: Connector }) {
         </div>
       )}
     </div>
-  );
-}
-
-function Tables({ connector }: { connector: Connector }) {
-  const source = connector.kind === 'source';
-  return (
-    <div className="sheet">
-      <h2>{source ? 'Tables and the topics they go to' : 'Topics and the tables they go to'}</h2>
-      <Table.ScrollContainer minWidth={760}>
-        <Table aria-label="Changes by table and kind">
-          <Table.Thead>
-            <Table.Tr>
-              <Table.Th>{source ? 'Table' : 'Topic'}</Table.Th>
-              <Table.Th>{source ? 'Topic' : 'Table'}</Table.Th>
-              {KINDS.map((kind) => (
-                <Table.Th key={kind} ta="right">
-                  {kind}
-                </Table.Th>
-              ))}
-              <Table.Th>Initial load</Table.Th>
-            </Table.Tr>
-          </Table.Thead>
-          <Table.Tbody>
-            {connector.tables.map((table) => (
-              <Table.Tr key={table.from}>
-                <Table.Td className="mono">{source ? table.from : <TopicLink name={table.from} />}</Table.Td>
-                <Table.Td className="mono">{source ? <TopicLink name={table.to} /> : table.to}</Table.Td>
-                {KINDS.map((kind) => (
-                  <Table.Td key={kind} className="number" data-kind={kind}>
-                    {count(table.counts[kind])}
-                  </Table.Td>
-                ))}
-                <Table.Td miw={170}>
-                  <Load table={table} connector={connector} />
-                </Table.Td>
-              </Table.Tr>
-            ))}
-          </Table.Tbody>
-        </Table>
-      </Table.ScrollContainer>
-    </div>
-  );
-}
-
-function TopicLink({ name }: { name: string }) {
-  return <Link to={`/topics/${encodeURIComponent(name)}`}>{name}</Link>;
-}
-
-function Load({ table, connector }: { table: Connector['tables'][number]; connector: Connector }) {
-  const { load_total: expected, counts } = table;
-  if (connector.kind === 'sink') return <span className="quiet">in the topic's order</span>;
-  if (expected == null) return connector.state === 'draft' ? <span className="quiet">at the start</span> : <>done</>;
-  if (counts.load === 0) return <span className="quiet">waits its turn</span>;
-  const all = Math.max(expected, counts.load);
-  const left = timeLeft(counts.load, all, connector.rate_per_s);
-  return (
-    <>
-      {count(counts.load)} of about {count(all)}
-      {left && `, ${left} left`}
-      <div className="bar" role="presentation">
-        <div style={{ width: `${(100 * counts.load) / Math.max(1, all)}%` }} />
-      </div>
-    </>
   );
 }

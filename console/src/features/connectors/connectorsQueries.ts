@@ -7,3 +7,24 @@ export function act(id: string, action: Schemas['Action']) {
 export function remove(id: string) {
   return answered(api.DELETE('/api/v1/connectors/{id}', { params: { path: { id } } }));
 }
+
+export function preflightQuery(id: string) {
+  return {
+    queryKey: ['connector', id, 'preflight'],
+    queryFn: () => answered(api.GET('/api/v1/connectors/{id}/preflight', { params: { path: { id } } })),
+  };
+}
+
+export function checkAgain(id: string) {
+  return answered(api.POST('/api/v1/connectors/{id}/preflight', { params: { path: { id } } }));
+}
+
+export function mendFor({ name, definition }: Schemas['Connector'], check: string) {
+  const body = { connector: { name, definition, start: true }, check };
+  return answered(api.POST('/api/v1/connectors/preflight/mend', { body }));
+}
+
+export function loadAgain(id: string, table: string) {
+  const body = { tables: [table] };
+  return answered(api.POST('/api/v1/connectors/{id}/reload', { params: { path: { id } }, body }));
+}

@@ -8,8 +8,8 @@ export function loading(connector: Connector): { done: number; total: number } |
   const tables = connector.tables.filter((t) => t.load_total !== undefined && t.load_total !== null);
   if (connector.state !== 'loading' || tables.length === 0) return null;
   return {
-    done: tables.reduce((sum, t) => sum + t.counts.load, 0),
-    total: tables.reduce((sum, t) => sum + Math.max(t.load_total ?? 0, t.counts.load), 0),
+    done: tables.reduce((sum, t) => sum + (t.load_done ?? 0), 0),
+    total: tables.reduce((sum, t) => sum + Math.max(t.load_total ?? 0, t.load_done ?? 0), 0),
   };
 }
 

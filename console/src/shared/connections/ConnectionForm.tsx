@@ -1,9 +1,11 @@
-import { Button, Group, NumberInput, PasswordInput, TextInput } from '@mantine/core';
+import { Button, Group, NumberInput, PasswordInput, Select, Textarea, TextInput } from '@mantine/core';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 
 import { problemOf, type Problem } from '../../api/client';
-import { Checks, CopyLine, ProblemNote } from '../ProblemNote';
+import { Checks } from '../Checks';
+import { CopyLine, ProblemNote } from '../ProblemNote';
+import { settingsOf, settingsText } from './settings';
 import {
   connectionsQuery,
   createConnection,
@@ -20,8 +22,27 @@ interface Props {
   onCancel?: () => void;
 }
 
-const FIELDS = ['name', 'host', 'port', 'database', 'user', 'password'] as const;
+const FIELDS = [
+  'name',
+  'host',
+  'port',
+  'database',
+  'user',
+  'password',
+  'tls',
+  'ca',
+  'log_user',
+  'log_password',
+  'settings',
+] as const;
 type Field = (typeof FIELDS)[number];
+
+const MODES: { value: NonNullable<ConnectionRequest['tls']>; label: string }[] = [
+  { value: 'off', label: 'off' },
+  { value: 'prefer', label: 'prefer: if the server offers it' },
+  { value: 'require', label: 'require: always, whoever answers' },
+  { value: 'verify', label: 'verify: always, and check the certificate' },
+];
 
 /** The fields of a connection to PostgreSQL; what is wrong stands beside its field, with the remedy. */
 export function ConnectionForm({ before, onSaved, onCancel }: Props) {
@@ -33,6 +54,10 @@ export function ConnectionForm({ before, onSaved, onCancel }: Props) {
     database: before?.database ?? '',
     user: before?.user ?? '',
     password: before ? undefined : '',
+    tls: before?.tls ?? 'prefer',
+    ca: before?.ca,
+    log_user: before?.log_user,
+    settings: before?.settings ?? {},
   });
   const test = useMutation({ mutationFn: () => testUnsaved(form) });
   const save = useMutation({
@@ -42,7 +67,8 @@ export function ConnectionForm({ before, onSaved, onCancel }: Props) {
       onSaved(made);
     },
   });
-  const set = (field: Field, value: string | number | undefined) => {
+  const [settings, setSettings] = useState(settingsText(form.settings));
+  const set = (field: Field, value: ConnectionRequest[Field]) => {
     setForm({ ...form, [field]: value });
     test.reset();
     save.reset();
@@ -53,6 +79,7 @@ export function ConnectionForm({ before, onSaved, onCancel }: Props) {
   const finding = problem ? [problem.detail, problem.remedy] : [failed?.finding, failed?.remedy];
   const statement = problem?.statement ?? failed?.statement;
   const besideField = FIELDS.find((f) => f === at);
+  const further = at !== null && ['log_user', 'log_password', 'settings'].includes(at);
   const error = (field: Field) =>
     besideField === field
       ? finding
@@ -125,6 +152,66 @@ export function ConnectionForm({ before, onSaved, onCancel }: Props) {
           autoComplete="new-password"
         />
       </Group>
+      <Group mt="sm" grow align="flex-start">
+        <Select
+          label="Encryption"
+          allowDeselect={false}
+          data={MODES}
+          value={form.tls ?? 'prefer'}
+          error={error('tls')}
+          onChange={(value) => set('tls', MODES.find((m) => m.value === value)?.value)}
+        />
+      </Group>
+      {form.tls === 'verify' && (
+        <Textarea
+          mt="sm"
+          label="Certificate authority"
+          description="Its certificate as PEM text; empty for those that Gonvel's machine trusts"
+          autosize
+          minRows={2}
+          maxRows={6}
+          classNames={{ input: 'mono' }}
+          value={form.ca ?? ''}
+          error={error('ca')}
+          onChange={(e) => set('ca', e.currentTarget.value || undefined)}
+        />
+      )}
+      <details className="further" open={further || undefined}>
+        <summary>A second login for the log, settings of the session</summary>
+        <Group mt="xs" grow align="flex-start">
+          <TextInput
+            label="User for the log"
+            description="Where reading rows and reading the log are separate"
+            value={form.log_user ?? ''}
+            error={error('log_user')}
+            onChange={(e) => set('log_user', e.currentTarget.value || undefined)}
+            autoComplete="off"
+          />
+          <PasswordInput
+            label="Its password"
+            description="Never shown again"
+            placeholder={before?.log_user ? 'unchanged' : ''}
+            value={form.log_password ?? ''}
+            error={error('log_password')}
+            onChange={(e) => set('log_password', e.currentTarget.value || undefined)}
+            autoComplete="new-password"
+          />
+        </Group>
+        <Textarea
+          mt="sm"
+          label="Settings of the session"
+          description="One a line, as in lock_timeout=5s"
+          autosize
+          minRows={1}
+          classNames={{ input: 'mono' }}
+          value={settings}
+          error={error('settings')}
+          onChange={(e) => {
+            setSettings(e.currentTarget.value);
+            set('settings', settingsOf(e.currentTarget.value));
+          }}
+        />
+      </details>
       {statement && besideField && <CopyLine text={statement} />}
       {test.data && !failed && (
         <div className="note well" style={{ marginTop: 14 }}>

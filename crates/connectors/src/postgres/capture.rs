@@ -384,7 +384,7 @@ impl Capture {
         if self.pending > 0 {
             self.hand_on(out).await?;
         }
-        let Some(slot) = self.position.snapshot.clone() else {
+        let Some(slot) = self.position.seen_by(&chunk.name).cloned() else {
             return Err(ConnectorError::Defect("a chunk after the load was done".into()));
         };
         let kept = chunk.kept(&slot, self.changed.get(&chunk.name));
@@ -393,11 +393,8 @@ impl Capture {
             changed.forget_seen(&chunk.snapshot);
         }
         if chunk.is_last() {
-            self.position.loads.remove(&chunk.name);
+            self.position.loaded(&chunk.name);
             self.changed.remove(&chunk.name);
-            if self.position.loads.is_empty() {
-                self.position.snapshot = None;
-            }
         } else {
             self.position.loads.insert(chunk.name.clone(), Some(chunk.load.clone()));
         }

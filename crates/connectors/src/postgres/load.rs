@@ -123,15 +123,19 @@ pub async fn run(
     tasks: Vec<Task>,
     chunks: mpsc::Sender<Chunk>,
     session: String,
+    rows_per_second: Option<u32>,
 ) -> Result<(), ConnectorError> {
     settle(&client).await?;
     let mut number = 0_u64;
+    let mut pace = Pace::new(rows_per_second);
     for task in tasks {
         let mut load = task.load;
         loop {
             number += 1;
             let mark = format!("{session}:{number}");
-            let chunk = read(&client, &system, &task.schema, &task.table, load, mark.clone()).await?;
+            let begun = Instant::now();
+            let chunk = read(&client, &system, &task.schema, &task.table, load, pace.pages, mark.clone()).await?;
+            let rest = pace.note(chunk.batch.len(), begun.elapsed());
             load = Some(chunk.load.clone());
             let last = chunk.is_last();
             if chunks.send(chunk).await.is_err() {
@@ -145,9 +149,36 @@ pub async fn run(
             if last {
                 break;
             }
+            tokio::time::sleep(rest).await;
         }
     }
     Ok(())
+}
+
+/// How much is read at a time, and how long nothing is read in between, so that a source is not asked for more rows a second
+/// than it was said to give.
+#[derive(Debug)]
+struct Pace {
+    rows_per_second: Option<u32>,
+    pages: u32,
+}
+
+impl Pace {
+    fn new(rows_per_second: Option<u32>) -> Self {
+        // how many rows a page holds is seen with the first ones
+        Self { rows_per_second, pages: if rows_per_second.is_some() { 1 } else { PAGES } }
+    }
+
+    /// Notes how many rows the last pages held and how long they took; gives how long to wait before the next.
+    fn note(&mut self, rows: usize, took: Duration) -> Duration {
+        let Some(most) = self.rows_per_second else { return Duration::ZERO };
+        let (rows, most) = (u64::try_from(rows).unwrap_or(u64::MAX), u64::from(most.max(1)));
+        let due = Duration::from_micros(rows.saturating_mul(1_000_000) / most);
+        // about a quarter of a second's rows at a time: neither in bursts nor with a transaction for every row
+        let pages = u64::from(self.pages).saturating_mul(most) / rows.saturating_mul(4).max(1);
+        self.pages = u32::try_from(pages).unwrap_or(PAGES).clamp(1, PAGES);
+        due.saturating_sub(took)
+    }
 }
 
 /// Waits for the transactions under way to end. A change that an earlier session brought could otherwise be invisible to
@@ -179,7 +210,7 @@ pub async fn until_visible(client: &Client, transaction: u32) -> Result<(), Conn
     }
 }
 
-async fn current_snapshot(client: &Client) -> Result<Snapshot, ConnectorError> {
+pub(super) async fn current_snapshot(client: &Client) -> Result<Snapshot, ConnectorError> {
     let row =
         client.query_one("SELECT pg_current_snapshot()::text", &[]).await.map_err(|e| explain(&e, "taking a snapshot"))?;
     let text: String = row.get(0);
@@ -192,13 +223,14 @@ async fn read(
     schema: &str,
     table: &str,
     load: Option<TableLoad>,
+    at_once: u32,
     mark: String,
 ) -> Result<Chunk, ConnectorError> {
     client
         .batch_execute("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
         .await
         .map_err(|e| explain(&e, "beginning to read rows"))?;
-    let chunk = read_in_transaction(client, system, schema, table, load, mark).await;
+    let chunk = read_in_transaction(client, system, schema, table, load, at_once, mark).await;
     client.batch_execute("COMMIT").await.map_err(|e| explain(&e, "ending to read rows"))?;
     chunk
 }
@@ -209,6 +241,7 @@ async fn read_in_transaction(
     schema: &str,
     table: &str,
     load: Option<TableLoad>,
+    at_once: u32,
     mark: String,
 ) -> Result<Chunk, ConnectorError> {
     let name = qualified(schema, table);
@@ -235,7 +268,7 @@ async fn read_in_transaction(
         expected: u64::try_from(expected).unwrap_or(0),
     });
     let from = load.done_pages;
-    let to = from.saturating_add(PAGES).min(load.pages);
+    let to = from.saturating_add(at_once).min(load.pages);
     let (batch, writers, keys) = rows(client, &name, &shape, &format!("ctid >= '({from},0)' AND ctid < '({to},0)'")).await?;
     load.done_pages = to;
     load.rows += u64::try_from(batch.len()).unwrap_or(0);
@@ -334,6 +367,29 @@ pub fn push_key(cell: Option<&[u8]>, key: &mut Vec<u8>) {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_pace_is_held_over_pages_of_any_size() {
+        for (most, per_page) in [(10, 100), (1_000, 60), (50_000, 100), (200_000, 7), (5, 1)] {
+            let mut pace = Pace::new(Some(most));
+            let (mut rows, mut time) = (0_usize, Duration::ZERO);
+            while time < Duration::from_secs(60) {
+                let chunk = usize::try_from(pace.pages).unwrap() * per_page;
+                let took = Duration::from_millis(3);
+                time += took + pace.note(chunk, took);
+                rows += chunk;
+                assert!(
+                    pace.pages == 1 || chunk <= usize::try_from(most).unwrap() || rows == chunk,
+                    "{most}: {chunk} at once"
+                );
+            }
+            let rate = rows as f64 / time.as_secs_f64();
+            assert!(rate <= f64::from(most) * 1.01, "{most}: {rate}");
+            // held back by the pages' number, a fast source may give less; else it is used
+            assert!(rate >= f64::from(most) * 0.9 || pace.pages == PAGES, "{most}: {rate}");
+        }
+        assert_eq!(Pace::new(None).note(1_000_000, Duration::ZERO), Duration::ZERO);
+    }
 
     #[test]
     fn a_change_the_reading_did_not_see_overtakes_the_row() {

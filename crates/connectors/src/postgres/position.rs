@@ -97,6 +97,32 @@ pub struct PgPosition {
     /// Tables still to load or being loaded, by `schema.table`; none stands for not begun.
     #[serde(default)]
     pub loads: BTreeMap<String, Option<TableLoad>>,
+    /// What the log before this position shows of tables that are loaded again, by `schema.table`.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub again: BTreeMap<String, Snapshot>,
+}
+
+impl PgPosition {
+    /// What the first position of a table's load sees.
+    #[must_use]
+    pub fn seen_by(&self, table: &str) -> Option<&Snapshot> {
+        self.again.get(table).or(self.snapshot.as_ref())
+    }
+
+    /// A table is to be loaded again from its start. `now` must be taken after everything before `lsn` was sent.
+    pub fn load_again(&mut self, table: &str, now: Snapshot) {
+        self.loads.insert(table.to_owned(), None);
+        self.again.insert(table.to_owned(), now);
+    }
+
+    /// A table is loaded.
+    pub fn loaded(&mut self, table: &str) {
+        self.loads.remove(table);
+        self.again.remove(table);
+        if self.loads.is_empty() {
+            self.snapshot = None;
+        }
+    }
 }
 
 #[cfg(test)]

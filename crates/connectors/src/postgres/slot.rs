@@ -1,5 +1,6 @@
 //! What a source connector makes in its server, a slot and a publication: making, checking and removing them.
 
+use std::collections::BTreeMap;
 use std::time::Duration;
 
 use gonvel_core::naming::ConnectorId;
@@ -7,6 +8,7 @@ use gonvel_core::ports::DatabaseAddress;
 use tokio_postgres::Client;
 
 use super::client::{connect, explain};
+use super::load::current_snapshot;
 use super::names::{self, ident, qualified};
 use super::position::{PgPosition, Snapshot};
 use super::replication::ReplicationSession;
@@ -32,8 +34,10 @@ pub async fn prepare(settings: &SourceSettings) -> Result<PgPosition, ConnectorE
         .map_err(|e| explain(&e, "making the publication"))?;
     match make_slot(settings).await {
         Ok((lsn, snapshot)) => {
-            let loads = settings.tables.iter().map(|t| (format!("{}.{}", t.schema, t.table), None)).collect();
-            Ok(PgPosition { lsn, partial: None, snapshot: Some(snapshot), loads })
+            let loaded = settings.tables.iter().filter(|_| settings.load.rows);
+            let loads: BTreeMap<_, _> = loaded.map(|t| (format!("{}.{}", t.schema, t.table), None)).collect();
+            let snapshot = (!loads.is_empty()).then_some(snapshot);
+            Ok(PgPosition { lsn, partial: None, snapshot, loads, again: BTreeMap::new() })
         }
         Err(error) => {
             let _ = client.batch_execute(&format!("DROP PUBLICATION IF EXISTS {publication}")).await;
@@ -56,6 +60,23 @@ async fn make_slot(settings: &SourceSettings) -> Result<(u64, Snapshot), Connect
     let lsn = cell(&made, 1).and_then(|t| gonvel_core::change_form::read_position(&t));
     let snapshot = cell(&seen, 0).and_then(|t| Snapshot::parse(&t));
     lsn.zip(snapshot).ok_or_else(|| ConnectorError::Defect("the answer to making a slot cannot be read".into()))
+}
+
+/// Notes in a position that tables are to be loaded again from their start. Nothing may be streamed from the position yet.
+///
+/// # Errors
+/// [`ConnectorError`] if the server does not answer.
+pub async fn load_again(
+    settings: &SourceSettings,
+    position: &mut PgPosition,
+    tables: &[String],
+) -> Result<(), ConnectorError> {
+    let now = current_snapshot(&connect(&settings.address).await?).await?;
+    let captured = |name: &&String| settings.tables.iter().any(|t| format!("{}.{}", t.schema, t.table) == **name);
+    for table in tables.iter().filter(captured) {
+        position.load_again(table, now.clone());
+    }
+    Ok(())
 }
 
 async fn drop_slot(client: &Client, slot: &str) -> Result<(), ConnectorError> {

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use gonvel_core::change::ChangeBatch;
-use gonvel_core::connector::CapturedTable;
+use gonvel_core::connector::{CapturedTable, InitialLoad};
 use gonvel_core::naming::ConnectorId;
 use gonvel_core::ports::DatabaseAddress;
 use tokio::sync::{mpsc, watch};
@@ -30,6 +30,8 @@ pub struct SourceSettings {
     pub address: DatabaseAddress,
     /// The tables.
     pub tables: Vec<CapturedTable>,
+    /// How the rows that exist are copied.
+    pub load: InitialLoad,
 }
 
 impl SourceSettings {
@@ -147,7 +149,14 @@ async fn start_load(
         None
     } else {
         let client = connect(&settings.address).await?;
-        Some(tokio::spawn(load::run(client, settings.address.database.clone(), tasks, chunks, mark.to_owned())))
+        Some(tokio::spawn(load::run(
+            client,
+            settings.address.database.clone(),
+            tasks,
+            chunks,
+            mark.to_owned(),
+            settings.load.rows_per_second,
+        )))
     };
     Ok(async move {
         let _ended = AbortOnDrop(match running {

@@ -59,9 +59,12 @@ pub struct LaneStatus {
 pub struct TableProgress {
     /// Counts by kind.
     pub counts: KindCounts,
-    /// Rows the initial load expects; none when it is done or there is none.
+    /// Rows the load expects; none when it is done or there is none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub load_total: Option<u64>,
+    /// Rows the load has read; none when it is done or there is none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub load_done: Option<u64>,
     /// The other end: a topic for a source, a table for a sink.
     #[serde(default)]
     pub other_end: String,
@@ -200,6 +203,12 @@ pub trait FleetStore: Send + Sync {
     /// # Errors
     /// [`PortError::NotFound`].
     async fn address(&self, connection: uuid::Uuid) -> Result<DatabaseAddress, PortError>;
+
+    /// Tables of a source that were asked to be loaded again after a request, each request with its number, in order.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    async fn reloads(&self, connector: ConnectorId, after: i64) -> Result<Vec<(i64, Vec<String>)>, PortError>;
 
     /// Takes a lane's lease if it is free, expired or this runner's own; each success has a greater epoch.
     ///

@@ -9,9 +9,10 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use gonvel_core::connector::{CapturedTable, Definition, DeliveredTopic, State, ValidConnector, Wish};
-use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName};
-use gonvel_core::ports::DatabaseAddress;
+use gonvel_core::block::UnpackedBlock;
+use gonvel_core::connector::{CapturedTable, Definition, DeliveredTopic, InitialLoad, State, ValidConnector, Wish};
+use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, Offset, TopicName, TopicPartition};
+use gonvel_core::ports::{DatabaseAddress, Login, TopicLog};
 use gonvel_runtime::{Fleet, Services};
 use gonvel_stand_ins::postgres_cluster::OWNER;
 use gonvel_stand_ins::test_cluster::TestCluster;
@@ -24,13 +25,17 @@ use uuid::Uuid;
 pub struct World {
     pub cluster: TestCluster,
     pub database: Database,
+    /// How sources copy the rows that exist.
+    pub load: InitialLoad,
+    /// Who reads the source's log, where that is another login.
+    pub log_login: Option<Login>,
 }
 
 impl World {
     pub async fn new() -> Self {
         let cluster = TestCluster::start(&["gonvel", "packhouse", "settlement"]).await;
         let database = Database::open(&cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
-        Self { cluster, database }
+        Self { cluster, database, load: InitialLoad::default(), log_login: None }
     }
 
     /// Runs a statement in Gonvel's own database.
@@ -54,7 +59,8 @@ impl World {
     }
 
     pub async fn connection(&self, database: &str) -> Uuid {
-        let address = DatabaseAddress::new("127.0.0.1", self.cluster.port, database, OWNER, &self.cluster.password);
+        let mut address = DatabaseAddress::new("127.0.0.1", self.cluster.port, database, OWNER, &self.cluster.password);
+        address.log_login = self.log_login.clone();
         let input = ConnectionInput { name: ConnectionName::parse(database).unwrap(), address };
         self.database.create_connection(&input).await.unwrap().id
     }
@@ -71,7 +77,12 @@ impl World {
             .iter()
             .map(|t| CapturedTable { schema: "public".into(), table: (*t).into(), topic: format!("packhouse.{t}") })
             .collect();
-        let source = Definition::Source { connection: self.connection("packhouse").await, tables: captured, partitions };
+        let source = Definition::Source {
+            connection: self.connection("packhouse").await,
+            tables: captured,
+            partitions,
+            load: self.load,
+        };
         let source = self.connector("from-packhouse", source).await;
         let topics = tables
             .iter()
@@ -133,6 +144,32 @@ fn difference(left: &[String], right: &[String]) -> String {
         a.iter().filter(|r| !b.contains(r)).take(3).cloned().collect::<Vec<_>>()
     };
     format!("{} and {} rows, only left {:?}, only right {:?}", left.len(), right.len(), only(left, right), only(right, left))
+}
+
+/// All records of a topic as JSON, by partition.
+pub async fn topic_changes(database: &Database, name: &str) -> Vec<serde_json::Value> {
+    let topic = database.topic(&TopicName::parse(name).unwrap()).await.unwrap();
+    let mut out = Vec::new();
+    for bounds in database.bounds(topic.id).await.unwrap() {
+        let at = TopicPartition { topic: topic.id, partition: bounds.partition };
+        let mut next = 0;
+        while next < bounds.next.0 {
+            for block in database.read(at, Offset(next), 1 << 20).await.unwrap() {
+                assert_eq!(block.first.0, next, "offsets have a gap");
+                next = block.end().0;
+                for record in UnpackedBlock::open(&block.body).unwrap().records() {
+                    let record = record.unwrap().to_record();
+                    let text = gonvel_core::ports::SchemaStore::schema_text(database, record.schema.unwrap()).await.unwrap();
+                    let schema = gonvel_core::avro::schema::Schema::parse(&text).unwrap();
+                    let data = &record.value.unwrap()[10..];
+                    out.push(
+                        gonvel_core::avro::json::read(&schema, &mut gonvel_core::avro::binary::Reader::new(data)).unwrap(),
+                    );
+                }
+            }
+        }
+    }
+    out
 }
 
 /// Tables of every kind of trouble: a large value that is not always sent, a key of two columns, a whole row as identity.

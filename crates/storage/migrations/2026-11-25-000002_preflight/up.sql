@@ -11,3 +11,12 @@ ALTER TABLE connections
     -- settings of every session, by name
     ADD COLUMN settings jsonb NOT NULL DEFAULT '{}',
     ADD CHECK ((log_username IS NULL) = (sealed_log_password IS NULL));
+
+-- tables of source connectors that are to be loaded again; a lane takes up requests beyond the last its position names
+CREATE TABLE reloads (
+    number bigserial PRIMARY KEY,
+    connector_id uuid NOT NULL REFERENCES connectors ON DELETE CASCADE,
+    tables text[] NOT NULL,
+    asked_at timestamptz NOT NULL DEFAULT now()
+);
+CREATE INDEX reloads_by_connector ON reloads (connector_id, number);

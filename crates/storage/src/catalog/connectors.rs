@@ -12,7 +12,7 @@ use uuid::Uuid;
 
 use crate::Database;
 use crate::database::failed;
-use crate::schema::{connectors, lanes};
+use crate::schema::{connectors, lanes, reloads};
 
 #[derive(Queryable, Selectable)]
 #[diesel(table_name = connectors)]
@@ -213,6 +213,24 @@ impl Database {
         Ok(kept.and_then(|report| serde_json::from_value(report).ok()))
     }
 
+    /// Asks a source's lane to load tables, as `schema.table`, again from their start; it takes that up when it starts anew.
+    ///
+    /// # Errors
+    /// [`PortError::NotFound`].
+    pub async fn ask_to_load_again(&self, id: ConnectorId, tables: &[String]) -> Result<(), PortError> {
+        let mut connection = self.connection().await?;
+        let asked = diesel::insert_into(reloads::table)
+            .values((reloads::connector_id.eq(id.0), reloads::tables.eq(tables)))
+            .execute(&mut connection)
+            .await;
+        asked.map(|_| ()).map_err(|error| match error {
+            Error::DatabaseError(DatabaseErrorKind::ForeignKeyViolation, _) => {
+                PortError::NotFound { what: format!("connector {id}") }
+            }
+            error => failed("asking for a load")(error),
+        })
+    }
+
     /// Asks something of a connector. One that is being deleted takes no other wish.
     ///
     /// # Errors
@@ -261,6 +279,17 @@ pub(super) async fn assignments(database: &Database) -> Result<Vec<Assignment>, 
         }
     }
     Ok(out)
+}
+
+pub(super) async fn reloads(database: &Database, id: ConnectorId, after: i64) -> Result<Vec<(i64, Vec<String>)>, PortError> {
+    let mut connection = database.connection().await?;
+    reloads::table
+        .filter(reloads::connector_id.eq(id.0).and(reloads::number.gt(after)))
+        .order(reloads::number)
+        .select((reloads::number, reloads::tables))
+        .load(&mut connection)
+        .await
+        .map_err(failed("reading what is to be loaded again"))
 }
 
 pub(super) async fn remove(database: &Database, id: ConnectorId) -> Result<(), PortError> {

@@ -24,6 +24,10 @@ impl FleetStore for Database {
         connections::address(self, connection).await
     }
 
+    async fn reloads(&self, connector: ConnectorId, after: i64) -> Result<Vec<(i64, Vec<String>)>, PortError> {
+        connectors::reloads(self, connector, after).await
+    }
+
     async fn acquire(
         &self,
         connector: ConnectorId,

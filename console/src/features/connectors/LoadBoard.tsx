@@ -1,0 +1,123 @@
+import { Button, Group, Modal, Table } from '@mantine/core';
+import { useMutation } from '@tanstack/react-query';
+import { useState } from 'react';
+import { Link } from 'react-router';
+
+import { problemOf } from '../../api/client';
+import { count, timeLeft } from '../../shared/format';
+import type { Connector } from '../../shared/liveConnectors';
+import { ProblemNote } from '../../shared/ProblemNote';
+import { loadAgain } from './connectorsQueries';
+import { KINDS } from './progress';
+
+type Row = Connector['tables'][number];
+
+/** What was carried by table and kind: first the load, how far it is and how long it takes, then what follows it. */
+export function LoadBoard({ connector }: { connector: Connector }) {
+  const source = connector.kind === 'source';
+  const [asked, setAsked] = useState<Row | null>(null);
+  return (
+    <div className="sheet">
+      <h2>{source ? 'Tables and the topics they go to' : 'Topics and the tables they go to'}</h2>
+      <Table.ScrollContainer minWidth={760}>
+        <Table aria-label="Changes by table and kind">
+          <Table.Thead>
+            <Table.Tr>
+              <Table.Th>{source ? 'Table' : 'Topic'}</Table.Th>
+              <Table.Th>{source ? 'Topic' : 'Table'}</Table.Th>
+              {KINDS.map((kind) => (
+                <Table.Th key={kind} ta="right">
+                  {kind}
+                </Table.Th>
+              ))}
+              <Table.Th>Load</Table.Th>
+            </Table.Tr>
+          </Table.Thead>
+          <Table.Tbody>
+            {connector.tables.map((table) => (
+              <Table.Tr key={table.from}>
+                <Table.Td className="mono">{source ? table.from : <TopicLink name={table.from} />}</Table.Td>
+                <Table.Td className="mono">{source ? <TopicLink name={table.to} /> : table.to}</Table.Td>
+                {KINDS.map((kind) => (
+                  <Table.Td key={kind} className="number" data-kind={kind}>
+                    {count(table.counts[kind])}
+                  </Table.Td>
+                ))}
+                <Table.Td miw={190}>
+                  <Load table={table} connector={connector} onAgain={() => setAsked(table)} />
+                </Table.Td>
+              </Table.Tr>
+            ))}
+          </Table.Tbody>
+        </Table>
+      </Table.ScrollContainer>
+      {asked && <Again connector={connector} table={asked} onClose={() => setAsked(null)} />}
+    </div>
+  );
+}
+
+function TopicLink({ name }: { name: string }) {
+  return <Link to={`/topics/${encodeURIComponent(name)}`}>{name}</Link>;
+}
+
+function Load({ table, connector, onAgain }: { table: Row; connector: Connector; onAgain: () => void }) {
+  const { load_total: expected, load_done: read } = table;
+  if (connector.kind === 'sink') return <span className="quiet">in the topic’s order</span>;
+  if (connector.state === 'draft') return <span className="quiet">at the start</span>;
+  if (expected == null) {
+    const without = connector.definition.kind === 'source' && connector.definition.load?.rows === false;
+    return (
+      <Group gap="xs" wrap="nowrap" justify="space-between">
+        {without && table.counts.load === 0 ? <span className="quiet">not asked for</span> : 'done'}
+        <Button variant="subtle" size="compact-sm" disabled={connector.deleting} onClick={onAgain}>
+          {table.counts.load === 0 ? 'Load' : 'Load again'}
+        </Button>
+      </Group>
+    );
+  }
+  if (!read) return <span className="quiet">waits its turn</span>;
+  const all = Math.max(expected, read);
+  const left = connector.state === 'paused' ? null : timeLeft(read, all, connector.rate_per_s);
+  return (
+    <>
+      {count(read)} of about {count(all)}
+      {left && `, ${left} left`}
+      {connector.state === 'paused' && ', goes on from here'}
+      <div className="bar" role="presentation">
+        <div style={{ width: `${(100 * read) / Math.max(1, all)}%` }} />
+      </div>
+    </>
+  );
+}
+
+/** What loading a table again does, before it is done. */
+function Again({ connector, table, onClose }: { connector: Connector; table: Row; onClose: () => void }) {
+  const loading = useMutation({ mutationFn: () => loadAgain(connector.id, table.from), onSuccess: onClose });
+  return (
+    <Modal
+      opened
+      onClose={onClose}
+      title={`Load ${table.from} ${table.counts.load === 0 ? 'whole' : 'again'}`}
+      size="lg"
+    >
+      <p>
+        Every row of <span className="mono">{table.from}</span> in {connector.system} is read
+        {table.counts.load > 0 && ' once more'} and appended to <span className="mono">{table.to}</span>. The other
+        tables, and changes of this one, go on meanwhile.
+      </p>
+      <p>
+        Who reads the topic gets the rows as loads and applies them by key: what a target lost comes back. Rows that
+        were deleted in the source while nothing followed it stay in the target.
+      </p>
+      <ProblemNote problem={problemOf(loading.error)} />
+      <Group mt="md" justify="flex-end">
+        <Button variant="default" onClick={onClose}>
+          Cancel
+        </Button>
+        <Button loading={loading.isPending} onClick={() => loading.mutate()} data-autofocus>
+          Load the table
+        </Button>
+      </Group>
+    </Modal>
+  );
+}

@@ -1,0 +1,151 @@
+//! Loads as they are asked for: a table again while others are followed, none at all, at a pace, by a second login.
+#![allow(clippy::unwrap_used, clippy::cast_precision_loss, reason = "what fails here fails the test")]
+
+mod support;
+
+use std::time::{Duration, Instant};
+
+use gonvel_core::connector::{State, Wish};
+use gonvel_core::ports::Login;
+use gonvel_core::secret::Secret;
+use support::{TABLES, World, topic_changes, write};
+use tokio_postgres::Client;
+
+const BINS: &str = "INSERT INTO bins SELECT n, n % 500 / 10.0, 'second', repeat('r', 2500), '2026-10-01', n % 60 FROM generate_series(1, 3000) n;
+    INSERT INTO lines SELECT n, 1, n % 9 / 10.0 FROM generate_series(1, 500) n";
+
+async fn begun(world: &World) -> (Client, Client) {
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    source.batch_execute(&format!("{TABLES} CREATE SEQUENCE numbers; {BINS}")).await.unwrap();
+    (source, world.cluster.connect("settlement").await.unwrap())
+}
+
+fn loads(changes: &[serde_json::Value]) -> usize {
+    changes.iter().filter(|c| c["change"] == "load").count()
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_table_is_loaded_again_under_changes_and_restarts_and_mends_what_its_target_lost() {
+    let world = World::new().await;
+    let (source, target) = begun(&world).await;
+    let mut fleet = world.fleet();
+    let (from, to) = world.flow(&["bins", "lines"], 3).await;
+    world.until_equal(&source, &target, &["bins", "lines"], Duration::from_secs(60)).await;
+    let before = topic_changes(&world.database, "packhouse.bins").await.len();
+
+    // a person empties the target's tables; what comes by following alone never brings the rows back
+    world.database.ask(to, Wish::Pause).await.unwrap();
+    world.until_state(to, State::Paused).await;
+    target
+        .batch_execute("DELETE FROM bins WHERE id % 3 = 0; UPDATE bins SET grade = 'lost' WHERE id % 3 = 1")
+        .await
+        .unwrap();
+    world.database.ask(to, Wish::Run).await.unwrap();
+    let mut writers = Vec::new();
+    for seed in 1..=2 {
+        writers.push(tokio::spawn(write(world.cluster.connect("packhouse").await.unwrap(), 200, seed)));
+    }
+    for round in 0..3 {
+        world.database.ask_to_load_again(from, &["public.bins".to_owned()]).await.unwrap();
+        world.database.start_anew(&[from]).await.unwrap();
+        tokio::time::sleep(Duration::from_millis(400)).await;
+        if round == 1 {
+            // the runner goes away in the middle of it, and what was asked is not asked twice
+            fleet.stop().await;
+            fleet = world.fleet();
+        }
+    }
+    for writer in writers {
+        writer.await.unwrap();
+    }
+    world.until_equal(&source, &target, &["bins", "lines"], Duration::from_secs(90)).await;
+    world.until_state(from, State::Following).await;
+    let changes = topic_changes(&world.database, "packhouse.bins").await;
+    assert!(loads(&changes) >= before + 2_000, "{} loads", loads(&changes));
+    // every row of the source is there as its last record says
+    assert_eq!(loads(&topic_changes(&world.database, "packhouse.lines").await), 500, "the other table was not loaded again");
+    let asked = changes.len();
+    fleet.stop().await;
+    let fleet = world.fleet();
+    world.until_state(from, State::Following).await;
+    source.batch_execute("UPDATE bins SET room = 77").await.unwrap();
+    world.until_equal(&source, &target, &["bins", "lines"], Duration::from_secs(60)).await;
+    let after = topic_changes(&world.database, "packhouse.bins").await;
+    assert_eq!(loads(&after), loads(&changes), "a restart loads nothing again");
+    assert!(after.len() > asked);
+    fleet.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn without_an_initial_load_only_what_changes_is_captured() {
+    let mut world = World::new().await;
+    world.load.rows = false;
+    let (source, target) = begun(&world).await;
+    let fleet = world.fleet();
+    let (from, _) = world.flow(&["bins", "lines"], 2).await;
+    world.until_state(from, State::Following).await;
+    source
+        .batch_execute("UPDATE bins SET grade = 'first' WHERE id <= 10; DELETE FROM lines WHERE consignment_id = 1")
+        .await
+        .unwrap();
+    let start = Instant::now();
+    while topic_changes(&world.database, "packhouse.bins").await.len() < 10 {
+        assert!(start.elapsed() < Duration::from_secs(30));
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    let changes = topic_changes(&world.database, "packhouse.bins").await;
+    assert!(changes.iter().all(|c| c["change"] == "update"), "{changes:?}");
+    // asked for later, the rows come after all
+    let all = ["public.bins".to_owned(), "public.lines".to_owned()];
+    world.database.ask_to_load_again(from, &all).await.unwrap();
+    world.database.start_anew(&[from]).await.unwrap();
+    world.until_equal(&source, &target, &["bins", "lines"], Duration::from_secs(60)).await;
+    fleet.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_load_keeps_its_pace_and_changes_do_not_wait_for_it() {
+    let mut world = World::new().await;
+    world.load.rows_per_second = Some(600);
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    source
+        .batch_execute(
+            "CREATE ROLE tail LOGIN REPLICATION PASSWORD 'pippin'; CREATE TABLE bins (id bigint PRIMARY KEY, grade text);
+             INSERT INTO bins SELECT n, 'second' FROM generate_series(1, 3000) n; ANALYZE bins",
+        )
+        .await
+        .unwrap();
+    // another login reads the log: the connection's own may not even replicate in some sites
+    world.log_login = Some(Login { user: "tail".into(), password: Secret::new("pippin".into()) });
+    let fleet = world.fleet();
+    let start = Instant::now();
+    let (from, _) = world.flow(&["bins"], 1).await;
+    world.until_state(from, State::Loading).await;
+    source.batch_execute("UPDATE bins SET grade = 'first' WHERE id = 3000").await.unwrap();
+    let mut seen_while_loading = false;
+    loop {
+        let lane = world.database.find_connector(from).await.unwrap().lanes[0].clone();
+        let progress = lane.tables["public.bins"].clone();
+        if let (Some(done), Some(total)) = (progress.load_done, progress.load_total) {
+            assert!(done <= 3_000 && (total == 0 || total == 3_000), "{progress:?}");
+            seen_while_loading |= progress.counts.update > 0 && done > 0;
+        }
+        if lane.state == State::Following {
+            break;
+        }
+        assert!(start.elapsed() < Duration::from_secs(60), "{lane:?}");
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    // 3,000 rows at 600 a second
+    assert!(start.elapsed() > Duration::from_secs(4), "{:?}", start.elapsed());
+    assert!(seen_while_loading, "the change waited for the load");
+    let user = "SELECT usename::text FROM pg_stat_replication";
+    assert_eq!(source.query_one(user, &[]).await.unwrap().get::<_, String>(0), "tail");
+    world.database.ask(from, Wish::Delete).await.unwrap();
+    let left = "SELECT (SELECT count(*) FROM pg_replication_slots) + (SELECT count(*) FROM pg_publication)";
+    while source.query_one(left, &[]).await.unwrap().get::<_, i64>(0) > 0 {
+        assert!(start.elapsed() < Duration::from_secs(90), "something was left behind");
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    fleet.stop().await;
+}
