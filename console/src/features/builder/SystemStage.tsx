@@ -5,8 +5,9 @@ import { useState } from 'react';
 import { problemOf } from '../../api/client';
 import { ConnectionForm } from '../../shared/connections/ConnectionForm';
 import { connectionsQuery } from '../../shared/connections/connectionsQueries';
+import { useLiveConnectors } from '../../shared/liveConnectors';
 import { ProblemNote } from '../../shared/ProblemNote';
-import type { Draft } from './builder';
+import type { Draft, SystemChoice } from './builder';
 import { Failed, Stage, type Change, type Check } from './Stage';
 
 /** Which system: a connection that is there, or a new one made in place. */
@@ -23,6 +24,9 @@ export function SystemStage({
 }) {
   const connections = useQuery(connectionsQuery);
   const [making, setMaking] = useState(false);
+  const { connectors } = useLiveConnectors();
+  const taken = (connectors ?? []).map((c) => c.name);
+  const choose = (system: SystemChoice | null) => change({ type: 'system', system, taken });
   const all = connections.data ?? [];
   const chosen = all.find((c) => c.id === draft.system?.id);
   const none = connections.data?.length === 0;
@@ -34,7 +38,7 @@ export function SystemStage({
         <ConnectionForm
           onSaved={(made) => {
             setMaking(false);
-            change({ type: 'system', system: { id: made.id, name: made.name } });
+            choose({ id: made.id, name: made.name });
           }}
           onCancel={none ? undefined : () => setMaking(false)}
         />
@@ -47,7 +51,7 @@ export function SystemStage({
             value={draft.system?.id ?? null}
             onChange={(id) => {
               const found = all.find((c) => c.id === id);
-              change({ type: 'system', system: found ? { id: found.id, name: found.name } : null });
+              choose(found ? { id: found.id, name: found.name } : null);
             }}
             searchable
           />

@@ -47,6 +47,13 @@ describe('the builder', () => {
     expect(topicFor('pack house', bins, '{system}/{table}.{schema}')).toBe('pack-house-bins');
   });
 
+  it('offers a name that no one has', () => {
+    const taken = ['packhouse-changes', 'packhouse-changes-2'];
+    expect(reduce(begin('source'), { type: 'system', system: packhouse, taken }).name).toBe('packhouse-changes-3');
+    const named = after(begin('source'), { type: 'name', name: 'mine' }, { type: 'system', system: packhouse, taken });
+    expect(named.name).toBe('mine');
+  });
+
   it('makes the request of a source', () => {
     expect(request(chosen, true)).toEqual({
       name: 'packhouse-changes',

@@ -37,7 +37,7 @@ export interface SinkDraft extends Common {
 export type Draft = SourceDraft | SinkDraft;
 
 export type Action =
-  | { type: 'system'; system: SystemChoice | null }
+  | { type: 'system'; system: SystemChoice | null; taken?: readonly string[] }
   | { type: 'name'; name: string }
   | { type: 'table'; table: TableChoice; chosen: boolean }
   | { type: 'topicOf'; table: string; topic: string }
@@ -88,10 +88,19 @@ function nameFor(kind: Draft['kind'], system: string): string {
   return kind === 'source' ? `${system}-changes` : `${system}-tables`;
 }
 
+/** The name, or the first with a number behind it that no one has. */
+function freeName(name: string, taken: readonly string[]): string {
+  if (!taken.includes(name)) return name;
+  let number = 2;
+  while (taken.includes(`${name}-${number}`)) number += 1;
+  return `${name}-${number}`;
+}
+
 export function reduce(draft: Draft, action: Action): Draft {
   switch (action.type) {
     case 'system': {
-      const name = draft.named ? draft.name : action.system ? nameFor(draft.kind, action.system.name) : '';
+      const free = action.system ? freeName(nameFor(draft.kind, action.system.name), action.taken ?? []) : '';
+      const name = draft.named ? draft.name : free;
       // another system has other tables
       if (draft.kind === 'source') return { ...draft, system: action.system, name, tables: {} };
       return { ...draft, system: action.system, name };

@@ -40,7 +40,7 @@ export function Preflight({ connector }: { connector: Connector }) {
                 , checked <When time={report.at} /> in {report.took_ms} ms.
               </>
             ) : (
-              kept.isSuccess && <span className="quiet">It was not checked yet; starting it checks it.</span>
+              kept.isSuccess && <span className="quiet">It was not checked yet.</span>
             )}
           </span>
           <Button variant="default" size="sm" loading={again.isPending} onClick={() => again.mutate()}>
