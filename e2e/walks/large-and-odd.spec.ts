@@ -69,7 +69,7 @@ test('300 connectors and 10,000 topics stay usable by keyboard, with the longest
   await expect(page.getByText('1 of 10,004')).toBeVisible();
   await page.getByRole('link', { name: 'orchard.row-7777' }).focus();
   await page.keyboard.press('Enter');
-  await expect(page.getByText('No record here.')).toBeVisible();
+  await expect(page.getByText('No record here yet')).toBeVisible();
   await page.keyboard.press('Escape');
   await expect(page).toHaveURL(/\/topics$/);
 

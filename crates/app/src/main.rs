@@ -46,7 +46,8 @@ struct ServeArguments {
     /// Address to listen on.
     #[arg(long, env = "GONVEL_LISTEN", default_value = "127.0.0.1:8470")]
     listen: std::net::SocketAddr,
-    /// File with the 32-byte key that secrets are sealed with; made if it is not there.
+    /// File with the 32-byte key that secrets are sealed with; made if it is not there. `GONVEL_KEY` (the key in base64)
+    /// goes before it.
     #[arg(long, env = "GONVEL_KEY_FILE", default_value = "secret.key")]
     key_file: PathBuf,
     /// Object storage for blocks older than a topic's hot span: file:///folder or s3://bucket/prefix (with the usual AWS_

@@ -14,7 +14,10 @@ use crate::ServeArguments;
 
 /// Runs until a signal.
 pub(crate) async fn run(arguments: ServeArguments) -> Result<(), Box<dyn Error>> {
-    let sealer = Sealer::from_file(&arguments.key_file)?;
+    let sealer = match std::env::var("GONVEL_KEY") {
+        Ok(text) => Sealer::from_text("GONVEL_KEY", &text)?,
+        Err(_) => Sealer::from_file(&arguments.key_file)?,
+    };
     let listener = listen(arguments.listen, "GONVEL_LISTEN").await?;
     let mut database = Database::open(&arguments.database_url, sealer).await?;
     if let Some(url) = &arguments.cold_store {

@@ -5,6 +5,8 @@ use std::io::Write;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
 use chacha20poly1305::aead::{Aead, AeadCore, KeyInit, OsRng};
 use chacha20poly1305::{XChaCha20Poly1305, XNonce};
 use gonvel_core::secret::Secret;
@@ -19,6 +21,16 @@ pub enum SealError {
     Key {
         /// Its path.
         path: String,
+        /// What was found.
+        finding: String,
+    },
+    /// The key from the environment cannot be used. It is not shown.
+    #[error(
+        "the key in {variable} cannot be used: {finding}; give 32 bytes in base64, as `openssl rand -base64 32` makes them"
+    )]
+    Text {
+        /// The variable.
+        variable: &'static str,
         /// What was found.
         finding: String,
     },
@@ -56,6 +68,18 @@ impl Sealer {
             file.write_all(&key).and_then(|()| file.sync_all()).map_err(|e| wrong(e.to_string()))?;
         }
         let key = fs::read(path).map_err(|e| wrong(e.to_string()))?;
+        let key: [u8; 32] = key.try_into().map_err(|k: Vec<u8>| wrong(format!("it has {} bytes, a key has 32", k.len())))?;
+        Ok(Self::new(&key))
+    }
+
+    /// Takes the key from an environment variable's text: 32 bytes in base64.
+    ///
+    /// # Errors
+    /// [`SealError::Text`].
+    pub fn from_text(variable: &'static str, text: &str) -> Result<Self, SealError> {
+        let wrong = |finding: String| SealError::Text { variable, finding };
+        // what is no base64 may be half a key: it is not repeated
+        let key = STANDARD.decode(text.trim()).map_err(|_| wrong("it is not base64".into()))?;
         let key: [u8; 32] = key.try_into().map_err(|k: Vec<u8>| wrong(format!("it has {} bytes, a key has 32", k.len())))?;
         Ok(Self::new(&key))
     }
@@ -99,5 +123,13 @@ mod tests {
         assert_eq!(Sealer::from_file(&path).unwrap().open(&sealed).unwrap(), secret);
         assert!(matches!(Sealer::new(&[1; 32]).open(&sealed), Err(SealError::WrongKey)));
         assert!(matches!(sealer.open(b"short"), Err(SealError::WrongKey)));
+        // the same key may come from the environment; what is wrong with one is said without showing it
+        let text = STANDARD.encode(fs::read(&path).unwrap());
+        assert_eq!(Sealer::from_text("GONVEL_KEY", &format!("{text}\n")).unwrap().open(&sealed).unwrap(), secret);
+        for (wrong, finding) in [("pippin", "has 4 bytes"), ("p\u{e4}pp", "not base64"), ("", "has 0 bytes")] {
+            let error = Sealer::from_text("GONVEL_KEY", wrong).err().unwrap().to_string();
+            assert!(error.contains(finding) || error.contains("not base64"), "{error}");
+            assert!(wrong.is_empty() || !error.contains(wrong), "{error}");
+        }
     }
 }

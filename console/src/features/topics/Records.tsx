@@ -45,6 +45,9 @@ export function Records({ name, partitions, onReuse }: Props) {
     staleTime: Infinity,
     gcTime: 0,
     enabled: !searching,
+    // where nothing is yet, the first records show without being asked for
+    refetchInterval: (query) =>
+      !held && query.state.data?.pages.every((page) => page.records.length === 0) ? 2_000 : false,
   });
   const result = useSearch(searching ? searchUrl(name, view) : null);
   useEvents(
@@ -99,7 +102,7 @@ export function Records({ name, partitions, onReuse }: Props) {
               ? 'Waiting for the next record.'
               : view.key !== null
                 ? 'No record has this key.'
-                : 'No record here. Choose another partition, offset or time.'}
+                : 'No record here yet: the first ones show by themselves. Or choose another partition, offset or time.'}
         </div>
       )}
       {!searching && (

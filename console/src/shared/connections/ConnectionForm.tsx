@@ -180,7 +180,7 @@ export function ConnectionForm({ before, onSaved, onCancel }: Props) {
         <summary>A second login for the log, settings of the session</summary>
         <Group mt="xs" grow align="flex-start">
           <TextInput
-            label="User for the log"
+            label="Login for the log"
             description="Where reading rows and reading the log are separate"
             value={form.log_user ?? ''}
             error={error('log_user')}
