@@ -53,11 +53,11 @@ async fn each_mode_encrypts_or_refuses_as_it_says() {
     let (ours, other) = (Authority::new(), Authority::new());
     let fitting = ours.signs("127.0.0.1");
     let elsewhere = ours.signs("packhouse.example");
-    let pair = |(certificate, key): &(String, String)| (certificate.clone(), key.clone());
     // mode, certificates to trust, and what comes: encrypted, not, or refused at a field
     type Case<'a> = (TlsMode, Option<&'a str>, Result<bool, &'a str>);
     let trusted = Some(ours.pem.as_str());
-    let servers: [(Option<(String, String)>, Vec<Case<'_>>); 3] = [
+    type Server<'a> = (Option<&'a (String, String)>, Vec<Case<'a>>);
+    let servers: [Server<'_>; 3] = [
         (
             None,
             vec![
@@ -68,7 +68,7 @@ async fn each_mode_encrypts_or_refuses_as_it_says() {
             ],
         ),
         (
-            Some(pair(&fitting)),
+            Some(&fitting),
             vec![
                 (TlsMode::Off, None, Ok(false)),
                 (TlsMode::Prefer, None, Ok(true)),
@@ -78,10 +78,10 @@ async fn each_mode_encrypts_or_refuses_as_it_says() {
                 (TlsMode::Verify, None, Err("ca")),
             ],
         ),
-        (Some(pair(&elsewhere)), vec![(TlsMode::Require, None, Ok(true)), (TlsMode::Verify, trusted, Err("tls"))]),
+        (Some(&elsewhere), vec![(TlsMode::Require, None, Ok(true)), (TlsMode::Verify, trusted, Err("tls"))]),
     ];
     for (certificate, cases) in servers {
-        cluster.encrypt(certificate.as_ref().map(|(c, k)| (c.as_str(), k.as_str()))).await;
+        cluster.encrypt(certificate.map(|(c, k)| (c.as_str(), k.as_str()))).await;
         for (tls, ca, expected) in cases {
             address.tls = tls;
             address.ca = ca.map(str::to_owned);

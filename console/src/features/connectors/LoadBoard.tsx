@@ -30,7 +30,7 @@ export function LoadBoard({ connector }: { connector: Connector }) {
                   {kind}
                 </Table.Th>
               ))}
-              <Table.Th>Load</Table.Th>
+              <Table.Th>How far the load is</Table.Th>
             </Table.Tr>
           </Table.Thead>
           <Table.Tbody>
