@@ -1,4 +1,4 @@
-import { Spotlight, spotlight } from '@mantine/spotlight';
+import { createSpotlight, Spotlight, useSpotlight } from '@mantine/spotlight';
 import { useQuery } from '@tanstack/react-query';
 import { useNavigate } from 'react-router';
 
@@ -6,8 +6,10 @@ import { useLiveConnectors } from '../shared/liveConnectors';
 import { topicsQuery } from '../shared/topicsQuery';
 import { GROUPS } from './places';
 
+const [store, finder] = createSpotlight();
+
 export function openFinder() {
-  spotlight.open();
+  finder.open();
 }
 
 /** Type to go to any object or action. */
@@ -15,6 +17,7 @@ export function Finder() {
   const navigate = useNavigate();
   const { connectors } = useLiveConnectors();
   const topics = useQuery(topicsQuery);
+  const { opened } = useSpotlight(store);
   const go = (to: string) => () => void navigate(to);
   const groups = [
     {
@@ -46,7 +49,8 @@ export function Finder() {
     },
     {
       group: 'Topics',
-      actions: (topics.data ?? []).map((t) => ({
+      // thousands, and compared with what is typed each time this is drawn: only while it is open
+      actions: (opened ? (topics.data ?? []) : []).map((t) => ({
         id: `topic ${t.name}`,
         label: t.name,
         description: 'topic',
@@ -56,6 +60,7 @@ export function Finder() {
   ];
   return (
     <Spotlight
+      store={store}
       actions={groups}
       limit={40}
       scrollable

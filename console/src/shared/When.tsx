@@ -1,18 +1,12 @@
-import { Tooltip } from '@mantine/core';
-import { useInterval } from '@mantine/hooks';
-import { useState } from 'react';
-
 import { exact, relative } from './format';
+import { useNow } from './useNow';
 
-/** A time, told from now; the exact one on hover. */
+/** A time, told from now; the exact one on hover. A list shows hundreds: the hint is the browser's own. */
 export function When({ time }: { time: string }) {
-  const [now, setNow] = useState(() => Date.now());
-  useInterval(() => setNow(Date.now()), 1000, { autoInvoke: true });
+  const now = useNow();
   return (
-    <Tooltip label={exact(time)} multiline style={{ whiteSpace: 'pre-line' }}>
-      <time dateTime={time} style={{ whiteSpace: 'nowrap' }}>
-        {relative(time, now)}
-      </time>
-    </Tooltip>
+    <time dateTime={time} title={exact(time)} style={{ whiteSpace: 'nowrap' }}>
+      {relative(time, now)}
+    </time>
   );
 }

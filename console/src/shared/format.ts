@@ -46,12 +46,15 @@ export function relative(time: string, now: number): string {
   return ms > 0 ? `${about} ago` : `in ${about}`;
 }
 
+// made once: making one takes a millisecond
+const LOCAL = new Intl.DateTimeFormat('en-GB', { dateStyle: 'medium', timeStyle: 'medium' });
+const ZONE = LOCAL.resolvedOptions().timeZone;
+
 /** The exact time in the viewer's zone and in UTC. */
 export function exact(time: string): string {
   const date = new Date(time);
   if (Number.isNaN(date.getTime())) return time;
-  const local = date.toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'medium' });
-  return `${local} (${Intl.DateTimeFormat().resolvedOptions().timeZone})\n${date.toISOString()}`;
+  return `${LOCAL.format(date)} (${ZONE})\n${date.toISOString()}`;
 }
 
 /** What the load of a table still needs at a rate; null when it cannot be said. */

@@ -20,7 +20,7 @@ export function TopicsTable({ topics }: { topics: Schemas['TopicSummary'][] }) {
   const rows = useWindowVirtualizer({
     count: topics.length,
     estimateSize: () => ROW,
-    overscan: 12,
+    overscan: 4,
     scrollMargin: above,
     getItemKey: (n) => topics[n]?.name ?? n,
   });
