@@ -58,7 +58,14 @@ impl TestCluster {
         client.batch_execute(&format!("ALTER SYSTEM SET ssl = {on}")).await.expect("the setting");
         client.batch_execute("SELECT pg_reload_conf()").await.expect("a reload");
         // the reload reaches new sessions a moment later
-        tokio::time::sleep(std::time::Duration::from_millis(300)).await;
+        for _ in 0..200 {
+            let fresh = self.connect("postgres").await.expect("a session");
+            if fresh.query_one("SHOW ssl", &[]).await.expect("the setting").get::<_, &str>(0) == on {
+                return;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+        }
+        panic!("ssl does not become {on}");
     }
 
     /// Stops the server as a crash would and starts it again.
