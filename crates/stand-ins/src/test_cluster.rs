@@ -54,18 +54,25 @@ impl TestCluster {
                 std::os::unix::fs::chown(&path, Some(owner.uid()), Some(owner.gid())).expect("a file of its own");
             }
         }
-        let on = if certificate.is_some() { "on" } else { "off" };
-        client.batch_execute(&format!("ALTER SYSTEM SET ssl = {on}")).await.expect("the setting");
+        // another certificate is only seen to be in force by way of none
+        self.switch_ssl(&client, "off").await;
+        if certificate.is_some() {
+            self.switch_ssl(&client, "on").await;
+        }
+    }
+
+    async fn switch_ssl(&self, client: &tokio_postgres::Client, to: &str) {
+        client.batch_execute(&format!("ALTER SYSTEM SET ssl = {to}")).await.expect("the setting");
         client.batch_execute("SELECT pg_reload_conf()").await.expect("a reload");
-        // the reload reaches new sessions a moment later
+        // it reaches new sessions a moment later
         for _ in 0..200 {
             let fresh = self.connect("postgres").await.expect("a session");
-            if fresh.query_one("SHOW ssl", &[]).await.expect("the setting").get::<_, &str>(0) == on {
+            if fresh.query_one("SHOW ssl", &[]).await.expect("the setting").get::<_, &str>(0) == to {
                 return;
             }
             tokio::time::sleep(std::time::Duration::from_millis(50)).await;
         }
-        panic!("ssl does not become {on}");
+        panic!("ssl does not become {to}");
     }
 
     /// Stops the server as a crash would and starts it again.
