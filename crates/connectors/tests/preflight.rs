@@ -1,13 +1,15 @@
 //! Preflights against real servers that are set up wrongly: each check finds its fault, and its remedy mends it.
 #![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
 
-use gonvel_connectors::postgres::preflight::{sink, source};
-use gonvel_connectors::postgres::{client, tables};
+use gonvel_connectors::error::ConnectorError;
+use gonvel_connectors::postgres::preflight::{connection, sink, source};
+use gonvel_connectors::postgres::replication::ReplicationSession;
+use gonvel_connectors::postgres::{client, tables, target};
 use gonvel_core::connector::{CapturedTable, DeliveredTopic};
 use gonvel_core::ports::{DatabaseAddress, Login};
 use gonvel_core::preflight::{Check, Outcome, Report, may_start};
 use gonvel_core::secret::Secret;
-use gonvel_core::table::TableSchema;
+use gonvel_core::table::{Column, TableSchema};
 use gonvel_stand_ins::postgres_cluster::OWNER;
 use gonvel_stand_ins::test_cluster::TestCluster;
 use tokio_postgres::Client;
@@ -189,6 +191,26 @@ async fn a_server_s_own_faults_are_found() {
         assert_eq!(check.outcome, outcome, "{check:#?}");
         assert!(outcome == Outcome::Passed || check.field.as_ref().unwrap().starts_with("log_"), "{check:#?}");
     }
+    // who may not connect to the database is told so, and with what it is granted
+    owner.batch_execute("REVOKE CONNECT ON DATABASE packhouse FROM PUBLIC").await.unwrap();
+    address.log_login = Some(Login { user: "tail".into(), password: Secret::new("pippin".into()) });
+    for report in [connection(&address).await, source(&address, &tables, None).await] {
+        let check = find(&report, "login for the log");
+        assert_eq!((check.outcome, check.field.as_deref()), (Outcome::Failed, Some("log_user")), "{check:#?}");
+        assert!(check.finding.contains("may not connect to the database"), "{check:#?}");
+        owner.batch_execute(check.statement.as_ref().unwrap()).await.unwrap();
+        assert_eq!(find(&connection(&address).await, "login for the log").outcome, Outcome::Passed);
+        owner.batch_execute("REVOKE CONNECT ON DATABASE packhouse FROM tail").await.unwrap();
+    }
+    owner.batch_execute("GRANT CONNECT ON DATABASE packhouse TO PUBLIC").await.unwrap();
+    let idle =
+        DatabaseAddress { user: "idle".into(), password: Secret::new("pippin".into()), log_login: None, ..address.clone() };
+    let refused = ReplicationSession::connect(&idle).await.err().unwrap();
+    assert!(
+        matches!(&refused, ConnectorError::Settings { field: Some("user"), finding, .. } if finding.contains("may not replicate")),
+        "{refused:?}"
+    );
+
     // a setting that the server does not take is told at its field
     address.log_login = None;
     for (name, value, outcome) in [
@@ -348,6 +370,13 @@ async fn a_sink_s_faults_are_found_and_their_remedies_mend_them() {
     let report = sink(&address, &topics).await;
     assert!(report.iter().all(|c| c.outcome == Outcome::Passed), "{report:#?}");
     assert!(find(&report, "columns of public.bins").finding.contains("each has the type"));
+    // a type that a producer's schema made up is looked for, not carried out
+    let hostile = "int); DROP TABLE bins; CREATE TABLE other (id int";
+    let mut shape = topics[0].1.clone().unwrap();
+    shape.columns.push(Column { name: "trees".into(), source_type: hostile.into(), ..shape.columns[1].clone() });
+    let refused = target::ensure(&client::connect(&address).await.unwrap(), "public", "bins", &shape).await.err().unwrap();
+    assert!(refused.to_string().contains("does not exist"), "{refused}");
+    assert_eq!(owner.query_one("SELECT count(*) FROM bins", &[]).await.unwrap().get::<_, i64>(0), 0, "the table is there");
     // a server that takes no writes
     owner.batch_execute("ALTER DATABASE settlement SET default_transaction_read_only = on").await.unwrap();
     assert_eq!(find(&sink(&address, &topics).await, "writable").outcome, Outcome::Failed);

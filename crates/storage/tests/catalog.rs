@@ -4,6 +4,7 @@
 use gonvel_core::connector::{CapturedTable, Definition, InitialLoad, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, TopicName};
 use gonvel_core::ports::{DatabaseAddress, FleetStore, PortError, SchemaStore};
+use gonvel_core::preflight::{Check, KeptReport};
 use gonvel_stand_ins::test_cluster::TestCluster;
 use gonvel_storage::Database;
 use gonvel_storage::catalog::connections::ConnectionInput;
@@ -72,6 +73,26 @@ async fn names_are_unique_and_what_is_used_stays() {
     let used = database.delete_connection(packhouse.id).await.unwrap_err().to_string();
     assert!(used.contains("used by changes"), "{used}");
     database.delete_connection(spare.id).await.unwrap();
+
+    // what is to be loaded again is asked for by number: each request once, in order
+    let (bins, lines) = (vec!["public.bins".to_owned()], vec!["public.lines".to_owned(), "public.bins".to_owned()]);
+    assert!(database.reloads(connector.id(), 0).await.unwrap().is_empty());
+    database.ask_to_load_again(connector.id(), &bins).await.unwrap();
+    database.ask_to_load_again(connector.id(), &lines).await.unwrap();
+    let asked = database.reloads(connector.id(), 0).await.unwrap();
+    assert_eq!(asked.iter().map(|(_, tables)| tables).collect::<Vec<_>>(), [&bins, &lines]);
+    assert_eq!(database.reloads(connector.id(), asked[0].0).await.unwrap(), asked[1..]);
+    assert!(database.reloads(connector.id(), asked[1].0).await.unwrap().is_empty());
+    let nowhere = database.ask_to_load_again(ConnectorId(Uuid::now_v7()), &bins).await;
+    assert!(matches!(nowhere, Err(PortError::NotFound { .. })));
+    // a report stays until the next one
+    assert_eq!(database.report(connector.id()).await.unwrap(), None);
+    for took_ms in [1, 2] {
+        let checks = vec![Check::failed("wal_level", "connection", "wal_level is replica").statement("ALTER SYSTEM …")];
+        let report = KeptReport { at_us: 7, took_ms, checks };
+        database.keep_report(connector.id(), &report).await.unwrap();
+        assert_eq!(database.report(connector.id()).await.unwrap(), Some(report));
+    }
 
     database.ask(connector.id(), Wish::Delete).await.unwrap();
     let late = database.ask(connector.id(), Wish::Run).await;

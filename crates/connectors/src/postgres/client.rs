@@ -120,6 +120,22 @@ pub(super) fn refusal_to_connect(address: &DatabaseAddress, code: &str, message:
             "check the user's name, that it may log in, and that pg_hba.conf has a line for it from this machine",
         )
         .with_statement(format!("host {} {} samenet scram-sha-256", address.database, address.user)),
+        "42501" if message.contains("database") => ConnectorError::settings(
+            Some("user"),
+            format!("user {:?} may not connect to the database {:?}", address.user, address.database),
+            "let the database's owner grant it",
+        )
+        .with_statement(format!(
+            "GRANT CONNECT ON DATABASE {} TO {};",
+            super::names::ident(&address.database),
+            super::names::ident(&address.user)
+        )),
+        "42501" if message.contains("replication") || message.contains("walsender") => ConnectorError::settings(
+            Some("user"),
+            format!("user {:?} may not replicate", address.user),
+            "let a superuser grant it",
+        )
+        .with_statement(format!("ALTER ROLE {} REPLICATION;", super::names::ident(&address.user))),
         "22023" | "42704" | "42501" | "55P02" | "08P01" => ConnectorError::settings(
             Some("settings"),
             format!("the server refuses a setting of the session: {message} ({code})"),

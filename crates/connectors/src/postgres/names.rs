@@ -29,6 +29,25 @@ pub fn qualified(schema: &str, table: &str) -> String {
     format!("{}.{}", ident(schema), ident(table))
 }
 
+/// A type's name for a statement that makes or changes a column: `numeric(7,1)`, `timestamp with time zone`, `text[]`.
+///
+/// It comes with a topic's schema, which any producer can register, so what is not of the form of a built-in type's name is
+/// quoted: the server then looks for a type of that name and says that there is none, and nothing else of it is carried out.
+#[must_use]
+pub fn type_name(text: &str) -> String {
+    let word = |w: &str| !w.is_empty() && w.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'_');
+    let modifier = |m: &str| m.split(',').all(|n| n.parse::<i32>().is_ok());
+    let plain = text.trim_end_matches("[]");
+    // at most one pair of parentheses with numbers, words on both sides of it
+    let fits = match plain.split_once('(') {
+        None => plain.split(' ').all(word),
+        Some((before, rest)) => rest.split_once(')').is_some_and(|(inside, after)| {
+            before.split(' ').all(word) && modifier(inside) && (after.is_empty() || after.trim_start().split(' ').all(word))
+        }),
+    };
+    if fits || plain == "\"char\"" { text.to_owned() } else { ident(text) }
+}
+
 /// A text literal.
 #[must_use]
 pub fn literal(text: &str) -> String {
@@ -36,4 +55,67 @@ pub fn literal(text: &str) -> String {
         return format!("E'{}'", text.replace('\\', "\\\\").replace('\'', "''"));
     }
     format!("'{}'", text.replace('\'', "''"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn names_of_built_in_types_stay_as_they_are() {
+        for name in [
+            "bigint",
+            "numeric(7,1)",
+            "numeric(3,-2)",
+            "character varying(20)",
+            "timestamp(3) with time zone",
+            "double precision",
+            "text[]",
+            "bit varying(5)[]",
+            "interval day to second(3)",
+            "time without time zone",
+            "int4range",
+            "\"char\"",
+            "\"char\"[]",
+        ] {
+            assert_eq!(type_name(name), name);
+        }
+        for hostile in [
+            "int); DROP TABLE bins; --",
+            "int; SELECT 1",
+            "text)",
+            "text(1",
+            "text(a)",
+            "",
+            "int DEFAULT (1)",
+            "Text",
+            "int\"",
+            "a.b",
+            "text(1)(2)",
+        ] {
+            assert!(type_name(hostile).starts_with('"'), "{hostile}");
+        }
+    }
+
+    proptest! {
+        /// Whatever comes, nothing outside of quotes can end the column's definition.
+        #[test]
+        fn no_text_gets_out_of_its_place(text in "[a-z0-9_ ()\\[\\],;\"'\\-]{0,24}|\\PC{0,24}") {
+            let out = type_name(&text);
+            if out.starts_with('"') && out != text {
+                let inside = &out[1..out.len() - 1];
+                prop_assert_eq!(inside.replace("\"\"", "").matches('"').count(), 0, "{}", out);
+            } else {
+                prop_assert!(!out.contains([';', '\'', '-']) || out.contains("(") , "{}", out);
+                prop_assert!(!out.contains([';', '\'']) && !out.contains("--"), "{}", out);
+                let mut open = 0_i32;
+                for c in out.chars() {
+                    open += i32::from(c == '(') - i32::from(c == ')');
+                    prop_assert!((0..=1).contains(&open) && (open == 1 || c != ','), "{}", out);
+                }
+                prop_assert_eq!(open, 0, "{}", out);
+            }
+        }
+    }
 }

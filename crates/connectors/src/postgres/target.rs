@@ -6,7 +6,7 @@ use gonvel_core::table::TableSchema;
 use tokio_postgres::Client;
 
 use super::client::explain;
-use super::names::{OWN_SCHEMA, ident, qualified};
+use super::names::{OWN_SCHEMA, ident, qualified, type_name};
 use crate::error::ConnectorError;
 
 /// A target table as it stands.
@@ -47,7 +47,8 @@ pub async fn ensure_own_tables(client: &Client) -> Result<(), ConnectorError> {
 /// The statement that makes a table like the source's.
 #[must_use]
 pub fn create_statement(name: &str, source: &TableSchema) -> String {
-    let columns: Vec<String> = source.columns.iter().map(|c| format!("{} {}", ident(&c.name), c.source_type)).collect();
+    let columns: Vec<String> =
+        source.columns.iter().map(|c| format!("{} {}", ident(&c.name), type_name(&c.source_type))).collect();
     let key: Vec<String> = source.columns.iter().filter(|c| c.key).map(|c| ident(&c.name)).collect();
     format!("CREATE TABLE {name} ({}, PRIMARY KEY ({}))", columns.join(", "), key.join(", "))
 }
@@ -72,7 +73,7 @@ pub async fn ensure(
     let mut types = columns(client, &name).await?;
     for column in &source.columns {
         if !types.contains_key(&column.name) {
-            let add = format!("ALTER TABLE {name} ADD COLUMN {} {}", ident(&column.name), column.source_type);
+            let add = format!("ALTER TABLE {name} ADD COLUMN {} {}", ident(&column.name), type_name(&column.source_type));
             client.batch_execute(&add).await.map_err(during)?;
             types = columns(client, &name).await?;
         }

@@ -36,11 +36,29 @@ pub fn from_error(name: &str, error: &ConnectorError) -> Check {
     }
 }
 
-/// Checks that a server can be reached and logged in to.
+/// Checks that a server can be reached and logged in to, by both logins where there are two.
 pub async fn connection(address: &DatabaseAddress) -> Report {
     match open(address).await {
-        Ok((_, report)) | Err(report) => report,
+        Ok((_, mut report)) => {
+            report.extend(log_login(address).await);
+            report
+        }
+        Err(report) => report,
     }
+}
+
+/// Whether the login that reads the log is taken, where it is another one.
+async fn log_login(address: &DatabaseAddress) -> Option<Check> {
+    let name = "login for the log";
+    let login = address.log_login.as_ref()?;
+    Some(match connect(&address.for_log()).await {
+        Ok(_) => Check::passed(name, format!("the server takes user {}", login.user)),
+        Err(error) => {
+            let check = from_error(name, &error);
+            let at = if check.field.as_deref() == Some("password") { "log_password" } else { "log_user" };
+            Check { field: Some(at.into()), ..check }
+        }
+    })
 }
 
 /// Runs the statement of a check in a report made just now.

@@ -9,7 +9,7 @@ use gonvel_core::table::TableSchema;
 
 use super::{Asked, from_error};
 use crate::error::ConnectorError;
-use crate::postgres::names::{ident, literal, qualified};
+use crate::postgres::names::{ident, literal, qualified, type_name};
 use crate::postgres::target::{self, create_statement};
 
 /// A topic to deliver, with the shape of its latest records; none while it has none.
@@ -176,7 +176,7 @@ async fn columns(
         let label = format!("column {} of {plain}", column.name);
         let Some(target) = there.get(&column.name) else {
             fits = false;
-            let add = format!("ALTER TABLE {name} ADD COLUMN {} {};", ident(&column.name), column.source_type);
+            let add = format!("ALTER TABLE {name} ADD COLUMN {} {};", ident(&column.name), type_name(&column.source_type));
             asked.push(if owns {
                 Check::passed(label, "is not there: Gonvel adds it when the first record comes").statement(add)
             } else {
@@ -233,7 +233,7 @@ async fn columns(
 }
 
 fn retype(table: &str, column: &str, ty: &str) -> String {
-    let column = ident(column);
+    let (column, ty) = (ident(column), type_name(ty));
     format!("ALTER TABLE {table} ALTER COLUMN {column} TYPE {ty} USING {column}::{ty};")
 }
 

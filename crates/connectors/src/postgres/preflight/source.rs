@@ -6,9 +6,8 @@ use gonvel_core::ports::DatabaseAddress;
 use gonvel_core::preflight::{Check, Report};
 use tokio_postgres::Row;
 
-use super::{Asked, from_error};
+use super::{Asked, log_login};
 use crate::error::ConnectorError;
-use crate::postgres::client::connect;
 use crate::postgres::names::{self, ident, qualified};
 
 /// What slots that no one reads may keep of the server's disk before it is told, in bytes.
@@ -77,16 +76,8 @@ async fn log(asked: &mut Asked<'_>, connector: Option<ConnectorId>) -> Result<bo
     }
     let reads = asked.address.for_log();
     let field = if asked.address.log_login.is_some() { "log_user" } else { "user" };
-    if asked.address.log_login.is_some() {
-        asked.push(match connect(&reads).await {
-            Ok(_) => Check::passed("login for the log", format!("the server takes user {}", reads.user)),
-            Err(error) => {
-                let check = from_error("login for the log", &error);
-                let at = check.field.as_deref().map(|f| if f == "password" { "log_password" } else { field }.to_owned());
-                Check { field: at, ..check }
-            }
-        });
-    }
+    let login = log_login(asked.address).await;
+    asked.report.extend(login);
     let (name, user) = (&asked.address.user, ident(&asked.address.user));
     let replication = if replicate {
         Check::passed("replication right", format!("{} may replicate", reads.user))
