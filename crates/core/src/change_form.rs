@@ -27,6 +27,12 @@ pub enum ChangeFormError {
     /// The schema is not one of a change form.
     #[error("the schema is not a change form: {0}")]
     NotChangeForm(String),
+    /// The schema is not one of a row form.
+    #[error("the schema is not a row form: {0}")]
+    NotRowForm(String),
+    /// The JSON text does not follow the schema.
+    #[error("the JSON text does not follow the schema: {0}")]
+    Json(String),
     /// Not a schema at all.
     #[error(transparent)]
     Schema(#[from] SchemaError),
@@ -126,7 +132,7 @@ impl ChangeForm {
         write_long(origin.commit_time_us, out);
     }
 
-    fn write_row(&self, image: &[ColumnArray], row: usize, out: &mut Vec<u8>) {
+    pub(crate) fn write_row(&self, image: &[ColumnArray], row: usize, out: &mut Vec<u8>) {
         for (column, array) in self.table.columns.iter().zip(image) {
             match array.value(row) {
                 Value::Null => out.push(0),
@@ -187,6 +193,49 @@ impl ChangeForm {
             return Err(DecodeError::Number.into());
         }
         Ok(kind)
+    }
+
+    /// The position of the change's transaction in its source's log, from a change's data (after the single-object header).
+    ///
+    /// # Errors
+    /// [`ChangeFormError`] if the bytes do not follow the form.
+    pub fn position(&self, data: &[u8]) -> Result<u64, ChangeFormError> {
+        let mut reader = Reader::new(data);
+        reader.branch(ChangeKind::ALL.len())?;
+        if reader.branch(2)? == 1 {
+            for column in &self.table.columns {
+                read_nullable(column.ty, &mut reader)?;
+            }
+        }
+        match reader.branch(3)? {
+            0 => {}
+            1 => {
+                for column in &self.table.columns {
+                    read_nullable(column.ty, &mut reader)?;
+                }
+            }
+            _ => {
+                for &column in &self.key_columns {
+                    read_present(self.table.columns[column].ty, &mut reader)?;
+                }
+            }
+        }
+        loop {
+            let count = reader.long()?;
+            if count == 0 {
+                break;
+            }
+            if count < 0 {
+                reader.long()?;
+            }
+            for _ in 0..count.unsigned_abs() {
+                reader.bytes()?;
+            }
+        }
+        for _ in 0..3 {
+            reader.bytes()?;
+        }
+        Ok(read_position(reader.text()?).ok_or(DecodeError::Number)?)
     }
 
     /// What a change's data (after the single-object header) says of its key.
@@ -279,7 +328,7 @@ fn write_plain(ty: ColumnType, value: Value<'_>, out: &mut Vec<u8>) {
 }
 
 #[inline]
-fn read_nullable<'a>(ty: ColumnType, reader: &mut Reader<'a>) -> Result<Value<'a>, DecodeError> {
+pub(crate) fn read_nullable<'a>(ty: ColumnType, reader: &mut Reader<'a>) -> Result<Value<'a>, DecodeError> {
     let branches = if matches!(ty, ColumnType::Decimal { .. }) { 3 } else { 2 };
     match reader.branch(branches)? {
         0 => Ok(Value::Null),
@@ -288,7 +337,7 @@ fn read_nullable<'a>(ty: ColumnType, reader: &mut Reader<'a>) -> Result<Value<'a
     }
 }
 
-fn read_present<'a>(ty: ColumnType, reader: &mut Reader<'a>) -> Result<Value<'a>, DecodeError> {
+pub(crate) fn read_present<'a>(ty: ColumnType, reader: &mut Reader<'a>) -> Result<Value<'a>, DecodeError> {
     if matches!(ty, ColumnType::Decimal { .. }) && reader.branch(2)? == 1 {
         return read_not_a_number(reader);
     }
@@ -349,7 +398,7 @@ fn plain_schema(ty: ColumnType) -> Json {
     }
 }
 
-fn column_schema(column: &Column, nullable: bool) -> Json {
+pub(crate) fn column_schema(column: &Column, nullable: bool) -> Json {
     let mut branches = vec![plain_schema(column.ty)];
     if nullable {
         branches.insert(0, json!("null"));
@@ -371,7 +420,7 @@ fn column_schema(column: &Column, nullable: bool) -> Json {
     field
 }
 
-fn namespace(table: &TableSchema) -> String {
+pub(crate) fn namespace(table: &TableSchema) -> String {
     [&table.system, &table.schema, &table.table].map(|part| avro_name(part)).join(".")
 }
 
@@ -426,7 +475,7 @@ fn table_of(schema: &Schema) -> Result<TableSchema, &'static str> {
     Ok(TableSchema { system: is("system")?, schema: is("schema")?, table: is("table")?, columns })
 }
 
-fn column_of(field: &Field) -> Result<Column, &'static str> {
+pub(crate) fn column_of(field: &Field) -> Result<Column, &'static str> {
     let Schema::Union(branches) = &field.schema else { return Err("a column is not nullable") };
     let attribute = |name: &str| field.attributes.get(name);
     let text = |name: &str| attribute(name).and_then(Json::as_str).map(str::to_owned);

@@ -1,6 +1,8 @@
 use proptest::prelude::*;
 
 use super::*;
+use crate::connector::{Encoding, ValueForm, Values};
+use crate::record_form::{ReadForm, RecordForm};
 
 fn column(name: &str, ty: ColumnType, source_type: &str, key: bool) -> Column {
     Column { name: name.into(), ty, source_type: source_type.into(), key }
@@ -149,6 +151,7 @@ proptest! {
             let (fingerprint_found, data) = single_object::split(&out).unwrap();
             prop_assert_eq!(fingerprint_found, fingerprint(&form.value_text).unwrap());
             read_form.read_change(data, &mut builder).unwrap();
+            prop_assert_eq!(read_form.position(data).unwrap(), batch.origins[row].position);
             let mut left = data;
             let other = reader.read_value(&mut left).unwrap();
             prop_assert!(left.is_empty());
@@ -166,6 +169,48 @@ proptest! {
                 prop_assert_eq!(again.new[column].value(row), batch.new[column].value(row));
                 if batch.old_images[row] != OldImage::None {
                     prop_assert_eq!(again.old[column].value(row), batch.old[column].value(row));
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn records_of_every_form_and_encoding_are_read_back(changes in prop::collection::vec(change(), 1..4)) {
+        let batch = build(&changes);
+        for (form, encoding) in [ValueForm::Change, ValueForm::Row].into_iter().flat_map(|f| [(f, Encoding::Avro), (f, Encoding::Json)]) {
+            let written = RecordForm::of(batch.table.clone(), Values { form, encoding });
+            let read = ReadForm::from_value_text(written.value_text()).unwrap();
+            prop_assert_eq!(read.table(), &batch.table);
+            let mut builder = ChangeBatchBuilder::new(read.table().clone());
+            let mut rows = Vec::new();
+            for row in 0..batch.len() {
+                let kind = batch.kinds[row];
+                if kind == ChangeKind::Truncate || (form == ValueForm::Row && kind == ChangeKind::Delete && batch.old_images[row] == OldImage::None) {
+                    continue;
+                }
+                let (mut key, mut value) = (Vec::new(), Vec::new());
+                if batch.old_images[row] != OldImage::None || kind != ChangeKind::Delete {
+                    written.write_key(batch.identifying(row), row, &mut key);
+                }
+                let there = written.write_value(&batch, row, &mut value);
+                prop_assert_eq!(there, form == ValueForm::Change || kind != ChangeKind::Delete);
+                if encoding == Encoding::Json && there {
+                    prop_assert!(serde_json::from_slice::<Json>(&value).unwrap().is_object());
+                }
+                let time = batch.origins[row].commit_time_us;
+                let found = read.read(&key, there.then_some(&value[..]), time, &mut builder).unwrap();
+                prop_assert_eq!(found == ChangeKind::Delete, kind == ChangeKind::Delete);
+                rows.push(row);
+            }
+            let again = builder.finish();
+            for (n, &row) in rows.iter().enumerate() {
+                prop_assert_eq!(again.origins[n].commit_time_us, batch.origins[row].commit_time_us);
+                for (column, described) in batch.table.columns.iter().enumerate() {
+                    if batch.kinds[row] != ChangeKind::Delete {
+                        prop_assert_eq!(again.new[column].value(n), batch.new[column].value(row));
+                    } else if described.key && batch.old_images[row] != OldImage::None {
+                        prop_assert_eq!(again.old[column].value(n), batch.old[column].value(row));
+                    }
                 }
             }
         }

@@ -88,6 +88,12 @@ pub fn rfc3339(timestamp_us: i64) -> String {
     String::from_utf8(out).expect("digits and punctuation")
 }
 
+/// Microseconds since 1970-01-01 UTC of a time in RFC 3339; none if it is not one.
+#[must_use]
+pub fn read_rfc3339(text: &str) -> Option<i64> {
+    chrono::DateTime::parse_from_rfc3339(text).ok().map(|t| t.timestamp_micros())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

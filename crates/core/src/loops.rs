@@ -4,7 +4,8 @@
 use std::collections::{HashMap, HashSet, VecDeque};
 use std::fmt;
 
-use crate::connector::Definition;
+use crate::connector::{Definition, DeliveredTopic};
+use crate::table_patterns::topic_for;
 
 /// Where changes are: a table of a database, or a topic.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
@@ -41,29 +42,46 @@ pub struct Carrier<'a> {
 }
 
 impl Carrier<'_> {
-    fn ways(&self) -> Vec<(Place, Place)> {
-        let table =
-            |schema: &str, table: &str| Place::Table { system: self.system.into(), table: format!("{schema}.{table}") };
+    fn table(&self, schema: &str, table: &str) -> Place {
+        Place::Table { system: self.system.into(), table: format!("{schema}.{table}") }
+    }
+
+    /// From where to where it carries. A source that chooses by names carries what any of `sinks` writes under such a name.
+    fn ways(&self, sinks: &[&Self]) -> Vec<(Place, Place)> {
         match self.definition {
-            Definition::Source { tables, .. } => {
-                tables.iter().map(|t| (table(&t.schema, &t.table), Place::Topic(t.topic.clone()))).collect()
+            Definition::Source(source) => {
+                let chosen = source.tables.iter().map(|t| (self.table(&t.schema, &t.table), Place::Topic(t.topic.clone())));
+                let found = source.patterns.iter().flat_map(|patterns| {
+                    let written = sinks.iter().filter(|s| s.system == self.system).flat_map(|s| s.written());
+                    let covered = written.filter(|t| patterns.covers(&t.schema, &t.table));
+                    covered.map(|t| {
+                        let topic = topic_for(&patterns.topic, "", &t.schema, &t.table);
+                        (self.table(&t.schema, &t.table), Place::Topic(topic))
+                    })
+                });
+                chosen.chain(found).collect()
             }
-            Definition::Sink { topics, .. } => {
-                topics.iter().map(|t| (Place::Topic(t.topic.clone()), table(&t.schema, &t.table))).collect()
+            Definition::Sink(sink) => {
+                sink.topics.iter().map(|t| (Place::Topic(t.topic.clone()), self.table(&t.schema, &t.table))).collect()
             }
         }
+    }
+
+    fn written(&self) -> &[DeliveredTopic] {
+        if let Definition::Sink(sink) = self.definition { &sink.topics } else { &[] }
     }
 }
 
 /// A shortest circle that goes through one connector: the places in order, the first one again at the end.
 #[must_use]
 pub fn circle(through: Carrier<'_>, others: &[Carrier<'_>]) -> Option<Vec<Place>> {
+    let all: Vec<&Carrier<'_>> = others.iter().chain([&through]).collect();
     let mut next: HashMap<Place, Vec<Place>> = HashMap::new();
-    for (from, to) in others.iter().chain([&through]).flat_map(Carrier::ways) {
+    for (from, to) in all.iter().flat_map(|c| c.ways(&all)) {
         next.entry(from).or_default().push(to);
     }
     through
-        .ways()
+        .ways(&all)
         .into_iter()
         .filter_map(|(from, to)| way(&next, &to, &from).map(|w| [vec![from], w].concat()))
         .min_by_key(Vec::len)
@@ -98,18 +116,35 @@ pub fn system_of(host: &str, port: u16, database: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::connector::{CapturedTable, DeliveredTopic, InitialLoad};
+    use crate::connector::{CapturedTable, SinkDefinition, SourceDefinition};
+    use crate::table_patterns::TablePatterns;
     use proptest::prelude::*;
     use uuid::Uuid;
 
     fn source(table: &str, topic: &str) -> Definition {
-        let tables = vec![CapturedTable { schema: "public".into(), table: table.into(), topic: topic.into() }];
-        Definition::Source { connection: Uuid::nil(), tables, partitions: 1, load: InitialLoad::default() }
+        SourceDefinition::of(Uuid::nil(), vec![CapturedTable::whole("public", table, topic)], 1).into()
     }
 
     fn sink(topic: &str, table: &str) -> Definition {
         let topics = vec![DeliveredTopic { topic: topic.into(), schema: "public".into(), table: table.into() }];
-        Definition::Sink { connection: Uuid::nil(), topics }
+        SinkDefinition::of(Uuid::nil(), topics).into()
+    }
+
+    #[test]
+    fn a_circle_through_a_pattern_is_found() {
+        let patterns = |exclude: &[&str]| TablePatterns {
+            include: vec!["public.*".into()],
+            exclude: exclude.iter().map(|p| (*p).to_owned()).collect(),
+            topic: "packhouse.{table}".into(),
+        };
+        let source = |exclude: &[&str]| {
+            let of = SourceDefinition::of(Uuid::nil(), vec![], 1);
+            Definition::from(SourceDefinition { patterns: Some(patterns(exclude)), ..of })
+        };
+        let (back, whole, but) = (sink("packhouse.bins", "bins"), source(&[]), source(&["bins"]));
+        let carrier = |definition| Carrier { name: "c", system: "s", definition };
+        assert!(circle(carrier(&back), &[carrier(&whole)]).is_some());
+        assert_eq!(circle(carrier(&back), &[carrier(&but)]), None);
     }
 
     #[test]
@@ -156,7 +191,7 @@ mod tests {
             prop_assert_eq!(found.is_some(), leads[to][from]);
             if let Some(found) = found {
                 prop_assert_eq!(found.first(), found.last());
-                let ways: Vec<(Place, Place)> = carriers.iter().flat_map(Carrier::ways).collect();
+                let ways: Vec<(Place, Place)> = carriers.iter().flat_map(|c| c.ways(&[])).collect();
                 for pair in found.windows(2) {
                     prop_assert!(ways.contains(&(pair[0].clone(), pair[1].clone())));
                 }

@@ -2,12 +2,13 @@
 
 use std::collections::HashMap;
 
-use chrono::{DateTime, NaiveDate, NaiveDateTime};
+use chrono::{DateTime, NaiveDate, NaiveDateTime, NaiveTime};
 use serde_json::Value as Json;
 
 use super::binary::{write_bytes, write_length, write_long};
 use super::json::{DEEPEST, collect};
 use super::schema::{Field, Logical, Schema};
+use crate::civil::{DAY_US, days_from_civil};
 
 /// Why a value does not fit a schema.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -81,9 +82,26 @@ fn micros(text: &str, zoned: bool) -> Option<i64> {
     match text {
         "infinity" => Some(i64::MAX),
         "-infinity" => Some(i64::MIN),
-        _ if zoned => DateTime::parse_from_rfc3339(text).ok().map(|t| t.timestamp_micros()),
-        _ => text.parse::<NaiveDateTime>().ok().map(|t| t.and_utc().timestamp_micros()),
+        _ if zoned => DateTime::parse_from_rfc3339(text).ok().map(|t| t.timestamp_micros()).or_else(|| far(text, true)),
+        _ => text.parse::<NaiveDateTime>().ok().map(|t| t.and_utc().timestamp_micros()).or_else(|| far(text, false)),
     }
+}
+
+/// A time of a year that RFC 3339 does not have, as [`super::json`] shows it: before the year 1 or after 9999.
+fn far(text: &str, zoned: bool) -> Option<i64> {
+    let (plain, era) = text.strip_suffix(" BC").map_or((text, ""), |plain| (plain, " BC"));
+    let (date, time) = plain.split_once('T')?;
+    let time = if zoned { time.strip_suffix('Z')? } else { time };
+    let of_day = time.parse::<NaiveTime>().ok()?.signed_duration_since(NaiveTime::MIN).num_microseconds()?;
+    far_days(&format!("{date}{era}"))?.checked_mul(DAY_US)?.checked_add(of_day)
+}
+
+fn far_days(text: &str) -> Option<i64> {
+    let (plain, before_christ) = text.strip_suffix(" BC").map_or((text, false), |plain| (plain, true));
+    let mut parts = plain.split('-').map(|part| part.parse::<u32>().ok().map(i64::from));
+    let (year, month, day) = (parts.next()??, parts.next()??, parts.next()??);
+    let fits = parts.next().is_none() && (1..=12).contains(&month) && (1..=31).contains(&day);
+    fits.then(|| days_from_civil(if before_christ { 1 - year } else { year }, month, day))
 }
 
 fn days(text: &str) -> Option<i64> {
@@ -91,8 +109,8 @@ fn days(text: &str) -> Option<i64> {
         "infinity" => Some(i32::MAX.into()),
         "-infinity" => Some(i32::MIN.into()),
         _ => {
-            let date: NaiveDate = text.parse().ok()?;
-            Some((date - NaiveDate::default()).num_days())
+            let date: Option<NaiveDate> = text.parse().ok();
+            date.map(|date| (date - NaiveDate::default()).num_days()).or_else(|| far_days(text))
         }
     }
 }

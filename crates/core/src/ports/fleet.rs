@@ -52,6 +52,9 @@ pub struct LaneStatus {
     /// The position as people read it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub position: Option<String>,
+    /// What people should know of it though it runs: tables it does not capture, columns a target lacks.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub notes: Vec<String>,
 }
 
 /// A table's progress within a lane.
@@ -85,6 +88,7 @@ impl LaneStatus {
             lag_ms: None,
             tables: BTreeMap::new(),
             position: None,
+            notes: Vec::new(),
         }
     }
 }
@@ -209,6 +213,24 @@ pub trait FleetStore: Send + Sync {
     /// # Errors
     /// [`PortError::TryAgain`].
     async fn reloads(&self, connector: ConnectorId, after: i64) -> Result<Vec<(i64, Vec<String>)>, PortError>;
+
+    /// The source connector that writes a topic; none if there is none, or none any more.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    async fn source_of(&self, topic: &str) -> Result<Option<ConnectorId>, PortError>;
+
+    /// Where a connector's lane stands, in the form of the connector's kind; null if it never ran, none if it is gone.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    async fn position(&self, connector: ConnectorId, lane: i32) -> Result<Option<serde_json::Value>, PortError>;
+
+    /// A connector, if it is there.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    async fn connector(&self, connector: ConnectorId) -> Result<Option<ValidConnector>, PortError>;
 
     /// Takes a lane's lease if it is free, expired or this runner's own; each success has a greater epoch.
     ///

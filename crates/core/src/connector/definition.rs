@@ -1,0 +1,360 @@
+//! What a connector is asked to do, as a person gives it.
+
+use serde::{Deserialize, Serialize};
+use uuid::Uuid;
+
+use crate::table_patterns::TablePatterns;
+
+/// A table that a source captures, and the topic it writes.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct CapturedTable {
+    /// Schema in the source.
+    pub schema: String,
+    /// Table in the source.
+    pub table: String,
+    /// The topic for its changes.
+    pub topic: String,
+    /// Columns that are not captured.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub leave_out: Vec<String>,
+    /// Columns that are the key, where it is not the primary key.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub key: Vec<String>,
+    /// A condition in the source's SQL: the initial load reads only the rows that fulfil it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub load_where: Option<String>,
+}
+
+impl CapturedTable {
+    /// A whole table by its primary key.
+    #[must_use]
+    pub fn whole(schema: &str, table: &str, topic: &str) -> Self {
+        Self {
+            schema: schema.into(),
+            table: table.into(),
+            topic: topic.into(),
+            leave_out: Vec::new(),
+            key: Vec::new(),
+            load_where: None,
+        }
+    }
+
+    /// `schema.table`, by which progress is kept.
+    #[must_use]
+    pub fn qualified(&self) -> String {
+        format!("{}.{}", self.schema, self.table)
+    }
+}
+
+/// A topic that a sink reads, and the table it writes.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct DeliveredTopic {
+    /// The topic.
+    pub topic: String,
+    /// Schema in the target.
+    pub schema: String,
+    /// Table in the target.
+    pub table: String,
+}
+
+/// How the rows that exist when a source connector starts are copied.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct InitialLoad {
+    /// Whether they are; otherwise only what changes from then on is captured.
+    pub rows: bool,
+    /// Rows read a second at most; none for as fast as the source gives them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rows_per_second: Option<u32>,
+    /// Chunks read at a time, each by a session of its own.
+    #[serde(default = "one", skip_serializing_if = "is_one")]
+    pub chunks: u32,
+}
+
+fn one() -> u32 {
+    1
+}
+
+#[allow(clippy::trivially_copy_pass_by_ref, reason = "serde calls it with a reference")]
+fn is_one(chunks: &u32) -> bool {
+    *chunks == 1
+}
+
+impl Default for InitialLoad {
+    fn default() -> Self {
+        Self { rows: true, rows_per_second: None, chunks: 1 }
+    }
+}
+
+/// What a source's values hold.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum ValueForm {
+    /// The whole change: kind, the row after and before it, origin.
+    #[default]
+    Change,
+    /// The row after the change; nothing for a delete.
+    Row,
+}
+
+/// How a source's keys and values are written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Encoding {
+    /// Avro's single-object encoding.
+    #[default]
+    Avro,
+    /// JSON text.
+    Json,
+}
+
+/// How a source writes its records.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Values {
+    /// What they hold.
+    #[serde(default)]
+    pub form: ValueForm,
+    /// How they are written.
+    #[serde(default)]
+    pub encoding: Encoding,
+}
+
+/// Where to begin in one partition.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct StartOffset {
+    /// The topic.
+    pub topic: String,
+    /// The partition.
+    pub partition: i32,
+    /// The first offset to deliver.
+    pub offset: i64,
+}
+
+/// Where a connector begins when it first starts; another connector is named by its id, or in a manifest by its name.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "at", rename_all = "lowercase")]
+pub enum Start<C = Uuid> {
+    /// With what is kept longest.
+    Earliest,
+    /// With what comes next.
+    Latest,
+    /// With the first change or record at a time or after it.
+    Time {
+        /// RFC 3339.
+        time: String,
+    },
+    /// After a position of the source's log.
+    Position {
+        /// As the source writes it.
+        position: String,
+    },
+    /// At an offset of each partition; a partition that is not named begins with its oldest record.
+    Offsets {
+        /// The offsets.
+        offsets: Vec<StartOffset>,
+    },
+    /// Where another connector stands.
+    Connector {
+        /// The other connector.
+        connector: C,
+    },
+}
+
+impl<C> Start<C> {
+    /// The same with the other connector named in another way.
+    ///
+    /// # Errors
+    /// Those of `name`.
+    pub fn rename<D, E>(self, name: impl FnOnce(C) -> Result<D, E>) -> Result<Start<D>, E> {
+        Ok(match self {
+            Self::Earliest => Start::Earliest,
+            Self::Latest => Start::Latest,
+            Self::Time { time } => Start::Time { time },
+            Self::Position { position } => Start::Position { position },
+            Self::Offsets { offsets } => Start::Offsets { offsets },
+            Self::Connector { connector } => Start::Connector { connector: name(connector)? },
+        })
+    }
+}
+
+/// A connector that carries changes of tables into topics.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SourceDefinition {
+    /// The connection it reads through.
+    pub connection: Uuid,
+    /// The tables that were chosen one by one.
+    pub tables: Vec<CapturedTable>,
+    /// Tables that are captured because of their names, also those made later.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub patterns: Option<TablePatterns>,
+    /// Partitions for the topics it makes.
+    pub partitions: i32,
+    /// How the rows that exist are copied.
+    #[serde(default)]
+    pub load: InitialLoad,
+    /// How its records are written.
+    #[serde(default)]
+    pub values: Values,
+    /// Where it begins; none for now.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub start: Option<Start>,
+    /// The topic for changes of the tables' columns; none where they are not told.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub schema_changes: Option<String>,
+}
+
+impl SourceDefinition {
+    /// Whole tables with all settings as they usually are.
+    #[must_use]
+    pub fn of(connection: Uuid, tables: Vec<CapturedTable>, partitions: i32) -> Self {
+        Self {
+            connection,
+            tables,
+            patterns: None,
+            partitions,
+            load: InitialLoad::default(),
+            values: Values::default(),
+            start: None,
+            schema_changes: None,
+        }
+    }
+}
+
+/// What a sink's table holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum TargetRows {
+    /// The rows as they are now, by key.
+    #[default]
+    Current,
+    /// One more row for every row that was loaded, inserted or updated.
+    Appended,
+    /// One row for every change: kind, time, position, the row before and after it.
+    Changes,
+    /// Every state a row was in, with the time from and to which it was.
+    History,
+}
+
+/// What becomes of a row in the target when it is deleted in the source.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Deletes {
+    /// It goes there as well.
+    #[default]
+    Applied,
+    /// It stays, and the time of its deletion stands beside it.
+    Marked,
+    /// It stays as it was.
+    Ignored,
+}
+
+/// What a sink does by itself when the columns of its topics change.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum TargetColumns {
+    /// Nothing: what the target lacks is left out, and the statement is shown.
+    Ask,
+    /// It adds columns; what else is needed is shown.
+    #[default]
+    Add,
+    /// It adds columns, and gives those that have become wider a wider type.
+    Widen,
+}
+
+/// How a sink writes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Writes {
+    /// What the tables hold.
+    #[serde(default)]
+    pub rows: TargetRows,
+    /// What becomes of deleted rows.
+    #[serde(default)]
+    pub deletes: Deletes,
+    /// What happens when columns change.
+    #[serde(default)]
+    pub columns: TargetColumns,
+    /// Whether a transaction of the source becomes visible in the target as a whole, across the sink's tables.
+    #[serde(default)]
+    pub whole_transactions: bool,
+}
+
+/// A connector that carries topics into tables.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SinkDefinition {
+    /// The connection it writes through.
+    pub connection: Uuid,
+    /// What it delivers.
+    pub topics: Vec<DeliveredTopic>,
+    /// How it writes.
+    #[serde(default)]
+    pub writes: Writes,
+    /// Where it begins; none for the oldest records.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub start: Option<Start>,
+}
+
+impl SinkDefinition {
+    /// Current rows, from the oldest record on.
+    #[must_use]
+    pub fn of(connection: Uuid, topics: Vec<DeliveredTopic>) -> Self {
+        Self { connection, topics, writes: Writes::default(), start: None }
+    }
+}
+
+/// What a connector is to do, as given by a person.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "kind", rename_all = "lowercase")]
+pub enum Definition {
+    /// Carries changes of tables into topics.
+    Source(SourceDefinition),
+    /// Carries topics into tables.
+    Sink(SinkDefinition),
+}
+
+impl From<SourceDefinition> for Definition {
+    fn from(source: SourceDefinition) -> Self {
+        Self::Source(source)
+    }
+}
+
+impl From<SinkDefinition> for Definition {
+    fn from(sink: SinkDefinition) -> Self {
+        Self::Sink(sink)
+    }
+}
+
+impl Definition {
+    /// The connection it uses.
+    #[must_use]
+    pub fn connection(&self) -> Uuid {
+        match self {
+            Self::Source(source) => source.connection,
+            Self::Sink(sink) => sink.connection,
+        }
+    }
+
+    /// Where it begins, if that was said.
+    #[must_use]
+    pub fn start(&self) -> Option<&Start> {
+        match self {
+            Self::Source(source) => source.start.as_ref(),
+            Self::Sink(sink) => sink.start.as_ref(),
+        }
+    }
+
+    /// `source` or `sink`.
+    #[must_use]
+    pub fn kind(&self) -> &'static str {
+        match self {
+            Self::Source(_) => "source",
+            Self::Sink(_) => "sink",
+        }
+    }
+}

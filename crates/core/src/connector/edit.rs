@@ -1,0 +1,231 @@
+//! What a changed definition will do to a connector that is there: said before it is saved, and carried out when it is.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+
+use super::{CapturedTable, Definition, DeliveredTopic, SinkDefinition, SourceDefinition};
+
+/// One consequence of an edit.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Consequence {
+    /// The connector starts anew where it stands.
+    StartsAnew,
+    /// Tables come in: they are loaded, then followed.
+    LoadsNew,
+    /// Tables come in and are followed from then on, without the rows that are there.
+    FollowsNew,
+    /// Tables whose earlier records do not hold what is wanted now are loaded again.
+    LoadsAgain,
+    /// Tables or topics are let go of; what they brought stays.
+    LetsGo,
+    /// Topics come in: they are delivered from their oldest record.
+    DeliversNew,
+    /// Records are written in another form from then on; earlier ones stay as they are.
+    WritesOtherwise,
+}
+
+impl Consequence {
+    /// What it says to people.
+    #[must_use]
+    pub fn sentence(self) -> &'static str {
+        match self {
+            Self::StartsAnew => "The connector starts anew where it stands. Nothing is lost or doubled.",
+            Self::LoadsNew => {
+                "These come in: their rows are loaded while the others are followed, then they are followed too."
+            }
+            Self::FollowsNew => {
+                "These come in: their changes are followed from then on; the rows that are there are not loaded."
+            }
+            Self::LoadsAgain => "These are loaded again, because their earlier records do not hold what is wanted now.",
+            Self::LetsGo => "These are let go of. What they brought so far stays.",
+            Self::DeliversNew => "These come in: they are delivered from their oldest record on.",
+            Self::WritesOtherwise => "From then on it writes in the new way; what it wrote before stays as it is.",
+        }
+    }
+}
+
+/// What an edit does: its consequences with the tables or topics they concern, in a fixed order.
+pub type Consequences = BTreeMap<Consequence, Vec<String>>;
+
+/// Why a definition cannot become another one.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum EditError {
+    /// It would be another connector.
+    #[error("a {from} cannot become a {to}: make a new connector")]
+    Kind {
+        /// What it is.
+        from: &'static str,
+        /// What it would be.
+        to: &'static str,
+    },
+    /// Its position means nothing elsewhere.
+    #[error(
+        "the connection cannot be another one, because the connector's position is of this system: make a new connector, or change the connection itself"
+    )]
+    Connection,
+    /// The table that is there has other columns.
+    #[error("{table} was made for rows of another kind: give the topic another table with the new setting")]
+    Rows {
+        /// The table.
+        table: String,
+    },
+}
+
+/// What changing one definition into another does.
+///
+/// # Errors
+/// [`EditError`] with what to do instead.
+pub fn consequences(from: &Definition, to: &Definition) -> Result<Consequences, EditError> {
+    let mut out = Consequences::new();
+    if from == to {
+        return Ok(out);
+    }
+    if from.kind() != to.kind() {
+        return Err(EditError::Kind { from: from.kind(), to: to.kind() });
+    }
+    if from.connection() != to.connection() {
+        return Err(EditError::Connection);
+    }
+    out.insert(Consequence::StartsAnew, Vec::new());
+    match (from, to) {
+        (Definition::Source(from), Definition::Source(to)) => source(from, to, &mut out),
+        (Definition::Sink(from), Definition::Sink(to)) => sink(from, to, &mut out)?,
+        _ => {}
+    }
+    Ok(out)
+}
+
+fn source(from: &SourceDefinition, to: &SourceDefinition, out: &mut Consequences) {
+    let before: BTreeMap<String, &CapturedTable> = from.tables.iter().map(|t| (t.qualified(), t)).collect();
+    let by_pattern =
+        |d: &SourceDefinition, t: &CapturedTable| d.patterns.as_ref().is_some_and(|p| p.covers(&t.schema, &t.table));
+    let otherwise = from.values != to.values;
+    for table in &to.tables {
+        let name = table.qualified();
+        match before.get(&name) {
+            None if by_pattern(from, table) => {}
+            None if to.load.rows => out.entry(Consequence::LoadsNew).or_default().push(name),
+            None => out.entry(Consequence::FollowsNew).or_default().push(name),
+            Some(was) if to.load.rows && (otherwise || lacks(was, table)) => {
+                out.entry(Consequence::LoadsAgain).or_default().push(name);
+            }
+            Some(_) => {}
+        }
+    }
+    let kept: Vec<String> = to.tables.iter().map(CapturedTable::qualified).collect();
+    for table in from.tables.iter().filter(|t| !kept.contains(&t.qualified()) && !by_pattern(to, t)) {
+        out.entry(Consequence::LetsGo).or_default().push(table.qualified());
+    }
+    if from.patterns != to.patterns {
+        let include = |d: &SourceDefinition| d.patterns.as_ref().map(|p| p.include.clone()).unwrap_or_default();
+        let (was, is) = (include(from), include(to));
+        let come = if to.load.rows { Consequence::LoadsNew } else { Consequence::FollowsNew };
+        for (kind, some, others) in [(come, &is, &was), (Consequence::LetsGo, &was, &is)] {
+            let only: Vec<String> =
+                some.iter().filter(|p| !others.contains(p)).map(|p| format!("tables like {p}")).collect();
+            if !only.is_empty() {
+                out.entry(kind).or_default().extend(only);
+            }
+        }
+    }
+    if otherwise || from.schema_changes != to.schema_changes {
+        out.insert(Consequence::WritesOtherwise, Vec::new());
+    }
+}
+
+/// Whether records written by the earlier settings lack what the later ones want: columns, rows, another key or topic.
+fn lacks(was: &CapturedTable, is: &CapturedTable) -> bool {
+    let comes_back = was.leave_out.iter().any(|column| !is.leave_out.contains(column));
+    comes_back || was.topic != is.topic || was.key != is.key || (was.load_where.is_some() && was.load_where != is.load_where)
+}
+
+fn sink(from: &SinkDefinition, to: &SinkDefinition, out: &mut Consequences) -> Result<(), EditError> {
+    let before: BTreeMap<&str, &DeliveredTopic> = from.topics.iter().map(|t| (t.topic.as_str(), t)).collect();
+    for topic in &to.topics {
+        match before.get(topic.topic.as_str()) {
+            None => out.entry(Consequence::DeliversNew).or_default().push(topic.topic.clone()),
+            Some(was) if **was == *topic && from.writes.rows != to.writes.rows => {
+                return Err(EditError::Rows { table: format!("{}.{}", topic.schema, topic.table) });
+            }
+            Some(was) if **was != *topic => {
+                out.entry(Consequence::WritesOtherwise).or_default().push(topic.topic.clone());
+            }
+            Some(_) => {}
+        }
+    }
+    for topic in from.topics.iter().filter(|t| !to.topics.iter().any(|k| k.topic == t.topic)) {
+        out.entry(Consequence::LetsGo).or_default().push(topic.topic.clone());
+    }
+    if from.writes != to.writes {
+        out.entry(Consequence::WritesOtherwise).or_default();
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use uuid::Uuid;
+
+    use super::*;
+    use crate::connector::{TargetRows, ValueForm};
+    use crate::table_patterns::TablePatterns;
+
+    fn source(tables: &[&str]) -> SourceDefinition {
+        let tables = tables.iter().map(|t| CapturedTable::whole("public", t, t)).collect();
+        SourceDefinition::of(Uuid::nil(), tables, 1)
+    }
+
+    fn says(from: impl Into<Definition>, to: impl Into<Definition>) -> Vec<(Consequence, String)> {
+        let found = consequences(&from.into(), &to.into()).unwrap();
+        found.into_iter().map(|(kind, names)| (kind, names.join(" "))).collect()
+    }
+
+    #[test]
+    fn an_edit_says_what_comes_goes_and_is_loaded_again() {
+        use Consequence::{FollowsNew, LetsGo, LoadsAgain, LoadsNew, StartsAnew, WritesOtherwise};
+        let plain = (StartsAnew, String::new());
+        assert_eq!(says(source(&["bins"]), source(&["bins"])), []);
+        let more = says(source(&["bins", "lines"]), source(&["bins", "rooms"]));
+        assert_eq!(more, [plain.clone(), (LoadsNew, "public.rooms".into()), (LetsGo, "public.lines".into())]);
+        let mut without_load = source(&["bins", "rooms"]);
+        without_load.load.rows = false;
+        assert_eq!(says(source(&["bins"]), without_load), [plain.clone(), (FollowsNew, "public.rooms".into())]);
+
+        // a column left out needs no load; one that comes back does
+        let mut narrow = source(&["bins"]);
+        narrow.tables[0].leave_out = vec!["remark".into()];
+        assert_eq!(says(source(&["bins"]), narrow.clone()), std::slice::from_ref(&plain));
+        assert_eq!(says(narrow, source(&["bins"])), [plain.clone(), (LoadsAgain, "public.bins".into())]);
+        let mut rows = source(&["bins"]);
+        rows.values.form = ValueForm::Row;
+        let expected = [plain.clone(), (LoadsAgain, "public.bins".into()), (WritesOtherwise, String::new())];
+        assert_eq!(says(source(&["bins"]), rows), expected);
+
+        // a table that was chosen and is now covered by a pattern neither comes nor goes
+        let patterns = TablePatterns { include: vec!["public.*".into()], exclude: vec![], topic: "{table}".into() };
+        let covered = SourceDefinition { patterns: Some(patterns), ..source(&[]) };
+        let expected = [plain, (LoadsNew, "tables like public.*".into())];
+        assert_eq!(says(source(&["bins"]), covered.clone()), expected);
+        let back = says(covered, source(&["bins"]));
+        assert!(!back.iter().any(|(kind, _)| *kind == LoadsNew), "{back:?}");
+    }
+
+    #[test]
+    fn what_would_be_another_connector_is_refused() {
+        let topic = DeliveredTopic { topic: "bins".into(), schema: "public".into(), table: "bins".into() };
+        let sink = SinkDefinition::of(Uuid::nil(), vec![topic]);
+        let refused = |from: Definition, to: Definition| consequences(&from, &to).unwrap_err().to_string();
+        assert!(refused(source(&["bins"]).into(), sink.clone().into()).contains("cannot become a sink"));
+        let elsewhere = SourceDefinition { connection: Uuid::max(), ..source(&["bins"]) };
+        assert!(refused(source(&["bins"]).into(), elsewhere.into()).contains("position is of this system"));
+        let mut history = sink.clone();
+        history.writes.rows = TargetRows::History;
+        assert!(
+            refused(sink.clone().into(), history.clone().into()).contains("public.bins was made for rows of another kind")
+        );
+        history.topics[0].table = "bins_history".into();
+        assert!(consequences(&sink.into(), &history.into()).is_ok());
+    }
+}

@@ -1,0 +1,337 @@
+//! Connectors: what one is asked to do, when that is valid, and the states of its life.
+
+mod definition;
+pub mod edit;
+
+use serde::{Deserialize, Serialize};
+
+pub use definition::*;
+
+use crate::naming::{ConnectorId, ConnectorName, NameError, TopicName};
+
+/// A state of a connector or lane, in the order of a normal life and then those when something is wrong.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum State {
+    /// Saved, not valid or not yet asked to run.
+    Draft,
+    /// Getting ready.
+    Starting,
+    /// Reading the rows that exist.
+    Loading,
+    /// Carrying changes as they commit.
+    Following,
+    /// Held by a person; keeps its place in the source.
+    Paused,
+    /// Not running.
+    Stopped,
+    /// Failed and will try again by itself.
+    Retrying,
+    /// Needs a person.
+    Halted,
+}
+
+/// What a person asked of a connector.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Wish {
+    /// Run.
+    Run,
+    /// Hold where it is.
+    Pause,
+    /// Do not run yet.
+    Draft,
+    /// Remove what it left outside, then the connector.
+    Delete,
+}
+
+impl Wish {
+    /// The word for it.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Run => "run",
+            Self::Pause => "pause",
+            Self::Draft => "draft",
+            Self::Delete => "delete",
+        }
+    }
+}
+
+/// What is wrong with a definition.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum DefinitionError {
+    /// Nothing to do.
+    #[error("no table is chosen: choose at least one to capture")]
+    NoTables,
+    /// Nothing to do.
+    #[error("no topic is chosen: choose at least one to deliver")]
+    NoTopics,
+    /// Partitions out of range.
+    #[error("{0} partitions: give a number from 1 to 1000")]
+    Partitions(i32),
+    /// A pattern or template that means nothing.
+    #[error("{0}")]
+    Patterns(&'static str),
+    /// More sessions than a source should have to give.
+    #[error("{0} chunks at a time: give a number from 1 to 16")]
+    Chunks(u32),
+    /// A column that is needed is left out.
+    #[error("the column {column} of {table} is part of its key and cannot be left out")]
+    KeyLeftOut {
+        /// The table.
+        table: String,
+        /// The column.
+        column: String,
+    },
+    /// Where to begin does not belong to this kind of connector.
+    #[error("a {kind} cannot begin so: {remedy}")]
+    Start {
+        /// `source` or `sink`.
+        kind: &'static str,
+        /// What it can.
+        remedy: &'static str,
+    },
+    /// Two settings of a sink that exclude each other.
+    #[error("{0}")]
+    Writes(&'static str),
+    /// A load that never ends.
+    #[error("0 rows a second: give at least 1, or none for as fast as the source gives them")]
+    Pace,
+    /// A topic name does not follow the rules.
+    #[error("the topic {topic:?} for {table} cannot be named so: {cause}")]
+    Topic {
+        /// The table it is for.
+        table: String,
+        /// The name given.
+        topic: String,
+        /// Why not.
+        #[source]
+        cause: NameError,
+    },
+    /// Two entries share a place.
+    #[error("{0} is named twice: name each table and each topic once")]
+    Twice(String),
+}
+
+/// A connector whose definition was checked; the runtime takes no other.
+///
+/// Invariant: made only by [`ValidConnector::check`], so every topic name parses and no table or topic stands twice.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ValidConnector {
+    id: ConnectorId,
+    name: ConnectorName,
+    definition: Definition,
+}
+
+impl ValidConnector {
+    /// Checks a definition.
+    ///
+    /// # Errors
+    /// [`DefinitionError`] with the finding and the remedy.
+    pub fn check(id: ConnectorId, name: ConnectorName, definition: Definition) -> Result<Self, DefinitionError> {
+        let pairs: Vec<(String, &str)> = match &definition {
+            Definition::Source(source) => {
+                check_source(source)?;
+                source.tables.iter().map(|t| (t.qualified(), t.topic.as_str())).collect()
+            }
+            Definition::Sink(sink) => {
+                check_sink(sink)?;
+                sink.topics.iter().map(|t| (format!("{}.{}", t.schema, t.table), t.topic.as_str())).collect()
+            }
+        };
+        let mut seen = std::collections::HashSet::new();
+        for (table, topic) in &pairs {
+            TopicName::parse(*topic).map_err(|cause| DefinitionError::Topic {
+                table: table.clone(),
+                topic: (*topic).to_owned(),
+                cause,
+            })?;
+            for place in [format!("the table {table}"), format!("the topic {topic}")] {
+                if !seen.insert(place.clone()) {
+                    return Err(DefinitionError::Twice(place));
+                }
+            }
+        }
+        Ok(Self { id, name, definition })
+    }
+
+    /// Its id.
+    #[must_use]
+    pub fn id(&self) -> ConnectorId {
+        self.id
+    }
+
+    /// Its name.
+    #[must_use]
+    pub fn name(&self) -> &ConnectorName {
+        &self.name
+    }
+
+    /// What it does.
+    #[must_use]
+    pub fn definition(&self) -> &Definition {
+        &self.definition
+    }
+}
+
+fn check_source(source: &SourceDefinition) -> Result<(), DefinitionError> {
+    if source.load.rows_per_second == Some(0) {
+        return Err(DefinitionError::Pace);
+    }
+    if !(1..=16).contains(&source.load.chunks) {
+        return Err(DefinitionError::Chunks(source.load.chunks));
+    }
+    if let Some(patterns) = &source.patterns {
+        let empty = |list: &[String]| list.iter().any(|p| p.trim().is_empty());
+        if patterns.include.is_empty() || empty(&patterns.include) || empty(&patterns.exclude) {
+            return Err(DefinitionError::Patterns("a pattern is empty: write one such as public.*, or take it out"));
+        }
+        if !patterns.topic.contains("{table}") {
+            return Err(DefinitionError::Patterns("topics of tables found by a pattern need {table} in their names"));
+        }
+    } else if source.tables.is_empty() {
+        return Err(DefinitionError::NoTables);
+    }
+    if !(1..=1000).contains(&source.partitions) {
+        return Err(DefinitionError::Partitions(source.partitions));
+    }
+    for table in &source.tables {
+        if let Some(column) = table.leave_out.iter().find(|c| table.key.contains(c)) {
+            return Err(DefinitionError::KeyLeftOut { table: table.qualified(), column: column.clone() });
+        }
+    }
+    if let Some(topic) = &source.schema_changes {
+        let of = || "changes of columns".to_owned();
+        let wrong = |cause| DefinitionError::Topic { table: of(), topic: topic.clone(), cause };
+        TopicName::parse(topic.as_str()).map_err(wrong)?;
+        if source.tables.iter().any(|t| t.topic == *topic) {
+            return Err(DefinitionError::Twice(format!("the topic {topic}")));
+        }
+    }
+    match &source.start {
+        Some(Start::Offsets { .. }) => Err(DefinitionError::Start {
+            kind: "source",
+            remedy: "give a position of the source's log, a time, or another connector",
+        }),
+        Some(start) => check_start(start, "source"),
+        None => Ok(()),
+    }
+}
+
+fn check_sink(sink: &SinkDefinition) -> Result<(), DefinitionError> {
+    if sink.topics.is_empty() {
+        return Err(DefinitionError::NoTopics);
+    }
+    if sink.writes.deletes == Deletes::Marked && sink.writes.rows != TargetRows::Current {
+        return Err(DefinitionError::Writes(
+            "deleted rows can be marked where the table holds current rows: choose applied or ignored",
+        ));
+    }
+    match &sink.start {
+        Some(Start::Position { .. }) => {
+            Err(DefinitionError::Start { kind: "sink", remedy: "give offsets, a time, or another connector" })
+        }
+        Some(start) => check_start(start, "sink"),
+        None => Ok(()),
+    }
+}
+
+fn check_start(start: &Start, kind: &'static str) -> Result<(), DefinitionError> {
+    match start {
+        Start::Time { time } if crate::civil::read_rfc3339(time).is_none() => {
+            Err(DefinitionError::Start { kind, remedy: "give the time as 2026-11-25T06:00:00Z" })
+        }
+        Start::Position { position } if crate::change_form::read_position(position).is_none() => {
+            Err(DefinitionError::Start { kind, remedy: "give the position as the source writes it, 0/16B3748" })
+        }
+        Start::Offsets { offsets } if offsets.iter().any(|o| o.offset < 0) => {
+            Err(DefinitionError::Start { kind, remedy: "give offsets from 0 on" })
+        }
+        _ => Ok(()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use uuid::Uuid;
+
+    use super::*;
+    use crate::table_patterns::TablePatterns;
+
+    fn check(tables: &[(&str, &str)], partitions: i32) -> Result<ValidConnector, DefinitionError> {
+        let tables = tables.iter().map(|(table, topic)| CapturedTable::whole("public", table, topic)).collect();
+        valid(SourceDefinition::of(Uuid::nil(), tables, partitions))
+    }
+
+    fn valid(definition: impl Into<Definition>) -> Result<ValidConnector, DefinitionError> {
+        ValidConnector::check(ConnectorId(Uuid::nil()), ConnectorName::parse("orchard").unwrap(), definition.into())
+    }
+
+    #[test]
+    fn definitions_are_refused_with_a_remedy() {
+        assert!(check(&[("bins", "packhouse.bins"), ("blocks", "packhouse.blocks")], 4).is_ok());
+        type Case<'a> = (&'a [(&'a str, &'a str)], i32, &'a str);
+        let cases: [Case<'_>; 5] = [
+            (&[], 1, "choose at least one"),
+            (&[("bins", "a")], 0, "from 1 to 1000"),
+            (&[("bins", "a b")], 1, "use letters"),
+            (&[("bins", "a"), ("blocks", "a")], 1, "the topic a is named twice"),
+            (&[("bins", "a"), ("bins", "b")], 1, "the table public.bins is named twice"),
+        ];
+        for (tables, partitions, part) in cases {
+            let error = check(tables, partitions).unwrap_err().to_string();
+            let cause = std::error::Error::source(&check(tables, partitions).unwrap_err()).map(ToString::to_string);
+            assert!(error.contains(part) || cause.is_some_and(|c| c.contains(part)), "{error}");
+        }
+    }
+
+    #[test]
+    fn settings_that_do_not_fit_are_refused_with_a_remedy() {
+        let source = || SourceDefinition::of(Uuid::nil(), vec![CapturedTable::whole("public", "bins", "bins")], 1);
+        let patterns = |include: &[&str], topic: &str| TablePatterns {
+            include: include.iter().map(|p| (*p).to_owned()).collect(),
+            exclude: vec![],
+            topic: topic.into(),
+        };
+        type Change = fn(&mut SourceDefinition);
+        let sources: [(Change, &str); 7] = [
+            (|s| s.load.chunks = 0, "from 1 to 16"),
+            (|s| s.load.rows_per_second = Some(0), "at least 1"),
+            (|s| (s.tables[0].key, s.tables[0].leave_out) = (vec!["id".into()], vec!["id".into()]), "cannot be left out"),
+            (|s| s.start = Some(Start::Offsets { offsets: vec![] }), "position of the source's log"),
+            (|s| s.start = Some(Start::Time { time: "yesterday".into() }), "2026-11-25T06:00:00Z"),
+            (|s| s.start = Some(Start::Position { position: "7".into() }), "0/16B3748"),
+            (|s| s.schema_changes = Some("bins".into()), "named twice"),
+        ];
+        for (change, part) in sources {
+            let mut changed = source();
+            change(&mut changed);
+            let error = valid(changed).unwrap_err().to_string();
+            assert!(error.contains(part), "{error}");
+        }
+        for (found, part) in [
+            (patterns(&[], "{table}"), "pattern is empty"),
+            (patterns(&["a", " "], "{table}"), "pattern is empty"),
+            (patterns(&["*"], "all"), "need {table}"),
+        ] {
+            let error = valid(SourceDefinition { patterns: Some(found), ..source() }).unwrap_err().to_string();
+            assert!(error.contains(part), "{error}");
+        }
+        let found = SourceDefinition { patterns: Some(patterns(&["*"], "{table}")), tables: vec![], ..source() };
+        assert!(valid(found).is_ok());
+        let topic = DeliveredTopic { topic: "bins".into(), schema: "public".into(), table: "bins".into() };
+        let mut sink = SinkDefinition::of(Uuid::nil(), vec![topic]);
+        (sink.writes.rows, sink.writes.deletes) = (TargetRows::History, Deletes::Marked);
+        assert!(valid(sink).unwrap_err().to_string().contains("applied or ignored"));
+    }
+
+    #[test]
+    fn a_definition_of_an_earlier_day_reads_as_it_was_meant() {
+        let text = r#"{"kind": "source", "connection": "00000000-0000-0000-0000-000000000000", "partitions": 3,
+            "tables": [{"schema": "public", "table": "bins", "topic": "packhouse.bins"}], "load": {"rows": true}}"#;
+        let tables = vec![CapturedTable::whole("public", "bins", "packhouse.bins")];
+        let expected = Definition::from(SourceDefinition::of(Uuid::nil(), tables, 3));
+        assert_eq!(serde_json::from_str::<Definition>(text).unwrap(), expected);
+    }
+}

@@ -1,0 +1,298 @@
+//! Manifests: a connector as declarative text (YAML). Connections and other connectors stand in it by their names.
+
+use serde::{Deserialize, Serialize};
+use uuid::Uuid;
+
+use crate::connector::{
+    CapturedTable, Definition, DeliveredTopic, InitialLoad, SinkDefinition, SourceDefinition, Start, Values, Writes,
+};
+use crate::table_patterns::TablePatterns;
+
+/// A connector's manifest.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Manifest {
+    connector: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    source: Option<Source>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    sink: Option<Sink>,
+}
+
+fn is_default<T: Default + PartialEq>(value: &T) -> bool {
+    *value == T::default()
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Source {
+    connection: String,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    tables: Vec<CapturedTable>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    patterns: Option<TablePatterns>,
+    partitions: i32,
+    #[serde(default, skip_serializing_if = "is_default")]
+    load: InitialLoad,
+    #[serde(default, skip_serializing_if = "is_default")]
+    values: Values,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    start: Option<Start<String>>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    schema_changes: Option<String>,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Sink {
+    connection: String,
+    topics: Vec<DeliveredTopic>,
+    #[serde(default, skip_serializing_if = "is_default")]
+    writes: Writes,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    start: Option<Start<String>>,
+}
+
+/// The names that stand in manifests for connections and connectors.
+pub trait Names {
+    /// The connection of a name.
+    fn connection(&self, name: &str) -> Option<Uuid>;
+    /// The connector of a name.
+    fn connector(&self, name: &str) -> Option<Uuid>;
+    /// The name of a connection.
+    fn connection_name(&self, id: Uuid) -> Option<String>;
+    /// The name of a connector.
+    fn connector_name(&self, id: Uuid) -> Option<String>;
+}
+
+/// What is wrong with a manifest, and where.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("line {line}, column {column}: {finding}")]
+pub struct ManifestError {
+    /// Line, from 1.
+    pub line: usize,
+    /// Column, from 1.
+    pub column: usize,
+    /// What was found, and what fits.
+    pub finding: String,
+}
+
+impl ManifestError {
+    /// An error about something that stands in the text: at its first place there, or at the start.
+    #[must_use]
+    pub fn about(text: &str, what: &str, finding: impl Into<String>) -> Self {
+        let place = text.lines().enumerate().find_map(|(line, content)| Some((line, content.find(what)?)));
+        let (line, byte) = place.unwrap_or((0, 0));
+        let before = text.lines().nth(line).map_or(0, |content| content[..byte].chars().count());
+        Self { line: line + 1, column: before + 1, finding: finding.into() }
+    }
+}
+
+/// Reads a manifest: a connector's name and definition, not yet checked.
+///
+/// # Errors
+/// [`ManifestError`] at the place.
+pub fn read(text: &str, names: &dyn Names) -> Result<(String, Definition), ManifestError> {
+    let manifest: Manifest = serde_yaml_ng::from_str(text).map_err(|error| {
+        let (line, column) = error.location().map_or((1, 1), |at| (at.line(), at.column()));
+        let finding = error.to_string();
+        let finding = finding.split(" at line ").next().unwrap_or(&finding).to_owned();
+        ManifestError { line, column, finding }
+    })?;
+    let connection = |name: &str| {
+        let missing = || ManifestError::about(text, name, format!("there is no connection {name:?}: make it first"));
+        names.connection(name).ok_or_else(missing)
+    };
+    let start = |start: Option<Start<String>>| {
+        let find = |name: String| {
+            let missing = || ManifestError::about(text, &name, format!("there is no connector {name:?}"));
+            names.connector(&name).ok_or_else(missing)
+        };
+        start.map(|start| start.rename(find)).transpose()
+    };
+    let definition = match (manifest.source, manifest.sink) {
+        (Some(source), None) => Definition::Source(SourceDefinition {
+            connection: connection(&source.connection)?,
+            tables: source.tables,
+            patterns: source.patterns,
+            partitions: source.partitions,
+            load: source.load,
+            values: source.values,
+            start: start(source.start)?,
+            schema_changes: source.schema_changes,
+        }),
+        (None, Some(sink)) => Definition::Sink(SinkDefinition {
+            connection: connection(&sink.connection)?,
+            topics: sink.topics,
+            writes: sink.writes,
+            start: start(sink.start)?,
+        }),
+        (Some(_), Some(_)) => {
+            return Err(ManifestError::about(text, "sink:", "a connector is a source or a sink, not both"));
+        }
+        (None, None) => return Err(ManifestError::about(text, "connector", "say what it is: source or sink")),
+    };
+    Ok((manifest.connector, definition))
+}
+
+/// A connector as a manifest. What is as it usually is stands not in it. It never holds a secret: those are the connection's.
+///
+/// # Panics
+/// Never: what it writes is text, numbers and lists.
+#[must_use]
+pub fn write(name: &str, definition: &Definition, names: &dyn Names) -> String {
+    let connection = |id: Uuid| names.connection_name(id).unwrap_or_else(|| id.to_string());
+    let start = |start: &Option<Start>| {
+        let by_name = |id: Uuid| Ok::<_, ()>(names.connector_name(id).unwrap_or_else(|| id.to_string()));
+        start.clone().and_then(|start| start.rename(by_name).ok())
+    };
+    let mut manifest = Manifest { connector: name.into(), source: None, sink: None };
+    match definition {
+        Definition::Source(source) => {
+            manifest.source = Some(Source {
+                connection: connection(source.connection),
+                tables: source.tables.clone(),
+                patterns: source.patterns.clone(),
+                partitions: source.partitions,
+                load: source.load,
+                values: source.values,
+                start: start(&source.start),
+                schema_changes: source.schema_changes.clone(),
+            });
+        }
+        Definition::Sink(sink) => {
+            manifest.sink = Some(Sink {
+                connection: connection(sink.connection),
+                topics: sink.topics.clone(),
+                writes: sink.writes,
+                start: start(&sink.start),
+            });
+        }
+    }
+    serde_yaml_ng::to_string(&manifest).expect("text, numbers and lists")
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::connector::{Deletes, Encoding, StartOffset, TargetColumns, TargetRows, ValueForm};
+
+    struct Known;
+
+    impl Names for Known {
+        fn connection(&self, name: &str) -> Option<Uuid> {
+            (name == "packhouse").then_some(Uuid::nil())
+        }
+
+        fn connector(&self, name: &str) -> Option<Uuid> {
+            (name == "other").then_some(Uuid::max())
+        }
+
+        fn connection_name(&self, _: Uuid) -> Option<String> {
+            Some("packhouse".into())
+        }
+
+        fn connector_name(&self, _: Uuid) -> Option<String> {
+            Some("other".into())
+        }
+    }
+
+    #[test]
+    fn errors_are_told_at_their_lines() {
+        let cases = [
+            ("connector: a\nsource:\n  connection: packhouse\n  partitions: many\n", 4, "invalid type"),
+            ("connector: a\nsource:\n  connection: nowhere\n  partitions: 1\n", 3, "no connection \"nowhere\""),
+            ("connector: a\nsource:\n  connection: packhouse\n  partition: 1\n", 4, "unknown field `partition`"),
+            (
+                "connector: a\nsink:\n  connection: packhouse\n  topics: []\n  start: {at: connector, connector: it}\n",
+                5,
+                "no connector \"it\"",
+            ),
+            ("connector: a\n", 1, "source or sink"),
+            ("connector: a\n  sink: 1\n", 2, "mapping values are not allowed"),
+            (
+                "connector: a\nsource:\n  connection: packhouse\n  partitions: 1\n  values: {form: rows}\n",
+                5,
+                "unknown variant",
+            ),
+        ];
+        for (text, line, part) in cases {
+            let error = read(text, &Known).unwrap_err();
+            assert!(error.finding.contains(part), "{error}");
+            assert_eq!(error.line, line, "{error}");
+        }
+    }
+
+    fn text() -> impl Strategy<Value = String> {
+        prop_oneof![
+            "[a-z][a-z0-9_.]{0,12}",
+            "\\PC{1,12}",
+            Just("yes".to_owned()),
+            Just("1e3".to_owned()),
+            Just("a: b # c".to_owned())
+        ]
+    }
+
+    fn start() -> impl Strategy<Value = Option<Start>> {
+        prop_oneof![
+            Just(None),
+            Just(Some(Start::Latest)),
+            text().prop_map(|time| Some(Start::Time { time })),
+            Just(Some(Start::Connector { connector: Uuid::max() })),
+            (text(), 0..9_i32, 0..99_i64).prop_map(|(topic, p, o)| Some(Start::Offsets {
+                offsets: vec![StartOffset { topic, partition: p, offset: o }]
+            })),
+        ]
+    }
+
+    prop_compose! {
+        fn source()(
+            tables in prop::collection::vec((text(), text(), text(), prop::collection::vec(text(), 0..3), prop::option::of(text())), 0..3),
+            include in prop::option::of(prop::collection::vec(text(), 1..3)),
+            partitions in 1..20, pace in prop::option::of(1_u32..9000), chunks in 1_u32..5,
+            rows: bool, json: bool, row: bool, start in start(), told in prop::option::of(text()),
+        ) -> Definition {
+            let table = |(schema, table, topic, leave_out, load_where)| CapturedTable { schema, table, topic, key: vec![], leave_out, load_where };
+            Definition::Source(SourceDefinition {
+                connection: Uuid::nil(),
+                tables: tables.into_iter().map(table).collect(),
+                patterns: include.map(|include| TablePatterns { include, exclude: vec![], topic: "{table}".into() }),
+                partitions,
+                load: InitialLoad { rows, rows_per_second: pace, chunks },
+                values: Values {
+                    form: if row { ValueForm::Row } else { ValueForm::Change },
+                    encoding: if json { Encoding::Json } else { Encoding::Avro },
+                },
+                start,
+                schema_changes: told,
+            })
+        }
+    }
+
+    prop_compose! {
+        fn sink()(topics in prop::collection::vec((text(), text(), text()), 0..3), whole: bool, history: bool, ask: bool, start in start()) -> Definition {
+            let topic = |(topic, schema, table)| DeliveredTopic { topic, schema, table };
+            Definition::Sink(SinkDefinition {
+                connection: Uuid::nil(),
+                topics: topics.into_iter().map(topic).collect(),
+                writes: Writes {
+                    rows: if history { TargetRows::History } else { TargetRows::Current },
+                    deletes: if history { Deletes::Ignored } else { Deletes::Marked },
+                    columns: if ask { TargetColumns::Ask } else { TargetColumns::Widen },
+                    whole_transactions: whole,
+                },
+                start,
+            })
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_written_is_read_back(name in text(), definition in prop_oneof![source(), sink()]) {
+            let written = write(&name, &definition, &Known);
+            prop_assert_eq!(read(&written, &Known), Ok((name, definition)), "{}", written);
+        }
+    }
+}
