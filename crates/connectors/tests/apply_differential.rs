@@ -9,7 +9,7 @@ use gonvel_connectors::postgres::sink::{Delivered, PgSink, Round, SinkSettings, 
 use gonvel_connectors::postgres::{client, sink};
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, OldImage, Origin};
 use gonvel_core::column::{ColumnType, Value};
-use gonvel_core::connector::DeliveredTopic;
+use gonvel_core::connector::{Deletes, DeliveredTopic, TargetRows, Writes};
 use gonvel_core::naming::{ConnectorId, Epoch, PartitionId, TopicId, TopicPartition};
 use gonvel_core::ports::DatabaseAddress;
 use gonvel_core::table::{Column, TableSchema};
@@ -68,8 +68,27 @@ fn key(id: i64, part: bool) -> Key {
     (id, if part { "it's".to_owned() } else { String::new() })
 }
 
-/// The changes that the steps make on the source, in batches, and the source's rows after them.
-fn changes(steps: &[Step], rows: &mut Rows) -> Changes {
+/// One change as the plainest application takes it.
+#[derive(Debug, Clone)]
+struct Event {
+    kind: ChangeKind,
+    key: Key,
+    weight: Option<i128>,
+    /// None if the source did not send it.
+    remark: Option<Option<String>>,
+    /// Seconds since 1970.
+    at: i64,
+}
+
+/// The changes that the steps make on the source, in batches, and the source's rows after them. Each change is committed a
+/// second after the one before.
+fn changes(steps: &[Step], rows: &mut Rows, events: &mut Vec<Event>) -> Changes {
+    let mut note = |kind, key: &Key, weight: Option<i32>, remark: Option<Option<String>>| {
+        let at = i64::try_from(events.len()).unwrap() + 1;
+        events.push(Event { kind, key: key.clone(), weight: weight.map(i128::from), remark, at });
+        let position = u64::try_from(at).unwrap();
+        Origin { commit_time_us: at * 1_000_000, position, transaction: position, sequence: 0 }
+    };
     let mut builder = ChangeBatchBuilder::new(table());
     let (mut batches, mut places) = (Vec::new(), Vec::new());
     let mut row_of_batch = 0;
@@ -82,7 +101,7 @@ fn changes(steps: &[Step], rows: &mut Rows) -> Changes {
             Step::Write(id, part, weight, remark) => {
                 let key = key(*id, *part);
                 let kind = if rows.contains_key(&key) { ChangeKind::Update } else { ChangeKind::Insert };
-                builder.begin(kind, Origin::default());
+                builder.begin(kind, note(kind, &key, *weight, Some(remark.clone())));
                 builder.new_value(0, Value::Long(key.0)).unwrap();
                 builder.new_value(1, weight.map_or(Value::Null, |w| Value::Decimal(w.into()))).unwrap();
                 builder.new_value(2, Value::Text(&key.1)).unwrap();
@@ -94,7 +113,7 @@ fn changes(steps: &[Step], rows: &mut Rows) -> Changes {
             Step::Keep(id, part, weight) => {
                 let key = key(*id, *part);
                 let Some(before) = rows.get(&key).cloned() else { continue };
-                builder.begin(ChangeKind::Update, Origin::default());
+                builder.begin(ChangeKind::Update, note(ChangeKind::Update, &key, *weight, None));
                 builder.new_value(0, Value::Long(key.0)).unwrap();
                 builder.new_value(1, weight.map_or(Value::Null, |w| Value::Decimal(w.into()))).unwrap();
                 builder.new_value(2, Value::Text(&key.1)).unwrap();
@@ -108,7 +127,7 @@ fn changes(steps: &[Step], rows: &mut Rows) -> Changes {
                 if rows.remove(&key).is_none() {
                     continue;
                 }
-                builder.begin(ChangeKind::Delete, Origin::default());
+                builder.begin(ChangeKind::Delete, note(ChangeKind::Delete, &key, None, None));
                 builder.no_new();
                 builder.begin_old(OldImage::Key);
                 builder.old_value(0, Value::Long(key.0)).unwrap();
@@ -119,7 +138,8 @@ fn changes(steps: &[Step], rows: &mut Rows) -> Changes {
             }
             Step::Truncate => {
                 rows.clear();
-                builder.begin(ChangeKind::Truncate, Origin::default());
+                let of_all = (0, String::new());
+                builder.begin(ChangeKind::Truncate, note(ChangeKind::Truncate, &of_all, None, None));
                 builder.no_new();
                 builder.no_old();
                 place(&(0, String::new()), &batches);
@@ -141,6 +161,165 @@ async fn held(client: &tokio_postgres::Client) -> Rows {
     rows.iter().map(|r| ((r.get(0), r.get(1)), (r.get::<_, Option<i64>>(2).map(i128::from), r.get(3)))).collect()
 }
 
+fn sorted(mut lines: Vec<String>) -> Vec<String> {
+    lines.sort();
+    lines
+}
+
+/// A row of any of the other ways of writing, as text.
+async fn lines(client: &tokio_postgres::Client, statement: &str) -> Vec<String> {
+    sorted(client.query(statement, &[]).await.unwrap().iter().map(|row| row.get(0)).collect())
+}
+
+fn shown<T: std::fmt::Display>(value: Option<T>) -> String {
+    value.map_or_else(|| "-".into(), |v| v.to_string())
+}
+
+const VALUES: &str = "id || '|' || \"part \"\"x\"\"\" || '|' || coalesce((weight_kg * 10)::bigint::text, '-') || '|' || coalesce(remark, '-')";
+
+fn values(key: &Key, weight: Option<i128>, remark: &Option<String>) -> String {
+    format!("{}|{}|{}|{}", key.0, key.1, shown(weight), shown(remark.clone()))
+}
+
+/// What the tables of each way of writing are to hold, applied change by change.
+fn expected(writes: Writes, events: &[Event]) -> Vec<String> {
+    type State = (Option<i128>, Option<String>, i64, Option<i64>);
+    let mut states: BTreeMap<Key, Vec<State>> = BTreeMap::new();
+    let mut out = Vec::new();
+    for event in events {
+        let ends = matches!(event.kind, ChangeKind::Delete | ChangeKind::Truncate);
+        if ends && writes.deletes == Deletes::Ignored {
+            continue;
+        }
+        let row = |remark: &Option<String>| values(&event.key, event.weight, remark);
+        match writes.rows {
+            TargetRows::Appended if !ends => {
+                let unchanged = if event.remark.is_none() { "{remark}" } else { "-" };
+                out.push(format!("{}|{unchanged}", row(&event.remark.clone().flatten())));
+            }
+            TargetRows::Changes => {
+                let old = (event.kind == ChangeKind::Delete).then_some(event.key.0);
+                let sent = if event.remark.is_none() && !ends { "not sent" } else { "" };
+                out.push(format!(
+                    "{} {} old {} new {} {sent}",
+                    event.at,
+                    event.kind.word(),
+                    shown(old),
+                    shown((!ends).then_some(event.key.0))
+                ));
+            }
+            _ => {}
+        }
+        if event.kind == ChangeKind::Truncate {
+            for state in states.values_mut().filter_map(|s| s.last_mut()).filter(|s| s.3.is_none()) {
+                state.3 = Some(event.at);
+            }
+            continue;
+        }
+        let of_key = states.entry(event.key.clone()).or_default();
+        if ends {
+            if let Some(open) = of_key.last_mut().filter(|s| s.3.is_none()) {
+                open.3 = Some(event.at);
+            }
+            continue;
+        }
+        let before = of_key.last().cloned();
+        let remark = event.remark.clone().unwrap_or_else(|| before.clone().and_then(|b| b.1));
+        if before.as_ref().is_some_and(|b| b.3.is_none() && (&b.0, &b.1) == (&event.weight, &remark)) {
+            continue;
+        }
+        if let Some(open) = of_key.last_mut().filter(|s| s.3.is_none()) {
+            open.3 = Some(event.at);
+        }
+        of_key.push((event.weight, remark, event.at, None));
+    }
+    for (key, of_key) in states {
+        match writes.rows {
+            TargetRows::History => {
+                out.extend(of_key.iter().map(|s| format!("{} {} to {}", values(&key, s.0, &s.1), s.2, shown(s.3))))
+            }
+            TargetRows::Current => {
+                out.extend(of_key.last().map(|s| format!("{} gone {}", values(&key, s.0, &s.1), shown(s.3))));
+            }
+            _ => {}
+        }
+    }
+    sorted(out)
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn every_way_of_writing_holds_what_applying_change_by_change_gives() {
+    let cluster = TestCluster::start(&["settlement"]).await;
+    let address = DatabaseAddress::new("127.0.0.1", cluster.port, "settlement", OWNER, &cluster.password);
+    let at = TopicPartition { topic: TopicId(1), partition: PartitionId(0) };
+    let client = client::connect(&address).await.unwrap();
+    let mut runner = TestRunner::new(Config::default());
+    let ways = [
+        (TargetRows::Current, Deletes::Marked, format!("{VALUES} || ' gone ' || coalesce(extract(epoch FROM deleted_at)::bigint::text, '-')")),
+        (TargetRows::Current, Deletes::Ignored, format!("{VALUES} || ' gone -'")),
+        (TargetRows::Appended, Deletes::Applied, format!("{VALUES} || '|' || coalesce(unchanged::text, '-')")),
+        (
+            TargetRows::Changes,
+            Deletes::Applied,
+            "extract(epoch FROM committed_at)::bigint || ' ' || change || ' old ' || coalesce(old->>'id', '-') || ' new ' || coalesce(new->>'id', '-')
+             || ' ' || CASE WHEN new IS NOT NULL AND NOT new ? 'remark' THEN 'not sent' ELSE '' END".to_owned(),
+        ),
+        (
+            TargetRows::History,
+            Deletes::Applied,
+            format!("{VALUES} || ' ' || extract(epoch FROM valid_from)::bigint || ' to ' || coalesce(extract(epoch FROM valid_to)::bigint::text, '-')"),
+        ),
+        (TargetRows::History, Deletes::Ignored, format!("{VALUES} || ' ' || extract(epoch FROM valid_from)::bigint || ' to ' || coalesce(extract(epoch FROM valid_to)::bigint::text, '-')")),
+    ];
+    for (number, (rows, deletes, columns)) in ways.into_iter().enumerate() {
+        let writes = Writes { rows, deletes, ..Writes::default() };
+        let table = format!("bins_{number}");
+        let topic = DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: table.clone() };
+        let connector = ConnectorId(Uuid::now_v7());
+        let settings = SinkSettings { connector, address: address.clone(), topics: vec![(TopicId(1), topic)], writes };
+        let (mut sink, _) = PgSink::start(settings, Epoch(1), &[(at, 0)]).await.unwrap();
+        let (mut source, mut events) = (Rows::new(), Vec::new());
+        for next in 1..=10 {
+            let steps = steps().new_tree(&mut runner).unwrap().current();
+            let (batches, places) = changes(&steps, &mut source, &mut events);
+            let topics = vec![TopicChanges { topic: 0, batches, changes: places }];
+            let delivered = vec![(at, Delivered { next, ..Delivered::default() })];
+            sink.apply(Round { topics, delivered, more: false }).await.unwrap();
+            let found = lines(&client, &format!("SELECT {columns} FROM {table}")).await;
+            assert_eq!(found, expected(writes, &events), "{writes:?} {steps:?}");
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn rounds_in_part_are_seen_together_or_not_at_all() {
+    let cluster = TestCluster::start(&["settlement"]).await;
+    let address = DatabaseAddress::new("127.0.0.1", cluster.port, "settlement", OWNER, &cluster.password);
+    let topic = DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: "bins".into() };
+    let connector = ConnectorId(Uuid::now_v7());
+    let at = TopicPartition { topic: TopicId(1), partition: PartitionId(0) };
+    let writes = Writes::default();
+    let settings = SinkSettings { connector, address: address.clone(), topics: vec![(TopicId(1), topic)], writes };
+    let client = client::connect(&address).await.unwrap();
+    let round = |id, next, more| {
+        let (batches, changes) = changes(&[Step::Write(id, true, Some(1), None)], &mut Rows::new(), &mut Vec::new());
+        let delivered = if more { vec![] } else { vec![(at, Delivered { next, ..Delivered::default() })] };
+        Round { topics: vec![TopicChanges { topic: 0, batches, changes }], delivered, more }
+    };
+    {
+        let (mut sink, _) = PgSink::start(settings.clone(), Epoch(1), &[(at, 0)]).await.unwrap();
+        sink.apply(round(1, 1, false)).await.unwrap();
+        sink.apply(round(2, 2, true)).await.unwrap();
+        assert_eq!(held(&client).await.len(), 1, "a part was seen");
+    }
+    // the holder went away within: nothing of it is there, and it is delivered again
+    let (mut sink, delivered) = PgSink::start(settings, Epoch(2), &[(at, 0)]).await.unwrap();
+    assert_eq!(delivered[&at].next, 1);
+    sink.apply(round(2, 2, true)).await.unwrap();
+    sink.apply(round(3, 3, false)).await.unwrap();
+    assert_eq!(held(&client).await.len(), 3);
+}
+
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn any_history_leaves_the_target_as_the_source_is() {
     let cluster = TestCluster::start(&["settlement"]).await;
@@ -148,33 +327,34 @@ async fn any_history_leaves_the_target_as_the_source_is() {
     let topic = DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: "bins".into() };
     let connector = ConnectorId(Uuid::now_v7());
     let at = TopicPartition { topic: TopicId(1), partition: PartitionId(0) };
-    let settings = SinkSettings { connector, address: address.clone(), topics: vec![(TopicId(1), topic)] };
+    let writes = Writes::default();
+    let settings = SinkSettings { connector, address: address.clone(), topics: vec![(TopicId(1), topic)], writes };
     let mut runner = TestRunner::new(Config::default());
     let mut rows = Rows::new();
-    let mut next = 0;
+    let (mut next, mut events) = (0, Vec::new());
     let client = client::connect(&address).await.unwrap();
     for epoch in 1..=6 {
         // a new holder goes on where the former stood, and the former can commit nothing more
-        let (mut sink, delivered) = PgSink::start(settings.clone(), Epoch(epoch), &[at]).await.unwrap();
+        let (mut sink, delivered) = PgSink::start(settings.clone(), Epoch(epoch), &[(at, 0)]).await.unwrap();
         assert_eq!(delivered[&at].next, next);
         for _ in 0..8 {
             let steps = steps().new_tree(&mut runner).unwrap().current();
-            let (batches, places) = changes(&steps, &mut rows);
+            let (batches, places) = changes(&steps, &mut rows, &mut events);
             next += 1;
             let moved = vec![(at, Delivered { next, ..Delivered::default() })];
             let topics = vec![TopicChanges { topic: 0, batches, changes: places }];
-            sink.apply(Round { topics, delivered: moved }).await.unwrap_or_else(|e| panic!("{e}: {steps:?}"));
+            sink.apply(Round { topics, delivered: moved, more: false }).await.unwrap_or_else(|e| panic!("{e}: {steps:?}"));
             assert_eq!(held(&client).await, rows, "{steps:?}");
         }
-        let (_later, _) = PgSink::start(settings.clone(), Epoch(epoch + 1), &[at]).await.unwrap();
-        let (batches, places) = changes(&[Step::Write(1, true, Some(1), None)], &mut rows.clone());
+        let (_later, _) = PgSink::start(settings.clone(), Epoch(epoch + 1), &[(at, 0)]).await.unwrap();
+        let (batches, places) = changes(&[Step::Write(1, true, Some(1), None)], &mut rows.clone(), &mut Vec::new());
         let topics = vec![TopicChanges { topic: 0, batches, changes: places }];
-        let late =
-            sink.apply(Round { topics, delivered: vec![(at, Delivered { next: 999, ..Delivered::default() })] }).await;
+        let delivered = vec![(at, Delivered { next: 999, ..Delivered::default() })];
+        let late = sink.apply(Round { topics, delivered, more: false }).await;
         assert!(late.is_err(), "a former holder committed");
         assert_eq!(held(&client).await, rows, "a former holder wrote");
     }
-    let older = PgSink::start(settings, Epoch(2), &[at]).await;
+    let older = PgSink::start(settings, Epoch(2), &[(at, 0)]).await;
     assert!(older.is_err(), "an older holder took over");
     sink::clean_up(&address, connector).await.unwrap();
     let gone: bool = client.query_one("SELECT to_regnamespace('gonvel') IS NULL", &[]).await.unwrap().get(0);

@@ -5,7 +5,7 @@ use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::preflight::{connection, sink, source};
 use gonvel_connectors::postgres::replication::ReplicationSession;
 use gonvel_connectors::postgres::{client, tables, target};
-use gonvel_core::connector::{CapturedTable, DeliveredTopic};
+use gonvel_core::connector::{CapturedTable, DeliveredTopic, SourceDefinition, Writes};
 use gonvel_core::ports::{DatabaseAddress, Login};
 use gonvel_core::preflight::{Check, Outcome, Report, may_start};
 use gonvel_core::secret::Secret;
@@ -13,13 +13,14 @@ use gonvel_core::table::{Column, TableSchema};
 use gonvel_stand_ins::postgres_cluster::OWNER;
 use gonvel_stand_ins::test_cluster::TestCluster;
 use tokio_postgres::Client;
+use uuid::Uuid;
 
-fn captured(tables: &[&str]) -> Vec<CapturedTable> {
+fn captured(tables: &[&str]) -> SourceDefinition {
     let one = |name: &&str| {
         let (schema, table) = name.split_once('.').unwrap_or(("public", name));
-        CapturedTable { schema: schema.into(), table: table.into(), topic: format!("packhouse.{table}") }
+        CapturedTable::whole(schema, table, &format!("packhouse.{table}"))
     };
-    tables.iter().map(one).collect()
+    SourceDefinition::of(Uuid::nil(), tables.iter().map(one).collect(), 1)
 }
 
 fn address(cluster: &TestCluster, database: &str, user: &str) -> DatabaseAddress {
@@ -45,16 +46,19 @@ struct Case {
     mended: bool,
     /// Whether the connection's own login may.
     own: bool,
+    /// What else is asked of the table.
+    asks: fn(&mut CapturedTable),
 }
 
 fn case(user: &'static str, table: &'static str, fault: &'static str, check: &'static str, finds: &'static str) -> Case {
-    Case { user, table, fault, check, outcome: Outcome::Failed, finds, mended: true, own: false }
+    Case { user, table, fault, check, outcome: Outcome::Failed, finds, mended: true, own: false, asks: |_| {} }
 }
 
 fn source_cases() -> Vec<Case> {
     let warning = |c: Case| Case { outcome: Outcome::Warning, ..c };
     let unmended = |c: Case| Case { mended: false, ..c };
     let own = |c: Case| Case { own: true, ..c };
+    let asks = |c: Case, asks: fn(&mut CapturedTable)| Case { asks, ..c };
     vec![
         case("picker", "bins", "ALTER ROLE picker NOREPLICATION", "replication right", "user picker may not replicate"),
         case(
@@ -91,7 +95,51 @@ fn source_cases() -> Vec<Case> {
         unmended(case("picker", "notes", "", "table public.notes", "has no primary key")),
         unmended(case("picker", "orchards", "", "table public.orchards", "there is no table public.orchards")),
         unmended(case("picker", "heavy", "", "table public.heavy", "is a view")),
-        unmended(case("picker", "weighings", "", "table public.weighings", "is a partitioned table")),
+        unmended(warning(case("picker", "weighings", "", "partitions of public.weighings", "under the table's own name"))),
+        asks(unmended(case("picker", "blocks", "", "table public.blocks", "has no column plot")), |t| {
+            t.key = vec!["plot".into()]
+        }),
+        asks(own(case("picker", "blocks", "", "table public.blocks", "variety may be null")), |t| {
+            t.key = vec!["variety".into()]
+        }),
+        asks(
+            own(case(
+                "picker",
+                "notes",
+                "ALTER TABLE notes ALTER remark SET NOT NULL",
+                "table public.notes",
+                "does not hold remark",
+            )),
+            |t| t.key = vec!["remark".into()],
+        ),
+        asks(
+            own(warning(case(
+                "picker",
+                "notes",
+                "ALTER TABLE notes ALTER remark SET NOT NULL, REPLICA IDENTITY FULL",
+                "key of public.notes",
+                "nothing in the source keeps remark unique",
+            ))),
+            |t| t.key = vec!["remark".into()],
+        ),
+        asks(unmended(case("picker", "blocks", "", "table public.blocks", "id is part of the key")), |t| {
+            t.leave_out = vec!["id".into()]
+        }),
+        asks(
+            unmended(warning(case("picker", "blocks", "", "columns left out of public.blocks", "plot is not there"))),
+            |t| {
+                t.leave_out = vec!["plot".into(), "variety".into()];
+            },
+        ),
+        asks(
+            unmended(case("picker", "blocks", "", "rows of public.blocks to load", "column \"plot\" does not exist")),
+            |t| {
+                t.load_where = Some("plot > 3".into());
+            },
+        ),
+        asks(unmended(case("picker", "blocks", "", "rows of public.blocks to load", "syntax error")), |t| {
+            t.load_where = Some("true); DROP TABLE blocks; --".into());
+        }),
         warning(case(
             "picker",
             "blocks",
@@ -130,7 +178,8 @@ async fn a_source_s_faults_are_found_and_their_remedies_mend_them() {
         owner.batch_execute(SOURCE).await.unwrap();
         owner.batch_execute(case.fault).await.unwrap();
         let address = address(&cluster, "packhouse", case.user);
-        let tables = captured(&[case.table]);
+        let mut tables = captured(&[case.table]);
+        (case.asks)(&mut tables.tables[0]);
         let report = source(&address, &tables, None).await;
         let check = find(&report, case.check);
         assert_eq!((check.outcome, check.can_be_done), (case.outcome, case.own), "{check:#?}");
@@ -332,7 +381,8 @@ async fn a_sink_s_faults_are_found_and_their_remedies_mend_them() {
         .batch_execute("CREATE TABLE bins (id bigint PRIMARY KEY, grade text, weight_kg numeric(7,1), room_id int, picked_at timestamptz)")
         .await
         .unwrap();
-    let shape: TableSchema = tables::describe(&packhouse, "packhouse", "public", "bins").await.unwrap();
+    let shape: TableSchema =
+        tables::describe(&packhouse, "packhouse", &CapturedTable::whole("public", "bins", "b")).await.unwrap();
     let fresh = "CREATE ROLE clerk LOGIN PASSWORD 'pippin'; GRANT CREATE ON DATABASE settlement TO clerk; GRANT USAGE, CREATE ON SCHEMA public TO clerk;";
     for case in sink_cases() {
         owner.batch_execute(fresh).await.unwrap();
@@ -340,7 +390,7 @@ async fn a_sink_s_faults_are_found_and_their_remedies_mend_them() {
         let address = address(&cluster, "settlement", case.user);
         let topic = DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: case.table.into() };
         let topics = [(topic, Some(shape.clone()))];
-        let report = sink(&address, &topics).await;
+        let report = sink(&address, &topics, Writes::default()).await;
         let check = find(&report, case.check);
         assert_eq!((check.outcome, check.can_be_done), (case.outcome, case.own), "{check:#?}");
         assert!(check.finding.contains(case.finds), "{check:#?}");
@@ -349,7 +399,7 @@ async fn a_sink_s_faults_are_found_and_their_remedies_mend_them() {
             let statement = check.statement.clone().unwrap();
             let by: &Client = if case.own { &client::connect(&address).await.unwrap() } else { &owner };
             by.batch_execute(&statement).await.unwrap_or_else(|e| panic!("{statement}: {e:?}"));
-            let after = sink(&address, &topics).await;
+            let after = sink(&address, &topics, Writes::default()).await;
             assert!(after.iter().all(|c| c.name != case.check || c.outcome == Outcome::Passed), "{after:#?}");
             assert!(may_start(&after), "{after:#?}");
         }
@@ -365,19 +415,22 @@ async fn a_sink_s_faults_are_found_and_their_remedies_mend_them() {
     let address = address(&cluster, "settlement", OWNER);
     let topic = DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: "bins".into() };
     let topics = [(topic, Some(shape))];
-    let report = sink(&address, &topics).await;
+    let report = sink(&address, &topics, Writes::default()).await;
     owner.batch_execute(find(&report, "table public.bins").statement.as_ref().unwrap()).await.unwrap();
-    let report = sink(&address, &topics).await;
+    let report = sink(&address, &topics, Writes::default()).await;
     assert!(report.iter().all(|c| c.outcome == Outcome::Passed), "{report:#?}");
     assert!(find(&report, "columns of public.bins").finding.contains("each has the type"));
     // a type that a producer's schema made up is looked for, not carried out
     let hostile = "int); DROP TABLE bins; CREATE TABLE other (id int";
     let mut shape = topics[0].1.clone().unwrap();
     shape.columns.push(Column { name: "trees".into(), source_type: hostile.into(), ..shape.columns[1].clone() });
-    let refused = target::ensure(&client::connect(&address).await.unwrap(), "public", "bins", &shape).await.err().unwrap();
+    let refused = target::ensure(&client::connect(&address).await.unwrap(), "public", "bins", &shape, Writes::default())
+        .await
+        .err()
+        .unwrap();
     assert!(refused.to_string().contains("does not exist"), "{refused}");
     assert_eq!(owner.query_one("SELECT count(*) FROM bins", &[]).await.unwrap().get::<_, i64>(0), 0, "the table is there");
     // a server that takes no writes
     owner.batch_execute("ALTER DATABASE settlement SET default_transaction_read_only = on").await.unwrap();
-    assert_eq!(find(&sink(&address, &topics).await, "writable").outcome, Outcome::Failed);
+    assert_eq!(find(&sink(&address, &topics, Writes::default()).await, "writable").outcome, Outcome::Failed);
 }

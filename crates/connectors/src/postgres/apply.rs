@@ -13,16 +13,18 @@ use tokio_postgres::{Client, Error};
 
 use super::copy_text;
 use super::names::ident;
-use super::target::TargetTable;
+use super::target::{DELETED_AT, TargetTable};
 use super::values;
 
 /// Fewer inserts than this go by the statement that also takes rows that are there.
 const WORTH_A_COPY: usize = 64;
 const EPOCH_DAYS: i32 = 10_957;
+/// The time of a change, beside the columns of the rows that come.
+pub(super) const AT: &str = "gonvel: time of change";
 
 /// One array parameter in PostgreSQL's binary form, ready to send.
 #[derive(Debug)]
-struct ArrayParameter(Vec<u8>);
+pub(super) struct ArrayParameter(Vec<u8>);
 
 impl ToSql for ArrayParameter {
     fn to_sql(&self, _: &Type, out: &mut BytesMut) -> Result<IsNull, Box<dyn std::error::Error + Sync + Send>> {
@@ -87,7 +89,7 @@ fn put_element(ty: ColumnType, value: Value<'_>, scratch: &mut Vec<u8>, out: &mu
     }
 }
 
-fn array_of<'v>(ty: ColumnType, count: usize, items: impl Iterator<Item = Value<'v>>) -> ArrayParameter {
+pub(super) fn array_of<'v>(ty: ColumnType, count: usize, items: impl Iterator<Item = Value<'v>>) -> ArrayParameter {
     let mut out = Vec::with_capacity(20 + count * 12);
     out.put_i32(1);
     out.put_i32(1);
@@ -111,6 +113,8 @@ pub struct Application<'a> {
     pub batches: &'a [ChangeBatch],
     /// Their shape.
     pub shape: &'a Arc<TableSchema>,
+    /// Whether deleted rows stay and are marked: what is written is then not deleted, or not any more.
+    pub marks: bool,
 }
 
 impl Application<'_> {
@@ -148,53 +152,107 @@ impl Application<'_> {
         self.target.types.get(name).map_or("text", String::as_str)
     }
 
-    fn parameter(&self, places: &[Place], column: usize, image: fn(&ChangeBatch) -> &[ColumnArray]) -> ArrayParameter {
+    pub(super) fn parameter(
+        &self,
+        places: &[Place],
+        column: usize,
+        image: fn(&ChangeBatch) -> &[ColumnArray],
+    ) -> ArrayParameter {
         let ty = self.shape.columns[column].ty;
         array_of(ty, places.len(), places.iter().map(|&(b, r)| image(&self.batches[b])[column].value(r)))
     }
 
     /// `unnest` of one parameter per column under the columns' names, and the cast of each to the target's type.
-    fn rows_of(&self, columns: &[usize]) -> (String, Vec<String>) {
-        let types: Vec<String> = columns
-            .iter()
-            .enumerate()
-            .map(|(n, &c)| format!("${}::{}", n + 1, wire_type(self.shape.columns[c].ty).0))
-            .collect();
-        let names: Vec<String> = columns.iter().map(|&c| ident(&self.shape.columns[c].name)).collect();
+    pub(super) fn rows_of(&self, columns: &[usize]) -> (String, Vec<String>) {
+        self.rows_with(columns, &[])
+    }
+
+    /// The same with further parameters, by the types of their arrays and their names.
+    pub(super) fn rows_with(&self, columns: &[usize], further: &[(&str, &str)]) -> (String, Vec<String>) {
+        let wire = columns.iter().map(|&c| wire_type(self.shape.columns[c].ty).0);
+        let types = wire.chain(further.iter().map(|(ty, _)| *ty)).enumerate().map(|(n, ty)| format!("${}::{ty}", n + 1));
+        let own = columns.iter().map(|&c| self.shape.columns[c].name.as_str());
+        let names: Vec<String> = own.chain(further.iter().map(|(_, name)| *name)).map(ident).collect();
         let casts = columns.iter().map(|&c| {
             let name = &self.shape.columns[c].name;
             format!("u.{}::{}", ident(name), self.column_type(name))
         });
-        (format!("unnest({}) AS u({})", types.join(", "), names.join(", ")), casts.collect())
+        (format!("unnest({}) AS u({})", types.collect::<Vec<_>>().join(", "), names.join(", ")), casts.collect())
     }
 
-    async fn execute(&self, statement: &str, parameters: &[ArrayParameter]) -> Result<u64, Error> {
+    /// That a row `t` of the target has the key of a row that comes.
+    pub(super) fn same(&self, key: &[usize], casts: &[String]) -> String {
+        let one = |(&c, cast): (&usize, &String)| format!("t.{} = {cast}", ident(&self.shape.columns[c].name));
+        key.iter().zip(casts).map(one).collect::<Vec<_>>().join(" AND ")
+    }
+
+    pub(super) async fn execute(&self, statement: &str, parameters: &[ArrayParameter]) -> Result<u64, Error> {
         let prepared = self.client.prepare(statement).await?;
         let parameters: Vec<&(dyn ToSql + Sync)> = parameters.iter().map(|p| p as _).collect();
         self.client.execute(&prepared, &parameters).await
     }
 
+    /// Marks rows as deleted at a time each, in microseconds since 1970-01-01 UTC.
+    ///
+    /// # Errors
+    /// The database's own, as it came.
+    pub async fn mark(&self, places: &[Place]) -> Result<(), Error> {
+        let key = self.shape.key_columns();
+        let (rows, casts) = self.rows_with(&key, &[("timestamptz[]", AT)]);
+        let statement = format!(
+            "UPDATE {} t SET {} = u.{} FROM {rows} WHERE {}",
+            self.target.name,
+            ident(DELETED_AT),
+            ident(AT),
+            self.same(&key, &casts)
+        );
+        let mut parameters: Vec<_> = key.iter().map(|&c| self.parameter(places, c, |b| &b.old)).collect();
+        parameters.push(self.times(places));
+        self.execute(&statement, &parameters).await.map(|_| ())
+    }
+
+    /// The commit times of changes.
+    pub(super) fn times(&self, places: &[Place]) -> ArrayParameter {
+        let time = |&(b, r): &Place| Value::Timestamp(self.batches[b].origins[r].commit_time_us);
+        array_of(ColumnType::TimestampTz, places.len(), places.iter().map(time))
+    }
+
+    /// Marks all rows that are not marked yet.
+    ///
+    /// # Errors
+    /// The database's own, as it came.
+    pub async fn mark_all(&self, place: Place) -> Result<(), Error> {
+        let statement = format!(
+            "UPDATE {} SET {at} = (SELECT u FROM unnest($1::timestamptz[]) u) WHERE {at} IS NULL",
+            self.target.name,
+            at = ident(DELETED_AT)
+        );
+        self.execute(&statement, &[self.times(&[place])]).await.map(|_| ())
+    }
+
     async fn delete(&self, places: &[Place]) -> Result<(), Error> {
         let key = self.shape.key_columns();
         let (rows, casts) = self.rows_of(&key);
-        let same: Vec<String> =
-            key.iter().zip(&casts).map(|(&c, cast)| format!("t.{} = {cast}", ident(&self.shape.columns[c].name))).collect();
-        let statement = format!("DELETE FROM {} t USING {rows} WHERE {}", self.target.name, same.join(" AND "));
+        let same = self.same(&key, &casts);
+        let statement = format!("DELETE FROM {} t USING {rows} WHERE {same}", self.target.name);
         let parameters: Vec<_> = key.iter().map(|&c| self.parameter(places, c, |b| &b.old)).collect();
         self.execute(&statement, &parameters).await.map(|_| ())
     }
 
     async fn upsert(&self, places: &[Place]) -> Result<(), Error> {
-        let columns: Vec<usize> = (0..self.shape.columns.len()).collect();
+        let columns = self.target.present.clone();
         let (rows, casts) = self.rows_of(&columns);
         let name = |c: &usize| ident(&self.shape.columns[*c].name);
         let names: Vec<String> = columns.iter().map(name).collect();
         let key: Vec<String> = self.shape.key_columns().iter().map(name).collect();
-        let sets: Vec<String> = columns
+        let mut sets: Vec<String> = columns
             .iter()
             .filter(|&&c| !self.shape.columns[c].key)
             .map(|c| format!("{0} = EXCLUDED.{0}", name(c)))
             .collect();
+        if self.marks {
+            sets.push(format!("{} = NULL", ident(DELETED_AT)));
+        }
         let action = if sets.is_empty() { "NOTHING".to_owned() } else { format!("UPDATE SET {}", sets.join(", ")) };
         let statement = format!(
             "INSERT INTO {} ({}) SELECT {} FROM {rows} ON CONFLICT ({}) DO {action}",
@@ -209,7 +267,7 @@ impl Application<'_> {
 
     /// Updates rows that should be there. Where the target lacks some, all are written by the statement that takes both.
     async fn update(&self, places: &[Place]) -> Result<(), Error> {
-        let columns: Vec<usize> = (0..self.shape.columns.len()).collect();
+        let columns = self.target.present.clone();
         let updated = self.update_columns(&columns, places).await?;
         if updated == Some(u64::try_from(places.len()).unwrap_or(u64::MAX)) { Ok(()) } else { self.upsert(places).await }
     }
@@ -226,6 +284,9 @@ impl Application<'_> {
                 sets.push(format!("{} = {cast}", ident(&column.name)));
             }
         }
+        if self.marks {
+            sets.push(format!("{} = NULL", ident(DELETED_AT)));
+        }
         if sets.is_empty() {
             return Ok(None);
         }
@@ -239,7 +300,8 @@ impl Application<'_> {
     async fn partial(&self, places: &[Place]) -> Result<(), Error> {
         let mut groups: std::collections::BTreeMap<Vec<usize>, Vec<Place>> = std::collections::BTreeMap::new();
         for &(batch, row) in places {
-            let sent = (0..self.shape.columns.len()).filter(|&c| !self.batches[batch].is_unchanged(row, c)).collect();
+            let sent = |c: &usize| !self.batches[batch].is_unchanged(row, *c);
+            let sent = self.target.present.iter().copied().filter(sent).collect();
             groups.entry(sent).or_default().push((batch, row));
         }
         for (sent, places) in groups {
@@ -262,37 +324,57 @@ impl Application<'_> {
     }
 
     async fn copy(&self, places: &[Place]) -> Result<(), Error> {
-        const PART: usize = 1 << 18;
-        let names: Vec<String> = self.shape.columns.iter().map(|c| ident(&c.name)).collect();
-        let statement = format!("COPY {} ({}) FROM STDIN", self.target.name, names.join(", "));
-        let sink = self.client.copy_in::<_, Bytes>(&statement).await?;
-        futures::pin_mut!(sink);
-        let mut out = Vec::with_capacity(PART + 4096);
+        let columns = &self.target.present;
+        let names: Vec<String> = columns.iter().map(|&c| ident(&self.shape.columns[c].name)).collect();
         let mut scratch = Vec::new();
-        for &(batch, row) in places {
-            for (index, (column, array)) in self.shape.columns.iter().zip(&self.batches[batch].new).enumerate() {
+        copy_in(self.client, &self.target.name, &names, places, |&(batch, row), out| {
+            for (index, &column) in columns.iter().enumerate() {
                 if index > 0 {
                     out.push(b'\t');
                 }
-                match (column.ty, array.value(row)) {
-                    (_, Value::Null) => out.extend_from_slice(b"\\N"),
-                    (_, Value::Text(text)) => copy_text::escape(text.as_bytes(), &mut out),
-                    (ColumnType::Bytes, value) => {
-                        scratch.clear();
-                        values::write(column.ty, value, &mut scratch);
-                        copy_text::escape(&scratch, &mut out);
-                    }
-                    (ty, value) => {
-                        values::write(ty, value, &mut out);
-                    }
-                }
+                let value = self.batches[batch].new[column].value(row);
+                copy_value(self.shape.columns[column].ty, value, &mut scratch, out);
             }
-            out.push(b'\n');
-            if out.len() >= PART {
-                sink.send(Bytes::from(std::mem::replace(&mut out, Vec::with_capacity(PART + 4096)))).await?;
-            }
+        })
+        .await
+    }
+}
+
+/// Copies rows into a table; each is written as the fields of a line, between tabs.
+pub(super) async fn copy_in(
+    client: &Client,
+    table: &str,
+    columns: &[String],
+    places: &[Place],
+    mut line: impl FnMut(&Place, &mut Vec<u8>),
+) -> Result<(), Error> {
+    const PART: usize = 1 << 18;
+    let sink = client.copy_in::<_, Bytes>(&format!("COPY {table} ({}) FROM STDIN", columns.join(", "))).await?;
+    futures::pin_mut!(sink);
+    let mut out = Vec::with_capacity(PART + 4096);
+    for place in places {
+        line(place, &mut out);
+        out.push(b'\n');
+        if out.len() >= PART {
+            sink.send(Bytes::from(std::mem::replace(&mut out, Vec::with_capacity(PART + 4096)))).await?;
         }
-        sink.send(Bytes::from(out)).await?;
-        sink.finish().await.map(|_| ())
+    }
+    sink.send(Bytes::from(out)).await?;
+    sink.finish().await.map(|_| ())
+}
+
+/// Appends a value as a field of a COPY line.
+pub(super) fn copy_value(ty: ColumnType, value: Value<'_>, scratch: &mut Vec<u8>, out: &mut Vec<u8>) {
+    match (ty, value) {
+        (_, Value::Null) => out.extend_from_slice(b"\\N"),
+        (_, Value::Text(text)) => copy_text::escape(text.as_bytes(), out),
+        (ColumnType::Bytes, value) => {
+            scratch.clear();
+            values::write(ty, value, scratch);
+            copy_text::escape(scratch, out);
+        }
+        (ty, value) => {
+            values::write(ty, value, out);
+        }
     }
 }

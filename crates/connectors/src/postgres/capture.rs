@@ -12,7 +12,7 @@ use tokio_postgres::Client;
 use tokio_postgres::error::SqlState;
 
 use super::client::explain;
-use super::load::{self, ChangedKeys, Chunk, push_key};
+use super::load::{self, ChangedKeys, Chunk, Readings, push_key};
 use super::names::{self, ident, qualified};
 use super::pgoutput::{self, Cell, Message, Old, Relation, Tuple};
 use super::position::{Partial, PgPosition};
@@ -44,7 +44,37 @@ struct Followed {
     table: usize,
     name: String,
     shape: Arc<TableSchema>,
-    key_columns: Vec<usize>,
+    /// For each column of the stream its place in the shape; none for one that is left out.
+    places: Vec<Option<usize>>,
+}
+
+impl Followed {
+    fn check_width(&self, tuple: Tuple<'_>) -> Result<(), ConnectorError> {
+        if tuple.len() == self.places.len() {
+            return Ok(());
+        }
+        Err(ConnectorError::Defect(format!(
+            "a row of {} has {} columns where its description has {}",
+            self.name,
+            tuple.len(),
+            self.places.len()
+        )))
+    }
+
+    /// The cells that are captured, with their places in the shape, in its order.
+    fn cells<'t>(&self, tuple: Tuple<'t>) -> impl Iterator<Item = (usize, Cell<'t>)> {
+        tuple.cells().zip(&self.places).filter_map(|(cell, place)| Some(((*place)?, cell)))
+    }
+
+    fn key_text(&self, tuple: Tuple<'_>) -> Vec<u8> {
+        let mut key = Vec::new();
+        for (index, cell) in self.cells(tuple) {
+            if self.shape.columns[index].key {
+                push_key(if let Cell::Text(text) = cell { Some(text) } else { None }, &mut key);
+            }
+        }
+        key
+    }
 }
 
 /// Turns the stream into batches, and puts the initial load's chunks where they belong between them.
@@ -58,9 +88,14 @@ pub(super) struct Capture {
     position: PgPosition,
     pending: usize,
     pending_bytes: usize,
+    /// What was handed on last holds a part of the transaction under way.
+    ends_later: bool,
     /// Keys the stream changed, for tables still being loaded.
     changed: HashMap<String, ChangedKeys>,
     loaded: mpsc::Receiver<Chunk>,
+    /// Chunks that came before others whose marks are due first, by their marks.
+    waiting: HashMap<String, Chunk>,
+    readings: Readings,
     mark: String,
     scratch: Vec<u8>,
     idle_since: Instant,
@@ -75,6 +110,7 @@ impl Capture {
         position: PgPosition,
         client: Client,
         loaded: mpsc::Receiver<Chunk>,
+        readings: Readings,
         mark: String,
     ) -> Self {
         Self {
@@ -87,7 +123,10 @@ impl Capture {
             position,
             pending: 0,
             pending_bytes: 0,
+            ends_later: false,
             loaded,
+            waiting: HashMap::new(),
+            readings,
             mark,
             scratch: Vec::new(),
             idle_since: Instant::now(),
@@ -100,7 +139,13 @@ impl Capture {
     /// # Errors
     /// [`ConnectorError`] says why it ended.
     pub(super) async fn run(&mut self, mut frames: Frames, out: &Out) -> Result<(), ConnectorError> {
+        let lent_until = self.position.lent.as_ref().map(|lent| lent.until).filter(|until| self.position.lsn < *until);
         loop {
+            if lent_until.is_some_and(|until| self.transaction.is_none() && self.position.lsn >= until) {
+                // from here on our own publication is known: whoever starts anew streams by that
+                self.position.lent = None;
+                return self.hand_on(out).await;
+            }
             let frame = if self.pending > 0 && !frames.has_one() {
                 // nothing more is there right now: hand on what there is as soon as it is wanted
                 tokio::select! {
@@ -147,8 +192,9 @@ impl Capture {
         self.position.partial = self
             .transaction
             .as_ref()
-            .filter(|t| t.seen > 0)
+            .filter(|t| t.seen > 0 && t.skip < u64::MAX)
             .map(|t| Partial { commit_lsn: t.commit_lsn, done: t.seen.max(t.skip) });
+        self.ends_later = self.position.partial.is_some();
         (self.pending, self.pending_bytes, self.idle_since) = (0, 0, Instant::now());
         Captured { changes, position: self.position.clone() }
     }
@@ -162,14 +208,23 @@ impl Capture {
     async fn message(&mut self, message: Message<'_>, out: &Out) -> Result<(), ConnectorError> {
         match message {
             Message::Begin { final_lsn, commit_time, xid } => {
-                let skip = self.position.partial.filter(|p| p.commit_lsn == final_lsn).map_or(0, |p| p.done);
                 let commit_time_us = commit_time + EPOCH_US;
+                let mut skip = self.position.partial.filter(|p| p.commit_lsn == final_lsn).map_or(0, |p| p.done);
+                if self.position.not_before_us.is_some_and(|time| commit_time_us < time) {
+                    skip = u64::MAX;
+                } else {
+                    self.position.not_before_us = None;
+                }
                 self.transaction = Some(Transaction { commit_lsn: final_lsn, commit_time_us, number: xid, seen: 0, skip });
             }
             Message::Commit { end_lsn, .. } => {
                 self.transaction = None;
                 self.position.partial = None;
                 self.position.lsn = end_lsn;
+                if std::mem::take(&mut self.ends_later) && self.pending == 0 {
+                    // its rows are appended already: whoever delivers transactions whole waits for its end
+                    self.hand_on(out).await?;
+                }
             }
             Message::Relation(relation) => self.relation(&relation, out).await?,
             Message::Insert { oid, new } => {
@@ -217,7 +272,8 @@ impl Capture {
             self.relations.insert(relation.oid, None);
             return Ok(());
         };
-        let shape = self.describer.describe(&self.client, &self.settings.address.database, relation).await?;
+        let wanted = &self.settings.tables[table];
+        let shape = self.describer.describe(&self.client, &self.settings.address.database, wanted, relation).await?;
         // one batch has one shape
         if self.builders.get(&table).is_some_and(|b| !b.is_empty() && **b.table() != *shape) {
             self.hand_on(out).await?;
@@ -225,7 +281,9 @@ impl Capture {
         if self.builders.get(&table).is_none_or(|b| **b.table() != *shape) {
             self.builders.insert(table, ChangeBatchBuilder::new(shape.clone()));
         }
-        let followed = Followed { table, name: shape.qualified(), key_columns: shape.key_columns(), shape };
+        let place = |name: &String| shape.columns.iter().position(|c| c.name == *name);
+        let places = relation.columns.iter().map(|c| place(&c.name)).collect();
+        let followed = Followed { table, name: shape.qualified(), places, shape };
         self.relations.insert(relation.oid, Some(Arc::new(followed)));
         Ok(())
     }
@@ -242,17 +300,19 @@ impl Capture {
     fn note(&mut self, followed: &Followed, tuple: Tuple<'_>) {
         let Some(changed) = self.changed.get_mut(&followed.name) else { return };
         let number = self.transaction.as_ref().map_or(0, |t| t.number);
-        changed.note(key_text(followed, tuple), number);
+        changed.note(followed.key_text(tuple), number);
     }
 
     async fn update(&mut self, followed: &Followed, old: Option<Old<'_>>, new: Tuple<'_>) -> Result<(), ConnectorError> {
         self.note(followed, new);
-        let lacks_values = new.cells().any(|cell| cell == Cell::Unchanged);
+        let lacks_values = followed.cells(new).any(|(_, cell)| cell == Cell::Unchanged);
         let same_key =
-            old.is_none_or(|(Old::Key(tuple) | Old::Row(tuple))| key_text(followed, tuple) == key_text(followed, new));
+            old.is_none_or(|(Old::Key(tuple) | Old::Row(tuple))| followed.key_text(tuple) == followed.key_text(new));
         if same_key {
-            // while its table is being loaded the stream's change may be the only one that brings the row
-            return if lacks_values && self.changed.contains_key(&followed.name) {
+            // while its table is being loaded the stream's change may be the only one that brings the row, and in row form
+            // a value is always the whole row
+            let needs_all = self.settings.whole_rows || self.changed.contains_key(&followed.name);
+            return if lacks_values && needs_all {
                 self.push_complete(followed, ChangeKind::Update, old, new).await
             } else {
                 self.push(followed, ChangeKind::Update, Some(new), old)
@@ -278,13 +338,14 @@ impl Capture {
         old: Option<Old<'t>>,
         new: Tuple<'t>,
     ) -> Result<(), ConnectorError> {
-        check_width(&followed.shape, new)?;
-        let before: Option<Vec<Cell<'t>>> = if let Some(Old::Row(row)) = old { Some(row.cells().collect()) } else { None };
+        followed.check_width(new)?;
+        let captured = |tuple: Tuple<'t>| followed.cells(tuple).map(|(_, cell)| cell).collect::<Vec<Cell<'t>>>();
+        let before = if let Some(Old::Row(row)) = old { Some(captured(row)) } else { None };
         let known = |(index, cell): (usize, Cell<'t>)| match (cell, before.as_ref().and_then(|b| b.get(index).copied())) {
             (Cell::Unchanged, Some(kept)) => kept,
             (cell, _) => cell,
         };
-        let cells: Vec<Cell<'t>> = new.cells().enumerate().map(known).collect();
+        let cells: Vec<Cell<'t>> = captured(new).into_iter().enumerate().map(known).collect();
         let missing: Vec<usize> = (0..cells.len()).filter(|&i| cells[i] == Cell::Unchanged).collect();
         let fetched = if missing.is_empty() { None } else { self.fetch(followed, &cells, &missing).await? };
         self.begin(followed, kind);
@@ -299,7 +360,7 @@ impl Capture {
             };
             push_cell(builder, &mut self.scratch, &shape, index, column.ty, cell, Image::New)?;
         }
-        push_old(builder, &mut self.scratch, &shape, old.filter(|_| kind != ChangeKind::Insert))
+        push_old(builder, &mut self.scratch, followed, old.filter(|_| kind != ChangeKind::Insert))
     }
 
     /// The named columns of a row as the table has them now, without those that are null; none if the row, the table or a
@@ -312,10 +373,10 @@ impl Capture {
     ) -> Result<Option<HashMap<usize, Vec<u8>>>, ConnectorError> {
         let shape = &followed.shape;
         let columns: Vec<String> = missing.iter().map(|&i| format!("{}::text", ident(&shape.columns[i].name))).collect();
-        let wanted: Vec<String> = followed
-            .key_columns
-            .iter()
-            .map(|&i| {
+        let wanted: Vec<String> = shape
+            .key_columns()
+            .into_iter()
+            .map(|i| {
                 let text = if let Cell::Text(text) = cells[i] { String::from_utf8_lossy(text) } else { "".into() };
                 format!("{} = {}", ident(&shape.columns[i].name), names::literal(&text))
             })
@@ -368,19 +429,26 @@ impl Capture {
         match new {
             None => builder.no_new(),
             Some(tuple) => {
-                check_width(shape, tuple)?;
-                for (index, cell) in tuple.cells().enumerate() {
+                followed.check_width(tuple)?;
+                for (index, cell) in followed.cells(tuple) {
                     push_cell(builder, &mut self.scratch, shape, index, shape.columns[index].ty, cell, Image::New)?;
                 }
             }
         }
-        push_old(builder, &mut self.scratch, shape, old)
+        push_old(builder, &mut self.scratch, followed, old)
     }
 
     /// A mark came: the chunk read before it is due.
     async fn chunk(&mut self, mark: &[u8], out: &Out) -> Result<(), ConnectorError> {
-        let chunk = self.loaded.recv().await.filter(|c| c.mark.as_bytes() == mark);
-        let Some(chunk) = chunk else { return Err(ConnectorError::Defect("a mark without its chunk".into())) };
+        let mark = String::from_utf8_lossy(mark).into_owned();
+        let chunk = loop {
+            if let Some(chunk) = self.waiting.remove(&mark) {
+                break chunk;
+            }
+            // it was handed over before its mark was written
+            let next = self.loaded.recv().await.ok_or_else(|| ConnectorError::Defect("a mark without its chunk".into()))?;
+            self.waiting.insert(next.mark.clone(), next);
+        };
         if self.pending > 0 {
             self.hand_on(out).await?;
         }
@@ -388,15 +456,18 @@ impl Capture {
             return Err(ConnectorError::Defect("a chunk after the load was done".into()));
         };
         let kept = chunk.kept(&slot, self.changed.get(&chunk.name));
-        let table = self.settings.tables.iter().position(|t| format!("{}.{}", t.schema, t.table) == chunk.name);
+        let table = self.settings.tables.iter().position(|t| t.qualified() == chunk.name);
+        let floor = self.readings.end(&chunk.mark, &chunk.snapshot);
         for changed in self.changed.values_mut() {
-            changed.forget_seen(&chunk.snapshot);
+            changed.forget_before(floor, &chunk.snapshot);
         }
-        if chunk.is_last() {
+        let rows = u64::try_from(chunk.batch.len()).unwrap_or(u64::MAX);
+        let progress = self.position.loads.entry(chunk.name.clone()).or_default();
+        let progress = progress.get_or_insert_with(|| (*chunk.range.began).clone());
+        progress.note(&chunk.range.part, chunk.range.from, chunk.range.to, rows);
+        if progress.is_done() {
             self.position.loaded(&chunk.name);
             self.changed.remove(&chunk.name);
-        } else {
-            self.position.loads.insert(chunk.name.clone(), Some(chunk.load.clone()));
         }
         let mut captured = self.take();
         if let Some(table) = table {
@@ -407,22 +478,10 @@ impl Capture {
     }
 }
 
-fn check_width(shape: &TableSchema, tuple: Tuple<'_>) -> Result<(), ConnectorError> {
-    if tuple.len() == shape.columns.len() {
-        return Ok(());
-    }
-    Err(ConnectorError::Defect(format!(
-        "a row of {} has {} columns where its description has {}",
-        shape.qualified(),
-        tuple.len(),
-        shape.columns.len()
-    )))
-}
-
 fn push_old(
     builder: &mut ChangeBatchBuilder,
     scratch: &mut Vec<u8>,
-    shape: &TableSchema,
+    followed: &Followed,
     old: Option<Old<'_>>,
 ) -> Result<(), ConnectorError> {
     let (image, tuple) = match old {
@@ -433,23 +492,14 @@ fn push_old(
         Some(Old::Row(tuple)) => (OldImage::Row, tuple),
         Some(Old::Key(tuple)) => (OldImage::Key, tuple),
     };
-    check_width(shape, tuple)?;
+    let shape = &followed.shape;
+    followed.check_width(tuple)?;
     builder.begin_old(image);
-    for (index, cell) in tuple.cells().enumerate() {
+    for (index, cell) in followed.cells(tuple) {
         let cell = if image == OldImage::Row || shape.columns[index].key { cell } else { Cell::Null };
         push_cell(builder, scratch, shape, index, shape.columns[index].ty, cell, Image::Old)?;
     }
     Ok(())
-}
-
-fn key_text(followed: &Followed, tuple: Tuple<'_>) -> Vec<u8> {
-    let mut key = Vec::new();
-    for (index, cell) in tuple.cells().enumerate() {
-        if followed.key_columns.contains(&index) {
-            push_key(if let Cell::Text(text) = cell { Some(text) } else { None }, &mut key);
-        }
-    }
-    key
 }
 
 #[derive(Clone, Copy, PartialEq)]

@@ -3,9 +3,10 @@
 use std::time::Duration;
 
 use gonvel_core::ports::{DatabaseAddress, TlsMode};
+pub use tokio_postgres::Client;
+use tokio_postgres::Config;
 use tokio_postgres::config::SslMode;
 use tokio_postgres::error::SqlState;
-use tokio_postgres::{Client, Config};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
 use super::tls;

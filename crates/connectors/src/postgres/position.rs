@@ -56,19 +56,66 @@ impl Snapshot {
     }
 }
 
-/// How far the load of one table is.
+/// A table's own pages, or those of one of its partitions.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct TableLoad {
-    /// The file the table stood in when its load began; a rewritten table has another.
+pub struct Part {
+    /// Its schema.
+    pub schema: String,
+    /// Its name.
+    pub table: String,
+    /// The file it stood in when its load began; a rewritten table has another.
     pub file: u32,
     /// Pages when its load began; what lies after was written later and is in the log.
     pub pages: u32,
-    /// Pages loaded.
-    pub done_pages: u32,
+    /// How often its load began anew because it was rewritten.
+    #[serde(default)]
+    pub turn: u32,
+    /// Pages left to load: the first, and the one after the last.
+    pub left: Vec<(u32, u32)>,
+}
+
+impl Part {
+    /// One of which nothing is loaded.
+    #[must_use]
+    pub fn new(schema: String, table: String, file: u32, pages: u32) -> Self {
+        let left = if pages > 0 { vec![(0, pages)] } else { Vec::new() };
+        Self { schema, table, file, pages, turn: 0, left }
+    }
+}
+
+/// How far the load of one table is.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct TableLoad {
     /// Rows loaded.
     pub rows: u64,
     /// Rows expected, estimated when the load began.
     pub expected: u64,
+    /// The table itself, or its partitions.
+    pub parts: Vec<Part>,
+}
+
+impl TableLoad {
+    /// Notes that pages of a part, as it was when they were given out, are loaded. Chunks may come back in any order, also
+    /// those of a part's file before it was rewritten: their rows count, their pages do not.
+    pub fn note(&mut self, read: &Part, from: u32, to: u32, rows: u64) {
+        self.rows += rows;
+        let Some(part) = self.parts.iter_mut().find(|p| (&p.schema, &p.table) == (&read.schema, &read.table)) else {
+            return;
+        };
+        if read.turn > part.turn {
+            *part = Part { turn: read.turn, ..Part::new(read.schema.clone(), read.table.clone(), read.file, read.pages) };
+        }
+        if read.turn == part.turn {
+            let without = |&(first, end): &(u32, u32)| [(first, end.min(from)), (first.max(to), end)];
+            part.left = part.left.iter().flat_map(without).filter(|(first, end)| first < end).collect();
+        }
+    }
+
+    /// Whether every page is loaded.
+    #[must_use]
+    pub fn is_done(&self) -> bool {
+        self.parts.iter().all(|part| part.left.is_empty())
+    }
 }
 
 /// A part of a transaction that was appended before its end.
@@ -78,6 +125,15 @@ pub struct Partial {
     pub commit_lsn: u64,
     /// Changes of it that are appended.
     pub done: u64,
+}
+
+/// Another connector's publication, which the log before our own was made knows.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Lent {
+    /// Its name.
+    pub publication: String,
+    /// From this position on there is our own.
+    pub until: u64,
 }
 
 /// The position of a source connector.
@@ -97,12 +153,33 @@ pub struct PgPosition {
     /// Tables still to load or being loaded, by `schema.table`; none stands for not begun.
     #[serde(default)]
     pub loads: BTreeMap<String, Option<TableLoad>>,
+    /// Transactions that committed before this time are passed over, in microseconds since 1970-01-01 UTC; none once one came
+    /// that did not.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub not_before_us: Option<i64>,
+    /// What is streamed by until our own publication is there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lent: Option<Lent>,
     /// What the log before this position shows of tables that are loaded again, by `schema.table`.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub again: BTreeMap<String, Snapshot>,
 }
 
 impl PgPosition {
+    /// A position from which nothing is loaded.
+    #[must_use]
+    pub fn at(lsn: u64) -> Self {
+        Self {
+            lsn,
+            partial: None,
+            snapshot: None,
+            loads: BTreeMap::new(),
+            not_before_us: None,
+            lent: None,
+            again: BTreeMap::new(),
+        }
+    }
+
     /// What the first position of a table's load sees.
     #[must_use]
     pub fn seen_by(&self, table: &str) -> Option<&Snapshot> {
@@ -127,6 +204,8 @@ impl PgPosition {
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::*;
 
     #[test]
@@ -136,6 +215,25 @@ mod tests {
         assert_eq!(seen, [98, 99, 100, 102, 104]);
         assert_eq!(Snapshot::parse("7:7:").unwrap().under_way, Vec::<u64>::new());
         assert_eq!(Snapshot::parse("7:x:"), None);
+    }
+
+    proptest! {
+        #[test]
+        fn pages_are_done_when_each_was_noted(pages in 0_u32..30, cuts in prop::collection::vec(0_u32..30, 0..6), order in any::<u64>()) {
+            let part = Part::new("public".into(), "bins".into(), 1, pages);
+            let mut load = TableLoad { rows: 0, expected: 0, parts: vec![part.clone()] };
+            let mut ends: Vec<u32> = cuts.into_iter().map(|c| c.min(pages)).chain([0, pages]).collect();
+            ends.sort_unstable();
+            let mut ranges: Vec<(u32, u32)> = ends.windows(2).map(|w| (w[0], w[1])).collect();
+            ranges.sort_by_key(|(from, _)| u64::from(*from).wrapping_mul(order | 1).rotate_left(17));
+            let mut left = pages;
+            for (from, to) in ranges {
+                load.note(&part, from, to, 1);
+                left -= to - from;
+                prop_assert_eq!(load.parts[0].left.iter().map(|(a, b)| b - a).sum::<u32>(), left);
+            }
+            prop_assert!(load.is_done());
+        }
     }
 
     #[test]

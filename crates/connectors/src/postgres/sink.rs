@@ -3,9 +3,10 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use gonvel_core::change::{ChangeBatch, KindCounts};
-use gonvel_core::connector::DeliveredTopic;
-use gonvel_core::fold::{Place, fold};
+use bytes::Bytes;
+use gonvel_core::change::{ChangeBatch, ChangeKind, KindCounts};
+use gonvel_core::connector::{Deletes, DeliveredTopic, TargetRows, Writes};
+use gonvel_core::fold::{Place, Segment, fold};
 use gonvel_core::naming::{ConnectorId, Epoch, PartitionId, TopicId, TopicPartition};
 use gonvel_core::ports::DatabaseAddress;
 use gonvel_core::table::TableSchema;
@@ -25,6 +26,8 @@ pub struct SinkSettings {
     pub address: DatabaseAddress,
     /// The topics with their ids, in the definition's order.
     pub topics: Vec<(TopicId, DeliveredTopic)>,
+    /// How it writes.
+    pub writes: Writes,
 }
 
 /// How far a partition is delivered.
@@ -54,6 +57,8 @@ pub struct Round {
     pub topics: Vec<TopicChanges>,
     /// Where each partition then stands.
     pub delivered: Vec<(TopicPartition, Delivered)>,
+    /// Whether the rounds that follow belong to the same transaction.
+    pub more: bool,
 }
 
 /// Rows are found by the target's key, one by one: a plan that reads the whole table for a round of changes costs more with
@@ -68,37 +73,49 @@ pub struct PgSink {
     epoch: Epoch,
     targets: HashMap<(usize, Arc<TableSchema>), TargetTable>,
     advance: Statement,
+    /// Whether a transaction is open that further rounds belong to.
+    open: bool,
 }
 
 impl PgSink {
     /// Takes over the sink's positions for a lease and tells where they stand. From then on no holder of an earlier lease
-    /// can commit.
+    /// can commit. A partition that has no position yet begins at the offset given with it.
     ///
     /// # Errors
     /// [`ConnectorError`]; [`ConnectorError::Fenced`] if a later lease was here before.
     pub async fn start(
         settings: SinkSettings,
         epoch: Epoch,
-        partitions: &[TopicPartition],
+        partitions: &[(TopicPartition, i64)],
     ) -> Result<(Self, HashMap<TopicPartition, Delivered>), ConnectorError> {
         let client = connect(&settings.address).await?;
         target::ensure_own_tables(&client).await?;
         let during = |e: tokio_postgres::Error| explain(&e, "taking over the sink's positions");
-        let topics: Vec<i64> = partitions.iter().map(|p| p.topic.0).collect();
-        let numbers: Vec<i32> = partitions.iter().map(|p| p.partition.0).collect();
+        let topics: Vec<i64> = partitions.iter().map(|(p, _)| p.topic.0).collect();
+        let numbers: Vec<i32> = partitions.iter().map(|(p, _)| p.partition.0).collect();
+        let first: Vec<i64> = partitions.iter().map(|(_, first)| *first).collect();
         let rows = client
             .query(
                 "INSERT INTO gonvel.sink_positions AS p (connector, topic, partition, next_offset, epoch, counts)
-                 SELECT $1, a.topic, a.partition, 0, $4, '{}' FROM unnest($2::bigint[], $3::int[]) AS a(topic, partition)
+                 SELECT $1, a.topic, a.partition, a.first, $4, '{}'
+                 FROM unnest($2::bigint[], $3::int[], $5::bigint[]) AS a(topic, partition, first)
                  ON CONFLICT (connector, topic, partition) DO UPDATE SET epoch = EXCLUDED.epoch WHERE p.epoch <= EXCLUDED.epoch
                  RETURNING topic, partition, next_offset, counts",
-                &[&settings.connector.0, &topics, &numbers, &epoch.0],
+                &[&settings.connector.0, &topics, &numbers, &epoch.0, &first],
             )
             .await
             .map_err(during)?;
         if rows.len() != partitions.len() {
             return Err(ConnectorError::Fenced);
         }
+        // a topic that was let go of begins anew should it come back
+        client
+            .execute(
+                "DELETE FROM gonvel.sink_positions WHERE connector = $1 AND epoch <= $2 AND topic <> ALL ($3)",
+                &[&settings.connector.0, &epoch.0, &topics],
+            )
+            .await
+            .map_err(during)?;
         // only now: the take-over itself must outlive the target's machine
         client.batch_execute(SESSION).await.map_err(|e| explain(&e, "preparing the session"))?;
         let delivered = rows.iter().map(|row| {
@@ -115,10 +132,10 @@ impl PgSink {
             )
             .await
             .map_err(during)?;
-        Ok((Self { client, settings, epoch, targets: HashMap::new(), advance }, delivered))
+        Ok((Self { client, settings, epoch, targets: HashMap::new(), advance, open: false }, delivered))
     }
 
-    /// Applies a round and moves the positions, in one transaction.
+    /// Applies a round and moves the positions, in one transaction; rounds that belong together are one.
     ///
     /// # Errors
     /// [`ConnectorError`]; nothing of the round is then in the target. The sink must be started again.
@@ -129,11 +146,18 @@ impl PgSink {
         for changes in &round.topics {
             self.prepare(changes).await?;
         }
-        self.client.batch_execute("BEGIN").await.map_err(|e| explain(&e, "beginning a transaction"))?;
+        if !self.open {
+            self.client.batch_execute("BEGIN").await.map_err(|e| explain(&e, "beginning a transaction"))?;
+            self.open = true;
+        }
         for changes in &round.topics {
             self.apply_topic(changes).await?;
         }
+        if round.more {
+            return Ok(());
+        }
         self.advance(&round.delivered).await?;
+        self.open = false;
         self.client.batch_execute("COMMIT").await.map_err(|e| explain(&e, "committing rows and position"))
     }
 
@@ -142,7 +166,8 @@ impl PgSink {
         let key = (changes.topic, first.table.clone());
         if !self.targets.contains_key(&key) {
             let (_, topic) = &self.settings.topics[changes.topic];
-            let target = target::ensure(&self.client, &topic.schema, &topic.table, &first.table).await?;
+            let target =
+                target::ensure(&self.client, &topic.schema, &topic.table, &first.table, self.settings.writes).await?;
             self.targets.insert(key, target);
         }
         Ok(())
@@ -151,9 +176,33 @@ impl PgSink {
     async fn apply_topic(&self, changes: &TopicChanges) -> Result<(), ConnectorError> {
         let Some(first) = changes.batches.first() else { return Ok(()) };
         let Some(target) = self.targets.get(&(changes.topic, first.table.clone())) else { return Ok(()) };
-        let segments = fold(&changes.batches, changes.changes.iter().map(|(place, key)| (*place, key.as_ref())));
-        let application = Application { client: &self.client, target, batches: &changes.batches, shape: &first.table };
-        application.run(&segments).await.map_err(|e| explain(&e, &format!("changes of {}", target.name)))
+        let writes = self.settings.writes;
+        let marks = writes.rows == TargetRows::Current && writes.deletes == Deletes::Marked;
+        let (client, batches) = (&self.client, &changes.batches);
+        let application = Application { client, target, batches, shape: &first.table, marks };
+        let kind = |&(batch, row): &Place| batches[batch].kinds[row];
+        let mut kept = changes.changes.clone();
+        if writes.deletes == Deletes::Ignored {
+            kept.retain(|(place, _)| !matches!(kind(place), ChangeKind::Delete | ChangeKind::Truncate));
+        }
+        let places = || kept.iter().map(|(place, _)| *place).collect::<Vec<_>>();
+        let applied = match writes.rows {
+            TargetRows::Current if marks => apply_marking(&application, &kept).await,
+            TargetRows::Current => application.run(&fold_all(batches, &kept)).await,
+            TargetRows::Appended => application.append_rows(&places()).await,
+            TargetRows::Changes => application.append_changes(&places()).await,
+            TargetRows::History => application.write_history(&kept).await,
+        };
+        applied.map_err(|e| explain(&e, &format!("changes of {}", target.name)))
+    }
+
+    /// What people should know of its targets.
+    #[must_use]
+    pub fn notes(&self) -> Vec<String> {
+        let mut notes: Vec<String> = self.targets.values().flat_map(|target| target.notes.clone()).collect();
+        notes.sort();
+        notes.dedup();
+        notes
     }
 
     async fn advance(&self, delivered: &[(TopicPartition, Delivered)]) -> Result<(), ConnectorError> {
@@ -178,6 +227,58 @@ impl PgSink {
     pub fn topics(&self) -> &[(TopicId, DeliveredTopic)] {
         &self.settings.topics
     }
+}
+
+fn fold_all(batches: &[ChangeBatch], changes: &[(Place, Bytes)]) -> Vec<Segment> {
+    fold(batches, changes.iter().map(|(place, key)| (*place, key.as_ref())))
+}
+
+/// Applies changes so that deleted rows stay and are marked. Every row that came is written before any is marked, so that the
+/// end does not hang on which changes happen to be applied together.
+async fn apply_marking(application: &Application<'_>, changes: &[(Place, Bytes)]) -> Result<(), tokio_postgres::Error> {
+    let kind = |place: &Place| application.batches[place.0].kinds[place.1];
+    for part in changes.split_inclusive(|(place, _)| kind(place) == ChangeKind::Truncate) {
+        let mut last: HashMap<&Bytes, Place> = HashMap::new();
+        let mut written = Vec::with_capacity(part.len());
+        for (place, key) in part.iter().filter(|(place, _)| kind(place) != ChangeKind::Truncate) {
+            last.insert(key, *place);
+            if kind(place) != ChangeKind::Delete {
+                written.push((*place, key.clone()));
+            }
+        }
+        application.run(&fold_all(application.batches, &written)).await?;
+        let mut deleted: Vec<Place> = last.into_values().filter(|place| kind(place) == ChangeKind::Delete).collect();
+        if !deleted.is_empty() {
+            deleted.sort_unstable();
+            application.mark(&deleted).await?;
+        }
+        if let Some((place, _)) = part.last().filter(|(place, _)| kind(place) == ChangeKind::Truncate) {
+            application.mark_all(*place).await?;
+        }
+    }
+    Ok(())
+}
+
+/// Where a sink connector stands in its target; empty if it never stood anywhere.
+///
+/// # Errors
+/// [`ConnectorError`] if the server does not answer.
+pub async fn positions(
+    address: &DatabaseAddress,
+    connector: ConnectorId,
+) -> Result<HashMap<TopicPartition, i64>, ConnectorError> {
+    let client = connect(address).await?;
+    let during = |e: tokio_postgres::Error| explain(&e, "reading a sink's positions");
+    let there = client.query_opt("SELECT 1 WHERE to_regclass('gonvel.sink_positions') IS NOT NULL", &[]).await;
+    if there.map_err(during)?.is_none() {
+        return Ok(HashMap::new());
+    }
+    let rows = client
+        .query("SELECT topic, partition, next_offset FROM gonvel.sink_positions WHERE connector = $1", &[&connector.0])
+        .await
+        .map_err(during)?;
+    let at = |row: &tokio_postgres::Row| TopicPartition { topic: TopicId(row.get(0)), partition: PartitionId(row.get(1)) };
+    Ok(rows.iter().map(|row| (at(row), row.get(2))).collect())
 }
 
 /// Removes the sink's positions from the target, and Gonvel's own schema with the last of them. The tables with the

@@ -3,16 +3,18 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
+use gonvel_core::connector::CapturedTable;
 use gonvel_core::naming::ConnectorId;
 use gonvel_core::ports::DatabaseAddress;
 use tokio_postgres::Client;
 
 use super::client::{connect, explain};
-use super::load::current_snapshot;
-use super::names::{self, ident, qualified};
-use super::position::{PgPosition, Snapshot};
+use super::load::{self, current_snapshot};
+use super::names;
+use super::position::{Lent, PgPosition, Snapshot};
+use super::publication;
 use super::replication::ReplicationSession;
-use super::source::SourceSettings;
+use super::source::{Beginning, SourceSettings};
 use crate::error::ConnectorError;
 
 /// Makes the publication and the slot, and gives the position to begin from. What an earlier, unfinished attempt of the same
@@ -23,27 +25,113 @@ use crate::error::ConnectorError;
 pub async fn prepare(settings: &SourceSettings) -> Result<PgPosition, ConnectorError> {
     let client = connect(&settings.address).await?;
     drop_slot(&connect(&settings.address.for_log()).await?, &settings.slot()).await?;
-    let publication = ident(&settings.publication());
-    let tables: Vec<String> = settings.tables.iter().map(|t| qualified(&t.schema, &t.table)).collect();
-    client
-        .batch_execute(&format!(
-            "DROP PUBLICATION IF EXISTS {publication}; CREATE PUBLICATION {publication} FOR TABLE {}",
-            tables.join(", ")
-        ))
-        .await
-        .map_err(|e| explain(&e, "making the publication"))?;
-    match make_slot(settings).await {
-        Ok((lsn, snapshot)) => {
-            let loaded = settings.tables.iter().filter(|_| settings.load.rows);
-            let loads: BTreeMap<_, _> = loaded.map(|t| (format!("{}.{}", t.schema, t.table), None)).collect();
-            let snapshot = (!loads.is_empty()).then_some(snapshot);
-            Ok(PgPosition { lsn, partial: None, snapshot, loads, again: BTreeMap::new() })
-        }
-        Err(error) => {
-            let _ = client.batch_execute(&format!("DROP PUBLICATION IF EXISTS {publication}")).await;
-            Err(error)
-        }
+    publication::make(&client, settings).await?;
+    let made = match settings.start {
+        None => new_slot(settings).await,
+        Some(start) => copied_slot(settings, &client, start).await,
+    };
+    if made.is_err() {
+        let _ = publication::remove(&client, &settings.publication()).await;
     }
+    made
+}
+
+async fn new_slot(settings: &SourceSettings) -> Result<PgPosition, ConnectorError> {
+    let (lsn, snapshot) = make_slot(settings).await?;
+    let loaded = settings.tables.iter().filter(|_| settings.load.rows);
+    let loads: BTreeMap<_, _> = loaded.map(|t| (t.qualified(), None)).collect();
+    let snapshot = (!loads.is_empty()).then_some(snapshot);
+    Ok(PgPosition { snapshot, loads, ..PgPosition::at(lsn) })
+}
+
+/// Begins in the past, which another slot of this database still keeps: with a copy of that slot.
+async fn copied_slot(settings: &SourceSettings, client: &Client, start: Beginning) -> Result<PgPosition, ConnectorError> {
+    let during = |e: tokio_postgres::Error| explain(&e, "looking for a slot that keeps the log");
+    let log = connect(&settings.address.for_log()).await?;
+    let kept = log
+        .query(
+            "SELECT slot_name::text, confirmed_flush_lsn::text FROM pg_replication_slots
+             WHERE database = current_database() AND plugin = 'pgoutput' AND slot_name LIKE 'gonvel\\_%'
+               AND confirmed_flush_lsn IS NOT NULL AND coalesce(wal_status, '') <> 'lost' ORDER BY confirmed_flush_lsn",
+            &[],
+        )
+        .await
+        .map_err(during)?;
+    let kept: Vec<(String, u64)> =
+        kept.iter().filter_map(|r| Some((r.get(0), gonvel_core::change_form::read_position(r.get(1))?))).collect();
+    let found = match start {
+        Beginning::Earliest | Beginning::Time(_) => kept.first(),
+        Beginning::Position(position) => kept.iter().rev().find(|(_, confirmed)| *confirmed <= position),
+        Beginning::Connector(other) => kept.iter().find(|(slot, _)| *slot == names::slot(other)),
+    };
+    let Some((slot, confirmed)) = found else {
+        let oldest = kept.first().map_or_else(
+            || "no connector keeps any of it".to_owned(),
+            |(_, confirmed)| format!("the oldest that is kept is {}", gonvel_core::change_form::position_text(*confirmed)),
+        );
+        let what = match start {
+            Beginning::Connector(_) => "the other connector has no slot in this database".to_owned(),
+            _ => format!("the server's log no longer reaches back to the start position: {oldest}"),
+        };
+        return Err(ConnectorError::settings(
+            Some("start"),
+            what,
+            "begin now, with an initial load of the rows that are there",
+        ));
+    };
+    // the log before our own publication was made knows only the other one's
+    let lender = publication::of_slot(slot);
+    let lacking = publication::lacking(client, &lender, settings).await?;
+    if !lacking.is_empty() {
+        return Err(ConnectorError::settings(
+            Some("start"),
+            format!("the connector that keeps the log does not capture {}", lacking.join(", ")),
+            "begin now for these tables, or capture them with a connector of their own",
+        ));
+    }
+    let during = |e: tokio_postgres::Error| explain(&e, "copying the replication slot");
+    log.execute("SELECT pg_copy_logical_replication_slot($1, $2, false)", &[slot, &settings.slot()])
+        .await
+        .map_err(during)?;
+    let now = client
+        .query_one("SELECT pg_current_wal_insert_lsn()::text", &[])
+        .await
+        .map_err(|e| explain(&e, "asking for the log's end"))?;
+    let until = gonvel_core::change_form::read_position(now.get(0)).unwrap_or(u64::MAX);
+    let lsn = if let Beginning::Position(position) = start { position } else { *confirmed };
+    let mut position = PgPosition { lent: Some(Lent { publication: lender, until }), ..PgPosition::at(lsn) };
+    if let Beginning::Time(time) = start {
+        position.not_before_us = Some(time);
+    }
+    if settings.load.rows {
+        let all: Vec<String> = settings.tables.iter().map(CapturedTable::qualified).collect();
+        load_again(settings, &mut position, &all).await?;
+    }
+    Ok(position)
+}
+
+/// Takes tables in and lets go of others, after the definition changed or because of their names. Rows of those that come in
+/// are loaded, if rows are.
+///
+/// # Errors
+/// [`ConnectorError`]; carried out again, it comes to the same.
+pub async fn change_tables(
+    settings: &SourceSettings,
+    position: &mut PgPosition,
+    new: &[String],
+    gone: &[String],
+) -> Result<(), ConnectorError> {
+    let client = connect(&settings.address).await?;
+    publication::change(&client, settings).await?;
+    for table in gone {
+        position.loaded(table);
+    }
+    if settings.load.rows && !new.is_empty() {
+        // whoever began before the tables were published may have written rows that the stream does not bring
+        load::settle(&client).await?;
+        load_again(settings, position, new).await?;
+    }
+    Ok(())
 }
 
 /// Makes the slot and learns, in the same transaction, what its first position sees.
@@ -72,7 +160,7 @@ pub async fn load_again(
     tables: &[String],
 ) -> Result<(), ConnectorError> {
     let now = current_snapshot(&connect(&settings.address).await?).await?;
-    let captured = |name: &&String| settings.tables.iter().any(|t| format!("{}.{}", t.schema, t.table) == **name);
+    let captured = |name: &&String| settings.tables.iter().any(|t| t.qualified() == **name);
     for table in tables.iter().filter(captured) {
         position.load_again(table, now.clone());
     }
@@ -116,11 +204,7 @@ async fn drop_slot(client: &Client, slot: &str) -> Result<(), ConnectorError> {
 /// [`ConnectorError`]; it says what could not be removed.
 pub async fn clean_up(address: &DatabaseAddress, connector: ConnectorId) -> Result<(), ConnectorError> {
     drop_slot(&connect(&address.for_log()).await?, &names::slot(connector)).await?;
-    connect(address)
-        .await?
-        .batch_execute(&format!("DROP PUBLICATION IF EXISTS {}", ident(&names::publication(connector))))
-        .await
-        .map_err(|e| explain(&e, "dropping the publication"))
+    publication::remove(&connect(address).await?, &names::publication(connector)).await
 }
 
 /// Ends a session that still holds the slot. Whoever starts has the lane's lease, so that session's runner can append nothing

@@ -11,7 +11,7 @@ use uuid::Uuid;
 
 use super::capture::Capture;
 use super::client::connect;
-use super::load::{self, Chunk};
+use super::load::{self, Chunk, Loading, Readings};
 use super::names;
 use super::position::PgPosition;
 use super::replication::ReplicationSession;
@@ -32,6 +32,24 @@ pub struct SourceSettings {
     pub tables: Vec<CapturedTable>,
     /// How the rows that exist are copied.
     pub load: InitialLoad,
+    /// Whether a change always brings the whole row, also values that the server did not send because they did not change;
+    /// truncates are then not sent.
+    pub whole_rows: bool,
+    /// Where it begins when it starts for the first time; none for now.
+    pub start: Option<Beginning>,
+}
+
+/// Where a source connector begins.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Beginning {
+    /// With the oldest change that a slot of this database still keeps.
+    Earliest,
+    /// With the first change committed at a time or later, in microseconds since 1970-01-01 UTC.
+    Time(i64),
+    /// After a position of the server's log.
+    Position(u64),
+    /// Where another connector stands.
+    Connector(ConnectorId),
 }
 
 impl SourceSettings {
@@ -81,7 +99,9 @@ impl PgSource {
         check_slot(&client, &settings.slot(), position.lsn).await?;
         free_slot(&connect(&settings.address.for_log()).await?, &settings.slot()).await?;
         let session = ReplicationSession::connect(&settings.address).await?;
-        let (frames, mut feedback) = session.stream(&settings.slot(), &settings.publication(), position.lsn).await?;
+        let lent = position.lent.as_ref().filter(|lent| position.lsn < lent.until);
+        let publication = lent.map_or_else(|| settings.publication(), |lent| lent.publication.clone());
+        let (frames, mut feedback) = session.stream(&settings.slot(), &publication, position.lsn).await?;
         let (kept, mut kept_now) = watch::channel(position.lsn);
         tokio::spawn(async move {
             loop {
@@ -94,11 +114,12 @@ impl PgSource {
                 }
             }
         });
-        let (chunks, loaded) = mpsc::channel(2);
+        let (chunks, loaded) = mpsc::channel(usize::try_from(settings.load.chunks).unwrap_or(1) + 1);
         let mark = Uuid::new_v4().simple().to_string();
-        let loading = start_load(&settings, &position, &mark, chunks).await?;
+        let readings = Readings::default();
+        let loading = start_load(&settings, &position, &mark, readings.clone(), chunks);
         let (out, captured) = mpsc::channel(1);
-        let mut capture = Capture::new(settings, position, client, loaded, mark);
+        let mut capture = Capture::new(settings, position, client, loaded, readings, mark);
         let task = tokio::spawn(async move {
             let ended = tokio::select! {
                 ended = capture.run(frames, &out) => ended,
@@ -111,7 +132,7 @@ impl PgSource {
         Ok(Self { captured, kept, task })
     }
 
-    /// The next batch; none when the source has ended after an error was given.
+    /// The next batch; none when the source has ended: after an error was given, or because it is to be started anew.
     ///
     /// Cancel safety: dropped while waiting, nothing is lost.
     pub async fn next(&mut self) -> Option<Result<Captured, ConnectorError>> {
@@ -131,47 +152,29 @@ impl Drop for PgSource {
 }
 
 /// Starts reading the tables that are not loaded yet; the future ends only with an error.
-async fn start_load(
+fn start_load(
     settings: &SourceSettings,
     position: &PgPosition,
-    mark: &str,
+    session: &str,
+    readings: Readings,
     chunks: mpsc::Sender<Chunk>,
-) -> Result<impl Future<Output = ConnectorError> + use<>, ConnectorError> {
-    let tasks: Vec<load::Task> = settings
-        .tables
-        .iter()
-        .filter_map(|t| {
-            let load = position.loads.get(&format!("{}.{}", t.schema, t.table))?;
-            Some(load::Task { schema: t.schema.clone(), table: t.table.clone(), load: load.clone() })
-        })
-        .collect();
-    let running = if tasks.is_empty() {
-        None
-    } else {
-        let client = connect(&settings.address).await?;
-        Some(tokio::spawn(load::run(
-            client,
-            settings.address.database.clone(),
-            tasks,
-            chunks,
-            mark.to_owned(),
-            settings.load.rows_per_second,
-        )))
-    };
-    Ok(async move {
-        let _ended = AbortOnDrop(match running {
-            None => return std::future::pending().await,
-            Some(mut handle) => {
-                let outcome = (&mut handle).await;
-                match outcome {
-                    Ok(Ok(())) => return std::future::pending().await,
-                    Ok(Err(error)) => return error,
-                    Err(_) => handle,
-                }
-            }
-        });
-        ConnectorError::Defect("the initial load stopped without a reason".into())
-    })
+) -> impl Future<Output = ConnectorError> + use<> {
+    let left = |t: &CapturedTable| Some((t.clone(), position.loads.get(&t.qualified())?.clone()));
+    let tables: Vec<_> = settings.tables.iter().filter_map(left).collect();
+    let running = (!tables.is_empty()).then(|| {
+        let address = settings.address.clone();
+        let loading = Loading { address, tables, how: settings.load, session: session.to_owned(), readings };
+        tokio::spawn(load::run(loading, chunks))
+    });
+    async move {
+        let Some(handle) = running else { return std::future::pending().await };
+        let mut running = AbortOnDrop(handle);
+        match (&mut running.0).await {
+            Ok(Ok(())) => std::future::pending().await,
+            Ok(Err(error)) => error,
+            Err(_) => ConnectorError::Defect("the initial load stopped without a reason".into()),
+        }
+    }
 }
 
 struct AbortOnDrop<T>(tokio::task::JoinHandle<T>);

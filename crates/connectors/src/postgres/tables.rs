@@ -4,11 +4,13 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use gonvel_core::column::ColumnType;
+use gonvel_core::connector::CapturedTable;
 use gonvel_core::table::{Column, TableSchema};
 use tokio_postgres::Client;
 
 use super::client::explain;
 use super::pgoutput::Relation;
+use super::sample::SampledColumn;
 use crate::error::ConnectorError;
 
 /// A table in a list.
@@ -26,21 +28,23 @@ pub struct TableSummary {
     pub columns: i64,
 }
 
-/// All ordinary tables that are not the system's or Gonvel's own.
+/// All tables that are not the system's or Gonvel's own; a partitioned table stands for its partitions.
 ///
 /// # Errors
 /// [`ConnectorError`].
 pub async fn list(client: &Client) -> Result<Vec<TableSummary>, ConnectorError> {
     let rows = client
         .query(
-            "SELECT n.nspname, c.relname, CASE WHEN c.reltuples < 0 THEN NULL ELSE c.reltuples::bigint END,
+            "SELECT n.nspname, c.relname, CASE WHEN c.relkind = 'p' THEN
+                      (SELECT sum(greatest(l.reltuples, 0))::bigint FROM pg_partition_tree(c.oid) t JOIN pg_class l ON l.oid = t.relid WHERE t.isleaf)
+                    WHEN c.reltuples < 0 THEN NULL ELSE c.reltuples::bigint END,
                     coalesce((SELECT array_agg(a.attname::text ORDER BY k.ord) FROM pg_index i
                       CROSS JOIN LATERAL unnest(i.indkey) WITH ORDINALITY AS k(attnum, ord)
                       JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.attnum
                       WHERE i.indrelid = c.oid AND i.indisprimary), '{}'),
                     (SELECT count(*) FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped)
              FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-             WHERE c.relkind = 'r' AND c.relpersistence = 'p' AND NOT c.relispartition
+             WHERE c.relkind IN ('r', 'p') AND c.relpersistence = 'p' AND NOT c.relispartition
                AND n.nspname NOT IN ('pg_catalog', 'information_schema', 'gonvel') AND n.nspname NOT LIKE 'pg\\_%'
              ORDER BY 1, 2",
             &[],
@@ -86,12 +90,13 @@ const COLUMNS: &str = concat!(
      WHERE n.nspname = $1 AND c.relname = $2 ORDER BY a.attnum"
 );
 
-/// A table's present shape.
+/// A table's present shape, as far as it is wanted.
 ///
 /// # Errors
 /// [`ConnectorError::Settings`] if the table is not there or has no key.
-pub async fn describe(client: &Client, system: &str, schema: &str, table: &str) -> Result<TableSchema, ConnectorError> {
-    let rows = client.query(COLUMNS, &[&schema, &table]).await.map_err(|e| explain(&e, "describing a table"))?;
+pub async fn describe(client: &Client, system: &str, wanted: &CapturedTable) -> Result<TableSchema, ConnectorError> {
+    let (schema, table) = (&wanted.schema, &wanted.table);
+    let rows = client.query(COLUMNS, &[schema, table]).await.map_err(|e| explain(&e, "describing a table"))?;
     if rows.is_empty() {
         return Err(ConnectorError::settings(
             Some("tables"),
@@ -99,19 +104,47 @@ pub async fn describe(client: &Client, system: &str, schema: &str, table: &str) 
             "it was dropped or renamed: take it out of the connector, or bring it back",
         ));
     }
-    let columns: Vec<Column> = rows
-        .iter()
-        .map(|row| Column {
-            name: row.get(0),
-            ty: column_type(row.get(1), row.get(2)),
-            source_type: row.get(4),
-            key: row.get(3),
-        })
-        .collect();
-    if !columns.iter().any(|c| c.key) {
-        return Err(without_key(schema, table));
+    let columns = rows.iter().map(|row| Column {
+        name: row.get(0),
+        ty: column_type(row.get(1), row.get(2)),
+        source_type: row.get(4),
+        key: row.get(3),
+    });
+    shape(system, wanted, columns.collect())
+}
+
+/// All columns of a table that the log brings, whether they are wanted or not.
+pub(super) async fn columns(client: &Client, table: &CapturedTable) -> Result<Vec<SampledColumn>, ConnectorError> {
+    let rows = client.query(COLUMNS, &[&table.schema, &table.table]).await.map_err(|e| explain(&e, "describing a table"))?;
+    let column = |row: &tokio_postgres::Row| SampledColumn {
+        name: row.get(0),
+        source_type: row.get(4),
+        key: row.get(3),
+        captured: true,
+    };
+    Ok(rows.iter().map(column).collect())
+}
+
+/// The shape of what is wanted of a table with these columns.
+fn shape(system: &str, wanted: &CapturedTable, mut columns: Vec<Column>) -> Result<TableSchema, ConnectorError> {
+    if !wanted.key.is_empty() {
+        if let Some(gone) = wanted.key.iter().find(|key| !columns.iter().any(|c| c.name == **key)) {
+            return Err(ConnectorError::settings(
+                Some("tables"),
+                format!("the table {} has no column {gone}, which is to be part of its key", wanted.qualified()),
+                "choose the key anew",
+            ));
+        }
+        for column in &mut columns {
+            column.key = wanted.key.contains(&column.name);
+        }
     }
-    Ok(TableSchema { system: system.into(), schema: schema.into(), table: table.into(), columns })
+    // a key column stays: without it rows could not be told apart
+    columns.retain(|c| c.key || !wanted.leave_out.contains(&c.name));
+    if !columns.iter().any(|c| c.key) {
+        return Err(without_key(&wanted.schema, &wanted.table));
+    }
+    Ok(TableSchema { system: system.into(), schema: wanted.schema.clone(), table: wanted.table.clone(), columns })
 }
 
 /// The refusal of a table without a primary key.
@@ -121,7 +154,7 @@ pub fn without_key(schema: &str, table: &str) -> ConnectorError {
     ConnectorError::settings(
         Some("tables"),
         format!("the table {schema}.{table} has no primary key, so its rows cannot be told apart"),
-        "add a primary key, or leave the table out",
+        "add a primary key, choose columns that are its key, or leave the table out",
     )
     .with_statement(format!("ALTER TABLE {name} ADD PRIMARY KEY (…);"))
 }
@@ -165,7 +198,7 @@ pub struct Describer {
 }
 
 impl Describer {
-    /// The shape that a relation message describes. Column names and types are the message's, valid at that place of the
+    /// The shape that a relation message describes, as far as it is wanted. Column names and types are the message's, valid at that place of the
     /// log; the key is the primary key's, or the replica identity's columns where the table is gone or altered since.
     ///
     /// # Errors
@@ -174,6 +207,7 @@ impl Describer {
         &mut self,
         client: &Client,
         system: &str,
+        wanted: &CapturedTable,
         relation: &Relation,
     ) -> Result<Arc<TableSchema>, ConnectorError> {
         let now = client
@@ -191,11 +225,7 @@ impl Describer {
                 key: if usable { key.contains(&column.name) } else { column.identity && relation.identity != b'f' },
             });
         }
-        if !columns.iter().any(|c| c.key) {
-            return Err(without_key(&relation.schema, &relation.name));
-        }
-        let (schema, table) = (relation.schema.clone(), relation.name.clone());
-        Ok(Arc::new(TableSchema { system: system.into(), schema, table, columns }))
+        shape(system, wanted, columns).map(Arc::new)
     }
 
     async fn type_name(&mut self, client: &Client, oid: u32, modifier: i32) -> Result<String, ConnectorError> {

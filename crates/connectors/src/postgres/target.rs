@@ -1,8 +1,11 @@
-//! Tables in a target database: made where they are missing, widened where columns are.
+//! Tables in a target database: what they are to look like, and making them so.
 
 use std::collections::HashMap;
 
-use gonvel_core::table::TableSchema;
+use gonvel_core::column::ColumnType;
+use gonvel_core::connector::{Deletes, TargetColumns, TargetRows, Writes};
+use gonvel_core::schema_changes::widens;
+use gonvel_core::table::{Column, TableSchema};
 use tokio_postgres::Client;
 
 use super::client::explain;
@@ -16,6 +19,10 @@ pub struct TargetTable {
     pub name: String,
     /// Type of each column, by name.
     pub types: HashMap<String, String>,
+    /// The source's columns that it has, by their places in the source's shape.
+    pub present: Vec<usize>,
+    /// What a person should do for it.
+    pub notes: Vec<String>,
 }
 
 /// Gonvel's own tables in the target: where each sink stands, under which lease.
@@ -44,42 +51,129 @@ pub async fn ensure_own_tables(client: &Client) -> Result<(), ConnectorError> {
         .map_err(|e| explain(&e, "making Gonvel's own tables in the target"))
 }
 
-/// The statement that makes a table like the source's.
-#[must_use]
-pub fn create_statement(name: &str, source: &TableSchema) -> String {
-    let columns: Vec<String> =
-        source.columns.iter().map(|c| format!("{} {}", ident(&c.name), type_name(&c.source_type))).collect();
-    let key: Vec<String> = source.columns.iter().filter(|c| c.key).map(|c| ident(&c.name)).collect();
-    format!("CREATE TABLE {name} ({}, PRIMARY KEY ({}))", columns.join(", "), key.join(", "))
+/// The time at which a row was deleted in the source, where deleted rows are marked.
+pub const DELETED_AT: &str = "deleted_at";
+/// From when a row was in a state.
+pub const VALID_FROM: &str = "valid_from";
+/// Until when; null for the state it is in.
+pub const VALID_TO: &str = "valid_to";
+/// Names of columns that a change did not bring, because they did not change.
+pub const UNCHANGED: &str = "unchanged";
+
+fn own(name: &str, source_type: &str, key: bool) -> Column {
+    Column { name: name.into(), ty: ColumnType::Verbatim, source_type: source_type.into(), key }
 }
 
-/// Makes the target table or adds what columns it lacks, and describes it.
+/// What a target's table is to look like, for rows of a source's table.
+#[must_use]
+pub fn wanted(source: &TableSchema, writes: Writes) -> TableSchema {
+    const TIME: &str = "timestamp with time zone";
+    let mut wanted = source.clone();
+    match writes.rows {
+        TargetRows::Current if writes.deletes == Deletes::Marked => wanted.columns.push(own(DELETED_AT, TIME, false)),
+        TargetRows::Current => {}
+        TargetRows::Appended => {
+            wanted.columns.iter_mut().for_each(|c| c.key = false);
+            wanted.columns.push(own(UNCHANGED, "text[]", false));
+        }
+        TargetRows::Changes => {
+            let columns = [
+                ("change", "text"),
+                ("committed_at", TIME),
+                ("position", "pg_lsn"),
+                ("sequence", "bigint"),
+                ("transaction", "bigint"),
+                ("old", "jsonb"),
+                ("new", "jsonb"),
+                (UNCHANGED, "text[]"),
+            ];
+            wanted.columns = columns.map(|(name, ty)| own(name, ty, false)).into();
+        }
+        TargetRows::History => {
+            wanted.columns.push(own(VALID_FROM, TIME, true));
+            wanted.columns.push(own(VALID_TO, TIME, false));
+        }
+    }
+    wanted
+}
+
+/// The statement that makes a table of a shape.
+#[must_use]
+pub fn create_statement(name: &str, wanted: &TableSchema) -> String {
+    let mut parts: Vec<String> =
+        wanted.columns.iter().map(|c| format!("{} {}", ident(&c.name), type_name(&c.source_type))).collect();
+    let key: Vec<String> = wanted.columns.iter().filter(|c| c.key).map(|c| ident(&c.name)).collect();
+    if !key.is_empty() {
+        parts.push(format!("PRIMARY KEY ({})", key.join(", ")));
+    }
+    format!("CREATE TABLE {name} ({})", parts.join(", "))
+}
+
+/// Makes the target table, changes its columns as far as the sink does that by itself, and describes it.
 ///
 /// # Errors
-/// [`ConnectorError::Settings`] if its key is another one, with the statement that mends it.
+/// [`ConnectorError::Settings`] if its key is another one, or a column of ours has the name of one of the source's, with what
+/// mends it.
 pub async fn ensure(
     client: &Client,
     schema: &str,
     table: &str,
     source: &TableSchema,
+    writes: Writes,
 ) -> Result<TargetTable, ConnectorError> {
     let name = qualified(schema, table);
+    let wanted = wanted(source, writes);
+    check_names(&wanted)?;
     let during = |e: tokio_postgres::Error| explain(&e, "preparing the target table");
     let exists = client.query_opt("SELECT 1 WHERE to_regclass($1) IS NOT NULL", &[&name]).await.map_err(during)?;
     if exists.is_none() {
         client.batch_execute(&format!("CREATE SCHEMA IF NOT EXISTS {}", ident(schema))).await.map_err(during)?;
-        client.batch_execute(&create_statement(&name, source)).await.map_err(during)?;
+        client.batch_execute(&create_statement(&name, &wanted)).await.map_err(during)?;
     }
     let mut types = columns(client, &name).await?;
-    for column in &source.columns {
-        if !types.contains_key(&column.name) {
-            let add = format!("ALTER TABLE {name} ADD COLUMN {} {}", ident(&column.name), type_name(&column.source_type));
+    let mut notes = Vec::new();
+    for column in &wanted.columns {
+        let quoted = ident(&column.name);
+        let Some(there) = types.get(&column.name) else {
+            let add = format!("ALTER TABLE {name} ADD COLUMN {quoted} {}", type_name(&column.source_type));
+            // without its key, or what we write beside the rows, nothing could be written at all
+            let needed = column.key || !source.columns.iter().any(|c| c.name == column.name);
+            if writes.columns == TargetColumns::Ask && !needed {
+                notes.push(format!("{schema}.{table} has no column {}, so its values are left out: {add};", column.name));
+                continue;
+            }
             client.batch_execute(&add).await.map_err(during)?;
             types = columns(client, &name).await?;
+            continue;
+        };
+        if widens(there, &column.source_type) {
+            let retype = format!("ALTER TABLE {name} ALTER COLUMN {quoted} TYPE {}", type_name(&column.source_type));
+            if writes.columns == TargetColumns::Widen {
+                client.batch_execute(&retype).await.map_err(during)?;
+                types = columns(client, &name).await?;
+            } else {
+                let note = "a value that does not fit will stop the connector";
+                let (is, comes) = (there, &column.source_type);
+                notes.push(format!("{schema}.{table}: {} is {is} there and {comes} comes, {note}: {retype};", column.name));
+            }
         }
     }
-    check_key(client, &name, source).await?;
-    Ok(TargetTable { name, types })
+    if wanted.columns.iter().any(|c| c.key) {
+        check_key(client, &name, &wanted).await?;
+    }
+    let present = (0..source.columns.len()).filter(|&i| types.contains_key(&source.columns[i].name)).collect();
+    Ok(TargetTable { name, types, present, notes })
+}
+
+/// Refuses a table of which one column would stand for two.
+pub(super) fn check_names(wanted: &TableSchema) -> Result<(), ConnectorError> {
+    let twice = wanted.columns.iter().enumerate().find(|(i, c)| wanted.columns[..*i].iter().any(|o| o.name == c.name));
+    let Some((_, column)) = twice else { return Ok(()) };
+    Err(ConnectorError::settings(
+        Some("topics"),
+        format!("{} has a column {} of its own, where Gonvel would write its own", wanted.qualified(), column.name),
+        "choose another way of writing rows for it",
+    ))
 }
 
 async fn columns(client: &Client, name: &str) -> Result<HashMap<String, String>, ConnectorError> {

@@ -102,6 +102,18 @@ impl<'a> Asked<'a> {
     ) -> Result<Vec<tokio_postgres::Row>, ConnectorError> {
         self.client.query(query, parameters).await.map_err(|e| explain(&e, "the preflight"))
     }
+
+    /// Whether the server takes one statement; else what it says of it.
+    async fn try_out(&self, statement: &str) -> Result<(), String> {
+        match self.client.query(statement, &[]).await {
+            Ok(_) => Ok(()),
+            Err(error) => Err(error.as_db_error().map_or_else(|| error.to_string(), |e| e.message().to_owned())),
+        }
+    }
+
+    fn client(&self) -> &Client {
+        &self.client
+    }
 }
 
 async fn open(address: &DatabaseAddress) -> Result<(Client, Report), Report> {

@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use gonvel_core::connector::DeliveredTopic;
+use gonvel_core::connector::{DeliveredTopic, Writes};
 use gonvel_core::ports::DatabaseAddress;
 use gonvel_core::preflight::{Check, Report};
 use gonvel_core::table::TableSchema;
@@ -16,16 +16,16 @@ use crate::postgres::target::{self, create_statement};
 pub type Shaped = (DeliveredTopic, Option<TableSchema>);
 
 /// Checks what a sink connector needs.
-pub async fn sink(address: &DatabaseAddress, topics: &[Shaped]) -> Report {
+pub async fn sink(address: &DatabaseAddress, topics: &[Shaped], writes: Writes) -> Report {
     let mut asked = match Asked::open(address).await {
         Ok(asked) => asked,
         Err(report) => return report,
     };
-    let outcome = checks(&mut asked, topics).await;
+    let outcome = checks(&mut asked, topics, writes).await;
     asked.end(outcome)
 }
 
-async fn checks(asked: &mut Asked<'_>, topics: &[Shaped]) -> Result<(), ConnectorError> {
+async fn checks(asked: &mut Asked<'_>, topics: &[Shaped], writes: Writes) -> Result<(), ConnectorError> {
     let rows = asked
         .rows(
             "SELECT pg_is_in_recovery() OR current_setting('default_transaction_read_only') = 'on',
@@ -53,10 +53,17 @@ async fn checks(asked: &mut Asked<'_>, topics: &[Shaped]) -> Result<(), Connecto
             .statement(grant)
     });
     for (topic, shape) in topics {
-        let there = target_table(asked, &user, topic, shape.as_ref()).await?;
-        if let (Some(owns), Some(shape)) = (there, shape) {
-            columns(asked, topic, shape, owns).await?;
-            key(asked, topic, shape, owns).await;
+        let wanted = shape.as_ref().map(|shape| target::wanted(shape, writes));
+        if let Some(Err(error)) = wanted.as_ref().map(target::check_names) {
+            asked.push(from_error(&format!("columns of {}.{}", topic.schema, topic.table), &error));
+            continue;
+        }
+        let there = target_table(asked, &user, topic, wanted.as_ref()).await?;
+        if let (Some(owns), Some(wanted)) = (there, wanted) {
+            columns(asked, topic, &wanted, owns).await?;
+            if wanted.columns.iter().any(|c| c.key) {
+                key(asked, topic, &wanted, owns).await;
+            }
         }
         if there.is_some() {
             side_effects(asked, topic).await?;

@@ -1,31 +1,34 @@
 //! What a source connector needs.
 
-use gonvel_core::connector::CapturedTable;
+use gonvel_core::change_form::read_position;
+use gonvel_core::connector::{CapturedTable, SourceDefinition, Start, ValueForm};
 use gonvel_core::naming::ConnectorId;
 use gonvel_core::ports::DatabaseAddress;
 use gonvel_core::preflight::{Check, Report};
+use gonvel_core::table_patterns::TablePatterns;
 use tokio_postgres::Row;
 
 use super::{Asked, log_login};
 use crate::error::ConnectorError;
 use crate::postgres::names::{self, ident, qualified};
+use crate::postgres::publication;
 
 /// What slots that no one reads may keep of the server's disk before it is told, in bytes.
 const KEPT_UNREAD: i64 = 1 << 30;
 
 /// Checks what a source connector needs. One that has its slot already, given by its id, needs no further one.
-pub async fn source(address: &DatabaseAddress, chosen: &[CapturedTable], connector: Option<ConnectorId>) -> Report {
+pub async fn source(address: &DatabaseAddress, source: &SourceDefinition, connector: Option<ConnectorId>) -> Report {
     let mut asked = match Asked::open(address).await {
         Ok(asked) => asked,
         Err(report) => return report,
     };
-    let outcome = checks(&mut asked, chosen, connector).await;
+    let outcome = checks(&mut asked, source, connector).await;
     asked.end(outcome)
 }
 
 async fn checks(
     asked: &mut Asked<'_>,
-    chosen: &[CapturedTable],
+    source: &SourceDefinition,
     connector: Option<ConnectorId>,
 ) -> Result<(), ConnectorError> {
     let standby = asked.rows("SELECT pg_is_in_recovery()", &[]).await?;
@@ -39,7 +42,100 @@ async fn checks(
     }
     let superuser = log(asked, connector).await?;
     disk(asked).await?;
-    tables(asked, chosen, superuser).await
+    tables(asked, &source.tables, superuser).await?;
+    conditions(asked, source).await?;
+    if let Some(patterns) = &source.patterns {
+        found_by_name(asked, patterns).await?;
+    }
+    if source.values.form == ValueForm::Row {
+        asked.push(
+            Check::warning("row form", "a truncate has no row and is not sent")
+                .means("rows that a truncate removed stay in the topic, and in what is made from it")
+                .remedy("choose the change form if tables are truncated"),
+        );
+    }
+    if connector.is_none() {
+        beginning(asked, source.start.as_ref()).await?;
+    }
+    Ok(())
+}
+
+/// Conditions of the initial load, as the server understands them.
+async fn conditions(asked: &mut Asked<'_>, source: &SourceDefinition) -> Result<(), ConnectorError> {
+    for table in source.tables.iter().filter(|_| source.load.rows) {
+        let Some(only) = &table.load_where else { continue };
+        let label = format!("rows of {} to load", table.qualified());
+        let plan = format!("EXPLAIN SELECT 1 FROM {} WHERE (\n{only}\n)", qualified(&table.schema, &table.table));
+        let check = match asked.try_out(&plan).await {
+            Ok(()) => Check::passed(label, "the condition is understood"),
+            Err(finding) => Check::failed(label, "tables", format!("the condition is not understood: {finding}"))
+                .remedy("write it as in a WHERE clause of this server, with the table's own columns"),
+        };
+        asked.push(check);
+    }
+    Ok(())
+}
+
+/// What the patterns cover now, and what of it cannot be captured.
+async fn found_by_name(asked: &mut Asked<'_>, patterns: &TablePatterns) -> Result<(), ConnectorError> {
+    let all = publication::capturable(asked.client()).await?;
+    let covered = all.iter().filter(|(t, _)| patterns.covers(&t.schema, &t.table));
+    let (mut fine, mut not) = (0_usize, Vec::new());
+    for (table, hindrance) in covered {
+        match hindrance {
+            None => fine += 1,
+            Some(hindrance) => not.push(format!("{}.{}: {hindrance}", table.schema, table.table)),
+        }
+    }
+    asked.push(if not.is_empty() {
+        Check::passed("tables found by name", format!("{fine} now; those made later are looked for while it runs"))
+    } else {
+        let rest = if not.len() > 5 { format!(", and {} more", not.len() - 5) } else { String::new() };
+        let few: Vec<String> = not.into_iter().take(5).collect();
+        Check::warning(
+            "tables found by name",
+            format!("{fine} now, and some that cannot be captured: {}{rest}", few.join("; ")),
+        )
+        .means("they are passed over until that is mended")
+        .remedy("give them a primary key, or an owner that the user is a member of, or exclude them")
+    });
+    Ok(())
+}
+
+/// Whether the server still keeps the log from where it is to begin.
+async fn beginning(asked: &mut Asked<'_>, start: Option<&Start>) -> Result<(), ConnectorError> {
+    let Some(start) = start.filter(|s| !matches!(s, Start::Latest)) else { return Ok(()) };
+    let rows = asked
+        .rows(
+            "SELECT slot_name::text, confirmed_flush_lsn::text FROM pg_replication_slots
+             WHERE database = current_database() AND plugin = 'pgoutput' AND slot_name LIKE 'gonvel\\_%'
+               AND confirmed_flush_lsn IS NOT NULL ORDER BY confirmed_flush_lsn",
+            &[],
+        )
+        .await?;
+    let fits = |row: &&Row| match start {
+        Start::Connector { connector } => row.get::<_, &str>(0) == names::slot(ConnectorId(*connector)),
+        Start::Position { position } => {
+            read_position(row.get(1)).zip(read_position(position)).is_some_and(|(kept, wanted)| kept <= wanted)
+        }
+        _ => true,
+    };
+    asked.push(match rows.iter().rev().find(fits) {
+        Some(row) => Check::passed("start position", format!("the log is kept from {} on", row.get::<_, &str>(1))),
+        None => {
+            let kept = rows
+                .first()
+                .map_or_else(|| "none of it".to_owned(), |r| format!("what comes after {}", r.get::<_, &str>(1)));
+            Check::failed(
+                "start position",
+                "start",
+                format!("the log does not reach back so far: of it connectors keep {kept}"),
+            )
+            .means("changes between there and now are gone")
+            .remedy("begin now, with an initial load of the rows that are there")
+        }
+    });
+    Ok(())
 }
 
 /// The server's log and the rights to read it. Tells whether the user may do everything.
@@ -156,7 +252,23 @@ const TABLES: &str = "SELECT c.relkind::text, c.relpersistence::text,
            ELSE t.oid >= 16384 AND NOT (t.typtype = 'd' AND t.typbasetype < 16384) END),
     (SELECT string_agg(a.attname, ', ' ORDER BY a.attnum) FROM pg_attribute a
      WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated <> '')
-  FROM unnest($1::text[], $2::text[]) WITH ORDINALITY AS w(schema, name, place)
+,
+    (SELECT string_agg(k, ', ') FROM jsonb_array_elements_text(w.key::jsonb) k WHERE NOT EXISTS (SELECT 1 FROM pg_attribute a
+      WHERE a.attrelid = c.oid AND a.attname = k AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated = '')),
+    (SELECT string_agg(k, ', ') FROM jsonb_array_elements_text(w.key::jsonb) k JOIN pg_attribute a
+      ON a.attrelid = c.oid AND a.attname = k AND NOT a.attisdropped WHERE NOT a.attnotnull),
+    EXISTS (SELECT 1 FROM pg_index i WHERE i.indrelid = c.oid AND i.indisunique AND i.indpred IS NULL AND i.indexprs IS NULL
+      AND (SELECT jsonb_agg(a.attname ORDER BY a.attname) FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum = ANY (i.indkey))
+        = (SELECT jsonb_agg(k ORDER BY k) FROM jsonb_array_elements_text(w.key::jsonb) k)),
+    c.relreplident = 'f' OR EXISTS (SELECT 1 FROM pg_index i WHERE i.indrelid = c.oid
+      AND CASE c.relreplident WHEN 'd' THEN i.indisprimary WHEN 'i' THEN i.indisreplident ELSE false END
+      AND NOT EXISTS (SELECT 1 FROM jsonb_array_elements_text(w.key::jsonb) k JOIN pg_attribute a
+        ON a.attrelid = c.oid AND a.attname = k WHERE a.attnum <> ALL (i.indkey))),
+    (SELECT string_agg(l, ', ') FROM jsonb_array_elements_text(w.leave_out::jsonb) l WHERE NOT EXISTS (SELECT 1 FROM pg_attribute a
+      WHERE a.attrelid = c.oid AND a.attname = l AND a.attnum > 0 AND NOT a.attisdropped)),
+    (SELECT string_agg(l, ', ') FROM jsonb_array_elements_text(w.leave_out::jsonb) l JOIN pg_attribute a
+      ON a.attrelid = c.oid AND a.attname = l JOIN pg_index i ON i.indrelid = c.oid AND i.indisprimary AND a.attnum = ANY (i.indkey))
+  FROM unnest($1::text[], $2::text[], $3::text[], $4::text[]) WITH ORDINALITY AS w(schema, name, key, leave_out, place)
   LEFT JOIN pg_namespace n ON n.nspname = w.schema
   LEFT JOIN pg_class c ON c.relnamespace = n.oid AND c.relname = w.name
   ORDER BY w.place";
@@ -164,7 +276,10 @@ const TABLES: &str = "SELECT c.relkind::text, c.relpersistence::text,
 async fn tables(asked: &mut Asked<'_>, chosen: &[CapturedTable], superuser: bool) -> Result<(), ConnectorError> {
     let schemas: Vec<&str> = chosen.iter().map(|t| t.schema.as_str()).collect();
     let names: Vec<&str> = chosen.iter().map(|t| t.table.as_str()).collect();
-    let rows = asked.rows(TABLES, &[&schemas, &names]).await?;
+    let json = |list: &Vec<String>| serde_json::Value::from(list.clone()).to_string();
+    let keys: Vec<String> = chosen.iter().map(|t| json(&t.key)).collect();
+    let left_out: Vec<String> = chosen.iter().map(|t| json(&t.leave_out)).collect();
+    let rows = asked.rows(TABLES, &[&schemas, &names, &keys, &left_out]).await?;
     for (table, row) in chosen.iter().zip(&rows) {
         let checks = table_checks(&asked.address.user, table, row, superuser);
         asked.report.extend(checks);
@@ -190,15 +305,14 @@ fn table_checks(user: &str, table: &CapturedTable, row: &Row, superuser: bool) -
     let flag = |column: usize| row.get::<_, Option<bool>>(column).unwrap_or(false);
     let (select, usage, owns, secured, keyed) = (flag(2), flag(3), flag(4) || superuser, flag(7), flag(8));
     let (owner, identity): (String, String) = (row.get(5), row.get(6));
-    if kind != "r" {
+    if !matches!(kind.as_str(), "r" | "p") {
         let what = match kind.as_str() {
             "v" => "a view",
             "m" => "a materialized view",
             "f" => "a foreign table",
-            "p" => "a partitioned table",
             _ => "no ordinary table",
         };
-        let remedy = if kind == "p" { "capture its partitions" } else { "capture the tables it is made of" };
+        let remedy = "capture the tables it is made of";
         return vec![
             Check::failed(&label, "tables", format!("{plain} is {what}"))
                 .means("the server's log holds no changes of it under this name")
@@ -233,11 +347,41 @@ fn table_checks(user: &str, table: &CapturedTable, row: &Row, superuser: bool) -
             false,
         );
     }
-    if !keyed {
+    let text = |column: usize| row.get::<_, Option<String>>(column);
+    if !table.key.is_empty() {
+        if let Some(gone) = text(11) {
+            return vec![
+                Check::failed(&label, "tables", format!("{plain} has no column {gone}, which is to be part of its key"))
+                    .remedy("choose the key anew"),
+            ];
+        }
+        if let Some(open) = text(12) {
+            let columns: Vec<String> = open.split(", ").map(|c| format!("ALTER {} SET NOT NULL", ident(c))).collect();
+            return with(
+                format!("{open} may be null in {plain}"),
+                "rows without a value there could not be told apart",
+                "forbid null, or choose other columns",
+                format!("ALTER TABLE {name} {};", columns.join(", ")),
+                owns,
+            );
+        }
+        if !flag(14) {
+            return with(
+                format!(
+                    "the server's log does not hold {} of rows of {plain} that are updated or deleted",
+                    table.key.join(", ")
+                ),
+                "such changes could not be brought to the row they belong to",
+                "have the log hold whole old rows",
+                format!("ALTER TABLE {name} REPLICA IDENTITY FULL;"),
+                owns,
+            );
+        }
+    } else if !keyed {
         return with(
             format!("the table {plain} has no primary key"),
             "its rows cannot be told apart, so a change could not be applied twice with the same end",
-            "add a primary key, or leave the table out",
+            "add a primary key, choose columns that are its key, or leave the table out",
             format!("ALTER TABLE {name} ADD PRIMARY KEY (…);"),
             false,
         );
@@ -261,8 +405,39 @@ fn table_checks(user: &str, table: &CapturedTable, row: &Row, superuser: bool) -
             true,
         );
     }
+    if let Some(needed) = text(16).filter(|_| table.key.is_empty()) {
+        return vec![
+            Check::failed(&label, "tables", format!("{needed} is part of the key of {plain} and cannot be left out"))
+                .remedy("capture it"),
+        ];
+    }
     let mut out = vec![Check::passed(&label, "readable, with a key")];
-    if identity == "f" {
+    if !table.key.is_empty() && !flag(13) {
+        let columns: Vec<String> = table.key.iter().map(|c| ident(c)).collect();
+        out.push(
+            Check::warning(
+                format!("key of {plain}"),
+                format!("nothing in the source keeps {} unique", table.key.join(", ")),
+            )
+            .means("of rows with the same key, what is made from the topic holds one")
+            .remedy("have the source keep it unique")
+            .statement(format!("ALTER TABLE {name} ADD UNIQUE ({});", columns.join(", ")))
+            .can_be_done(owns),
+        );
+    }
+    if let Some(gone) = text(15) {
+        out.push(
+            Check::warning(format!("columns left out of {plain}"), format!("{gone} is not there"))
+                .means("a column of that name that comes later is left out too"),
+        );
+    }
+    if kind == "p" {
+        out.push(
+            Check::warning(format!("partitions of {plain}"), "their changes come under the table's own name")
+                .means("a truncate of one partition alone is not sent by the server"),
+        );
+    }
+    if identity == "f" && table.key.is_empty() {
         out.push(
             Check::warning(
                 format!("replica identity of {plain}"),

@@ -1,0 +1,260 @@
+//! The initial load: tables read in ranges of pages while their changes are being followed.
+//!
+//! Each chunk is read in a transaction of its own, whose snapshot is kept with it; then a mark is written to the server's
+//! log. When the mark comes back in the stream, every transaction the snapshot sees has come before it, and the chunk's rows
+//! are appended, except (1) rows whose version was written by a transaction that the slot's first position does not see:
+//! their change is in the stream; (2) rows whose key was changed by a transaction the chunk's snapshot does not see but the
+//! stream has brought already: the stream's is newer. So no row is lost, doubled or overtaken by an older read. Reading needs
+//! no long transaction and goes on where it stopped; several chunks may be read at a time. The reasons are in docs/decisions/initial-load.md.
+
+mod pace;
+mod plan;
+mod read;
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use gonvel_core::change::ChangeBatch;
+use gonvel_core::connector::{CapturedTable, InitialLoad};
+use gonvel_core::ports::DatabaseAddress;
+use tokio::sync::mpsc;
+use tokio_postgres::Client;
+
+use super::client::{connect, explain};
+use super::position::{Snapshot, TableLoad};
+use crate::error::ConnectorError;
+use pace::Pace;
+use plan::{Plan, Work};
+
+pub use plan::Range;
+
+/// Prefix of the marks in the server's log.
+pub const MARK: &str = "gonvel";
+/// Longest wait for transactions that were under way when a load is taken up again.
+const SETTLING: Duration = Duration::from_secs(30);
+
+/// Rows of a range of pages.
+#[derive(Debug)]
+pub struct Chunk {
+    /// The content of the mark that ends it.
+    pub mark: String,
+    /// `schema.table`.
+    pub name: String,
+    /// The rows, as loads.
+    pub batch: ChangeBatch,
+    /// The transaction that wrote each row's version, lower 32 bits.
+    pub writers: Vec<u32>,
+    /// Each row's key as text.
+    pub keys: Vec<Vec<u8>>,
+    /// What the reading saw.
+    pub snapshot: Snapshot,
+    /// The pages.
+    pub range: Range,
+}
+
+impl Chunk {
+    /// The rows that are appended, by the rules above.
+    #[must_use]
+    pub fn kept(&self, slot: &Snapshot, changed: Option<&ChangedKeys>) -> Vec<usize> {
+        let told_apart = self.snapshot.first_era();
+        let keep = |row: &usize| {
+            let in_stream = told_apart && !slot.sees(u64::from(self.writers[*row]));
+            !in_stream && !changed.is_some_and(|c| c.overtakes(&self.keys[*row], &self.snapshot))
+        };
+        (0..self.keys.len()).filter(keep).collect()
+    }
+}
+
+/// Keys of one table that the stream has changed, with the last transaction that did.
+#[derive(Debug, Default)]
+pub struct ChangedKeys {
+    by_key: HashMap<Vec<u8>, u32>,
+    emptied: Option<u32>,
+}
+
+impl ChangedKeys {
+    /// Notes a change.
+    pub fn note(&mut self, key: Vec<u8>, transaction: u32) {
+        self.by_key.insert(key, transaction);
+    }
+
+    /// Notes that the table was emptied.
+    pub fn note_emptied(&mut self, transaction: u32) {
+        self.emptied = Some(transaction);
+    }
+
+    fn overtakes(&self, key: &[u8], read: &Snapshot) -> bool {
+        let unseen = |t: &u32| !read.sees(read.widen(*t));
+        self.emptied.as_ref().is_some_and(unseen) || self.by_key.get(key).is_some_and(unseen)
+    }
+
+    /// Forgets transactions before one that every reading still to come sees; `now` tells their whole numbers.
+    pub fn forget_before(&mut self, floor: u64, now: &Snapshot) {
+        let needed = |t: &u32| now.widen(*t) >= floor;
+        self.by_key.retain(|_, t| needed(t));
+        self.emptied = self.emptied.filter(needed);
+    }
+}
+
+/// The readings under way, by their marks, each with the first transaction it may not see. A changed key is remembered until
+/// all of them see its change: an older reading may come back after a newer one.
+#[derive(Debug, Clone, Default)]
+pub struct Readings(Arc<Mutex<BTreeMap<String, u64>>>);
+
+impl Readings {
+    fn begin(&self, mark: &str, floor: u64) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).insert(mark.to_owned(), floor);
+    }
+
+    /// Ends a reading that saw a snapshot; gives the first transaction that one of those left, or one to come, may not see.
+    pub fn end(&self, mark: &str, saw: &Snapshot) -> u64 {
+        let mut readings = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        readings.remove(mark);
+        readings.values().copied().min().unwrap_or(saw.xmin).min(saw.xmin)
+    }
+
+    fn give_up(&self, mark: &str) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).remove(mark);
+    }
+}
+
+/// What is to be loaded, and how.
+#[derive(Debug, Clone)]
+pub struct Loading {
+    /// The server.
+    pub address: DatabaseAddress,
+    /// Tables with how far they are, if they were begun.
+    pub tables: Vec<(CapturedTable, Option<TableLoad>)>,
+    /// How fast, and how many chunks at a time.
+    pub how: InitialLoad,
+    /// Names this session's marks.
+    pub session: String,
+    /// Where readings are noted.
+    pub readings: Readings,
+}
+
+/// Reads tables and hands their chunks over, each before its mark is written.
+///
+/// # Errors
+/// [`ConnectorError`]; what was appended stays, and the next start goes on from there.
+///
+/// Cancel safety: dropped, all reading ends.
+pub async fn run(loading: Loading, chunks: mpsc::Sender<Chunk>) -> Result<(), ConnectorError> {
+    settle(&connect(&loading.address).await?).await?;
+    let plan = Plan::new(loading.tables.clone());
+    let workers = loading.how.chunks.max(1);
+    let readers = (0..workers).map(|number| read_on(&loading, &plan, number, workers, chunks.clone()));
+    futures::future::try_join_all(readers).await.map(|_| ())
+}
+
+async fn read_on(
+    loading: &Loading,
+    plan: &Plan,
+    worker: u32,
+    workers: u32,
+    chunks: mpsc::Sender<Chunk>,
+) -> Result<(), ConnectorError> {
+    let client = connect(&loading.address).await?;
+    let mut pace = Pace::new(loading.how.rows_per_second.map(|all| (all / workers).max(1)));
+    let mut number = 0_u64;
+    while let Some((table, work)) = plan.next(pace.pages).await {
+        let range = match work {
+            Work::Begin => {
+                plan.begun(&table, read::begin(&client, &table).await?);
+                continue;
+            }
+            Work::Read(range) => range,
+        };
+        number += 1;
+        let mark = format!("{}:{worker}:{number}", loading.session);
+        let begun = Instant::now();
+        loading.readings.begin(&mark, current_snapshot(&client).await?.xmin);
+        let system = &loading.address.database;
+        let Some(chunk) = read::range(&client, system, &table, range, plan, mark.clone()).await? else {
+            loading.readings.give_up(&mark);
+            continue;
+        };
+        let rest = pace.note(chunk.batch.len(), begun.elapsed());
+        if chunks.send(chunk).await.is_err() {
+            return Ok(());
+        }
+        // in a transaction, so that its commit brings the mark to the stream at once also in an idle database
+        client
+            .execute("SELECT pg_logical_emit_message(true, $1, $2::text)", &[&MARK, &mark])
+            .await
+            .map_err(|e| explain(&e, "marking the log"))?;
+        tokio::time::sleep(rest).await;
+    }
+    Ok(())
+}
+
+/// Waits for the transactions under way to end. A change that an earlier session brought could otherwise be invisible to
+/// the first reading, while nothing of it is remembered here.
+pub(super) async fn settle(client: &Client) -> Result<(), ConnectorError> {
+    let start = Instant::now();
+    let first = current_snapshot(client).await?;
+    while start.elapsed() < SETTLING {
+        if current_snapshot(client).await?.xmin >= first.xmax {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    Ok(())
+}
+
+/// Waits until a committed transaction is visible to new readings. The stream brings a transaction as soon as its commit
+/// is in the server's log, which is a moment before other sessions see it, and longer where the commit waits for a standby.
+///
+/// # Errors
+/// [`ConnectorError`] if the server does not answer.
+pub async fn until_visible(client: &Client, transaction: u32) -> Result<(), ConnectorError> {
+    loop {
+        let now = current_snapshot(client).await?;
+        if now.sees(now.widen(transaction)) {
+            return Ok(());
+        }
+        tokio::time::sleep(Duration::from_millis(1)).await;
+    }
+}
+
+pub(crate) async fn current_snapshot(client: &Client) -> Result<Snapshot, ConnectorError> {
+    let row =
+        client.query_one("SELECT pg_current_snapshot()::text", &[]).await.map_err(|e| explain(&e, "taking a snapshot"))?;
+    let text: String = row.get(0);
+    Snapshot::parse(&text).ok_or_else(|| ConnectorError::Defect(format!("the snapshot {text:?} cannot be read")))
+}
+
+/// Appends a key column's text so that no two keys look alike.
+pub fn push_key(cell: Option<&[u8]>, key: &mut Vec<u8>) {
+    match cell {
+        None => key.push(0),
+        Some(text) => {
+            key.push(1);
+            key.extend_from_slice(&text.len().to_le_bytes());
+            key.extend_from_slice(text);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_change_the_reading_did_not_see_overtakes_the_row() {
+        let read = Snapshot { xmin: 10, xmax: 20, under_way: vec![12] };
+        let mut changed = ChangedKeys::default();
+        for (key, transaction) in [(b"a", 9), (b"b", 12), (b"c", 15), (b"d", 21)] {
+            changed.note(key.to_vec(), transaction);
+        }
+        let overtaken = |c: &ChangedKeys| [b"a", b"b", b"c", b"d", b"e"].map(|k| c.overtakes(k, &read));
+        assert_eq!(overtaken(&changed), [false, true, false, true, false]);
+        changed.forget_before(10, &read);
+        assert_eq!(changed.by_key.len(), 3);
+        changed.note_emptied(25);
+        assert_eq!(overtaken(&changed), [true; 5]);
+        changed.forget_before(30, &Snapshot { xmin: 30, xmax: 30, under_way: vec![] });
+        assert_eq!(overtaken(&changed), [false; 5]);
+    }
+}

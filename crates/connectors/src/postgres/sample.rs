@@ -1,0 +1,128 @@
+//! A few rows of a table as they are now, and the records they would become.
+
+use std::sync::Arc;
+
+use gonvel_core::avro::schema::Schema;
+use gonvel_core::avro::{binary, json, single_object};
+use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, Origin};
+use gonvel_core::column::Value;
+use gonvel_core::connector::{CapturedTable, Encoding, Values};
+use gonvel_core::ports::DatabaseAddress;
+use gonvel_core::record_form::RecordForm;
+use serde_json::Value as Json;
+
+use super::client::{connect, explain};
+use super::names::{ident, qualified};
+use super::{tables, values};
+use crate::error::ConnectorError;
+
+/// Rows of a sample.
+const ROWS: usize = 8;
+
+/// A column of the table.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SampledColumn {
+    /// Its name.
+    pub name: String,
+    /// Its type in the source.
+    pub source_type: String,
+    /// Whether it is part of the key.
+    pub key: bool,
+    /// Whether it is captured.
+    pub captured: bool,
+}
+
+/// A row, and its record.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SampledRow {
+    /// All columns as the server writes them; none for null.
+    pub cells: Vec<Option<String>>,
+    /// The record's key, for people.
+    pub key: Json,
+    /// The record's value, for people.
+    pub value: Json,
+    /// Bytes of both.
+    pub bytes: usize,
+}
+
+/// A few rows of a table.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Sample {
+    /// All columns of the table.
+    pub columns: Vec<SampledColumn>,
+    /// The rows.
+    pub rows: Vec<SampledRow>,
+}
+
+/// Reads a few rows as they are now. The load's condition holds for them as well.
+///
+/// # Errors
+/// [`ConnectorError`] if the table is not there, or its condition is not understood, or it takes longer than some seconds.
+pub async fn sample(address: &DatabaseAddress, table: &CapturedTable, how: Values) -> Result<Sample, ConnectorError> {
+    let client = connect(address).await?;
+    let during = |e: tokio_postgres::Error| explain(&e, "reading a few rows");
+    client
+        .batch_execute("SET statement_timeout = '5s'; BEGIN READ ONLY")
+        .await
+        .map_err(|e| explain(&e, "beginning to read a few rows"))?;
+    let shape = Arc::new(tables::describe(&client, &address.database, table).await?);
+    let all = tables::columns(&client, table).await?;
+    let only = table.load_where.as_ref().map(|only| format!("WHERE (\n{only}\n)")).unwrap_or_default();
+    let texts: Vec<String> = all.iter().map(|c| format!("{}::text", ident(&c.name))).collect();
+    let name = qualified(&table.schema, &table.table);
+    let statement = format!("SELECT {} FROM {name} {only} LIMIT {ROWS}", texts.join(", "));
+    let found = client.query(&statement, &[]).await.map_err(during)?;
+    let form = RecordForm::of(shape.clone(), how);
+    let mut rows = Vec::with_capacity(found.len());
+    for row in &found {
+        let cells: Vec<Option<String>> = (0..all.len()).map(|i| row.get(i)).collect();
+        rows.push(record(&form, &shape, &all.iter().map(|c| c.name.as_str()).collect::<Vec<_>>(), cells, how.encoding)?);
+    }
+    let columns = all.into_iter().map(|column| {
+        let captured = shape.columns.iter().find(|c| c.name == column.name);
+        SampledColumn { key: captured.is_some_and(|c| c.key), captured: captured.is_some(), ..column }
+    });
+    Ok(Sample { columns: columns.collect(), rows })
+}
+
+fn record(
+    form: &RecordForm,
+    shape: &Arc<gonvel_core::table::TableSchema>,
+    names: &[&str],
+    cells: Vec<Option<String>>,
+    encoding: Encoding,
+) -> Result<SampledRow, ConnectorError> {
+    let defect = |e: &dyn std::fmt::Display| ConnectorError::Defect(e.to_string());
+    let now = chrono::Utc::now().timestamp_micros();
+    let mut builder = ChangeBatchBuilder::new(shape.clone());
+    builder.begin(ChangeKind::Load, Origin { commit_time_us: now, ..Origin::default() });
+    let mut scratch = Vec::new();
+    for (index, column) in shape.columns.iter().enumerate() {
+        let text = names.iter().position(|n| *n == column.name).and_then(|place| cells[place].as_deref());
+        let value = match text {
+            None => Value::Null,
+            Some(text) => values::read(column.ty, text.as_bytes(), &mut scratch)
+                .map_err(|e| ConnectorError::BadRecord { finding: format!("{}.{}: {e}", shape.qualified(), column.name) })?,
+        };
+        builder.new_value(index, value).map_err(|e| defect(&e))?;
+    }
+    builder.no_old();
+    let batch = builder.finish();
+    let (mut key, mut value) = (Vec::new(), Vec::new());
+    form.write_key(&batch.new, 0, &mut key);
+    form.write_value(&batch, 0, &mut value);
+    let shown = |text: &str, bytes: &[u8]| match encoding {
+        Encoding::Json => serde_json::from_slice(bytes).unwrap_or(Json::Null),
+        Encoding::Avro => {
+            let data = single_object::split(bytes).map(|(_, data)| data).unwrap_or_default();
+            let schema = Schema::parse(text).ok();
+            schema.and_then(|s| json::read(&s, &mut binary::Reader::new(data)).ok()).unwrap_or(Json::Null)
+        }
+    };
+    Ok(SampledRow {
+        cells,
+        key: shown(form.key_text(), &key),
+        value: shown(form.value_text(), &value),
+        bytes: key.len() + value.len(),
+    })
+}
