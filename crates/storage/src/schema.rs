@@ -104,6 +104,15 @@ diesel::table! {
 }
 
 diesel::table! {
+    connector_versions (connector_id, version) {
+        connector_id -> Uuid,
+        version -> Int4,
+        definition -> Jsonb,
+        made_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
     reloads (number) {
         number -> Int8,
         connector_id -> Uuid,

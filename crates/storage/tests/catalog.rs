@@ -1,7 +1,7 @@
 //! Connections and connectors as they are stored.
 #![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
 
-use gonvel_core::connector::{CapturedTable, Definition, InitialLoad, ValidConnector, Wish};
+use gonvel_core::connector::{CapturedTable, SourceDefinition, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, TopicName};
 use gonvel_core::ports::{DatabaseAddress, FleetStore, PortError, SchemaStore};
 use gonvel_core::preflight::{Check, KeptReport};
@@ -17,8 +17,8 @@ fn input(name: &str, password: &str) -> ConnectionInput {
 }
 
 fn source(name: &str, connection: Uuid) -> ValidConnector {
-    let tables = vec![CapturedTable { schema: "public".into(), table: "bins".into(), topic: "packhouse.bins".into() }];
-    let definition = Definition::Source { connection, tables, partitions: 1, load: InitialLoad::default() };
+    let tables = vec![CapturedTable::whole("public", "bins", "packhouse.bins")];
+    let definition = SourceDefinition::of(connection, tables, 1).into();
     ValidConnector::check(ConnectorId(Uuid::now_v7()), ConnectorName::parse(name).unwrap(), definition).unwrap()
 }
 

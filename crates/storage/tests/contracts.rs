@@ -1,7 +1,7 @@
 //! The ports' contracts, held by PostgreSQL.
 #![allow(clippy::unwrap_used, clippy::cast_precision_loss, reason = "what fails here fails the test")]
 
-use gonvel_core::connector::{Definition, DeliveredTopic, ValidConnector, Wish};
+use gonvel_core::connector::{DeliveredTopic, SinkDefinition, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName};
 use gonvel_core::ports::DatabaseAddress;
 use gonvel_port_contracts::{leases, readers, topic_log};
@@ -17,7 +17,7 @@ async fn connector(database: &Database) -> ConnectorId {
     let connection = database.create_connection(&ConnectionInput { name, address }).await.unwrap().id;
     let topics = vec![DeliveredTopic { topic: "orchard".into(), schema: "public".into(), table: "bins".into() }];
     let id = ConnectorId(Uuid::now_v7());
-    let definition = Definition::Sink { connection, topics };
+    let definition = SinkDefinition::of(connection, topics).into();
     let valid = ValidConnector::check(id, ConnectorName::parse("settlement-tables").unwrap(), definition).unwrap();
     database.create_connector(&valid, Wish::Draft).await.unwrap();
     id

@@ -12,7 +12,7 @@ use uuid::Uuid;
 
 use crate::Database;
 use crate::database::failed;
-use crate::schema::{connectors, lanes, reloads};
+use crate::schema::{connector_versions, connectors, lanes, reloads};
 
 #[derive(Queryable, Selectable)]
 #[diesel(table_name = connectors)]
@@ -91,6 +91,14 @@ impl Database {
                         connectors::connection_id.eq(connector.definition().connection()),
                         connectors::definition.eq(&definition),
                         connectors::wish.eq(wish.word()),
+                    ))
+                    .execute(c)
+                    .await?;
+                diesel::insert_into(connector_versions::table)
+                    .values((
+                        connector_versions::connector_id.eq(connector.id().0),
+                        connector_versions::version.eq(1),
+                        connector_versions::definition.eq(&definition),
                     ))
                     .execute(c)
                     .await?;
@@ -256,6 +264,14 @@ impl Database {
     }
 }
 
+impl Row {
+    fn checked(&self) -> Result<ValidConnector, String> {
+        let name = ConnectorName::parse(self.name.clone()).map_err(|e| e.to_string())?;
+        let definition = self.definition().map_err(|e| e.to_string())?;
+        ValidConnector::check(ConnectorId(self.id), name, definition).map_err(|e| e.to_string())
+    }
+}
+
 pub(super) async fn assignments(database: &Database) -> Result<Vec<Assignment>, PortError> {
     let mut connection = database.connection().await?;
     let rows: Vec<Row> = connectors::table
@@ -267,11 +283,7 @@ pub(super) async fn assignments(database: &Database) -> Result<Vec<Assignment>, 
         .map_err(failed("reading assignments"))?;
     let mut out = Vec::with_capacity(rows.len());
     for row in rows {
-        let checked = ConnectorName::parse(row.name.clone())
-            .map_err(|e| e.to_string())
-            .and_then(|name| Ok((name, row.definition().map_err(|e| e.to_string())?)))
-            .and_then(|(name, d)| ValidConnector::check(ConnectorId(row.id), name, d).map_err(|e| e.to_string()));
-        match checked {
+        match row.checked() {
             Ok(connector) => {
                 out.push(Assignment { connector, wish: wish_of(&row.wish), asked: row.asked, version: row.version })
             }
@@ -279,6 +291,30 @@ pub(super) async fn assignments(database: &Database) -> Result<Vec<Assignment>, 
         }
     }
     Ok(out)
+}
+
+pub(super) async fn connector(database: &Database, id: ConnectorId) -> Result<Option<ValidConnector>, PortError> {
+    let mut connection = database.connection().await?;
+    let row: Option<Row> = connectors::table
+        .find(id.0)
+        .select(Row::as_select())
+        .first(&mut connection)
+        .await
+        .optional()
+        .map_err(failed("finding a connector"))?;
+    row.map(|row| row.checked().map_err(PortError::Refused)).transpose()
+}
+
+/// The source that writes a topic: by its definition, or, where its tables are found by their names, by what its lane says.
+pub(super) async fn source_of(database: &Database, topic: &str) -> Result<Option<ConnectorId>, PortError> {
+    let writes = |connector: &Connector| match &connector.definition {
+        Definition::Source(source) => {
+            source.tables.iter().any(|t| t.topic == topic)
+                || connector.lanes.iter().flat_map(|l| l.tables.values()).any(|t| t.other_end == topic)
+        }
+        Definition::Sink(_) => false,
+    };
+    Ok(database.connectors().await?.iter().find(|c| writes(c)).map(|c| c.id))
 }
 
 pub(super) async fn reloads(database: &Database, id: ConnectorId, after: i64) -> Result<Vec<(i64, Vec<String>)>, PortError> {

@@ -56,6 +56,21 @@ pub(super) async fn acquire(
     Ok(None)
 }
 
+pub(super) async fn position(
+    database: &Database,
+    connector: ConnectorId,
+    lane: i32,
+) -> Result<Option<serde_json::Value>, PortError> {
+    let mut connection = database.connection().await?;
+    lanes::table
+        .find((connector.0, lane))
+        .select(lanes::position)
+        .first(&mut connection)
+        .await
+        .optional()
+        .map_err(failed("reading a lane's position"))
+}
+
 pub(super) async fn renew(
     database: &Database,
     connector: ConnectorId,

@@ -4,10 +4,12 @@ pub mod connections;
 pub mod connectors;
 mod lanes;
 pub mod schemas;
+pub mod versions;
 
 use std::time::Duration;
 
 use async_trait::async_trait;
+use gonvel_core::connector::ValidConnector;
 use gonvel_core::naming::{ConnectorId, Epoch, SchemaId, TopicName};
 use gonvel_core::ports::{Assignment, DatabaseAddress, FleetStore, LaneStatus, Lease, PortError, SchemaStore};
 use uuid::Uuid;
@@ -26,6 +28,18 @@ impl FleetStore for Database {
 
     async fn reloads(&self, connector: ConnectorId, after: i64) -> Result<Vec<(i64, Vec<String>)>, PortError> {
         connectors::reloads(self, connector, after).await
+    }
+
+    async fn source_of(&self, topic: &str) -> Result<Option<ConnectorId>, PortError> {
+        connectors::source_of(self, topic).await
+    }
+
+    async fn position(&self, connector: ConnectorId, lane: i32) -> Result<Option<serde_json::Value>, PortError> {
+        lanes::position(self, connector, lane).await
+    }
+
+    async fn connector(&self, connector: ConnectorId) -> Result<Option<ValidConnector>, PortError> {
+        connectors::connector(self, connector).await
     }
 
     async fn acquire(
