@@ -133,14 +133,11 @@ fn look(
             }
             Wish::Run | Wish::Pause => {
                 let (stop, stopped) = watch::channel(Ending::None);
-                let told = stopped.clone();
                 let lane = lane::run(services.clone(), assignment.clone(), stopped);
                 let nudge = nudge.clone();
                 let task = tokio::spawn(async move {
                     lane.await;
-                    if *told.borrow() != Ending::None {
-                        nudge.notify_one();
-                    }
+                    nudge.notify_one();
                 });
                 running.insert(id, Running { asked: assignment.asked, ending: false, stop, task });
             }
@@ -164,8 +161,8 @@ async fn try_remove(services: &Services, assignment: &Assignment) -> Result<(), 
     let address = services.fleet.address(definition.connection()).await.map_err(|e| e.to_string())?;
     let id = assignment.connector.id();
     let cleaned = match definition {
-        Definition::Source { .. } => postgres::slot::clean_up(&address, id).await,
-        Definition::Sink { .. } => postgres::sink::clean_up(&address, id).await,
+        Definition::Source(_) => postgres::slot::clean_up(&address, id).await,
+        Definition::Sink(_) => postgres::sink::clean_up(&address, id).await,
     };
     cleaned.map_err(|e| e.to_string())?;
     services.fleet.remove_connector(id).await.map_err(|e: PortError| e.to_string())

@@ -225,8 +225,8 @@ async fn hold(
     let work = Work { services, assignment, lease, board, stopped: stopped.clone() };
     let working = async {
         match assignment.connector.definition() {
-            Definition::Source { .. } => source_lane::run(work).await,
-            Definition::Sink { .. } => sink_lane::run(work).await,
+            Definition::Source(_) => source_lane::run(work).await,
+            Definition::Sink(_) => sink_lane::run(work).await,
         }
     };
     tokio::select! {
@@ -236,7 +236,7 @@ async fn hold(
 }
 
 fn restore_counts(_: &Services, assignment: &Assignment, lease: &Lease, board: &Board) {
-    if matches!(assignment.connector.definition(), Definition::Source { .. }) {
+    if matches!(assignment.connector.definition(), Definition::Source(_)) {
         source_lane::show_position(assignment, &lease.position, board);
     }
 }

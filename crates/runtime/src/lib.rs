@@ -1,12 +1,14 @@
 //! The runner: it finds connectors that are asked to run, holds the leases of their lanes and carries them.
 
-pub mod fleet;
+pub mod choosing;
+mod fleet;
 mod lane;
 mod reading;
 mod sink_lane;
 mod source_lane;
 mod status;
 pub mod systems;
+mod whole;
 mod writing;
 
 pub use fleet::{Fleet, Services};

@@ -9,11 +9,12 @@ use gonvel_connectors::postgres::sink::{Delivered, Round, TopicChanges};
 use gonvel_core::avro::single_object;
 use gonvel_core::block::RecordRef;
 use gonvel_core::change::{ChangeBatchBuilder, ChangeKind};
-use gonvel_core::change_form::ChangeForm;
 use gonvel_core::naming::{Offset, SchemaId, TopicPartition};
 use gonvel_core::ports::{PortError, SchemaStore, TopicLog};
+use gonvel_core::record_form::ReadForm;
 
 use crate::lane::Failure;
+use crate::whole::Whole;
 
 /// Bytes (before compression) read of a partition for one round.
 const PARTITION_BYTES: i64 = 1 << 20;
@@ -27,6 +28,10 @@ struct Cursor {
     delivered: Delivered,
     /// The next record empties the table: it waits until all the topic's partitions are there.
     at_truncate: bool,
+    /// The first offset that is not to be read yet.
+    limit: i64,
+    /// The offset after the last that was looked at.
+    seen: i64,
 }
 
 /// Reads a sink's topics in rounds.
@@ -34,9 +39,11 @@ pub(crate) struct Reader {
     log: Arc<dyn TopicLog>,
     schemas: Arc<dyn SchemaStore>,
     cursors: Vec<Cursor>,
-    forms: HashMap<SchemaId, Arc<ChangeForm>>,
+    forms: HashMap<SchemaId, Arc<ReadForm>>,
     /// Which partition is read first in the next round, so that none is left behind.
     turn: usize,
+    /// Where a source's transactions are to be delivered whole.
+    whole: Option<Whole>,
 }
 
 /// A round with what is worth knowing of it.
@@ -71,19 +78,38 @@ impl Reader {
         schemas: Arc<dyn SchemaStore>,
         partitions: impl IntoIterator<Item = (TopicPartition, usize, Delivered)>,
     ) -> Self {
-        let cursor = |(at, topic, delivered)| Cursor { at, topic, delivered, at_truncate: false };
-        Self { log, schemas, cursors: partitions.into_iter().map(cursor).collect(), forms: HashMap::new(), turn: 0 }
+        let cursor = |(at, topic, delivered)| Cursor { at, topic, delivered, at_truncate: false, limit: i64::MAX, seen: 0 };
+        let cursors = partitions.into_iter().map(cursor).collect();
+        Self { log, schemas, cursors, forms: HashMap::new(), turn: 0, whole: None }
     }
 
-    /// Where each partition is read to.
+    /// The same, with the transactions of sources delivered whole.
+    pub(crate) fn whole(mut self, whole: Whole) -> Self {
+        self.whole = Some(whole);
+        self
+    }
+
+    /// The offsets that were not looked at yet.
     pub(crate) fn ends(&self) -> Vec<(TopicPartition, Offset)> {
-        self.cursors.iter().map(|c| (c.at, Offset(c.delivered.next))).collect()
+        self.cursors.iter().map(|c| (c.at, Offset(c.delivered.next.max(c.seen)))).collect()
+    }
+
+    /// Whether records that were looked at wait for the end of their transaction.
+    pub(crate) fn waits(&self) -> bool {
+        self.cursors.iter().any(|c| c.seen > c.delivered.next)
     }
 
     /// The next round; none if there is nothing to read right now.
     ///
     /// Cancel safety: none; the reader is to be made anew after a cancelled call.
     pub(crate) async fn next(&mut self) -> Result<Option<ReadRound>, Failure> {
+        let Some(mut whole) = self.whole.take() else { return self.round().await };
+        let next = self.whole_round(&mut whole).await;
+        self.whole = Some(whole);
+        next
+    }
+
+    async fn round(&mut self) -> Result<Option<ReadRound>, Failure> {
         let mut gathering = Gathering { topics: Vec::new(), open: None, changes: 0, latest_us: None };
         let mut moved = Vec::new();
         let count = self.cursors.len();
@@ -93,7 +119,7 @@ impl Reader {
             }
             let place = (self.turn + step) % count;
             let before = self.cursors[place].delivered.next;
-            if !self.cursors[place].at_truncate {
+            if !self.cursors[place].at_truncate && before < self.cursors[place].limit {
                 self.partition(place, &mut gathering).await?;
             }
             if self.cursors[place].delivered.next > before {
@@ -109,11 +135,12 @@ impl Reader {
             return Ok(None);
         }
         let delivered = moved.iter().map(|&place| (self.cursors[place].at, self.cursors[place].delivered)).collect();
-        Ok(Some(ReadRound { round: Round { topics: gathering.topics, delivered }, latest_us: gathering.latest_us }))
+        let round = Round { topics: gathering.topics, delivered, more: false };
+        Ok(Some(ReadRound { round, latest_us: gathering.latest_us }))
     }
 
     async fn partition(&mut self, place: usize, gathering: &mut Gathering) -> Result<(), Failure> {
-        let (at, from) = (self.cursors[place].at, self.cursors[place].delivered.next);
+        let (at, from, limit) = (self.cursors[place].at, self.cursors[place].delivered.next, self.cursors[place].limit);
         let blocks: VecDeque<_> = self.log.read(at, Offset(from), PARTITION_BYTES).await?.into();
         for block in blocks {
             let first = block.first.0;
@@ -129,6 +156,10 @@ impl Reader {
                 if offset < self.cursors[place].delivered.next {
                     continue;
                 }
+                if offset >= limit {
+                    self.cursors[place].delivered.next = limit;
+                    return Ok(());
+                }
                 self.cursors[place].delivered.next = offset;
                 if !self.record(place, offset, &record, gathering).await? {
                     return Ok(());
@@ -136,7 +167,7 @@ impl Reader {
             }
             // the block may end with offsets whose records are no longer kept
             let delivered = &mut self.cursors[place].delivered;
-            delivered.next = delivered.next.max(block.end().0);
+            delivered.next = delivered.next.max(block.end().0.min(limit));
             if gathering.changes >= MOST_CHANGES {
                 return Ok(());
             }
@@ -153,24 +184,22 @@ impl Reader {
         gathering: &mut Gathering,
     ) -> Result<bool, Failure> {
         let topic = self.cursors[place].topic;
-        let (Some(schema), Some(value)) = (record.schema, record.value) else {
-            return Err(not_a_change(self.cursors[place].at, offset, "it has no schema or no value"));
+        let Some(schema) = record.schema else {
+            return Err(not_a_change(self.cursors[place].at, offset, "it has no schema"));
         };
-        if record.key.is_none() {
+        let Some(key) = record.key else {
             self.cursors[place].at_truncate = true;
             return Ok(false);
-        }
+        };
         if gathering.open.as_ref().is_none_or(|(t, s, ..)| (*t, *s) != (topic, schema)) {
             gathering.close();
             let form = self.form(schema).await?;
-            gathering.open = Some((topic, schema, ChangeBatchBuilder::new(form.table.clone()), Vec::new()));
+            gathering.open = Some((topic, schema, ChangeBatchBuilder::new(form.table().clone()), Vec::new()));
         }
         let form = self.forms[&schema].clone();
         let Some((_, _, builder, keys)) = &mut gathering.open else { return Ok(true) };
-        let data = single_object::split(value).map_or(value, |(_, data)| data);
-        let kind =
-            form.read_change(data, builder).map_err(|e| not_a_change(self.cursors[place].at, offset, &e.to_string()))?;
-        let key = record.key.unwrap_or_default();
+        let read = form.read(key, record.value, record.timestamp_us, builder);
+        let kind = read.map_err(|e| not_a_change(self.cursors[place].at, offset, &e.to_string()))?;
         keys.push(Bytes::copy_from_slice(single_object::split(key).map_or(key, |(_, data)| data)));
         gathering.changes += 1;
         gathering.latest_us = gathering.latest_us.max(Some(record.timestamp_us));
@@ -180,12 +209,12 @@ impl Reader {
         Ok(true)
     }
 
-    async fn form(&mut self, schema: SchemaId) -> Result<Arc<ChangeForm>, Failure> {
+    async fn form(&mut self, schema: SchemaId) -> Result<Arc<ReadForm>, Failure> {
         if let Some(form) = self.forms.get(&schema) {
             return Ok(form.clone());
         }
         let text = self.schemas.schema_text(schema).await?;
-        let form = ChangeForm::from_value_text(&text).map_err(|e| ConnectorError::BadRecord { finding: e.to_string() })?;
+        let form = ReadForm::from_value_text(&text).map_err(|e| ConnectorError::BadRecord { finding: e.to_string() })?;
         let form = Arc::new(form);
         self.forms.insert(schema, form.clone());
         Ok(form)
@@ -210,9 +239,9 @@ impl Reader {
             return Err(not_a_change(at, from, "it has no schema or no value"));
         };
         let form = self.form(schema).await?;
-        let mut builder = ChangeBatchBuilder::new(form.table.clone());
-        let data = single_object::split(value).map_or(value, |(_, data)| data);
-        let kind = form.read_change(data, &mut builder).map_err(|e| not_a_change(at, from, &e.to_string()))?;
+        let mut builder = ChangeBatchBuilder::new(form.table().clone());
+        let read = form.read(&[], Some(value), record.timestamp_us, &mut builder);
+        let kind = read.map_err(|e| not_a_change(at, from, &e.to_string()))?;
         if kind != ChangeKind::Truncate {
             return Err(not_a_change(at, from, "a change without a key is not a truncate"));
         }
@@ -230,6 +259,112 @@ impl Reader {
         // one truncate of the source stands in every partition but happened once
         self.cursors[first].delivered.counts.add(ChangeKind::Truncate);
         Ok(places)
+    }
+}
+
+/// How far a partition was looked at.
+struct Looked {
+    /// Offsets with the positions of their transactions in the source's log; 0 for a row of an initial load.
+    records: Vec<(i64, u64)>,
+    /// The offset after the last.
+    end: i64,
+    /// Whether that is where the partition ended.
+    all: bool,
+}
+
+impl Reader {
+    /// The next round of whole transactions, or of a part of one with more to come.
+    async fn whole_round(&mut self, whole: &mut Whole) -> Result<Option<ReadRound>, Failure> {
+        if !whole.under_way && !self.find_limits(whole).await? {
+            return Ok(None);
+        }
+        let before: Vec<i64> = self.cursors.iter().map(|c| c.delivered.next).collect();
+        let Some(mut read) = self.round().await? else {
+            return Err(ConnectorError::Defect("records that were looked at could not be read".into()).into());
+        };
+        let moved = self.cursors.iter().zip(before).enumerate().filter(|(_, (c, before))| c.delivered.next > *before);
+        whole.moved.extend(moved.map(|(place, _)| place));
+        whole.under_way = self.cursors.iter().any(|c| c.delivered.next < c.limit);
+        read.round.more = whole.under_way;
+        if !whole.under_way {
+            let moved = std::mem::take(&mut whole.moved);
+            read.round.delivered = moved.iter().map(|&p| (self.cursors[p].at, self.cursors[p].delivered)).collect();
+        }
+        Ok(Some(read))
+    }
+
+    /// Finds up to where every partition can be read so that no transaction is cut; false if that is nowhere beyond where they
+    /// are.
+    async fn find_limits(&mut self, whole: &Whole) -> Result<bool, Failure> {
+        let mut most = MOST_CHANGES;
+        loop {
+            // first the positions, then the partitions: what came before those positions is then in them
+            let complete = whole.complete_to().await?;
+            let mut looked = Vec::with_capacity(self.cursors.len());
+            for place in 0..self.cursors.len() {
+                looked.push(self.look(place, most).await?);
+            }
+            let mut limits = complete;
+            for (cursor, looked) in self.cursors.iter().zip(&looked).filter(|(_, looked)| !looked.all) {
+                let last = looked.records.iter().rev().find(|(_, position)| *position > 0).map_or(0, |(_, p)| *p);
+                let limit = &mut limits[whole.source(cursor.topic)];
+                *limit = (*limit).min(last);
+            }
+            let mut forward = false;
+            for (cursor, looked) in self.cursors.iter_mut().zip(&looked) {
+                let limit = limits[whole.source(cursor.topic)];
+                let cut = looked
+                    .records
+                    .iter()
+                    .find(|(_, position)| *position > 0 && *position >= limit)
+                    .map_or(looked.end, |(o, _)| *o);
+                (cursor.limit, cursor.seen) = (cut, looked.end);
+                forward |= cut > cursor.delivered.next;
+            }
+            if forward {
+                return Ok(true);
+            }
+            if looked.iter().all(|l| l.all) {
+                return Ok(false);
+            }
+            // one transaction is larger than what was looked at
+            most = most.saturating_mul(2);
+        }
+    }
+
+    async fn look(&mut self, place: usize, most: usize) -> Result<Looked, Failure> {
+        let at = self.cursors[place].at;
+        let mut looked = Looked { records: Vec::new(), end: self.cursors[place].delivered.next, all: false };
+        while looked.records.len() < most {
+            let blocks = self.log.read(at, Offset(looked.end), PARTITION_BYTES).await?;
+            if blocks.is_empty() {
+                looked.all = true;
+                break;
+            }
+            for block in blocks {
+                let open = block.open(at)?;
+                for record in open.records() {
+                    let (Offset(offset), record) = record?;
+                    if offset < looked.end {
+                        continue;
+                    }
+                    let Some(schema) = record.schema else { return Err(not_a_change(at, offset, "it has no schema")) };
+                    let form = self.form(schema).await?;
+                    if form.is_row_form() {
+                        return Err(ConnectorError::settings(
+                            Some("topics"),
+                            "values in row form do not say their transaction",
+                            "write the topic in change form, or deliver it without keeping transactions whole",
+                        )
+                        .into());
+                    }
+                    let position = form.position(record.value).map_err(|e| not_a_change(at, offset, &e.to_string()))?;
+                    looked.records.push((offset, position));
+                }
+                looked.end = looked.end.max(block.end().0);
+            }
+        }
+        Ok(looked)
     }
 }
 

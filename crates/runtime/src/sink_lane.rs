@@ -1,31 +1,36 @@
 //! A sink connector's lane: rounds of changes go into the target together with the position they bring.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::time::Duration;
 
 use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::sink::{Delivered, PgSink, SinkSettings};
+use gonvel_connectors::postgres::sink::{Delivered, PgSink, SinkSettings, positions};
 use gonvel_core::change::KindCounts;
-use gonvel_core::connector::{Definition, State};
-use gonvel_core::naming::{PartitionId, TopicName, TopicPartition};
-use gonvel_core::ports::{PortError, TableProgress, Topic};
+use gonvel_core::civil::read_rfc3339;
+use gonvel_core::connector::{Definition, Start, State};
+use gonvel_core::naming::{ConnectorId, Offset, PartitionId, TopicName, TopicPartition};
+use gonvel_core::ports::{DatabaseAddress, PortError, TableProgress, Topic, TopicLog};
 use tokio::sync::mpsc;
 use tokio::time::Instant;
 
 use crate::lane::{Ending, Failure, Work, asked_to_end};
 use crate::reading::{ReadRound, Reader};
 use crate::status::now_us;
+use crate::whole::Whole;
 
 /// Longest wait for new records before looking again.
 const LOOK: Duration = Duration::from_millis(500);
+/// How long to wait before looking again whether a transaction is there as a whole.
+const WHOLE: Duration = Duration::from_millis(15);
 /// How often the lag in records is counted while there is one.
 const COUNT_LAG: Duration = Duration::from_secs(1);
 
 pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
-    let Definition::Sink { topics: wanted, connection } = work.assignment.connector.definition() else {
+    let Definition::Sink(definition) = work.assignment.connector.definition() else {
         return Err(ConnectorError::Defect("a sink lane for a source".into()).into());
     };
-    let address = work.services.fleet.address(*connection).await?;
+    let wanted = &definition.topics;
+    let address = work.services.fleet.address(definition.connection).await?;
     let mut topics: Vec<Topic> = Vec::with_capacity(wanted.len());
     for topic in wanted {
         let name = TopicName::parse(topic.topic.clone()).map_err(|e| PortError::Refused(e.to_string()))?;
@@ -41,6 +46,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         connector: work.connector(),
         address,
         topics: topics.iter().map(|t| t.id).zip(wanted.iter().cloned()).collect(),
+        writes: definition.writes,
     };
     let partitions: Vec<(TopicPartition, usize)> = topics
         .iter()
@@ -49,14 +55,19 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             (0..t.partitions).map(move |p| (TopicPartition { topic: t.id, partition: PartitionId(p) }, place))
         })
         .collect();
-    let all: Vec<TopicPartition> = partitions.iter().map(|(at, _)| *at).collect();
+    let mut first = first_offsets(&work, &settings.address, definition.start.as_ref(), &topics).await?;
+    let all: Vec<(TopicPartition, i64)> = partitions.iter().map(|(at, _)| (*at, first.remove(at).unwrap_or(0))).collect();
     let (mut sink, delivered) = PgSink::start(settings, work.lease.epoch, &all).await?;
     let place_of: BTreeMap<TopicPartition, usize> = partitions.iter().copied().collect();
     let mut progress = Progress { delivered: delivered.into_iter().collect(), place_of, counted: None };
     progress.show(&work, &sink);
     work.board.enter(State::Following, None, None);
     let starts = partitions.iter().map(|(at, place)| (*at, *place, progress.delivered.get(at).copied().unwrap_or_default()));
-    let reader = Reader::new(work.services.log.clone(), work.services.schemas.clone(), starts);
+    let mut reader = Reader::new(work.services.log.clone(), work.services.schemas.clone(), starts);
+    if definition.writes.whole_transactions {
+        let names: Vec<String> = wanted.iter().map(|t| t.topic.clone()).collect();
+        reader = reader.whole(Whole::of(work.services.fleet.clone(), &names).await?);
+    }
     let (send, mut rounds) = mpsc::channel(1);
     let _reading = AbortOnDrop(tokio::spawn(read_on(reader, work.services.clone(), send)));
     loop {
@@ -76,8 +87,82 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             progress.delivered.insert(*at, *delivered);
         }
         sink.apply(round).await?;
+        let notes = sink.notes();
+        work.board.write(|status| status.notes = notes);
         progress.show(&work, &sink);
         progress.count_lag(&work, &sink, latest_us).await?;
+    }
+}
+
+/// Where the partitions begin that a sink never delivered; one that is not among them begins with its oldest record.
+async fn first_offsets(
+    work: &Work<'_>,
+    address: &DatabaseAddress,
+    start: Option<&Start>,
+    topics: &[Topic],
+) -> Result<HashMap<TopicPartition, i64>, Failure> {
+    let Some(start) = start.filter(|s| !matches!(s, Start::Earliest)) else { return Ok(HashMap::new()) };
+    // it is said of the first start: a topic that comes later is delivered from its oldest record on
+    if !positions(address, work.connector()).await?.is_empty() {
+        return Ok(HashMap::new());
+    }
+    let log = &work.services.log;
+    let mut out = HashMap::new();
+    match start {
+        Start::Connector { connector } => {
+            let other = work.services.fleet.connector(ConnectorId(*connector)).await?;
+            let Some(other) = other.filter(|o| o.definition().kind() == "sink") else {
+                return Err(ConnectorError::settings(
+                    Some("start"),
+                    "the connector whose position is to be taken is not there, or is not a sink",
+                    "choose another start",
+                )
+                .into());
+            };
+            let there = work.services.fleet.address(other.definition().connection()).await?;
+            out = positions(&there, other.id()).await?;
+        }
+        Start::Offsets { offsets } => {
+            for start in offsets {
+                if let Some(topic) = topics.iter().find(|t| t.name.as_str() == start.topic) {
+                    out.insert(TopicPartition { topic: topic.id, partition: PartitionId(start.partition) }, start.offset);
+                }
+            }
+        }
+        Start::Latest | Start::Time { .. } | Start::Earliest | Start::Position { .. } => {
+            let time = if let Start::Time { time } = start { read_rfc3339(time) } else { None };
+            for topic in topics {
+                for bounds in log.bounds(topic.id).await? {
+                    let at = TopicPartition { topic: topic.id, partition: bounds.partition };
+                    let offset = match time {
+                        Some(time) => first_at(&**log, at, time).await?.unwrap_or(bounds.next.0),
+                        None => bounds.next.0,
+                    };
+                    out.insert(at, offset);
+                }
+            }
+        }
+    }
+    Ok(out)
+}
+
+/// The first record of a partition at a time or after it.
+async fn first_at(log: &dyn TopicLog, at: TopicPartition, time_us: i64) -> Result<Option<i64>, PortError> {
+    let mut from = log.block_at_time(at, time_us).await?;
+    loop {
+        let blocks = log.read(at, from, 1).await?;
+        if blocks.is_empty() {
+            return Ok(None);
+        }
+        for block in blocks {
+            for record in block.open(at)?.records() {
+                let (Offset(offset), record) = record?;
+                if record.timestamp_us >= time_us {
+                    return Ok(Some(offset));
+                }
+            }
+            from = block.end();
+        }
     }
 }
 
@@ -95,6 +180,10 @@ async fn read_on(mut reader: Reader, services: crate::Services, send: mpsc::Send
         let next = match reader.next().await {
             Ok(Some(round)) => Ok(round),
             Ok(None) => {
+                if reader.waits() {
+                    tokio::time::sleep(WHOLE).await;
+                    continue;
+                }
                 if let Err(error) = services.log.wait_for(&reader.ends(), LOOK).await {
                     let _ = send.send(Err(error.into())).await;
                     return;

@@ -1,20 +1,26 @@
 //! A source connector's lane: captured changes go into the topics together with the position they bring.
 
 use std::collections::BTreeMap;
+use std::time::Duration;
 
 use gonvel_connectors::error::ConnectorError;
+use gonvel_connectors::postgres::client::{Client, connect};
 use gonvel_connectors::postgres::position::PgPosition;
-use gonvel_connectors::postgres::slot::{load_again, prepare};
-use gonvel_connectors::postgres::source::{Captured, PgSource, SourceSettings};
+use gonvel_connectors::postgres::publication::differences;
+use gonvel_connectors::postgres::slot::{change_tables, load_again, prepare};
+use gonvel_connectors::postgres::source::{Beginning, Captured, PgSource, SourceSettings};
 use gonvel_core::change::KindCounts;
-use gonvel_core::change_form::position_text;
-use gonvel_core::connector::{CapturedTable, Definition, State};
-use gonvel_core::naming::TopicName;
+use gonvel_core::change_form::{position_text, read_position};
+use gonvel_core::civil::read_rfc3339;
+use gonvel_core::connector::{CapturedTable, Definition, Start, State, ValueForm};
+use gonvel_core::naming::{ConnectorId, TopicName};
 use gonvel_core::ports::{AppendBatch, Assignment, LaneProgress, PortError, TableProgress, Topic};
 use gonvel_core::topic_settings::TopicSettings;
 use serde::{Deserialize, Serialize};
 use tokio::task::JoinHandle;
+use tokio::time::MissedTickBehavior;
 
+use crate::choosing::choose;
 use crate::fleet::Services;
 use crate::lane::{Ending, Failure, ONLY, Work, asked_to_end};
 use crate::status::{Board, now_us};
@@ -29,6 +35,9 @@ struct Position {
     /// The last request to load tables again that was taken up.
     #[serde(default)]
     reloaded: i64,
+    /// Tables that are being taken in: published perhaps, not loaded yet.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    coming: Vec<String>,
 }
 
 fn stored(position: &Position) -> Result<serde_json::Value, Failure> {
@@ -37,7 +46,7 @@ fn stored(position: &Position) -> Result<serde_json::Value, Failure> {
 
 fn show(board: &Board, tables: &[CapturedTable], position: &Position) {
     let progress = tables.iter().map(|table| {
-        let name = format!("{}.{}", table.schema, table.table);
+        let name = table.qualified();
         let counts = position.counts.get(&name).copied().unwrap_or_default();
         let load = position.source.loads.get(&name);
         let load_total = load.map(|l| l.as_ref().map_or(0, |l| l.expected));
@@ -53,22 +62,66 @@ fn show(board: &Board, tables: &[CapturedTable], position: &Position) {
 
 /// Shows a stored position while the lane does not run.
 pub(crate) fn show_position(assignment: &Assignment, position: &serde_json::Value, board: &Board) {
-    if let (Definition::Source { tables, .. }, Ok(position)) =
+    if let (Definition::Source(source), Ok(position)) =
         (assignment.connector.definition(), serde_json::from_value::<Position>(position.clone()))
     {
-        show(board, tables, &position);
+        show(board, &source.tables, &position);
     }
+}
+
+/// Up to which position of its log a source's stored position says that every transaction is in the topics.
+pub(crate) fn complete_to(position: &serde_json::Value) -> u64 {
+    serde_json::from_value::<Position>(position.clone()).map_or(0, |position| position.source.lsn)
+}
+
+/// How often tables are looked for that were made since.
+const LOOK_FOR_TABLES: Duration = Duration::from_secs(3);
+
+fn beginning(start: Option<&Start>) -> Result<Option<Beginning>, Failure> {
+    let unreadable = || ConnectorError::Defect("a start position that was not checked".into());
+    Ok(match start {
+        None | Some(Start::Latest | Start::Offsets { .. }) => None,
+        Some(Start::Earliest) => Some(Beginning::Earliest),
+        Some(Start::Time { time }) => Some(Beginning::Time(read_rfc3339(time).ok_or_else(unreadable)?)),
+        Some(Start::Position { position }) => Some(Beginning::Position(read_position(position).ok_or_else(unreadable)?)),
+        Some(Start::Connector { connector }) => Some(Beginning::Connector(ConnectorId(*connector))),
+    })
+}
+
+/// Takes in tables that came since the last start and lets go of those that went. What is being taken in is noted first: a
+/// crash in between takes it in again.
+async fn take_in(
+    work: &Work<'_>,
+    client: &Client,
+    settings: &SourceSettings,
+    position: &mut Position,
+) -> Result<(), Failure> {
+    let (mut new, gone) = differences(client, settings).await?;
+    let wanted = |name: &String| settings.tables.iter().any(|t| t.qualified() == *name);
+    new.extend(position.coming.iter().filter(|name| wanted(name) && !new.contains(name)).cloned().collect::<Vec<_>>());
+    if new.is_empty() && gone.is_empty() {
+        return Ok(());
+    }
+    position.coming.clone_from(&new);
+    append(work, AppendBatch { progress: Some(progress(work, position)?), ..AppendBatch::default() }).await?;
+    change_tables(settings, &mut position.source, &new, &gone).await?;
+    position.counts.retain(|name, _| !gone.contains(name));
+    position.coming.clear();
+    append(work, AppendBatch { progress: Some(progress(work, position)?), ..AppendBatch::default() }).await
+}
+
+async fn ensure_topic(services: &Services, topic: &str, partitions: i32) -> Result<Topic, Failure> {
+    let name = TopicName::parse(topic).map_err(|e| PortError::Refused(e.to_string()))?;
+    Ok(match services.log.create_topic(&name, partitions, &TopicSettings::default()).await {
+        Err(PortError::Exists { .. }) => services.log.topic(&name).await?,
+        made => made?,
+    })
 }
 
 async fn ensure_topics(services: &Services, tables: &[CapturedTable], partitions: i32) -> Result<Vec<Topic>, Failure> {
     let mut topics = Vec::with_capacity(tables.len());
     for table in tables {
-        let name = TopicName::parse(table.topic.clone()).map_err(|e| PortError::Refused(e.to_string()))?;
-        let topic = match services.log.create_topic(&name, partitions, &TopicSettings::default()).await {
-            Err(PortError::Exists { .. }) => services.log.topic(&name).await?,
-            made => made?,
-        };
-        topics.push(topic);
+        topics.push(ensure_topic(services, &table.topic, partitions).await?);
     }
     Ok(topics)
 }
@@ -77,14 +130,29 @@ async fn ensure_topics(services: &Services, tables: &[CapturedTable], partitions
 type UnderWay = (JoinHandle<Result<Vec<gonvel_core::ports::Landed>, PortError>>, Position, Option<i64>);
 
 pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
-    let Definition::Source { tables, partitions, connection, load } = work.assignment.connector.definition() else {
+    let Definition::Source(definition) = work.assignment.connector.definition() else {
         return Err(ConnectorError::Defect("a source lane for a sink".into()).into());
     };
-    let address = work.services.fleet.address(*connection).await?;
-    let settings = SourceSettings { connector: work.connector(), address, tables: tables.clone(), load: *load };
-    let topics = ensure_topics(work.services, tables, *partitions).await?;
+    let address = work.services.fleet.address(definition.connection).await?;
+    let client = connect(&address).await?;
+    let choice = choose(&client, &address.database, definition).await?;
+    let tables = &choice.tables;
+    work.board.write(|status| status.notes.clone_from(&choice.notes));
+    let settings = SourceSettings {
+        connector: work.connector(),
+        address: address.clone(),
+        tables: tables.clone(),
+        load: definition.load,
+        whole_rows: definition.values.form == ValueForm::Row,
+        start: beginning(definition.start.as_ref())?,
+    };
+    let topics = ensure_topics(work.services, tables, definition.partitions).await?;
+    let told = match &definition.schema_changes {
+        Some(topic) => Some(ensure_topic(work.services, topic, 1).await?),
+        None => None,
+    };
     let mut position = if work.lease.position.is_null() {
-        let first = Position { source: prepare(&settings).await?, counts: BTreeMap::new(), reloaded: 0 };
+        let first = Position { source: prepare(&settings).await?, counts: BTreeMap::new(), reloaded: 0, coming: Vec::new() };
         // stored before anything is captured: a crash before this line makes the slot anew, one after it keeps it
         append(&work, AppendBatch { progress: Some(progress(&work, &first)?), ..AppendBatch::default() }).await?;
         first
@@ -92,6 +160,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         serde_json::from_value(work.lease.position.clone())
             .map_err(|e| ConnectorError::Defect(format!("the stored position cannot be read: {e}")))?
     };
+    take_in(&work, &client, &settings, &mut position).await?;
     for (number, again) in work.services.fleet.reloads(work.connector(), position.reloaded).await? {
         load_again(&settings, &mut position.source, &again).await?;
         position.reloaded = number;
@@ -100,7 +169,10 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     show(work.board, tables, &position);
     let mut source = PgSource::start(settings, position.source.clone()).await?;
     enter(work.board, &position);
-    let mut writer = Writer::new(work.services.schemas.clone(), topics);
+    let mut writer = Writer::new(work.services, topics, definition.values, told).await?;
+    let mut look = tokio::time::interval(LOOK_FOR_TABLES);
+    look.set_missed_tick_behavior(MissedTickBehavior::Delay);
+    look.reset();
     let mut under_way: Option<UnderWay> = None;
     loop {
         let captured = tokio::select! {
@@ -116,9 +188,21 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
                 return Ok(ending);
             }
             captured = source.next() => captured,
+            _ = look.tick(), if definition.patterns.is_some() => {
+                let now = choose(&client, &address.database, definition).await?;
+                if now == choice {
+                    continue;
+                }
+                None
+            }
         };
-        let captured =
-            captured.ok_or_else(|| ConnectorError::try_again("the source ended", "it starts again by itself"))??;
+        let Some(captured) = captured.transpose()? else {
+            // other tables, or another publication: from where it stands
+            if under_way.is_some() {
+                settle(&work, tables, &source, finished(&mut under_way).await?);
+            }
+            return Ok(Ending::Restart);
+        };
         let (parts, latest_us) = write(&mut writer, &captured, tables, &mut position).await?;
         position.source = captured.position;
         if under_way.is_some() {
@@ -157,7 +241,7 @@ async fn write(
     let mut latest_us = None;
     for changes in &captured.changes {
         let table = &tables[changes.table];
-        let counts = position.counts.entry(format!("{}.{}", table.schema, table.table)).or_default();
+        let counts = position.counts.entry(table.qualified()).or_default();
         parts.extend(writer.write(changes, counts).await?);
         if let Some(origin) = changes.batch.origins.last() {
             latest_us = latest_us.max(Some(origin.commit_time_us));

@@ -2,8 +2,8 @@
 
 use std::collections::HashMap;
 
-use gonvel_connectors::postgres::{client, preflight, tables, tls};
-use gonvel_core::connector::Definition;
+use gonvel_connectors::postgres::{client, preflight, sample, tables, tls};
+use gonvel_core::connector::{CapturedTable, Definition, Values};
 use gonvel_core::loops::{self, Carrier};
 use gonvel_core::naming::ConnectorId;
 use gonvel_core::ports::DatabaseAddress;
@@ -11,6 +11,7 @@ use gonvel_core::preflight::{Check, Report};
 use gonvel_core::table::TableSchema;
 
 pub use gonvel_connectors::error::ConnectorError;
+pub use gonvel_connectors::postgres::sample::Sample;
 pub use gonvel_connectors::postgres::tables::TableSummary;
 
 /// Checks that a system can be reached and logged in to.
@@ -36,10 +37,10 @@ pub struct Asked<'a> {
 /// Checks what a connector needs of its system, and that it does not carry changes in a circle.
 pub async fn preflight(asked: &Asked<'_>) -> Report {
     let mut report = match asked.definition {
-        Definition::Source { tables, .. } => preflight::source(asked.address, tables, asked.connector).await,
-        Definition::Sink { topics, .. } => {
-            let shaped: Vec<_> = topics.iter().map(|t| (t.clone(), asked.shapes.get(&t.topic).cloned())).collect();
-            preflight::sink(asked.address, &shaped).await
+        Definition::Source(source) => preflight::source(asked.address, source, asked.connector).await,
+        Definition::Sink(sink) => {
+            let shaped: Vec<_> = sink.topics.iter().map(|t| (t.clone(), asked.shapes.get(&t.topic).cloned())).collect();
+            preflight::sink(asked.address, &shaped, sink.writes).await
         }
     };
     report.push(circle(asked));
@@ -84,4 +85,12 @@ pub async fn mend(address: &DatabaseAddress, statement: &str) -> Result<(), Conn
 pub async fn list_tables(address: &DatabaseAddress) -> Result<Vec<TableSummary>, ConnectorError> {
     let client = client::connect(address).await?;
     tables::list(&client).await
+}
+
+/// A few rows of a table, and the records they would become.
+///
+/// # Errors
+/// [`ConnectorError`] if the table cannot be read as asked.
+pub async fn sample(address: &DatabaseAddress, table: &CapturedTable, values: Values) -> Result<Sample, ConnectorError> {
+    sample::sample(address, table, values).await
 }

@@ -4,47 +4,121 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use gonvel_connectors::postgres::source::TableChanges;
+use gonvel_core::avro::fingerprint::fingerprint;
+use gonvel_core::avro::schema::Schema;
+use gonvel_core::avro::{from_json, single_object};
 use gonvel_core::block::BlockBuilder;
 use gonvel_core::change::{ChangeKind, KindCounts};
-use gonvel_core::change_form::ChangeForm;
-use gonvel_core::naming::{PartitionId, SchemaId, TopicPartition};
+use gonvel_core::connector::Values;
+use gonvel_core::naming::{Offset, PartitionId, SchemaId, TopicPartition};
 use gonvel_core::partitioning::partition_of;
-use gonvel_core::ports::{PartitionBlocks, PortError, SchemaStore, Topic};
+use gonvel_core::ports::{PartitionBlocks, PortError, SchemaStore, Topic, TopicLog};
+use gonvel_core::record_form::{ReadForm, RecordForm};
+use gonvel_core::schema_changes;
 use gonvel_core::table::TableSchema;
 
+use crate::fleet::Services;
+
 struct Registered {
-    form: ChangeForm,
+    form: RecordForm,
     value: SchemaId,
     key: SchemaId,
 }
 
+/// Where changes of the tables' columns are told.
+struct Told {
+    topic: Topic,
+    schema: SchemaId,
+    form: Schema,
+    fingerprint: u64,
+}
+
 /// Writes the changes of one connector's tables.
 pub(crate) struct Writer {
+    log: Arc<dyn TopicLog>,
     schemas: Arc<dyn SchemaStore>,
     topics: Vec<Topic>,
+    values: Values,
+    told: Option<Told>,
     forms: HashMap<(usize, Arc<TableSchema>), Registered>,
+    /// The latest shape of each table that was written.
+    shapes: HashMap<usize, Arc<TableSchema>>,
     key: Vec<u8>,
     value: Vec<u8>,
 }
 
 impl Writer {
-    /// A writer into these topics, one per captured table.
-    pub(crate) fn new(schemas: Arc<dyn SchemaStore>, topics: Vec<Topic>) -> Self {
-        Self { schemas, topics, forms: HashMap::new(), key: Vec::new(), value: Vec::new() }
+    /// A writer into these topics, one per captured table. Changes of columns go to a topic of their own, if there is one.
+    pub(crate) async fn new(
+        services: &Services,
+        topics: Vec<Topic>,
+        values: Values,
+        told: Option<Topic>,
+    ) -> Result<Self, PortError> {
+        let told = match told {
+            None => None,
+            Some(topic) => {
+                let text = schema_changes::value_schema().to_string();
+                let schema = services.schemas.register(&topic.name, "value", &text).await?;
+                let defect = |e: String| PortError::Refused(e);
+                let form = Schema::parse(&text).map_err(|e| defect(e.to_string()))?;
+                let fingerprint = fingerprint(&text).map_err(|e| defect(e.to_string()))?;
+                Some(Told { topic, schema, form, fingerprint })
+            }
+        };
+        Ok(Self {
+            log: services.log.clone(),
+            schemas: services.schemas.clone(),
+            topics,
+            values,
+            told,
+            forms: HashMap::new(),
+            shapes: HashMap::new(),
+            key: Vec::new(),
+            value: Vec::new(),
+        })
     }
 
-    /// Writes one table's changes into blocks and counts them. `now_us` is the timestamp where the source gave no commit time.
+    /// What changed in a table's columns since its last records, as a record for the topic that tells it.
+    async fn tell(&mut self, changes: &TableChanges) -> Result<Option<PartitionBlocks>, PortError> {
+        let (table, shape) = (changes.table, &changes.batch.table);
+        let Some(told) = &self.told else { return Ok(None) };
+        let before = match self.shapes.get(&table) {
+            Some(before) => Some(before.clone()),
+            None => latest_shape(&*self.log, &*self.schemas, &self.topics[table]).await?,
+        };
+        self.shapes.insert(table, shape.clone());
+        let Some(before) = before.filter(|before| before != shape) else { return Ok(None) };
+        let differences = schema_changes::differences(&before, shape);
+        let Some(seen) = changes.batch.origins.first().filter(|_| !differences.is_empty()) else { return Ok(None) };
+        let mut value = Vec::new();
+        single_object::header(told.fingerprint, &mut value);
+        from_json::write(&told.form, &schema_changes::value(shape, &differences, seen), &mut value)
+            .map_err(|e| PortError::Refused(e.to_string()))?;
+        let key = shape.qualified();
+        let partition = partition_of(Some(key.as_bytes()), told.topic.partitions);
+        let mut block = BlockBuilder::default();
+        block.push(Some(key.as_bytes()), Some(&value), &[], seen.commit_time_us, Some(told.schema), None);
+        let blocks = block.finish().into_iter().collect();
+        Ok(Some(PartitionBlocks { to: TopicPartition { topic: told.topic.id, partition }, blocks }))
+    }
+
+    /// Writes one table's changes into blocks and counts them.
     pub(crate) async fn write(
         &mut self,
         changes: &TableChanges,
         counts: &mut KindCounts,
     ) -> Result<Vec<PartitionBlocks>, PortError> {
         let form_key = (changes.table, changes.batch.table.clone());
+        let mut out = Vec::new();
+        if self.shapes.get(&changes.table) != Some(&changes.batch.table) {
+            out.extend(self.tell(changes).await?);
+        }
         if !self.forms.contains_key(&form_key) {
-            let form = ChangeForm::of(changes.batch.table.clone());
+            let form = RecordForm::of(changes.batch.table.clone(), self.values);
             let topic = &self.topics[changes.table].name;
-            let value = self.schemas.register(topic, "value", &form.value_text).await?;
-            let key = self.schemas.register(topic, "key", &form.key_text).await?;
+            let value = self.schemas.register(topic, "value", form.value_text()).await?;
+            let key = self.schemas.register(topic, "key", form.key_text()).await?;
             self.forms.insert(form_key.clone(), Registered { form, value, key });
         }
         let registered = &self.forms[&form_key];
@@ -57,11 +131,18 @@ impl Writer {
             let kind = batch.kinds[row];
             counts.add(kind);
             self.value.clear();
-            registered.form.write_change(batch, row, &mut self.value);
+            let there = registered.form.write_value(batch, row, &mut self.value);
             let timestamp = batch.origins[row].commit_time_us;
             let mut push = |partition: usize, key: Option<&[u8]>| {
                 let key_schema = key.map(|_| registered.key);
-                builders[partition].push(key, Some(&self.value), &[], timestamp, Some(registered.value), key_schema);
+                builders[partition].push(
+                    key,
+                    there.then_some(&self.value[..]),
+                    &[],
+                    timestamp,
+                    Some(registered.value),
+                    key_schema,
+                );
                 if builders[partition].is_full() {
                     parts[partition].extend(builders[partition].finish());
                 }
@@ -80,7 +161,6 @@ impl Writer {
             None => (0..batch.len()).for_each(&mut one),
             Some(rows) => rows.iter().copied().for_each(&mut one),
         }
-        let mut out = Vec::new();
         for (number, (mut builder, mut blocks)) in builders.into_iter().zip(parts).enumerate() {
             blocks.extend(builder.finish());
             if !blocks.is_empty() {
@@ -90,4 +170,32 @@ impl Writer {
         }
         Ok(out)
     }
+}
+
+/// The shape of a table as its topic's newest record has it; none if there is none that a source wrote.
+async fn latest_shape(
+    log: &dyn TopicLog,
+    schemas: &dyn SchemaStore,
+    topic: &Topic,
+) -> Result<Option<Arc<TableSchema>>, PortError> {
+    let mut newest: Option<(i64, SchemaId)> = None;
+    for bounds in log.bounds(topic.id).await? {
+        if bounds.records == 0 {
+            continue;
+        }
+        let at = TopicPartition { topic: topic.id, partition: bounds.partition };
+        for block in log.read(at, Offset(bounds.next.0 - 1), 1).await? {
+            for record in block.open(at)?.records() {
+                let (_, record) = record?;
+                if let Some(schema) = record.schema
+                    && newest.is_none_or(|(time, _)| time <= record.timestamp_us)
+                {
+                    newest = Some((record.timestamp_us, schema));
+                }
+            }
+        }
+    }
+    let Some((_, schema)) = newest else { return Ok(None) };
+    let text = schemas.schema_text(schema).await?;
+    Ok(ReadForm::from_value_text(&text).ok().map(|form| form.table().clone()))
 }

@@ -7,7 +7,7 @@ mod support;
 use std::time::{Duration, Instant};
 
 use chrono::Utc;
-use gonvel_core::connector::{Definition, DeliveredTopic};
+use gonvel_core::connector::{DeliveredTopic, SinkDefinition};
 use gonvel_core::naming::TopicName;
 use gonvel_core::ports::TopicLog;
 use gonvel_core::topic_settings::{Keep, TopicSettings};
@@ -68,7 +68,7 @@ async fn a_sink_that_comes_late_and_one_that_reads_along_end_with_the_source_s_r
         table: format!("late_{table}"),
     });
     let connection = world.database.connections().await.unwrap().into_iter().find(|c| c.name == "settlement").unwrap().id;
-    world.connector("late", Definition::Sink { connection, topics: topics.to_vec() }).await;
+    world.connector("late", SinkDefinition::of(connection, topics.to_vec())).await;
     let start = Instant::now();
     for table in ["bins", "lines"] {
         let expected = rows(&source, table).await;

@@ -10,9 +10,12 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use gonvel_core::block::UnpackedBlock;
-use gonvel_core::connector::{CapturedTable, Definition, DeliveredTopic, InitialLoad, State, ValidConnector, Wish};
+use gonvel_core::connector::{
+    CapturedTable, Definition, DeliveredTopic, InitialLoad, SinkDefinition, SourceDefinition, State, ValidConnector, Wish,
+};
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, Offset, TopicName, TopicPartition};
 use gonvel_core::ports::{DatabaseAddress, Login, TopicLog};
+use gonvel_core::record::Record;
 use gonvel_runtime::{Fleet, Services};
 use gonvel_stand_ins::postgres_cluster::OWNER;
 use gonvel_stand_ins::test_cluster::TestCluster;
@@ -58,38 +61,43 @@ impl World {
         Fleet::start(services)
     }
 
+    /// The connection to a database, made if it is not there.
     pub async fn connection(&self, database: &str) -> Uuid {
+        if let Some(there) = self.database.connections().await.unwrap().into_iter().find(|c| c.name == database) {
+            return there.id;
+        }
         let mut address = DatabaseAddress::new("127.0.0.1", self.cluster.port, database, OWNER, &self.cluster.password);
         address.log_login = self.log_login.clone();
         let input = ConnectionInput { name: ConnectionName::parse(database).unwrap(), address };
         self.database.create_connection(&input).await.unwrap().id
     }
 
-    pub async fn connector(&self, name: &str, definition: Definition) -> ConnectorId {
+    pub async fn connector(&self, name: &str, definition: impl Into<Definition>) -> ConnectorId {
         let id = ConnectorId(Uuid::now_v7());
-        let connector = ValidConnector::check(id, ConnectorName::parse(name).unwrap(), definition).unwrap();
+        let connector = ValidConnector::check(id, ConnectorName::parse(name).unwrap(), definition.into()).unwrap();
         self.database.create_connector(&connector, Wish::Run).await.unwrap();
         id
     }
 
     pub async fn flow(&self, tables: &[&str], partitions: i32) -> (ConnectorId, ConnectorId) {
-        let captured = tables
-            .iter()
-            .map(|t| CapturedTable { schema: "public".into(), table: (*t).into(), topic: format!("packhouse.{t}") })
-            .collect();
-        let source = Definition::Source {
-            connection: self.connection("packhouse").await,
-            tables: captured,
-            partitions,
-            load: self.load,
-        };
+        let mut source = self.source(tables, partitions).await;
+        source.load = self.load;
         let source = self.connector("from-packhouse", source).await;
-        let topics = tables
-            .iter()
-            .map(|t| DeliveredTopic { topic: format!("packhouse.{t}"), schema: "public".into(), table: (*t).into() })
-            .collect();
-        let sink = Definition::Sink { connection: self.connection("settlement").await, topics };
-        (source, self.connector("to-settlement", sink).await)
+        (source, self.connector("to-settlement", self.sink(tables).await).await)
+    }
+
+    /// A source of tables of the packhouse.
+    pub async fn source(&self, tables: &[&str], partitions: i32) -> SourceDefinition {
+        let captured = |t: &&str| CapturedTable::whole("public", t, &format!("packhouse.{t}"));
+        let connection = self.connection("packhouse").await;
+        SourceDefinition::of(connection, tables.iter().map(captured).collect(), partitions)
+    }
+
+    /// A sink of those tables' topics into the settlement.
+    pub async fn sink(&self, tables: &[&str]) -> SinkDefinition {
+        let topic =
+            |t: &&str| DeliveredTopic { topic: format!("packhouse.{t}"), schema: "public".into(), table: (*t).into() };
+        SinkDefinition::of(self.connection("settlement").await, tables.iter().map(topic).collect())
     }
 
     /// Waits until a connector is in a state, and gives the reason it shows.
@@ -146,8 +154,8 @@ fn difference(left: &[String], right: &[String]) -> String {
     format!("{} and {} rows, only left {:?}, only right {:?}", left.len(), right.len(), only(left, right), only(right, left))
 }
 
-/// All records of a topic as JSON, by partition.
-pub async fn topic_changes(database: &Database, name: &str) -> Vec<serde_json::Value> {
+/// All records of a topic, by partition.
+pub async fn topic_records(database: &Database, name: &str) -> Vec<Record> {
     let topic = database.topic(&TopicName::parse(name).unwrap()).await.unwrap();
     let mut out = Vec::new();
     for bounds in database.bounds(topic.id).await.unwrap() {
@@ -157,17 +165,26 @@ pub async fn topic_changes(database: &Database, name: &str) -> Vec<serde_json::V
             for block in database.read(at, Offset(next), 1 << 20).await.unwrap() {
                 assert_eq!(block.first.0, next, "offsets have a gap");
                 next = block.end().0;
-                for record in UnpackedBlock::open(&block.body).unwrap().records() {
-                    let record = record.unwrap().to_record();
-                    let text = gonvel_core::ports::SchemaStore::schema_text(database, record.schema.unwrap()).await.unwrap();
-                    let schema = gonvel_core::avro::schema::Schema::parse(&text).unwrap();
-                    let data = &record.value.unwrap()[10..];
-                    out.push(
-                        gonvel_core::avro::json::read(&schema, &mut gonvel_core::avro::binary::Reader::new(data)).unwrap(),
-                    );
-                }
+                let unpacked = UnpackedBlock::open(&block.body).unwrap();
+                out.extend(unpacked.records().map(|record| record.unwrap().to_record()));
             }
         }
+    }
+    out
+}
+
+/// The values of all records of a topic as JSON, by partition.
+pub async fn topic_changes(database: &Database, name: &str) -> Vec<serde_json::Value> {
+    let mut schemas = std::collections::HashMap::new();
+    let mut out = Vec::new();
+    for record in topic_records(database, name).await {
+        let id = record.schema.unwrap();
+        if let std::collections::hash_map::Entry::Vacant(place) = schemas.entry(id) {
+            let text = gonvel_core::ports::SchemaStore::schema_text(database, id).await.unwrap();
+            place.insert(gonvel_core::avro::schema::Schema::parse(&text).unwrap());
+        }
+        let data = &record.value.unwrap()[10..];
+        out.push(gonvel_core::avro::json::read(&schemas[&id], &mut gonvel_core::avro::binary::Reader::new(data)).unwrap());
     }
     out
 }

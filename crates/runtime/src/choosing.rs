@@ -1,0 +1,44 @@
+//! Which tables a source captures right now: those chosen one by one, and those found by their names.
+
+use std::collections::HashSet;
+
+use gonvel_connectors::error::ConnectorError;
+use gonvel_connectors::postgres::client::Client;
+use gonvel_connectors::postgres::publication;
+use gonvel_core::connector::{CapturedTable, SourceDefinition};
+use gonvel_core::naming::TopicName;
+use gonvel_core::table_patterns::topic_for;
+
+/// The tables, and what is to be said of those that a pattern covers and that are not captured.
+#[derive(Debug, Default, PartialEq, Eq)]
+pub(crate) struct Choice {
+    pub(crate) tables: Vec<CapturedTable>,
+    pub(crate) notes: Vec<String>,
+}
+
+pub(crate) async fn choose(client: &Client, system: &str, definition: &SourceDefinition) -> Result<Choice, ConnectorError> {
+    let mut choice = Choice { tables: definition.tables.clone(), notes: Vec::new() };
+    let Some(patterns) = &definition.patterns else { return Ok(choice) };
+    let chosen: HashSet<String> = definition.tables.iter().map(CapturedTable::qualified).collect();
+    let mut topics: HashSet<String> = definition.tables.iter().map(|t| t.topic.clone()).collect();
+    topics.extend(definition.schema_changes.clone());
+    for (table, hindrance) in publication::capturable(client).await? {
+        let name = format!("{}.{}", table.schema, table.table);
+        if chosen.contains(&name) || !patterns.covers(&table.schema, &table.table) {
+            continue;
+        }
+        let topic = topic_for(&patterns.topic, system, &table.schema, &table.table);
+        let not = match hindrance {
+            Some(hindrance) => Some(hindrance.to_owned()),
+            None => TopicName::parse(topic.as_str()).err().map(|e| format!("its topic cannot be called {topic}: {e}")),
+        };
+        if let Some(not) = not {
+            choice.notes.push(format!("{name} is not captured: {not}"));
+        } else if topics.insert(topic.clone()) {
+            choice.tables.push(CapturedTable::whole(&table.schema, &table.table, &topic));
+        } else {
+            choice.notes.push(format!("{name} is not captured: another table goes to {topic} already"));
+        }
+    }
+    Ok(choice)
+}

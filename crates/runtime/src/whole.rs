@@ -1,0 +1,63 @@
+//! Up to where the sources of a sink's topics are complete, so that no transaction of theirs is delivered in part.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use gonvel_connectors::error::ConnectorError;
+use gonvel_core::naming::ConnectorId;
+use gonvel_core::ports::FleetStore;
+
+use crate::lane::{Failure, ONLY};
+use crate::source_lane::complete_to;
+
+/// What is known of a sink's sources, and of the transactions that are being delivered.
+pub(crate) struct Whole {
+    fleet: Arc<dyn FleetStore>,
+    /// The sources.
+    sources: Vec<ConnectorId>,
+    /// The place of each topic's source among them.
+    of_topic: Vec<usize>,
+    /// Partitions that moved since the last round that was not in part.
+    pub(crate) moved: BTreeSet<usize>,
+    /// Whether a round in part was read, whose rest is to come.
+    pub(crate) under_way: bool,
+}
+
+impl Whole {
+    /// For these topics, in the order of the sink's.
+    pub(crate) async fn of(fleet: Arc<dyn FleetStore>, topics: &[String]) -> Result<Self, Failure> {
+        let (mut sources, mut of_topic) = (Vec::new(), Vec::new());
+        for topic in topics {
+            let Some(source) = fleet.source_of(topic).await? else {
+                return Err(ConnectorError::settings(
+                    Some("topics"),
+                    format!("no source connector writes the topic {topic}, so where its transactions end is not known"),
+                    "deliver it with a connector that does not keep transactions whole",
+                )
+                .into());
+            };
+            let place = sources.iter().position(|s| *s == source).unwrap_or_else(|| {
+                sources.push(source);
+                sources.len() - 1
+            });
+            of_topic.push(place);
+        }
+        Ok(Self { fleet, sources, of_topic, moved: BTreeSet::new(), under_way: false })
+    }
+
+    /// The place of a topic's source.
+    pub(crate) fn source(&self, topic: usize) -> usize {
+        self.of_topic[topic]
+    }
+
+    /// For each source a position of its log: every transaction that committed before it is in the topics as a whole.
+    pub(crate) async fn complete_to(&self) -> Result<Vec<u64>, Failure> {
+        let mut out = Vec::with_capacity(self.sources.len());
+        for source in &self.sources {
+            // a source that is gone brings nothing any more: what is there is all
+            let position = self.fleet.position(*source, ONLY).await?;
+            out.push(position.map_or(u64::MAX, |position| complete_to(&position)));
+        }
+        Ok(out)
+    }
+}

@@ -1,0 +1,107 @@
+//! Changes of tables' columns: told in a topic in order with the rows, and carried into targets as far as each sink may.
+#![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
+
+mod support;
+
+use std::time::{Duration, Instant};
+
+use gonvel_core::connector::{State, TargetColumns};
+use support::{World, rows, topic_changes};
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn changes_of_columns_are_told_once_and_reach_targets_without_a_stop() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    source
+        .batch_execute(
+            "CREATE TABLE bins (id bigint PRIMARY KEY, grade varchar(6), room smallint);
+             INSERT INTO bins SELECT n, 'first', n FROM generate_series(1, 50) n",
+        )
+        .await
+        .unwrap();
+    let mut definition = world.source(&["bins"], 2).await;
+    definition.schema_changes = Some("packhouse.schema-changes".into());
+    let mut fleet = world.fleet();
+    let from = world.connector("from-packhouse", definition).await;
+    let mut sinks = Vec::new();
+    for (name, columns) in [("ask", TargetColumns::Ask), ("add", TargetColumns::Add), ("widen", TargetColumns::Widen)] {
+        let mut sink = world.sink(&["bins"]).await;
+        (sink.writes.columns, sink.topics[0].schema) = (columns, name.into());
+        sinks.push(world.connector(&format!("to-{name}"), sink).await);
+    }
+    world.until_state(from, State::Following).await;
+
+    let steps = [
+        "ALTER TABLE bins ADD COLUMN weight numeric(7,1); UPDATE bins SET weight = 2.5 WHERE id <= 10",
+        "ALTER TABLE bins ALTER room TYPE integer, ALTER grade TYPE text; UPDATE bins SET room = 7 WHERE id = 11",
+        "ALTER TABLE bins RENAME COLUMN weight TO net_weight; UPDATE bins SET net_weight = 3.5 WHERE id = 12",
+        "ALTER TABLE bins DROP COLUMN grade; INSERT INTO bins (id, room, net_weight) VALUES (51, 8, 4.5)",
+    ];
+    for (number, step) in steps.iter().enumerate() {
+        source.batch_execute(step).await.unwrap();
+        if number == 1 {
+            // whoever goes on after a crash does not tell it twice, nor forget it
+            drop(fleet);
+            fleet = world.fleet();
+        }
+        let start = Instant::now();
+        while topic_changes(&world.database, "packhouse.schema-changes").await.len() <= number {
+            assert!(start.elapsed() < Duration::from_secs(30), "step {number} was not told");
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+    }
+    source.batch_execute("UPDATE bins SET room = 90000 WHERE id = 13").await.unwrap();
+    let told = topic_changes(&world.database, "packhouse.schema-changes").await;
+    let statements: Vec<String> =
+        told.iter().map(|t| t["statement"].as_str().unwrap().replace(r#"ALTER TABLE "public"."bins" "#, "")).collect();
+    assert_eq!(
+        statements,
+        [
+            r#"ADD COLUMN "weight" numeric(7,1);"#,
+            r#"ALTER COLUMN "grade" TYPE text; ALTER COLUMN "room" TYPE integer;"#,
+            r#"RENAME COLUMN "weight" TO "net_weight";"#,
+            r#"DROP COLUMN "grade";"#,
+        ]
+    );
+    let first = &told[0];
+    assert!(first["by"].is_null() && first["table"] == "bins" && first["changes"][0]["change"] == "added", "{first}");
+
+    // the one that may do it all follows; what the others lack is told, with the statement
+    let start = Instant::now();
+    // a renamed column is a new one there: values that came under the former name stay under it
+    let wide = "SELECT (id, room, net_weight)::text FROM widen.bins WHERE id > 10 ORDER BY 1";
+    let expected = rows(&source, "(SELECT id, room, net_weight FROM bins WHERE id > 10)").await;
+    loop {
+        let found = target.query(wide, &[]).await.map(|r| r.iter().map(|r| r.get::<_, String>(0)).collect::<Vec<_>>());
+        if found.as_ref().is_ok_and(|found| *found == expected) {
+            break;
+        }
+        assert!(start.elapsed() < Duration::from_secs(30), "{found:?}");
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    world.until_state(sinks[2], State::Following).await;
+    for (sink, column) in [(sinks[0], "has no column net_weight"), (sinks[1], "room is smallint there and integer comes")] {
+        let reason = world.until_state(sink, State::Halted).await;
+        assert!(reason.contains("out of range") || reason.contains("smallint"), "{reason}");
+        let notes = world.database.find_connector(sink).await.unwrap().lanes[0].notes.join("\n");
+        assert!(notes.contains(column) && notes.contains("ALTER TABLE"), "{notes}");
+    }
+    // carried out by a person, it goes on
+    target
+        .batch_execute(r#"ALTER TABLE "add".bins ALTER room TYPE integer; ALTER TABLE ask.bins ALTER room TYPE integer"#)
+        .await
+        .unwrap();
+    for sink in &sinks[..2] {
+        world.database.ask(*sink, gonvel_core::connector::Wish::Run).await.unwrap();
+        world.until_state(*sink, State::Following).await;
+    }
+    let start = Instant::now();
+    while rows(&target, r#"(SELECT id, room, net_weight FROM "add".bins WHERE id > 10)"#).await != expected {
+        assert!(start.elapsed() < Duration::from_secs(30));
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    let asks = target.query("SELECT room FROM ask.bins WHERE id = 13", &[]).await.unwrap();
+    assert_eq!(asks[0].get::<_, i32>(0), 90_000);
+    fleet.stop().await;
+}
