@@ -8,7 +8,9 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use async_trait::async_trait;
-use gonvel_core::connector::{CapturedTable, Definition, DeliveredTopic, InitialLoad, ValidConnector, Wish};
+use gonvel_core::connector::{
+    CapturedTable, Definition, DeliveredTopic, SinkDefinition, SourceDefinition, ValidConnector, Wish,
+};
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, TopicName};
 use gonvel_core::ports::{DatabaseAddress, PortError, TopicLog};
 use gonvel_server::DemoWorkload;
@@ -114,12 +116,12 @@ async fn ready_made(database: &Database, cluster: &Cluster) -> Result<(), Box<dy
         connections.push(database.create_connection(&input).await?.id);
     }
     let topic = |table: &str| format!("packhouse.{table}");
-    let tables = CARRIED.map(|t| CapturedTable { schema: "public".into(), table: t.into(), topic: topic(t) }).to_vec();
-    let source =
-        Definition::Source { connection: connections[0], tables, partitions: PARTITIONS, load: InitialLoad::default() };
+    let tables = CARRIED.map(|t| CapturedTable::whole("public", t, &topic(t))).to_vec();
+    let mut source = SourceDefinition::of(connections[0], tables, PARTITIONS);
+    source.schema_changes = Some("packhouse.schema-changes".into());
     let topics = CARRIED.map(|t| DeliveredTopic { topic: topic(t), schema: "public".into(), table: t.into() }).to_vec();
-    let sink = Definition::Sink { connection: connections[1], topics };
-    for (name, definition) in [("packhouse-changes", source), ("settlement-tables", sink)] {
+    let sink = SinkDefinition::of(connections[1], topics);
+    for (name, definition) in [("packhouse-changes", Definition::from(source)), ("settlement-tables", sink.into())] {
         let id = ConnectorId(Uuid::now_v7());
         let connector = ValidConnector::check(id, ConnectorName::parse(name)?, definition)?;
         database.create_connector(&connector, Wish::Run).await?;

@@ -4,74 +4,13 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
-/// A table to capture and the topic for its changes.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct CapturedTable {
-    /// Schema in the source.
-    pub schema: String,
-    /// Table in the source.
-    pub table: String,
-    /// The topic.
-    pub topic: String,
-}
-
-/// A topic to deliver and the table it goes to.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct DeliveredTopic {
-    /// The topic.
-    pub topic: String,
-    /// Schema in the target.
-    pub schema: String,
-    /// Table in the target.
-    pub table: String,
-}
-
-/// How the rows that exist when a source connector starts are copied.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct InitialLoad {
-    /// Whether they are; otherwise only what changes from then on is captured.
-    pub rows: bool,
-    /// Rows read a second at most; none for as fast as the source gives them.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub rows_per_second: Option<u32>,
-}
-
-impl Default for InitialLoad {
-    fn default() -> Self {
-        Self { rows: true, rows_per_second: None }
-    }
-}
+use crate::definition::{CapturedTable, Definition, Values};
 
 /// Tables to be loaded again.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ReloadRequest {
     /// The tables, as `schema.table`.
     pub tables: Vec<String>,
-}
-
-/// What a connector does.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-#[serde(tag = "kind", rename_all = "lowercase")]
-pub enum Definition {
-    /// Carries changes of tables into topics.
-    Source {
-        /// The connection it reads through.
-        connection: Uuid,
-        /// What it captures.
-        tables: Vec<CapturedTable>,
-        /// Partitions for the topics it makes, 1 to 1000.
-        partitions: i32,
-        /// How the rows that exist are copied.
-        #[serde(default)]
-        load: InitialLoad,
-    },
-    /// Carries topics into tables.
-    Sink {
-        /// The connection it writes through.
-        connection: Uuid,
-        /// What it delivers.
-        topics: Vec<DeliveredTopic>,
-    },
 }
 
 /// A new connector.
@@ -196,6 +135,134 @@ pub struct Connector {
     pub created_at: String,
     /// Progress by table or topic.
     pub tables: Vec<TableProgress>,
+    /// What should be known of it though it runs: tables it does not capture, columns its target lacks.
+    pub notes: Vec<String>,
+}
+
+/// Another definition for a connector.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ConnectorChange {
+    /// The version it was made from.
+    pub version: i32,
+    /// What the connector is to do.
+    pub definition: Definition,
+}
+
+/// One consequence of a change.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Consequence {
+    /// In a word: `starts_anew`, `loads_new`, `follows_new`, `loads_again`, `lets_go`, `delivers_new`, `writes_otherwise`.
+    pub kind: String,
+    /// In a sentence.
+    pub says: String,
+    /// The tables or topics it concerns; empty for all.
+    pub concerns: Vec<String>,
+}
+
+/// What a change would do. Nothing is changed.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ChangeConsequences {
+    /// Its consequences; none if the definition is the same.
+    pub consequences: Vec<Consequence>,
+    /// The manifest before.
+    pub before: String,
+    /// The manifest after.
+    pub after: String,
+}
+
+/// A version of a connector's definition.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ConnectorVersion {
+    /// Its number, from 1.
+    pub version: i32,
+    /// What the connector was to do.
+    pub definition: Definition,
+    /// The same as a manifest.
+    pub manifest: String,
+    /// When it was made.
+    pub made_at: String,
+}
+
+/// A manifest's text.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ManifestText {
+    /// YAML.
+    pub text: String,
+}
+
+/// A connector without a state.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct NamedDefinition {
+    /// Its name.
+    pub name: String,
+    /// What it does.
+    pub definition: Definition,
+}
+
+/// What is wrong in a manifest, and where.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ManifestFault {
+    /// Line, from 1.
+    pub line: usize,
+    /// Column, from 1.
+    pub column: usize,
+    /// What was found, and what fits.
+    pub finding: String,
+}
+
+/// What a manifest's text says.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ManifestReading {
+    /// The connector, if it can be read.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub connector: Option<NamedDefinition>,
+    /// What is wrong, if anything.
+    pub faults: Vec<ManifestFault>,
+}
+
+/// Which rows to show, and how they would be written.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SampleRequest {
+    /// The table as it would be captured.
+    pub table: CapturedTable,
+    /// How its records would be written.
+    #[serde(default)]
+    pub values: Values,
+}
+
+/// A column of a sample.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct SampleColumn {
+    /// Its name.
+    pub name: String,
+    /// Its type in the source.
+    pub source_type: String,
+    /// Whether it is part of the key.
+    pub key: bool,
+    /// Whether it is captured.
+    pub captured: bool,
+}
+
+/// One row of a sample.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct SampleRow {
+    /// Its columns as the source writes them, in the order of the columns; none for null.
+    pub cells: Vec<Option<String>>,
+    /// The key of its record.
+    pub key: serde_json::Value,
+    /// The value of its record.
+    pub value: serde_json::Value,
+    /// Bytes of its record's key and value.
+    pub bytes: usize,
+}
+
+/// Rows of a table as they are now, and the records they would become.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct RowSample {
+    /// All columns of the table.
+    pub columns: Vec<SampleColumn>,
+    /// A few rows.
+    pub rows: Vec<SampleRow>,
 }
 
 /// What to do with a connector.

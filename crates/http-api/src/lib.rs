@@ -4,6 +4,7 @@
 
 mod connections;
 mod connectors;
+mod definition;
 mod demo;
 mod problem;
 mod readers;
@@ -12,6 +13,7 @@ mod topics;
 
 pub use connections::*;
 pub use connectors::*;
+pub use definition::*;
 pub use demo::*;
 pub use problem::*;
 pub use readers::*;

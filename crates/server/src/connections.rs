@@ -10,12 +10,15 @@ use gonvel_core::naming::ConnectionName;
 use gonvel_core::ports::{DatabaseAddress, FleetStore, Login, TlsMode};
 use gonvel_core::preflight::may_start;
 use gonvel_core::secret::Secret;
-use gonvel_http_api::{Connection, ConnectionRequest, Preflight, Problem, SourceTable};
+use gonvel_http_api::{
+    Connection, ConnectionRequest, Preflight, Problem, RowSample, SampleColumn, SampleRequest, SampleRow, SourceTable,
+};
 use gonvel_runtime::systems;
 use gonvel_storage::catalog::connections::{self as stored, ConnectionInput};
 use uuid::Uuid;
 
 use crate::preflights;
+use crate::presenting;
 use crate::problems::{Body, Refusal};
 use crate::state::ServerState;
 
@@ -181,4 +184,25 @@ pub(crate) async fn tables(
         columns: t.columns,
     });
     Ok(Json(found.collect()))
+}
+
+/// A few rows of a table as they are now, and the records they would become.
+#[utoipa::path(operation_id = "sampleRows", post, path = "/api/v1/connections/{id}/sample", tag = "connections", request_body = SampleRequest,
+    responses((status = 200, body = RowSample), (status = 404, body = Problem), (status = 422, body = Problem), (status = 502, body = Problem)))]
+pub(crate) async fn sample(
+    State(state): State<Arc<ServerState>>,
+    Path(id): Path<Uuid>,
+    Body(request): Body<SampleRequest>,
+) -> Result<Json<RowSample>, Refusal> {
+    let address = state.database.address(id).await?;
+    let table = presenting::asked_table(&request.table);
+    let sample = systems::sample(&address, &table, presenting::asked_values(request.values)).await?;
+    let columns = sample.columns.into_iter().map(|c| SampleColumn {
+        name: c.name,
+        source_type: c.source_type,
+        key: c.key,
+        captured: c.captured,
+    });
+    let rows = sample.rows.into_iter().map(|r| SampleRow { cells: r.cells, key: r.key, value: r.value, bytes: r.bytes });
+    Ok(Json(RowSample { columns: columns.collect(), rows: rows.collect() }))
 }

@@ -26,7 +26,7 @@ pub(crate) async fn all(state: &ServerState) -> Result<Vec<Connector>, Refusal> 
     Ok(connectors.iter().map(present).collect())
 }
 
-async fn find(state: &ServerState, id: Uuid) -> Result<Connector, Refusal> {
+pub(crate) async fn find(state: &ServerState, id: Uuid) -> Result<Connector, Refusal> {
     let found = state.database.find_connector(ConnectorId(id)).await?;
     let system = state.database.find_connection(found.definition.connection()).await?;
     Ok(presenting::connector(&found, system.name))
@@ -46,7 +46,7 @@ pub(crate) async fn create(
     Body(request): Body<ConnectorRequest>,
 ) -> Result<(StatusCode, Json<Connector>), Refusal> {
     let id = ConnectorId(Uuid::now_v7());
-    let definition = presenting::asked_definition(request.definition);
+    let definition = presenting::asked_definition(&request.definition);
     let connector = ValidConnector::check(id, ConnectorName::parse(request.name)?, definition)?;
     if state.database.connectors().await?.iter().any(|c| c.name == connector.name().as_str()) {
         let taken = PortError::Exists { what: format!("the connector {}", connector.name()) };
@@ -116,7 +116,7 @@ pub(crate) async fn load_again(
     Body(request): Body<ReloadRequest>,
 ) -> Result<(StatusCode, Json<Connector>), Refusal> {
     let connector = state.database.find_connector(ConnectorId(id)).await?;
-    let Definition::Source { tables, .. } = &connector.definition else {
+    let Definition::Source(source) = &connector.definition else {
         return Err(
             PortError::Refused("a sink has no table to load: load it in the source that writes its topics".into()).into()
         );
@@ -127,7 +127,10 @@ pub(crate) async fn load_again(
     if request.tables.is_empty() {
         return Err(Refusal::invalid("tables", "no table is named: name at least one, as schema.table"));
     }
-    let captured = |name: &String| tables.iter().any(|t| format!("{}.{}", t.schema, t.table) == *name);
+    let found = connector.lanes.iter().flat_map(|l| l.tables.keys());
+    let known: std::collections::HashSet<String> =
+        source.tables.iter().map(gonvel_core::connector::CapturedTable::qualified).chain(found.cloned()).collect();
+    let captured = |name: &String| known.contains(name);
     if let Some(unknown) = request.tables.iter().find(|name| !captured(name)) {
         return Err(Refusal::invalid("tables", format!("{} does not capture a table {unknown}", connector.name)));
     }

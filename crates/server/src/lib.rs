@@ -4,10 +4,12 @@ mod connections;
 mod connectors;
 mod console;
 mod demo;
+mod edits;
 mod health;
 mod limits;
 mod lingering;
 mod live;
+mod manifests;
 mod preflights;
 mod presenting;
 mod problems;
@@ -52,9 +54,14 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
         .routes(routes!(preflights::of_unsaved))
         .routes(routes!(preflights::mend))
         .routes(routes!(preflights::kept, preflights::again))
-        .routes(routes!(connectors::one, connectors::remove))
+        .routes(routes!(connectors::one, edits::change, connectors::remove))
         .routes(routes!(connectors::act))
         .routes(routes!(connectors::load_again))
+        .routes(routes!(edits::preview))
+        .routes(routes!(edits::versions))
+        .routes(routes!(manifests::read))
+        .routes(routes!(manifests::write))
+        .routes(routes!(connections::sample))
         .routes(routes!(topics::list, topics::create))
         .routes(routes!(topics::one, topics::remove))
         .routes(routes!(topics::change))

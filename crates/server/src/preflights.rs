@@ -7,13 +7,13 @@ use std::time::Instant;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use gonvel_core::change_form::ChangeForm;
 use gonvel_core::civil::rfc3339;
 use gonvel_core::connector::{Definition, ValidConnector};
 use gonvel_core::loops::system_of;
 use gonvel_core::naming::{ConnectorId, ConnectorName, TopicName};
 use gonvel_core::ports::FleetStore;
 use gonvel_core::preflight::{KeptReport, Report};
+use gonvel_core::record_form::ReadForm;
 use gonvel_core::table::TableSchema;
 use gonvel_http_api::{ConnectorRequest, MendRequest, Preflight, Problem};
 use gonvel_runtime::systems;
@@ -62,19 +62,19 @@ pub(crate) async fn check(
 /// The shapes of captured rows in the topics that a sink is to deliver.
 async fn shapes(state: &ServerState, definition: &Definition) -> Result<HashMap<String, TableSchema>, Refusal> {
     let mut shapes = HashMap::new();
-    let Definition::Sink { topics, .. } = definition else { return Ok(shapes) };
-    for delivered in topics {
+    let Definition::Sink(sink) = definition else { return Ok(shapes) };
+    for delivered in &sink.topics {
         let versions = state.database.schemas_of(&TopicName::parse(delivered.topic.clone())?).await?;
         let latest = versions.iter().rev().find(|v| v.role == "value");
-        if let Some(form) = latest.and_then(|v| ChangeForm::from_value_text(&v.text).ok()) {
-            shapes.insert(delivered.topic.clone(), (*form.table).clone());
+        if let Some(form) = latest.and_then(|v| ReadForm::from_value_text(&v.text).ok()) {
+            shapes.insert(delivered.topic.clone(), (**form.table()).clone());
         }
     }
     Ok(shapes)
 }
 
 fn valid(request: ConnectorRequest) -> Result<Definition, Refusal> {
-    let definition = presenting::asked_definition(request.definition);
+    let definition = presenting::asked_definition(&request.definition);
     // a connector that is being built may have no name yet
     let name = if request.name.is_empty() { "unnamed".to_owned() } else { request.name };
     let connector = ValidConnector::check(ConnectorId(Uuid::nil()), ConnectorName::parse(name)?, definition)?;

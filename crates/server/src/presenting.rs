@@ -6,46 +6,26 @@ use gonvel_core::ports::LaneStatus;
 use gonvel_http_api as api;
 use gonvel_storage::catalog::connectors::Connector;
 
-pub(crate) fn definition(definition: &core::Definition) -> api::Definition {
-    match definition {
-        core::Definition::Source { connection, tables, partitions, load } => api::Definition::Source {
-            connection: *connection,
-            tables: tables
-                .iter()
-                .map(|t| api::CapturedTable { schema: t.schema.clone(), table: t.table.clone(), topic: t.topic.clone() })
-                .collect(),
-            partitions: *partitions,
-            load: api::InitialLoad { rows: load.rows, rows_per_second: load.rows_per_second },
-        },
-        core::Definition::Sink { connection, topics } => api::Definition::Sink {
-            connection: *connection,
-            topics: topics
-                .iter()
-                .map(|t| api::DeliveredTopic { topic: t.topic.clone(), schema: t.schema.clone(), table: t.table.clone() })
-                .collect(),
-        },
-    }
+/// Both forms of a definition say the same in JSON.
+fn same<T: serde::de::DeserializeOwned>(definition: &impl serde::Serialize) -> T {
+    let json = serde_json::to_value(definition).expect("a definition is text, numbers and lists");
+    serde_json::from_value(json).expect("both forms of a definition have the same fields, as a test holds")
 }
 
-pub(crate) fn asked_definition(definition: api::Definition) -> core::Definition {
-    match definition {
-        api::Definition::Source { connection, tables, partitions, load } => core::Definition::Source {
-            connection,
-            tables: tables
-                .into_iter()
-                .map(|t| core::CapturedTable { schema: t.schema, table: t.table, topic: t.topic })
-                .collect(),
-            partitions,
-            load: core::InitialLoad { rows: load.rows, rows_per_second: load.rows_per_second },
-        },
-        api::Definition::Sink { connection, topics } => core::Definition::Sink {
-            connection,
-            topics: topics
-                .into_iter()
-                .map(|t| core::DeliveredTopic { topic: t.topic, schema: t.schema, table: t.table })
-                .collect(),
-        },
-    }
+pub(crate) fn definition(definition: &core::Definition) -> api::Definition {
+    same(definition)
+}
+
+pub(crate) fn asked_definition(definition: &api::Definition) -> core::Definition {
+    same(definition)
+}
+
+pub(crate) fn asked_table(table: &api::CapturedTable) -> core::CapturedTable {
+    same(table)
+}
+
+pub(crate) fn asked_values(values: api::Values) -> core::Values {
+    same(&values)
 }
 
 fn state(connector: &Connector, lane: Option<&LaneStatus>) -> api::State {
@@ -74,7 +54,15 @@ const SINK_GUARANTEE: &str = "Exactly once: rows and position commit in one tran
 
 pub(crate) fn connector(connector: &Connector, system: String) -> api::Connector {
     let lane = connector.lanes.first();
-    let tables: Vec<api::TableProgress> = planned(&connector.definition)
+    let mut ways: Vec<(String, String)> = planned(&connector.definition).collect();
+    // tables that were found by their names are known to the lane alone
+    for (from, progress) in lane.iter().flat_map(|l| &l.tables) {
+        if !progress.other_end.is_empty() && !ways.iter().any(|(known, _)| known == from) {
+            ways.push((from.clone(), progress.other_end.clone()));
+        }
+    }
+    let tables: Vec<api::TableProgress> = ways
+        .into_iter()
         .map(|(from, to)| {
             let progress = lane.and_then(|l| l.tables.get(&from));
             let counts = progress.map(|p| p.counts).unwrap_or_default();
@@ -113,17 +101,69 @@ pub(crate) fn connector(connector: &Connector, system: String) -> api::Connector
         version: connector.version,
         created_at: rfc3339(connector.created_at.timestamp_micros()),
         tables,
+        notes: lane.map(|l| l.notes.clone()).unwrap_or_default(),
     }
 }
 
 /// From where to where, for each table or topic of a definition.
 fn planned(definition: &core::Definition) -> Box<dyn Iterator<Item = (String, String)> + '_> {
     match definition {
-        core::Definition::Source { tables, .. } => {
-            Box::new(tables.iter().map(|t| (format!("{}.{}", t.schema, t.table), t.topic.clone())))
+        core::Definition::Source(source) => Box::new(source.tables.iter().map(|t| (t.qualified(), t.topic.clone()))),
+        core::Definition::Sink(sink) => {
+            Box::new(sink.topics.iter().map(|t| (t.topic.clone(), format!("{}.{}", t.schema, t.table))))
         }
-        core::Definition::Sink { topics, .. } => {
-            Box::new(topics.iter().map(|t| (t.topic.clone(), format!("{}.{}", t.schema, t.table))))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use gonvel_core::table_patterns::TablePatterns;
+    use uuid::Uuid;
+
+    use super::*;
+
+    #[test]
+    fn both_forms_of_a_definition_say_the_same() {
+        let table = core::CapturedTable {
+            leave_out: vec!["remark".into()],
+            key: vec!["id".into()],
+            load_where: Some("true".into()),
+            ..core::CapturedTable::whole("public", "bins", "bins")
+        };
+        let patterns = TablePatterns { include: vec!["*".into()], exclude: vec!["x".into()], topic: "{table}".into() };
+        let starts = [
+            core::Start::Earliest,
+            core::Start::Latest,
+            core::Start::Time { time: "2026-11-25T06:00:00Z".into() },
+            core::Start::Position { position: "0/1".into() },
+            core::Start::Offsets { offsets: vec![core::StartOffset { topic: "bins".into(), partition: 0, offset: 7 }] },
+            core::Start::Connector { connector: Uuid::max() },
+        ];
+        for start in starts {
+            let source = core::SourceDefinition {
+                patterns: Some(patterns.clone()),
+                load: core::InitialLoad { rows: false, rows_per_second: Some(9), chunks: 4 },
+                values: core::Values { form: core::ValueForm::Row, encoding: core::Encoding::Json },
+                start: Some(start.clone()),
+                schema_changes: Some("changes".into()),
+                ..core::SourceDefinition::of(Uuid::nil(), vec![table.clone()], 3)
+            };
+            let topic = core::DeliveredTopic { topic: "bins".into(), schema: "public".into(), table: "bins".into() };
+            let mut sink = core::SinkDefinition::of(Uuid::nil(), vec![topic]);
+            sink.start = Some(start);
+            for rows in
+                [core::TargetRows::Current, core::TargetRows::Appended, core::TargetRows::Changes, core::TargetRows::History]
+            {
+                for deletes in [core::Deletes::Applied, core::Deletes::Marked, core::Deletes::Ignored] {
+                    for columns in [core::TargetColumns::Ask, core::TargetColumns::Add, core::TargetColumns::Widen] {
+                        sink.writes = core::Writes { rows, deletes, columns, whole_transactions: true };
+                        let whole = core::Definition::from(sink.clone());
+                        assert_eq!(asked_definition(&definition(&whole)), whole);
+                    }
+                }
+            }
+            let whole = core::Definition::from(source);
+            assert_eq!(asked_definition(&definition(&whole)), whole);
         }
     }
 }

@@ -24,8 +24,12 @@ use crate::state::ServerState;
 /// Whether a connector writes (true) or reads (false) a topic; none if it does neither.
 fn writes(connector: &Connector, topic: &str) -> Option<bool> {
     match &connector.definition {
-        Definition::Source { tables, .. } if tables.iter().any(|t| t.topic == topic) => Some(true),
-        Definition::Sink { topics, .. } if topics.iter().any(|t| t.topic == topic) => Some(false),
+        Definition::Source(source) if source.tables.iter().any(|t| t.topic == topic) => Some(true),
+        Definition::Source(source) if source.schema_changes.as_deref() == Some(topic) => Some(true),
+        Definition::Source(_) if connector.lanes.iter().flat_map(|l| l.tables.values()).any(|t| t.other_end == topic) => {
+            Some(true)
+        }
+        Definition::Sink(sink) if sink.topics.iter().any(|t| t.topic == topic) => Some(false),
         _ => None,
     }
 }

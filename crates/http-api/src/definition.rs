@@ -1,0 +1,255 @@
+//! What a connector is asked to do: the core's definition in the form of the API. The two say the same in JSON, which a test
+//! of the server holds them to.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+fn one() -> u32 {
+    1
+}
+
+impl Default for InitialLoad {
+    fn default() -> Self {
+        Self { rows: true, rows_per_second: None, chunks: 1 }
+    }
+}
+
+/// Which tables are captured because of their names, and how their topics are called.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct TablePatterns {
+    /// Patterns for `schema.table`; `*` stands for any characters, `?` for one.
+    pub include: Vec<String>,
+    /// Patterns for those that are left out all the same.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub exclude: Vec<String>,
+    /// How topics are named, by `{system}`, `{schema}` and `{table}`.
+    pub topic: String,
+}
+
+/// A table that a source captures, and the topic it writes.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct CapturedTable {
+    /// Schema in the source.
+    pub schema: String,
+    /// Table in the source.
+    pub table: String,
+    /// The topic for its changes.
+    pub topic: String,
+    /// Columns that are not captured.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub leave_out: Vec<String>,
+    /// Columns that are the key, where it is not the primary key.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub key: Vec<String>,
+    /// A condition in the source's SQL: the initial load reads only the rows that fulfil it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub load_where: Option<String>,
+}
+
+/// A topic that a sink reads, and the table it writes.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct DeliveredTopic {
+    /// The topic.
+    pub topic: String,
+    /// Schema in the target.
+    pub schema: String,
+    /// Table in the target.
+    pub table: String,
+}
+
+/// How the rows that exist when a source connector starts are copied.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct InitialLoad {
+    /// Whether they are; otherwise only what changes from then on is captured.
+    pub rows: bool,
+    /// Rows read a second at most; none for as fast as the source gives them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rows_per_second: Option<u32>,
+    /// Chunks read at a time, each by a session of its own.
+    #[serde(default = "one")]
+    pub chunks: u32,
+}
+
+/// What a source's values hold.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum ValueForm {
+    /// The whole change: kind, the row after and before it, origin.
+    #[default]
+    Change,
+    /// The row after the change; nothing for a delete.
+    Row,
+}
+
+/// How a source's keys and values are written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Encoding {
+    /// Avro's single-object encoding.
+    #[default]
+    Avro,
+    /// JSON text.
+    Json,
+}
+
+/// How a source writes its records.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
+pub struct Values {
+    /// What they hold.
+    #[serde(default)]
+    pub form: ValueForm,
+    /// How they are written.
+    #[serde(default)]
+    pub encoding: Encoding,
+}
+
+/// Where to begin in one partition.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct StartOffset {
+    /// The topic.
+    pub topic: String,
+    /// The partition.
+    pub partition: i32,
+    /// The first offset to deliver.
+    pub offset: i64,
+}
+
+/// Where a connector begins when it first starts.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "at", rename_all = "lowercase")]
+pub enum Start {
+    /// With what is kept longest.
+    Earliest,
+    /// With what comes next.
+    Latest,
+    /// With the first change or record at a time or after it.
+    Time {
+        /// RFC 3339.
+        time: String,
+    },
+    /// After a position of the source's log.
+    Position {
+        /// As the source writes it.
+        position: String,
+    },
+    /// At an offset of each partition; a partition that is not named begins with its oldest record.
+    Offsets {
+        /// The offsets.
+        offsets: Vec<StartOffset>,
+    },
+    /// Where another connector stands.
+    Connector {
+        /// The other connector.
+        connector: Uuid,
+    },
+}
+
+/// A connector that carries changes of tables into topics.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct SourceDefinition {
+    /// The connection it reads through.
+    pub connection: Uuid,
+    /// The tables that were chosen one by one.
+    pub tables: Vec<CapturedTable>,
+    /// Tables that are captured because of their names, also those made later.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub patterns: Option<TablePatterns>,
+    /// Partitions for the topics it makes.
+    pub partitions: i32,
+    /// How the rows that exist are copied.
+    #[serde(default)]
+    pub load: InitialLoad,
+    /// How its records are written.
+    #[serde(default)]
+    pub values: Values,
+    /// Where it begins; none for now.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub start: Option<Start>,
+    /// The topic for changes of the tables' columns; none where they are not told.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub schema_changes: Option<String>,
+}
+
+/// What a sink's table holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum TargetRows {
+    /// The rows as they are now, by key.
+    #[default]
+    Current,
+    /// One more row for every row that was loaded, inserted or updated.
+    Appended,
+    /// One row for every change: kind, time, position, the row before and after it.
+    Changes,
+    /// Every state a row was in, with the time from and to which it was.
+    History,
+}
+
+/// What becomes of a row in the target when it is deleted in the source.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Deletes {
+    /// It goes there as well.
+    #[default]
+    Applied,
+    /// It stays, and the time of its deletion stands beside it.
+    Marked,
+    /// It stays as it was.
+    Ignored,
+}
+
+/// What a sink does by itself when the columns of its topics change.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum TargetColumns {
+    /// Nothing: what the target lacks is left out, and the statement is shown.
+    Ask,
+    /// It adds columns; what else is needed is shown.
+    #[default]
+    Add,
+    /// It adds columns, and gives those that have become wider a wider type.
+    Widen,
+}
+
+/// How a sink writes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
+pub struct Writes {
+    /// What the tables hold.
+    #[serde(default)]
+    pub rows: TargetRows,
+    /// What becomes of deleted rows.
+    #[serde(default)]
+    pub deletes: Deletes,
+    /// What happens when columns change.
+    #[serde(default)]
+    pub columns: TargetColumns,
+    /// Whether a transaction of the source becomes visible in the target as a whole, across the sink's tables.
+    #[serde(default)]
+    pub whole_transactions: bool,
+}
+
+/// A connector that carries topics into tables.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct SinkDefinition {
+    /// The connection it writes through.
+    pub connection: Uuid,
+    /// What it delivers.
+    pub topics: Vec<DeliveredTopic>,
+    /// How it writes.
+    #[serde(default)]
+    pub writes: Writes,
+    /// Where it begins; none for the oldest records.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub start: Option<Start>,
+}
+
+/// What a connector is to do, as given by a person.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "kind", rename_all = "lowercase")]
+pub enum Definition {
+    /// Carries changes of tables into topics.
+    Source(SourceDefinition),
+    /// Carries topics into tables.
+    Sink(SinkDefinition),
+}

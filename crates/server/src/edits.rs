@@ -1,0 +1,106 @@
+//! Changing a connector that is there: what a change will do, its versions, and going back to one.
+
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::{Path, State};
+use gonvel_core::civil::rfc3339;
+use gonvel_core::connector::edit::{self, Consequences};
+use gonvel_core::connector::{Definition, ValidConnector, Wish};
+use gonvel_core::naming::{ConnectorId, ConnectorName};
+use gonvel_http_api::{ChangeConsequences, Connector, ConnectorChange, ConnectorVersion, Consequence, Problem};
+use gonvel_storage::catalog::connectors::Connector as Stored;
+use uuid::Uuid;
+
+use crate::connectors::find;
+use crate::manifests::{KnownNames, names};
+use crate::preflights;
+use crate::presenting;
+use crate::problems::{Body, Refusal};
+use crate::state::ServerState;
+
+/// Checks another definition for a connector, and tells what it would do. A draft may become anything.
+fn judged(stored: &Stored, definition: Definition) -> Result<(ValidConnector, Consequences), Refusal> {
+    let name = ConnectorName::parse(stored.name.clone())?;
+    let connector = ValidConnector::check(stored.id, name, definition)?;
+    if stored.wish == Wish::Draft {
+        return Ok((connector, Consequences::new()));
+    }
+    let consequences = edit::consequences(&stored.definition, connector.definition())
+        .map_err(|e| Refusal::invalid("definition", e.to_string()))?;
+    Ok((connector, consequences))
+}
+
+/// What another definition would do to a connector. Nothing is changed.
+#[utoipa::path(operation_id = "previewConnectorChange", post, path = "/api/v1/connectors/{id}/change/preview", tag = "connectors",
+    request_body = ConnectorChange,
+    responses((status = 200, body = ChangeConsequences), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn preview(
+    State(state): State<Arc<ServerState>>,
+    Path(id): Path<Uuid>,
+    Body(request): Body<ConnectorChange>,
+) -> Result<Json<ChangeConsequences>, Refusal> {
+    let stored = state.database.find_connector(ConnectorId(id)).await?;
+    let (connector, consequences) = judged(&stored, presenting::asked_definition(&request.definition))?;
+    let names: KnownNames = names(&state).await?;
+    let consequences = consequences.into_iter().map(|(kind, concerns)| Consequence {
+        kind: serde_json::to_value(kind).ok().and_then(|k| k.as_str().map(str::to_owned)).unwrap_or_default(),
+        says: kind.sentence().into(),
+        concerns,
+    });
+    Ok(Json(ChangeConsequences {
+        consequences: consequences.collect(),
+        before: gonvel_core::manifest::write(&stored.name, &stored.definition, &names),
+        after: gonvel_core::manifest::write(&stored.name, connector.definition(), &names),
+    }))
+}
+
+/// Makes another definition a connector's next version, if it is still the version it was made from. One that runs must pass
+/// its preflight with it, and starts anew where it stands.
+#[utoipa::path(operation_id = "changeConnector", put, path = "/api/v1/connectors/{id}", tag = "connectors", request_body = ConnectorChange,
+    responses((status = 200, body = Connector), (status = 404, body = Problem), (status = 412, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn change(
+    State(state): State<Arc<ServerState>>,
+    Path(id): Path<Uuid>,
+    Body(request): Body<ConnectorChange>,
+) -> Result<Json<Connector>, Refusal> {
+    let stored = state.database.find_connector(ConnectorId(id)).await?;
+    let (connector, consequences) = judged(&stored, presenting::asked_definition(&request.definition))?;
+    if *connector.definition() == stored.definition {
+        return find(&state, id).await.map(Json);
+    }
+    let report = if stored.wish == Wish::Run {
+        let report = preflights::check(&state, connector.definition(), Some(stored.id)).await?;
+        if !report.ready() {
+            return Err(Refusal::preflight(report.checks));
+        }
+        Some(report)
+    } else {
+        None
+    };
+    let again = consequences.get(&edit::Consequence::LoadsAgain).cloned().unwrap_or_default();
+    state.database.change_connector(&connector, request.version, &again).await?;
+    if let Some(report) = &report {
+        state.database.keep_report(stored.id, report).await?;
+    }
+    state.nudge.notify_one();
+    find(&state, id).await.map(Json)
+}
+
+/// All versions of a connector's definition, the newest first.
+#[utoipa::path(operation_id = "listConnectorVersions", get, path = "/api/v1/connectors/{id}/versions", tag = "connectors",
+    responses((status = 200, body = [ConnectorVersion]), (status = 404, body = Problem)))]
+pub(crate) async fn versions(
+    State(state): State<Arc<ServerState>>,
+    Path(id): Path<Uuid>,
+) -> Result<Json<Vec<ConnectorVersion>>, Refusal> {
+    let stored = state.database.find_connector(ConnectorId(id)).await?;
+    let names = names(&state).await?;
+    let versions = state.database.versions(ConnectorId(id)).await?.into_iter().map(|version| ConnectorVersion {
+        version: version.version,
+        manifest: gonvel_core::manifest::write(&stored.name, &version.definition, &names),
+        definition: presenting::definition(&version.definition),
+        made_at: rfc3339(version.made_at.timestamp_micros()),
+    });
+    Ok(Json(versions.collect()))
+}

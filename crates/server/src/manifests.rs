@@ -1,0 +1,102 @@
+//! Manifests: connectors as text, read and written.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::State;
+use gonvel_core::connector::ValidConnector;
+use gonvel_core::manifest::{self, ManifestError, Names};
+use gonvel_core::naming::{ConnectorId, ConnectorName};
+use gonvel_http_api::{ManifestFault, ManifestReading, ManifestText, NamedDefinition, Problem};
+use uuid::Uuid;
+
+use crate::presenting;
+use crate::problems::{Body, Refusal};
+use crate::state::ServerState;
+
+/// The names of connections and connectors.
+#[derive(Debug, Default)]
+pub(crate) struct KnownNames {
+    connections: HashMap<Uuid, String>,
+    connectors: HashMap<Uuid, String>,
+}
+
+fn by_name(all: &HashMap<Uuid, String>, name: &str) -> Option<Uuid> {
+    all.iter().find(|(_, known)| *known == name).map(|(id, _)| *id)
+}
+
+impl Names for KnownNames {
+    fn connection(&self, name: &str) -> Option<Uuid> {
+        by_name(&self.connections, name)
+    }
+
+    fn connector(&self, name: &str) -> Option<Uuid> {
+        by_name(&self.connectors, name)
+    }
+
+    fn connection_name(&self, id: Uuid) -> Option<String> {
+        self.connections.get(&id).cloned()
+    }
+
+    fn connector_name(&self, id: Uuid) -> Option<String> {
+        self.connectors.get(&id).cloned()
+    }
+}
+
+pub(crate) async fn names(state: &ServerState) -> Result<KnownNames, Refusal> {
+    Ok(KnownNames {
+        connections: state.database.connections().await?.into_iter().map(|c| (c.id, c.name)).collect(),
+        connectors: state.database.connectors().await?.into_iter().map(|c| (c.id.0, c.name)).collect(),
+    })
+}
+
+/// What stands in quotes in a message, or else its first word that the text holds.
+fn named_in<'m>(message: &'m str, text: &str) -> Option<&'m str> {
+    let quoted = message.split('"').nth(1).filter(|q| text.contains(q));
+    quoted.or_else(|| {
+        message.split([' ', ',']).find(|word| word.len() > 3 && word.contains(['.', '_']) && text.contains(*word))
+    })
+}
+
+/// Reads a manifest's text: the connector it describes, or what is wrong in it and where.
+#[utoipa::path(operation_id = "readManifest", post, path = "/api/v1/manifests/read", tag = "connectors", request_body = ManifestText,
+    responses((status = 200, body = ManifestReading), (status = 422, body = Problem)))]
+pub(crate) async fn read(
+    State(state): State<Arc<ServerState>>,
+    Body(request): Body<ManifestText>,
+) -> Result<Json<ManifestReading>, Refusal> {
+    let names = names(&state).await?;
+    let checked = manifest::read(&request.text, &names).and_then(|(name, definition)| {
+        let at = |error: String| {
+            let what = named_in(&error, &request.text).unwrap_or_default();
+            ManifestError::about(&request.text, what, error.clone())
+        };
+        let of_name = |error: gonvel_core::naming::NameError| {
+            ManifestError::about(&request.text, &name, format!("the connector cannot be named so: {error}"))
+        };
+        let parsed = ConnectorName::parse(name.clone()).map_err(of_name)?;
+        let valid = ValidConnector::check(ConnectorId(Uuid::nil()), parsed, definition).map_err(|e| {
+            let cause = std::error::Error::source(&e).map(|c| format!(" ({c})")).unwrap_or_default();
+            at(format!("{e}{cause}"))
+        })?;
+        Ok(NamedDefinition { name: name.clone(), definition: presenting::definition(valid.definition()) })
+    });
+    Ok(Json(match checked {
+        Ok(connector) => ManifestReading { connector: Some(connector), faults: Vec::new() },
+        Err(ManifestError { line, column, finding }) => {
+            ManifestReading { connector: None, faults: vec![ManifestFault { line, column, finding }] }
+        }
+    }))
+}
+
+/// Writes a connector as a manifest. It is not checked, so that one can be written while it is being built.
+#[utoipa::path(operation_id = "writeManifest", post, path = "/api/v1/manifests/write", tag = "connectors", request_body = NamedDefinition,
+    responses((status = 200, body = ManifestText), (status = 422, body = Problem)))]
+pub(crate) async fn write(
+    State(state): State<Arc<ServerState>>,
+    Body(request): Body<NamedDefinition>,
+) -> Result<Json<ManifestText>, Refusal> {
+    let definition = presenting::asked_definition(&request.definition);
+    Ok(Json(ManifestText { text: manifest::write(&request.name, &definition, &names(&state).await?) }))
+}
