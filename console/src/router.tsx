@@ -24,6 +24,10 @@ export const router = createBrowserRouter([
         path: 'connectors/:id',
         lazy: async () => ({ Component: (await import('./features/connectors/ConnectorPage')).ConnectorPage }),
       },
+      {
+        path: 'connectors/:id/edit',
+        lazy: async () => ({ Component: (await import('./features/builder/BuilderPage')).EditPage }),
+      },
       { path: 'topics', lazy: async () => ({ Component: (await import('./features/topics/TopicsPage')).TopicsPage }) },
       {
         path: 'topics/:name/:part?',

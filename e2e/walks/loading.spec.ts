@@ -77,13 +77,16 @@ test('5,000 tables are searched as one types, named by a template, and a fault i
   await page.getByRole('combobox', { name: 'Connection' }).click();
   await page.getByRole('option', { name: 'packhouse' }).click();
   const which = page.getByRole('region', { name: 'Which tables' });
+  const opened = Date.now();
   await expect(which).toContainText('0 of 5,006 chosen');
+  // of a debug build on a busy machine; what it takes otherwise is in the notes
+  expect(Date.now() - opened).toBeLessThan(5_000);
   await which.getByLabel('Search tables').fill('row_4711');
   await which.getByRole('checkbox').first().check();
   await expect(page.getByLabel('Topic for yard.row_4711')).toHaveValue('packhouse.yard.row_4711');
-  await which.getByLabel('Topics are named').fill('site-2.{table}');
+  await page.getByLabel('Topics are named').fill('site-2.{table}');
   await expect(page.getByLabel('Topic for yard.row_4711')).toHaveValue('site-2.row_4711');
-  await which.getByLabel('Copy the rows that are there first').uncheck();
+  await page.getByLabel('Copy the rows that are there first').uncheck();
   await expect(page.getByLabel('Name of the connector')).toHaveValue('packhouse-changes-2');
   await page.getByRole('button', { name: 'Create and start' }).click();
   const finish = page.getByRole('region', { name: 'Guarantee and start' });

@@ -1,67 +1,148 @@
-import { SegmentedControl } from '@mantine/core';
+import { Loader, SegmentedControl } from '@mantine/core';
+import { useQuery } from '@tanstack/react-query';
 import { useReducer, useState } from 'react';
-import { useSearchParams } from 'react-router';
+import { useParams, useSearchParams } from 'react-router';
 
+import { problemOf, type Schemas } from '../../api/client';
+import { connectionsQuery } from '../../shared/connections/connectionsQueries';
 import { Heading } from '../../shared/Page';
+import { ProblemNote } from '../../shared/ProblemNote';
 import { begin, reduce, type Draft } from './builder';
+import { connectorQuery } from './builderQueries';
+import { EditStage } from './EditStage';
+import { draftOf } from './exchange';
 import { FinishStage } from './FinishStage';
+import { ManifestTab } from './ManifestTab';
+import { RecordsStage } from './RecordsStage';
+import { NewestRecords, SamplePanel } from './SamplePanel';
 import type { Change, Check } from './Stage';
+import { StartStage } from './StartStage';
 import { SystemStage } from './SystemStage';
 import { TablesStage } from './TablesStage';
 import { TopicsStage } from './TopicsStage';
+import { WritesStage } from './WritesStage';
 
 /** One page, left to right: from where, which tables or topics, to where, and the start. */
 export function BuilderPage() {
   const [search] = useSearchParams();
   const kind = search.get('kind') === 'sink' ? 'sink' : 'source';
   const topics = (search.get('topics') ?? '').split(',').filter(Boolean);
-  return <Builder key={`${kind} ${topics.join()}`} kind={kind} topics={topics} />;
+  return <Builder key={`${kind} ${topics.join()}`} first={begin(kind, topics)} />;
 }
 
-function Builder({ kind, topics }: { kind: Draft['kind']; topics: string[] }) {
-  const [, setSearch] = useSearchParams();
-  const [draft, dispatch] = useReducer(reduce, null, () => begin(kind, topics));
+/** The same page for a connector that is there. */
+export function EditPage() {
+  const { id } = useParams();
+  const connector = useQuery(connectorQuery(id));
+  const connections = useQuery(connectionsQuery);
+  const problem = problemOf(connector.error) ?? problemOf(connections.error);
+  if (!connector.data || !connections.data) {
+    return <div className="page">{problem ? <ProblemNote problem={problem} /> : <Loader size="sm" />}</div>;
+  }
+  const { name, definition } = connector.data;
+  return <Builder first={draftOf(name, definition, connections.data)} edited={connector.data} />;
+}
+
+interface Props {
+  first: Draft;
+  /** The connector that is edited; none while one is built. */
+  edited?: Schemas['Connector'];
+}
+
+function Builder({ first, edited }: Props) {
+  const [search, setSearch] = useSearchParams();
+  const [draft, dispatch] = useReducer(reduce, first);
   const [failed, setFailed] = useState<Check[]>([]);
+  const [looking, setLooking] = useState<string | null>(null);
   const change: Change = (action) => {
     setFailed([]);
     dispatch(action);
   };
+  const asManifest = search.get('as') === 'manifest';
+  const show = (as: string) => {
+    const next = new URLSearchParams(search);
+    if (as === 'manifest') next.set('as', as);
+    else next.delete('as');
+    setSearch(next, { replace: true });
+  };
   const at = (...fields: string[]) => failed.filter((c) => fields.includes(c.field ?? ''));
   const ofSystem = at('connection', 'host', 'port', 'user', 'password', 'database');
+  const tables = draft.kind === 'source' ? Object.keys(draft.tables) : [];
+  const looked = looking !== null && tables.includes(looking) ? looking : (tables[0] ?? null);
+  const kind = draft.kind === 'source' ? 'source' : 'sink';
   return (
     <div className="page">
       <Heading
-        title={draft.kind === 'source' ? 'Build a source connector' : 'Build a sink connector'}
+        title={edited ? `Edit ${edited.name}` : `Build a ${kind} connector`}
         says={
           draft.kind === 'source'
             ? 'It copies the rows that are there into topics, then carries every change as it commits.'
             : 'It applies the changes of topics to tables of another system, each once and in order.'
         }
         action={
-          <SegmentedControl
-            aria-label="Kind of connector"
-            value={draft.kind}
-            onChange={(next) => setSearch({ kind: next }, { replace: true })}
-            data={[
-              { value: 'source', label: 'Source' },
-              { value: 'sink', label: 'Sink' },
-            ]}
-          />
+          <>
+            <SegmentedControl
+              aria-label="Shown as"
+              value={asManifest ? 'manifest' : 'form'}
+              onChange={show}
+              data={[
+                { value: 'form', label: 'Form' },
+                { value: 'manifest', label: 'Manifest' },
+              ]}
+            />
+            {!edited && (
+              <SegmentedControl
+                aria-label="Kind of connector"
+                value={draft.kind}
+                onChange={(next) => setSearch({ kind: next }, { replace: true })}
+                data={[
+                  { value: 'source', label: 'Source' },
+                  { value: 'sink', label: 'Sink' },
+                ]}
+              />
+            )}
+          </>
         }
       />
-      <div className="stages">
-        {draft.kind === 'source' ? (
-          <>
-            <SystemStage title="From" draft={draft} change={change} failed={ofSystem} />
-            <TablesStage draft={draft} change={change} failed={at('tables')} />
-          </>
+      <div className="building">
+        {asManifest ? (
+          <ManifestTab draft={draft} onDraft={(next) => change({ type: 'replace', draft: next })} />
         ) : (
-          <>
-            <TopicsStage draft={draft} change={change} failed={at('topics')} />
-            <SystemStage title="To" draft={draft} change={change} failed={ofSystem} />
-          </>
+          <div className="stages">
+            {draft.kind === 'source' ? (
+              <>
+                <SystemStage
+                  title="From"
+                  draft={draft}
+                  change={change}
+                  failed={ofSystem}
+                  fixed={edited !== undefined}
+                />
+                <TablesStage draft={draft} change={change} failed={at('tables')} looked={looked} onLook={setLooking} />
+                <RecordsStage draft={draft} change={change} />
+              </>
+            ) : (
+              <>
+                <TopicsStage draft={draft} change={change} failed={at('topics')} />
+                <SystemStage title="To" draft={draft} change={change} failed={ofSystem} fixed={edited !== undefined} />
+                <WritesStage draft={draft} change={change} />
+              </>
+            )}
+            <StartStage draft={draft} change={change} failed={at('start')} />
+          </div>
         )}
-        <FinishStage draft={draft} change={change} onFailed={setFailed} />
+        <div className="aside">
+          {edited ? (
+            <EditStage connector={edited} draft={draft} onFailed={setFailed} />
+          ) : (
+            <FinishStage draft={draft} change={change} onFailed={setFailed} />
+          )}
+          {draft.kind === 'source' ? (
+            <SamplePanel draft={draft} change={change} looked={looked} />
+          ) : (
+            <NewestRecords draft={draft} />
+          )}
+        </div>
       </div>
     </div>
   );

@@ -7,8 +7,9 @@ import { problemOf, type Schemas } from '../../api/client';
 import { useLiveConnectors } from '../../shared/liveConnectors';
 import { Checks } from '../../shared/Checks';
 import { ProblemNote } from '../../shared/ProblemNote';
-import { missing, request, type Draft } from './builder';
+import { missing, type Draft } from './builder';
 import { create, mend, preflight } from './builderQueries';
+import { request } from './exchange';
 import { Stage, type Change, type Check } from './Stage';
 
 interface Props {

@@ -16,11 +16,14 @@ export function SystemStage({
   draft,
   change,
   failed,
+  fixed,
 }: {
   title: string;
   draft: Draft;
   change: Change;
   failed: Check[];
+  /** A connector that is there stays with its system: its position means nothing elsewhere. */
+  fixed: boolean;
 }) {
   const connections = useQuery(connectionsQuery);
   const [making, setMaking] = useState(false);
@@ -49,6 +52,7 @@ export function SystemStage({
             placeholder="Choose one"
             data={all.map((c) => ({ value: c.id, label: c.name }))}
             value={draft.system?.id ?? null}
+            disabled={fixed}
             onChange={(id) => {
               const found = all.find((c) => c.id === id);
               choose(found ? { id: found.id, name: found.name } : null);
@@ -64,9 +68,11 @@ export function SystemStage({
               as {chosen.user}
             </p>
           )}
-          <Button mt="sm" variant="default" size="compact-sm" onClick={() => setMaking(true)}>
-            Make a new connection
-          </Button>
+          {!fixed && (
+            <Button mt="sm" variant="default" size="compact-sm" onClick={() => setMaking(true)}>
+              Make a new connection
+            </Button>
+          )}
         </>
       )}
     </Stage>

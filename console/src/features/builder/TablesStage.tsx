@@ -1,4 +1,4 @@
-import { Button, Checkbox, Group, Loader, NumberInput, TextInput } from '@mantine/core';
+import { Button, Group, Loader, TextInput } from '@mantine/core';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 
@@ -6,7 +6,7 @@ import { problemOf, type Schemas } from '../../api/client';
 import { fits } from '../../shared/Filter';
 import { count } from '../../shared/format';
 import { ProblemNote } from '../../shared/ProblemNote';
-import { keyOf, type SourceDraft } from './builder';
+import { found, keyOf, patternsIn, type SourceDraft } from './builder';
 import { tablesQuery } from './builderQueries';
 import { Failed, Stage, type Change, type Check } from './Stage';
 
@@ -15,12 +15,22 @@ type SourceTable = Schemas['SourceTable'];
 /** Tables drawn at once; the search finds the others. */
 const SHOWN = 200;
 
-export function TablesStage({ draft, change, failed }: { draft: SourceDraft; change: Change; failed: Check[] }) {
+interface Props {
+  draft: SourceDraft;
+  change: Change;
+  failed: Check[];
+  /** The table that the sample shows. */
+  looked: string | null;
+  onLook: (table: string) => void;
+}
+
+export function TablesStage({ draft, change, failed, looked, onLook }: Props) {
   const tables = useQuery(tablesQuery(draft.system?.id ?? null));
   const [filter, setFilter] = useState('');
   const fitting = (tables.data ?? []).filter((t) => fits(filter, keyOf(t)));
   const free = fitting.filter((t) => t.key.length > 0 && !draft.tables[keyOf(t)]);
   const chosen = Object.keys(draft.tables);
+  const byName = (tables.data ?? []).filter((t) => !draft.tables[keyOf(t)] && found(draft, t));
   if (!draft.system) {
     return (
       <Stage title="Which tables">
@@ -54,53 +64,44 @@ export function TablesStage({ draft, change, failed }: { draft: SourceDraft; cha
           </Group>
           <div className="picker" style={{ marginTop: 10 }}>
             {fitting.slice(0, SHOWN).map((table) => (
-              <Row key={keyOf(table)} table={table} draft={draft} change={change} />
+              <Row
+                key={keyOf(table)}
+                table={table}
+                draft={draft}
+                change={change}
+                looked={looked === keyOf(table)}
+                onLook={onLook}
+              />
             ))}
           </div>
           <p className="quiet">
             {count(chosen.length)} of {count(tables.data.length)} chosen
+            {byName.length > 0 && `, ${count(byName.length)} more found by name`}
             {fitting.length > SHOWN && `; ${SHOWN} shown, search for the others`}
           </p>
-          <TextInput
-            mb="sm"
-            label="Topics are named"
-            description="By {system}, {schema} and {table}; each can be named by hand above"
-            classNames={{ input: 'mono' }}
-            value={draft.template}
-            onChange={(e) => change({ type: 'template', template: e.currentTarget.value })}
-          />
-          <NumberInput
-            label="Partitions of each topic"
-            description="Rows with one key stay in order within their partition"
-            min={1}
-            max={1000}
-            allowDecimal={false}
-            value={draft.partitions}
-            onChange={(value) => change({ type: 'partitions', partitions: Number(value) || 1 })}
-          />
-          <Checkbox
-            mt="sm"
-            label="Copy the rows that are there first"
-            description="Otherwise only what changes from the start on is captured"
-            checked={draft.load.rows}
-            onChange={(e) => change({ type: 'load', load: { ...draft.load, rows: e.currentTarget.checked } })}
-          />
-          {draft.load.rows && (
-            <NumberInput
-              mt="xs"
-              label="Rows a second at most"
-              description="Gentle on a busy source; changes do not wait for it"
-              placeholder="as fast as it gives them"
-              min={1}
-              allowDecimal={false}
-              thousandSeparator=","
-              value={draft.load.rows_per_second ?? ''}
-              onChange={(value) =>
-                change({ type: 'load', load: { ...draft.load, rows_per_second: Number(value) || undefined } })
-              }
-            />
-          )}
         </>
+      )}
+      {tables.data && (
+        <details open={patternsIn(draft.include).length > 0 || undefined}>
+          <summary>By their names, also those made later</summary>
+          <TextInput
+            mt="xs"
+            label="Tables named like"
+            description="* stands for any characters, ? for one; several between commas"
+            placeholder="public.line_*, cold.*"
+            classNames={{ input: 'mono' }}
+            value={draft.include}
+            onChange={(e) => change({ type: 'ofSource', set: { include: e.currentTarget.value } })}
+          />
+          <TextInput
+            mt="xs"
+            label="But not"
+            placeholder="*_old"
+            classNames={{ input: 'mono' }}
+            value={draft.exclude}
+            onChange={(e) => change({ type: 'ofSource', set: { exclude: e.currentTarget.value } })}
+          />
+        </details>
       )}
     </Stage>
   );
@@ -110,42 +111,65 @@ function plain({ schema, table }: SourceTable) {
   return { schema, table };
 }
 
-function Row({ table, draft, change }: { table: SourceTable; draft: SourceDraft; change: Change }) {
+interface RowProps {
+  table: SourceTable;
+  draft: SourceDraft;
+  change: Change;
+  looked: boolean;
+  onLook: (table: string) => void;
+}
+
+function Row({ table, draft, change, looked, onLook }: RowProps) {
   const key = keyOf(table);
   const chosen = draft.tables[key];
-  const keyless = table.key.length === 0;
+  const keyless = table.key.length === 0 && (chosen?.key.length ?? 0) === 0;
+  const byName = !chosen && found(draft, table);
   return (
-    <div className="pick">
+    <div className="pick" data-looked={looked || undefined}>
       <label>
         <input
           type="checkbox"
           checked={chosen !== undefined}
-          disabled={keyless}
-          onChange={(event) => change({ type: 'table', table: plain(table), chosen: event.currentTarget.checked })}
+          onChange={(event) => {
+            change({ type: 'table', table: plain(table), chosen: event.currentTarget.checked });
+            if (event.currentTarget.checked) onLook(key);
+          }}
         />
         <span className="mono" style={{ overflowWrap: 'anywhere' }}>
           {table.schema === 'public' ? table.table : key}
         </span>
         <span className="quiet number">
+          {byName && !keyless ? 'by name · ' : ''}
           {table.rows === null || table.rows === undefined ? '' : `about ${count(table.rows)}`}
         </span>
       </label>
-      {keyless && (
+      {keyless && (chosen !== undefined || byName) && (
         <div className="under">
-          It has no primary key, so its rows cannot be told apart. Give it one to capture it:{' '}
-          <span className="mono">ALTER TABLE … ADD PRIMARY KEY (…)</span>
+          {chosen
+            ? 'It has no primary key. Choose the columns that tell its rows apart, in the sample.'
+            : 'It has no primary key, so it is passed over.'}
         </div>
       )}
       {chosen && (
-        <div className="under">
+        <Group className="under" gap={6} wrap="nowrap">
           <TextInput
             size="xs"
+            style={{ flex: 1 }}
             aria-label={`Topic for ${key}`}
             leftSection="to"
             value={chosen.topic}
-            onChange={(event) => change({ type: 'topicOf', table: key, topic: event.currentTarget.value })}
+            onChange={(event) => change({ type: 'ofTable', table: key, set: { topic: event.currentTarget.value } })}
           />
-        </div>
+          <Button
+            size="compact-xs"
+            variant={looked ? 'light' : 'subtle'}
+            aria-pressed={looked}
+            aria-label={`Columns of ${key}`}
+            onClick={() => onLook(key)}
+          >
+            Columns
+          </Button>
+        </Group>
       )}
     </div>
   );

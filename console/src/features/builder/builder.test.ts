@@ -1,6 +1,7 @@
 import { describe, expect, it } from 'vitest';
 
-import { begin, missing, reduce, request, targetTable, topicFor, type Action, type Draft } from './builder';
+import { begin, covers, found, missing, reduce, targetTable, topicFor, type Action, type Draft } from './builder';
+import { definitionOf, draftOf, request } from './exchange';
 
 const packhouse = { id: 'p', name: 'packhouse' };
 const settlement = { id: 's', name: 'settlement' };
@@ -36,7 +37,7 @@ describe('the builder', () => {
     const some = after(
       chosen,
       { type: 'table', table: yard, chosen: true },
-      { type: 'topicOf', table: 'public.bins', topic: 'bins.of.today' },
+      { type: 'ofTable', table: 'public.bins', set: { topic: 'bins.of.today' } },
     );
     const topics = (draft: Draft) => (draft.kind === 'source' ? Object.values(draft.tables).map((t) => t.topic) : []);
     expect(topics(some)).toEqual(['bins.of.today', 'packhouse.yard.bays']);
@@ -62,7 +63,8 @@ describe('the builder', () => {
         kind: 'source',
         connection: 'p',
         partitions: 3,
-        load: { rows: true },
+        load: { rows: true, chunks: 1 },
+        values: { form: 'change', encoding: 'avro' },
         tables: [{ ...bins, topic: 'packhouse.bins' }],
       },
     });
@@ -73,7 +75,12 @@ describe('the builder', () => {
     expect(request(draft, false)).toEqual({
       name: 'settlement-tables',
       start: false,
-      definition: { kind: 'sink', connection: 's', topics: [{ topic: 'packhouse.bins', ...bins }] },
+      definition: {
+        kind: 'sink',
+        connection: 's',
+        topics: [{ topic: 'packhouse.bins', ...bins }],
+        writes: { rows: 'current', deletes: 'applied', columns: 'add', whole_transactions: false },
+      },
     });
   });
 
@@ -84,12 +91,60 @@ describe('the builder', () => {
   });
 
   it.each<[string, Action]>([
-    ['a topic of a table that is not chosen', { type: 'topicOf', table: 'public.rooms', topic: 'x' }],
+    ['a topic of a table that is not chosen', { type: 'ofTable', table: 'public.rooms', set: { topic: 'x' } }],
     ['a topic in a source', { type: 'topic', topic: 'x', chosen: true }],
   ])('is not changed by %s', (_, action) => expect(reduce(chosen, action)).toBe(chosen));
 
   it('names topics and tables in characters that names may hold', () => {
     expect(topicFor('packhouse', { schema: 'old site', table: 'Bins!' })).toBe('packhouse.old-site.Bins-');
     expect(targetTable('packhouse.Bin-lines')).toEqual({ schema: 'public', table: 'bin_lines' });
+  });
+
+  it('is the same after a definition and back', () => {
+    const source = after(
+      chosen,
+      { type: 'name', name: 'mine' },
+      { type: 'ofTable', table: 'public.bins', set: { leaveOut: ['remark'], key: ['id'], loadWhere: 'id > 3' } },
+      { type: 'ofSource', set: { include: 'cold.*, line_?', exclude: '*_old', schemaChanges: 'packhouse.columns' } },
+      { type: 'template', template: 'all.{table}' },
+      { type: 'load', set: { chunks: 4, rows_per_second: 100 } },
+      { type: 'values', set: { form: 'row', encoding: 'json' } },
+      { type: 'start', start: { at: 'time', time: '2026-11-25T06:00:00Z' } },
+    );
+    const sink = after(
+      begin('sink', ['packhouse.bins']),
+      { type: 'system', system: settlement },
+      { type: 'name', name: 'mine' },
+      { type: 'writes', set: { rows: 'history', whole_transactions: true } },
+    );
+    for (const draft of [source, sink]) {
+      const definition = definitionOf(draft);
+      expect(definition && draftOf('mine', definition, [packhouse, settlement])).toEqual(draft);
+    }
+  });
+
+  it('marks deleted rows among current ones only', () => {
+    const marked = reduce(begin('sink'), { type: 'writes', set: { deletes: 'marked' } });
+    expect(marked).toMatchObject({ writes: { deletes: 'marked' } });
+    expect(reduce(marked, { type: 'writes', set: { rows: 'changes' } })).toMatchObject({
+      writes: { deletes: 'applied' },
+    });
+  });
+
+  it.each<[string, string, boolean]>([
+    ['bins', 'public.bins', true],
+    ['public.b*', 'public.bins', true],
+    ['b?ns', 'cold.bins', true],
+    ['public.bins', 'public.bins2', false],
+    ['(x)', 'public.(x)', true],
+  ])('takes the pattern %s for %s: %s', (pattern, name, fits) => {
+    const [schema = '', table = ''] = name.split('.');
+    expect(covers(pattern, { schema, table })).toBe(fits);
+  });
+
+  it('leaves out what is found by name and excluded', () => {
+    const names = { include: 'public.*', exclude: '*_old' };
+    expect(found(names, bins)).toBe(true);
+    expect(found(names, { schema: 'public', table: 'bins_old' })).toBe(false);
   });
 });

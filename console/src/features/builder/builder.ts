@@ -11,48 +11,84 @@ export interface TableChoice {
   table: string;
 }
 
+/** A chosen table, with what of it is captured. */
+export interface CapturedChoice extends TableChoice {
+  topic: string;
+  /** Columns that are left out. */
+  leaveOut: string[];
+  /** Columns that are the key, where it is not the primary key. */
+  key: string[];
+  /** A condition on the rows that are loaded; empty for all. */
+  loadWhere: string;
+}
+
+export type Start = Schemas['Start'];
+
 interface Common {
   name: string;
   /** Whether a person gave the name; until then it follows the system's. */
   named: boolean;
   system: SystemChoice | null;
+  /** Where it begins; null for the usual place. */
+  start: Start | null;
 }
 
 export interface SourceDraft extends Common {
   kind: 'source';
-  /** Topics of the chosen tables, by `schema.table`. */
-  tables: Record<string, TableChoice & { topic: string }>;
+  /** The chosen tables, by `schema.table`. */
+  tables: Record<string, CapturedChoice>;
+  /** Patterns of tables that are captured because of their names, one a line or between commas. */
+  include: string;
+  exclude: string;
   /** How topics are named after their tables: `{system}.{schema}.{table}` and the like. */
   template: string;
   partitions: number;
   load: Schemas['InitialLoad'];
+  values: Schemas['Values'];
+  /** The topic for changes of the tables' columns; empty where they are not told. */
+  schemaChanges: string;
 }
 
 export interface SinkDraft extends Common {
   kind: 'sink';
   /** Tables of the chosen topics, by topic. */
   topics: Record<string, TableChoice>;
+  writes: Schemas['Writes'];
 }
 
 export type Draft = SourceDraft | SinkDraft;
 
 export type Action =
+  | { type: 'replace'; draft: Draft }
   | { type: 'system'; system: SystemChoice | null; taken?: readonly string[] }
   | { type: 'name'; name: string }
+  | { type: 'start'; start: Start | null }
   | { type: 'table'; table: TableChoice; chosen: boolean }
-  | { type: 'topicOf'; table: string; topic: string }
+  | { type: 'ofTable'; table: string; set: Partial<Omit<CapturedChoice, 'schema' | 'table'>> }
+  | { type: 'ofSource'; set: Partial<Pick<SourceDraft, 'include' | 'exclude' | 'partitions' | 'schemaChanges'>> }
   | { type: 'template'; template: string }
-  | { type: 'partitions'; partitions: number }
-  | { type: 'load'; load: Schemas['InitialLoad'] }
+  | { type: 'load'; set: Partial<Schemas['InitialLoad']> }
+  | { type: 'values'; set: Partial<Schemas['Values']> }
   | { type: 'topic'; topic: string; chosen: boolean }
-  | { type: 'tableOf'; topic: string; table: TableChoice };
+  | { type: 'tableOf'; topic: string; table: TableChoice }
+  | { type: 'writes'; set: Partial<Schemas['Writes']> };
+
+export const LOAD: Schemas['InitialLoad'] = { rows: true, chunks: 1 };
+export const VALUES: Schemas['Values'] = { form: 'change', encoding: 'avro' };
+export const WRITES: Schemas['Writes'] = {
+  rows: 'current',
+  deletes: 'applied',
+  columns: 'add',
+  whole_transactions: false,
+};
 
 export function begin(kind: Draft['kind'], topics: string[] = []): Draft {
-  const common = { name: '', named: false, system: null };
+  const common = { name: '', named: false, system: null, start: null };
   if (kind === 'source') {
-    return { ...common, kind, tables: {}, template: TEMPLATE, partitions: 3, load: { rows: true } };
+    const names = { include: '', exclude: '', template: TEMPLATE, schemaChanges: '' };
+    return { ...common, ...names, kind, tables: {}, partitions: 3, load: LOAD, values: VALUES };
   }
-  return { ...common, kind, topics: Object.fromEntries(topics.map((t) => [t, targetTable(t)])) };
+  return { ...common, kind, topics: Object.fromEntries(topics.map((t) => [t, targetTable(t)])), writes: WRITES };
 }
 
 /** How topics are named if nothing else is said. */
@@ -80,6 +116,27 @@ export function keyOf({ schema, table }: TableChoice): string {
   return `${schema}.${table}`;
 }
 
+/** Patterns as they were typed: between commas, spaces or on lines of their own. */
+export function patternsIn(text: string): string[] {
+  return text.split(/[\s,]+/).filter(Boolean);
+}
+
+/** Whether a pattern covers a table: `*` stands for any characters, `?` for one; without a dot it is for any schema. */
+export function covers(pattern: string, table: TableChoice): boolean {
+  const whole = pattern.includes('.') ? pattern : `*.${pattern}`;
+  const source = whole
+    .replace(/[.+^${}()|[\]\\]/g, '\\$&')
+    .replace(/\*/g, '.*')
+    .replace(/\?/g, '.');
+  return new RegExp(`^${source}$`, 's').test(keyOf(table));
+}
+
+/** Whether a table is captured because of its name. */
+export function found(draft: Pick<SourceDraft, 'include' | 'exclude'>, table: TableChoice): boolean {
+  const fits = (text: string) => patternsIn(text).some((pattern) => covers(pattern, table));
+  return fits(draft.include) && !fits(draft.exclude);
+}
+
 function without<T>(all: Record<string, T>, key: string): Record<string, T> {
   return Object.fromEntries(Object.entries(all).filter(([name]) => name !== key));
 }
@@ -98,6 +155,8 @@ function freeName(name: string, taken: readonly string[]): string {
 
 export function reduce(draft: Draft, action: Action): Draft {
   switch (action.type) {
+    case 'replace':
+      return action.draft;
     case 'system': {
       const free = action.system ? freeName(nameFor(draft.kind, action.system.name), action.taken ?? []) : '';
       const name = draft.named ? draft.name : free;
@@ -107,20 +166,47 @@ export function reduce(draft: Draft, action: Action): Draft {
     }
     case 'name':
       return { ...draft, name: action.name, named: action.name !== '' };
+    case 'start':
+      return { ...draft, start: action.start };
+    case 'tableOf':
+      return draft.kind === 'sink' ? { ...draft, topics: { ...draft.topics, [action.topic]: action.table } } : draft;
+    case 'topic': {
+      if (draft.kind !== 'sink') return draft;
+      if (!action.chosen) return { ...draft, topics: without(draft.topics, action.topic) };
+      return { ...draft, topics: { ...draft.topics, [action.topic]: targetTable(action.topic) } };
+    }
+    case 'writes': {
+      if (draft.kind !== 'sink') return draft;
+      const writes = { ...draft.writes, ...action.set };
+      // deleted rows can be marked among current rows only
+      if (writes.deletes === 'marked' && writes.rows !== 'current') writes.deletes = 'applied';
+      return { ...draft, writes };
+    }
+    default:
+      return draft.kind === 'source' ? reduceSource(draft, action) : draft;
+  }
+}
+
+type OfSource = Extract<Action, { type: 'table' | 'ofTable' | 'ofSource' | 'template' | 'load' | 'values' }>;
+
+function reduceSource(draft: SourceDraft, action: OfSource): SourceDraft {
+  switch (action.type) {
     case 'table': {
-      if (draft.kind !== 'source' || !draft.system) return draft;
+      if (!draft.system) return draft;
       const key = keyOf(action.table);
       if (!action.chosen) return { ...draft, tables: without(draft.tables, key) };
       const topic = topicFor(draft.system.name, action.table, draft.template);
-      return { ...draft, tables: { ...draft.tables, [key]: { ...action.table, topic } } };
+      const chosen = { ...action.table, topic, leaveOut: [], key: [], loadWhere: '' };
+      return { ...draft, tables: { ...draft.tables, [key]: chosen } };
     }
-    case 'topicOf': {
-      const before = draft.kind === 'source' ? draft.tables[action.table] : undefined;
-      if (draft.kind !== 'source' || !before) return draft;
-      return { ...draft, tables: { ...draft.tables, [action.table]: { ...before, topic: action.topic } } };
+    case 'ofTable': {
+      const before = draft.tables[action.table];
+      if (!before) return draft;
+      return { ...draft, tables: { ...draft.tables, [action.table]: { ...before, ...action.set } } };
     }
+    case 'ofSource':
+      return { ...draft, ...action.set };
     case 'template': {
-      if (draft.kind !== 'source') return draft;
       const system = draft.system?.name ?? '';
       // a topic that was named by hand keeps its name
       const named = Object.entries(draft.tables).map(([key, table]) => {
@@ -130,16 +216,9 @@ export function reduce(draft: Draft, action: Action): Draft {
       return { ...draft, template: action.template, tables: Object.fromEntries(named) };
     }
     case 'load':
-      return draft.kind === 'source' ? { ...draft, load: action.load } : draft;
-    case 'partitions':
-      return draft.kind === 'source' ? { ...draft, partitions: action.partitions } : draft;
-    case 'topic': {
-      if (draft.kind !== 'sink') return draft;
-      if (!action.chosen) return { ...draft, topics: without(draft.topics, action.topic) };
-      return { ...draft, topics: { ...draft.topics, [action.topic]: targetTable(action.topic) } };
-    }
-    case 'tableOf':
-      return draft.kind === 'sink' ? { ...draft, topics: { ...draft.topics, [action.topic]: action.table } } : draft;
+      return { ...draft, load: { ...draft.load, ...action.set } };
+    case 'values':
+      return { ...draft, values: { ...draft.values, ...action.set } };
   }
 }
 
@@ -147,9 +226,12 @@ export function reduce(draft: Draft, action: Action): Draft {
 export function missing(draft: Draft, taken: readonly string[]): string | null {
   if (!draft.system)
     return draft.kind === 'source' ? 'Choose the system to read from.' : 'Choose the system to write to.';
-  if (draft.kind === 'source' && Object.keys(draft.tables).length === 0) return 'Choose at least one table.';
   if (draft.kind === 'source') {
+    const byName = patternsIn(draft.include).length > 0;
+    if (!byName && Object.keys(draft.tables).length === 0) return 'Choose at least one table.';
+    if (byName && !draft.template.includes('{table}')) return 'Topics of tables found by name need {table} in theirs.';
     const topics = Object.values(draft.tables).map((t) => t.topic);
+    if (draft.schemaChanges !== '') topics.push(draft.schemaChanges);
     const twice = topics.find((topic, n) => topics.indexOf(topic) !== n);
     if (twice !== undefined) return `Two tables go to ${twice}: give each a topic of its own.`;
   }
@@ -157,24 +239,4 @@ export function missing(draft: Draft, taken: readonly string[]): string | null {
   if (draft.name.trim() === '') return 'Give it a name.';
   if (taken.includes(draft.name)) return `There is a connector ${draft.name} already: choose another name.`;
   return null;
-}
-
-export function request(draft: Draft, start: boolean): Schemas['ConnectorRequest'] | null {
-  if (!draft.system) return null;
-  const connection = draft.system.id;
-  const definition: Schemas['Definition'] =
-    draft.kind === 'source'
-      ? {
-          kind: 'source',
-          connection,
-          partitions: draft.partitions,
-          load: draft.load,
-          tables: Object.values(draft.tables),
-        }
-      : {
-          kind: 'sink',
-          connection,
-          topics: Object.entries(draft.topics).map(([topic, table]) => ({ topic, ...table })),
-        };
-  return { name: draft.name, definition, start };
 }

@@ -9,6 +9,47 @@ export function tablesQuery(connection: string | null) {
   };
 }
 
+/** A few rows of a table as they are now, and the records they would become. */
+export function sampleQuery(connection: string | null, body: Schemas['SampleRequest'] | null) {
+  return {
+    queryKey: ['sample', connection, body],
+    queryFn: () => {
+      if (connection === null || body === null) throw new Error('there is no table to take a sample of');
+      return answered(api.POST('/api/v1/connections/{id}/sample', { params: { path: { id: connection } }, body }));
+    },
+    enabled: connection !== null && body !== null,
+    // rows change under the sample: it is taken anew while someone looks at it
+    refetchInterval: 5000,
+    retry: false,
+  };
+}
+
+/** The newest records of a topic. */
+export function newestQuery(topic: string | null) {
+  return {
+    queryKey: ['newest', topic],
+    queryFn: () =>
+      answered(
+        api.GET('/api/v1/topics/{name}/records', {
+          params: { path: { name: topic ?? '' }, query: { order: 'newest', limit: 3 } },
+        }),
+      ),
+    enabled: topic !== null,
+    refetchInterval: 3000,
+    retry: false,
+  };
+}
+
+export function connectorQuery(id: string | undefined) {
+  return {
+    queryKey: ['connector', id, 'definition'],
+    queryFn: () => answered(api.GET('/api/v1/connectors/{id}', { params: { path: { id: id ?? '' } } })),
+    enabled: id !== undefined,
+    staleTime: Infinity,
+    gcTime: 0,
+  };
+}
+
 export function create(body: Schemas['ConnectorRequest']) {
   return answered(api.POST('/api/v1/connectors', { body }));
 }
@@ -19,4 +60,20 @@ export function preflight(body: Schemas['ConnectorRequest']) {
 
 export function mend(body: Schemas['MendRequest']) {
   return answered(api.POST('/api/v1/connectors/preflight/mend', { body }));
+}
+
+export function previewChange(id: string, body: Schemas['ConnectorChange']) {
+  return answered(api.POST('/api/v1/connectors/{id}/change/preview', { params: { path: { id } }, body }));
+}
+
+export function change(id: string, body: Schemas['ConnectorChange']) {
+  return answered(api.PUT('/api/v1/connectors/{id}', { params: { path: { id } }, body }));
+}
+
+export function readManifest(text: string) {
+  return answered(api.POST('/api/v1/manifests/read', { body: { text } }));
+}
+
+export function writeManifest(body: Schemas['NamedDefinition']) {
+  return answered(api.POST('/api/v1/manifests/write', { body }));
 }

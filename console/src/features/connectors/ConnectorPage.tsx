@@ -14,6 +14,7 @@ import { When } from '../../shared/When';
 import { act, preflightQuery, remove } from './connectorsQueries';
 import { LoadBoard } from './LoadBoard';
 import { Preflight } from './Preflight';
+import { Versions } from './Versions';
 import { lagText, total } from './progress';
 
 /** One connector: its state, what it carried by table and kind, and what can be done with it. */
@@ -65,6 +66,11 @@ function One({ connector }: { connector: Connector }) {
         action={
           <Group gap="xs" wrap="nowrap">
             <Actions connector={connector} busy={action.isPending} onAct={(what) => action.mutate(what)} />
+            {!connector.deleting && (
+              <Button component={Link} variant="default" to={`/connectors/${connector.id}/edit`}>
+                Edit
+              </Button>
+            )}
             {connector.kind === 'source' && (
               <Button
                 component={Link}
@@ -92,9 +98,21 @@ function One({ connector }: { connector: Connector }) {
           )}
         </div>
       )}
+      {connector.notes.length > 0 && (
+        <div className="note" aria-label="To know">
+          <strong>It runs, and this should be known:</strong>
+          <ul className="notes">
+            {connector.notes.slice(0, 8).map((note) => (
+              <li key={note}>{note}</li>
+            ))}
+            {connector.notes.length > 8 && <li>and {count(connector.notes.length - 8)} more</li>}
+          </ul>
+        </div>
+      )}
       <Figures connector={connector} />
       <LoadBoard connector={connector} />
       {!connector.deleting && <Preflight connector={connector} />}
+      {!connector.deleting && <Versions connector={connector} />}
       {asking && (
         <ConfirmByName
           name={connector.name}

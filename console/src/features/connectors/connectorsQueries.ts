@@ -24,6 +24,21 @@ export function mendFor({ name, definition }: Schemas['Connector'], check: strin
   return answered(api.POST('/api/v1/connectors/preflight/mend', { body }));
 }
 
+export function versionsQuery(id: string, version: number) {
+  return {
+    queryKey: ['connector', id, 'versions', version],
+    queryFn: () => answered(api.GET('/api/v1/connectors/{id}/versions', { params: { path: { id } } })),
+  };
+}
+
+export function previewChange(id: string, body: Schemas['ConnectorChange']) {
+  return answered(api.POST('/api/v1/connectors/{id}/change/preview', { params: { path: { id } }, body }));
+}
+
+export function changeTo(id: string, body: Schemas['ConnectorChange']) {
+  return answered(api.PUT('/api/v1/connectors/{id}', { params: { path: { id } }, body }));
+}
+
 export function loadAgain(id: string, table: string) {
   const body = { tables: [table] };
   return answered(api.POST('/api/v1/connectors/{id}/reload', { params: { path: { id } }, body }));

@@ -20,6 +20,7 @@ function connector(part: Partial<Connector>): Connector {
     guarantee: '',
     version: 1,
     created_at: '',
+    notes: [],
     tables: [],
     ...part,
   };

@@ -20,6 +20,7 @@ function connector(id: string, kind: 'source' | 'sink', system: string, topics: 
     guarantee: '',
     version: 1,
     created_at: '',
+    notes: [],
     tables: topics.map((t) => ({
       from: kind === 'source' ? `public.${t}` : t,
       to: kind === 'source' ? t : `public.${t}`,

@@ -1,0 +1,85 @@
+import { Button, Group } from '@mantine/core';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useNavigate } from 'react-router';
+
+import { problemOf, type Schemas } from '../../api/client';
+import { Checks } from '../../shared/Checks';
+import { Difference } from '../../shared/Difference';
+import { ProblemNote } from '../../shared/ProblemNote';
+import type { Draft } from './builder';
+import { change as save, previewChange } from './builderQueries';
+import { definitionOf } from './exchange';
+import { Stage, type Check } from './Stage';
+
+interface Props {
+  connector: Schemas['Connector'];
+  draft: Draft;
+  /** Told what a preflight found missing, to be shown beside what it belongs to. */
+  onFailed: (checks: Check[]) => void;
+}
+
+/** What an edit of a connector will do, before it is saved. */
+export function EditStage({ connector, draft, onFailed }: Props) {
+  const navigate = useNavigate();
+  const queries = useQueryClient();
+  const definition = definitionOf(draft);
+  const preview = useQuery({
+    queryKey: ['connector', connector.id, 'preview', definition],
+    queryFn: () => {
+      if (!definition) throw new Error('there is no system');
+      return previewChange(connector.id, { version: connector.version, definition });
+    },
+    enabled: definition !== null,
+    retry: false,
+  });
+  const saving = useMutation({
+    mutationFn: () => {
+      if (!definition) throw new Error('there is no system');
+      return save(connector.id, { version: connector.version, definition });
+    },
+    onError: (error) => onFailed((problemOf(error)?.checks ?? []).filter((c) => c.outcome === 'failed')),
+    onSuccess: () => {
+      void queries.invalidateQueries({ queryKey: ['connector', connector.id] });
+      void navigate(`/connectors/${connector.id}`);
+    },
+  });
+  const problem = problemOf(saving.error) ?? problemOf(preview.error);
+  const { consequences = [], before = '', after = '' } = preview.data ?? {};
+  const same = before === after;
+  return (
+    <Stage title="What this changes">
+      <ProblemNote problem={problem && !problem.checks?.length ? problem : null} />
+      {problem?.checks && problem.checks.length > 0 && (
+        <>
+          <p role="alert">
+            <strong>{problem.title}.</strong> Nothing was changed.
+          </p>
+          <Checks checks={problem.checks} />
+        </>
+      )}
+      {preview.data && same && <p className="quiet">Nothing yet: it is as version {connector.version}.</p>}
+      {preview.data && !same && (
+        <>
+          <ul className="consequences">
+            {consequences.map((one) => (
+              <li key={one.kind}>
+                {one.says}
+                {one.concerns.length > 0 && <div className="mono">{one.concerns.join(', ')}</div>}
+              </li>
+            ))}
+            {consequences.length === 0 && <li>It is a draft: nothing runs yet.</li>}
+          </ul>
+          <Difference before={before} after={after} />
+        </>
+      )}
+      <Group gap="xs" mt="sm">
+        <Button disabled={!preview.data || same} loading={saving.isPending} onClick={() => saving.mutate()}>
+          Save as version {connector.version + 1}
+        </Button>
+        <Button variant="default" onClick={() => void navigate(`/connectors/${connector.id}`)}>
+          Leave it as it is
+        </Button>
+      </Group>
+    </Stage>
+  );
+}

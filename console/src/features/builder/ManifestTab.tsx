@@ -1,0 +1,113 @@
+import { Textarea } from '@mantine/core';
+import { useMutation, useQuery } from '@tanstack/react-query';
+import { useEffect, useRef, useState } from 'react';
+
+import { problemOf, type Schemas } from '../../api/client';
+import { connectionsQuery } from '../../shared/connections/connectionsQueries';
+import { ProblemNote } from '../../shared/ProblemNote';
+import type { Draft } from './builder';
+import { readManifest, writeManifest } from './builderQueries';
+import { definitionOf, draftOf } from './exchange';
+
+interface Props {
+  draft: Draft;
+  onDraft: (draft: Draft) => void;
+}
+
+/** The connector as text, read as it is typed: what is right goes into the form, what is not is told at its line. */
+export function ManifestTab({ draft, onDraft }: Props) {
+  const connections = useQuery(connectionsQuery);
+  const [text, setText] = useState<string | null>(null);
+  const [faults, setFaults] = useState<Schemas['ManifestFault'][]>([]);
+  const latest = useRef(0);
+  const first = useMutation({
+    mutationFn: writeManifest,
+    onSuccess: (written) => setText((before) => before ?? written.text),
+  });
+  const { mutate } = first;
+  // written once, as the tab opens; from then on the text is the person's
+  const opened = useRef(draft);
+  useEffect(() => {
+    const definition = definitionOf(opened.current);
+    if (definition) mutate({ name: opened.current.name, definition });
+    else setText(EMPTY[opened.current.kind]);
+  }, [mutate]);
+  const read = useMutation({ mutationFn: ({ text: t }: { text: string; turn: number }) => readManifest(t) });
+  const type = (next: string) => {
+    setText(next);
+    latest.current += 1;
+    const turn = latest.current;
+    read.mutate(
+      { text: next, turn },
+      {
+        onSuccess: (reading) => {
+          if (turn !== latest.current) return;
+          setFaults(reading.faults);
+          const { connector } = reading;
+          if (connector) onDraft(draftOf(connector.name, connector.definition, connections.data ?? []));
+        },
+      },
+    );
+  };
+  return (
+    <section className="sheet manifest" aria-label="Manifest">
+      <ProblemNote problem={problemOf(first.error) ?? problemOf(read.error)} />
+      <Editor text={text ?? ''} faults={faults} onType={type} />
+      <div aria-live="polite">
+        {faults.map((fault) => (
+          <p key={`${fault.line}:${fault.column}`} className="fault">
+            <strong>
+              Line {fault.line}, column {fault.column}:
+            </strong>{' '}
+            {fault.finding}
+          </p>
+        ))}
+        {faults.length === 0 && text !== null && (
+          <p className="quiet">It is read as you type; the form shows the same.</p>
+        )}
+      </div>
+    </section>
+  );
+}
+
+const EMPTY = {
+  source:
+    'connector: \nsource:\n  connection: \n  tables:\n    - schema: public\n      table: \n      topic: \n  partitions: 3\n',
+  sink: 'connector: \nsink:\n  connection: \n  topics:\n    - topic: \n      schema: public\n      table: \n',
+};
+
+function Editor({
+  text,
+  faults,
+  onType,
+}: {
+  text: string;
+  faults: Schemas['ManifestFault'][];
+  onType: (text: string) => void;
+}) {
+  const lines = text.split('\n');
+  const wrong = new Set(faults.map((f) => f.line));
+  return (
+    <div className="editor">
+      <div className="gutter mono" aria-hidden>
+        {lines.map((_, n) => (
+          <div key={n} data-wrong={wrong.has(n + 1) || undefined}>
+            {wrong.has(n + 1) ? '▸' : ''}
+            {n + 1}
+          </div>
+        ))}
+      </div>
+      <Textarea
+        aria-label="Manifest of the connector"
+        variant="unstyled"
+        autosize
+        minRows={16}
+        spellCheck={false}
+        classNames={{ input: 'mono' }}
+        value={text}
+        wrapperProps={{ style: { flex: 1 } }}
+        onChange={(e) => onType(e.currentTarget.value)}
+      />
+    </div>
+  );
+}

@@ -1,0 +1,179 @@
+import { Checkbox, Loader, TextInput } from '@mantine/core';
+import { useDebouncedValue } from '@mantine/hooks';
+import { useQuery } from '@tanstack/react-query';
+
+import { problemOf, type Schemas } from '../../api/client';
+import { ProblemNote } from '../../shared/ProblemNote';
+import { keyOf, type CapturedChoice, type SinkDraft, type SourceDraft } from './builder';
+import { newestQuery, sampleQuery } from './builderQueries';
+import { captured } from './exchange';
+import { Stage, type Change } from './Stage';
+
+/** Rows shown of a sample; the answer may hold more. */
+const SHOWN = 2;
+
+/** Real rows of one table, what of them is captured, and the record that the first of them becomes. */
+export function SamplePanel({ draft, change, looked }: { draft: SourceDraft; change: Change; looked: string | null }) {
+  const table = looked === null ? undefined : draft.tables[looked];
+  if (!table) {
+    return (
+      <Stage title="What goes through">
+        <p className="quiet">Real rows of a table you tick appear here, and the records they become.</p>
+      </Stage>
+    );
+  }
+  return <OfTable key={keyOf(table)} draft={draft} table={table} change={change} />;
+}
+
+function toggled(list: string[], name: string, there: boolean): string[] {
+  return there ? [...list.filter((c) => c !== name), name] : list.filter((c) => c !== name);
+}
+
+function OfTable({ draft, table, change }: { draft: SourceDraft; table: CapturedChoice; change: Change }) {
+  const name = keyOf(table);
+  const [asked] = useDebouncedValue(captured(table), 300);
+  const sample = useQuery(sampleQuery(draft.system?.id ?? null, { table: asked, values: draft.values }));
+  // what was shown last stays while a condition is being typed
+  const whole = useQuery({
+    ...sampleQuery(draft.system?.id ?? null, { table: { ...asked, load_where: undefined }, values: draft.values }),
+    refetchInterval: false,
+  });
+  const data = sample.data ?? whole.data;
+  const set = (some: Partial<Omit<CapturedChoice, 'schema' | 'table'>>) =>
+    change({ type: 'ofTable', table: name, set: some });
+  const problem = problemOf(sample.error);
+  return (
+    <Stage title={`What goes through of ${table.schema === 'public' ? table.table : name}`}>
+      <ProblemNote problem={problem} />
+      {!data && sample.isFetching && <Loader size="sm" />}
+      {data && (
+        <>
+          <Columns sample={data} table={table} set={set} />
+          <TextInput
+            mt="xs"
+            size="xs"
+            label="Load only rows where"
+            description="In the source’s SQL; changes of other rows come all the same"
+            placeholder="picked_at > now() - interval '30 days'"
+            classNames={{ input: 'mono' }}
+            value={table.loadWhere}
+            onChange={(e) => set({ loadWhere: e.currentTarget.value })}
+          />
+          <BecomesRecord sample={data} />
+        </>
+      )}
+    </Stage>
+  );
+}
+
+interface ColumnsProps {
+  sample: Schemas['RowSample'];
+  table: CapturedChoice;
+  set: (some: Partial<Omit<CapturedChoice, 'schema' | 'table'>>) => void;
+}
+
+function Columns({ sample, table, set }: ColumnsProps) {
+  const rows = sample.rows.slice(0, SHOWN);
+  const key = table.key.length > 0 ? table.key : sample.columns.filter((c) => c.key).map((c) => c.name);
+  return (
+    <div className="sample">
+      <table>
+        <thead>
+          <tr>
+            <th scope="col">Captured</th>
+            <th scope="col">Key</th>
+            <th scope="col">Column</th>
+            {rows.map((_, n) => (
+              <th scope="col" key={n}>
+                Row {n + 1}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {sample.columns.map((column, place) => {
+            const isKey = key.includes(column.name);
+            const out = table.leaveOut.includes(column.name);
+            return (
+              <tr key={column.name} data-out={out || undefined}>
+                <td>
+                  <Checkbox
+                    size="xs"
+                    aria-label={`Capture ${column.name}`}
+                    checked={!out}
+                    disabled={isKey}
+                    onChange={(e) => set({ leaveOut: toggled(table.leaveOut, column.name, !e.currentTarget.checked) })}
+                  />
+                </td>
+                <td>
+                  <Checkbox
+                    size="xs"
+                    aria-label={`${column.name} is part of the key`}
+                    checked={isKey}
+                    disabled={out}
+                    onChange={(e) => set({ key: toggled(key, column.name, e.currentTarget.checked) })}
+                  />
+                </td>
+                <th scope="row">
+                  <span className="mono">{column.name}</span>
+                  <div className="quiet mono">{column.source_type}</div>
+                </th>
+                {rows.map((row, n) => (
+                  <td key={n} className="mono cell" title={row.cells[place] ?? 'null'}>
+                    {row.cells[place] ?? <span className="quiet">null</span>}
+                  </td>
+                ))}
+              </tr>
+            );
+          })}
+        </tbody>
+      </table>
+      {rows.length === 0 && <p className="quiet">There is no row right now.</p>}
+    </div>
+  );
+}
+
+function BecomesRecord({ sample }: { sample: Schemas['RowSample'] }) {
+  const row = sample.rows[0];
+  if (!row) return null;
+  return (
+    <>
+      <div className="choice-label" style={{ marginTop: 10 }}>
+        Row 1 becomes this record, of {row.bytes} bytes
+      </div>
+      <pre className="rawform mono">
+        {JSON.stringify(row.key)}
+        {'\n'}
+        {JSON.stringify(row.value, null, 1)}
+      </pre>
+    </>
+  );
+}
+
+/** The newest records of the chosen topics, which would be delivered. */
+export function NewestRecords({ draft }: { draft: SinkDraft }) {
+  const topics = Object.keys(draft.topics);
+  const topic = topics[topics.length - 1] ?? null;
+  const newest = useQuery(newestQuery(topic));
+  if (topic === null) {
+    return (
+      <Stage title="What goes through">
+        <p className="quiet">The newest records of a topic you tick appear here.</p>
+      </Stage>
+    );
+  }
+  const records = newest.data?.records ?? [];
+  return (
+    <Stage title={`What goes through of ${topic}`}>
+      <ProblemNote problem={problemOf(newest.error)} />
+      {newest.data && records.length === 0 && <p className="quiet">There is no record yet.</p>}
+      {records.map((record) => (
+        <pre className="rawform mono" key={`${record.partition}-${record.offset}`}>
+          {JSON.stringify(record.key)}
+          {'\n'}
+          {JSON.stringify(record.value, null, 1)}
+        </pre>
+      ))}
+    </Stage>
+  );
+}

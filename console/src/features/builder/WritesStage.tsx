@@ -1,0 +1,69 @@
+import { Checkbox, Select } from '@mantine/core';
+
+import type { Schemas } from '../../api/client';
+import type { SinkDraft } from './builder';
+import { Choice } from './RecordsStage';
+import { Stage, type Change } from './Stage';
+
+type Writes = Schemas['Writes'];
+
+const ROWS: { value: NonNullable<Writes['rows']>; label: string; says: string }[] = [
+  { value: 'current', label: 'Rows as they are now', says: 'Each key once, as in the source.' },
+  { value: 'appended', label: 'One more row for each written row', says: 'Nothing is changed or removed; no key.' },
+  {
+    value: 'changes',
+    label: 'Every change as a row',
+    says: 'Kind, time, position, the row before and after, as JSON.',
+  },
+  { value: 'history', label: 'Row history', says: 'Every state of a row, with the time from and to which it was.' },
+];
+
+const COLUMNS: { value: NonNullable<Writes['columns']>; label: string }[] = [
+  { value: 'ask', label: 'Leave the table as it is, and show what is needed' },
+  { value: 'add', label: 'Add new columns, show the rest' },
+  { value: 'widen', label: 'Add new columns and widen types' },
+];
+
+/** What the target's tables hold, and what becomes of deletes and new columns. */
+export function WritesStage({ draft, change }: { draft: SinkDraft; change: Change }) {
+  const { rows, deletes, columns, whole_transactions: whole } = draft.writes;
+  const set = (some: Partial<Writes>) => change({ type: 'writes', set: some });
+  const chosen = ROWS.find((r) => r.value === rows);
+  return (
+    <Stage title="As what">
+      <Select
+        label="The tables hold"
+        description={chosen?.says}
+        data={ROWS}
+        value={rows}
+        allowDeselect={false}
+        onChange={(value) => set({ rows: ROWS.find((r) => r.value === value)?.value })}
+      />
+      <Choice
+        label="A row deleted in the source"
+        value={deletes ?? 'applied'}
+        onChange={(value) => set({ deletes: value })}
+        data={[
+          { value: 'applied', label: rows === 'history' ? 'Ends' : rows === 'current' ? 'Goes' : 'Counts' },
+          ...(rows === 'current' ? [{ value: 'marked' as const, label: 'Is marked' }] : []),
+          { value: 'ignored', label: 'Stays' },
+        ]}
+      />
+      <Select
+        mt="sm"
+        label="When columns change in the source"
+        data={COLUMNS}
+        value={columns}
+        allowDeselect={false}
+        onChange={(value) => set({ columns: COLUMNS.find((c) => c.value === value)?.value })}
+      />
+      <Checkbox
+        mt="sm"
+        label="Keep the source’s transactions whole"
+        description="No one sees a part of one, across all these tables; it costs some speed"
+        checked={whole}
+        onChange={(e) => set({ whole_transactions: e.currentTarget.checked })}
+      />
+    </Stage>
+  );
+}

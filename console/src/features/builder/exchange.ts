@@ -1,0 +1,95 @@
+/** The builder's draft as the definition that the API takes, and back. */
+import type { Schemas } from '../../api/client';
+import {
+  keyOf,
+  LOAD,
+  patternsIn,
+  TEMPLATE,
+  VALUES,
+  WRITES,
+  type CapturedChoice,
+  type Draft,
+  type SourceDraft,
+  type SystemChoice,
+} from './builder';
+
+type Definition = Schemas['Definition'];
+type Captured = Schemas['CapturedTable'];
+
+/** A chosen table in the form of the API, without what is as it usually is. */
+export function captured(table: CapturedChoice): Captured {
+  const { schema, table: name, topic } = table;
+  const out: Captured = { schema, table: name, topic };
+  if (table.leaveOut.length > 0) out.leave_out = table.leaveOut;
+  if (table.key.length > 0) out.key = table.key;
+  if (table.loadWhere.trim() !== '') out.load_where = table.loadWhere;
+  return out;
+}
+
+function chosen(table: Captured): CapturedChoice {
+  const { schema, table: name, topic } = table;
+  const more = { leaveOut: table.leave_out ?? [], key: table.key ?? [], loadWhere: table.load_where ?? '' };
+  return { schema, table: name, topic, ...more };
+}
+
+function source(draft: SourceDraft, system: SystemChoice): Definition {
+  const include = patternsIn(draft.include);
+  const definition: Extract<Definition, { kind: 'source' }> = {
+    kind: 'source',
+    connection: system.id,
+    tables: Object.values(draft.tables).map(captured),
+    partitions: draft.partitions,
+    load: draft.load,
+    values: draft.values,
+  };
+  if (include.length > 0) {
+    // the connection's own name for its system is known here, and not where tables are found later
+    const topic = draft.template.replaceAll('{system}', system.name);
+    definition.patterns = { include, exclude: patternsIn(draft.exclude), topic };
+  }
+  if (draft.start) definition.start = draft.start;
+  if (draft.schemaChanges !== '') definition.schema_changes = draft.schemaChanges;
+  return definition;
+}
+
+/** The definition that a draft stands for; null while it has no system. */
+export function definitionOf(draft: Draft): Definition | null {
+  if (!draft.system) return null;
+  if (draft.kind === 'source') return source(draft, draft.system);
+  const topics = Object.entries(draft.topics).map(([topic, table]) => ({ topic, ...table }));
+  const definition: Extract<Definition, { kind: 'sink' }> = {
+    kind: 'sink',
+    connection: draft.system.id,
+    topics,
+    writes: draft.writes,
+  };
+  if (draft.start) definition.start = draft.start;
+  return definition;
+}
+
+export function request(draft: Draft, start: boolean): Schemas['ConnectorRequest'] | null {
+  const definition = definitionOf(draft);
+  return definition && { name: draft.name, definition, start };
+}
+
+/** The draft that a definition stands for; `systems` are the connections that are there. */
+export function draftOf(name: string, definition: Definition, systems: readonly SystemChoice[]): Draft {
+  const system = systems.find((s) => s.id === definition.connection) ?? null;
+  const common = { name, named: true, system, start: definition.start ?? null };
+  if (definition.kind === 'sink') {
+    const topics = definition.topics.map(({ topic, schema, table }) => [topic, { schema, table }] as const);
+    return { ...common, kind: 'sink', topics: Object.fromEntries(topics), writes: { ...WRITES, ...definition.writes } };
+  }
+  return {
+    ...common,
+    kind: 'source',
+    tables: Object.fromEntries(definition.tables.map((t) => [keyOf(t), chosen(t)])),
+    include: (definition.patterns?.include ?? []).join(', '),
+    exclude: (definition.patterns?.exclude ?? []).join(', '),
+    template: definition.patterns?.topic ?? TEMPLATE,
+    partitions: definition.partitions,
+    load: { ...LOAD, ...definition.load },
+    values: { ...VALUES, ...definition.values },
+    schemaChanges: definition.schema_changes ?? '',
+  };
+}

@@ -1,0 +1,117 @@
+import { expect, type Page } from '@playwright/test';
+
+import { withDemo } from '../support/demo';
+
+const test = withDemo('--empty');
+
+test.describe.configure({ mode: 'serial' });
+
+async function choose(page: Page, label: string, option: string | RegExp) {
+  await page.getByRole('combobox', { name: label }).click();
+  await page.getByRole('option', { name: option }).click();
+}
+
+async function connection(page: Page, demo: { pgPort: number; password: string }, name: string) {
+  const body = { name, host: '127.0.0.1', port: demo.pgPort, database: name, user: 'gonvel', password: demo.password };
+  expect((await page.request.post('/api/v1/connections', { data: body })).status()).toBe(201);
+}
+
+test('what goes through is seen while it is chosen: columns, key, rows, form', async ({ page, demo }) => {
+  await connection(page, demo, 'packhouse');
+  await connection(page, demo, 'settlement');
+  demo.sql(
+    'packhouse',
+    "CREATE TABLE tags (bin bigint NOT NULL, label text NOT NULL, UNIQUE (bin, label)); ALTER TABLE tags REPLICA IDENTITY FULL; INSERT INTO tags VALUES (1, 'north')",
+  );
+  await page.goto('/connectors/new?kind=source');
+  await choose(page, 'Connection', 'packhouse');
+  await page.getByRole('checkbox', { name: /^blocks/ }).check();
+  const sample = page.getByRole('region', { name: 'What goes through of blocks' });
+  await expect(sample.getByRole('row', { name: /variety/ })).toBeVisible();
+  await expect(sample.locator('pre')).toContainText('"change": "load"');
+  await sample.getByRole('checkbox', { name: 'Capture variety' }).uncheck();
+  await expect(sample.locator('pre')).not.toContainText('variety');
+  await page.getByText('The new row').click();
+  await page.getByText('JSON', { exact: true }).click();
+  await expect(sample.locator('pre')).not.toContainText('"change"');
+
+  // a condition that is not understood is told where it stands, and the rows stay in sight
+  await sample.getByLabel('Load only rows where').fill('no_such > 1');
+  await expect(sample).toContainText('column "no_such" does not exist');
+  await sample.getByLabel('Load only rows where').fill('id <= 10');
+  await expect(sample).not.toContainText('does not exist');
+
+  // a table without a primary key gets its key from the sample
+  await page.getByRole('checkbox', { name: /^tags/ }).check();
+  const tags = page.getByRole('region', { name: 'What goes through of tags' });
+  await expect(tags).toContainText('no primary key');
+  await page.getByRole('button', { name: 'Check only' }).click();
+  await expect(page.getByRole('region', { name: 'Which tables' })).toContainText('has no primary key');
+});
+
+test('the manifest says the same, both ways, with faults at their lines', async ({ page }) => {
+  await page.goto('/connectors/new?kind=source');
+  await choose(page, 'Connection', 'packhouse');
+  await page.getByRole('checkbox', { name: /^blocks/ }).check();
+  await page.getByText('By their names, also those made later').click();
+  await page.getByLabel('Tables named like').fill('public.b*');
+  await expect(page.getByRole('region', { name: 'Which tables' })).toContainText('1 more found by name');
+  await page.getByLabel('Chunks at a time').fill('3');
+  await page.getByText('Manifest', { exact: true }).click();
+  const text = page.getByLabel('Manifest of the connector');
+  await expect(text).toHaveValue(/chunks: 3/);
+  const written = await text.inputValue();
+  expect(written).toContain('include:\n    - public.b*');
+  await text.fill(written.replace('chunks: 3', 'chunks: many'));
+  const line = written.split('\n').findIndex((l) => l.includes('chunks: 3')) + 1;
+  await expect(page.getByText(`Line ${line},`)).toBeVisible();
+  await text.fill(written.replace('chunks: 3', 'chunks: 5').replace('packhouse.blocks', 'site.blocks'));
+  await expect(page.getByText('It is read as you type')).toBeVisible();
+  await page.getByText('Form', { exact: true }).click();
+  await expect(page.getByLabel('Chunks at a time')).toHaveValue('5');
+  await expect(page.getByLabel('Topic for public.blocks')).toHaveValue('site.blocks');
+  await page.getByRole('button', { name: 'Create and start' }).click();
+  await expect(page.getByRole('row', { name: /public\.blocks/ })).toContainText('done', { timeout: 30_000 });
+  // the table found by its name is carried too
+  await expect(page.getByRole('row', { name: /public\.bins/ })).toContainText('done', { timeout: 30_000 });
+});
+
+test('an edit says what it will do, is a version, and is taken back', async ({ page, demo }) => {
+  await page.goto('/connectors');
+  await page.getByRole('link', { name: 'packhouse-changes' }).click();
+  await page.getByRole('link', { name: 'Edit' }).click();
+  const effect = page.getByRole('region', { name: 'What this changes' });
+  await expect(effect).toContainText('Nothing yet');
+  await page.getByRole('checkbox', { name: /^rooms/ }).check();
+  await expect(effect).toContainText('These come in: their rows are loaded');
+  await expect(effect).toContainText('public.rooms');
+  await effect.getByRole('button', { name: 'Save as version 2' }).click();
+  await expect(page.getByRole('row', { name: /public\.rooms/ }).locator('[data-kind=load]')).toHaveText('60', {
+    timeout: 30_000,
+  });
+  const versions = page.getByRole('region', { name: 'Versions' });
+  const first = versions.getByRole('listitem').filter({ hasText: /^1/ });
+  await first.getByRole('button', { name: 'Look at it' }).click();
+  await expect(first).toContainText('These are let go of');
+  await first.getByRole('button', { name: 'Go back to version 1' }).click();
+  await expect(versions).toContainText('3');
+  await expect(page.getByRole('row', { name: /public\.rooms/ })).toHaveCount(0, { timeout: 30_000 });
+  const published = "SELECT count(*) FROM pg_publication_tables WHERE tablename = 'rooms'";
+  await expect.poll(() => demo.sql('packhouse', published)).toBe('0');
+});
+
+test('a sink writes history as it is told', async ({ page, demo }) => {
+  await page.goto('/connectors/new?kind=sink&topics=site.blocks');
+  await choose(page, 'Connection', 'settlement');
+  await expect(page.getByRole('region', { name: /What goes through of site.blocks/ })).toContainText('"change"');
+  await page.getByLabel('Table for site.blocks').fill('block_history');
+  await choose(page, 'The tables hold', 'Row history');
+  await expect(page.getByText('Is marked')).toHaveCount(0);
+  await page.getByRole('button', { name: 'Create and start' }).click();
+  await expect(page.getByRole('heading', { name: 'settlement-tables' })).toBeVisible();
+  const count = 'SELECT count(*) FROM block_history';
+  await expect.poll(() => demo.sql('settlement', count), { timeout: 30_000 }).toBe('4000');
+  demo.sql('packhouse', "UPDATE blocks SET variety = 'Averling Russet' WHERE id = 7");
+  const states = 'SELECT count(*) FROM block_history WHERE id = 7 AND valid_to IS NOT NULL';
+  await expect.poll(() => demo.sql('settlement', states), { timeout: 30_000 }).toBe('1');
+});
