@@ -17,7 +17,7 @@ pub enum Kind {
 /// Bins that are there before the updates.
 const BINS: i64 = 500_000;
 /// Changes in each round's backlog.
-const INSERTS: i64 = 300_000;
+const INSERTS: i64 = 1_000_000;
 const UPDATES: i64 = 200_000;
 const ROUNDS: i64 = 3;
 
@@ -92,7 +92,7 @@ pub async fn run(kind: Kind) -> Outcome<Measured> {
     let (name, what, goal) = match kind {
         Kind::Inserts => (
             "backlog-inserts",
-            "a backlog of 300,000 inserts from database to database, against the server's own subscription",
+            "a backlog of 1,000,000 inserts from database to database, against the server's own subscription",
             1.5,
         ),
         Kind::Updates => (

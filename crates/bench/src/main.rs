@@ -6,10 +6,13 @@
 mod append;
 mod backlog;
 mod capture;
+mod huge;
 mod latency;
+mod loading;
 mod log;
 mod report;
 mod served;
+mod steady;
 mod world;
 
 use std::error::Error;
@@ -27,7 +30,7 @@ struct Arguments {
     only: Option<String>,
 }
 
-const ALL: [&str; 12] = [
+const ALL: [&str; 15] = [
     "append",
     "producers",
     "single",
@@ -36,10 +39,13 @@ const ALL: [&str; 12] = [
     "export-memory",
     "topic-list",
     "keeper-idle",
+    "initial-load",
     "capture",
     "backlog-inserts",
     "backlog-updates",
     "latency",
+    "latency-steady",
+    "huge-transaction",
 ];
 
 async fn one(name: &str) -> Result<Measured, Box<dyn Error>> {
@@ -55,7 +61,10 @@ async fn one(name: &str) -> Result<Measured, Box<dyn Error>> {
         "capture" => capture::run().await,
         "backlog-inserts" => backlog::run(backlog::Kind::Inserts).await,
         "backlog-updates" => backlog::run(backlog::Kind::Updates).await,
+        "initial-load" => loading::run().await,
         "latency" => latency::run().await,
+        "latency-steady" => steady::run().await,
+        "huge-transaction" => huge::run().await,
         other => Err(format!("there is no benchmark {other}: choose one of {}", ALL.join(", ")).into()),
     }
 }

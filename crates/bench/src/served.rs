@@ -12,7 +12,7 @@ use crate::log::{fill, topic};
 use crate::report::{Measured, median};
 use crate::world::{Outcome, World};
 
-struct Served {
+pub struct Served {
     child: Child,
     base: String,
     _folder: tempfile::TempDir,
@@ -26,7 +26,7 @@ impl Drop for Served {
 }
 
 impl Served {
-    async fn start(world: &World) -> Outcome<Self> {
+    pub async fn start(world: &World) -> Outcome<Self> {
         let program = std::env::current_exe()?.with_file_name("gonvel");
         if !program.exists() {
             return Err(format!("{} is not built: run make bench", program.display()).into());
@@ -50,8 +50,13 @@ impl Served {
         Ok(served)
     }
 
+    /// Where its API is.
+    pub fn base(&self) -> &str {
+        &self.base
+    }
+
     /// Memory in use, in MiB.
-    fn memory(&self) -> Outcome<f64> {
+    pub fn memory(&self) -> Outcome<f64> {
         let status = std::fs::read_to_string(format!("/proc/{}/status", self.child.id()))?;
         let line = status.lines().find_map(|l| l.strip_prefix("VmRSS:")).ok_or("no memory is stated")?;
         Ok(line.trim().trim_end_matches("kB").trim().parse::<f64>()? / 1024.0)

@@ -6,7 +6,9 @@ use std::os::unix::fs::PermissionsExt;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use gonvel_core::connector::{CapturedTable, Definition, DeliveredTopic, InitialLoad, State, ValidConnector, Wish};
+use gonvel_core::connector::{
+    CapturedTable, Definition, DeliveredTopic, SinkDefinition, SourceDefinition, State, ValidConnector, Wish,
+};
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, TopicName};
 use gonvel_core::ports::{DatabaseAddress, TopicLog};
 use gonvel_runtime::{Fleet, Services};
@@ -76,14 +78,9 @@ impl World {
     /// A source connector on tables of a database.
     pub async fn source(&self, database: &str, tables: &[&str], partitions: i32) -> Outcome<ConnectorId> {
         let connection = self.connection(database).await?;
-        let tables = tables.iter().map(|t| CapturedTable {
-            schema: "public".into(),
-            table: (*t).into(),
-            topic: format!("{database}.{t}"),
-        });
-        let definition =
-            Definition::Source { connection, tables: tables.collect(), partitions, load: InitialLoad::default() };
-        self.connector("source", definition).await
+        let tables = tables.iter().map(|t| CapturedTable::whole("public", t, &format!("{database}.{t}")));
+        let definition = SourceDefinition::of(connection, tables.collect(), partitions);
+        self.connector("source", definition.into()).await
     }
 
     /// A sink connector from those tables' topics into a database.
@@ -94,8 +91,7 @@ impl World {
             schema: "public".into(),
             table: (*t).into(),
         });
-        let definition = Definition::Sink { connection, topics: topics.collect() };
-        self.connector("sink", definition).await
+        self.connector("sink", SinkDefinition::of(connection, topics.collect()).into()).await
     }
 
     /// Waits until a connector is in a state.
