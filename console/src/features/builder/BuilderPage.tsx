@@ -12,7 +12,7 @@ import { connectorQuery } from './builderQueries';
 import { EditStage } from './EditStage';
 import { draftOf } from './exchange';
 import { FinishStage } from './FinishStage';
-import { ManifestTab } from './ManifestTab';
+import { ManifestTab, type Unread } from './ManifestTab';
 import { RecordsStage } from './RecordsStage';
 import { NewestRecords, SamplePanel } from './SamplePanel';
 import type { Change, Check } from './Stage';
@@ -54,6 +54,7 @@ function Builder({ first, edited }: Props) {
   const [draft, dispatch] = useReducer(reduce, first);
   const [failed, setFailed] = useState<Check[]>([]);
   const [looking, setLooking] = useState<string | null>(null);
+  const [unread, setUnread] = useState<Unread | null>(null);
   const change: Change = (action) => {
     setFailed([]);
     dispatch(action);
@@ -106,7 +107,13 @@ function Builder({ first, edited }: Props) {
       />
       <div className="building">
         {asManifest ? (
-          <ManifestTab draft={draft} onDraft={(next) => change({ type: 'replace', draft: next })} />
+          <ManifestTab
+            draft={draft}
+            onDraft={(next) => change({ type: 'replace', draft: next })}
+            unread={unread}
+            onUnread={setUnread}
+            name={edited?.name ?? null}
+          />
         ) : (
           <div className="stages">
             {draft.kind === 'source' ? (
@@ -133,9 +140,9 @@ function Builder({ first, edited }: Props) {
         )}
         <div className="aside">
           {edited ? (
-            <EditStage connector={edited} draft={draft} onFailed={setFailed} />
+            <EditStage connector={edited} draft={draft} unread={unread !== null} onFailed={setFailed} />
           ) : (
-            <FinishStage draft={draft} change={change} onFailed={setFailed} />
+            <FinishStage draft={draft} change={change} unread={unread !== null} onFailed={setFailed} />
           )}
           {draft.kind === 'source' ? (
             <SamplePanel draft={draft} change={change} looked={looked} />

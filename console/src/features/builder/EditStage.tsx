@@ -14,12 +14,14 @@ import { Stage, type Check } from './Stage';
 interface Props {
   connector: Schemas['Connector'];
   draft: Draft;
+  /** Whether a manifest was typed that cannot be read. */
+  unread: boolean;
   /** Told what a preflight found missing, to be shown beside what it belongs to. */
   onFailed: (checks: Check[]) => void;
 }
 
 /** What an edit of a connector will do, before it is saved. */
-export function EditStage({ connector, draft, onFailed }: Props) {
+export function EditStage({ connector, draft, unread, onFailed }: Props) {
   const navigate = useNavigate();
   const queries = useQueryClient();
   const definition = definitionOf(draft);
@@ -57,7 +59,8 @@ export function EditStage({ connector, draft, onFailed }: Props) {
           <Checks checks={problem.checks} />
         </>
       )}
-      {preview.data && same && <p className="quiet">Nothing yet: it is as version {connector.version}.</p>}
+      {unread && <p role="alert">The manifest has a fault: mend it first.</p>}
+      {preview.data && same && !unread && <p className="quiet">Nothing yet: it is as version {connector.version}.</p>}
       {preview.data && !same && (
         <>
           <ul className="consequences">
@@ -73,7 +76,7 @@ export function EditStage({ connector, draft, onFailed }: Props) {
         </>
       )}
       <Group gap="xs" mt="sm">
-        <Button disabled={!preview.data || same} loading={saving.isPending} onClick={() => saving.mutate()}>
+        <Button disabled={!preview.data || same || unread} loading={saving.isPending} onClick={() => saving.mutate()}>
           Save as version {connector.version + 1}
         </Button>
         <Button variant="default" onClick={() => void navigate(`/connectors/${connector.id}`)}>

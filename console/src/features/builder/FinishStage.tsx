@@ -15,18 +15,20 @@ import { Stage, type Change, type Check } from './Stage';
 interface Props {
   draft: Draft;
   change: Change;
+  /** Whether a manifest was typed that cannot be read. */
+  unread: boolean;
   /** Told what a preflight found missing, to be shown beside what it belongs to. */
   onFailed: (checks: Check[]) => void;
 }
 
 /** The name, what is guaranteed, the preflight, and the start. */
-export function FinishStage({ draft, change, onFailed }: Props) {
+export function FinishStage({ draft, change, unread, onFailed }: Props) {
   const navigate = useNavigate();
   const queries = useQueryClient();
   const { connectors } = useLiveConnectors();
   const [mended, setMended] = useState<Schemas['Preflight'] | null>(null);
   const taken = (connectors ?? []).map((c) => c.name);
-  const asks = missing(draft, taken);
+  const asks = unread ? 'The manifest has a fault: mend it first.' : missing(draft, taken);
   const tell = (checks: Check[] | undefined) => onFailed((checks ?? []).filter((c) => c.outcome === 'failed'));
   const check = useMutation({ mutationFn: preflight, onSuccess: (report) => tell(report.checks) });
   const save = useMutation({

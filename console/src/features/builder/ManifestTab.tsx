@@ -9,16 +9,27 @@ import type { Draft } from './builder';
 import { readManifest, writeManifest } from './builderQueries';
 import { definitionOf, draftOf } from './exchange';
 
+/** A text that was typed and cannot be taken as it is. */
+export interface Unread {
+  text: string;
+  faults: Schemas['ManifestFault'][];
+}
+
 interface Props {
   draft: Draft;
   onDraft: (draft: Draft) => void;
+  /** What was typed earlier and could not be read. */
+  unread: Unread | null;
+  onUnread: (unread: Unread | null) => void;
+  /** The name of a connector that is there, which stays. */
+  name: string | null;
 }
 
 /** The connector as text, read as it is typed: what is right goes into the form, what is not is told at its line. */
-export function ManifestTab({ draft, onDraft }: Props) {
+export function ManifestTab({ draft, onDraft, unread, onUnread, name }: Props) {
   const connections = useQuery(connectionsQuery);
-  const [text, setText] = useState<string | null>(null);
-  const [faults, setFaults] = useState<Schemas['ManifestFault'][]>([]);
+  const [text, setText] = useState<string | null>(unread?.text ?? null);
+  const faults = unread?.faults ?? [];
   const latest = useRef(0);
   const first = useMutation({
     mutationFn: writeManifest,
@@ -42,9 +53,11 @@ export function ManifestTab({ draft, onDraft }: Props) {
       {
         onSuccess: (reading) => {
           if (turn !== latest.current) return;
-          setFaults(reading.faults);
           const { connector } = reading;
-          if (connector) onDraft(draftOf(connector.name, connector.definition, connections.data ?? []));
+          const renamed = connector && name !== null && connector.name !== name;
+          const all = renamed ? [{ ...NAME, finding: `it is called ${name}, and stays so` }] : reading.faults;
+          onUnread(all.length > 0 ? { text: next, faults: all } : null);
+          if (connector && !renamed) onDraft(draftOf(connector.name, connector.definition, connections.data ?? []));
         },
       },
     );
@@ -69,6 +82,9 @@ export function ManifestTab({ draft, onDraft }: Props) {
     </section>
   );
 }
+
+/** Where a connector's name stands. */
+const NAME = { line: 1, column: 1 };
 
 const EMPTY = {
   source:
