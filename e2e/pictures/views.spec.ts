@@ -88,4 +88,12 @@ test('the main views', async ({ page, demo }) => {
     await expect(page.getByText('Everything it needs is there.')).toBeVisible();
     await page.evaluate(() => window.scrollTo(0, 0));
   });
+  await take('edit', `/connectors/${source?.id}/edit`, async () => {
+    await page.getByRole('checkbox', { name: /^rooms / }).check();
+    await expect(page.getByRole('region', { name: 'What this changes' })).toContainText('These come in');
+  });
+  await take('manifest', `/connectors/${source?.id}/edit?as=manifest`, async () => {
+    await expect(page.getByLabel('Manifest of the connector')).toHaveValue(/partitions/);
+    await page.waitForTimeout(800);
+  });
 });

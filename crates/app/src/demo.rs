@@ -1,5 +1,6 @@
 //! The demo: a cluster of its own, the packhouse's data, two connectors, the server.
 
+use std::collections::HashMap;
 use std::error::Error;
 use std::fs::File;
 use std::net::{Ipv4Addr, SocketAddr};
@@ -12,7 +13,9 @@ use gonvel_core::connector::{
     CapturedTable, Definition, DeliveredTopic, SinkDefinition, SourceDefinition, ValidConnector, Wish,
 };
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, TopicName};
-use gonvel_core::ports::{DatabaseAddress, PortError, TopicLog};
+use gonvel_core::ports::{DatabaseAddress, FleetStore, PortError, TopicLog};
+use gonvel_core::preflight::KeptReport;
+use gonvel_runtime::systems;
 use gonvel_server::DemoWorkload;
 use gonvel_stand_ins::packhouse::seed::seed;
 use gonvel_stand_ins::packhouse::workload::Day;
@@ -125,6 +128,14 @@ async fn ready_made(database: &Database, cluster: &Cluster) -> Result<(), Box<dy
         let id = ConnectorId(Uuid::now_v7());
         let connector = ValidConnector::check(id, ConnectorName::parse(name)?, definition)?;
         database.create_connector(&connector, Wish::Run).await?;
+        let (definition, start) = (connector.definition(), Instant::now());
+        let address = database.address(definition.connection()).await?;
+        let (shapes, others) = (HashMap::new(), Vec::new());
+        let asked = systems::Asked { definition, connector: None, address: &address, shapes, others };
+        let checks = systems::preflight(&asked).await;
+        let took_ms = u64::try_from(start.elapsed().as_millis())?;
+        let report = KeptReport { at_us: chrono::Utc::now().timestamp_micros(), took_ms, checks };
+        database.keep_report(id, &report).await?;
     }
     Ok(())
 }

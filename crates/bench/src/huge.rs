@@ -21,7 +21,9 @@ async fn post(served: &Served, path: &str, body: Value) -> Outcome<Value> {
 
 pub async fn run() -> Outcome<Measured> {
     let world = World::start(&["packhouse", "settlement"]).await?;
-    world.sql("packhouse", "CREATE TABLE readings (id bigint PRIMARY KEY, room int, celsius numeric(4,1), label text)").await?;
+    world
+        .sql("packhouse", "CREATE TABLE readings (id bigint PRIMARY KEY, room int, celsius numeric(4,1), label text)")
+        .await?;
     let served = Served::start(&world).await?;
     let mut connections = Vec::new();
     for name in ["packhouse", "settlement"] {

@@ -29,32 +29,33 @@ pub async fn append(world: &World, to: TopicPartition, records: &[Record]) -> Ou
     Ok(())
 }
 
-/// Sixteen producers at once, each with batches of ten, against sixteen that commit row by row.
-pub async fn producers() -> Outcome<Measured> {
+/// Sixteen producers at once, each with batches of ten, against so many sessions that commit row by row: one, whose rate is
+/// what single-row commits give, or as many as there are producers, whose commits the server puts together.
+pub async fn producers(sessions: usize) -> Outcome<Measured> {
     const PRODUCERS: usize = 16;
     const BATCHES: usize = 400;
-    const ROWS: usize = 400;
+    let rows = if sessions == 1 { 4_000 } else { 400 };
     let world = World::start(&[]).await?;
     let client = world.cluster.connect("gonvel").await?;
     client.batch_execute(&format!("CREATE TABLE single_rows {TABLE}")).await?;
     let (mut ours, mut theirs) = (Vec::new(), Vec::new());
     for round in 0..3 {
         let mut clients = Vec::new();
-        for _ in 0..PRODUCERS {
+        for _ in 0..sessions {
             clients.push(world.cluster.connect("gonvel").await?);
         }
         let start = Instant::now();
         let inserting = clients.iter().enumerate().map(|(producer, client)| async move {
             let statement = client.prepare("INSERT INTO single_rows VALUES ($1, $2, $3, NULL, $4, NULL)").await?;
-            for n in 0..ROWS {
-                let r = record(producer * ROWS + n);
+            for n in 0..rows {
+                let r = record(producer * rows + n);
                 let (key, value) = (r.key.as_deref(), r.value.as_deref());
                 client.execute(&statement, &[&(n as i64), &key, &value, &r.timestamp_us]).await?;
             }
             Ok::<_, tokio_postgres::Error>(())
         });
         futures::future::try_join_all(inserting).await?;
-        theirs.push((PRODUCERS * ROWS) as f64 / start.elapsed().as_secs_f64());
+        theirs.push((sessions * rows) as f64 / start.elapsed().as_secs_f64());
         let to = topic(&world, &format!("bins.weighed.{round}")).await?;
         let start = Instant::now();
         let appending = (0..PRODUCERS).map(|producer| {
@@ -74,13 +75,15 @@ pub async fn producers() -> Outcome<Measured> {
         ours.push((PRODUCERS * BATCHES * 10) as f64 / start.elapsed().as_secs_f64());
     }
     let (ours, theirs) = (median(ours), median(theirs));
-    Ok(Measured {
-        name: "producers",
-        what: "16 producers at once, each appending batches of 10 and waiting for each answer, against 16 that insert and commit row by row",
-        ratio: ours / theirs,
-        goal: 20.0,
-        detail: format!("{ours:.0} records/s against {theirs:.0}"),
-    })
+    let (name, what) = if sessions == 1 {
+        (
+            "producers",
+            "16 producers at once, each appending batches of 10 and waiting for each answer, against one session that inserts and commits row by row",
+        )
+    } else {
+        ("producers-sessions", "the same against 16 sessions that insert and commit row by row at once")
+    };
+    Ok(Measured { name, what, ratio: ours / theirs, goal: 20.0, detail: format!("{ours:.0} records/s against {theirs:.0}") })
 }
 
 /// A whole topic read and unpacked to its records, against `COPY … TO STDOUT` of the same rows.

@@ -1,7 +1,6 @@
 //! Measures Gonvel against the alternatives that are at hand, each pair in the same run on the same server.
 //!
-//! `make bench` runs all and writes `docs/benchmarks.md` and `target/bench.json`; `make bench ONLY=name` runs one and only
-//! prints it.
+//! `make bench` runs all and writes `docs/benchmarks.md`; `make bench ONLY=name` runs one and writes its row anew.
 
 mod append;
 mod backlog;
@@ -30,9 +29,10 @@ struct Arguments {
     only: Option<String>,
 }
 
-const ALL: [&str; 15] = [
+const ALL: [&str; 16] = [
     "append",
     "producers",
+    "producers-sessions",
     "single",
     "read",
     "time-seek",
@@ -51,7 +51,8 @@ const ALL: [&str; 15] = [
 async fn one(name: &str) -> Result<Measured, Box<dyn Error>> {
     match name {
         "append" => append::run().await,
-        "producers" => log::producers().await,
+        "producers" => log::producers(1).await,
+        "producers-sessions" => log::producers(16).await,
         "single" => log::single().await,
         "read" => log::read().await,
         "time-seek" => log::seek().await,
@@ -88,9 +89,7 @@ async fn main() -> ExitCode {
             }
         }
     }
-    if arguments.only.is_none()
-        && let Err(error) = report::write(&measured)
-    {
+    if let Err(error) = report::write(&measured, &ALL) {
         eprintln!("the report could not be written: {error}");
         return ExitCode::FAILURE;
     }

@@ -1,9 +1,7 @@
-//! What was measured, for people and for machines.
+//! What was measured, for people.
 
 use std::fs;
 use std::io;
-
-use serde_json::json;
 
 /// One measurement against its alternative.
 pub struct Measured {
@@ -27,26 +25,32 @@ impl Measured {
     }
 }
 
-/// Writes `target/bench.json` and `docs/benchmarks.md`.
-pub fn write(measured: &[Measured]) -> io::Result<()> {
-    let list: Vec<_> = measured
-        .iter()
-        .map(|m| json!({"name": m.name, "ratio": (m.ratio * 100.0).round() / 100.0, "goal": m.goal, "detail": m.detail}))
-        .collect();
-    fs::create_dir_all("target")?;
-    fs::write("target/bench.json", serde_json::to_string_pretty(&list)?)?;
+const FILE: &str = "docs/benchmarks.md";
+
+/// Writes `docs/benchmarks.md`, in the order of `all`: what was measured now, and the rows of what was measured earlier, each
+/// with its date.
+pub fn write(measured: &[Measured], all: &[&str]) -> io::Result<()> {
+    let before = fs::read_to_string(FILE).unwrap_or_default();
     let cores = std::thread::available_parallelism().map_or(0, usize::from);
     let mut text = format!(
-        "# Benchmarks\n\nMeasured by `make bench` on {}, on a machine with {cores} cores that also ran the database. Every \
-         ratio is of two figures from the same run; more is better. `make bench ONLY=name` runs one.\n\n\
-         | name | what | ratio | goal | figures |\n|---|---|---|---|---|\n",
-        chrono::Utc::now().format("%Y-%m-%d")
+        "# Benchmarks\n\nMeasured by `make bench` on a machine with {cores} cores that also ran the database. Every ratio is of two \
+         figures from the same run; more is better. `make bench ONLY=name` measures one anew and leaves the other rows, so each has \
+         its date.\n\n| name | what | ratio | goal | figures | measured |\n|---|---|---|---|---|---|\n"
     );
-    for m in measured {
-        let missed = if m.ratio >= m.goal { "" } else { " (missed)" };
-        text.push_str(&format!("| {} | {} | {:.2}{missed} | {:.2} | {} |\n", m.name, m.what, m.ratio, m.goal, m.detail));
+    for name in all {
+        if let Some(now) = measured.iter().find(|m| m.name == *name) {
+            text.push_str(&row(now));
+        } else if let Some(row) = before.lines().find(|line| line.starts_with(&format!("| {name} |"))) {
+            text.push_str(&format!("{row}\n"));
+        }
     }
-    fs::write("docs/benchmarks.md", text)
+    fs::write(FILE, text)
+}
+
+fn row(m: &Measured) -> String {
+    let missed = if m.ratio >= m.goal { "" } else { " (missed)" };
+    let date = chrono::Utc::now().format("%Y-%m-%d");
+    format!("| {} | {} | {:.2}{missed} | {:.2} | {} | {date} |\n", m.name, m.what, m.ratio, m.goal, m.detail)
 }
 
 /// The middle one of some figures.

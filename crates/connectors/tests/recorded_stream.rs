@@ -15,6 +15,7 @@ fn row(tuple: Tuple<'_>) -> String {
     let cell = |cell: Cell<'_>| match cell {
         Cell::Null => "∅".to_owned(),
         Cell::Unchanged => "unchanged".to_owned(),
+        Cell::Binary(bytes) => format!("{} bytes", bytes.len()),
         Cell::Text(text) if text.len() > 40 => format!("{} bytes", text.len()),
         Cell::Text(text) => format!("{:?}", std::str::from_utf8(text).unwrap()),
     };

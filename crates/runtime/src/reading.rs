@@ -2,6 +2,7 @@
 
 use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use gonvel_connectors::error::ConnectorError;
@@ -18,6 +19,8 @@ use crate::whole::Whole;
 
 /// Bytes (before compression) read of a partition for one round.
 const PARTITION_BYTES: i64 = 1 << 20;
+/// How often every partition is read, known to have something or not.
+const ALL: Duration = Duration::from_millis(250);
 /// Changes in a round.
 const MOST_CHANGES: usize = 20_000;
 
@@ -42,6 +45,8 @@ pub(crate) struct Reader {
     forms: HashMap<SchemaId, Arc<ReadForm>>,
     /// Which partition is read first in the next round, so that none is left behind.
     turn: usize,
+    /// When every partition was last read, whether or not this process knew of new records in it.
+    all_read: Instant,
     /// Where a source's transactions are to be delivered whole.
     whole: Option<Whole>,
 }
@@ -80,7 +85,7 @@ impl Reader {
     ) -> Self {
         let cursor = |(at, topic, delivered)| Cursor { at, topic, delivered, at_truncate: false, limit: i64::MAX, seen: 0 };
         let cursors = partitions.into_iter().map(cursor).collect();
-        Self { log, schemas, cursors, forms: HashMap::new(), turn: 0, whole: None }
+        Self { log, schemas, cursors, forms: HashMap::new(), turn: 0, all_read: Instant::now(), whole: None }
     }
 
     /// The same, with the transactions of sources delivered whole.
@@ -113,13 +118,14 @@ impl Reader {
         let mut gathering = Gathering { topics: Vec::new(), open: None, changes: 0, latest_us: None };
         let mut moved = Vec::new();
         let count = self.cursors.len();
+        let worth = self.worth_reading();
         for step in 0..count {
             if gathering.changes >= MOST_CHANGES {
                 break;
             }
             let place = (self.turn + step) % count;
             let before = self.cursors[place].delivered.next;
-            if !self.cursors[place].at_truncate && before < self.cursors[place].limit {
+            if worth[place] && !self.cursors[place].at_truncate && before < self.cursors[place].limit {
                 self.partition(place, &mut gathering).await?;
             }
             if self.cursors[place].delivered.next > before {
@@ -137,6 +143,19 @@ impl Reader {
         let delivered = moved.iter().map(|&place| (self.cursors[place].at, self.cursors[place].delivered)).collect();
         let round = Round { topics: gathering.topics, delivered, more: false };
         Ok(Some(ReadRound { round, latest_us: gathering.latest_us }))
+    }
+
+    /// The partitions that may have something; all of them from time to time, for what other processes appended.
+    fn worth_reading(&mut self) -> Vec<bool> {
+        if self.all_read.elapsed() >= ALL {
+            self.all_read = Instant::now();
+            return vec![true; self.cursors.len()];
+        }
+        let after: Vec<_> = self.cursors.iter().map(|c| (c.at, Offset(c.delivered.next))).collect();
+        let mut worth = self.log.may_have(&after);
+        // where a limit was found, records up to it were seen
+        worth.iter_mut().zip(&self.cursors).for_each(|(worth, cursor)| *worth |= cursor.limit < i64::MAX);
+        worth
     }
 
     async fn partition(&mut self, place: usize, gathering: &mut Gathering) -> Result<(), Failure> {

@@ -59,6 +59,18 @@ async fn what_arrives_is_what_the_source_shows() {
     for row in &ROWS[..3] {
         source.batch_execute(&format!("INSERT INTO samples VALUES {row}")).await.unwrap_or_else(|e| panic!("{row}: {e:?}"));
     }
+    // the columns whose values travel in binary form both ways, in a connector of their own: one other makes all of it text
+    let plain = "id, part, yes, small, plain, large, single, double, weight, exact, whole, note, short, padded, raw, day, moment, instant";
+    source
+        .batch_execute(&format!(
+            "CREATE TABLE plain_samples AS SELECT {plain} FROM samples; ALTER TABLE plain_samples ADD PRIMARY KEY (part, id)"
+        ))
+        .await
+        .unwrap();
+    let mut from = world.source(&["plain_samples"], 2).await;
+    from.load.chunks = 2;
+    world.connector("plain-from", from).await;
+    world.connector("plain-to", world.sink(&["plain_samples"]).await).await;
     let (source_id, _) = world.flow(&["samples"], 2).await;
     let fleet = world.fleet();
     world.until_state(source_id, State::Following).await;
@@ -80,6 +92,25 @@ async fn what_arrives_is_what_the_source_shows() {
         .await
         .unwrap();
     world.until_equal(&source, &target, &["samples"], Duration::from_secs(20)).await;
+    source
+        .batch_execute(&format!(
+            "INSERT INTO plain_samples SELECT {plain} FROM samples s WHERE NOT EXISTS
+               (SELECT 1 FROM plain_samples p WHERE (p.part, p.id) = (s.part, s.id));
+             UPDATE plain_samples p SET weight = s.weight, exact = s.exact, double = s.double, day = s.day, raw = s.raw
+               FROM samples s WHERE s.id = p.id + 1; DELETE FROM plain_samples WHERE id = 0; UPDATE plain_samples SET part = 'key ' || part"
+        ))
+        .await
+        .unwrap();
+    world.until_equal(&source, &target, &["plain_samples"], Duration::from_secs(30)).await;
+    // a column without a binary form comes in the middle: the session goes on as text, and nothing is lost
+    source
+        .batch_execute(
+            "ALTER TABLE plain_samples ADD COLUMN span interval, ADD COLUMN tag uuid; UPDATE plain_samples SET span = '1 day', weight = 2.5 WHERE id = 1;
+             INSERT INTO plain_samples (id, part, tag) VALUES (77, 'new', 'a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11')",
+        )
+        .await
+        .unwrap();
+    world.until_equal(&source, &target, &["plain_samples"], Duration::from_secs(30)).await;
     // the table that was made is like the source's, but for types that the target does not have
     let types = "SELECT string_agg(attname || ' ' || format_type(atttypid, atttypmod), ', ' ORDER BY attname) FROM pg_attribute
                  WHERE attrelid = 'samples'::regclass AND attnum > 0 AND attname NOT IN ('ripe', 'ripes', 'spot', 'weighed')";

@@ -118,6 +118,14 @@ pub(crate) async fn replace(
     let mut address = address(request)?;
     if keep_password || (keep_log_password && address.log_login.is_some()) {
         let before = state.database.address(id).await?;
+        if (&before.host, before.port) != (&address.host, address.port) {
+            // whoever may change a connection could have its password sent to a server of their own
+            let field = if keep_password { "password" } else { "log_password" };
+            return Err(Refusal::invalid(
+                field,
+                "the address changed, and a kept password is not sent to another server: enter it again",
+            ));
+        }
         if keep_password {
             address.password = before.password;
         }

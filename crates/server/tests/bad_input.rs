@@ -28,7 +28,15 @@ impl Api {
     }
 
     async fn post(&self, path: &str, body: &Value) -> (u16, Value) {
-        let answer = self.client.post(format!("{}{path}", self.base)).json(body).send().await.unwrap();
+        self.send(reqwest::Method::POST, path, body).await
+    }
+
+    async fn put(&self, path: &str, body: &Value) -> (u16, Value) {
+        self.send(reqwest::Method::PUT, path, body).await
+    }
+
+    async fn send(&self, method: reqwest::Method, path: &str, body: &Value) -> (u16, Value) {
+        let answer = self.client.request(method, format!("{}{path}", self.base)).json(body).send().await.unwrap();
         let status = answer.status().as_u16();
         if status >= 400 {
             assert_eq!(answer.headers()["content-type"], "application/problem+json");
@@ -90,6 +98,86 @@ async fn a_connection_that_cannot_be_used_is_refused_with_its_field_and_not_save
     assert!(!made.to_string().contains(&cluster.password), "the password came back");
     let (status, problem) = api.post("/connections", &good).await;
     assert_eq!((status, problem["field"].as_str()), (409, Some("name")));
+
+    // a kept password is for the server it was given for
+    let path = format!("/connections/{}", made["id"].as_str().unwrap());
+    let mut elsewhere = good.clone();
+    elsewhere.as_object_mut().unwrap().remove("password");
+    elsewhere["host"] = "localhost".into();
+    let (status, problem) = api.put(&path, &elsewhere).await;
+    assert_eq!((status, problem["field"].as_str()), (422, Some("password")), "{problem:#}");
+    says(&problem, "detail", "not sent to another server");
+    elsewhere["host"] = "127.0.0.1".into();
+    let (status, _) = api.put(&path, &elsewhere).await;
+    assert_eq!(status, 200);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_edit_is_refused_as_it_was_asked_and_changes_nothing() {
+    let cluster = TestCluster::start(&["gonvel", "packhouse"]).await;
+    let api = Api::start(&cluster).await;
+    let packhouse = cluster.connect("packhouse").await.unwrap();
+    packhouse
+        .batch_execute("CREATE TABLE bins (id bigint PRIMARY KEY, grade text); INSERT INTO bins VALUES (1, 'first')")
+        .await
+        .unwrap();
+    let (_, made) = api.post("/connections", &connection("packhouse", cluster.port, OWNER, &cluster.password)).await;
+    let connection_id = made["id"].clone();
+    let table = json!({"schema": "public", "table": "bins", "topic": "packhouse.bins"});
+    let definition = json!({"kind": "source", "connection": connection_id, "tables": [table], "partitions": 1});
+    let body = json!({"name": "from-packhouse", "definition": definition, "start": true});
+    let (status, connector) = api.post("/connectors", &body).await;
+    assert_eq!(status, 201, "{connector:#}");
+    let path = format!("/connectors/{}", connector["id"].as_str().unwrap());
+    let change = |version: i32, change: &dyn Fn(&mut Value)| {
+        let mut definition = definition.clone();
+        change(&mut definition);
+        json!({"version": version, "definition": definition})
+    };
+    let cases: [(Value, u16, &str); 5] = [
+        (change(7, &|d| d["partitions"] = 2.into()), 412, "changed since you read it"),
+        (change(1, &|d| d["partitions"] = 0.into()), 422, "from 1 to 1000"),
+        (change(1, &|d| d["tables"][0]["table"] = "crates".into()), 422, "no table public.crates"),
+        (change(1, &|d| d["connection"] = "00000000-0000-0000-0000-000000000000".into()), 422, "make a new connector"),
+        (
+            change(1, &|d| *d = json!({"kind": "sink", "connection": connection_id, "topics": [table]})),
+            422,
+            "cannot become a sink",
+        ),
+    ];
+    for (body, status, finding) in cases {
+        let (found, problem) = api.put(&path, &body).await;
+        assert_eq!(found, status, "{problem:#}");
+        says(&problem, "detail", finding);
+    }
+    let versions = api.get(&format!("{path}/versions")).await;
+    assert_eq!(versions.as_array().unwrap().len(), 1);
+    assert!(versions[0]["manifest"].as_str().unwrap().contains("connection: packhouse"), "{versions:#}");
+
+    // what it would do is said without doing it; done, it is a version
+    let narrow = change(1, &|d| d["tables"][0]["leave_out"] = json!(["grade"]));
+    let (status, told) = api.post(&format!("{path}/change/preview"), &narrow).await;
+    assert_eq!((status, told["consequences"][0]["kind"].as_str()), (200, Some("starts_anew")), "{told:#}");
+    assert_eq!(api.get(&path).await["version"], 1);
+    let (status, changed) = api.put(&path, &narrow).await;
+    assert_eq!((status, changed["version"].as_i64()), (200, Some(2)), "{changed:#}");
+
+    // a manifest is read and written; a table that is not there has no sample
+    let text = "connector: x\nsource:\n  connection: packhouse\n  tables:\n  - {schema: public, table: a, topic: t}\n  - {schema: public, table: b, topic: t}\n  partitions: 1\n";
+    let (status, reading) = api.post("/manifests/read", &json!({"text": text})).await;
+    assert_eq!((status, reading["connector"].is_null()), (200, true), "{reading:#}");
+    says(&reading["faults"][0], "finding", "the topic t is named twice");
+    let (_, written) =
+        api.post("/manifests/write", &json!({"name": "from-packhouse", "definition": narrow["definition"]})).await;
+    let (_, reading) = api.post("/manifests/read", &json!({"text": written["text"]})).await;
+    assert_eq!(reading["connector"]["definition"]["tables"][0]["leave_out"], json!(["grade"]), "{reading:#}");
+    let sample = format!("/connections/{}/sample", connection_id.as_str().unwrap());
+    let (status, rows) = api.post(&sample, &json!({"table": table, "values": {"form": "row", "encoding": "json"}})).await;
+    assert_eq!((status, &rows["rows"][0]["value"]), (200, &json!({"id": 1, "grade": "first"})), "{rows:#}");
+    let (status, problem) =
+        api.post(&sample, &json!({"table": {"schema": "public", "table": "crates", "topic": "t"}})).await;
+    assert_eq!(status, 422, "{problem:#}");
+    says(&problem, "detail", "there is no table public.crates");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

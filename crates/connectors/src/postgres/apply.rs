@@ -1,6 +1,7 @@
 //! Applying folded changes to a table: whole sets in one statement, values as arrays or as COPY lines.
 
-use std::sync::Arc;
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use bytes::{BufMut, Bytes, BytesMut};
 use futures::SinkExt;
@@ -9,8 +10,9 @@ use gonvel_core::column::{ColumnArray, ColumnType, Value};
 use gonvel_core::fold::{Place, Segment};
 use gonvel_core::table::TableSchema;
 use tokio_postgres::types::{Format, IsNull, ToSql, Type};
-use tokio_postgres::{Client, Error};
+use tokio_postgres::{Client, Error, Statement};
 
+use super::binary;
 use super::copy_text;
 use super::names::ident;
 use super::target::{DELETED_AT, TargetTable};
@@ -18,7 +20,6 @@ use super::values;
 
 /// Fewer inserts than this go by the statement that also takes rows that are there.
 const WORTH_A_COPY: usize = 64;
-const EPOCH_DAYS: i32 = 10_957;
 /// The time of a change, beside the columns of the rows that come.
 pub(super) const AT: &str = "gonvel: time of change";
 
@@ -57,35 +58,8 @@ fn wire_type(ty: ColumnType) -> (&'static str, u32) {
         ColumnType::Date => ("date[]", 1082),
         ColumnType::Timestamp => ("timestamp[]", 1114),
         ColumnType::TimestampTz => ("timestamptz[]", 1184),
-        ColumnType::Decimal { .. } | ColumnType::Text | ColumnType::Verbatim => ("text[]", 25),
-    }
-}
-
-fn put_sized(bytes: &[u8], out: &mut Vec<u8>) {
-    out.put_i32(i32::try_from(bytes.len()).unwrap_or(i32::MAX));
-    out.extend_from_slice(bytes);
-}
-
-fn put_element(ty: ColumnType, value: Value<'_>, scratch: &mut Vec<u8>, out: &mut Vec<u8>) {
-    match value {
-        Value::Null => out.put_i32(-1),
-        Value::Boolean(v) => put_sized(&[u8::from(v)], out),
-        Value::Int(v) if ty == ColumnType::Int16 => put_sized(&i16::try_from(v).unwrap_or(0).to_be_bytes(), out),
-        Value::Int(v) => put_sized(&v.to_be_bytes(), out),
-        Value::Long(v) => put_sized(&v.to_be_bytes(), out),
-        Value::Float(v) => put_sized(&v.to_be_bytes(), out),
-        Value::Double(v) => put_sized(&v.to_be_bytes(), out),
-        Value::Bytes(v) => put_sized(v, out),
-        Value::Text(v) => put_sized(v.as_bytes(), out),
-        Value::Date(v @ (i32::MAX | i32::MIN)) => put_sized(&v.to_be_bytes(), out),
-        Value::Date(v) => put_sized(&(v - EPOCH_DAYS).to_be_bytes(), out),
-        Value::Timestamp(v @ (i64::MAX | i64::MIN)) => put_sized(&v.to_be_bytes(), out),
-        Value::Timestamp(v) => put_sized(&(v - super::replication::EPOCH_US).to_be_bytes(), out),
-        Value::Decimal(_) => {
-            scratch.clear();
-            values::write(ty, value, scratch);
-            put_sized(scratch, out);
-        }
+        ColumnType::Decimal { .. } => ("numeric[]", 1700),
+        ColumnType::Text | ColumnType::Verbatim => ("text[]", 25),
     }
 }
 
@@ -96,11 +70,33 @@ pub(super) fn array_of<'v>(ty: ColumnType, count: usize, items: impl Iterator<It
     out.put_u32(wire_type(ty).1);
     out.put_i32(i32::try_from(count).unwrap_or(i32::MAX));
     out.put_i32(1);
-    let mut scratch = Vec::new();
     for item in items {
-        put_element(ty, item, &mut scratch, &mut out);
+        // what has no binary form of its own goes as its text
+        binary::write(ty, item, &mut out);
     }
     ArrayParameter(out)
+}
+
+/// Statements that a session has prepared, by their text: the same ones come with every round.
+#[derive(Debug, Default)]
+pub struct Statements(Mutex<HashMap<String, Statement>>);
+
+/// Statements kept at most; which columns a change brings decides its text, and there are many such sets.
+const MOST_STATEMENTS: usize = 200;
+
+impl Statements {
+    async fn prepared(&self, client: &Client, text: &str) -> Result<Statement, Error> {
+        if let Some(known) = self.0.lock().unwrap_or_else(PoisonError::into_inner).get(text) {
+            return Ok(known.clone());
+        }
+        let made = client.prepare(text).await?;
+        let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if known.len() >= MOST_STATEMENTS {
+            known.clear();
+        }
+        known.insert(text.to_owned(), made.clone());
+        Ok(made)
+    }
 }
 
 /// Folded changes of one table, bound to where they go.
@@ -113,6 +109,8 @@ pub struct Application<'a> {
     pub batches: &'a [ChangeBatch],
     /// Their shape.
     pub shape: &'a Arc<TableSchema>,
+    /// Statements that the session has prepared.
+    pub statements: &'a Statements,
     /// Whether deleted rows stay and are marked: what is written is then not deleted, or not any more.
     pub marks: bool,
 }
@@ -187,7 +185,7 @@ impl Application<'_> {
     }
 
     pub(super) async fn execute(&self, statement: &str, parameters: &[ArrayParameter]) -> Result<u64, Error> {
-        let prepared = self.client.prepare(statement).await?;
+        let prepared = self.statements.prepared(self.client, statement).await?;
         let parameters: Vec<&(dyn ToSql + Sync)> = parameters.iter().map(|p| p as _).collect();
         self.client.execute(&prepared, &parameters).await
     }
@@ -326,18 +324,55 @@ impl Application<'_> {
     async fn copy(&self, places: &[Place]) -> Result<(), Error> {
         let columns = &self.target.present;
         let names: Vec<String> = columns.iter().map(|&c| ident(&self.shape.columns[c].name)).collect();
+        let value = |&(batch, row): &Place, column: usize| self.batches[batch].new[column].value(row);
+        if self.target.binary {
+            let count = i16::try_from(columns.len()).unwrap_or(i16::MAX);
+            return copy_binary(self.client, &self.target.name, &names, places, |place, out| {
+                out.put_i16(count);
+                for &column in columns {
+                    binary::write(self.shape.columns[column].ty, value(place, column), out);
+                }
+            })
+            .await;
+        }
         let mut scratch = Vec::new();
-        copy_in(self.client, &self.target.name, &names, places, |&(batch, row), out| {
+        copy_in(self.client, &self.target.name, &names, places, |place, out| {
             for (index, &column) in columns.iter().enumerate() {
                 if index > 0 {
                     out.push(b'\t');
                 }
-                let value = self.batches[batch].new[column].value(row);
-                copy_value(self.shape.columns[column].ty, value, &mut scratch, out);
+                copy_value(self.shape.columns[column].ty, value(place, column), &mut scratch, out);
             }
         })
         .await
     }
+}
+
+/// Bytes sent at a time.
+const PART: usize = 1 << 18;
+
+/// Copies rows into a table; each is written in the binary form of COPY: the number of its fields, and each with its length.
+async fn copy_binary(
+    client: &Client,
+    table: &str,
+    columns: &[String],
+    places: &[Place],
+    mut tuple: impl FnMut(&Place, &mut Vec<u8>),
+) -> Result<(), Error> {
+    let statement = format!("COPY {table} ({}) FROM STDIN (FORMAT binary)", columns.join(", "));
+    let sink = client.copy_in::<_, Bytes>(&statement).await?;
+    futures::pin_mut!(sink);
+    let mut out = Vec::with_capacity(PART + 4096);
+    out.extend_from_slice(b"PGCOPY\n\xff\r\n\0\0\0\0\0\0\0\0\0");
+    for place in places {
+        tuple(place, &mut out);
+        if out.len() >= PART {
+            sink.send(Bytes::from(std::mem::replace(&mut out, Vec::with_capacity(PART + 4096)))).await?;
+        }
+    }
+    out.put_i16(-1);
+    sink.send(Bytes::from(out)).await?;
+    sink.finish().await.map(|_| ())
 }
 
 /// Copies rows into a table; each is written as the fields of a line, between tabs.
@@ -348,7 +383,6 @@ pub(super) async fn copy_in(
     places: &[Place],
     mut line: impl FnMut(&Place, &mut Vec<u8>),
 ) -> Result<(), Error> {
-    const PART: usize = 1 << 18;
     let sink = client.copy_in::<_, Bytes>(&format!("COPY {table} ({}) FROM STDIN", columns.join(", "))).await?;
     futures::pin_mut!(sink);
     let mut out = Vec::with_capacity(PART + 4096);

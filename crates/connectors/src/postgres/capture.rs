@@ -5,12 +5,13 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, OldImage, Origin};
-use gonvel_core::column::Value;
+use gonvel_core::column::{ColumnType, Value};
 use gonvel_core::table::TableSchema;
 use tokio::sync::mpsc;
 use tokio_postgres::Client;
 use tokio_postgres::error::SqlState;
 
+use super::binary;
 use super::client::explain;
 use super::load::{self, ChangedKeys, Chunk, Readings, push_key};
 use super::names::{self, ident, qualified};
@@ -19,7 +20,7 @@ use super::position::{Partial, PgPosition};
 use super::replication::{EPOCH_US, Frame, Frames};
 use super::source::{Captured, SourceSettings, TableChanges};
 use super::tables::Describer;
-use super::values;
+use super::values::{self, BadValue};
 use crate::error::ConnectorError;
 
 /// Changes after which a batch is handed on even if more are there.
@@ -66,11 +67,14 @@ impl Followed {
         tuple.cells().zip(&self.places).filter_map(|(cell, place)| Some(((*place)?, cell)))
     }
 
+    /// The key's values, each written in the one form that a reading's keys have as well.
     fn key_text(&self, tuple: Tuple<'_>) -> Vec<u8> {
-        let mut key = Vec::new();
+        let (mut key, mut scratch) = (Vec::new(), Vec::new());
         for (index, cell) in self.cells(tuple) {
-            if self.shape.columns[index].key {
-                push_key(if let Cell::Text(text) = cell { Some(text) } else { None }, &mut key);
+            let column = &self.shape.columns[index];
+            if column.key {
+                // a value that cannot be read is told where it is pushed
+                push_key(column.ty, value_of(column.ty, cell, &mut scratch).unwrap_or(Value::Null), &mut key);
             }
         }
         key
@@ -93,6 +97,10 @@ pub(super) struct Capture {
     /// Keys the stream changed, for tables still being loaded.
     changed: HashMap<String, ChangedKeys>,
     loaded: mpsc::Receiver<Chunk>,
+    /// Whether the session gives values in binary form.
+    binary: bool,
+    /// The session is to end here, and another to go on.
+    ends: bool,
     /// Chunks that came before others whose marks are due first, by their marks.
     waiting: HashMap<String, Chunk>,
     readings: Readings,
@@ -112,6 +120,7 @@ impl Capture {
         loaded: mpsc::Receiver<Chunk>,
         readings: Readings,
         mark: String,
+        binary: bool,
     ) -> Self {
         Self {
             changed: position.loads.keys().map(|name| (name.clone(), ChangedKeys::default())).collect(),
@@ -126,6 +135,8 @@ impl Capture {
             ends_later: false,
             loaded,
             waiting: HashMap::new(),
+            binary,
+            ends: false,
             readings,
             mark,
             scratch: Vec::new(),
@@ -165,6 +176,9 @@ impl Capture {
                     self.pending_bytes += data.len();
                     let message = pgoutput::decode(&data).map_err(|e| ConnectorError::Defect(e.to_string()))?;
                     self.message(message, out).await?;
+                    if self.ends {
+                        return self.hand_on(out).await;
+                    }
                     if self.pending >= MOST_CHANGES || self.pending_bytes >= MOST_BYTES {
                         self.hand_on(out).await?;
                     }
@@ -281,6 +295,12 @@ impl Capture {
         if self.builders.get(&table).is_none_or(|b| **b.table() != *shape) {
             self.builders.insert(table, ChangeBatchBuilder::new(shape.clone()));
         }
+        if self.binary && !binary::reads(&shape) {
+            // a column came whose values have no binary form here: from this place on as text
+            self.position.text = true;
+            self.ends = true;
+            return Ok(());
+        }
         let place = |name: &String| shape.columns.iter().position(|c| c.name == *name);
         let places = relation.columns.iter().map(|c| place(&c.name)).collect();
         let followed = Followed { table, name: shape.qualified(), places, shape };
@@ -377,8 +397,11 @@ impl Capture {
             .key_columns()
             .into_iter()
             .map(|i| {
-                let text = if let Cell::Text(text) = cells[i] { String::from_utf8_lossy(text) } else { "".into() };
-                format!("{} = {}", ident(&shape.columns[i].name), names::literal(&text))
+                let (column, mut text, mut scratch) = (&shape.columns[i], Vec::new(), Vec::new());
+                if let Ok(value) = value_of(column.ty, cells[i], &mut scratch) {
+                    values::write(column.ty, value, &mut text);
+                }
+                format!("{} = {}", ident(&column.name), names::literal(&String::from_utf8_lossy(&text)))
             })
             .collect();
         let statement = format!(
@@ -502,6 +525,16 @@ fn push_old(
     Ok(())
 }
 
+/// A cell's value; one that was not sent is null.
+#[inline]
+fn value_of<'c>(ty: ColumnType, cell: Cell<'c>, scratch: &'c mut Vec<u8>) -> Result<Value<'c>, BadValue> {
+    match cell {
+        Cell::Text(text) => values::read(ty, text, scratch),
+        Cell::Binary(bytes) => binary::read(ty, bytes),
+        Cell::Unchanged | Cell::Null => Ok(Value::Null),
+    }
+}
+
 #[derive(Clone, Copy, PartialEq)]
 enum Image {
     New,
@@ -514,20 +547,17 @@ fn push_cell(
     scratch: &mut Vec<u8>,
     shape: &TableSchema,
     index: usize,
-    ty: gonvel_core::column::ColumnType,
+    ty: ColumnType,
     cell: Cell<'_>,
     image: Image,
 ) -> Result<(), ConnectorError> {
-    let value = match cell {
-        Cell::Text(text) => values::read(ty, text, scratch).map_err(|e| ConnectorError::BadRecord {
-            finding: format!("{}.{}: {e}", shape.qualified(), shape.columns[index].name),
-        })?,
-        Cell::Unchanged if image == Image::New => {
-            builder.new_unchanged(index);
-            return Ok(());
-        }
-        Cell::Unchanged | Cell::Null => Value::Null,
-    };
+    if cell == Cell::Unchanged && image == Image::New {
+        builder.new_unchanged(index);
+        return Ok(());
+    }
+    let value = value_of(ty, cell, scratch).map_err(|e| ConnectorError::BadRecord {
+        finding: format!("{}.{}: {e}", shape.qualified(), shape.columns[index].name),
+    })?;
     let pushed = if image == Image::New { builder.new_value(index, value) } else { builder.old_value(index, value) };
     pushed.map_err(|e| ConnectorError::Defect(e.to_string()))
 }

@@ -1,6 +1,7 @@
 //! PostgreSQL: change capture by logical replication, and delivery into tables.
 
 pub mod apply;
+pub mod binary;
 mod capture;
 pub mod client;
 pub mod copy_text;

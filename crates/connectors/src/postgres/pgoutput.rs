@@ -27,6 +27,8 @@ pub enum Cell<'a> {
     Unchanged,
     /// Its text.
     Text(&'a [u8]),
+    /// Its binary form, in a session that asked for it.
+    Binary(&'a [u8]),
 }
 
 /// A row's cells, decoded as they are walked.
@@ -206,6 +208,7 @@ impl<'a> Reader<'a> {
             b'n' => Ok(Cell::Null),
             b'u' => Ok(Cell::Unchanged),
             b't' => self.sized().map(Cell::Text),
+            b'b' => self.sized().map(Cell::Binary),
             other => Err(ProtocolError::Unknown { found: other.into() }),
         }
     }

@@ -157,6 +157,9 @@ pub struct PgPosition {
     /// that did not.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub not_before_us: Option<i64>,
+    /// Whether values come as text, because there were some that have no binary form here.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub text: bool,
     /// What is streamed by until our own publication is there.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub lent: Option<Lent>,
@@ -175,6 +178,7 @@ impl PgPosition {
             snapshot: None,
             loads: BTreeMap::new(),
             not_before_us: None,
+            text: false,
             lent: None,
             again: BTreeMap::new(),
         }

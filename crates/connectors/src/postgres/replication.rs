@@ -207,14 +207,20 @@ impl ReplicationSession {
         refused.map_or(Ok(rows), |r| Err(explain(&r, during)))
     }
 
-    /// Begins streaming a slot's changes from a position.
+    /// Begins streaming a slot's changes from a position, with values in binary form or as text.
     ///
     /// # Errors
     /// [`ConnectorError`] if the server refuses it.
-    pub async fn stream(mut self, slot: &str, publication: &str, from: u64) -> Result<(Frames, Feedback), ConnectorError> {
+    pub async fn stream(
+        mut self,
+        slot: &str,
+        publication: &str,
+        from: u64,
+        binary: bool,
+    ) -> Result<(Frames, Feedback), ConnectorError> {
         let during = "starting to stream changes";
         let command = format!(
-            "START_REPLICATION SLOT \"{slot}\" LOGICAL {:X}/{:X} (proto_version '1', publication_names '\"{publication}\"', messages 'true')",
+            "START_REPLICATION SLOT \"{slot}\" LOGICAL {:X}/{:X} (proto_version '1', publication_names '\"{publication}\"', messages 'true', binary '{binary}')",
             from >> 32,
             from & 0xffff_ffff
         );

@@ -12,7 +12,7 @@ use gonvel_core::ports::DatabaseAddress;
 use gonvel_core::table::TableSchema;
 use tokio_postgres::{Client, Statement};
 
-use super::apply::Application;
+use super::apply::{Application, Statements};
 use super::client::{connect, explain};
 use super::target::{self, TargetTable};
 use crate::error::ConnectorError;
@@ -73,6 +73,7 @@ pub struct PgSink {
     epoch: Epoch,
     targets: HashMap<(usize, Arc<TableSchema>), TargetTable>,
     advance: Statement,
+    statements: Statements,
     /// Whether a transaction is open that further rounds belong to.
     open: bool,
 }
@@ -132,7 +133,18 @@ impl PgSink {
             )
             .await
             .map_err(during)?;
-        Ok((Self { client, settings, epoch, targets: HashMap::new(), advance, open: false }, delivered))
+        Ok((
+            Self {
+                client,
+                settings,
+                epoch,
+                targets: HashMap::new(),
+                advance,
+                statements: Statements::default(),
+                open: false,
+            },
+            delivered,
+        ))
     }
 
     /// Applies a round and moves the positions, in one transaction; rounds that belong together are one.
@@ -179,7 +191,8 @@ impl PgSink {
         let writes = self.settings.writes;
         let marks = writes.rows == TargetRows::Current && writes.deletes == Deletes::Marked;
         let (client, batches) = (&self.client, &changes.batches);
-        let application = Application { client, target, batches, shape: &first.table, marks };
+        let statements = &self.statements;
+        let application = Application { client, target, batches, shape: &first.table, statements, marks };
         let kind = |&(batch, row): &Place| batches[batch].kinds[row];
         let mut kept = changes.changes.clone();
         if writes.deletes == Deletes::Ignored {

@@ -9,13 +9,15 @@ use gonvel_core::ports::DatabaseAddress;
 use tokio::sync::{mpsc, watch};
 use uuid::Uuid;
 
+use super::binary;
 use super::capture::Capture;
-use super::client::connect;
+use super::client::{Client, connect};
 use super::load::{self, Chunk, Loading, Readings};
 use super::names;
 use super::position::PgPosition;
 use super::replication::ReplicationSession;
 use super::slot::{check_slot, free_slot};
+use super::tables;
 use crate::error::ConnectorError;
 
 /// How often the server hears from us at the least.
@@ -101,7 +103,8 @@ impl PgSource {
         let session = ReplicationSession::connect(&settings.address).await?;
         let lent = position.lent.as_ref().filter(|lent| position.lsn < lent.until);
         let publication = lent.map_or_else(|| settings.publication(), |lent| lent.publication.clone());
-        let (frames, mut feedback) = session.stream(&settings.slot(), &publication, position.lsn).await?;
+        let binary = !position.text && reads_binary(&client, &settings).await?;
+        let (frames, mut feedback) = session.stream(&settings.slot(), &publication, position.lsn, binary).await?;
         let (kept, mut kept_now) = watch::channel(position.lsn);
         tokio::spawn(async move {
             loop {
@@ -119,7 +122,7 @@ impl PgSource {
         let readings = Readings::default();
         let loading = start_load(&settings, &position, &mark, readings.clone(), chunks);
         let (out, captured) = mpsc::channel(1);
-        let mut capture = Capture::new(settings, position, client, loaded, readings, mark);
+        let mut capture = Capture::new(settings, position, client, loaded, readings, mark, binary);
         let task = tokio::spawn(async move {
             let ended = tokio::select! {
                 ended = capture.run(frames, &out) => ended,
@@ -149,6 +152,19 @@ impl Drop for PgSource {
     fn drop(&mut self) {
         self.task.abort();
     }
+}
+
+/// Whether all captured columns, as they are now, have values whose binary form is read.
+async fn reads_binary(client: &Client, settings: &SourceSettings) -> Result<bool, ConnectorError> {
+    for table in &settings.tables {
+        match tables::describe(client, &settings.address.database, table).await {
+            Ok(shape) if binary::reads(&shape) => {}
+            // one that is gone may still come in the stream
+            Ok(_) | Err(ConnectorError::Settings { .. }) => return Ok(false),
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(true)
 }
 
 /// Starts reading the tables that are not loaded yet; the future ends only with an error.

@@ -8,6 +8,7 @@ use gonvel_core::schema_changes::widens;
 use gonvel_core::table::{Column, TableSchema};
 use tokio_postgres::Client;
 
+use super::binary;
 use super::client::explain;
 use super::names::{OWN_SCHEMA, ident, qualified, type_name};
 use crate::error::ConnectorError;
@@ -21,6 +22,8 @@ pub struct TargetTable {
     pub types: HashMap<String, String>,
     /// The source's columns that it has, by their places in the source's shape.
     pub present: Vec<usize>,
+    /// Whether rows can be copied in in binary form.
+    pub binary: bool,
     /// What a person should do for it.
     pub notes: Vec<String>,
 }
@@ -161,8 +164,10 @@ pub async fn ensure(
     if wanted.columns.iter().any(|c| c.key) {
         check_key(client, &name, &wanted).await?;
     }
-    let present = (0..source.columns.len()).filter(|&i| types.contains_key(&source.columns[i].name)).collect();
-    Ok(TargetTable { name, types, present, notes })
+    let present: Vec<usize> = (0..source.columns.len()).filter(|&i| types.contains_key(&source.columns[i].name)).collect();
+    let fits = |&i: &usize| binary::fits(source.columns[i].ty, &types[&source.columns[i].name]);
+    let binary = present.iter().all(fits);
+    Ok(TargetTable { name, types, present, binary, notes })
 }
 
 /// Refuses a table of which one column would stand for two.

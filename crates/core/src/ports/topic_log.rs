@@ -242,6 +242,10 @@ pub trait TopicLog: Send + Sync {
     /// [`PortError::TryAgain`].
     async fn read(&self, at: TopicPartition, from: Offset, max_bytes: i64) -> Result<Vec<StoredBlock>, PortError>;
 
+    /// Whether partitions may have records at or after the offset given with each, as far as this process knows: one that it
+    /// knows nothing of may, and what other processes appended lately it may not know yet.
+    fn may_have(&self, after: &[(TopicPartition, Offset)]) -> Vec<bool>;
+
     /// What each partition of a topic holds.
     ///
     /// # Errors

@@ -79,6 +79,11 @@ impl Ends {
         }
     }
 
+    pub(crate) fn may_have(&self, after: &[(TopicPartition, Offset)]) -> Vec<bool> {
+        let Ok(ends) = self.ends.lock() else { return vec![true; after.len()] };
+        after.iter().map(|(at, offset)| ends.get(at).is_none_or(|end| end > offset)).collect()
+    }
+
     fn any_past(&self, after: &[(TopicPartition, Offset)]) -> bool {
         let Ok(ends) = self.ends.lock() else { return true };
         after.iter().any(|(at, offset)| ends.get(at).is_some_and(|end| end > offset))

@@ -56,6 +56,10 @@ impl TopicLog for Database {
         reading::read(self, at, from, max_bytes).await
     }
 
+    fn may_have(&self, after: &[(TopicPartition, Offset)]) -> Vec<bool> {
+        self.ends.may_have(after)
+    }
+
     async fn bounds(&self, topic: TopicId) -> Result<Vec<PartitionBounds>, PortError> {
         topics::bounds(self, topic).await
     }

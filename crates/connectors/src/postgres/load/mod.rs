@@ -16,6 +16,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use gonvel_core::change::ChangeBatch;
+use gonvel_core::column::{ColumnType, Value};
 use gonvel_core::connector::{CapturedTable, InitialLoad};
 use gonvel_core::ports::DatabaseAddress;
 use tokio::sync::mpsc;
@@ -23,6 +24,7 @@ use tokio_postgres::Client;
 
 use super::client::{connect, explain};
 use super::position::{Snapshot, TableLoad};
+use super::values;
 use crate::error::ConnectorError;
 use pace::Pace;
 use plan::{Plan, Work};
@@ -225,15 +227,14 @@ pub(crate) async fn current_snapshot(client: &Client) -> Result<Snapshot, Connec
     Snapshot::parse(&text).ok_or_else(|| ConnectorError::Defect(format!("the snapshot {text:?} cannot be read")))
 }
 
-/// Appends a key column's text so that no two keys look alike.
-pub fn push_key(cell: Option<&[u8]>, key: &mut Vec<u8>) {
-    match cell {
-        None => key.push(0),
-        Some(text) => {
-            key.push(1);
-            key.extend_from_slice(&text.len().to_le_bytes());
-            key.extend_from_slice(text);
-        }
+/// Appends a key column's value so that no two keys look alike, however it was sent.
+pub fn push_key(ty: ColumnType, value: Value<'_>, key: &mut Vec<u8>) {
+    let at = key.len();
+    key.extend_from_slice(&[0; 9]);
+    if values::write(ty, value, key) {
+        let length = u64::try_from(key.len() - at - 9).unwrap_or(0);
+        key[at] = 1;
+        key[at + 1..at + 9].copy_from_slice(&length.to_le_bytes());
     }
 }
 

@@ -2,9 +2,10 @@
 
 use std::sync::Arc;
 
-use bytes::BytesMut;
+use bytes::{Buf, BytesMut};
 use futures::StreamExt;
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, Origin};
+use gonvel_core::column::Value;
 use gonvel_core::connector::CapturedTable;
 use gonvel_core::table::TableSchema;
 use tokio_postgres::Client;
@@ -15,7 +16,7 @@ use crate::error::ConnectorError;
 use crate::postgres::client::explain;
 use crate::postgres::names::{ident, qualified};
 use crate::postgres::position::{Part, TableLoad};
-use crate::postgres::{copy_text, tables, values};
+use crate::postgres::{binary, copy_text, tables, values};
 
 /// What a table's load is about to read: its parts with their sizes now. What lies after was written later and is in the log.
 pub(super) async fn begin(client: &Client, table: &CapturedTable) -> Result<TableLoad, ConnectorError> {
@@ -134,16 +135,37 @@ type Rows = (ChangeBatch, Vec<u32>, Vec<Vec<u8>>);
 async fn rows(client: &Client, name: &str, shape: &Arc<TableSchema>, condition: &str) -> Result<Rows, ConnectorError> {
     let during = |e: tokio_postgres::Error| explain(&e, "reading rows for the initial load");
     let columns: Vec<String> = shape.columns.iter().map(|c| ident(&c.name)).collect();
-    let statement = format!("COPY (SELECT xmin, {} FROM ONLY {name} WHERE {condition}) TO STDOUT", columns.join(", "));
+    let binary = binary::reads(shape);
+    let form = if binary { "binary" } else { "text" };
+    let statement =
+        format!("COPY (SELECT xmin, {} FROM ONLY {name} WHERE {condition}) TO STDOUT (FORMAT {form})", columns.join(", "));
     let stream = client.copy_out(&statement).await.map_err(during)?;
     futures::pin_mut!(stream);
     let mut reader = RowReader::new(shape.clone());
     let mut rest = BytesMut::new();
+    let mut begun = !binary;
     while let Some(part) = stream.next().await {
         rest.extend_from_slice(&part.map_err(during)?);
-        while let Some(end) = rest.iter().position(|&b| b == b'\n') {
-            let line = rest.split_to(end + 1);
-            reader.line(&line[..end])?;
+        if !begun {
+            let Some(length) = binary::header(&rest) else { continue };
+            rest.advance(length);
+            begun = true;
+        }
+        if binary {
+            while let Some(length) = binary::tuple(&rest, &mut reader.places) {
+                let tuple = rest.split_to(length);
+                if !reader.places.is_empty() {
+                    reader.row(&tuple, true)?;
+                }
+            }
+        } else {
+            while let Some(end) = rest.iter().position(|&b| b == b'\n') {
+                let line = rest.split_to(end + 1);
+                let mut unescaped = std::mem::take(&mut reader.unescaped);
+                let text = copy_text::fields(&line[..end], &mut unescaped, &mut reader.places);
+                reader.row(text, false)?;
+                reader.unescaped = unescaped;
+            }
         }
     }
     Ok((reader.builder.finish(), reader.writers, reader.keys))
@@ -153,7 +175,6 @@ struct RowReader {
     builder: ChangeBatchBuilder,
     writers: Vec<u32>,
     keys: Vec<Vec<u8>>,
-    key_columns: Vec<usize>,
     read_at: i64,
     unescaped: Vec<u8>,
     places: Vec<Option<(usize, usize)>>,
@@ -163,7 +184,6 @@ struct RowReader {
 impl RowReader {
     fn new(shape: Arc<TableSchema>) -> Self {
         Self {
-            key_columns: shape.key_columns(),
             builder: ChangeBatchBuilder::new(shape),
             writers: Vec::new(),
             keys: Vec::new(),
@@ -174,33 +194,34 @@ impl RowReader {
         }
     }
 
-    fn line(&mut self, line: &[u8]) -> Result<(), ConnectorError> {
-        let text = copy_text::fields(line, &mut self.unescaped, &mut self.places);
+    /// Takes one row, whose fields are at `places` of the data.
+    fn row(&mut self, data: &[u8], is_binary: bool) -> Result<(), ConnectorError> {
         let shape = self.builder.table().clone();
         let bad = |finding: String| ConnectorError::BadRecord { finding };
         if self.places.len() != shape.columns.len() + 1 {
             return Err(bad(format!("a row of {} has {} fields", shape.qualified(), self.places.len())));
         }
-        let cell = |index: usize| self.places[index].map(|(start, end)| &text[start..end]);
-        let writer = cell(0).and_then(|t| std::str::from_utf8(t).ok()).and_then(|t| t.parse().ok());
+        let cell = |index: usize| self.places[index].map(|(start, end)| &data[start..end]);
+        let writer = match cell(0) {
+            Some(bytes) if is_binary => bytes.try_into().ok().map(u32::from_be_bytes),
+            text => text.and_then(|t| std::str::from_utf8(t).ok()).and_then(|t| t.parse().ok()),
+        };
         self.writers.push(writer.ok_or_else(|| bad("a row without its transaction".into()))?);
+        self.builder.begin(ChangeKind::Load, Origin { commit_time_us: self.read_at, ..Origin::default() });
         let mut key = Vec::new();
-        for &column in &self.key_columns {
-            push_key(cell(column + 1), &mut key);
+        for (index, column) in shape.columns.iter().enumerate() {
+            let value = match cell(index + 1) {
+                None => Ok(Value::Null),
+                Some(bytes) if is_binary => binary::read(column.ty, bytes),
+                Some(text) => values::read(column.ty, text, &mut self.scratch),
+            };
+            let value = value.map_err(|e| bad(format!("{}.{}: {e}", shape.qualified(), column.name)))?;
+            if column.key {
+                push_key(column.ty, value, &mut key);
+            }
+            self.builder.new_value(index, value).map_err(|e| ConnectorError::Defect(e.to_string()))?;
         }
         self.keys.push(key);
-        self.builder.begin(ChangeKind::Load, Origin { commit_time_us: self.read_at, ..Origin::default() });
-        for (index, column) in shape.columns.iter().enumerate() {
-            let pushed = match cell(index + 1) {
-                None => self.builder.new_value(index, gonvel_core::column::Value::Null),
-                Some(text) => {
-                    let value = values::read(column.ty, text, &mut self.scratch)
-                        .map_err(|e| bad(format!("{}.{}: {e}", shape.qualified(), column.name)))?;
-                    self.builder.new_value(index, value)
-                }
-            };
-            pushed.map_err(|e| ConnectorError::Defect(e.to_string()))?;
-        }
         self.builder.no_old();
         Ok(())
     }
