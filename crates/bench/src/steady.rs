@@ -57,6 +57,7 @@ pub async fn run() -> Outcome<Measured> {
             world.until(id, State::Following).await?;
         }
         arrived(&world, "settlement", turn * 1_000_000).await?;
+        caught_up(&world).await?;
         world.sql("packhouse", "CHECKPOINT").await?;
         ours.add(probe(&world, "settlement", turn * 1_000_000 + 500_000).await?)?;
         world.sql("mirror", "ALTER SUBSCRIPTION mirror ENABLE").await?;
@@ -81,6 +82,19 @@ pub async fn run() -> Outcome<Measured> {
 async fn arrived(world: &World, database: &str, first: i64) -> Outcome<()> {
     let last = first + i64::from(PROBES) + 19;
     world.until_true(database, &format!("SELECT EXISTS (SELECT 1 FROM marks WHERE id = {last})")).await
+}
+
+/// Waits until the sink has delivered all that is in its topics: marks may overtake the changes of another topic.
+async fn caught_up(world: &World) -> Outcome<()> {
+    loop {
+        let all = world.records("packhouse.bins").await? + world.records("packhouse.marks").await?;
+        let client = world.cluster.connect("settlement").await?;
+        let sum = "SELECT coalesce(sum(next_offset), 0)::bigint FROM gonvel.sink_positions";
+        if client.query_one(sum, &[]).await?.get::<_, i64>(0) >= all {
+            return Ok(());
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
 }
 
 /// Times of marks from their commit until they are seen in a database, while the load goes on.

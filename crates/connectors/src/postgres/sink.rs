@@ -158,13 +158,22 @@ impl PgSink {
         for changes in &round.topics {
             self.prepare(changes).await?;
         }
-        if !self.open {
-            self.client.batch_execute("BEGIN").await.map_err(|e| explain(&e, "beginning a transaction"))?;
-            self.open = true;
-        }
-        for changes in &round.topics {
-            self.apply_topic(changes).await?;
-        }
+        let begins = !self.open;
+        self.open = true;
+        // sent together: the server takes them in order
+        let begin = async {
+            if begins {
+                self.client.batch_execute("BEGIN").await.map_err(|e| explain(&e, "beginning a transaction"))?;
+            }
+            Ok(())
+        };
+        let apply = async {
+            for changes in &round.topics {
+                self.apply_topic(changes).await?;
+            }
+            Ok(())
+        };
+        futures::try_join!(begin, apply)?;
         if round.more {
             return Ok(());
         }

@@ -6,13 +6,13 @@ use std::time::{Duration, Instant};
 
 use diesel::prelude::*;
 use diesel::result::Error;
-use diesel::sql_types::{Array, Binary, Int4, Int8, Nullable};
+use diesel::sql_types::{Array, Binary, Int4, Int8, Jsonb, Nullable, Uuid as SqlUuid};
 use diesel_async::pooled_connection::PoolableConnection;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 use gonvel_core::block::EncodedBlock;
 use gonvel_core::merging::is_small;
 use gonvel_core::naming::{Offset, PartitionId, TopicId, TopicPartition};
-use gonvel_core::ports::{AppendBatch, Landed, PortError};
+use gonvel_core::ports::{AppendBatch, Landed, LaneProgress, PortError};
 use tokio::sync::{mpsc, oneshot};
 
 use super::ends::Ends;
@@ -125,16 +125,24 @@ async fn commit(url: &str, connection: &mut Option<AsyncPgConnection>, ends: &En
 }
 
 async fn written(connection: &mut AsyncPgConnection, batches: &[AppendBatch]) -> Result<Vec<Answer>, Error> {
-    let plain = |b: &AppendBatch| b.progress.is_none() && b.identity.is_none() && !b.parts.is_empty();
-    if batches.iter().all(plain)
-        && let Some(answers) = write_plain(connection, batches).await?
-    {
-        return Ok(answers);
+    let plain = |b: &AppendBatch| b.identity.is_none() && (b.progress.is_some() || !b.parts.is_empty());
+    if batches.iter().all(plain) {
+        match write_plain(connection, batches).await {
+            Ok(Some(answers)) => return Ok(answers),
+            Ok(None) => {}
+            // a lane is held by another: which one, and what of the group may go in, is found out one by one
+            Err(Error::DatabaseError(_, told)) if told.message() == HELD => {}
+            Err(error) => return Err(error),
+        }
     }
     connection.transaction::<Vec<Answer>, Error, _>(async |c| write(c, batches).await).await
 }
 
-/// Batches that are nothing but records go in by one statement; none if a partition is not there, and nothing is written.
+/// What the database says when a lane's progress is not its holder's.
+const HELD: &str = "a lane is held by another";
+
+/// Batches that need no look at what was appended before go in by one statement, with the progress of lanes; none if a
+/// partition is not there, and nothing is written.
 async fn write_plain(connection: &mut AsyncPgConnection, batches: &[AppendBatch]) -> Result<Option<Vec<Answer>>, Error> {
     #[derive(QueryableByName)]
     struct Nexts {
@@ -157,7 +165,13 @@ async fn write_plain(connection: &mut AsyncPgConnection, batches: &[AppendBatch]
             bodies.push(&block.body);
         }
     }
-    let found: Nexts = diesel::sql_query("SELECT append_blocks($1, $2, $3, $4, $5, $6, $7, $8) AS nexts")
+    let lanes: Vec<&LaneProgress> = batches.iter().filter_map(|b| b.progress.as_ref()).collect();
+    let statement = if lanes.is_empty() {
+        "SELECT append_blocks($1, $2, $3, $4, $5, $6, $7, $8) AS nexts"
+    } else {
+        "SELECT append_for_lanes($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) AS nexts"
+    };
+    let query = diesel::sql_query(statement)
         .bind::<Array<Int8>, _>(places.keys().map(|k| k.topic.0).collect::<Vec<_>>())
         .bind::<Array<Int4>, _>(places.keys().map(|k| k.partition.0).collect::<Vec<_>>())
         .bind::<Array<Int4>, _>(at)
@@ -165,9 +179,18 @@ async fn write_plain(connection: &mut AsyncPgConnection, batches: &[AppendBatch]
         .bind::<Array<Int8>, _>(earliest)
         .bind::<Array<Int8>, _>(latest)
         .bind::<Array<Int4>, _>(sizes)
-        .bind::<Array<Binary>, _>(bodies)
-        .get_result(connection)
-        .await?;
+        .bind::<Array<Binary>, _>(bodies);
+    let found: Nexts = if lanes.is_empty() {
+        query.get_result(connection).await?
+    } else {
+        query
+            .bind::<Array<SqlUuid>, _>(lanes.iter().map(|l| l.connector.0).collect::<Vec<_>>())
+            .bind::<Array<Int4>, _>(lanes.iter().map(|l| l.lane).collect::<Vec<_>>())
+            .bind::<Array<Int8>, _>(lanes.iter().map(|l| l.epoch.0).collect::<Vec<_>>())
+            .bind::<Array<Jsonb>, _>(lanes.iter().map(|l| &l.position).collect::<Vec<_>>())
+            .get_result(connection)
+            .await?
+    };
     let Some(nexts) = found.nexts else { return Ok(None) };
     let mut next: BTreeMap<TopicPartition, i64> = places.keys().copied().zip(nexts).collect();
     let answers = batches.iter().map(|batch| {
