@@ -42,6 +42,9 @@ test('every view is accessible in light and dark', async ({ page }) => {
     '/readers',
     '/connections',
     '/connectors/new',
+    '/connectors/new?kind=sink',
+    `/connectors/${connectors[0]?.id}/edit`,
+    `/connectors/${connectors[0]?.id}/edit?as=manifest`,
   ];
   for (const scheme of ['light', 'dark'] as const) {
     await page.emulateMedia({ colorScheme: scheme });
@@ -60,13 +63,13 @@ test('every view is accessible in light and dark', async ({ page }) => {
 test('300 connectors and 10,000 topics stay usable by keyboard, with the longest names', async ({ page, demo }) => {
   demo.sql('gonvel', crowd);
   await page.goto('/topics');
-  await expect(page.getByText('10,004 of 10,004')).toBeVisible();
+  await expect(page.getByText('10,005 of 10,005')).toBeVisible();
   // only rows near the window are drawn, and the last can be reached
   expect(await page.getByRole('row').count()).toBeLessThan(80);
   await page.evaluate(() => window.scrollTo(0, document.body.scrollHeight));
-  await expect(page.getByRole('link', { name: 'packhouse.growers' })).toBeVisible();
+  await expect(page.getByRole('link', { name: 'packhouse.schema-changes' })).toBeVisible();
   await page.getByLabel('Topic or connector').fill('row-7777');
-  await expect(page.getByText('1 of 10,004')).toBeVisible();
+  await expect(page.getByText('1 of 10,005')).toBeVisible();
   await page.getByRole('link', { name: 'orchard.row-7777' }).focus();
   await page.keyboard.press('Enter');
   await expect(page.getByText('No record here yet')).toBeVisible();

@@ -6,7 +6,7 @@ const WORD = { same: '', gone: 'gone: ', new: 'new: ' };
 /** Two texts as one, with what went and what came. */
 export function Difference({ before, after }: { before: string; after: string }) {
   return (
-    <pre className="difference mono" aria-label="Difference">
+    <pre tabIndex={0} className="difference mono" aria-label="Difference">
       {around(difference(before, after), 2).map((line, n) =>
         line ? (
           <div key={n} data-kind={line.kind}>

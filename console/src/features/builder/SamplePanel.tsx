@@ -141,7 +141,7 @@ function BecomesRecord({ sample }: { sample: Schemas['RowSample'] }) {
       <div className="choice-label" style={{ marginTop: 10 }}>
         Row 1 becomes this record, of {row.bytes} bytes
       </div>
-      <pre className="rawform mono">
+      <pre tabIndex={0} className="rawform mono">
         {JSON.stringify(row.key)}
         {'\n'}
         {JSON.stringify(row.value, null, 1)}
@@ -168,7 +168,7 @@ export function NewestRecords({ draft }: { draft: SinkDraft }) {
       <ProblemNote problem={problemOf(newest.error)} />
       {newest.data && records.length === 0 && <p className="quiet">There is no record yet.</p>}
       {records.map((record) => (
-        <pre className="rawform mono" key={`${record.partition}-${record.offset}`}>
+        <pre tabIndex={0} className="rawform mono" key={`${record.partition}-${record.offset}`}>
           {JSON.stringify(record.key)}
           {'\n'}
           {JSON.stringify(record.value, null, 1)}

@@ -70,7 +70,9 @@ function One({ connector, version, before }: { connector: Connector; version: Ve
           <Difference before={before.manifest} after={version.manifest} />
         </>
       ) : (
-        <pre className="difference mono">{version.manifest}</pre>
+        <pre tabIndex={0} className="difference mono">
+          {version.manifest}
+        </pre>
       )}
       <ProblemNote problem={problemOf(preview.error) ?? problemOf(back.error)} />
       {!inForce && preview.data && (

@@ -69,6 +69,7 @@ impl Database {
                 let changed = diesel::update(unchanged)
                     .set((
                         connectors::definition.eq(&definition),
+                        connectors::connection_id.eq(connector.definition().connection()),
                         connectors::version.eq(version + 1),
                         connectors::asked.eq(connectors::asked + 1),
                         connectors::updated_at.eq(diesel::dsl::now),
