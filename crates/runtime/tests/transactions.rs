@@ -92,12 +92,12 @@ async fn a_reader_of_the_target_never_sees_a_transaction_in_part() {
         payer.await.unwrap();
     }
     world.until_equal(&source, &target, &["growers", "pools"], Duration::from_secs(60)).await;
-    // an idle source, and then one single change: it does not wait for the next
+    // an idle source, and then one single change: it does not wait for the next, nor for the ten seconds of an idle source
     tokio::time::sleep(Duration::from_millis(500)).await;
     let start = std::time::Instant::now();
     source.batch_execute("BEGIN; UPDATE growers SET paid = paid - 1 WHERE id = 1; UPDATE pools SET left_over = left_over + 1 WHERE id = 1; COMMIT").await.unwrap();
     world.until_equal(&source, &target, &["growers", "pools"], Duration::from_secs(20)).await;
-    assert!(start.elapsed() < Duration::from_secs(5), "{:?}", start.elapsed());
+    assert!(start.elapsed() < Duration::from_secs(8), "{:?}", start.elapsed());
     over.store(true, Ordering::Relaxed);
     let sums = watching.await.unwrap();
     assert_eq!(sums, [440_000].into(), "after {} looks", looked.load(Ordering::Relaxed));
