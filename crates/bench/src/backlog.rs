@@ -35,18 +35,7 @@ pub async fn run(kind: Kind) -> Outcome<Measured> {
     let fleet = world.fleet();
     world.until(source, State::Following).await?;
     world.until(sink, State::Following).await?;
-    let publication = gonvel_connectors::postgres::names::publication(source);
-    let url = world.cluster.url("packhouse");
-    world.sql("packhouse", "SELECT pg_create_logical_replication_slot('mirror', 'pgoutput')").await?;
-    world
-        .sql(
-            "mirror",
-            &format!(
-                "CREATE SUBSCRIPTION mirror CONNECTION '{url}' PUBLICATION \"{publication}\" \
-                 WITH (create_slot = false, slot_name = mirror, copy_data = false)"
-            ),
-        )
-        .await?;
+    world.subscribe(source, "packhouse", "mirror").await?;
     let (mut ours, mut theirs) = (Vec::new(), Vec::new());
     for round in 1..=ROUNDS {
         // both stand at one place, and stop there
@@ -83,12 +72,7 @@ pub async fn run(kind: Kind) -> Outcome<Measured> {
         ours.push(changes as f64 / start.elapsed().as_secs_f64());
     }
     fleet.stop().await;
-    world
-        .sql(
-            "mirror",
-            "ALTER SUBSCRIPTION mirror DISABLE; ALTER SUBSCRIPTION mirror SET (slot_name = NONE); DROP SUBSCRIPTION mirror",
-        )
-        .await?;
+    world.unsubscribe("mirror").await?;
     let (name, what, goal) = match kind {
         Kind::Inserts => (
             "backlog-inserts",

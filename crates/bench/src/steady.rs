@@ -30,18 +30,7 @@ pub async fn run() -> Outcome<Measured> {
     let fleet = world.fleet();
     world.until(source, State::Following).await?;
     world.until(sink, State::Following).await?;
-    let publication = gonvel_connectors::postgres::names::publication(source);
-    let url = world.cluster.url("packhouse");
-    world.sql("packhouse", "SELECT pg_create_logical_replication_slot('mirror', 'pgoutput')").await?;
-    world
-        .sql(
-            "mirror",
-            &format!(
-                "CREATE SUBSCRIPTION mirror CONNECTION '{url}' PUBLICATION \"{publication}\" \
-                 WITH (create_slot = false, slot_name = mirror, copy_data = false)"
-            ),
-        )
-        .await?;
+    world.subscribe(source, "packhouse", "mirror").await?;
     let (mut ours, mut theirs) = (Histogram::<u64>::new(3)?, Histogram::<u64>::new(3)?);
     for turn in 0..i64::from(TURNS) {
         // each alone: neither is to wait for the other's processor time
@@ -64,9 +53,7 @@ pub async fn run() -> Outcome<Measured> {
         arrived(&world, "mirror", turn * 1_000_000 + 500_000).await?;
     }
     fleet.stop().await;
-    let drop =
-        "ALTER SUBSCRIPTION mirror DISABLE; ALTER SUBSCRIPTION mirror SET (slot_name = NONE); DROP SUBSCRIPTION mirror";
-    world.sql("mirror", drop).await?;
+    world.unsubscribe("mirror").await?;
     let ms = |found: &Histogram<u64>, quantile: f64| found.value_at_quantile(quantile) as f64 / 1000.0;
     let line = |found: &Histogram<u64>| format!("p50 {:.1} ms, p99 {:.1} ms", ms(found, 0.5), ms(found, 0.99));
     Ok(Measured {

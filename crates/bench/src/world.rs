@@ -130,6 +130,27 @@ impl World {
         }
     }
 
+    /// Has a database follow what a source connector's publication sends, by the server's own subscription.
+    pub async fn subscribe(&self, source: ConnectorId, from: &str, database: &str) -> Outcome<()> {
+        let publication = gonvel_connectors::postgres::names::publication(source);
+        let url = self.cluster.url(from);
+        self.sql(from, &format!("SELECT pg_create_logical_replication_slot('{database}', 'pgoutput')")).await?;
+        let create = format!(
+            "CREATE SUBSCRIPTION {database} CONNECTION '{url}' PUBLICATION \"{publication}\" \
+             WITH (create_slot = false, slot_name = {database}, copy_data = false)"
+        );
+        self.sql(database, &create).await
+    }
+
+    /// Ends what [`Self::subscribe`] began.
+    pub async fn unsubscribe(&self, database: &str) -> Outcome<()> {
+        let drop = format!(
+            "ALTER SUBSCRIPTION {database} DISABLE; ALTER SUBSCRIPTION {database} SET (slot_name = NONE); \
+             DROP SUBSCRIPTION {database}"
+        );
+        self.sql(database, &drop).await
+    }
+
     /// Runs statements in a database, one after the other.
     pub async fn sql(&self, database: &str, statements: &str) -> Outcome<()> {
         self.cluster.connect(database).await?.batch_execute(statements).await?;

@@ -199,6 +199,14 @@ proptest! {
                 }
                 let time = batch.origins[row].commit_time_us;
                 let found = read.read(&key, there.then_some(&value[..]), time, &mut builder).unwrap();
+                if there {
+                    let says = match kind {
+                        ChangeKind::Delete => Says::Gone,
+                        _ if form == ValueForm::Change && batch.unchanged.contains_key(&row) => Says::Part,
+                        _ => Says::Whole,
+                    };
+                    prop_assert_eq!(read.says(&value).unwrap(), says);
+                }
                 prop_assert_eq!(found == ChangeKind::Delete, kind == ChangeKind::Delete);
                 rows.push(row);
             }

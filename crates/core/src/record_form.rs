@@ -9,6 +9,7 @@ use crate::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind};
 use crate::change_form::{ChangeForm, ChangeFormError};
 use crate::column::ColumnArray;
 use crate::connector::{Encoding, ValueForm, Values};
+use crate::latest_per_key::Says;
 use crate::row_form::RowForm;
 use crate::table::TableSchema;
 
@@ -164,6 +165,18 @@ impl ReadForm {
 }
 
 impl ReadForm {
+    /// What a value says of its key.
+    ///
+    /// # Errors
+    /// [`ChangeFormError`] if the bytes do not follow the form.
+    pub fn says(&self, value: &[u8]) -> Result<Says, ChangeFormError> {
+        let mut scratch = Vec::new();
+        match &self.kind {
+            Read::Change(form) => form.says(data(&self.value, value, &mut scratch)?),
+            Read::Row(_) => Ok(Says::Whole),
+        }
+    }
+
     /// The position of a value's transaction in its source's log; 0 for a row of an initial load, and in row form, which does
     /// not say it.
     ///

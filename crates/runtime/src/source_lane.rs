@@ -6,7 +6,7 @@ use std::time::Duration;
 use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::client::{Client, connect};
 use gonvel_connectors::postgres::position::PgPosition;
-use gonvel_connectors::postgres::publication::differences;
+use gonvel_connectors::postgres::publication::{Differences, differences};
 use gonvel_connectors::postgres::slot::{change_tables, load_again, prepare};
 use gonvel_connectors::postgres::source::{Beginning, Captured, PgSource, SourceSettings};
 use gonvel_core::change::KindCounts;
@@ -70,8 +70,16 @@ pub(crate) fn show_position(assignment: &Assignment, position: &serde_json::Valu
 }
 
 /// Up to which position of its log a source's stored position says that every transaction is in the topics.
-pub(crate) fn complete_to(position: &serde_json::Value) -> u64 {
-    serde_json::from_value::<Position>(position.clone()).map_or(0, |position| position.source.lsn)
+pub(crate) fn complete_to(position: &serde_json::Value) -> Result<u64, Failure> {
+    if position.is_null() {
+        return Ok(0);
+    }
+    Ok(read_stored(position)?.source.lsn)
+}
+
+fn read_stored(position: &serde_json::Value) -> Result<Position, Failure> {
+    let unreadable = |e| ConnectorError::Defect(format!("the stored position cannot be read: {e}")).into();
+    serde_json::from_value(position.clone()).map_err(unreadable)
 }
 
 /// How often tables are looked for that were made since.
@@ -96,10 +104,13 @@ async fn take_in(
     settings: &SourceSettings,
     position: &mut Position,
 ) -> Result<(), Failure> {
-    let (mut new, gone) = differences(client, settings).await?;
+    let Differences { mut new, gone, kinds } = differences(client, settings).await?;
     let wanted = |name: &String| settings.tables.iter().any(|t| t.qualified() == *name);
+    // one that was dropped before its load was done has nothing more to load
+    let loads: Vec<String> = position.source.loads.keys().filter(|name| !wanted(name)).cloned().collect();
+    loads.iter().for_each(|table| position.source.loaded(table));
     new.extend(position.coming.iter().filter(|name| wanted(name) && !new.contains(name)).cloned().collect::<Vec<_>>());
-    if new.is_empty() && gone.is_empty() {
+    if new.is_empty() && gone.is_empty() && !kinds {
         return Ok(());
     }
     position.coming.clone_from(&new);
@@ -136,17 +147,18 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let address = work.services.fleet.address(definition.connection).await?;
     let client = connect(&address).await?;
     let choice = choose(&client, &address.database, definition).await?;
-    let tables = &choice.tables;
+    let mut tables = choice.tables.clone();
     work.board.write(|status| status.notes.clone_from(&choice.notes));
     let settings = SourceSettings {
         connector: work.connector(),
         address: address.clone(),
         tables: tables.clone(),
+        patterns: definition.patterns.clone(),
         load: definition.load,
         whole_rows: definition.values.form == ValueForm::Row,
         start: beginning(definition.start.as_ref())?,
     };
-    let topics = ensure_topics(work.services, tables, definition.partitions).await?;
+    let topics = ensure_topics(work.services, &tables, definition.partitions).await?;
     let told = match &definition.schema_changes {
         Some(topic) => Some(ensure_topic(work.services, topic, 1).await?),
         None => None,
@@ -157,8 +169,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         append(&work, AppendBatch { progress: Some(progress(&work, &first)?), ..AppendBatch::default() }).await?;
         first
     } else {
-        serde_json::from_value(work.lease.position.clone())
-            .map_err(|e| ConnectorError::Defect(format!("the stored position cannot be read: {e}")))?
+        read_stored(&work.lease.position)?
     };
     take_in(&work, &client, &settings, &mut position).await?;
     for (number, again) in work.services.fleet.reloads(work.connector(), position.reloaded).await? {
@@ -166,7 +177,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         position.reloaded = number;
         append(&work, AppendBatch { progress: Some(progress(&work, &position)?), ..AppendBatch::default() }).await?;
     }
-    show(work.board, tables, &position);
+    show(work.board, &tables, &position);
     let mut source = PgSource::start(settings, position.source.clone()).await?;
     enter(work.board, &position);
     let mut writer = Writer::new(work.services, topics, definition.values, told).await?;
@@ -178,12 +189,12 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         let captured = tokio::select! {
             biased;
             done = finished(&mut under_way), if under_way.is_some() => {
-                settle(&work, tables, &source, done?);
+                settle(&work, &tables, &source, done?);
                 continue;
             }
             ending = asked_to_end(&mut work.stopped) => {
                 if under_way.is_some() {
-                    settle(&work, tables, &source, finished(&mut under_way).await?);
+                    settle(&work, &tables, &source, finished(&mut under_way).await?);
                 }
                 return Ok(ending);
             }
@@ -193,24 +204,32 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
                 if now == choice {
                     continue;
                 }
-                None
+                // other tables: from where it stands
+                if under_way.is_some() {
+                    settle(&work, &tables, &source, finished(&mut under_way).await?);
+                }
+                return Ok(Ending::Restart);
             }
         };
-        let Some(captured) = captured.transpose()? else {
-            // other tables, or another publication: from where it stands
-            if under_way.is_some() {
-                settle(&work, tables, &source, finished(&mut under_way).await?);
-            }
-            return Ok(Ending::Restart);
-        };
-        let (parts, latest_us) = write(&mut writer, &captured, tables, &mut position).await?;
+        let captured =
+            captured.ok_or_else(|| ConnectorError::try_again("the source ended", "it starts again by itself"))??;
+        for found in &captured.found {
+            writer.add(ensure_topic(work.services, &found.topic, definition.partitions).await?);
+            tables.push(found.clone());
+        }
+        let (parts, latest_us) = write(&mut writer, &captured, &tables, &mut position).await?;
         position.source = captured.position;
         if under_way.is_some() {
-            settle(&work, tables, &source, finished(&mut under_way).await?);
+            settle(&work, &tables, &source, finished(&mut under_way).await?);
         }
+        let last = captured.last;
         let batch = AppendBatch { parts, progress: Some(progress(&work, &position)?), identity: None };
         let log = work.services.log.clone();
         under_way = Some((tokio::spawn(async move { log.append(batch).await }), position.clone(), latest_us));
+        if last {
+            settle(&work, &tables, &source, finished(&mut under_way).await?);
+            return Ok(Ending::Restart);
+        }
     }
 }
 

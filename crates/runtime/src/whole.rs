@@ -55,8 +55,10 @@ impl Whole {
         let mut out = Vec::with_capacity(self.sources.len());
         for source in &self.sources {
             // a source that is gone brings nothing any more: what is there is all
-            let position = self.fleet.position(*source, ONLY).await?;
-            out.push(position.map_or(u64::MAX, |position| complete_to(&position)));
+            out.push(match self.fleet.position(*source, ONLY).await? {
+                None => u64::MAX,
+                Some(position) => complete_to(&position)?,
+            });
         }
         Ok(out)
     }

@@ -1,6 +1,7 @@
 //! From captured changes to blocks: keys decide partitions, rows become Avro values.
 
 use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 use std::sync::Arc;
 
 use gonvel_connectors::postgres::source::TableChanges;
@@ -79,18 +80,28 @@ impl Writer {
         })
     }
 
-    /// What changed in a table's columns since its last records, as a record for the topic that tells it.
+    /// One more table, found in the stream.
+    pub(crate) fn add(&mut self, topic: Topic) {
+        self.topics.push(topic);
+    }
+
+    /// What changed in a table's columns since its last changes, as a record for the topic that tells it. Rows of a load tell
+    /// nothing: they are read as the table is now, and changes from before may still come.
     async fn tell(&mut self, changes: &TableChanges) -> Result<Option<PartitionBlocks>, PortError> {
         let (table, shape) = (changes.table, &changes.batch.table);
-        let Some(told) = &self.told else { return Ok(None) };
+        let (Some(told), None, Some(seen)) = (&self.told, &changes.rows, changes.batch.origins.first()) else {
+            return Ok(None);
+        };
         let before = match self.shapes.get(&table) {
             Some(before) => Some(before.clone()),
-            None => latest_shape(&*self.log, &*self.schemas, &self.topics[table]).await?,
+            None => latest_shape(&*self.log, &*self.schemas, &self.topics[table], seen.commit_time_us).await?,
         };
         self.shapes.insert(table, shape.clone());
         let Some(before) = before.filter(|before| before != shape) else { return Ok(None) };
         let differences = schema_changes::differences(&before, shape);
-        let Some(seen) = changes.batch.origins.first().filter(|_| !differences.is_empty()) else { return Ok(None) };
+        if differences.is_empty() {
+            return Ok(None);
+        }
         let mut value = Vec::new();
         single_object::header(told.fingerprint, &mut value);
         from_json::write(&told.form, &schema_changes::value(shape, &differences, seen), &mut value)
@@ -172,13 +183,17 @@ impl Writer {
     }
 }
 
-/// The shape of a table as its topic's newest record has it; none if there is none that a source wrote.
+/// The shape of a table as the newest change in its topic has it, or else the newest row of a load that was read before a time;
+/// none if there is none that a source wrote.
 async fn latest_shape(
     log: &dyn TopicLog,
     schemas: &dyn SchemaStore,
     topic: &Topic,
+    before_us: i64,
 ) -> Result<Option<Arc<TableSchema>>, PortError> {
-    let mut newest: Option<(i64, SchemaId)> = None;
+    let mut forms: HashMap<SchemaId, Option<ReadForm>> = HashMap::new();
+    // of changes and of loads the newest, by whether it is a change and its time
+    let mut newest: Option<((bool, i64), SchemaId)> = None;
     for bounds in log.bounds(topic.id).await? {
         if bounds.records == 0 {
             continue;
@@ -187,15 +202,18 @@ async fn latest_shape(
         for block in log.read(at, Offset(bounds.next.0 - 1), 1).await? {
             for record in block.open(at)?.records() {
                 let (_, record) = record?;
-                if let Some(schema) = record.schema
-                    && newest.is_none_or(|(time, _)| time <= record.timestamp_us)
-                {
-                    newest = Some((record.timestamp_us, schema));
+                let Some(schema) = record.schema else { continue };
+                if let Entry::Vacant(place) = forms.entry(schema) {
+                    place.insert(ReadForm::from_value_text(&schemas.schema_text(schema).await?).ok());
+                }
+                let Some(form) = &forms[&schema] else { continue };
+                let change = form.position(record.value).is_ok_and(|position| position > 0);
+                let rank = (change, record.timestamp_us);
+                if (change || record.timestamp_us <= before_us) && newest.is_none_or(|(known, _)| known <= rank) {
+                    newest = Some((rank, schema));
                 }
             }
         }
     }
-    let Some((_, schema)) = newest else { return Ok(None) };
-    let text = schemas.schema_text(schema).await?;
-    Ok(ReadForm::from_value_text(&text).ok().map(|form| form.table().clone()))
+    Ok(newest.and_then(|(_, schema)| forms.remove(&schema).flatten()).map(|form| form.table().clone()))
 }

@@ -76,6 +76,13 @@ async fn tables_are_found_by_their_names_also_those_made_later_and_with_what_was
     })
     .await;
     source.batch_execute("INSERT INTO line_2 VALUES (5000, 5)").await.unwrap();
+    // the other table does not wait for that transaction
+    source.batch_execute("UPDATE line_1 SET n = -1 WHERE id = 1").await.unwrap();
+    until("the other table waits", async || {
+        let changes = topic_changes(&world.database, "packhouse.line_1").await;
+        changes.iter().any(|c| c["change"] == "update").then_some(())
+    })
+    .await;
     slow.batch_execute("COMMIT").await.unwrap();
     source.batch_execute("UPDATE line_2 SET n = n + 1 WHERE id < 100; DELETE FROM line_2 WHERE id = 1").await.unwrap();
     until("the topic was not made", async || {
@@ -84,6 +91,21 @@ async fn tables_are_found_by_their_names_also_those_made_later_and_with_what_was
     .await;
     world.connector("to-settlement", world.sink(&["line_1", "line_2"]).await).await;
     world.until_equal(&source, &target, &["line_1", "line_2"], PATIENCE).await;
+
+    // what was changed in a table that is gone before anyone looked is in the log, and is brought all the same
+    source.batch_execute("CREATE TABLE line_9 (id int PRIMARY KEY, n int)").await.unwrap();
+    until("the table was not taken in", async || published(&source).await.contains(&"line_9".to_owned()).then_some(()))
+        .await;
+    world.until_state(id, State::Following).await;
+    fleet.stop().await;
+    source.batch_execute("INSERT INTO line_9 VALUES (1, 1); UPDATE line_9 SET n = 77; DROP TABLE line_9").await.unwrap();
+    let fleet = world.fleet();
+    until("the last change did not come", async || {
+        world.database.topic(&TopicName::parse("packhouse.line_9").unwrap()).await.ok()?;
+        let changes = topic_changes(&world.database, "packhouse.line_9").await;
+        changes.iter().any(|c| c["new"]["n"] == 77).then_some(())
+    })
+    .await;
 
     // a table that gets its key, and one that is renamed away
     source.batch_execute("ALTER TABLE line_bare ADD PRIMARY KEY (n); ALTER TABLE line_1 RENAME TO former").await.unwrap();
@@ -189,6 +211,37 @@ async fn columns_keys_rows_and_partitions_are_captured_as_chosen_and_an_edit_cha
     let versions = world.database.versions(id).await.unwrap();
     assert_eq!(versions.iter().map(|v| v.version).collect::<Vec<_>>(), [2, 1]);
     assert_eq!(versions[1].definition, definition.into());
+
+    // a table that was dropped keeps none of the others from being carried, also after a start
+    source.batch_execute("DROP TABLE rooms").await.unwrap();
+    world.database.start_anew(&[id]).await.unwrap();
+    source.batch_execute("UPDATE weighings SET kg = 1 WHERE id = 6").await.unwrap();
+    world.until_equal(&source, &target, &["weighings"], PATIENCE).await;
+    world.until_state(id, State::Following).await;
+    fleet.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn truncates_are_sent_again_when_rows_become_changes() {
+    let world = World::new().await;
+    let (source, target) = clients(&world).await;
+    source.batch_execute("CREATE TABLE bins (id int PRIMARY KEY); INSERT INTO bins VALUES (1), (2)").await.unwrap();
+    let mut definition = world.source(&["bins"], 2).await;
+    definition.values.form = ValueForm::Row;
+    let fleet = world.fleet();
+    let id = world.connector("from-packhouse", definition.clone()).await;
+    world.connector("to-settlement", world.sink(&["bins"]).await).await;
+    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    definition.values.form = ValueForm::Change;
+    let valid = ValidConnector::check(id, ConnectorName::parse("from-packhouse").unwrap(), definition.into()).unwrap();
+    world.database.change_connector(&valid, 1, &[]).await.unwrap();
+    until("truncates are not published", async || {
+        let sent = "SELECT bool_and(pubtruncate) FROM pg_publication";
+        source.query_one(sent, &[]).await.unwrap().get::<_, bool>(0).then_some(())
+    })
+    .await;
+    source.batch_execute("TRUNCATE bins; INSERT INTO bins VALUES (3)").await.unwrap();
+    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
     fleet.stop().await;
 }
 

@@ -29,6 +29,7 @@ async fn a_load_under_changes_and_restarts_makes_one_copy() {
         writers.push(tokio::spawn(write(client, 250, seed)));
     }
     world.load.chunks = 3;
+    world.told = Some("packhouse.columns".into());
     let (source_id, sink_id) = world.flow(&["bins", "lines"], 3).await;
     // runners come and go, some without giving their leases back
     for round in 0..5_u64 {
@@ -46,6 +47,11 @@ async fn a_load_under_changes_and_restarts_makes_one_copy() {
     }
     source.batch_execute("UPDATE bins SET ripeness_index = 0.25 WHERE id % 3 = 0").await.unwrap();
     world.until_equal(&source, &target, &["bins", "lines"], Duration::from_secs(60)).await;
+
+    // rows were read in both shapes and in any order; the change of the columns happened once
+    let told = topic_changes(&world.database, "packhouse.columns").await;
+    let statements: Vec<&str> = told.iter().map(|t| t["statement"].as_str().unwrap()).collect();
+    assert_eq!(statements, [r#"ALTER TABLE "public"."bins" ADD COLUMN "ripeness_index" numeric(4,2);"#]);
 
     // the topic folds to the same rows, and no row came twice
     let mut folded: BTreeMap<i64, serde_json::Value> = BTreeMap::new();

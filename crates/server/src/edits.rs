@@ -26,8 +26,23 @@ fn judged(stored: &Stored, definition: Definition) -> Result<(ValidConnector, Co
     if stored.wish == Wish::Draft {
         return Ok((connector, Consequences::new()));
     }
-    let consequences = edit::consequences(&stored.definition, connector.definition())
+    let mut consequences = edit::consequences(&stored.definition, connector.definition())
         .map_err(|e| Refusal::invalid("definition", e.to_string()))?;
+    if let (Definition::Source(from), Definition::Source(to)) = (&stored.definition, connector.definition())
+        && from.values != to.values
+        && to.load.rows
+    {
+        // tables found by their names are known to the lane alone
+        let explicit = |name: &String| to.tables.iter().chain(&from.tables).any(|t| t.qualified() == *name);
+        let covers = |name: &String| {
+            name.split_once('.').is_some_and(|(schema, table)| to.patterns.as_ref().is_some_and(|p| p.covers(schema, table)))
+        };
+        let known = stored.lanes.iter().flat_map(|l| l.tables.keys());
+        let found: Vec<String> = known.filter(|name| covers(name) && !explicit(name)).cloned().collect();
+        if !found.is_empty() {
+            consequences.entry(edit::Consequence::LoadsAgain).or_default().extend(found);
+        }
+    }
     Ok((connector, consequences))
 }
 

@@ -18,6 +18,23 @@ const ROWS: { value: NonNullable<Writes['rows']>; label: string; says: string }[
   { value: 'history', label: 'Row history', says: 'Every state of a row, with the time from and to which it was.' },
 ];
 
+/** What becomes of a deleted row, in the words of each way of writing. */
+const DELETED: Record<'current' | 'changes' | 'history', { value: NonNullable<Writes['deletes']>; label: string }[]> = {
+  current: [
+    { value: 'applied', label: 'Goes' },
+    { value: 'marked', label: 'Is marked' },
+    { value: 'ignored', label: 'Stays' },
+  ],
+  changes: [
+    { value: 'applied', label: 'Is a change too' },
+    { value: 'ignored', label: 'Is left out' },
+  ],
+  history: [
+    { value: 'applied', label: 'Ends its state' },
+    { value: 'ignored', label: 'Stays' },
+  ],
+};
+
 const COLUMNS: { value: NonNullable<Writes['columns']>; label: string }[] = [
   { value: 'ask', label: 'Leave the table as it is, and show what is needed' },
   { value: 'add', label: 'Add new columns, show the rest' },
@@ -39,16 +56,14 @@ export function WritesStage({ draft, change }: { draft: SinkDraft; change: Chang
         allowDeselect={false}
         onChange={(value) => set({ rows: ROWS.find((r) => r.value === value)?.value })}
       />
-      <Choice
-        label="A row deleted in the source"
-        value={deletes ?? 'applied'}
-        onChange={(value) => set({ deletes: value })}
-        data={[
-          { value: 'applied', label: rows === 'history' ? 'Ends' : rows === 'current' ? 'Goes' : 'Counts' },
-          ...(rows === 'current' ? [{ value: 'marked' as const, label: 'Is marked' }] : []),
-          { value: 'ignored', label: 'Stays' },
-        ]}
-      />
+      {rows !== 'appended' && (
+        <Choice
+          label="A row deleted in the source"
+          value={deletes ?? 'applied'}
+          onChange={(value) => set({ deletes: value })}
+          data={DELETED[rows ?? 'current']}
+        />
+      )}
       <Select
         mt="sm"
         label="When columns change in the source"

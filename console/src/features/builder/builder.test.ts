@@ -32,6 +32,12 @@ describe('the builder', () => {
     }
   });
 
+  it.each<[Action, string]>([
+    [{ type: 'start', start: { at: 'connector', connector: '' } }, 'Choose the connector where it begins.'],
+    [{ type: 'start', start: { at: 'position', position: ' ' } }, 'Give the position where it begins.'],
+    [{ type: 'start', start: { at: 'time', time: 'noon' } }, 'Give the time at which it begins.'],
+  ])('asks for what a start lacks: %o', (action, asks) => expect(missing(reduce(chosen, action), [])).toBe(asks));
+
   it('names topics by the template, and leaves those named by hand', () => {
     const yard = { schema: 'yard', table: 'bays' };
     const some = after(

@@ -236,6 +236,10 @@ export function missing(draft: Draft, taken: readonly string[]): string | null {
     if (twice !== undefined) return `Two tables go to ${twice}: give each a topic of its own.`;
   }
   if (draft.kind === 'sink' && Object.keys(draft.topics).length === 0) return 'Choose at least one topic.';
+  const start = draft.start;
+  if (start?.at === 'connector' && start.connector === '') return 'Choose the connector where it begins.';
+  if (start?.at === 'position' && start.position.trim() === '') return 'Give the position where it begins.';
+  if (start?.at === 'time' && Number.isNaN(Date.parse(start.time))) return 'Give the time at which it begins.';
   if (draft.name.trim() === '') return 'Give it a name.';
   if (taken.includes(draft.name)) return `There is a connector ${draft.name} already: choose another name.`;
   return null;

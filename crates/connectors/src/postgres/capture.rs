@@ -6,7 +6,10 @@ use std::time::{Duration, Instant};
 
 use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, OldImage, Origin};
 use gonvel_core::column::{ColumnType, Value};
+use gonvel_core::connector::CapturedTable;
+use gonvel_core::naming::TopicName;
 use gonvel_core::table::TableSchema;
+use gonvel_core::table_patterns::topic_for;
 use tokio::sync::mpsc;
 use tokio_postgres::Client;
 use tokio_postgres::error::SqlState;
@@ -101,6 +104,8 @@ pub(super) struct Capture {
     binary: bool,
     /// The session is to end here, and another to go on.
     ends: bool,
+    /// Tables found by their names since the last batch.
+    found: Vec<CapturedTable>,
     /// Chunks that came before others whose marks are due first, by their marks.
     waiting: HashMap<String, Chunk>,
     readings: Readings,
@@ -137,6 +142,7 @@ impl Capture {
             waiting: HashMap::new(),
             binary,
             ends: false,
+            found: Vec::new(),
             readings,
             mark,
             scratch: Vec::new(),
@@ -155,7 +161,7 @@ impl Capture {
             if lent_until.is_some_and(|until| self.transaction.is_none() && self.position.lsn >= until) {
                 // from here on our own publication is known: whoever starts anew streams by that
                 self.position.lent = None;
-                return self.hand_on(out).await;
+                return self.end(out).await;
             }
             let frame = if self.pending > 0 && !frames.has_one() {
                 // nothing more is there right now: hand on what there is as soon as it is wanted
@@ -177,7 +183,7 @@ impl Capture {
                     let message = pgoutput::decode(&data).map_err(|e| ConnectorError::Defect(e.to_string()))?;
                     self.message(message, out).await?;
                     if self.ends {
-                        return self.hand_on(out).await;
+                        return self.end(out).await;
                     }
                     if self.pending >= MOST_CHANGES || self.pending_bytes >= MOST_BYTES {
                         self.hand_on(out).await?;
@@ -210,7 +216,28 @@ impl Capture {
             .map(|t| Partial { commit_lsn: t.commit_lsn, done: t.seen.max(t.skip) });
         self.ends_later = self.position.partial.is_some();
         (self.pending, self.pending_bytes, self.idle_since) = (0, 0, Instant::now());
-        Captured { changes, position: self.position.clone() }
+        Captured { changes, position: self.position.clone(), found: std::mem::take(&mut self.found), last: false }
+    }
+
+    /// Hands on what there is as the last of this session.
+    async fn end(&mut self, out: &Out) -> Result<(), ConnectorError> {
+        let last = Captured { last: true, ..self.take() };
+        let _ = out.send(Ok(last)).await;
+        Ok(())
+    }
+
+    /// The place of a table that is captured because of its name, though no one found it when the session began: it was made
+    /// since, or is gone by now.
+    fn find(&mut self, relation: &Relation) -> Option<usize> {
+        let patterns = self.settings.patterns.as_ref().filter(|p| p.covers(&relation.schema, &relation.name))?;
+        let topic = topic_for(&patterns.topic, &self.settings.address.database, &relation.schema, &relation.name);
+        if TopicName::parse(topic.as_str()).is_err() || self.settings.tables.iter().any(|t| t.topic == topic) {
+            return None;
+        }
+        let found = CapturedTable::whole(&relation.schema, &relation.name, &topic);
+        self.settings.tables.push(found.clone());
+        self.found.push(found);
+        Some(self.settings.tables.len() - 1)
     }
 
     async fn hand_on(&mut self, out: &Out) -> Result<(), ConnectorError> {
@@ -261,7 +288,8 @@ impl Capture {
             }
             Message::Truncate(oids) => {
                 for oid in oids {
-                    if let Some(followed) = self.row_of(oid) {
+                    // rows alone cannot say it; it may come from before it was no longer asked for
+                    if let Some(followed) = self.row_of(oid).filter(|_| !self.settings.whole_rows) {
                         let number = self.transaction.as_ref().map_or(0, |t| t.number);
                         if let Some(changed) = self.changed.get_mut(&followed.name) {
                             changed.note_emptied(number);
@@ -282,7 +310,7 @@ impl Capture {
 
     async fn relation(&mut self, relation: &Relation, out: &Out) -> Result<(), ConnectorError> {
         let table = self.settings.tables.iter().position(|t| t.schema == relation.schema && t.table == relation.name);
-        let Some(table) = table else {
+        let Some(table) = table.or_else(|| self.find(relation)) else {
             self.relations.insert(relation.oid, None);
             return Ok(());
         };

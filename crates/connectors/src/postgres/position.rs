@@ -163,6 +163,10 @@ pub struct PgPosition {
     /// What is streamed by until our own publication is there.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub lent: Option<Lent>,
+    /// For tables that are being taken in the first transaction that surely found them published, by `schema.table`: they are
+    /// read when all before it have ended, for what those wrote may not be in the stream.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub after: BTreeMap<String, u64>,
     /// What the log before this position shows of tables that are loaded again, by `schema.table`.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub again: BTreeMap<String, Snapshot>,
@@ -180,6 +184,7 @@ impl PgPosition {
             not_before_us: None,
             text: false,
             lent: None,
+            after: BTreeMap::new(),
             again: BTreeMap::new(),
         }
     }
@@ -196,9 +201,19 @@ impl PgPosition {
         self.again.insert(table.to_owned(), now);
     }
 
-    /// A table is loaded.
+    /// A table is to be loaded that was published just before `now`. What was written before that is not in the stream, so
+    /// every row that a transaction under way then wrote is taken from the table; what of it is in the stream as well comes
+    /// twice, in order.
+    pub fn take_in(&mut self, table: &str, now: &Snapshot) {
+        let all_before = Snapshot { xmin: now.xmax, xmax: now.xmax, under_way: Vec::new() };
+        self.load_again(table, all_before);
+        self.after.insert(table.to_owned(), now.xmax);
+    }
+
+    /// A table is loaded, or need not be any more.
     pub fn loaded(&mut self, table: &str) {
         self.loads.remove(table);
+        self.after.remove(table);
         self.again.remove(table);
         if self.loads.is_empty() {
             self.snapshot = None;

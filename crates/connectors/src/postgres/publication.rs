@@ -2,7 +2,9 @@
 
 use std::collections::HashSet;
 
+use gonvel_core::connector::CapturedTable;
 use tokio_postgres::Client;
+use tokio_postgres::error::SqlState;
 
 use super::client::explain;
 use super::names::{ident, qualified};
@@ -10,22 +12,17 @@ use super::source::SourceSettings;
 use super::tables::{self, TableSummary};
 use crate::error::ConnectorError;
 
-/// The publication that goes with a slot.
-pub(super) fn of_slot(slot: &str) -> String {
-    slot.to_owned()
-}
-
-fn named(settings: &SourceSettings) -> Vec<String> {
-    settings.tables.iter().map(|t| qualified(&t.schema, &t.table)).collect()
+fn kinds(settings: &SourceSettings) -> &'static str {
+    if settings.whole_rows { "insert, update, delete" } else { "insert, update, delete, truncate" }
 }
 
 /// Makes the publication anew.
 pub(super) async fn make(client: &Client, settings: &SourceSettings) -> Result<(), ConnectorError> {
     let name = ident(&settings.publication());
-    let tables = named(settings);
+    let tables: Vec<String> = settings.tables.iter().map(|t| qualified(&t.schema, &t.table)).collect();
     let of = if tables.is_empty() { String::new() } else { format!("FOR TABLE {}", tables.join(", ")) };
     // changes of partitions come under the name of their table, with its columns
-    let kinds = if settings.whole_rows { "insert, update, delete" } else { "insert, update, delete, truncate" };
+    let kinds = kinds(settings);
     client
         .batch_execute(&format!(
             "DROP PUBLICATION IF EXISTS {name};
@@ -35,23 +32,46 @@ pub(super) async fn make(client: &Client, settings: &SourceSettings) -> Result<(
         .map_err(|e| explain(&e, "making the publication"))
 }
 
-/// Gives the publication the tables it is to have.
+/// Gives the publication what it is to have, of the tables that are there.
 pub(super) async fn change(client: &Client, settings: &SourceSettings) -> Result<(), ConnectorError> {
     let name = ident(&settings.publication());
-    let during = |e: tokio_postgres::Error| explain(&e, "changing the publication");
-    let kinds = if settings.whole_rows { "insert, update, delete" } else { "insert, update, delete, truncate" };
-    client.batch_execute(&format!("ALTER PUBLICATION {name} SET (publish = '{kinds}')")).await.map_err(during)?;
-    let tables = named(settings);
-    if tables.is_empty() {
-        let there = of(client, &settings.publication()).await?;
-        if there.is_empty() {
+    let during = |e: tokio_postgres::Error| match e.code() {
+        Some(&SqlState::UNDEFINED_TABLE | &SqlState::INVALID_SCHEMA_NAME) => {
+            ConnectorError::try_again("a table was dropped just now", "Gonvel looks again by itself")
+        }
+        _ => explain(&e, "changing the publication"),
+    };
+    let set = format!("ALTER PUBLICATION {name} SET (publish = '{}')", kinds(settings));
+    client.batch_execute(&set).await.map_err(during)?;
+    let listed = |tables: HashSet<(String, String)>| {
+        tables.iter().map(|(schema, table)| qualified(schema, table)).collect::<Vec<_>>().join(", ")
+    };
+    let wanted = there(client, settings).await?;
+    let statement = if wanted.is_empty() {
+        let has = of(client, &settings.publication()).await?;
+        if has.is_empty() {
             return Ok(());
         }
-        let there: Vec<String> = there.iter().map(|(schema, table)| qualified(schema, table)).collect();
-        let drop = format!("ALTER PUBLICATION {name} DROP TABLE {}", there.join(", "));
-        return client.batch_execute(&drop).await.map_err(during);
-    }
-    client.batch_execute(&format!("ALTER PUBLICATION {name} SET TABLE {}", tables.join(", "))).await.map_err(during)
+        format!("ALTER PUBLICATION {name} DROP TABLE {}", listed(has))
+    } else {
+        format!("ALTER PUBLICATION {name} SET TABLE {}", listed(wanted))
+    };
+    client.batch_execute(&statement).await.map_err(during)
+}
+
+/// The settings' tables that are there. One that was dropped keeps its changes in the log; there is nothing to publish of it.
+async fn there(client: &Client, settings: &SourceSettings) -> Result<HashSet<(String, String)>, ConnectorError> {
+    let schemas: Vec<&str> = settings.tables.iter().map(|t| t.schema.as_str()).collect();
+    let names: Vec<&str> = settings.tables.iter().map(|t| t.table.as_str()).collect();
+    let rows = client
+        .query(
+            "SELECT n.nspname::text, c.relname::text FROM unnest($1::text[], $2::text[]) AS w(schema, name)
+             JOIN pg_namespace n ON n.nspname = w.schema JOIN pg_class c ON c.relnamespace = n.oid AND c.relname = w.name",
+            &[&schemas, &names],
+        )
+        .await
+        .map_err(|e| explain(&e, "looking for tables"))?;
+    Ok(rows.iter().map(|row| (row.get(0), row.get(1))).collect())
 }
 
 /// Removes a publication, if it is there.
@@ -81,15 +101,26 @@ pub(super) async fn lacking(
     settings: &SourceSettings,
 ) -> Result<Vec<String>, ConnectorError> {
     let has = of(client, publication).await?;
-    let lacks = |t: &&gonvel_core::connector::CapturedTable| !has.contains(&(t.schema.clone(), t.table.clone()));
-    Ok(settings.tables.iter().filter(lacks).map(gonvel_core::connector::CapturedTable::qualified).collect())
+    let lacks = |t: &&CapturedTable| !has.contains(&(t.schema.clone(), t.table.clone()));
+    Ok(settings.tables.iter().filter(lacks).map(CapturedTable::qualified).collect())
 }
 
-/// What the publication lacks of the settings' tables, and which of its own are not among them any more, as `schema.table`.
+/// How the publication differs from what the settings want.
+#[derive(Debug, Default, PartialEq, Eq)]
+pub struct Differences {
+    /// Tables it lacks that are there, as `schema.table`.
+    pub new: Vec<String>,
+    /// Tables of its own that are not wanted any more, as `schema.table`.
+    pub gone: Vec<String>,
+    /// Whether other kinds of changes are wanted.
+    pub kinds: bool,
+}
+
+/// How the publication differs from what the settings want.
 ///
 /// # Errors
 /// [`ConnectorError`] if the server does not answer.
-pub async fn differences(client: &Client, settings: &SourceSettings) -> Result<(Vec<String>, Vec<String>), ConnectorError> {
+pub async fn differences(client: &Client, settings: &SourceSettings) -> Result<Differences, ConnectorError> {
     let has = of(client, &settings.publication()).await?;
     let wanted: HashSet<_> = settings.tables.iter().map(|t| (t.schema.clone(), t.table.clone())).collect();
     let names = |tables: Vec<&(String, String)>| {
@@ -97,7 +128,15 @@ pub async fn differences(client: &Client, settings: &SourceSettings) -> Result<(
         names.sort();
         names
     };
-    Ok((names(wanted.difference(&has).collect()), names(has.difference(&wanted).collect())))
+    let truncates = client
+        .query_opt("SELECT pubtruncate FROM pg_publication WHERE pubname = $1", &[&settings.publication()])
+        .await
+        .map_err(|e| explain(&e, "reading the publication"))?;
+    Ok(Differences {
+        new: names(there(client, settings).await?.difference(&has).collect()),
+        gone: names(has.difference(&wanted).collect()),
+        kinds: truncates.is_some_and(|row| row.get::<_, bool>(0) == settings.whole_rows),
+    })
 }
 
 /// The tables that can be found by their names, and why others cannot be captured.

@@ -1,6 +1,7 @@
 //! A sink connector on PostgreSQL: rows and position commit together in the target.
 
-use std::collections::HashMap;
+use std::borrow::Cow;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use bytes::Bytes;
@@ -72,6 +73,8 @@ pub struct PgSink {
     settings: SinkSettings,
     epoch: Epoch,
     targets: HashMap<(usize, Arc<TableSchema>), TargetTable>,
+    /// What is to be said of each topic's target, of the latest shape that came.
+    notes: BTreeMap<usize, Vec<String>>,
     advance: Statement,
     statements: Statements,
     /// Whether a transaction is open that further rounds belong to.
@@ -139,6 +142,7 @@ impl PgSink {
                 settings,
                 epoch,
                 targets: HashMap::new(),
+                notes: BTreeMap::new(),
                 advance,
                 statements: Statements::default(),
                 open: false,
@@ -189,6 +193,7 @@ impl PgSink {
             let (_, topic) = &self.settings.topics[changes.topic];
             let target =
                 target::ensure(&self.client, &topic.schema, &topic.table, &first.table, self.settings.writes).await?;
+            self.notes.insert(changes.topic, target.notes.clone());
             self.targets.insert(key, target);
         }
         Ok(())
@@ -203,9 +208,9 @@ impl PgSink {
         let statements = &self.statements;
         let application = Application { client, target, batches, shape: &first.table, statements, marks };
         let kind = |&(batch, row): &Place| batches[batch].kinds[row];
-        let mut kept = changes.changes.clone();
+        let mut kept = Cow::Borrowed(changes.changes.as_slice());
         if writes.deletes == Deletes::Ignored {
-            kept.retain(|(place, _)| !matches!(kind(place), ChangeKind::Delete | ChangeKind::Truncate));
+            kept.to_mut().retain(|(place, _)| !matches!(kind(place), ChangeKind::Delete | ChangeKind::Truncate));
         }
         let places = || kept.iter().map(|(place, _)| *place).collect::<Vec<_>>();
         let applied = match writes.rows {
@@ -221,10 +226,7 @@ impl PgSink {
     /// What people should know of its targets.
     #[must_use]
     pub fn notes(&self) -> Vec<String> {
-        let mut notes: Vec<String> = self.targets.values().flat_map(|target| target.notes.clone()).collect();
-        notes.sort();
-        notes.dedup();
-        notes
+        self.notes.values().flatten().cloned().collect()
     }
 
     async fn advance(&self, delivered: &[(TopicPartition, Delivered)]) -> Result<(), ConnectorError> {

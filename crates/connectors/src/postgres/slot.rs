@@ -80,7 +80,7 @@ async fn copied_slot(settings: &SourceSettings, client: &Client, start: Beginnin
         ));
     };
     // the log before our own publication was made knows only the other one's
-    let lender = publication::of_slot(slot);
+    let lender = slot.clone();
     let lacking = publication::lacking(client, &lender, settings).await?;
     if !lacking.is_empty() {
         return Err(ConnectorError::settings(
@@ -93,6 +93,8 @@ async fn copied_slot(settings: &SourceSettings, client: &Client, start: Beginnin
     log.execute("SELECT pg_copy_logical_replication_slot($1, $2, false)", &[slot, &settings.slot()])
         .await
         .map_err(during)?;
+    // whoever began before our own publication was there may have written what it does not know
+    load::settle(client).await?;
     let now = client
         .query_one("SELECT pg_current_wal_insert_lsn()::text", &[])
         .await
@@ -127,9 +129,8 @@ pub async fn change_tables(
         position.loaded(table);
     }
     if settings.load.rows && !new.is_empty() {
-        // whoever began before the tables were published may have written rows that the stream does not bring
-        load::settle(&client).await?;
-        load_again(settings, position, new).await?;
+        let now = current_snapshot(&client).await?;
+        new.iter().for_each(|table| position.take_in(table, &now));
     }
     Ok(())
 }

@@ -6,12 +6,12 @@ use gonvel_core::change::ChangeBatch;
 use gonvel_core::connector::{CapturedTable, InitialLoad};
 use gonvel_core::naming::ConnectorId;
 use gonvel_core::ports::DatabaseAddress;
+use gonvel_core::table_patterns::TablePatterns;
 use tokio::sync::{mpsc, watch};
 use uuid::Uuid;
 
-use super::binary;
 use super::capture::Capture;
-use super::client::{Client, connect};
+use super::client::connect;
 use super::load::{self, Chunk, Loading, Readings};
 use super::names;
 use super::position::PgPosition;
@@ -32,6 +32,8 @@ pub struct SourceSettings {
     pub address: DatabaseAddress,
     /// The tables.
     pub tables: Vec<CapturedTable>,
+    /// Tables that are captured because of their names: also those that the log still brings though they are gone.
+    pub patterns: Option<TablePatterns>,
     /// How the rows that exist are copied.
     pub load: InitialLoad,
     /// Whether a change always brings the whole row, also values that the server did not send because they did not change;
@@ -82,6 +84,10 @@ pub struct Captured {
     pub changes: Vec<TableChanges>,
     /// The position once they are appended.
     pub position: PgPosition,
+    /// Tables that the log brought by their names: they follow those of [`SourceSettings::tables`].
+    pub found: Vec<CapturedTable>,
+    /// Whether the source ends here and is to be started anew, by another publication or with values in another form.
+    pub last: bool,
 }
 
 /// A running source. Dropping it ends its session with the server.
@@ -103,7 +109,7 @@ impl PgSource {
         let session = ReplicationSession::connect(&settings.address).await?;
         let lent = position.lent.as_ref().filter(|lent| position.lsn < lent.until);
         let publication = lent.map_or_else(|| settings.publication(), |lent| lent.publication.clone());
-        let binary = !position.text && reads_binary(&client, &settings).await?;
+        let binary = !position.text && tables::read_as_binary(&client, &settings.tables).await?;
         let (frames, mut feedback) = session.stream(&settings.slot(), &publication, position.lsn, binary).await?;
         let (kept, mut kept_now) = watch::channel(position.lsn);
         tokio::spawn(async move {
@@ -135,7 +141,7 @@ impl PgSource {
         Ok(Self { captured, kept, task })
     }
 
-    /// The next batch; none when the source has ended: after an error was given, or because it is to be started anew.
+    /// The next batch; none when the source has ended, after an error or the last one was given.
     ///
     /// Cancel safety: dropped while waiting, nothing is lost.
     pub async fn next(&mut self) -> Option<Result<Captured, ConnectorError>> {
@@ -154,19 +160,6 @@ impl Drop for PgSource {
     }
 }
 
-/// Whether all captured columns, as they are now, have values whose binary form is read.
-async fn reads_binary(client: &Client, settings: &SourceSettings) -> Result<bool, ConnectorError> {
-    for table in &settings.tables {
-        match tables::describe(client, &settings.address.database, table).await {
-            Ok(shape) if binary::reads(&shape) => {}
-            // one that is gone may still come in the stream
-            Ok(_) | Err(ConnectorError::Settings { .. }) => return Ok(false),
-            Err(error) => return Err(error),
-        }
-    }
-    Ok(true)
-}
-
 /// Starts reading the tables that are not loaded yet; the future ends only with an error.
 fn start_load(
     settings: &SourceSettings,
@@ -179,7 +172,9 @@ fn start_load(
     let tables: Vec<_> = settings.tables.iter().filter_map(left).collect();
     let running = (!tables.is_empty()).then(|| {
         let address = settings.address.clone();
-        let loading = Loading { address, tables, how: settings.load, session: session.to_owned(), readings };
+        let (after, by_name) = (position.after.clone(), settings.patterns.is_some());
+        let session = session.to_owned();
+        let loading = Loading { address, tables, after, by_name, how: settings.load, session, readings };
         tokio::spawn(load::run(loading, chunks))
     });
     async move {

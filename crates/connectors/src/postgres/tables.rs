@@ -113,6 +113,43 @@ pub async fn describe(client: &Client, system: &str, wanted: &CapturedTable) -> 
     shape(system, wanted, columns.collect())
 }
 
+/// Whether a table is there.
+///
+/// # Errors
+/// [`ConnectorError`] if the server does not answer.
+pub async fn is_there(client: &Client, table: &CapturedTable) -> Result<bool, ConnectorError> {
+    let name = super::names::qualified(&table.schema, &table.table);
+    let row = client.query_one("SELECT to_regclass($1) IS NOT NULL", &[&name]).await;
+    Ok(row.map_err(|e| explain(&e, "looking for a table"))?.get(0))
+}
+
+/// Whether all captured columns of tables, as they are now, have types whose binary form is read. A table that is gone may still
+/// come in the stream, with what columns is not known.
+///
+/// # Errors
+/// [`ConnectorError`] if the server does not answer.
+pub async fn read_as_binary(client: &Client, tables: &[CapturedTable]) -> Result<bool, ConnectorError> {
+    let schemas: Vec<&str> = tables.iter().map(|t| t.schema.as_str()).collect();
+    let names: Vec<&str> = tables.iter().map(|t| t.table.as_str()).collect();
+    let rows = client
+        .query(
+            "SELECT w.place::bigint, a.attname::text, a.atttypid, a.atttypmod
+             FROM unnest($1::text[], $2::text[]) WITH ORDINALITY AS w(schema, name, place)
+             LEFT JOIN pg_namespace n ON n.nspname = w.schema
+             LEFT JOIN pg_class c ON c.relnamespace = n.oid AND c.relname = w.name
+             LEFT JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated = ''",
+            &[&schemas, &names],
+        )
+        .await
+        .map_err(|e| explain(&e, "describing tables"))?;
+    Ok(rows.iter().all(|row| {
+        let table = usize::try_from(row.get::<_, i64>(0)).ok().and_then(|place| tables.get(place.checked_sub(1)?));
+        let (name, oid): (Option<String>, Option<u32>) = (row.get(1), row.get(2));
+        let (Some(table), Some(name), Some(oid)) = (table, name, oid) else { return false };
+        table.leave_out.contains(&name) || column_type(oid, row.get(3)) != ColumnType::Verbatim
+    }))
+}
+
 /// All columns of a table that the log brings, whether they are wanted or not.
 pub(super) async fn columns(client: &Client, table: &CapturedTable) -> Result<Vec<SampledColumn>, ConnectorError> {
     let rows = client.query(COLUMNS, &[&table.schema, &table.table]).await.map_err(|e| explain(&e, "describing a table"))?;

@@ -142,7 +142,7 @@ pub async fn ensure(
             // without its key, or what we write beside the rows, nothing could be written at all
             let needed = column.key || !source.columns.iter().any(|c| c.name == column.name);
             if writes.columns == TargetColumns::Ask && !needed {
-                notes.push(format!("{schema}.{table} has no column {}, so its values are left out: {add};", column.name));
+                notes.push(format!("{schema}.{table} has no column {}, so its values are left out until the connector starts anew with it: {add};", column.name));
                 continue;
             }
             client.batch_execute(&add).await.map_err(during)?;

@@ -144,11 +144,12 @@ fn lacks(was: &CapturedTable, is: &CapturedTable) -> bool {
 fn sink(from: &SinkDefinition, to: &SinkDefinition, out: &mut Consequences) -> Result<(), EditError> {
     let before: BTreeMap<&str, &DeliveredTopic> = from.topics.iter().map(|t| (t.topic.as_str(), t)).collect();
     for topic in &to.topics {
+        let there = |t: &&DeliveredTopic| (&t.schema, &t.table) == (&topic.schema, &topic.table);
+        if from.writes.rows != to.writes.rows && from.topics.iter().any(|t| there(&t)) {
+            return Err(EditError::Rows { table: format!("{}.{}", topic.schema, topic.table) });
+        }
         match before.get(topic.topic.as_str()) {
             None => out.entry(Consequence::DeliversNew).or_default().push(topic.topic.clone()),
-            Some(was) if **was == *topic && from.writes.rows != to.writes.rows => {
-                return Err(EditError::Rows { table: format!("{}.{}", topic.schema, topic.table) });
-            }
             Some(was) if **was != *topic => {
                 out.entry(Consequence::WritesOtherwise).or_default().push(topic.topic.clone());
             }
@@ -225,6 +226,10 @@ mod tests {
         assert!(
             refused(sink.clone().into(), history.clone().into()).contains("public.bins was made for rows of another kind")
         );
+        // nor may another topic take the table over
+        let other = DeliveredTopic { topic: "lines".into(), ..history.topics[0].clone() };
+        let taken = SinkDefinition { topics: vec![other], ..history.clone() };
+        assert!(refused(sink.clone().into(), taken.into()).contains("rows of another kind"));
         history.topics[0].table = "bins_history".into();
         assert!(consequences(&sink.into(), &history.into()).is_ok());
     }

@@ -32,13 +32,15 @@ pub struct World {
     pub load: InitialLoad,
     /// Who reads the source's log, where that is another login.
     pub log_login: Option<Login>,
+    /// Where flows tell changes of columns.
+    pub told: Option<String>,
 }
 
 impl World {
     pub async fn new() -> Self {
         let cluster = TestCluster::start(&["gonvel", "packhouse", "settlement"]).await;
         let database = Database::open(&cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
-        Self { cluster, database, load: InitialLoad::default(), log_login: None }
+        Self { cluster, database, load: InitialLoad::default(), log_login: None, told: None }
     }
 
     /// Runs a statement in Gonvel's own database.
@@ -81,7 +83,7 @@ impl World {
 
     pub async fn flow(&self, tables: &[&str], partitions: i32) -> (ConnectorId, ConnectorId) {
         let mut source = self.source(tables, partitions).await;
-        source.load = self.load;
+        (source.load, source.schema_changes) = (self.load, self.told.clone());
         let source = self.connector("from-packhouse", source).await;
         (source, self.connector("to-settlement", self.sink(tables).await).await)
     }

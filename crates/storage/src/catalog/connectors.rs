@@ -156,14 +156,8 @@ impl Database {
     /// # Errors
     /// [`PortError::NotFound`].
     pub async fn find_connector(&self, id: ConnectorId) -> Result<Connector, PortError> {
+        let row = find_row(self, id).await?;
         let mut connection = self.connection().await?;
-        let row: Option<Row> = connectors::table
-            .find(id.0)
-            .select(Row::as_select())
-            .first(&mut connection)
-            .await
-            .optional()
-            .map_err(failed("finding a connector"))?;
         let said: Vec<Option<serde_json::Value>> = lanes::table
             .filter(lanes::connector_id.eq(id.0))
             .select(lanes::status)
@@ -293,16 +287,14 @@ pub(super) async fn assignments(database: &Database) -> Result<Vec<Assignment>, 
     Ok(out)
 }
 
-pub(super) async fn connector(database: &Database, id: ConnectorId) -> Result<Option<ValidConnector>, PortError> {
+async fn find_row(database: &Database, id: ConnectorId) -> Result<Option<Row>, PortError> {
     let mut connection = database.connection().await?;
-    let row: Option<Row> = connectors::table
-        .find(id.0)
-        .select(Row::as_select())
-        .first(&mut connection)
-        .await
-        .optional()
-        .map_err(failed("finding a connector"))?;
-    row.map(|row| row.checked().map_err(PortError::Refused)).transpose()
+    let row = connectors::table.find(id.0).select(Row::as_select()).first(&mut connection).await;
+    row.optional().map_err(failed("finding a connector"))
+}
+
+pub(super) async fn connector(database: &Database, id: ConnectorId) -> Result<Option<ValidConnector>, PortError> {
+    find_row(database, id).await?.map(|row| row.checked().map_err(PortError::Refused)).transpose()
 }
 
 /// The source that writes a topic: by its definition, or, where its tables are found by their names, by what its lane says.

@@ -24,7 +24,7 @@ use tokio_postgres::Client;
 
 use super::client::{connect, explain};
 use super::position::{Snapshot, TableLoad};
-use super::values;
+use super::{tables, values};
 use crate::error::ConnectorError;
 use pace::Pace;
 use plan::{Plan, Work};
@@ -33,6 +33,8 @@ pub use plan::Range;
 
 /// Prefix of the marks in the server's log.
 pub const MARK: &str = "gonvel";
+/// How often it is looked whether a table can be read yet.
+const LOOK: Duration = Duration::from_millis(100);
 /// Longest wait for transactions that were under way when a load is taken up again.
 const SETTLING: Duration = Duration::from_secs(30);
 
@@ -128,6 +130,10 @@ pub struct Loading {
     pub address: DatabaseAddress,
     /// Tables with how far they are, if they were begun.
     pub tables: Vec<(CapturedTable, Option<TableLoad>)>,
+    /// Transactions whose predecessors must have ended before a table is read, by `schema.table`.
+    pub after: BTreeMap<String, u64>,
+    /// Whether tables were found by their names, so that one may go without anyone being asked.
+    pub by_name: bool,
     /// How fast, and how many chunks at a time.
     pub how: InitialLoad,
     /// Names this session's marks.
@@ -163,7 +169,14 @@ async fn read_on(
     while let Some((table, work)) = plan.next(pace.pages).await {
         let range = match work {
             Work::Begin => {
-                plan.begun(&table, read::begin(&client, &table).await?);
+                let after = loading.after.get(&table.qualified()).copied().unwrap_or(0);
+                if current_snapshot(&client).await?.xmin < after {
+                    plan.later(table);
+                    tokio::time::sleep(LOOK).await;
+                } else {
+                    let load = read::begin(&client, &table).await;
+                    plan.begun(&table, told(loading, &client, &table, load).await?);
+                }
                 continue;
             }
             Work::Read(range) => range,
@@ -173,7 +186,8 @@ async fn read_on(
         let begun = Instant::now();
         loading.readings.begin(&mark, current_snapshot(&client).await?.xmin);
         let system = &loading.address.database;
-        let Some(chunk) = read::range(&client, system, &table, range, plan, mark.clone()).await? else {
+        let chunk = read::range(&client, system, &table, range, plan, mark.clone()).await;
+        let Some(chunk) = told(loading, &client, &table, chunk).await? else {
             loading.readings.give_up(&mark);
             continue;
         };
@@ -189,6 +203,22 @@ async fn read_on(
         tokio::time::sleep(rest).await;
     }
     Ok(())
+}
+
+/// An outcome as it came, but for a table that was found by its name and is gone by now: whoever starts anew does not find it.
+async fn told<T>(
+    loading: &Loading,
+    client: &Client,
+    table: &CapturedTable,
+    outcome: Result<T, ConnectorError>,
+) -> Result<T, ConnectorError> {
+    match outcome {
+        Err(ConnectorError::Settings { .. }) if loading.by_name && !tables::is_there(client, table).await? => {
+            let name = table.qualified();
+            Err(ConnectorError::try_again(format!("the table {name} is gone"), "Gonvel goes on without it by itself"))
+        }
+        outcome => outcome,
+    }
 }
 
 /// Waits for the transactions under way to end. A change that an earlier session brought could otherwise be invisible to

@@ -114,6 +114,15 @@ impl Plan {
         }
     }
 
+    /// A table cannot be looked at yet: others come first.
+    pub(super) fn later(&self, table: Arc<CapturedTable>) {
+        self.locked(|state| {
+            state.beginning = state.beginning.saturating_sub(1);
+            state.steps.push_back(Step::Begin(table));
+        });
+        self.changed.notify_waiters();
+    }
+
     /// A table was looked at: these are its parts.
     pub(super) fn begun(&self, table: &Arc<CapturedTable>, load: TableLoad) {
         self.locked(|state| {

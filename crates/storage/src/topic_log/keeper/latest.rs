@@ -6,13 +6,12 @@ use diesel::prelude::*;
 use diesel::result::Error;
 use diesel::sql_types::{Binary, Int4, Int8, Nullable};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
-use gonvel_core::avro::single_object;
 use gonvel_core::block::{BlockBuilder, EncodedBlock, RecordRef};
-use gonvel_core::change_form::ChangeForm;
 use gonvel_core::latest_per_key::{LatestKeys, Says};
 use gonvel_core::naming::{Offset, SchemaId, TopicPartition};
 use gonvel_core::places::Places;
 use gonvel_core::ports::{PortError, SchemaStore, StoredBlock, TopicLog};
+use gonvel_core::record_form::ReadForm;
 
 use super::{Failures, Keeper, Partition};
 use crate::Database;
@@ -48,23 +47,23 @@ struct Due {
 /// Tells what records say of their keys.
 struct Teller {
     database: Database,
-    forms: HashMap<SchemaId, Option<ChangeForm>>,
+    forms: HashMap<SchemaId, Option<ReadForm>>,
 }
 
 impl Teller {
     async fn says(&mut self, record: &RecordRef<'_>) -> Result<Says, PortError> {
         let Some(value) = record.value else { return Ok(Says::Gone) };
-        let (Some(schema), Some((_, data))) = (record.schema, single_object::split(value)) else { return Ok(Says::Whole) };
+        let Some(schema) = record.schema else { return Ok(Says::Whole) };
         if !self.forms.contains_key(&schema) {
             let form = match self.database.schema_text(schema).await {
-                Ok(text) => ChangeForm::from_value_text(&text).ok(),
+                Ok(text) => ReadForm::from_value_text(&text).ok(),
                 Err(PortError::NotFound { .. }) => None,
                 Err(error) => return Err(error),
             };
             self.forms.insert(schema, form);
         }
         // what is no change is a value as a whole; a change that cannot be read must make no older one go
-        Ok(self.forms[&schema].as_ref().map_or(Says::Whole, |form| form.says(data).unwrap_or(Says::Part)))
+        Ok(self.forms[&schema].as_ref().map_or(Says::Whole, |form| form.says(value).unwrap_or(Says::Part)))
     }
 }
 
