@@ -56,6 +56,8 @@ pub(crate) struct ReadRound {
     pub(crate) round: Round,
     /// Latest commit time in it.
     pub(crate) latest_us: Option<i64>,
+    /// Changes in it.
+    pub(crate) changes: usize,
 }
 
 struct Gathering {
@@ -142,7 +144,7 @@ impl Reader {
         }
         let delivered = moved.iter().map(|&place| (self.cursors[place].at, self.cursors[place].delivered)).collect();
         let round = Round { topics: gathering.topics, delivered, more: false };
-        Ok(Some(ReadRound { round, latest_us: gathering.latest_us }))
+        Ok(Some(ReadRound { round, latest_us: gathering.latest_us, changes: gathering.changes }))
     }
 
     /// The partitions that may have something; all of them from time to time, for what other processes appended.

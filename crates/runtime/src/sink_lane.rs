@@ -1,6 +1,7 @@
 //! A sink connector's lane: rounds of changes go into the target together with the position they bring.
 
 use std::collections::{BTreeMap, HashMap};
+use std::sync::Arc;
 use std::time::Duration;
 
 use gonvel_connectors::error::ConnectorError;
@@ -10,7 +11,7 @@ use gonvel_core::civil::read_rfc3339;
 use gonvel_core::connector::{Definition, Start, State};
 use gonvel_core::naming::{ConnectorId, Offset, PartitionId, TopicName, TopicPartition};
 use gonvel_core::ports::{DatabaseAddress, PortError, TableProgress, Topic, TopicLog};
-use tokio::sync::mpsc;
+use tokio::sync::{Semaphore, mpsc};
 use tokio::time::Instant;
 
 use crate::lane::{Ending, Failure, Work, asked_to_end};
@@ -22,6 +23,9 @@ use crate::whole::Whole;
 const LOOK: Duration = Duration::from_millis(500);
 /// How long to wait before looking again whether a transaction is there as a whole.
 const WHOLE: Duration = Duration::from_millis(15);
+/// Changes in a round from which on the next one is read while it is applied. After a smaller one nothing waits: what is read
+/// once it is applied is newer, and holds what came meanwhile.
+const AHEAD: usize = 1_000;
 /// How often the lag in records is counted while there is one.
 const COUNT_LAG: Duration = Duration::from_secs(1);
 
@@ -69,7 +73,8 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         reader = reader.whole(Whole::of(work.services.fleet.clone(), &names).await?);
     }
     let (send, mut rounds) = mpsc::channel(1);
-    let _reading = AbortOnDrop(tokio::spawn(read_on(reader, work.services.clone(), send)));
+    let wanted = Arc::new(Semaphore::new(1));
+    let _reading = AbortOnDrop(tokio::spawn(read_on(reader, work.services.clone(), wanted.clone(), send)));
     loop {
         let round = tokio::select! {
             biased;
@@ -81,12 +86,18 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             work.board.write(|status| (status.lag_ms, status.lag_records) = (Some(0.0), Some(0)));
             continue;
         };
-        let ReadRound { round, latest_us } =
+        let ReadRound { round, latest_us, changes } =
             round.ok_or_else(|| ConnectorError::try_again("the reading ended", "it starts again by itself"))??;
+        if changes >= AHEAD {
+            wanted.add_permits(1);
+        }
         for (at, delivered) in &round.delivered {
             progress.delivered.insert(*at, *delivered);
         }
         sink.apply(round).await?;
+        if changes < AHEAD {
+            wanted.add_permits(1);
+        }
         let notes = sink.notes();
         work.board.write(|status| status.notes = notes);
         progress.show(&work, &sink);
@@ -174,9 +185,14 @@ impl<T> Drop for AbortOnDrop<T> {
     }
 }
 
-/// Reads ahead by one round while the one before is applied.
-async fn read_on(mut reader: Reader, services: crate::Services, send: mpsc::Sender<Result<ReadRound, Failure>>) {
-    loop {
+/// Reads a round for every permit.
+async fn read_on(
+    mut reader: Reader,
+    services: crate::Services,
+    wanted: Arc<Semaphore>,
+    send: mpsc::Sender<Result<ReadRound, Failure>>,
+) {
+    while let Ok(permit) = wanted.acquire().await {
         let next = match reader.next().await {
             Ok(Some(round)) => Ok(round),
             Ok(None) => {
@@ -192,6 +208,7 @@ async fn read_on(mut reader: Reader, services: crate::Services, send: mpsc::Send
             }
             Err(failure) => Err(failure),
         };
+        permit.forget();
         let failed = next.is_err();
         if send.send(next).await.is_err() || failed {
             return;

@@ -177,11 +177,11 @@ impl PgSink {
             }
             Ok(())
         };
-        futures::try_join!(begin, apply)?;
+        let advance = async { if round.more { Ok(()) } else { self.advance(&round.delivered).await } };
+        futures::try_join!(begin, advance, apply)?;
         if round.more {
             return Ok(());
         }
-        self.advance(&round.delivered).await?;
         self.open = false;
         self.client.batch_execute("COMMIT").await.map_err(|e| explain(&e, "committing rows and position"))
     }

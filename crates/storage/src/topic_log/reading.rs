@@ -49,16 +49,19 @@ async fn read_hot(
     max_bytes: i64,
 ) -> Result<Vec<StoredBlock>, PortError> {
     let mut connection = database.connection().await?;
+    // each block is fetched by its key (what stands behind OFFSET 0 is not made a join of): a merge of both lists would walk the
+    // partition from its start
     let rows: Vec<Row> = diesel::sql_query(
-        "SELECT b.first_offset, b.span, b.places, b.latest_us, b.body FROM ( \
+        "SELECT s.first_offset, b.span, b.places, b.latest_us, b.body FROM ( \
            SELECT first_offset, coalesce(sum(unpacked) OVER (ORDER BY first_offset ROWS UNBOUNDED PRECEDING EXCLUDE CURRENT ROW), 0) AS before \
            FROM (SELECT first_offset, unpacked FROM blocks WHERE topic_id = $1 AND partition = $2 AND first_offset >= coalesce( \
                (SELECT first_offset FROM (SELECT first_offset, span FROM blocks \
                   WHERE topic_id = $1 AND partition = $2 AND first_offset <= $3 ORDER BY first_offset DESC LIMIT 1) l \
                 WHERE l.first_offset + l.span > $3), $3) \
              ORDER BY first_offset LIMIT $5) f \
-         ) s JOIN blocks b ON b.topic_id = $1 AND b.partition = $2 AND b.first_offset = s.first_offset \
-         WHERE s.before < $4 ORDER BY b.first_offset",
+         ) s CROSS JOIN LATERAL (SELECT span, places, latest_us, body FROM blocks \
+           WHERE topic_id = $1 AND partition = $2 AND first_offset = s.first_offset OFFSET 0) b \
+         WHERE s.before < $4 ORDER BY s.first_offset",
     )
     .bind::<Int8, _>(at.topic.0)
     .bind::<Int4, _>(at.partition.0)
