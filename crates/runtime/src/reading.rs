@@ -1,8 +1,7 @@
 //! From blocks to rounds of changes: what a sink applies in one transaction.
 
-use std::collections::{HashMap, VecDeque};
+use std::collections::HashMap;
 use std::sync::Arc;
-use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use gonvel_connectors::error::ConnectorError;
@@ -11,7 +10,7 @@ use gonvel_core::avro::single_object;
 use gonvel_core::block::RecordRef;
 use gonvel_core::change::{ChangeBatchBuilder, ChangeKind};
 use gonvel_core::naming::{Offset, SchemaId, TopicPartition};
-use gonvel_core::ports::{PortError, SchemaStore, TopicLog};
+use gonvel_core::ports::{PortError, SchemaStore, StoredBlock, TopicLog, Watch};
 use gonvel_core::record_form::ReadForm;
 
 use crate::lane::Failure;
@@ -19,8 +18,6 @@ use crate::whole::Whole;
 
 /// Bytes (before compression) read of a partition for one round.
 const PARTITION_BYTES: i64 = 1 << 20;
-/// How often every partition is read, known to have something or not.
-const ALL: Duration = Duration::from_millis(250);
 /// Changes in a round.
 const MOST_CHANGES: usize = 20_000;
 
@@ -45,8 +42,8 @@ pub(crate) struct Reader {
     forms: HashMap<SchemaId, Arc<ReadForm>>,
     /// Which partition is read first in the next round, so that none is left behind.
     turn: usize,
-    /// When every partition was last read, whether or not this process knew of new records in it.
-    all_read: Instant,
+    /// What other processes append is learnt as long as this is held.
+    _watch: Watch,
     /// Where a source's transactions are to be delivered whole.
     whole: Option<Whole>,
 }
@@ -86,8 +83,9 @@ impl Reader {
         partitions: impl IntoIterator<Item = (TopicPartition, usize, Delivered)>,
     ) -> Self {
         let cursor = |(at, topic, delivered)| Cursor { at, topic, delivered, at_truncate: false, limit: i64::MAX, seen: 0 };
-        let cursors = partitions.into_iter().map(cursor).collect();
-        Self { log, schemas, cursors, forms: HashMap::new(), turn: 0, all_read: Instant::now(), whole: None }
+        let cursors: Vec<Cursor> = partitions.into_iter().map(cursor).collect();
+        let watch = log.watch(&cursors.iter().map(|c| c.at).collect::<Vec<_>>());
+        Self { log, schemas, cursors, forms: HashMap::new(), turn: 0, _watch: watch, whole: None }
     }
 
     /// The same, with the transactions of sources delivered whole.
@@ -147,12 +145,8 @@ impl Reader {
         Ok(Some(ReadRound { round, latest_us: gathering.latest_us, changes: gathering.changes }))
     }
 
-    /// The partitions that may have something; all of them from time to time, for what other processes appended.
-    fn worth_reading(&mut self) -> Vec<bool> {
-        if self.all_read.elapsed() >= ALL {
-            self.all_read = Instant::now();
-            return vec![true; self.cursors.len()];
-        }
+    /// The partitions that may have something.
+    fn worth_reading(&self) -> Vec<bool> {
         let after: Vec<_> = self.cursors.iter().map(|c| (c.at, Offset(c.delivered.next))).collect();
         let mut worth = self.log.may_have(&after);
         // where a limit was found, records up to it were seen
@@ -160,10 +154,17 @@ impl Reader {
         worth
     }
 
+    /// What comes in a partition from an offset on: at hand if it was just appended, else from the database.
+    async fn blocks(&self, at: TopicPartition, from: i64) -> Result<Vec<StoredBlock>, PortError> {
+        match self.log.recent(at, Offset(from), PARTITION_BYTES) {
+            Some(blocks) => Ok(blocks),
+            None => self.log.read(at, Offset(from), PARTITION_BYTES).await,
+        }
+    }
+
     async fn partition(&mut self, place: usize, gathering: &mut Gathering) -> Result<(), Failure> {
         let (at, from, limit) = (self.cursors[place].at, self.cursors[place].delivered.next, self.cursors[place].limit);
-        let blocks: VecDeque<_> = self.log.read(at, Offset(from), PARTITION_BYTES).await?.into();
-        for block in blocks {
+        for block in self.blocks(at, from).await? {
             let first = block.first.0;
             let next = self.cursors[place].delivered.next;
             if first > next {
@@ -357,7 +358,7 @@ impl Reader {
         let at = self.cursors[place].at;
         let mut looked = Looked { records: Vec::new(), end: self.cursors[place].delivered.next, all: false };
         while looked.records.len() < most {
-            let blocks = self.log.read(at, Offset(looked.end), PARTITION_BYTES).await?;
+            let blocks = self.blocks(at, looked.end).await?;
             if blocks.is_empty() {
                 looked.all = true;
                 break;

@@ -138,7 +138,11 @@ async fn ensure_topics(services: &Services, tables: &[CapturedTable], partitions
 }
 
 /// An append under way, and what it brings.
-type UnderWay = (JoinHandle<Result<Vec<gonvel_core::ports::Landed>, PortError>>, Position, Option<i64>);
+struct UnderWay {
+    append: JoinHandle<Result<Vec<gonvel_core::ports::Landed>, PortError>>,
+    brings: Position,
+    latest_us: Option<i64>,
+}
 
 pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let Definition::Source(definition) = work.assignment.connector.definition() else {
@@ -185,7 +189,19 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     look.set_missed_tick_behavior(MissedTickBehavior::Delay);
     look.reset();
     let mut under_way: Option<UnderWay> = None;
+    let mut gathered = Gathered::default();
     loop {
+        if under_way.is_none() && gathered.has_some {
+            let taken = std::mem::take(&mut gathered);
+            let batch = AppendBatch { parts: taken.parts, progress: Some(progress(&work, &position)?), identity: None };
+            let log = work.services.log.clone();
+            let append = tokio::spawn(async move { log.append(batch).await });
+            under_way = Some(UnderWay { append, brings: position.clone(), latest_us: taken.latest_us });
+            if taken.last {
+                settle(&work, &tables, &source, finished(&mut under_way).await?);
+                return Ok(Ending::Restart);
+            }
+        }
         let captured = tokio::select! {
             biased;
             done = finished(&mut under_way), if under_way.is_some() => {
@@ -198,7 +214,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
                 }
                 return Ok(ending);
             }
-            captured = source.next() => captured,
+            captured = source.next(), if !gathered.is_enough() => captured,
             _ = look.tick(), if definition.patterns.is_some() => {
                 let now = choose(&client, &address.database, definition).await?;
                 if now == choice {
@@ -218,18 +234,36 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             tables.push(found.clone());
         }
         let (parts, latest_us) = write(&mut writer, &captured, &tables, &mut position).await?;
+        gathered.add(parts, latest_us, captured.last);
         position.source = captured.position;
-        if under_way.is_some() {
-            settle(&work, &tables, &source, finished(&mut under_way).await?);
-        }
-        let last = captured.last;
-        let batch = AppendBatch { parts, progress: Some(progress(&work, &position)?), identity: None };
-        let log = work.services.log.clone();
-        under_way = Some((tokio::spawn(async move { log.append(batch).await }), position.clone(), latest_us));
-        if last {
-            settle(&work, &tables, &source, finished(&mut under_way).await?);
-            return Ok(Ending::Restart);
-        }
+    }
+}
+
+/// What was captured while an append is under way: it goes in together when that is done, so that a burst of transactions waits
+/// for two appends at most.
+#[derive(Default)]
+struct Gathered {
+    parts: Blocks,
+    latest_us: Option<i64>,
+    bytes: usize,
+    has_some: bool,
+    last: bool,
+}
+
+/// Bytes before compression that are gathered, after which the append under way is waited for.
+const GATHERED: usize = 1 << 20;
+
+impl Gathered {
+    fn add(&mut self, parts: Blocks, latest_us: Option<i64>, last: bool) {
+        self.bytes += parts.iter().flat_map(|p| &p.blocks).map(|b| b.unpacked).sum::<usize>();
+        self.parts.extend(parts);
+        self.latest_us = self.latest_us.max(latest_us);
+        self.last |= last;
+        self.has_some = true;
+    }
+
+    fn is_enough(&self) -> bool {
+        self.last || self.bytes >= GATHERED
     }
 }
 
@@ -271,11 +305,11 @@ async fn write(
 
 /// Cancel safety: dropped while waiting, the append stays under way.
 async fn finished(under_way: &mut Option<UnderWay>) -> Result<(Position, Option<i64>), Failure> {
-    let Some((handle, ..)) = under_way else { return std::future::pending().await };
-    let outcome = handle.await;
-    let Some((_, position, latest_us)) = under_way.take() else { return std::future::pending().await };
+    let Some(running) = under_way else { return std::future::pending().await };
+    let outcome = (&mut running.append).await;
+    let Some(UnderWay { brings, latest_us, .. }) = under_way.take() else { return std::future::pending().await };
     match outcome {
-        Ok(Ok(_)) => Ok((position, latest_us)),
+        Ok(Ok(_)) => Ok((brings, latest_us)),
         Ok(Err(error)) => Err(error.into()),
         Err(error) => Err(ConnectorError::Defect(error.to_string()).into()),
     }

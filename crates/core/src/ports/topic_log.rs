@@ -176,6 +176,9 @@ impl OpenBlock<'_> {
     }
 }
 
+/// Held by who follows partitions; see [`TopicLog::watch`].
+pub type Watch = Box<dyn std::any::Any + Send + Sync>;
+
 /// The durable, ordered log of records.
 #[async_trait]
 pub trait TopicLog: Send + Sync {
@@ -242,8 +245,15 @@ pub trait TopicLog: Send + Sync {
     /// [`PortError::TryAgain`].
     async fn read(&self, at: TopicPartition, from: Offset, max_bytes: i64) -> Result<Vec<StoredBlock>, PortError>;
 
+    /// Blocks from the one that holds `from` on, as [`Self::read`] gives them, if this process has them at hand since it appended
+    /// them; none says nothing of what is stored. What was compacted or forgotten a moment ago may still be among them.
+    fn recent(&self, at: TopicPartition, from: Offset, max_bytes: i64) -> Option<Vec<StoredBlock>>;
+
+    /// As long as what is returned lives, this process learns within a second what other processes append to these partitions.
+    fn watch(&self, places: &[TopicPartition]) -> Watch;
+
     /// Whether partitions may have records at or after the offset given with each, as far as this process knows: one that it
-    /// knows nothing of may, and what other processes appended lately it may not know yet.
+    /// knows nothing of may, and what other processes appended to one that is not watched it need not know.
     fn may_have(&self, after: &[(TopicPartition, Offset)]) -> Vec<bool>;
 
     /// What each partition of a topic holds.

@@ -107,8 +107,10 @@ async fn commit(url: &str, connection: &mut Option<AsyncPgConnection>, ends: &En
     };
     match outcome {
         Ok(outcomes) => {
-            for landed in outcomes.iter().flatten() {
-                ends.announce(landed);
+            for (batch, outcome) in batches.iter().zip(&outcomes) {
+                if let Ok(landed) = outcome {
+                    ends.announce(batch, landed);
+                }
             }
             for (answer, outcome) in answers.into_iter().zip(outcomes) {
                 let _ = answer.send(outcome);

@@ -9,8 +9,10 @@ use diesel::sql_types::{Array, Int4, Int8};
 use diesel_async::pooled_connection::bb8::Pool;
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use gonvel_core::naming::{Offset, PartitionId, TopicId, TopicPartition};
-use gonvel_core::ports::Landed;
+use gonvel_core::ports::{AppendBatch, Landed};
 use tokio::sync::watch;
+
+use super::recent::Recent;
 
 /// How often it is looked whether another process appended, once for all who wait.
 const LOOK: Duration = Duration::from_millis(500);
@@ -18,9 +20,10 @@ const LOOK: Duration = Duration::from_millis(500);
 #[derive(Debug)]
 pub(crate) struct Ends {
     ends: Mutex<HashMap<TopicPartition, Offset>>,
-    /// How many wait for each partition.
-    waiting: Mutex<HashMap<TopicPartition, usize>>,
+    /// How many follow each partition.
+    watched: Mutex<HashMap<TopicPartition, usize>>,
     appends: watch::Sender<u64>,
+    pub(super) recent: Recent,
 }
 
 #[derive(QueryableByName)]
@@ -33,20 +36,20 @@ struct Row {
     next_offset: i64,
 }
 
-/// Counts one who waits, for as long as it does.
-struct Waiting<'a> {
-    ends: &'a Ends,
+/// Counts one who follows partitions, for as long as it does.
+pub(super) struct Watched {
+    ends: Arc<Ends>,
     places: Vec<TopicPartition>,
 }
 
-impl Drop for Waiting<'_> {
+impl Drop for Watched {
     fn drop(&mut self) {
-        let Ok(mut waiting) = self.ends.waiting.lock() else { return };
+        let Ok(mut watched) = self.ends.watched.lock() else { return };
         for at in &self.places {
-            if let Some(count) = waiting.get_mut(at) {
+            if let Some(count) = watched.get_mut(at) {
                 *count -= 1;
                 if *count == 0 {
-                    waiting.remove(at);
+                    watched.remove(at);
                 }
             }
         }
@@ -56,12 +59,23 @@ impl Drop for Waiting<'_> {
 impl Ends {
     /// Begins to look for what other processes append; it ends with the last user of what it returns.
     pub(crate) fn start(pool: Pool<AsyncPgConnection>) -> Arc<Self> {
-        let ends = Arc::new(Self { ends: Mutex::default(), waiting: Mutex::default(), appends: watch::channel(0).0 });
+        let ends = Arc::new(Self {
+            ends: Mutex::default(),
+            watched: Mutex::default(),
+            appends: watch::channel(0).0,
+            recent: Recent::default(),
+        });
         tokio::spawn(look(pool, Arc::downgrade(&ends)));
         ends
     }
 
-    pub(crate) fn announce(&self, landed: &[Landed]) {
+    /// What was committed of a batch, which is what landed.
+    pub(crate) fn announce(&self, batch: &AppendBatch, landed: &[Landed]) {
+        for (part, landed) in batch.parts.iter().zip(landed) {
+            if part.to == landed.to {
+                self.recent.note(landed.to, landed.first, &part.blocks);
+            }
+        }
         self.raise(landed.iter().map(|part| (part.to, Offset(part.first.0 + part.records))));
     }
 
@@ -89,15 +103,19 @@ impl Ends {
         after.iter().any(|(at, offset)| ends.get(at).is_some_and(|end| end > offset))
     }
 
-    pub(crate) async fn wait_for(&self, after: &[(TopicPartition, Offset)], timeout: Duration) {
-        let mut appends = self.appends.subscribe();
-        let places: Vec<TopicPartition> = after.iter().map(|(at, _)| *at).collect();
-        if let Ok(mut waiting) = self.waiting.lock() {
+    /// As long as what is returned lives, these partitions are looked at for what other processes append.
+    pub(super) fn watch(self: &Arc<Self>, places: Vec<TopicPartition>) -> Watched {
+        if let Ok(mut watched) = self.watched.lock() {
             for at in &places {
-                *waiting.entry(*at).or_default() += 1;
+                *watched.entry(*at).or_default() += 1;
             }
         }
-        let _counted = Waiting { ends: self, places };
+        Watched { ends: self.clone(), places }
+    }
+
+    pub(crate) async fn wait_for(self: &Arc<Self>, after: &[(TopicPartition, Offset)], timeout: Duration) {
+        let mut appends = self.appends.subscribe();
+        let _watched = self.watch(after.iter().map(|(at, _)| *at).collect());
         let waiting = async {
             while !self.any_past(after) {
                 if appends.changed().await.is_err() {
@@ -113,8 +131,8 @@ async fn look(pool: Pool<AsyncPgConnection>, ends: Weak<Ends>) {
     loop {
         tokio::time::sleep(LOOK).await;
         let Some(ends) = ends.upgrade() else { return };
-        let places: Vec<TopicPartition> = match ends.waiting.lock() {
-            Ok(waiting) => waiting.keys().copied().collect(),
+        let places: Vec<TopicPartition> = match ends.watched.lock() {
+            Ok(watched) => watched.keys().copied().collect(),
             Err(_) => return,
         };
         if places.is_empty() {

@@ -6,13 +6,14 @@ pub(crate) mod ends;
 mod identity;
 pub mod keeper;
 mod reading;
+mod recent;
 pub mod topics;
 
 use std::time::Duration;
 
 use async_trait::async_trait;
 use gonvel_core::naming::{Offset, TopicId, TopicName, TopicPartition};
-use gonvel_core::ports::{AppendBatch, Landed, PartitionBounds, PortError, StoredBlock, Topic, TopicLog};
+use gonvel_core::ports::{AppendBatch, Landed, PartitionBounds, PortError, StoredBlock, Topic, TopicLog, Watch};
 use gonvel_core::topic_settings::TopicSettings;
 use uuid::Uuid;
 
@@ -54,6 +55,14 @@ impl TopicLog for Database {
 
     async fn read(&self, at: TopicPartition, from: Offset, max_bytes: i64) -> Result<Vec<StoredBlock>, PortError> {
         reading::read(self, at, from, max_bytes).await
+    }
+
+    fn recent(&self, at: TopicPartition, from: Offset, max_bytes: i64) -> Option<Vec<StoredBlock>> {
+        self.ends.recent.from(at, from, max_bytes)
+    }
+
+    fn watch(&self, places: &[TopicPartition]) -> Watch {
+        Box::new(self.ends.watch(places.to_vec()))
     }
 
     fn may_have(&self, after: &[(TopicPartition, Offset)]) -> Vec<bool> {
