@@ -34,6 +34,18 @@ export const router = createBrowserRouter([
         lazy: async () => ({ Component: (await import('./features/topics/TopicPage')).TopicPage }),
       },
       {
+        path: 'schemas',
+        lazy: async () => ({ Component: (await import('./features/schemas/SchemasPage')).SchemasPage }),
+      },
+      {
+        path: 'schemas/new',
+        lazy: async () => ({ Component: (await import('./features/schemas/NewSchemaPage')).NewSchemaPage }),
+      },
+      {
+        path: 'schemas/:name/:part?',
+        lazy: async () => ({ Component: (await import('./features/schemas/SchemaPage')).SchemaPage }),
+      },
+      {
         path: 'readers',
         lazy: async () => ({ Component: (await import('./features/readers/ReadersPage')).ReadersPage }),
       },

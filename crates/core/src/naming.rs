@@ -111,6 +111,10 @@ name_type!(
     /// The name of a reader.
     ReaderName
 );
+name_type!(
+    /// The name of a schema.
+    SchemaName
+);
 
 /// Identifies a connector for its whole life, also when it is renamed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]

@@ -9,6 +9,7 @@ mod demo;
 mod problem;
 mod readers;
 mod records;
+mod schemas;
 mod topics;
 
 pub use connections::*;
@@ -18,4 +19,5 @@ pub use demo::*;
 pub use problem::*;
 pub use readers::*;
 pub use records::*;
+pub use schemas::*;
 pub use topics::*;

@@ -194,15 +194,20 @@ pub struct TopicSample {
 /// A registered version of a topic's schema.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct TopicSchema {
-    /// Its number.
+    /// The version's number among all: what records say.
     pub id: i64,
+    /// The schema's name.
+    pub name: String,
+    /// The language it is written in.
+    pub language: crate::Language,
     /// `key` or `value`.
     pub role: String,
-    /// Counts a topic's versions of a role, from 1.
+    /// Whether records that do not fit are refused.
+    pub required: bool,
+    /// Counts a schema's versions, from 1.
     pub version: i32,
-    /// The schema.
-    #[schema(value_type = Object)]
-    pub schema: serde_json::Value,
+    /// The text by which values are read.
+    pub text: String,
 }
 
 /// What the keeper did since it started and what waits for it.

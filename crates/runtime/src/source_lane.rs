@@ -184,7 +184,8 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     show(work.board, &tables, &position);
     let mut source = PgSource::start(settings, position.source.clone()).await?;
     enter(work.board, &position);
-    let mut writer = Writer::new(work.services, topics, definition.values, told).await?;
+    let mut writer =
+        Writer::new(work.services, work.assignment.connector.name().as_str(), topics, definition.values, told).await?;
     let mut look = tokio::time::interval(LOOK_FOR_TABLES);
     look.set_missed_tick_behavior(MissedTickBehavior::Delay);
     look.reset();

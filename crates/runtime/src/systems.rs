@@ -87,6 +87,14 @@ pub async fn list_tables(address: &DatabaseAddress) -> Result<Vec<TableSummary>,
     tables::list(&client).await
 }
 
+/// The shape of a table's rows, as they would be captured.
+///
+/// # Errors
+/// [`ConnectorError`] if the table is not there.
+pub async fn table_shape(address: &DatabaseAddress, table: &CapturedTable) -> Result<TableSchema, ConnectorError> {
+    tables::describe(&client::connect(address).await?, &address.database, table).await
+}
+
 /// A few rows of a table, and the records they would become.
 ///
 /// # Errors

@@ -38,6 +38,8 @@ struct Told {
 pub(crate) struct Writer {
     log: Arc<dyn TopicLog>,
     schemas: Arc<dyn SchemaStore>,
+    /// Who registers schemas: the connector.
+    by: String,
     topics: Vec<Topic>,
     values: Values,
     told: Option<Told>,
@@ -52,6 +54,7 @@ impl Writer {
     /// A writer into these topics, one per captured table. Changes of columns go to a topic of their own, if there is one.
     pub(crate) async fn new(
         services: &Services,
+        by: &str,
         topics: Vec<Topic>,
         values: Values,
         told: Option<Topic>,
@@ -60,7 +63,7 @@ impl Writer {
             None => None,
             Some(topic) => {
                 let text = schema_changes::value_schema().to_string();
-                let schema = services.schemas.register(&topic.name, "value", &text).await?;
+                let schema = services.schemas.register(&topic.name, "value", &text, by).await?;
                 let defect = |e: String| PortError::Refused(e);
                 let form = Schema::parse(&text).map_err(|e| defect(e.to_string()))?;
                 let fingerprint = fingerprint(&text).map_err(|e| defect(e.to_string()))?;
@@ -70,6 +73,7 @@ impl Writer {
         Ok(Self {
             log: services.log.clone(),
             schemas: services.schemas.clone(),
+            by: by.to_owned(),
             topics,
             values,
             told,
@@ -128,8 +132,8 @@ impl Writer {
         if !self.forms.contains_key(&form_key) {
             let form = RecordForm::of(changes.batch.table.clone(), self.values);
             let topic = &self.topics[changes.table].name;
-            let value = self.schemas.register(topic, "value", form.value_text()).await?;
-            let key = self.schemas.register(topic, "key", form.key_text()).await?;
+            let value = self.schemas.register(topic, "value", form.value_text(), &self.by).await?;
+            let key = self.schemas.register(topic, "key", form.key_text(), &self.by).await?;
             self.forms.insert(form_key.clone(), Registered { form, value, key });
         }
         let registered = &self.forms[&form_key];

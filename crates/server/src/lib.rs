@@ -16,6 +16,7 @@ mod problems;
 mod producing;
 mod readers;
 mod records;
+mod schemas;
 mod state;
 mod topics;
 mod transfer;
@@ -70,6 +71,15 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
         .routes(routes!(topics::preview_delete))
         .routes(routes!(topics::history))
         .routes(routes!(topics::schemas))
+        .routes(routes!(schemas::list, schemas::create))
+        .routes(routes!(schemas::inferring::infer))
+        .routes(routes!(schemas::one, schemas::change, schemas::remove))
+        .routes(routes!(schemas::register))
+        .routes(routes!(schemas::checking::check))
+        .routes(routes!(schemas::checking::impact))
+        .routes(routes!(schemas::checking::difference))
+        .routes(routes!(schemas::of_record))
+        .routes(routes!(schemas::bind, schemas::unbind))
         .routes(routes!(topics::keeper))
         .routes(routes!(records::page, producing::append))
         .routes(routes!(records::tail))

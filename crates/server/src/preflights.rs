@@ -41,8 +41,19 @@ pub(crate) async fn check(
     definition: &Definition,
     connector: Option<ConnectorId>,
 ) -> Result<KeptReport, Refusal> {
+    check_shaped(state, definition, connector, None).await
+}
+
+/// The same, as if a topic's rows already had another shape.
+pub(crate) async fn check_shaped(
+    state: &ServerState,
+    definition: &Definition,
+    connector: Option<ConnectorId>,
+    other: Option<(String, TableSchema)>,
+) -> Result<KeptReport, Refusal> {
     let address = state.database.address(definition.connection()).await?;
-    let shapes = shapes(state, definition).await?;
+    let mut shapes = shapes(state, definition).await?;
+    shapes.extend(other);
     let systems: HashMap<Uuid, String> = state
         .database
         .connections()

@@ -14,7 +14,7 @@ use gonvel_core::avro::binary::Reader;
 use gonvel_core::avro::container::{Container, ContainerError};
 use gonvel_core::avro::fingerprint::fingerprint;
 use gonvel_core::avro::schema::Schema;
-use gonvel_core::avro::{from_json, json, single_object};
+use gonvel_core::avro::{json, single_object};
 use gonvel_core::block::pack;
 use gonvel_core::cloud_events;
 use gonvel_core::naming::{SchemaId, TopicName, TopicPartition};
@@ -22,11 +22,11 @@ use gonvel_core::ports::{AppendBatch, Identity, Landed, PartitionBlocks, SchemaS
 use gonvel_core::produce::{self, AsText, Draft, DraftError, Encoding, MOST_RECORDS, checked, place};
 use gonvel_core::record::Record;
 use gonvel_http_api::{Appended, Problem, ProduceQuery, Produced, ProducerSession};
-use gonvel_storage::catalog::schemas::SchemaVersion;
 use serde_json::value::RawValue;
 use uuid::Uuid;
 
 use crate::problems::Refusal;
+use crate::schemas::fitting::Fitting;
 use crate::state::ServerState;
 
 /// Largest body with records, in bytes.
@@ -53,37 +53,17 @@ impl From<ContainerError> for Refusal {
     }
 }
 
-/// Values by the topic's latest schemas.
-struct ByLatest {
-    value: (SchemaId, Schema, u64),
-    key: Option<(SchemaId, Schema, u64)>,
-}
-
-fn by_schema((id, schema, print): &(SchemaId, Schema, u64), json: &RawValue) -> Result<(Bytes, Option<SchemaId>), String> {
-    let value = serde_json::from_str(json.get()).map_err(|e| e.to_string())?;
-    let mut out = Vec::new();
-    single_object::header(*print, &mut out);
-    from_json::write(schema, &value, &mut out).map_err(|e| e.to_string())?;
-    Ok((out.into(), Some(*id)))
-}
+/// Values by the latest versions of the schemas that the topic is bound to.
+struct ByLatest(Fitting);
 
 impl Encoding for ByLatest {
     fn value(&self, json: &RawValue) -> Result<(Bytes, Option<SchemaId>), String> {
-        by_schema(&self.value, json)
+        self.0.value.as_ref().map_or_else(|| AsText.value(json), |bound| bound.write(json.get()))
     }
 
     fn key(&self, json: &RawValue) -> Result<(Bytes, Option<SchemaId>), String> {
-        match &self.key {
-            Some(key) => by_schema(key, json),
-            None => AsText.key(json),
-        }
+        self.0.key.as_ref().map_or_else(|| AsText.key(json), |bound| bound.write(json.get()))
     }
-}
-
-fn latest(versions: &[SchemaVersion], role: &str) -> Result<Option<(SchemaId, Schema, u64)>, Refusal> {
-    let Some(version) = versions.iter().filter(|v| v.role == role).max_by_key(|v| v.version) else { return Ok(None) };
-    let schema = Schema::parse(&version.text).map_err(|e| Refusal::invalid("schema", e.to_string()))?;
-    Ok(Some((SchemaId(version.id), schema, version.fingerprint)))
 }
 
 async fn encoding(
@@ -91,19 +71,17 @@ async fn encoding(
     topic: &TopicName,
     asked: Option<&str>,
 ) -> Result<Box<dyn Encoding + Send + Sync>, Refusal> {
-    match asked.unwrap_or("none") {
-        "none" => Ok(Box::new(AsText)),
-        "latest" => {
-            let versions = state.database.schemas_of(topic).await?;
-            let value = latest(&versions, "value")?.ok_or_else(|| {
-                Refusal::invalid(
-                    "schema",
-                    format!("{topic} has no schema yet: leave schema out to keep values as the text they are"),
-                )
-            })?;
-            Ok(Box::new(ByLatest { value, key: latest(&versions, "key")? }))
-        }
-        other => Err(Refusal::invalid("schema", format!("schema is {other:?}: give none or latest"))),
+    let bound = Fitting::of(state, topic).await?;
+    match asked {
+        // where values have to fit, JSON is taken for what is to become one
+        None if bound.requires_value() => Ok(Box::new(ByLatest(bound))),
+        None | Some("none") => Ok(Box::new(AsText)),
+        Some("latest") if bound.value.is_none() => Err(Refusal::invalid(
+            "schema",
+            format!("{topic} has no schema yet: leave schema out to keep values as the text they are"),
+        )),
+        Some("latest") => Ok(Box::new(ByLatest(bound))),
+        Some(other) => Err(Refusal::invalid("schema", format!("schema is {other:?}: give none or latest"))),
     }
 }
 
@@ -148,6 +126,10 @@ async fn drafts(
             draft.record.key = query.key.clone().map(Bytes::from);
         }
         draft.partition = draft.partition.or(query.partition);
+    }
+    let fitting = Fitting::of(state, &topic.name).await?;
+    for (index, draft) in found.iter_mut().enumerate() {
+        fitting.fit(&mut draft.record).map_err(|finding| DraftError::Record { index, finding })?;
     }
     Ok(found)
 }
@@ -207,7 +189,7 @@ async fn avro(state: &ServerState, topic: &Topic, body: Bytes) -> Result<Vec<Dra
     }
     // registered only once all of it is known to be good
     let drafts = checked(values.into_iter().map(|v| record(v, 0)).collect())?;
-    let id = state.database.register(&topic.name, "value", &container.schema).await?;
+    let id = state.database.register(&topic.name, "value", &container.schema, "an Avro file").await?;
     let known = |mut draft: Draft| {
         draft.record.schema = Some(id);
         draft

@@ -5,9 +5,9 @@ use std::sync::atomic::AtomicI32;
 use std::sync::{Arc, Mutex};
 
 use async_trait::async_trait;
-use gonvel_core::avro::schema::Schema;
 use gonvel_core::naming::{Offset, SchemaId, TopicPartition};
-use gonvel_core::ports::{PortError, SchemaStore};
+use gonvel_core::ports::PortError;
+use gonvel_core::schemas::values::ValueSchema;
 use gonvel_http_api::Connector;
 use gonvel_storage::Database;
 use metrics_exporter_prometheus::{PrometheusBuilder, PrometheusHandle};
@@ -38,7 +38,7 @@ pub struct ServerState {
     pub(crate) limits: Limits,
     /// Counts requests whose records have no key: each goes to the next partition.
     pub(crate) turn: AtomicI32,
-    schemas: Mutex<HashMap<SchemaId, Arc<Schema>>>,
+    schemas: Mutex<HashMap<SchemaId, Arc<ValueSchema>>>,
     /// Times of records that readers stand at, one for each partition and offset.
     times: Mutex<HashMap<(TopicPartition, Offset), i64>>,
 }
@@ -84,16 +84,16 @@ impl ServerState {
     }
 
     /// A parsed schema, read once.
-    pub(crate) async fn schema(&self, id: SchemaId) -> Result<Option<Arc<Schema>>, PortError> {
+    pub(crate) async fn schema(&self, id: SchemaId) -> Result<Option<Arc<ValueSchema>>, PortError> {
         if let Some(schema) = self.schemas.lock().ok().and_then(|s| s.get(&id).cloned()) {
             return Ok(Some(schema));
         }
-        let text = match self.database.schema_text(id).await {
-            Ok(text) => text,
+        let (language, text) = match self.database.schema_version(id).await {
+            Ok(found) => found,
             Err(PortError::NotFound { .. }) => return Ok(None),
             Err(error) => return Err(error),
         };
-        let Ok(schema) = Schema::parse(&text) else { return Ok(None) };
+        let Ok(schema) = ValueSchema::new(language, &text) else { return Ok(None) };
         let schema = Arc::new(schema);
         if let Ok(mut schemas) = self.schemas.lock() {
             schemas.insert(id, schema.clone());

@@ -22,7 +22,7 @@ use crate::problems::{Body, Refusal};
 use crate::state::ServerState;
 
 /// Whether a connector writes (true) or reads (false) a topic; none if it does neither.
-fn writes(connector: &Connector, topic: &str) -> Option<bool> {
+pub(crate) fn writes(connector: &Connector, topic: &str) -> Option<bool> {
     match &connector.definition {
         Definition::Source(source) if source.tables.iter().any(|t| t.topic == topic) => Some(true),
         Definition::Source(source) if source.schema_changes.as_deref() == Some(topic) => Some(true),
@@ -34,7 +34,7 @@ fn writes(connector: &Connector, topic: &str) -> Option<bool> {
     }
 }
 
-fn users(connectors: &[Connector], topic: &str) -> (Vec<String>, Vec<String>) {
+pub(crate) fn users(connectors: &[Connector], topic: &str) -> (Vec<String>, Vec<String>) {
     let those = |wanted| connectors.iter().filter(|c| writes(c, topic) == Some(wanted)).map(|c| c.name.clone()).collect();
     (those(true), those(false))
 }
@@ -307,9 +307,12 @@ pub(crate) async fn schemas(
     let topic = find(&state, name).await?;
     let versions = state.database.schemas_of(&topic.name).await?.into_iter().map(|v| TopicSchema {
         id: v.id,
+        name: v.name,
+        language: crate::schemas::language(v.language),
         role: v.role,
+        required: v.required,
         version: v.version,
-        schema: serde_json::from_str(&v.text).unwrap_or_default(),
+        text: v.text,
     });
     Ok(Json(versions.collect()))
 }

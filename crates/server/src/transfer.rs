@@ -196,7 +196,7 @@ impl Import {
     ) -> Result<Result<Option<SchemaId>, String>, Refusal> {
         let Some(id) = id else { return Ok(Ok(None)) };
         if let Some(text) = text {
-            match self.state.database.register(&self.topic.name, role, text).await {
+            match self.state.database.register(&self.topic.name, role, text, "an import").await {
                 Ok(here) => drop(self.schemas.insert(id, here)),
                 Err(PortError::Refused(finding)) => return Ok(Err(format!("the text of its {role} schema: {finding}"))),
                 Err(error) => return Err(error.into()),

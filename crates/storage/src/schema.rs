@@ -46,14 +46,47 @@ diesel::table! {
 diesel::table! {
     schemas (id) {
         id -> Int8,
-        topic -> Text,
-        role -> Text,
+        name -> Text,
+        language -> Text,
+        description -> Text,
+        owner -> Text,
+        labels -> Array<Text>,
+        reads_past -> Text,
+        past_reads -> Text,
+        revision -> Int4,
+        created_at -> Timestamptz,
+        retired_at -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
+    schema_versions (id) {
+        id -> Int8,
         version -> Int4,
         text -> Text,
         fingerprint -> Int8,
         created_at -> Timestamptz,
+        schema_id -> Int8,
+        standalone -> Nullable<Text>,
+        refers -> Jsonb,
+        author -> Text,
+        why -> Text,
     }
 }
+
+diesel::table! {
+    topic_schemas (topic_id, role) {
+        topic_id -> Int8,
+        role -> Text,
+        schema_id -> Int8,
+        required -> Bool,
+    }
+}
+
+diesel::allow_tables_to_appear_in_same_query!(topics, schemas, schema_versions, topic_schemas);
+diesel::joinable!(schema_versions -> schemas (schema_id));
+diesel::joinable!(topic_schemas -> schemas (schema_id));
+diesel::joinable!(topic_schemas -> topics (topic_id));
 
 diesel::table! {
     connections (id) {

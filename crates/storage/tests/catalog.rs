@@ -109,12 +109,12 @@ async fn a_schema_s_text_is_one_version_of_its_topic_however_often_it_comes() {
     let topic = TopicName::parse("packhouse.bins").unwrap();
     let text = |kind: &str| format!(r#"{{"type":"record","name":"Bin","fields":[{{"name":"id","type":"{kind}"}}]}}"#);
     let (long, int) = (text("long"), text("int"));
-    let asked = (0..6).map(|n| database.register(&topic, "value", if n % 2 == 0 { &long } else { &int }));
+    let asked = (0..6).map(|n| database.register(&topic, "value", if n % 2 == 0 { &long } else { &int }, ""));
     let ids: Vec<i64> = futures::future::join_all(asked).await.into_iter().map(|id| id.unwrap().0).collect();
     assert!(ids.chunks(2).all(|pair| pair == &ids[..2]) && ids[0] != ids[1], "{ids:?}");
     let versions = "SELECT string_agg(version::text, ',' ORDER BY version) FROM schemas";
     let found: String = cluster.connect("gonvel").await.unwrap().query_one(versions, &[]).await.unwrap().get(0);
     assert_eq!(found, "1,2");
     assert_eq!(database.schema_text(gonvel_core::naming::SchemaId(ids[0])).await.unwrap(), long);
-    assert!(matches!(database.register(&topic, "value", "{").await, Err(PortError::Refused(_))));
+    assert!(matches!(database.register(&topic, "value", "{", "").await, Err(PortError::Refused(_))));
 }

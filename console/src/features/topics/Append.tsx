@@ -22,12 +22,21 @@ export function Append({ name, partitions, former, onClose }: Props) {
   return <Form {...{ name, partitions, former, onClose }} schemas={schemas.data ?? []} />;
 }
 
+/** An Avro schema's tree; the other languages have no sample to begin with. */
+function tree(version: Schemas['TopicSchema'] | undefined): unknown {
+  return version?.language === 'avro' ? (JSON.parse(version.text) as unknown) : undefined;
+}
+
 function Form({ name, partitions, former, onClose, schemas }: Props & { schemas: Schemas['TopicSchema'][] }) {
   const value = schemas.findLast((s) => s.role === 'value');
   const key = schemas.findLast((s) => s.role === 'key');
   const [latest, setLatest] = useState(value !== undefined && (former === null || former.schema != null));
   const begin = () =>
-    former ? draftOf(former) : latest && value ? sampleDraft(value.schema, key?.schema) : sampleDraft();
+    former
+      ? draftOf(former)
+      : latest && tree(value) !== undefined
+        ? sampleDraft(tree(value), tree(key))
+        : sampleDraft();
   const [draft, setDraft] = useState<Draft>(begin);
   const change = (part: Partial<Draft>) => setDraft((before) => ({ ...before, ...part }));
   const queries = useQueryClient();

@@ -1,3 +1,4 @@
+import { SchemaLink } from './SchemaLink';
 import { Button, CopyButton } from '@mantine/core';
 import { useState, type KeyboardEvent } from 'react';
 
@@ -71,7 +72,11 @@ export function ChangeCard({ record, form, onReuse }: Props) {
         {record.headers.length > 0 &&
           `${change ? ' · ' : ''}headers ${record.headers.map((h) => `${h.name}: ${h.value}`).join(', ')} · `}
         {change && record.headers.length === 0 && ' · '}
-        {record.schema != null && `schema ${record.schema} · `}
+        {record.schema != null && (
+          <>
+            <SchemaLink id={record.schema} /> ·{' '}
+          </>
+        )}
         {bytes(record.bytes)}
       </div>
     </article>

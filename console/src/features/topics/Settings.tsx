@@ -7,6 +7,7 @@ import { problemOf, type Schemas } from '../../api/client';
 import { ConfirmByName } from '../../shared/ConfirmByName';
 import { bytes, count } from '../../shared/format';
 import { ProblemNote } from '../../shared/ProblemNote';
+import { Bindings } from './Bindings';
 import { KeepForm } from './KeepForm';
 import {
   addPartitions,
@@ -39,6 +40,7 @@ export function Settings({ topic }: { topic: Topic }) {
             <More key={topic.partitions} topic={topic} />
           </div>
         </section>
+        <Bindings name={topic.name} />
         <section className="sheet" aria-label="Delete">
           <h2>Delete</h2>
           <div style={{ padding: 16 }}>

@@ -34,6 +34,29 @@ export function schemasQuery(name: string) {
   };
 }
 
+/** Which version of which schema has a number; that never changes. */
+export function schemaOfRecordQuery(id: number) {
+  return {
+    queryKey: ['schema-version', id],
+    queryFn: () => answered(api.GET('/api/v1/schema-versions/{id}', { params: { path: { id } } })),
+    staleTime: Infinity,
+    retry: false,
+  };
+}
+
+export const schemaNamesQuery = {
+  queryKey: ['schemas', 'names'],
+  queryFn: () => answered(api.GET('/api/v1/schemas', { params: { query: { limit: 1000 } } })),
+};
+
+/** Binds a topic's keys or values to a schema, or lets go of it. */
+export function bindSchema(name: string, role: string, schema: string | null, required: boolean) {
+  const params = { path: { name, role } };
+  return schema === null
+    ? answered(api.DELETE('/api/v1/topics/{name}/schemas/{role}', { params }))
+    : answered(api.PUT('/api/v1/topics/{name}/schemas/{role}', { params, body: { schema, required } }));
+}
+
 /** One page of records, and where the next one begins. */
 export function readRecords(name: string, view: View, from: number | null) {
   const query = {

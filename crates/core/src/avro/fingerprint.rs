@@ -1,11 +1,12 @@
 //! Parsing Canonical Form and CRC-64-AVRO fingerprints ("Parsing Canonical Form for Schemas" and "Schema Fingerprints" in
 //! the specification).
 
-use std::fmt::Write;
+use std::fmt::Write as _;
 
 use serde_json::Value as Json;
+use sha2::{Digest, Sha256};
 
-use super::schema::{SchemaError, full_name, namespace_of};
+use super::schema::{SchemaError, full_name, namespace_of, read_json};
 
 const EMPTY: u64 = 0xc15d_213a_a4d7_a795;
 
@@ -41,12 +42,23 @@ pub fn fingerprint(schema_text: &str) -> Result<u64, SchemaError> {
     canonical_form(schema_text).map(|text| crc64(text.as_bytes()))
 }
 
+/// SHA-256 of an Avro schema's canonical form, or of any text, in hexadecimal digits.
+#[must_use]
+pub fn sha256(avro: bool, text: &str) -> String {
+    let form = if avro { canonical_form(text).ok() } else { None };
+    let sum = Sha256::digest(form.as_deref().unwrap_or(text).as_bytes());
+    sum.iter().fold(String::with_capacity(64), |mut out, byte| {
+        let _ = write!(out, "{byte:02x}");
+        out
+    })
+}
+
 /// The Parsing Canonical Form of a schema's text.
 ///
 /// # Errors
 /// [`SchemaError::Json`] if the text is not JSON.
 pub fn canonical_form(schema_text: &str) -> Result<String, SchemaError> {
-    let json: Json = serde_json::from_str(schema_text).map_err(|e| SchemaError::Json(e.to_string()))?;
+    let json = read_json(schema_text)?;
     let mut out = String::with_capacity(schema_text.len());
     write(&json, "", &mut out);
     Ok(out)

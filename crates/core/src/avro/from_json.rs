@@ -6,6 +6,7 @@ use chrono::{DateTime, NaiveDate, NaiveDateTime, NaiveTime};
 use serde_json::Value as Json;
 
 use super::binary::{write_bytes, write_length, write_long};
+use super::defaults;
 use super::json::{DEEPEST, collect};
 use super::schema::{Field, Logical, Schema};
 use crate::civil::{DAY_US, days_from_civil};
@@ -22,7 +23,7 @@ pub struct FitError {
 
 /// Appends a value, as [`super::json::read`] shows it, in the binary encoding of a schema.
 ///
-/// Of a union's branches the first that fits is taken. A field that is left out is null where that fits.
+/// Of a union's branches the first that fits is taken. A field that is left out takes its default, else is null where that fits.
 ///
 /// # Errors
 /// [`FitError`] with the place; what was appended until then is to be thrown away.
@@ -123,6 +124,9 @@ fn long(value: &Json, logical: Option<Logical>, path: &str) -> Result<i64, FitEr
         }
         (Some(Logical::TimestampMillis), text) => {
             (text.and_then(|t| micros(t, true)).map(|us| us.div_euclid(1000)), "a time like \"2026-11-25T09:30:00Z\"")
+        }
+        (Some(Logical::LocalTimestampMillis), text) => {
+            (text.and_then(|t| micros(t, false)).map(|us| us.div_euclid(1000)), "a time like \"2026-11-25T09:30:00\"")
         }
         (Some(Logical::LocalTimestampMicros), text) => {
             (text.and_then(|t| micros(t, false)), "a time like \"2026-11-25T09:30:00\"")
@@ -241,6 +245,10 @@ impl Writer<'_> {
             let place = format!("{path}.{name}");
             match object.get(&name) {
                 Some(value) => self.value(&field.schema, value, &place, depth + 1, out)?,
+                None if field.default.is_some() => match defaults::shown(field, &self.named) {
+                    Some(default) => self.value(&field.schema, &default, &place, depth + 1, out)?,
+                    None => return wrong(&place, "the field is missing, and its default cannot be read"),
+                },
                 None if self.value(&field.schema, &Json::Null, &place, depth + 1, &mut Vec::new()).is_ok() => {
                     self.value(&field.schema, &Json::Null, &place, depth + 1, out)?;
                 }
@@ -262,6 +270,12 @@ fn bytes(value: &Json, logical: Option<Logical>, path: &str) -> Result<Vec<u8>, 
         return match unscaled(&text, scale).filter(|n| n.unsigned_abs() < 10_u128.saturating_pow(precision)) {
             Some(number) => Ok(smallest(number.to_be_bytes())),
             None => unfit(path, value, &format!("a number of {precision} digits with up to {scale} after the point")),
+        };
+    }
+    if logical == Some(Logical::Uuid) {
+        return match value.as_str().and_then(|text| uuid::Uuid::parse_str(text).ok()) {
+            Some(id) => Ok(id.as_bytes().to_vec()),
+            None => unfit(path, value, "a UUID"),
         };
     }
     match value.as_str().and_then(from_hex) {

@@ -21,11 +21,20 @@ pub fn read(schema: &Schema, reader: &mut Reader<'_>) -> Result<Json, DecodeErro
     value(schema, reader, &named, 0)
 }
 
+/// The same, with the schema's named types already collected.
+pub(super) fn read_named(
+    schema: &Schema,
+    reader: &mut Reader<'_>,
+    named: &HashMap<&str, &Schema>,
+) -> Result<Json, DecodeError> {
+    value(schema, reader, named, 0)
+}
+
 pub(super) fn collect<'s>(schema: &'s Schema, named: &mut HashMap<&'s str, &'s Schema>) {
     match schema {
         Schema::Array(inner) | Schema::Map(inner) => collect(inner, named),
         Schema::Union(branches) => branches.iter().for_each(|b| collect(b, named)),
-        Schema::Record { name, fields } if named.insert(name, schema).is_none() => {
+        Schema::Record { names, fields } if named.insert(&names.full, schema).is_none() => {
             fields.iter().for_each(|f| collect(&f.schema, named));
         }
         _ => {}
@@ -68,7 +77,7 @@ fn timestamp_text(us: i64, zoned: bool) -> String {
     }
 }
 
-fn long_json(number: i64, logical: Option<Logical>) -> Json {
+pub(super) fn long_json(number: i64, logical: Option<Logical>) -> Json {
     match logical {
         Some(Logical::Date) => date_text(number).into(),
         Some(Logical::TimestampMicros) => timestamp_text(number, true).into(),
@@ -76,12 +85,18 @@ fn long_json(number: i64, logical: Option<Logical>) -> Json {
         Some(Logical::TimestampMillis) => {
             number.checked_mul(1000).map_or(number.into(), |us| timestamp_text(us, true).into())
         }
+        Some(Logical::LocalTimestampMillis) => {
+            number.checked_mul(1000).map_or(number.into(), |us| timestamp_text(us, false).into())
+        }
         _ => number.into(),
     }
 }
 
-fn bytes_json(bytes: &[u8], logical: Option<Logical>) -> Json {
+pub(super) fn bytes_json(bytes: &[u8], logical: Option<Logical>) -> Json {
     match logical {
+        Some(Logical::Uuid) if bytes.len() == 16 => {
+            uuid::Uuid::from_slice(bytes).map_or(Json::Null, |id| id.to_string().into())
+        }
         Some(Logical::Decimal { scale, .. }) if !bytes.is_empty() && bytes.len() <= 16 => {
             let mut wide = if bytes[0] & 0x80 == 0 { [0; 16] } else { [0xff; 16] };
             wide[16 - bytes.len()..].copy_from_slice(bytes);
@@ -99,7 +114,7 @@ fn bytes_json(bytes: &[u8], logical: Option<Logical>) -> Json {
     }
 }
 
-fn float_json(number: f64) -> Json {
+pub(super) fn float_json(number: f64) -> Json {
     Number::from_f64(number).map_or_else(|| number.to_string().into(), Json::Number)
 }
 
@@ -165,7 +180,7 @@ fn record(
 }
 
 /// Reads the blocks of an array or a map.
-fn blocks(
+pub(super) fn blocks(
     reader: &mut Reader<'_>,
     mut one: impl FnMut(&mut Reader<'_>) -> Result<(), DecodeError>,
 ) -> Result<(), DecodeError> {

@@ -2,8 +2,14 @@
 
 pub mod binary;
 pub mod container;
+pub(crate) mod defaults;
+pub mod difference;
 pub mod fingerprint;
 pub mod from_json;
 pub mod json;
+mod parsing;
+pub mod references;
+pub mod resolution;
+pub mod resolving;
 pub mod schema;
 pub mod single_object;

@@ -1,27 +1,58 @@
 //! Avro schemas as a tree with named types resolved.
 
-use std::collections::HashMap;
 use std::sync::Arc;
 
 use serde_json::Value as Json;
 
-/// Deepest nesting of a schema's text.
-const DEEPEST: usize = 64;
+use super::parsing::Parser;
+use crate::json_place::{Place, locate};
 
-/// Why a schema's text is refused.
+/// Longest text of a schema, in bytes.
+pub const LONGEST: usize = 1 << 20;
+
+/// Why a schema's text is refused. Lines and columns count from 1.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum SchemaError {
     /// The text is not JSON.
-    #[error("the schema is not JSON: {0}")]
-    Json(String),
+    #[error("line {line}, column {column}: the schema is not JSON: {finding}")]
+    Json {
+        /// Line.
+        line: usize,
+        /// Column.
+        column: usize,
+        /// What the reader of JSON says.
+        finding: String,
+    },
     /// Something is missing or wrong at a place.
-    #[error("at {path}: {finding}")]
+    #[error("line {line}, column {column}: at {path}: {finding}")]
     At {
+        /// Line.
+        line: usize,
+        /// Column.
+        column: usize,
         /// Where in the schema, as a path of names.
         path: String,
         /// What is wrong and what would be right.
         finding: String,
     },
+}
+
+impl SchemaError {
+    /// Line and column.
+    #[must_use]
+    pub fn place(&self) -> Place {
+        let (Self::Json { line, column, .. } | Self::At { line, column, .. }) = self;
+        Place { line: *line, column: *column }
+    }
+
+    /// What is wrong, without its line.
+    #[must_use]
+    pub fn finding(&self) -> String {
+        match self {
+            Self::Json { finding, .. } => format!("the schema is not JSON: {finding}"),
+            Self::At { path, finding, .. } => format!("at {path}: {finding}"),
+        }
+    }
 }
 
 /// What a value of an underlying type means ("Logical Types" in the specification).
@@ -44,9 +75,17 @@ pub enum Logical {
     TimestampMillis,
     /// Microseconds since 1970-01-01 UTC.
     TimestampMicros,
+    /// Nanoseconds since 1970-01-01 UTC.
+    TimestampNanos,
+    /// Milliseconds since 1970-01-01 in no zone.
+    LocalTimestampMillis,
     /// Microseconds since 1970-01-01 in no zone.
     LocalTimestampMicros,
-    /// RFC 4122 text.
+    /// Nanoseconds since 1970-01-01 in no zone.
+    LocalTimestampNanos,
+    /// Months, days and milliseconds, each as four bytes.
+    Duration,
+    /// RFC 4122: text, or sixteen bytes.
     Uuid,
 }
 
@@ -57,6 +96,12 @@ pub struct Field {
     pub name: String,
     /// Its schema.
     pub schema: Schema,
+    /// Names it had in earlier schemas.
+    pub aliases: Vec<String>,
+    /// What a reader takes where the writer had no such field.
+    pub default: Option<Json>,
+    /// What it means, for people.
+    pub doc: Option<String>,
     /// Attributes beyond those of the specification.
     pub attributes: serde_json::Map<String, Json>,
 }
@@ -82,8 +127,8 @@ pub enum Schema {
     String(Option<Logical>),
     /// `fixed`
     Fixed {
-        /// Full name.
-        name: String,
+        /// Its names.
+        names: Arc<Names>,
         /// Bytes.
         size: usize,
         /// Its meaning.
@@ -91,10 +136,12 @@ pub enum Schema {
     },
     /// `enum`
     Enum {
-        /// Full name.
-        name: String,
+        /// Its names.
+        names: Arc<Names>,
         /// Its symbols in order.
         symbols: Arc<Vec<String>>,
+        /// What a reader takes for a symbol it does not know.
+        default: Option<String>,
     },
     /// `array`
     Array(Arc<Schema>),
@@ -104,28 +151,81 @@ pub enum Schema {
     Union(Arc<Vec<Schema>>),
     /// `record`
     Record {
-        /// Full name.
-        name: String,
+        /// Its names.
+        names: Arc<Names>,
         /// Its fields in order.
         fields: Arc<Vec<Field>>,
     },
-    /// A named type within its own definition.
+    /// A named type within its own definition, by its full name.
     Recursive(String),
 }
 
+/// The names of a named type.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Names {
+    /// Full name.
+    pub full: String,
+    /// Full names it had in earlier schemas.
+    pub aliases: Vec<String>,
+}
+
+impl Names {
+    /// The name without its namespace.
+    #[must_use]
+    pub fn short(&self) -> &str {
+        short(&self.full)
+    }
+}
+
+/// A full name without its namespace.
+pub(super) fn short(full: &str) -> &str {
+    full.rfind('.').map_or(full, |dot| &full[dot + 1..])
+}
+
 impl Schema {
-    /// Parses a schema's JSON text.
+    /// Parses a schema's JSON text ("Schema Declaration" in the specification).
     ///
     /// # Errors
     /// [`SchemaError`] with the place.
     pub fn parse(text: &str) -> Result<Self, SchemaError> {
-        let json: Json = serde_json::from_str(text).map_err(|e| SchemaError::Json(e.to_string()))?;
-        Parser::default().schema(&json, "", "$", 0)
+        let json = read_json(text)?;
+        Parser::default().parse(&json).map_err(|fault| {
+            let Place { line, column } = locate(text, &fault.steps);
+            SchemaError::At { line, column, path: fault.path(), finding: fault.finding }
+        })
+    }
+
+    /// The type's name: a named type's full name, else the specification's word.
+    #[must_use]
+    pub fn type_name(&self) -> &str {
+        match self {
+            Self::Null => "null",
+            Self::Boolean => "boolean",
+            Self::Int(_) => "int",
+            Self::Long(_) => "long",
+            Self::Float => "float",
+            Self::Double => "double",
+            Self::Bytes(_) => "bytes",
+            Self::String(_) => "string",
+            Self::Array(_) => "array",
+            Self::Map(_) => "map",
+            Self::Union(_) => "union",
+            Self::Fixed { names, .. } | Self::Enum { names, .. } | Self::Record { names, .. } => &names.full,
+            Self::Recursive(name) => name,
+        }
     }
 }
 
-fn wrong(path: &str, finding: impl Into<String>) -> SchemaError {
-    SchemaError::At { path: path.to_owned(), finding: finding.into() }
+pub(super) fn read_json(text: &str) -> Result<Json, SchemaError> {
+    if text.len() > LONGEST {
+        let finding = format!("the schema has {} bytes; at most {LONGEST} are taken", text.len());
+        return Err(SchemaError::At { line: 1, column: 1, path: "$".to_owned(), finding });
+    }
+    serde_json::from_str(text).map_err(|e| {
+        let said = e.to_string();
+        let finding = said.rfind(" at line ").map_or(said.as_str(), |end| &said[..end]).to_owned();
+        SchemaError::Json { line: e.line().max(1), column: e.column().max(1), finding }
+    })
 }
 
 /// The full name of a type: a dotted name is full already, another takes the namespace in force.
@@ -136,142 +236,4 @@ pub(super) fn full_name(name: &str, namespace: &str) -> String {
 /// The namespace a named type's inner names take.
 pub(super) fn namespace_of(full: &str) -> &str {
     full.rfind('.').map_or("", |dot| &full[..dot])
-}
-
-#[derive(Default)]
-struct Parser {
-    named: HashMap<String, Option<Schema>>,
-}
-
-impl Parser {
-    fn schema(&mut self, json: &Json, namespace: &str, path: &str, depth: usize) -> Result<Schema, SchemaError> {
-        if depth > DEEPEST {
-            return Err(wrong(path, format!("the schema nests deeper than {DEEPEST} levels")));
-        }
-        match json {
-            Json::String(name) => self.by_name(name, None, namespace, path),
-            Json::Array(branches) => {
-                let branches = branches
-                    .iter()
-                    .enumerate()
-                    .map(|(i, b)| self.schema(b, namespace, &format!("{path}[{i}]"), depth + 1))
-                    .collect::<Result<_, _>>()?;
-                Ok(Schema::Union(Arc::new(branches)))
-            }
-            Json::Object(object) => self.object(object, namespace, path, depth),
-            _ => Err(wrong(path, "a schema is a name, an object or a list of branches")),
-        }
-    }
-
-    fn by_name(&self, name: &str, logical: Option<Logical>, namespace: &str, path: &str) -> Result<Schema, SchemaError> {
-        Ok(match name {
-            "null" => Schema::Null,
-            "boolean" => Schema::Boolean,
-            "int" => Schema::Int(logical),
-            "long" => Schema::Long(logical),
-            "float" => Schema::Float,
-            "double" => Schema::Double,
-            "bytes" => Schema::Bytes(logical),
-            "string" => Schema::String(logical),
-            _ => {
-                let full = full_name(name, namespace);
-                return match self.named.get(&full) {
-                    Some(Some(schema)) => Ok(schema.clone()),
-                    Some(None) => Ok(Schema::Recursive(full)),
-                    None => Err(wrong(path, format!("there is no type {full}: define it before its first use"))),
-                };
-            }
-        })
-    }
-
-    fn object(
-        &mut self,
-        object: &serde_json::Map<String, Json>,
-        namespace: &str,
-        path: &str,
-        depth: usize,
-    ) -> Result<Schema, SchemaError> {
-        let ty = object.get("type").ok_or_else(|| wrong(path, "\"type\" is missing"))?;
-        let Json::String(ty) = ty else { return self.schema(ty, namespace, path, depth + 1) };
-        let inner = |key: &str| object.get(key).ok_or_else(|| wrong(path, format!("{ty} needs \"{key}\"")));
-        match ty.as_str() {
-            "array" => {
-                Ok(Schema::Array(Arc::new(self.schema(inner("items")?, namespace, &format!("{path}[]"), depth + 1)?)))
-            }
-            "map" => {
-                Ok(Schema::Map(Arc::new(self.schema(inner("values")?, namespace, &format!("{path}{{}}"), depth + 1)?)))
-            }
-            "record" | "enum" | "fixed" => {
-                let name = inner("name")?.as_str().ok_or_else(|| wrong(path, "\"name\" must be text"))?;
-                let own = object.get("namespace").and_then(Json::as_str).unwrap_or(namespace);
-                let full = full_name(name, own);
-                if self.named.insert(full.clone(), None).is_some() {
-                    return Err(wrong(path, format!("{full} is defined twice")));
-                }
-                let made = self.named_type(ty, object, &full, path, depth)?;
-                self.named.insert(full, Some(made.clone()));
-                Ok(made)
-            }
-            _ => self.by_name(ty, logical(object), namespace, path),
-        }
-    }
-
-    fn named_type(
-        &mut self,
-        ty: &str,
-        object: &serde_json::Map<String, Json>,
-        full: &str,
-        path: &str,
-        depth: usize,
-    ) -> Result<Schema, SchemaError> {
-        let list = |key: &str| {
-            object.get(key).and_then(Json::as_array).ok_or_else(|| wrong(path, format!("{ty} needs a list \"{key}\"")))
-        };
-        let name = full.to_owned();
-        match ty {
-            "enum" => {
-                let symbols = list("symbols")?
-                    .iter()
-                    .map(|s| s.as_str().map(str::to_owned).ok_or_else(|| wrong(path, "symbols must be text")))
-                    .collect::<Result<_, _>>()?;
-                Ok(Schema::Enum { name, symbols: Arc::new(symbols) })
-            }
-            "fixed" => {
-                let size = object.get("size").and_then(Json::as_u64).and_then(|n| usize::try_from(n).ok());
-                let size = size.ok_or_else(|| wrong(path, "fixed needs \"size\", a number of bytes"))?;
-                Ok(Schema::Fixed { name, size, logical: logical(object) })
-            }
-            _ => {
-                let mut fields = Vec::new();
-                for field in list("fields")? {
-                    let field_name =
-                        field.get("name").and_then(Json::as_str).ok_or_else(|| wrong(path, "a field needs \"name\""))?;
-                    let at = format!("{path}.{field_name}");
-                    let ty = field.get("type").ok_or_else(|| wrong(&at, "the field needs \"type\""))?;
-                    let schema = self.schema(ty, namespace_of(full), &at, depth + 1)?;
-                    let attributes = field.as_object().map_or_else(serde_json::Map::new, |object| {
-                        let own = |key: &str| !matches!(key, "name" | "type" | "default" | "doc" | "order" | "aliases");
-                        object.iter().filter(|(k, _)| own(k)).map(|(k, v)| (k.clone(), v.clone())).collect()
-                    });
-                    fields.push(Field { name: field_name.to_owned(), schema, attributes });
-                }
-                Ok(Schema::Record { name, fields: Arc::new(fields) })
-            }
-        }
-    }
-}
-
-fn logical(object: &serde_json::Map<String, Json>) -> Option<Logical> {
-    let number = |key: &str| object.get(key).and_then(Json::as_u64).and_then(|n| u32::try_from(n).ok());
-    match object.get("logicalType").and_then(Json::as_str)? {
-        "decimal" => Some(Logical::Decimal { precision: number("precision")?, scale: number("scale").unwrap_or(0) }),
-        "date" => Some(Logical::Date),
-        "time-millis" => Some(Logical::TimeMillis),
-        "time-micros" => Some(Logical::TimeMicros),
-        "timestamp-millis" => Some(Logical::TimestampMillis),
-        "timestamp-micros" => Some(Logical::TimestampMicros),
-        "local-timestamp-micros" => Some(Logical::LocalTimestampMicros),
-        "uuid" => Some(Logical::Uuid),
-        _ => None,
-    }
 }

@@ -88,11 +88,11 @@ pub enum PortError {
 /// Registered schemas.
 #[async_trait]
 pub trait SchemaStore: Send + Sync {
-    /// Registers a schema's text for a topic; the same text for the same topic gives the same id.
+    /// Registers an Avro schema's text for a topic's keys or values; the same text for the same topic gives the same id.
     ///
     /// # Errors
-    /// [`PortError::Refused`] if it does not parse.
-    async fn register(&self, topic: &TopicName, role: &str, text: &str) -> Result<SchemaId, PortError>;
+    /// [`PortError::Refused`] if it does not parse or does not keep the rule of the schema that the topic is bound to.
+    async fn register(&self, topic: &TopicName, role: &str, text: &str, author: &str) -> Result<SchemaId, PortError>;
 
     /// The text of a registered schema.
     ///

@@ -6,13 +6,11 @@ use std::sync::Arc;
 
 use base64::Engine as _;
 use bytes::Bytes;
-use gonvel_core::avro::binary::Reader;
-use gonvel_core::avro::schema::Schema;
-use gonvel_core::avro::{json, single_object};
 use gonvel_core::civil::rfc3339;
 use gonvel_core::naming::{PartitionId, SchemaId};
 use gonvel_core::ports::PortError;
 use gonvel_core::record::StoredRecord as Placed;
+use gonvel_core::schemas::values::ValueSchema;
 use gonvel_http_api::{Record, RecordHeader};
 use serde_json::Value;
 
@@ -21,7 +19,7 @@ use crate::state::ServerState;
 /// Decodes records by the schemas it has learnt.
 #[derive(Debug, Default)]
 pub(crate) struct Decoder {
-    schemas: HashMap<SchemaId, Option<Arc<Schema>>>,
+    schemas: HashMap<SchemaId, Option<Arc<ValueSchema>>>,
     /// Whether the bytes are given as well.
     raw: bool,
 }
@@ -56,9 +54,9 @@ impl Decoder {
     /// Bytes as JSON: by their schema, else as the JSON or the text they are, else in hexadecimal digits.
     pub(crate) fn json(&self, bytes: Option<&Bytes>, schema: Option<SchemaId>) -> Value {
         let Some(bytes) = bytes else { return Value::Null };
-        if let (Some(id), Some((_, data))) = (schema, single_object::split(bytes))
+        if let Some(id) = schema
             && let Some(Some(schema)) = self.schemas.get(&id)
-            && let Ok(value) = json::read(schema, &mut Reader::new(data))
+            && let Some(value) = schema.show(bytes)
         {
             return value;
         }

@@ -44,7 +44,7 @@ pub(super) async fn forward(
 }
 
 /// Records up to an offset (with it), the latest first.
-pub(super) async fn backward(
+pub(crate) async fn backward(
     state: &ServerState,
     at: TopicPartition,
     bounds: &PartitionBounds,

@@ -77,8 +77,8 @@ impl FleetStore for Database {
 
 #[async_trait]
 impl SchemaStore for Database {
-    async fn register(&self, topic: &TopicName, role: &str, text: &str) -> Result<SchemaId, PortError> {
-        schemas::register(self, topic, role, text).await
+    async fn register(&self, topic: &TopicName, role: &str, text: &str, author: &str) -> Result<SchemaId, PortError> {
+        schemas::register(self, topic, role, text, author).await
     }
 
     async fn schema_text(&self, id: SchemaId) -> Result<String, PortError> {

@@ -1,0 +1,169 @@
+//! Protocol Buffers, proto2 and proto3: parsing, values as JSON, and what changed between two files ("Updating A Message Type" in
+//! the language guide). A value is one message of the first type that the file defines.
+
+mod compare;
+
+use miette::Diagnostic;
+use prost_reflect::prost::Message;
+use prost_reflect::{DescriptorPool, DeserializeOptions, DynamicMessage, MessageDescriptor, SerializeOptions};
+use protox::file::{ChainFileResolver, File, FileResolver, GoogleFileResolver};
+use serde::{Deserialize, Serialize};
+use serde_json::Value as Json;
+
+use super::{Reference, TextFault};
+use crate::avro::schema::LONGEST;
+use crate::json_place::Place;
+
+pub use compare::{changes, field_paths, misfits};
+
+/// The name of the file itself among those it imports.
+const MAIN: &str = "schema.proto";
+/// Deepest nesting of braces in a file.
+const DEEPEST: usize = 64;
+
+/// A parsed file.
+#[derive(Debug, Clone)]
+pub struct ProtoSchema {
+    message: MessageDescriptor,
+}
+
+/// A file with the files it imports.
+#[derive(Serialize, Deserialize)]
+struct WithImports {
+    main: String,
+    imports: Vec<Reference>,
+}
+
+/// The file together with what it imports, as one text. Without imports it is the text itself.
+#[must_use]
+pub fn standalone(text: &str, references: &[Reference]) -> String {
+    if references.is_empty() {
+        return text.to_owned();
+    }
+    // what a reference itself imports comes along with it
+    let mut imports: Vec<Reference> = Vec::new();
+    for reference in references {
+        let (main, inner) = taken_apart(&reference.text);
+        imports.push(Reference { name: reference.name.clone(), text: main });
+        imports.extend(inner);
+    }
+    let mut seen = std::collections::HashSet::new();
+    imports.retain(|i| seen.insert(i.name.clone()));
+    serde_json::to_string(&WithImports { main: text.to_owned(), imports }).unwrap_or_else(|_| text.to_owned())
+}
+
+fn taken_apart(text: &str) -> (String, Vec<Reference>) {
+    match serde_json::from_str::<WithImports>(text) {
+        Ok(all) => (all.main, all.imports),
+        Err(_) => (text.to_owned(), Vec::new()),
+    }
+}
+
+struct Imports(Vec<Reference>);
+
+impl FileResolver for Imports {
+    fn open_file(&self, name: &str) -> Result<File, protox::Error> {
+        match self.0.iter().find(|i| i.name == name) {
+            Some(import) => File::from_source(name, &import.text),
+            None => Err(protox::Error::file_not_found(name)),
+        }
+    }
+}
+
+impl ProtoSchema {
+    /// Parses a file's text, or what [`standalone`] makes of it.
+    ///
+    /// # Errors
+    /// [`TextFault`] with line and column.
+    pub fn parse(text: &str) -> Result<Self, TextFault> {
+        let (main, mut imports) = taken_apart(text);
+        let start = Place { line: 1, column: 1 };
+        if text.len() > LONGEST {
+            let finding = format!("the schema has {} bytes; at most {LONGEST} are taken", text.len());
+            return Err(TextFault::at(start, finding));
+        }
+        // the parser goes down one call for each brace
+        let deep = main.char_indices().try_fold(0_usize, |depth, (at, c)| match c {
+            '{' | '[' | '<' | '(' if depth >= DEEPEST => Err(at),
+            '{' | '[' | '<' | '(' => Ok(depth + 1),
+            '}' | ']' | '>' | ')' => Ok(depth.saturating_sub(1)),
+            _ => Ok(depth),
+        });
+        if let Err(at) = deep {
+            return Err(TextFault::at(Place::of_byte(&main, at), format!("the schema nests deeper than {DEEPEST} levels")));
+        }
+        imports.push(Reference { name: MAIN.to_owned(), text: main.clone() });
+        let mut files = ChainFileResolver::new();
+        files.add(Imports(imports));
+        files.add(GoogleFileResolver::new());
+        let mut compiler = protox::Compiler::with_file_resolver(files);
+        compiler.include_imports(true);
+        compiler.open_file(MAIN).map_err(|error| {
+            let finding = finding(&error);
+            let own = error.file().is_none_or(|file| file == MAIN);
+            let span = error.labels().and_then(|mut labels| labels.next()).filter(|_| own);
+            let place = span.map_or(start, |label| Place::of_byte(&main, label.offset()));
+            TextFault::at(place, if own { finding } else { format!("in {}: {finding}", error.file().unwrap_or_default()) })
+        })?;
+        Self::of(&compiler.descriptor_pool()).ok_or_else(|| TextFault::at(start, "the file defines no message"))
+    }
+
+    fn of(pool: &DescriptorPool) -> Option<Self> {
+        Some(Self { message: pool.get_file_by_name(MAIN)?.messages().next()? })
+    }
+
+    /// The message that values are of, by its full name.
+    #[must_use]
+    pub fn message(&self) -> &str {
+        self.message.full_name()
+    }
+
+    /// Reads a value as JSON, as the JSON mapping of the language has it, with the file's own field names.
+    ///
+    /// # Errors
+    /// What the decoder says.
+    pub fn to_json(&self, value: &[u8]) -> Result<Json, String> {
+        let message = DynamicMessage::decode(self.message.clone(), value).map_err(|e| e.to_string())?;
+        let options = SerializeOptions::new().use_proto_field_name(true).stringify_64_bit_integers(false);
+        message.serialize_with_options(serde_json::value::Serializer, &options).map_err(|e| e.to_string())
+    }
+
+    /// Writes JSON as a value.
+    ///
+    /// # Errors
+    /// What does not fit.
+    pub fn from_json(&self, value: &Json) -> Result<Vec<u8>, String> {
+        let options = DeserializeOptions::new().deny_unknown_fields(true);
+        let message =
+            DynamicMessage::deserialize_with_options(self.message.clone(), value, &options).map_err(|e| e.to_string())?;
+        Ok(message.encode_to_vec())
+    }
+
+    /// Whether bytes are a value, without fields that the file does not know.
+    ///
+    /// # Errors
+    /// What does not fit.
+    pub fn check(&self, value: &[u8]) -> Result<(), String> {
+        let message = DynamicMessage::decode(self.message.clone(), value).map_err(|e| e.to_string())?;
+        if let Some(unknown) = message.unknown_fields().next() {
+            return Err(format!("the message {} has no field of number {}", self.message.full_name(), unknown.number()));
+        }
+        // a field that must be there is not noticed while decoding
+        let lacking = self.message.fields().find(|f| f.is_required() && !message.has_field(f));
+        lacking.map_or(Ok(()), |field| Err(format!("the required field {} is missing", field.name())))
+    }
+}
+
+/// What is wrong, without the file's name and the picture of the line.
+fn finding(error: &protox::Error) -> String {
+    let text = error.to_string();
+    let text = text.strip_prefix(MAIN).map_or(text.as_str(), |rest| {
+        let digits_or_colon = |c: char| c.is_ascii_digit() || c == ':';
+        rest.trim_start_matches(digits_or_colon).trim_start()
+    });
+    let label = error.labels().and_then(|mut labels| labels.next()?.label().map(str::to_owned));
+    match label.filter(|label| !text.contains(label.as_str())) {
+        Some(label) => format!("{text} ({label})"),
+        None => text.to_owned(),
+    }
+}

@@ -1,0 +1,144 @@
+//! Values by a schema of any language: Avro in single-object encoding, JSON as text, Protocol Buffers as one message.
+
+use bytes::Bytes;
+use serde_json::Value as Json;
+
+use super::{Language, Parsed, TextFault, parse_standalone};
+use crate::avro::binary::Reader;
+use crate::avro::resolving::Resolver;
+use crate::avro::{fingerprint, from_json, json, single_object};
+
+/// The header that says which schema a value in JSON text follows, as name and version.
+pub const SCHEMA_HEADER: &str = "gonvel-schema";
+
+/// A schema version by which values are written and read.
+#[derive(Debug, Clone)]
+pub struct ValueSchema {
+    parsed: Parsed,
+    fingerprint: u64,
+}
+
+impl ValueSchema {
+    /// From the text by which values are read ([`super::Standalone::text`]).
+    ///
+    /// # Errors
+    /// [`TextFault`].
+    pub fn new(language: Language, standalone: &str) -> Result<Self, TextFault> {
+        let parsed = parse_standalone(language, standalone)?;
+        let fingerprint = if language == Language::Avro { fingerprint::fingerprint(standalone)? } else { 0 };
+        Ok(Self { parsed, fingerprint })
+    }
+
+    /// The schema.
+    #[must_use]
+    pub fn parsed(&self) -> &Parsed {
+        &self.parsed
+    }
+
+    /// The value's bytes of what was given as JSON.
+    ///
+    /// # Errors
+    /// What does not fit, with its path.
+    pub fn write(&self, value: &Json) -> Result<Bytes, String> {
+        match &self.parsed {
+            Parsed::Avro(schema) => {
+                let mut out = Vec::new();
+                single_object::header(self.fingerprint, &mut out);
+                from_json::write(schema, value, &mut out).map_err(|e| e.to_string())?;
+                Ok(out.into())
+            }
+            Parsed::JsonSchema(schema) => {
+                schema.validate(value).map_err(|e| e.to_string())?;
+                Ok(value.to_string().into())
+            }
+            Parsed::Protobuf(schema) => schema.from_json(value).map(Bytes::from),
+        }
+    }
+
+    /// Takes a value as it came: bytes that are one already stay as they are, JSON text becomes one.
+    ///
+    /// # Errors
+    /// What does not fit, with its path.
+    pub fn take(&self, value: &Bytes) -> Result<Bytes, String> {
+        match &self.parsed {
+            Parsed::Avro(schema) => {
+                if let Some((print, data)) = single_object::split(value)
+                    && print == self.fingerprint
+                {
+                    let mut reader = Reader::new(data);
+                    json::read(schema, &mut reader).map_err(|e| e.to_string())?;
+                    return match reader.remaining() {
+                        0 => Ok(value.clone()),
+                        left => Err(format!("{left} bytes are left over after the value")),
+                    };
+                }
+                self.write(&as_json(value, "a value in Avro single-object encoding")?)
+            }
+            Parsed::JsonSchema(schema) => {
+                schema.validate(&as_json(value, "JSON")?).map_err(|e| e.to_string())?;
+                Ok(value.clone())
+            }
+            Parsed::Protobuf(schema) => {
+                if let Ok(json) = serde_json::from_slice::<Json>(value)
+                    && json.is_object()
+                {
+                    return schema.from_json(&json).map(Bytes::from);
+                }
+                schema.check(value)?;
+                Ok(value.clone())
+            }
+        }
+    }
+
+    /// The value as people read it; none if the bytes are no value of this schema.
+    #[must_use]
+    pub fn show(&self, value: &Bytes) -> Option<Json> {
+        match &self.parsed {
+            Parsed::Avro(schema) => {
+                let (_, data) = single_object::split(value)?;
+                json::read(schema, &mut Reader::new(data)).ok()
+            }
+            Parsed::JsonSchema(_) => serde_json::from_slice(value).ok(),
+            Parsed::Protobuf(schema) => schema.to_json(value).ok(),
+        }
+    }
+
+    /// Whether another version of the schema can read a value of this one.
+    ///
+    /// # Errors
+    /// What it cannot read, with its path.
+    pub fn read_by(&self, reader: &Parsed, value: &Bytes) -> Result<(), String> {
+        match (&self.parsed, reader) {
+            (Parsed::Avro(writer), Parsed::Avro(reader)) => {
+                let (_, data) = single_object::split(value).ok_or("it is not in Avro single-object encoding")?;
+                let resolver = Resolver::new(reader, writer);
+                resolver.read(&mut Reader::new(data)).map(|_| ()).map_err(|e| e.to_string())
+            }
+            (_, Parsed::JsonSchema(reader)) => {
+                let value = self.show(value).ok_or("it is not JSON")?;
+                reader.validate(&value).map_err(|e| e.to_string())
+            }
+            (Parsed::Protobuf(_), Parsed::Protobuf(reader)) => reader.check(value),
+            _ => Err("it is in another language".to_owned()),
+        }
+    }
+}
+
+/// Whether a value that says no schema can be read by one: JSON text that fits, or a message.
+///
+/// # Errors
+/// What does not fit, with its path.
+pub fn read_plain(reader: &Parsed, value: &Bytes) -> Result<(), String> {
+    match reader {
+        Parsed::Avro(schema) => {
+            let json = as_json(value, "a value in Avro single-object encoding")?;
+            from_json::write(schema, &json, &mut Vec::new()).map_err(|e| e.to_string())
+        }
+        Parsed::JsonSchema(schema) => schema.validate(&as_json(value, "JSON")?).map_err(|e| e.to_string()),
+        Parsed::Protobuf(schema) => schema.check(value),
+    }
+}
+
+fn as_json(value: &Bytes, wanted: &str) -> Result<Json, String> {
+    serde_json::from_slice(value).map_err(|_| format!("the value is neither {wanted} of this schema nor JSON text"))
+}

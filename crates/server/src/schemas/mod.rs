@@ -1,0 +1,304 @@
+//! The registry: schemas, their versions, and the topics bound to them.
+
+pub(crate) mod checking;
+pub(crate) mod fitting;
+pub(crate) mod inferring;
+
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::{Path, Query, State};
+use axum::http::StatusCode;
+use gonvel_core::avro::fingerprint::sha256;
+use gonvel_core::civil::rfc3339;
+use gonvel_core::naming::{SchemaName, TopicName};
+use gonvel_core::ports::{PortError, TopicLog};
+use gonvel_core::schemas as core;
+use gonvel_http_api as api;
+use gonvel_http_api::{
+    BindingRequest, NewSchema, Problem, Registered, Schema, SchemaBinding, SchemaEdit, SchemaQuery, SchemaSummary,
+    SchemaText, SchemaUses, SchemaVersion,
+};
+use gonvel_storage::catalog::schemas::{About, Binding, ListedSchema, NewText, Refers, StoredSchema, StoredVersion};
+
+use crate::problems::{Body, Refusal};
+use crate::state::ServerState;
+use crate::topics;
+
+const USUAL: i64 = 200;
+const MOST: i64 = 1_000;
+/// Longest text that is said of a schema.
+const LONGEST_SAID: usize = 2_000;
+
+pub(crate) fn language(language: core::Language) -> api::Language {
+    match language {
+        core::Language::Avro => api::Language::Avro,
+        core::Language::JsonSchema => api::Language::JsonSchema,
+        core::Language::Protobuf => api::Language::Protobuf,
+    }
+}
+
+pub(crate) fn asked_language(language: api::Language) -> core::Language {
+    match language {
+        api::Language::Avro => core::Language::Avro,
+        api::Language::JsonSchema => core::Language::JsonSchema,
+        api::Language::Protobuf => core::Language::Protobuf,
+    }
+}
+
+fn half(half: core::Half) -> api::Half {
+    match half {
+        core::Half::Off => api::Half::Off,
+        core::Half::Latest => api::Half::Latest,
+        core::Half::All => api::Half::All,
+    }
+}
+
+fn asked_half(half: api::Half) -> core::Half {
+    match half {
+        api::Half::Off => core::Half::Off,
+        api::Half::Latest => core::Half::Latest,
+        api::Half::All => core::Half::All,
+    }
+}
+
+fn rule(rule: core::Rule) -> api::Rule {
+    api::Rule { reads_past: half(rule.reads_past), past_reads: half(rule.past_reads) }
+}
+
+fn asked_rule(rule: api::Rule) -> core::Rule {
+    core::Rule { reads_past: asked_half(rule.reads_past), past_reads: asked_half(rule.past_reads) }
+}
+
+fn binding(binding: Binding) -> SchemaBinding {
+    SchemaBinding { topic: binding.topic, role: binding.role, required: binding.required }
+}
+
+pub(crate) fn refers(references: &[api::SchemaReference]) -> Vec<Refers> {
+    references.iter().map(|r| Refers { name: r.name.clone(), version: r.version }).collect()
+}
+
+fn version(language: core::Language, stored: StoredVersion) -> SchemaVersion {
+    SchemaVersion {
+        id: stored.id,
+        version: stored.version,
+        sha256: sha256(language == core::Language::Avro, &stored.standalone),
+        text: stored.text,
+        references: stored.refers.into_iter().map(|r| api::SchemaReference { name: r.name, version: r.version }).collect(),
+        fingerprint: format!("{:016x}", stored.fingerprint),
+        author: stored.author,
+        why: stored.why,
+        created_at: rfc3339(stored.created_at.timestamp_micros()),
+    }
+}
+
+fn about(description: String, owner: String, labels: Vec<String>, rule: api::Rule, retired: bool) -> Result<About, Refusal> {
+    let too_long = |field: &str, text: &str| {
+        let detail = format!("{field} has {} characters; at most {LONGEST_SAID} are kept", text.chars().count());
+        Refusal::invalid(field, detail)
+    };
+    if description.chars().count() > LONGEST_SAID {
+        return Err(too_long("description", &description));
+    }
+    if owner.chars().count() > LONGEST_SAID {
+        return Err(too_long("owner", &owner));
+    }
+    let mut labels: Vec<String> = labels.iter().map(|l| l.trim().to_owned()).filter(|l| !l.is_empty()).collect();
+    labels.sort_unstable();
+    labels.dedup();
+    if labels.len() > 50 || labels.iter().any(|l| l.chars().count() > 100) {
+        return Err(Refusal::invalid("labels", "give at most 50 labels of at most 100 characters"));
+    }
+    Ok(About { description, owner, labels, rule: asked_rule(rule), retired })
+}
+
+fn checked_role(role: &str) -> Result<(), Refusal> {
+    match role {
+        "key" | "value" => Ok(()),
+        other => Err(Refusal::invalid("role", format!("{other:?} is neither key nor value"))),
+    }
+}
+
+async fn uses(state: &ServerState, name: &SchemaName) -> Result<SchemaUses, Refusal> {
+    let (bound, schemas) = state.database.schema_uses(name).await?;
+    let connectors = state.database.connectors().await?;
+    let mut uses = SchemaUses { schemas, ..SchemaUses::default() };
+    for bound in bound {
+        let (written, read) = topics::users(&connectors, &bound.topic);
+        uses.written_by.extend(written);
+        uses.read_by.extend(read);
+        let topic = state.database.topic(&TopicName::parse(bound.topic.clone())?).await?;
+        uses.readers.extend(state.database.readers_of(topic.id).await?);
+        uses.topics.push(binding(bound));
+    }
+    for names in [&mut uses.written_by, &mut uses.read_by, &mut uses.readers] {
+        names.sort_unstable();
+        names.dedup();
+    }
+    Ok(uses)
+}
+
+async fn whole(state: &ServerState, name: &SchemaName) -> Result<Schema, Refusal> {
+    let (stored, versions) = state.database.schema(name).await?;
+    Ok(Schema {
+        name: stored.name,
+        language: language(stored.language),
+        description: stored.description,
+        owner: stored.owner,
+        labels: stored.labels,
+        rule: rule(stored.rule),
+        revision: stored.revision,
+        retired_at: stored.retired_at.map(|at| rfc3339(at.timestamp_micros())),
+        versions: versions.into_iter().rev().map(|v| version(stored.language, v)).collect(),
+        uses: uses(state, name).await?,
+    })
+}
+
+fn summary(listed: ListedSchema) -> SchemaSummary {
+    let StoredSchema { name, language: written_in, description, owner, labels, rule: kept, retired_at, .. } = listed.schema;
+    SchemaSummary {
+        name,
+        language: language(written_in),
+        description,
+        owner,
+        labels,
+        rule: rule(kept),
+        retired_at: retired_at.map(|at| rfc3339(at.timestamp_micros())),
+        version: listed.latest.map(|(version, _)| version),
+        latest_at: listed.latest.map(|(_, at)| rfc3339(at.timestamp_micros())),
+        topics: listed.topics.into_iter().map(binding).collect(),
+        fields: listed.fields,
+    }
+}
+
+/// Schemas by name, a page at a time; with a search those that contain it in name, description, owner, labels or fields.
+#[utoipa::path(operation_id = "listSchemas", get, path = "/api/v1/schemas", tag = "schemas", params(SchemaQuery),
+    responses((status = 200, body = [SchemaSummary]), (status = 422, body = Problem)))]
+pub(crate) async fn list(
+    State(state): State<Arc<ServerState>>,
+    Query(query): Query<SchemaQuery>,
+) -> Result<Json<Vec<SchemaSummary>>, Refusal> {
+    let limit = query.limit.unwrap_or(USUAL);
+    if !(1..=MOST).contains(&limit) {
+        return Err(Refusal::invalid("limit", format!("{limit} schemas: ask for 1 to {MOST}")));
+    }
+    let found = state.database.search_schemas(query.search.trim(), &query.after, limit).await?;
+    Ok(Json(found.into_iter().map(summary).collect()))
+}
+
+/// Makes a schema with its first version.
+#[utoipa::path(operation_id = "createSchema", post, path = "/api/v1/schemas", tag = "schemas", request_body = NewSchema,
+    responses((status = 201, body = Schema), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn create(
+    State(state): State<Arc<ServerState>>,
+    Body(new): Body<NewSchema>,
+) -> Result<(StatusCode, Json<Schema>), Refusal> {
+    let name = SchemaName::parse(new.name)?;
+    let about = about(new.description, new.owner, new.labels, new.rule, false)?;
+    let refers = refers(&new.references);
+    let written_in = asked_language(new.language);
+    checking::parsed(&state, written_in, &new.text, &refers).await?;
+    let text = NewText { text: &new.text, refers: &refers, author: &new.author, why: &new.why };
+    state.database.create_schema(&name, written_in, &about, &text).await?;
+    Ok((StatusCode::CREATED, Json(whole(&state, &name).await?)))
+}
+
+/// A schema with its versions and what uses it.
+#[utoipa::path(operation_id = "getSchema", get, path = "/api/v1/schemas/{name}", tag = "schemas",
+    responses((status = 200, body = Schema), (status = 404, body = Problem)))]
+pub(crate) async fn one(State(state): State<Arc<ServerState>>, Path(name): Path<String>) -> Result<Json<Schema>, Refusal> {
+    Ok(Json(whole(&state, &SchemaName::parse(name)?).await?))
+}
+
+/// Changes what is said of a schema, its rule, or whether it is retired. It is retired only when nothing writes by it.
+#[utoipa::path(operation_id = "changeSchema", put, path = "/api/v1/schemas/{name}", tag = "schemas", request_body = SchemaEdit,
+    responses((status = 200, body = Schema), (status = 404, body = Problem), (status = 409, body = Problem),
+        (status = 412, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn change(
+    State(state): State<Arc<ServerState>>,
+    Path(name): Path<String>,
+    Body(edit): Body<SchemaEdit>,
+) -> Result<Json<Schema>, Refusal> {
+    let name = SchemaName::parse(name)?;
+    let about = about(edit.description, edit.owner, edit.labels, edit.rule, edit.retired)?;
+    if edit.retired {
+        unused(&name, &uses(&state, &name).await?)?;
+    }
+    state.database.change_schema(&name, edit.revision, &about).await?;
+    Ok(Json(whole(&state, &name).await?))
+}
+
+/// Refuses while something uses a schema, and says what.
+fn unused(name: &SchemaName, uses: &SchemaUses) -> Result<(), Refusal> {
+    let mut by: Vec<String> = uses.topics.iter().map(|b| format!("the {}s of {}", b.role, b.topic)).collect();
+    by.extend(uses.written_by.iter().chain(&uses.read_by).map(|c| format!("the connector {c}")));
+    by.extend(uses.readers.iter().map(|r| format!("the reader {r}")));
+    by.extend(uses.schemas.iter().map(|s| format!("the schema {s}")));
+    if by.is_empty() {
+        return Ok(());
+    }
+    Err(PortError::Refused(format!("{name} is used by {}: let go of it there first", by.join(", "))).into())
+}
+
+/// Deletes a schema with all its versions, when nothing reads or writes by it. Records written by it show as they are stored.
+#[utoipa::path(operation_id = "deleteSchema", delete, path = "/api/v1/schemas/{name}", tag = "schemas",
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub(crate) async fn remove(State(state): State<Arc<ServerState>>, Path(name): Path<String>) -> Result<StatusCode, Refusal> {
+    let name = SchemaName::parse(name)?;
+    unused(&name, &uses(&state, &name).await?)?;
+    state.database.delete_schema(&name).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Registers a text as the next version; one that a version has already gives that version.
+#[utoipa::path(operation_id = "registerSchemaVersion", post, path = "/api/v1/schemas/{name}/versions", tag = "schemas", request_body = SchemaText,
+    responses((status = 200, body = Registered), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn register(
+    State(state): State<Arc<ServerState>>,
+    Path(name): Path<String>,
+    Body(new): Body<SchemaText>,
+) -> Result<Json<Registered>, Refusal> {
+    let name = SchemaName::parse(name)?;
+    let refers = refers(&new.references);
+    let (stored, _) = state.database.schema(&name).await?;
+    checking::parsed(&state, stored.language, &new.text, &refers).await?;
+    let text = NewText { text: &new.text, refers: &refers, author: &new.author, why: &new.why };
+    Ok(Json(Registered { version: state.database.add_version(&name, &text).await? }))
+}
+
+/// Which version of which schema a record was written with, by the number that the record has.
+#[utoipa::path(operation_id = "getSchemaOfRecord", get, path = "/api/v1/schema-versions/{id}", tag = "schemas",
+    responses((status = 200, body = api::SchemaOfRecord), (status = 404, body = Problem)))]
+pub(crate) async fn of_record(
+    State(state): State<Arc<ServerState>>,
+    Path(id): Path<i64>,
+) -> Result<Json<api::SchemaOfRecord>, Refusal> {
+    let (name, version) = state.database.schema_of_version(id).await?;
+    Ok(Json(api::SchemaOfRecord { name, version }))
+}
+
+/// Binds a topic's keys or values to a schema. Where it is required, a record that does not fit is refused from then on.
+#[utoipa::path(operation_id = "bindTopicSchema", put, path = "/api/v1/topics/{name}/schemas/{role}", tag = "schemas", request_body = BindingRequest,
+    responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn bind(
+    State(state): State<Arc<ServerState>>,
+    Path((topic, role)): Path<(String, String)>,
+    Body(request): Body<BindingRequest>,
+) -> Result<StatusCode, Refusal> {
+    checked_role(&role)?;
+    let (topic, schema) = (TopicName::parse(topic)?, SchemaName::parse(request.schema)?);
+    state.database.bind_schema(&topic, &role, Some((&schema, request.required))).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Lets go of the schema that a topic's keys or values are bound to. Records keep the version they were written with.
+#[utoipa::path(operation_id = "unbindTopicSchema", delete, path = "/api/v1/topics/{name}/schemas/{role}", tag = "schemas",
+    responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn unbind(
+    State(state): State<Arc<ServerState>>,
+    Path((topic, role)): Path<(String, String)>,
+) -> Result<StatusCode, Refusal> {
+    checked_role(&role)?;
+    state.database.bind_schema(&TopicName::parse(topic)?, &role, None).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
