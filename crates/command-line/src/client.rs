@@ -40,6 +40,9 @@ pub enum CommandError {
     /// Nothing more can be printed.
     #[error("the output cannot be written: {0}")]
     Output(#[from] io::Error),
+    /// What was looked at does not pass.
+    #[error("{0}")]
+    Refused(String),
     /// Something that cannot go on as it is.
     #[error("{0}")]
     Failed(String),
@@ -60,6 +63,7 @@ impl CommandError {
             Self::Usage(_) => 2,
             Self::Problem(problem) if problem.status == 404 => 3,
             Self::Problem(problem) if problem.status < 500 => 4,
+            Self::Refused(_) => 4,
             Self::Problem(_) | Self::Unreachable { .. } => 5,
             Self::File { .. } | Self::Output(_) | Self::Failed(_) => 1,
         }
@@ -178,6 +182,10 @@ impl Client {
     }
 
     /// Says that something was done; scripts see it by the exit code.
+    pub(crate) fn print_text(&self, text: &str) -> Result<(), CommandError> {
+        Ok(write!(io::stdout().lock(), "{text}")?)
+    }
+
     pub(crate) fn done(&self, text: &str) -> Result<(), CommandError> {
         if self.output == Output::Table {
             writeln!(io::stdout().lock(), "{text}")?;

@@ -7,6 +7,7 @@ mod client;
 mod context;
 mod readers;
 mod records;
+mod schemas;
 mod table;
 mod topics;
 
@@ -65,6 +66,15 @@ pub enum ClientCommand {
         #[command(subcommand)]
         command: records::RecordsCommand,
     },
+    /// Schemas: list, show, register, check, compare, pull, push, delete.
+    Schema {
+        /// Which server.
+        #[command(flatten)]
+        context: Context,
+        /// What to do.
+        #[command(subcommand)]
+        command: schemas::SchemaCommand,
+    },
     /// Readers: list, show, create, reposition, delete.
     Reader {
         /// Which server.
@@ -81,6 +91,7 @@ pub async fn run(command: ClientCommand) -> ExitCode {
     let outcome = match command {
         ClientCommand::Topic { context, command } => in_context(&context, async |c| topics::run(&c, command).await).await,
         ClientCommand::Records { context, command } => in_context(&context, async |c| records::run(&c, command).await).await,
+        ClientCommand::Schema { context, command } => in_context(&context, async |c| schemas::run(&c, command).await).await,
         ClientCommand::Reader { context, command } => in_context(&context, async |c| readers::run(&c, command).await).await,
     };
     match outcome {

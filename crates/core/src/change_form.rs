@@ -408,6 +408,10 @@ pub(crate) fn column_schema(column: &Column, nullable: bool) -> Json {
     }
     let ty = if branches.len() == 1 { branches.remove(0) } else { Json::Array(branches) };
     let mut field = json!({"name": avro_name(&column.name), "type": ty, "sourceType": column.source_type});
+    if nullable {
+        // a column that is added later reads as null where data was written without it
+        field["default"] = Json::Null;
+    }
     if field["name"] != column.name.as_str() {
         field["sourceName"] = json!(column.name);
     }

@@ -36,6 +36,11 @@ fn a_change_of_an_avro_schema_is_told_with_what_it_breaks() {
             weight(&decimal(7, 1)),
             "$.weight_kg changed from int to decimal(7,1): neither side can read the other",
         ),
+        (
+            weight(&format!("[\"null\",{},\"string\"]", decimal(7, 1))),
+            weight(&format!("[\"null\",{},\"string\"]", decimal(7, 2))),
+            "$.weight_kg changed from decimal(7,1) to decimal(7,2): neither side can read the other",
+        ),
         (weight("\"int\""), weight("\"long\""), "$.weight_kg changed from int to long: earlier readers cannot read it"),
         (weight("\"long\""), weight("\"int\""), "$.weight_kg changed from long to int: earlier data cannot be read by it"),
         (

@@ -1,5 +1,6 @@
 //! Export of a topic's records to a file, and import of such a file.
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::io::{Seek, SeekFrom};
 use std::sync::Arc;
@@ -13,8 +14,9 @@ use futures::{StreamExt, stream};
 use gonvel_core::block::pack;
 use gonvel_core::naming::{Offset, PartitionId, SchemaId, TopicName, TopicPartition};
 use gonvel_core::partitioning::partition_of;
-use gonvel_core::ports::{AppendBatch, PartitionBlocks, PortError, SchemaStore, Topic, TopicLog};
+use gonvel_core::ports::{AppendBatch, PartitionBlocks, PortError, Topic, TopicLog};
 use gonvel_core::record::{Record, StoredRecord};
+use gonvel_core::schemas::Language;
 use gonvel_http_api::{ExportQuery, ImportQuery, Imported, Problem};
 use gonvel_record_files::{FileError, Form, Row, Rows, Writer, read};
 use tokio::io::AsyncWriteExt;
@@ -23,6 +25,7 @@ use uuid::Uuid;
 
 use crate::problems::Refusal;
 use crate::records::reading::{asked_time, begin, chosen, offset_has_partition, unpack};
+use crate::schemas::fitting::Fitting;
 use crate::state::ServerState;
 
 const READ_BYTES: i64 = 2 << 20;
@@ -47,6 +50,28 @@ impl From<FileError> for Refusal {
     }
 }
 
+/// A schema's text as it stands in a file; one that is not in Avro says its language.
+#[derive(serde::Serialize, serde::Deserialize)]
+#[serde(deny_unknown_fields)]
+struct BroughtText {
+    language: Language,
+    text: String,
+}
+
+fn brought(language: Language, text: String) -> String {
+    match language {
+        Language::Avro => text,
+        language => serde_json::to_string(&BroughtText { language, text }).unwrap_or_default(),
+    }
+}
+
+fn read_brought(text: &str) -> (Language, Cow<'_, str>) {
+    match serde_json::from_str::<BroughtText>(text) {
+        Ok(BroughtText { language, text }) => (language, text.into()),
+        Err(_) => (Language::Avro, text.into()),
+    }
+}
+
 /// A partition that is exported from an offset up to another, without it.
 struct Part {
     at: TopicPartition,
@@ -68,8 +93,8 @@ impl Export {
     async fn text_once(&mut self, id: Option<SchemaId>) -> Result<Option<String>, PortError> {
         let Some(id) = id.filter(|id| !self.told.contains(id)) else { return Ok(None) };
         self.told.insert(id);
-        match self.state.database.schema_text(id).await {
-            Ok(text) => Ok(Some(text)),
+        match self.state.database.schema_version(id).await {
+            Ok((language, text)) => Ok(Some(brought(language, text))),
             Err(PortError::NotFound { .. }) => Ok(None),
             Err(error) => Err(error),
         }
@@ -181,6 +206,8 @@ struct Import {
     state: Arc<ServerState>,
     topic: Topic,
     by_key: bool,
+    /// What its keys and values are bound to.
+    fitting: Fitting,
     /// The numbers that schemas have here, by the numbers they had where the file came from.
     schemas: HashMap<i64, SchemaId>,
     done: Imported,
@@ -196,8 +223,12 @@ impl Import {
     ) -> Result<Result<Option<SchemaId>, String>, Refusal> {
         let Some(id) = id else { return Ok(Ok(None)) };
         if let Some(text) = text {
-            match self.state.database.register(&self.topic.name, role, text, "an import").await {
-                Ok(here) => drop(self.schemas.insert(id, here)),
+            let (language, text) = read_brought(text);
+            match self.state.database.register_text(&self.topic.name, role, language, &text, "an import").await {
+                Ok(here) => {
+                    self.schemas.insert(id, here);
+                    self.fitting = Fitting::of(&self.state, &self.topic.name).await?;
+                }
                 Err(PortError::Refused(finding)) => return Ok(Err(format!("the text of its {role} schema: {finding}"))),
                 Err(error) => return Err(error.into()),
             }
@@ -227,7 +258,7 @@ impl Import {
                     return Err(wrong(finding).into());
                 }
             };
-            let record = Record {
+            let mut record = Record {
                 key: row.key.clone(),
                 value: row.value.clone(),
                 headers: row.headers.clone(),
@@ -235,6 +266,7 @@ impl Import {
                 schema: self.schema("value", row.schema, row.schema_text.as_ref()).await?.map_err(wrong)?,
                 key_schema: self.schema("key", row.key_schema, row.key_schema_text.as_ref()).await?.map_err(wrong)?,
             };
+            self.fitting.fit(&mut record).map_err(wrong)?;
             by_partition.entry(TopicPartition { topic: self.topic.id, partition }).or_default().push(record);
         }
         let parts = by_partition.iter().map(|(to, records)| PartitionBlocks { to: *to, blocks: pack(records) }).collect();
@@ -290,7 +322,8 @@ pub(crate) async fn import(
     let file = received(body).await?;
     let mut rows = read(form, file)?;
     let done = Imported { records: 0, batches: 0 };
-    let mut import = Import { state, topic, by_key, schemas: HashMap::new(), done };
+    let fitting = Fitting::of(&state, &topic.name).await?;
+    let mut import = Import { state, topic, by_key, fitting, schemas: HashMap::new(), done };
     loop {
         let found = some(rows).await;
         let outcome = match found {

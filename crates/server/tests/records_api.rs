@@ -1,7 +1,6 @@
 //! Appending, reading, files and readers over HTTP, against a real log.
 #![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
 
-use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use futures::StreamExt;
@@ -10,81 +9,13 @@ use gonvel_core::block::pack;
 use gonvel_core::naming::{Offset, PartitionId, TopicName, TopicPartition};
 use gonvel_core::ports::{AppendBatch, PartitionBlocks, TopicLog};
 use gonvel_core::record::Record;
-use gonvel_server::ServerState;
-use gonvel_stand_ins::test_cluster::TestCluster;
-use gonvel_storage::Database;
-use gonvel_storage::sealing::Sealer;
 use gonvel_storage::topic_log::keeper::Keeper;
-use reqwest::{Method, RequestBuilder};
+use reqwest::Method;
 use serde_json::{Value, json};
-use tokio::sync::Notify;
 
-struct Api {
-    _cluster: TestCluster,
-    base: String,
-    client: reqwest::Client,
-    database: Database,
-}
+mod support;
 
-type Answer = (u16, Value);
-
-impl Api {
-    async fn start() -> Self {
-        let cluster = TestCluster::start(&["gonvel"]).await;
-        let database = Database::open(&cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
-        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
-        let base = format!("http://{}/api/v1", listener.local_addr().unwrap());
-        let state = ServerState::new(database.clone(), Arc::new(Notify::new()), None);
-        tokio::spawn(gonvel_server::serve(listener, state));
-        Self { _cluster: cluster, base, client: reqwest::Client::new(), database }
-    }
-
-    fn request(&self, method: Method, path: &str) -> RequestBuilder {
-        self.client.request(method, format!("{}{path}", self.base))
-    }
-
-    async fn send(&self, request: RequestBuilder) -> Answer {
-        let answer = request.send().await.unwrap();
-        let status = answer.status().as_u16();
-        if status >= 400 {
-            assert_eq!(answer.headers()["content-type"], "application/problem+json");
-        }
-        (status, serde_json::from_slice(&answer.bytes().await.unwrap()).unwrap_or_default())
-    }
-
-    async fn get(&self, path: &str) -> Answer {
-        self.send(self.request(Method::GET, path)).await
-    }
-
-    async fn post(&self, path: &str, body: &Value) -> Answer {
-        self.send(self.request(Method::POST, path).json(body)).await
-    }
-
-    async fn append(&self, topic: &str, media: &str, body: impl Into<reqwest::Body>) -> Answer {
-        let request = self.request(Method::POST, &format!("/topics/{topic}/records"));
-        self.send(request.header("content-type", media).body(body)).await
-    }
-
-    async fn topic(&self, name: &str, partitions: i32) {
-        let made = self.post("/topics", &json!({"name": name, "partitions": partitions})).await;
-        assert_eq!(made.0, 201, "{}", made.1);
-    }
-
-    async fn count(&self, topic: &str) -> i64 {
-        self.get(&format!("/topics/{topic}")).await.1["records"].as_i64().unwrap()
-    }
-
-    async fn all(&self, topic: &str) -> Vec<Value> {
-        let path = format!("/topics/{topic}/records?order=oldest&limit=500&raw=true");
-        self.get(&path).await.1["records"].as_array().unwrap().clone()
-    }
-}
-
-fn says(answer: &Answer, status: u16, part: &str) {
-    assert_eq!(answer.0, status, "{:#}", answer.1);
-    let detail = answer.1["detail"].as_str().unwrap_or_default();
-    assert!(detail.contains(part), "does not say {part:?}: {detail}");
-}
+use support::{Api, says};
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn every_form_of_records_is_appended_and_says_where() {
@@ -139,7 +70,8 @@ async fn every_form_of_records_is_appended_and_says_where() {
     assert_eq!(status, 200, "{done:#}");
     let (_, found) = api.get("/topics/bins.weighed/records?key=bin-8&raw=true").await;
     assert_eq!(found["records"][0]["value"], json!({"bin": "bin-8", "weight": 7.0}));
-    assert_eq!(api.get("/topics/bins.weighed/schemas").await.1[0]["schema"]["name"], "Weighing");
+    let bound = api.get("/topics/bins.weighed/schemas").await.1[0].clone();
+    assert_eq!((&bound["name"], &bound["text"]), (&json!("bins.weighed.value"), &json!(schema)));
     let wrong = api
         .post(by_schema, &json!([{"value": {"bin": "b", "weight": 1}}, {"value": {"bin": "b", "weight": "heavy"}}]))
         .await;
@@ -343,7 +275,7 @@ async fn what_is_exported_and_imported_is_equal() {
     let unknown = import("{\"timestamp\":0,\"schema\":77}\n".into()).await;
     says(&unknown, 422, "row 0: it names the value schema 77, and no row up to it brings the text of that");
     let wrong = import("{\"timestamp\":0,\"schema\":77,\"schema_text\":\"{\"}\n".into()).await;
-    says(&wrong, 422, "row 0: the text of its value schema: the schema is not JSON");
+    says(&wrong, 422, "row 0: the text of its value schema: line 1, column 1: the schema is not JSON");
     assert_eq!(api.count("copy.csv").await, 10_006);
 }
 

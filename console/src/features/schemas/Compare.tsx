@@ -7,9 +7,9 @@ import { Difference } from '../../shared/Difference';
 import { difference } from '../../shared/difference';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { Differences, Misfits } from './Misfits';
-import { pretty } from './SchemaPage';
 import { differenceQuery, type Schema } from './schemasQueries';
 import { sideBySide } from './sides';
+import { pretty } from './words';
 
 /** Two versions: what changed in words, and their texts as one or side by side. */
 export function Compare({ schema }: { schema: Schema }) {

@@ -9,6 +9,7 @@ import { count } from '../../shared/format';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { SchemaText } from '../../shared/SchemaText';
 import { Differences, Misfits } from './Misfits';
+import { pretty } from './words';
 import { checkQuery, impactQuery, register, schemaQuery, type Schema } from './schemasQueries';
 
 /** The next version while it is written: what it changes, what it breaks, and for whom. */
@@ -16,7 +17,8 @@ export function Draft({ schema }: { schema: Schema }) {
   const queries = useQueryClient();
   const navigate = useNavigate();
   const latest = schema.versions[0];
-  const [text, setText] = useState(latest?.text ?? '');
+  const begun = latest ? pretty(schema, latest.text) : '';
+  const [text, setText] = useState(begun);
   const [why, setWhy] = useState('');
   const references = latest?.references ?? [];
   const [settled] = useDebouncedValue(text, 250);
@@ -26,7 +28,7 @@ export function Draft({ schema }: { schema: Schema }) {
   });
   const verdict = check.data;
   const current = settled === text && !check.isPlaceholderData;
-  const readable = verdict !== undefined && !verdict.fault && settled !== latest?.text;
+  const readable = verdict !== undefined && !verdict.fault && settled !== begun;
   const impact = useQuery({
     ...impactQuery(schema.name, { text: settled, references }),
     enabled: readable && current,
@@ -40,7 +42,7 @@ export function Draft({ schema }: { schema: Schema }) {
     },
   });
   return (
-    <div className="building">
+    <div className="building drafting">
       <section className="sheet" aria-label="Text of the draft">
         <h2>Version {(latest?.version ?? 0) + 1}, a draft</h2>
         <SchemaText
@@ -53,7 +55,7 @@ export function Draft({ schema }: { schema: Schema }) {
       </section>
       <div className="aside">
         <section className="sheet" aria-label="Verdict" aria-live="polite">
-          <h2>{verdict ? verdictTitle(verdict, settled === latest?.text) : 'Checking'}</h2>
+          <h2>{verdict ? verdictTitle(verdict, settled === begun) : 'Checking'}</h2>
           <div style={{ padding: '4px 16px 14px' }}>
             <ProblemNote problem={problemOf(check.error)} />
             {verdict?.breaches.map((breach) => (

@@ -62,7 +62,7 @@ export function NewSchemaPage() {
         }
       />
       <ProblemNote problem={fault || problem?.field === 'name' ? null : problem} />
-      <div className="building">
+      <div className="building drafting">
         <section className="sheet" aria-label="Text">
           <h2>Text</h2>
           <div className="tools">

@@ -12,7 +12,7 @@ import { About } from './About';
 import { Compare } from './Compare';
 import { Draft } from './Draft';
 import { schemaQuery, type Schema, type SchemaVersion } from './schemasQueries';
-import { languageName, ruleMeaning } from './words';
+import { languageName, pretty, ruleMeaning } from './words';
 
 const PARTS = [
   ['text', 'Text'],
@@ -74,13 +74,16 @@ export function SchemaPage() {
 
 function Says({ schema }: { schema: Schema }) {
   const { description, owner, labels } = schema;
+  const { written_by, read_by, readers } = schema.uses;
   return (
     <>
       {languageName(schema.language)}
       {schema.retired_at && ', retired'}
-      {description && `. ${description}`}
+      {description && `. ${description.replace(/\.$/, '')}`}
       {owner && `. Kept by ${owner}`}
       {labels.length > 0 && `. ${labels.join(', ')}`}. {ruleMeaning(schema.rule)}
+      {written_by.length > 0 && ` Written by ${written_by.join(', ')}.`}
+      {read_by.length + readers.length > 0 && ` Read by ${[...read_by, ...readers].join(', ')}.`}
     </>
   );
 }
@@ -142,14 +145,4 @@ function Version({ schema, version }: { schema: Schema; version: SchemaVersion }
       </p>
     </section>
   );
-}
-
-/** What a connector wrote stands in one line; people read it in many. */
-export function pretty(schema: Schema, text: string): string {
-  if (schema.language === 'protobuf' || text.trim().includes('\n')) return text;
-  try {
-    return JSON.stringify(JSON.parse(text), null, 2);
-  } catch {
-    return text;
-  }
 }

@@ -45,7 +45,7 @@ export function SchemasPage() {
             <div className="tools">
               <FilterInput label="Name, owner, label or field" value={filter} onChange={setFilter} />
               <span className="quiet" role="status">
-                {none ? 'Nothing contains it' : `${count(found.length)}${query.hasNextPage ? ' and more' : ''}`}
+                {none ? 'Nothing contains it' : counted(found.length, query.hasNextPage)}
               </span>
             </div>
             <SchemasTable schemas={found} />
@@ -61,6 +61,11 @@ export function SchemasPage() {
       )}
     </div>
   );
+}
+
+function counted(n: number, more: boolean): string {
+  if (more) return `${count(n)} schemas and more`;
+  return n === 1 ? '1 schema' : `${count(n)} schemas`;
 }
 
 function SchemasTable({ schemas }: { schemas: Summary[] }) {

@@ -1,4 +1,4 @@
-import type { Language, Rule } from './schemasQueries';
+import type { Language, Rule, Schema } from './schemasQueries';
 
 export const LANGUAGES: { value: Language; label: string }[] = [
   { value: 'avro', label: 'Avro' },
@@ -68,3 +68,13 @@ message Reading {
 }
 `,
 };
+
+/** What a connector wrote stands in one line; people read it in many. */
+export function pretty(schema: Schema, text: string): string {
+  if (schema.language === 'protobuf' || text.trim().includes('\n')) return text;
+  try {
+    return JSON.stringify(JSON.parse(text), null, 2);
+  } catch {
+    return text;
+  }
+}

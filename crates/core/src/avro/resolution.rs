@@ -55,6 +55,16 @@ pub(super) fn promotes(reader: &Schema, writer: &Schema) -> bool {
     )
 }
 
+/// Whether data of one logical type keeps its value when it is read as another.
+pub(super) fn means_the_same(reader: Logical, writer: Logical) -> bool {
+    match (reader, writer) {
+        (Logical::Decimal { precision: r, scale }, Logical::Decimal { precision: w, scale: written }) => {
+            scale == written && r >= w
+        }
+        _ => reader == writer,
+    }
+}
+
 /// A type as people say it, with what its values mean.
 pub(super) fn said(schema: &Schema) -> String {
     let logical = match schema {
@@ -160,13 +170,7 @@ impl<'s> Check<'s> {
     /// Whether values keep what they mean where both sides say it.
     fn meaning(&mut self, reader: Option<Logical>, writer: Option<Logical>, path: &str) -> bool {
         let (Some(reader), Some(writer)) = (reader, writer) else { return true };
-        let reads = match (reader, writer) {
-            (Logical::Decimal { precision: r, scale }, Logical::Decimal { precision: w, scale: written }) => {
-                scale == written && r >= w
-            }
-            _ => reader == writer,
-        };
-        if reads {
+        if means_the_same(reader, writer) {
             return true;
         }
         let finding = format!(
@@ -200,6 +204,14 @@ impl<'s> Check<'s> {
     }
 
     fn some_branch(&mut self, branches: &'s [Schema], writer: &'s Schema, path: &str) -> bool {
+        // a branch of the same type takes the data, also where another one could take its bytes for something else
+        let own = branches.iter().find(|branch| {
+            let primitive = matches!(branch, Schema::Int(_) | Schema::Long(_) | Schema::Bytes(_) | Schema::String(_));
+            primitive && std::mem::discriminant(*branch) == std::mem::discriminant(writer)
+        });
+        if let Some(own) = own {
+            return self.reads(own, writer, path);
+        }
         if branches.iter().any(|branch| self.would_read(branch, writer, path)) {
             return true;
         }

@@ -7,8 +7,8 @@ use serde_json::{Map, Value as Json};
 use super::binary::{DecodeError, Reader};
 use super::defaults;
 use super::json::{DEEPEST, blocks, bytes_json, collect, float_json, long_json, read_named};
-use super::resolution::{promotes, said, same_name, writers_field};
-use super::schema::{Field, Schema};
+use super::resolution::{means_the_same, promotes, said, same_name, writers_field};
+use super::schema::{Field, Logical, Schema};
 
 /// Why a value cannot be read in another schema's form.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -75,6 +75,12 @@ impl<'s> Resolver<'s> {
             };
         }
         if !self.matches(reader, writer, true) {
+            return unfit(path, format!("the value is {}, {} is expected", said(writer), said(reader)));
+        }
+        if let (Some(r), Some(w)) = (logical(reader), logical(writer))
+            && std::mem::discriminant(reader) == std::mem::discriminant(writer)
+            && !means_the_same(r, w)
+        {
             return unfit(path, format!("the value is {}, {} is expected", said(writer), said(reader)));
         }
         Ok(match (reader, writer) {
@@ -179,6 +185,13 @@ impl<'s> Resolver<'s> {
             object.insert(name.to_owned(), value);
         }
         Ok(object.into())
+    }
+}
+
+fn logical(schema: &Schema) -> Option<Logical> {
+    match schema {
+        Schema::Int(l) | Schema::Long(l) | Schema::Bytes(l) | Schema::String(l) | Schema::Fixed { logical: l, .. } => *l,
+        _ => None,
     }
 }
 

@@ -63,7 +63,7 @@ struct Imports(Vec<Reference>);
 
 impl FileResolver for Imports {
     fn open_file(&self, name: &str) -> Result<File, protox::Error> {
-        match self.0.iter().find(|i| i.name == name) {
+        match self.0.iter().find(|i| i.name == name || name.strip_suffix(".proto") == Some(&i.name)) {
             Some(import) => File::from_source(name, &import.text),
             None => Err(protox::Error::file_not_found(name)),
         }

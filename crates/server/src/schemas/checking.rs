@@ -64,6 +64,12 @@ fn readable(language: Language, version: &StoredVersion) -> Result<Parsed, Refus
         .map_err(|e| Refusal::invalid("version", format!("version {} cannot be read: {e}", version.version)))
 }
 
+/// Whether two texts are one, however they are laid out.
+fn says_the_same(one: &str, other: &str) -> bool {
+    let json = |text: &str| serde_json::from_str::<serde_json::Value>(text).ok();
+    one == other || json(one).is_some_and(|one| json(other) == Some(one))
+}
+
 /// Checks a text as a schema's next version, without registering it.
 #[utoipa::path(operation_id = "checkSchema", post, path = "/api/v1/schemas/{name}/check", tag = "schemas", request_body = SchemaText,
     responses((status = 200, body = SchemaVerdict), (status = 404, body = Problem)))]
@@ -77,7 +83,7 @@ pub(crate) async fn check(
     let mut verdict = SchemaVerdict {
         passes: false,
         fault: None,
-        same_as: versions.iter().find(|v| v.text == request.text).map(|v| v.version),
+        same_as: versions.iter().find(|v| says_the_same(&v.text, &request.text)).map(|v| v.version),
         breaches: Vec::new(),
         differences: Vec::new(),
     };

@@ -1,5 +1,8 @@
 //! Records that come for a topic whose keys or values are bound to a schema.
 
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex};
+
 use bytes::Bytes;
 use gonvel_core::naming::{SchemaId, TopicName};
 use gonvel_core::record::{Header, Record};
@@ -11,13 +14,16 @@ use serde_json::Value as Json;
 use crate::problems::Refusal;
 use crate::state::ServerState;
 
-/// The latest version of a schema that keys or values are bound to.
+/// The schema that keys or values are bound to: its latest version by which they are written, and the earlier ones.
 pub(crate) struct Bound {
     id: SchemaId,
     schema: ValueSchema,
     language: Language,
     said: String,
     required: bool,
+    /// Earlier versions' texts; parsed when a record of theirs comes.
+    earlier: HashMap<SchemaId, String>,
+    parsed: Mutex<HashMap<SchemaId, Arc<ValueSchema>>>,
 }
 
 /// What a topic's keys and values are bound to.
@@ -37,6 +43,12 @@ fn latest(versions: &[SchemaVersion], role: &str) -> Result<Option<Bound>, Refus
         language: version.language,
         said: format!("{}:{}", version.name, version.version),
         required: version.required,
+        earlier: versions
+            .iter()
+            .filter(|v| v.role == role && v.id != version.id)
+            .map(|v| (SchemaId(v.id), v.text.clone()))
+            .collect(),
+        parsed: Mutex::default(),
     }))
 }
 
@@ -47,8 +59,23 @@ impl Bound {
         Ok((self.schema.write(&value)?, Some(self.id)))
     }
 
+    /// An earlier version, if a record says that it follows it.
+    fn earlier(&self, id: SchemaId) -> Option<Arc<ValueSchema>> {
+        let text = self.earlier.get(&id)?;
+        let mut parsed = self.parsed.lock().ok()?;
+        if let Some(known) = parsed.get(&id) {
+            return Some(known.clone());
+        }
+        let schema = Arc::new(ValueSchema::new(self.language, text).ok()?);
+        parsed.insert(id, schema.clone());
+        Some(schema)
+    }
+
     fn take(&self, part: &mut Option<Bytes>, id: &mut Option<SchemaId>) -> Result<(), String> {
-        let Some(bytes) = part.as_ref().filter(|_| *id != Some(self.id)) else { return Ok(()) };
+        let Some(bytes) = part.as_ref() else { return Ok(()) };
+        if let Some(earlier) = id.and_then(|id| self.earlier(id)) {
+            return earlier.take(bytes).map(|taken| *part = Some(taken));
+        }
         *part = Some(self.schema.take(bytes)?);
         *id = Some(self.id);
         Ok(())
@@ -66,7 +93,7 @@ impl Fitting {
         self.value.as_ref().is_some_and(|bound| bound.required)
     }
 
-    /// Makes a record fit where that is required; one written by an earlier version of the schema in Avro stays as it is.
+    /// Makes a record fit where that is required: the version it says it was written with, else the latest.
     ///
     /// # Errors
     /// What does not fit, with its path.

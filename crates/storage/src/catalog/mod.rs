@@ -12,6 +12,7 @@ use async_trait::async_trait;
 use gonvel_core::connector::ValidConnector;
 use gonvel_core::naming::{ConnectorId, Epoch, SchemaId, TopicName};
 use gonvel_core::ports::{Assignment, DatabaseAddress, FleetStore, LaneStatus, Lease, PortError, SchemaStore};
+use gonvel_core::schemas::Language;
 use uuid::Uuid;
 
 use crate::Database;
@@ -78,7 +79,7 @@ impl FleetStore for Database {
 #[async_trait]
 impl SchemaStore for Database {
     async fn register(&self, topic: &TopicName, role: &str, text: &str, author: &str) -> Result<SchemaId, PortError> {
-        schemas::register(self, topic, role, text, author).await
+        self.register_text(topic, role, Language::Avro, text, author).await
     }
 
     async fn schema_text(&self, id: SchemaId) -> Result<String, PortError> {

@@ -365,10 +365,11 @@ fn breaches(language: Language, rule: Rule, new: &Parsed, earlier: &[StoredVersi
 
 /// Registers what a connector or a file brings for a topic: with the schema the topic is bound to, or with one of the topic's
 /// name, which it is then bound to.
-pub(super) async fn register(
+async fn register(
     database: &Database,
     topic: &TopicName,
     role: &str,
+    language: Language,
     text: &str,
     author: &str,
 ) -> Result<SchemaId, PortError> {
@@ -391,7 +392,7 @@ pub(super) async fn register(
                     let name = own_name(topic, role);
                     let schema = match by_name(c, &name).await? {
                         Some(schema) => schema,
-                        None => make(c, &name, Language::Avro, &About::default()).await?,
+                        None => make(c, &name, language, &About::default()).await?,
                     };
                     diesel::sql_query(
                         "INSERT INTO topic_schemas (topic_id, role, schema_id) SELECT id, $2, $3 FROM topics WHERE name = $1 ON CONFLICT DO NOTHING",
@@ -404,8 +405,8 @@ pub(super) async fn register(
                     schema
                 }
             };
-            if schema.language != Language::Avro {
-                let what = format!("the {role}s of {topic} are bound to {}, which is in {}: what comes is in Avro", schema.name, schema.language.word());
+            if schema.language != language {
+                let what = format!("the {role}s of {topic} are bound to {}, which is in {}, and what comes is in {}", schema.name, schema.language.word(), language.word());
                 return Err(Stop::Refused(PortError::Refused(what)));
             }
             alone(c, &schema.name).await?;
@@ -432,6 +433,22 @@ pub(super) async fn text(database: &Database, id: SchemaId) -> Result<String, Po
 }
 
 impl Database {
+    /// Registers a text that stands by itself for a topic's keys or values, as [`gonvel_core::ports::SchemaStore::register`]
+    /// does, in any language.
+    ///
+    /// # Errors
+    /// As there; also [`PortError::Refused`] if the topic is bound to a schema in another language.
+    pub async fn register_text(
+        &self,
+        topic: &TopicName,
+        role: &str,
+        language: Language,
+        text: &str,
+        author: &str,
+    ) -> Result<SchemaId, PortError> {
+        register(self, topic, role, language, text, author).await
+    }
+
     /// The language and text of a version, by which values are read.
     ///
     /// # Errors
