@@ -73,6 +73,18 @@ test('the main views', async ({ page, demo }) => {
     await expect(page.getByText('No record would be forgotten now.')).toBeVisible();
     await page.evaluate(() => window.scrollTo(0, 380));
   });
+  await take('schema', '/schemas/coldstore.event', async () => {
+    await expect(page.getByRole('textbox', { name: 'Text of version 2' })).toContainText('limit');
+    await page.waitForTimeout(800);
+  });
+  await take('schema-draft', '/schemas/coldstore.event/draft', async () => {
+    const text = page.getByRole('textbox', { name: 'Text of the draft' });
+    const now = (await text.innerText()).replaceAll('\u00a0', ' ');
+    await text.fill(now.replace('"maximum": 100', '"maximum": 90').replace('"required": ["room"]', '"required": ["room", "celsius"]'));
+    await expect(page.getByRole('region', { name: 'Impact' })).toContainText('It cannot read');
+    await page.evaluate(() => window.scrollTo(0, 180));
+    await page.waitForTimeout(800);
+  });
   await take('connections', '/connections', async () => {
     await page.getByRole('button', { name: 'Test' }).first().click();
     await expect(page.getByText(/Answered in/)).toBeVisible();

@@ -10,6 +10,8 @@ use gonvel_core::topic_settings::{DAY_MS, TopicSettings};
 use gonvel_stand_ins::coldstore::Coldstore;
 use gonvel_storage::Database;
 
+use crate::demo_schemas;
+
 pub(crate) const TOPIC: &str = "coldstore.readings";
 const EVERY: Duration = Duration::from_secs(5);
 const HOUR_MS: i64 = 3_600_000;
@@ -18,10 +20,12 @@ const HOUR_MS: i64 = 3_600_000;
 pub(crate) async fn prepare(database: &Database) -> Result<(), Box<dyn std::error::Error>> {
     let settings =
         TopicSettings { forget_after_ms: Some(7 * DAY_MS), hot_span_ms: Some(HOUR_MS), ..TopicSettings::default() };
-    match database.create_topic(&TopicName::parse(TOPIC)?, 3, &settings).await {
-        Ok(_) | Err(PortError::Exists { .. }) => Ok(()),
-        Err(error) => Err(error.into()),
+    let topic = TopicName::parse(TOPIC)?;
+    match database.create_topic(&topic, 3, &settings).await {
+        Ok(_) | Err(PortError::Exists { .. }) => {}
+        Err(error) => return Err(error.into()),
     }
+    Ok(demo_schemas::prepare(database, &topic).await?)
 }
 
 /// Sends what the rooms tell, every few seconds, until dropped. What is refused is told once and left out.

@@ -2,6 +2,7 @@
 
 mod coldstore;
 mod demo;
+mod demo_schemas;
 mod serve;
 mod workload;
 

@@ -148,3 +148,68 @@ async fn topics_records_and_readers_by_command() {
         assert!(shell.text(&format!("completion {name}"), None).contains("add-partitions"), "{name}");
     }
 }
+
+const BIN: &str = r#"{"type":"record","name":"Bin","fields":[{"name":"id","type":"long"}]}"#;
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn schemas_by_command() {
+    let cluster = TestCluster::start(&["gonvel"]).await;
+    let folder = tempfile::tempdir().unwrap();
+    let gonvel = Gonvel::serve(&cluster, folder.path(), free_port().unwrap()).await;
+    let server = gonvel.base.trim_end_matches("/api/v1").to_owned();
+    let shell = Shell { server: server.clone(), home: tempfile::tempdir().unwrap() };
+    let files = folder.path().join("files");
+    std::fs::create_dir(&files).unwrap();
+    let put = |name: &str, text: &str| std::fs::write(files.join(name), text).unwrap();
+    let path = |name: &str| files.join(name).display().to_string();
+
+    // a folder, in which one file imports another that comes later by its name
+    put("bins.avsc", BIN);
+    put("a_note.proto", "syntax = \"proto3\";\nimport \"room.proto\";\nmessage Note { Room room = 1; string text = 2; }");
+    put("room.proto", "syntax = \"proto3\";\nmessage Room { int32 number = 1; }");
+    put("reading.json", r#"{"type":"object","properties":{"room":{"type":"integer"}}}"#);
+    put("readme.txt", "not a schema");
+    assert!(shell.text(&format!("schema push {} --dry-run", path("")), None).contains("would be a new schema"));
+    assert_eq!(shell.text("schema list", None), "no schema\n");
+    let pushed = shell.json(&format!("schema push {} --why first", path("")));
+    assert!(pushed.as_array().unwrap().iter().all(|p| p["outcome"] == "version 1"), "{pushed:#}");
+    assert!(shell.text(&format!("schema push {}", path("")), None).contains("version 1, as before"));
+    assert_eq!(shell.json("schema list --search number").as_array().unwrap().len(), 2, "found by a field's name");
+    assert_eq!(shell.text("schema pull bins", None), BIN);
+
+    // what does not keep the rule ends a build's step, and nothing of it is registered
+    let change =
+        r#"{"revision":1,"description":"","owner":"packhouse","labels":[],"rule":{"reads-past":"all"},"retired":false}"#;
+    let client = reqwest::Client::new().put(format!("{}/schemas/bins", gonvel.base));
+    assert_eq!(client.header("content-type", "application/json").body(change).send().await.unwrap().status(), 200);
+    put("bins.avsc", &BIN.replace("]}", r#",{"name":"grade","type":"string"}]}"#));
+    assert_eq!(shell.fails(&format!("schema check bins {}", path("bins.avsc")), "bins would not take it"), 4);
+    let output = shell.run(&words(&format!("schema check bins {} --output json", path("bins.avsc"))), None);
+    let verdict: Value = serde_json::from_slice(&output.stdout).unwrap();
+    assert_eq!(verdict["breaches"][0]["misfits"][0]["path"], "$.grade");
+    assert_eq!(shell.fails(&format!("schema register bins {}", path("bins.avsc")), "at $.grade"), 4);
+    assert_eq!(shell.fails(&format!("schema push {} --dry-run", path("")), "1 of 4 were refused"), 4);
+    assert_eq!(shell.fails(&format!("schema push {}", path("")), "1 of 4 were refused"), 4);
+    put("bins.avsc", &BIN.replace("]}", r#",{"name":"grade","type":["null","string"],"default":null}]}"#));
+    assert!(shell.text(&format!("schema check bins {}", path("bins.avsc")), None).contains("it keeps the rule"));
+    let registered = shell.json(&format!("schema register bins {} --why graded", path("bins.avsc")));
+    assert_eq!(registered["version"], 2);
+    assert!(shell.text("schema difference bins 1", None).contains("was added: null or string, default null"));
+    assert_eq!(shell.json("schema show bins")["versions"][0]["why"], "graded");
+
+    // all of them come back as files that push the same
+    let out = folder.path().join("pulled");
+    shell.text(&format!("schema pull --folder {}", out.display()), None);
+    let again = shell.json(&format!("schema push {} --dry-run", out.display()));
+    assert!(again.as_array().unwrap().iter().all(|p| p["outcome"].as_str().unwrap().ends_with("as before")), "{again:#}");
+
+    put("broken.avsc", "{\n \"type\": \"record\"\n}");
+    assert_eq!(shell.fails(&format!("schema register broken {}", path("broken.avsc")), "line 1, column 1"), 4);
+    assert_eq!(shell.fails(&format!("schema register bins {}", path("readme.txt")), "neither with .avsc"), 1);
+    assert_eq!(shell.fails(&format!("schema register bins {}", path("room.proto")), "bins is in avro"), 1);
+    assert_eq!(shell.fails("schema show nothing", "nothing"), 3);
+    assert_eq!(shell.fails(&format!("schema check bins {} --reference x", path("bins.avsc")), "schema:version"), 2);
+    assert_eq!(shell.fails("schema delete room", "the schema a_note"), 4);
+    shell.text("schema delete a_note", None);
+    shell.text("schema delete room", None);
+}

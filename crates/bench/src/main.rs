@@ -10,6 +10,7 @@ mod latency;
 mod loading;
 mod log;
 mod report;
+mod schemas;
 mod served;
 mod steady;
 mod world;
@@ -29,7 +30,7 @@ struct Arguments {
     only: Option<String>,
 }
 
-const ALL: [&str; 16] = [
+const ALL: [&str; 19] = [
     "append",
     "producers",
     "producers-sessions",
@@ -46,6 +47,9 @@ const ALL: [&str; 16] = [
     "latency",
     "latency-steady",
     "huge-transaction",
+    "schema-codec",
+    "schema-validate",
+    "schema-registry",
 ];
 
 async fn one(name: &str) -> Result<Measured, Box<dyn Error>> {
@@ -66,6 +70,9 @@ async fn one(name: &str) -> Result<Measured, Box<dyn Error>> {
         "latency" => latency::run().await,
         "latency-steady" => steady::run().await,
         "huge-transaction" => huge::run().await,
+        "schema-codec" => schemas::codec(),
+        "schema-validate" => schemas::validate(),
+        "schema-registry" => schemas::registry().await,
         other => Err(format!("there is no benchmark {other}: choose one of {}", ALL.join(", ")).into()),
     }
 }

@@ -332,7 +332,12 @@ async fn push_one(
     let mut references = Vec::new();
     if language == Language::Protobuf {
         for import in imports(text) {
-            let there = schema(client, &import).await?;
+            let there = match schema(client, &import).await {
+                Err(error) if dry_run && error.exit_code() == 3 => {
+                    return Ok(format!("is checked once {import} is registered"));
+                }
+                there => there?,
+            };
             references.extend(there.versions.first().map(|v| SchemaReference { name: import.clone(), version: v.version }));
         }
     }

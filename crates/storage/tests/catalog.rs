@@ -2,12 +2,14 @@
 #![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
 
 use gonvel_core::connector::{CapturedTable, SourceDefinition, ValidConnector, Wish};
-use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, TopicName};
+use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, SchemaName, TopicName};
 use gonvel_core::ports::{DatabaseAddress, FleetStore, PortError, SchemaStore};
 use gonvel_core::preflight::{Check, KeptReport};
+use gonvel_core::schemas::{Half, Rule};
 use gonvel_stand_ins::test_cluster::TestCluster;
 use gonvel_storage::Database;
 use gonvel_storage::catalog::connections::ConnectionInput;
+use gonvel_storage::catalog::schemas::About;
 use gonvel_storage::sealing::Sealer;
 use uuid::Uuid;
 
@@ -112,9 +114,21 @@ async fn a_schema_s_text_is_one_version_of_its_topic_however_often_it_comes() {
     let asked = (0..6).map(|n| database.register(&topic, "value", if n % 2 == 0 { &long } else { &int }, ""));
     let ids: Vec<i64> = futures::future::join_all(asked).await.into_iter().map(|id| id.unwrap().0).collect();
     assert!(ids.chunks(2).all(|pair| pair == &ids[..2]) && ids[0] != ids[1], "{ids:?}");
-    let versions = "SELECT string_agg(version::text, ',' ORDER BY version) FROM schemas";
+    let versions = "SELECT string_agg(version::text, ',' ORDER BY version) FROM schema_versions";
     let found: String = cluster.connect("gonvel").await.unwrap().query_one(versions, &[]).await.unwrap().get(0);
     assert_eq!(found, "1,2");
     assert_eq!(database.schema_text(gonvel_core::naming::SchemaId(ids[0])).await.unwrap(), long);
     assert!(matches!(database.register(&topic, "value", "{", "").await, Err(PortError::Refused(_))));
+
+    // once the schema has a rule, it holds for what connectors bring as well
+    let name = SchemaName::parse("packhouse.bins.value").unwrap();
+    let rule = Rule { reads_past: Half::All, past_reads: Half::Off };
+    database.change_schema(&name, 1, &About { rule, ..About::default() }).await.unwrap();
+    let refused = database.register(&topic, "value", &text("string"), "packhouse-changes").await.unwrap_err();
+    assert!(refused.to_string().contains("at $.id data is int, string is expected"), "{refused}");
+    // the longest topic's schema has a name that can be asked for
+    let longest = TopicName::parse("x".repeat(200)).unwrap();
+    let id = database.register(&longest, "key", &long, "").await.unwrap();
+    let (name, _) = database.schema_of_version(id.0).await.unwrap();
+    assert_eq!(database.schema(&SchemaName::parse(name).unwrap()).await.unwrap().1.len(), 1);
 }
