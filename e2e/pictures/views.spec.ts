@@ -80,7 +80,9 @@ test('the main views', async ({ page, demo }) => {
   await take('schema-draft', '/schemas/coldstore.event/draft', async () => {
     const text = page.getByRole('textbox', { name: 'Text of the draft' });
     const now = (await text.innerText()).replaceAll('\u00a0', ' ');
-    await text.fill(now.replace('"maximum": 100', '"maximum": 90').replace('"required": ["room"]', '"required": ["room", "celsius"]'));
+    await text.fill(
+      now.replace('"maximum": 100', '"maximum": 90').replace('"required": ["room"]', '"required": ["room", "celsius"]'),
+    );
     await expect(page.getByRole('region', { name: 'Impact' })).toContainText('It cannot read');
     await page.evaluate(() => window.scrollTo(0, 180));
     await page.waitForTimeout(800);

@@ -20,7 +20,10 @@ async function write(page: Page, label: string, text: string) {
 test('a schema is inferred from what a topic holds, and a fault stands at its line', async ({ page }) => {
   const made = await page.request.post('/api/v1/topics', { data: { name: 'cold.readings', partitions: 2 } });
   expect(made.status()).toBe(201);
-  await append(page, 'cold.readings', [{ room: 3, celsius: 1.5 }, { room: 58, celsius: 2, open: true }]);
+  await append(page, 'cold.readings', [
+    { room: 3, celsius: 1.5 },
+    { room: 58, celsius: 2, open: true },
+  ]);
   await page.goto('/schemas');
   await expect(page.getByText('No schema yet')).toBeVisible();
   await page.getByRole('link', { name: 'Register a schema' }).first().click();
@@ -51,7 +54,9 @@ test('a topic that is bound to it refuses what does not fit, and its records say
   await schemas.getByRole('checkbox', { name: 'Refuse values that do not fit' }).check();
   await schemas.getByRole('button', { name: 'Bind' }).click();
   await expect(schemas.getByRole('link', { name: 'Version 1' })).toBeVisible();
-  const refused = await page.request.post('/api/v1/topics/cold.readings/records', { data: { value: { room: 'three' } } });
+  const refused = await page.request.post('/api/v1/topics/cold.readings/records', {
+    data: { value: { room: 'three', celsius: 1.5 } },
+  });
   expect(refused.status()).toBe(422);
   expect(await refused.text()).toContain('$.room');
   await append(page, 'cold.readings', [{ room: 4, celsius: 1.75 }]);
@@ -67,7 +72,7 @@ test('a draft says what it breaks and for whom, and is registered once it keeps 
   const all = page.getByRole('radiogroup', { name: /^Reads past/ }).getByText('all', { exact: true });
   await all.click();
   await expect(page.getByRole('region', { name: 'Rule' })).toContainText('all earlier versions');
-  await page.getByLabel('Owner').fill('coldstore');
+  await page.getByRole('textbox', { name: 'Owner' }).fill('coldstore');
   await page.getByRole('button', { name: 'Save' }).click();
   await expect(page.getByText('Kept by coldstore')).toBeVisible();
   await page.getByRole('tab', { name: 'Next version' }).click();

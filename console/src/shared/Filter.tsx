@@ -1,10 +1,22 @@
 import { TextInput } from '@mantine/core';
+import { useDebouncedCallback } from '@mantine/hooks';
+import { useState } from 'react';
 import { useSearchParams } from 'react-router';
 
-/** A list's filter, which stands in the address. */
+/** A list's filter, which stands in the address: a moment after it was typed, so that no letter waits for the address. */
 export function useFilter(name = 'q'): [string, (text: string) => void] {
   const [search, setSearch] = useSearchParams();
-  const set = (text: string) =>
+  const inAddress = search.get(name) ?? '';
+  const [typed, setTyped] = useState(inAddress);
+  const [written, setWritten] = useState(inAddress);
+  const [seen, setSeen] = useState(inAddress);
+  if (inAddress !== seen) {
+    setSeen(inAddress);
+    // a link or the way back, not what was typed here
+    if (inAddress !== written) setTyped(inAddress);
+  }
+  const write = useDebouncedCallback((text: string) => {
+    setWritten(text);
     setSearch(
       (before) => {
         if (text === '') before.delete(name);
@@ -13,7 +25,12 @@ export function useFilter(name = 'q'): [string, (text: string) => void] {
       },
       { replace: true },
     );
-  return [search.get(name) ?? '', set];
+  }, 150);
+  const set = (text: string) => {
+    setTyped(text);
+    write(text);
+  };
+  return [typed, set];
 }
 
 export function FilterInput({
