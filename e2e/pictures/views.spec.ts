@@ -83,7 +83,7 @@ test('the main views', async ({ page, demo }) => {
     await text.fill(
       now.replace('"maximum": 100', '"maximum": 90').replace('"required": ["room"]', '"required": ["room", "celsius"]'),
     );
-    await expect(page.getByRole('region', { name: 'Impact' })).toContainText('It cannot read');
+    await expect(page.getByRole('region', { name: 'Verdict' })).toContainText('of the last');
     await page.evaluate(() => window.scrollTo(0, 180));
     await page.waitForTimeout(800);
   });

@@ -76,7 +76,7 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
         .routes(routes!(schemas::one, schemas::change, schemas::remove))
         .routes(routes!(schemas::register))
         .routes(routes!(schemas::checking::check))
-        .routes(routes!(schemas::checking::impact))
+        .routes(routes!(schemas::impact::impact))
         .routes(routes!(schemas::checking::difference))
         .routes(routes!(schemas::of_record))
         .routes(routes!(schemas::bind, schemas::unbind))

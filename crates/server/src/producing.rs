@@ -54,7 +54,7 @@ impl From<ContainerError> for Refusal {
 }
 
 /// Values by the latest versions of the schemas that the topic is bound to.
-struct ByLatest(Fitting);
+struct ByLatest(Arc<Fitting>);
 
 impl Encoding for ByLatest {
     fn value(&self, json: &RawValue) -> Result<(Bytes, Option<SchemaId>), String> {
@@ -71,7 +71,7 @@ async fn encoding(
     topic: &TopicName,
     asked: Option<&str>,
 ) -> Result<Box<dyn Encoding + Send + Sync>, Refusal> {
-    let bound = Fitting::of(state, topic).await?;
+    let bound = state.fitting(topic).await?;
     match asked {
         // where values have to fit, JSON is taken for what is to become one
         None if bound.requires_value() => Ok(Box::new(ByLatest(bound))),
@@ -127,7 +127,7 @@ async fn drafts(
         }
         draft.partition = draft.partition.or(query.partition);
     }
-    let fitting = Fitting::of(state, &topic.name).await?;
+    let fitting = state.fitting(&topic.name).await?;
     for (index, draft) in found.iter_mut().enumerate() {
         fitting.fit(&mut draft.record).map_err(|finding| DraftError::Record { index, finding })?;
     }
@@ -190,6 +190,7 @@ async fn avro(state: &ServerState, topic: &Topic, body: Bytes) -> Result<Vec<Dra
     // registered only once all of it is known to be good
     let drafts = checked(values.into_iter().map(|v| record(v, 0)).collect())?;
     let id = state.database.register(&topic.name, "value", &container.schema, "an Avro file").await?;
+    state.forget_fittings();
     let known = |mut draft: Draft| {
         draft.record.schema = Some(id);
         draft

@@ -3,9 +3,10 @@
 use std::collections::HashMap;
 use std::sync::atomic::AtomicI32;
 use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
 
 use async_trait::async_trait;
-use gonvel_core::naming::{Offset, SchemaId, TopicPartition};
+use gonvel_core::naming::{Offset, SchemaId, TopicName, TopicPartition};
 use gonvel_core::ports::PortError;
 use gonvel_core::schemas::values::ValueSchema;
 use gonvel_http_api::Connector;
@@ -14,6 +15,8 @@ use metrics_exporter_prometheus::{PrometheusBuilder, PrometheusHandle};
 use tokio::sync::{Notify, watch};
 
 use crate::limits::Limits;
+use crate::problems::Refusal;
+use crate::schemas::fitting::Fitting;
 
 /// The demo's workload, which another server has not.
 #[async_trait]
@@ -39,10 +42,16 @@ pub struct ServerState {
     /// Counts requests whose records have no key: each goes to the next partition.
     pub(crate) turn: AtomicI32,
     schemas: Mutex<HashMap<SchemaId, Arc<ValueSchema>>>,
+    /// What topics' keys and values are bound to, and since when that is known.
+    fittings: Mutex<HashMap<TopicName, (Instant, Arc<Fitting>)>>,
     /// Times of records that readers stand at, one for each partition and offset.
     times: Mutex<HashMap<(TopicPartition, Offset), i64>>,
 }
 
+/// How long it is taken to be known what a topic is bound to.
+const FITTING_KEPT: Duration = Duration::from_secs(1);
+/// Topics of which that is remembered before all are forgotten.
+const MOST_FITTINGS: usize = 5_000;
 /// Times remembered before all are forgotten.
 const MOST_TIMES: usize = 50_000;
 
@@ -63,6 +72,7 @@ impl ServerState {
             limits: Limits::default(),
             turn: AtomicI32::new(0),
             schemas: Mutex::default(),
+            fittings: Mutex::default(),
             times: Mutex::default(),
         });
         tokio::spawn(crate::live::watch_connectors(Arc::downgrade(&state)));
@@ -80,6 +90,29 @@ impl ServerState {
                 times.clear();
             }
             times.insert((at, offset), time_us);
+        }
+    }
+
+    /// What a topic's keys and values are bound to. What another server changed is known within a second.
+    pub(crate) async fn fitting(&self, topic: &TopicName) -> Result<Arc<Fitting>, Refusal> {
+        let known = self.fittings.lock().ok().and_then(|f| f.get(topic).cloned());
+        if let Some((_, fitting)) = known.filter(|(since, _)| since.elapsed() < FITTING_KEPT) {
+            return Ok(fitting);
+        }
+        let fitting = Arc::new(Fitting::of(self, topic).await?);
+        if let Ok(mut fittings) = self.fittings.lock() {
+            if fittings.len() >= MOST_FITTINGS {
+                fittings.clear();
+            }
+            fittings.insert(topic.clone(), (Instant::now(), fitting.clone()));
+        }
+        Ok(fitting)
+    }
+
+    /// After schemas or bindings were changed here.
+    pub(crate) fn forget_fittings(&self) {
+        if let Ok(mut fittings) = self.fittings.lock() {
+            fittings.clear();
         }
     }
 

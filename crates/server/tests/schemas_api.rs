@@ -178,6 +178,12 @@ async fn a_draft_is_tried_on_real_records_and_says_whom_it_touches() {
     let inferred = api.post("/schemas/infer", &table).await;
     assert_eq!(inferred.0, 200, "{:#}", inferred.1);
     let text = inferred.1["text"].as_str().unwrap().to_owned();
+    let mut as_json = table.clone();
+    as_json["language"] = json!("json-schema");
+    let described: Value =
+        serde_json::from_str(api.post("/schemas/infer", &as_json).await.1["text"].as_str().unwrap()).unwrap();
+    assert_eq!(described["properties"]["id"]["type"], "integer");
+    assert_eq!(described["properties"]["grade"]["type"], json!(["null", "string"]));
     api.bound("bins", "bins", "avro", &text).await;
     let sink = json!({"name": "to-settlement", "start": false, "definition": {"kind": "sink", "connection": connection["id"],
         "topics": [{"topic": "bins", "schema": "public", "table": "sent"}]}});

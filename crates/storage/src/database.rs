@@ -9,6 +9,7 @@ use diesel_async::{AsyncConnection, AsyncMigrationHarness, AsyncPgConnection};
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 use gonvel_core::ports::PortError;
 
+use crate::catalog::schemas::note_fields;
 use crate::sealing::Sealer;
 use crate::topic_log::appender::Appender;
 use crate::topic_log::cold::ColdStore;
@@ -72,6 +73,9 @@ impl Database {
             .build(manager)
             .await
             .map_err(|e| OpenError::Pool(e.to_string()))?;
+        let mut connection = pool.get().await.map_err(|e| OpenError::Pool(e.to_string()))?;
+        note_fields(&mut connection).await.map_err(|e| OpenError::Migrate(e.to_string()))?;
+        drop(connection);
         let ends = Ends::start(pool.clone());
         let url: Arc<str> = url.into();
         let appender = Appender::start(url.clone(), ends.clone());

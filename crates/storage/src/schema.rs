@@ -83,7 +83,15 @@ diesel::table! {
     }
 }
 
-diesel::allow_tables_to_appear_in_same_query!(topics, schemas, schema_versions, topic_schemas);
+diesel::table! {
+    schema_fields (schema_id, path) {
+        schema_id -> Int8,
+        path -> Text,
+        last_version -> Int4,
+    }
+}
+
+diesel::allow_tables_to_appear_in_same_query!(topics, schemas, schema_versions, topic_schemas, schema_fields);
 diesel::joinable!(schema_versions -> schemas (schema_id));
 diesel::joinable!(topic_schemas -> schemas (schema_id));
 diesel::joinable!(topic_schemas -> topics (topic_id));

@@ -9,7 +9,7 @@ import { count } from '../../shared/format';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { SchemaText } from '../../shared/SchemaText';
 import { Differences, Misfits } from './Misfits';
-import { pretty } from './words';
+import { breachTitle, grouped, pretty } from './words';
 import { checkQuery, impactQuery, register, schemaQuery, type Schema } from './schemasQueries';
 
 /** The next version while it is written: what it changes, what it breaks, and for whom. */
@@ -58,10 +58,11 @@ export function Draft({ schema }: { schema: Schema }) {
           <h2>{verdict ? verdictTitle(verdict, settled === begun) : 'Checking'}</h2>
           <div style={{ padding: '4px 16px 14px' }}>
             <ProblemNote problem={problemOf(check.error)} />
-            {verdict?.breaches.map((breach) => (
-              <div key={`${breach.half}${breach.version}`} style={{ marginTop: 10 }}>
-                <strong className="breaks">▲ {breachTitle(breach)}</strong>
-                <Misfits misfits={breach.misfits} />
+            {readable && impact.data && <Trials trials={impact.data.trials} />}
+            {grouped(verdict?.breaches ?? []).map((group) => (
+              <div key={`${group.half}${group.versions[0]}`} style={{ marginTop: 10 }}>
+                <strong className="breaks">▲ {breachTitle(group)}</strong>
+                <Misfits misfits={group.misfits} />
               </div>
             ))}
             {readable && (
@@ -115,17 +116,12 @@ function verdictTitle(verdict: Schemas['SchemaVerdict'], unchanged: boolean): st
   return verdict.passes ? 'It keeps the rule' : 'It does not keep the rule';
 }
 
-function breachTitle({ half, version }: Schemas['SchemaBreach']): string {
-  return half === 'reads-past'
-    ? `It cannot read what version ${version} wrote`
-    : `Version ${version} cannot read what it writes`;
-}
-
-function Impact({ impact }: { impact: Schemas['SchemaImpact'] }) {
-  const tried = impact.trials.filter((t) => t.tried > 0);
+/** What the newest records say to the draft. */
+function Trials({ trials }: { trials: Schemas['Trial'][] }) {
+  const tried = trials.filter((t) => t.tried > 0);
   return (
     <>
-      {tried.length === 0 && <p className="quiet">No record is bound to this schema yet.</p>}
+      {tried.length === 0 && <p className="quiet">There is no record yet to try it on.</p>}
       {tried.map((trial) => (
         <div key={`${trial.topic} ${trial.role}`}>
           <p style={{ marginBottom: 4 }}>
@@ -151,6 +147,14 @@ function Impact({ impact }: { impact: Schemas['SchemaImpact'] }) {
           </ul>
         </div>
       ))}
+    </>
+  );
+}
+
+function Impact({ impact }: { impact: Schemas['SchemaImpact'] }) {
+  if (impact.uses.length === 0) return <p className="quiet">No connector and no reader.</p>;
+  return (
+    <>
       <ul className="misfits">
         {impact.uses.map((use, n) => (
           <li key={n}>

@@ -1,5 +1,15 @@
-import { Button, FileInput, Group, SegmentedControl, Select, TagsInput, Textarea, TextInput } from '@mantine/core';
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import {
+  Button,
+  FileInput,
+  Group,
+  MultiSelect,
+  SegmentedControl,
+  Select,
+  TagsInput,
+  Textarea,
+  TextInput,
+} from '@mantine/core';
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
 
@@ -10,8 +20,8 @@ import { ProblemNote } from '../../shared/ProblemNote';
 import { SchemaText } from '../../shared/SchemaText';
 import { topicsQuery } from '../../shared/topicsQuery';
 import { RuleForm } from './RuleForm';
-import { createSchema, infer, type Language, type Rule } from './schemasQueries';
-import { BEGINNINGS, LANGUAGES } from './words';
+import { createSchema, infer, schemasQuery, type Language, type Rule } from './schemasQueries';
+import { BEGINNINGS, LANGUAGES, REFERRED } from './words';
 
 /** The line and column that a refusal names. */
 function faultOf(problem: Problem | null): Schemas['SchemaFault'] | null {
@@ -30,9 +40,15 @@ export function NewSchemaPage() {
   const [description, setDescription] = useState('');
   const [owner, setOwner] = useState('');
   const [labels, setLabels] = useState<string[]>([]);
+  const [named, setNamed] = useState<string[]>([]);
+  const others = useInfiniteQuery(schemasQuery(''));
+  const known = (others.data?.pages.flat() ?? []).filter((s) => s.language === language && s.version != null);
+  const references = known
+    .filter((s) => named.includes(s.name))
+    .map((s) => ({ name: s.name, version: s.version ?? 1 }));
   const making = useMutation({
     mutationFn: () =>
-      createSchema({ name, language, text, rule, description, owner, labels, author: 'the console', references: [] }),
+      createSchema({ name, language, text, rule, description, owner, labels, author: 'the console', references }),
     onSuccess: (schema) => {
       void queries.invalidateQueries({ queryKey: ['schemas'] });
       void navigate(`/schemas/${encodeURIComponent(schema.name)}`);
@@ -43,6 +59,7 @@ export function NewSchemaPage() {
   const choose = (next: Language) => {
     if (text === BEGINNINGS[language]) setText(BEGINNINGS[next]);
     setLanguage(next);
+    setNamed([]);
   };
   return (
     <form
@@ -92,6 +109,22 @@ export function NewSchemaPage() {
         </section>
         <div className="aside">
           {language !== 'protobuf' && <Infer language={language} name={name} onText={setText} />}
+          {known.length > 0 && (
+            <section className="sheet" aria-label="Types of other schemas">
+              <h2>Types of other schemas</h2>
+              <div style={{ padding: 16 }}>
+                <MultiSelect
+                  label="It names types of"
+                  description={`Their latest versions, for good. ${REFERRED[language]}`}
+                  searchable
+                  limit={100}
+                  data={known.map((s) => s.name)}
+                  value={named}
+                  onChange={setNamed}
+                />
+              </div>
+            </section>
+          )}
           <section className="sheet" aria-label="Rule">
             <h2>Rule for new versions</h2>
             <div style={{ padding: 16 }}>

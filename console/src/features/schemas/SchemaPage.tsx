@@ -39,8 +39,11 @@ export function SchemaPage() {
           <div className="figures">
             <Figure label="Version" value={count(schema.versions[0]?.version ?? 0)} />
             <Figure label="Topics" value={count(schema.uses.topics.length)} />
-            <Figure label="Written by" value={count(schema.uses.written_by.length)} />
-            <Figure label="Read by" value={count(schema.uses.read_by.length + schema.uses.readers.length)} />
+            <Figure label="Connectors that write" value={count(schema.uses.written_by.length)} />
+            <Figure
+              label="Connectors and readers that read"
+              value={count(schema.uses.read_by.length + schema.uses.readers.length)}
+            />
           </div>
           <Tabs value={part} onChange={(next) => void navigate(to(next ?? 'text'))} keepMounted={false}>
             <Tabs.List mb="md">
@@ -81,7 +84,7 @@ function Says({ schema }: { schema: Schema }) {
       {schema.retired_at && ', retired'}
       {description && `. ${description.replace(/\.$/, '')}`}
       {owner && `. Kept by ${owner}`}
-      {labels.length > 0 && `. ${labels.join(', ')}`}. {ruleMeaning(schema.rule)}
+      {labels.length > 0 && `. Labels: ${labels.join(', ')}`}. {ruleMeaning(schema.rule)}
       {written_by.length > 0 && ` Written by ${written_by.join(', ')}.`}
       {read_by.length + readers.length > 0 && ` Read by ${[...read_by, ...readers].join(', ')}.`}
     </>

@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 
-import { ruleMeaning, ruleShort } from './words';
+import { breachTitle, grouped, ruleMeaning, ruleShort, versionsSaid } from './words';
 
 describe('a rule', () => {
   it.each([
@@ -23,5 +23,20 @@ describe('a rule', () => {
     const rule = { 'reads-past': reads, 'past-reads': read };
     expect(ruleMeaning(rule)).toContain(meaning);
     expect(ruleShort(rule)).toContain(short);
+  });
+});
+
+describe('breaches', () => {
+  const misfit = (path: string) => ({ path, rule: 'r', finding: 'f', remedy: 'm' });
+  it('with the same findings are told once, for all their versions', () => {
+    const breaches = [1, 2, 3, 5].map((version) => ({ half: 'reads-past', version, misfits: [misfit('$.a')] }));
+    const other = { half: 'reads-past', version: 4, misfits: [misfit('$.b')] };
+    const past = { half: 'past-reads', version: 5, misfits: [misfit('$.a')] };
+    expect(grouped([...breaches, other, past]).map(breachTitle)).toEqual([
+      'It cannot read what versions 1 to 3, 5 wrote',
+      'It cannot read what version 4 wrote',
+      'Version 5 cannot read what it writes',
+    ]);
+    expect(versionsSaid([2, 1])).toBe('versions 1 and 2');
   });
 });

@@ -1,3 +1,4 @@
+import type { Schemas } from '../../api/client';
 import type { Language, Rule, Schema } from './schemasQueries';
 
 export const LANGUAGES: { value: Language; label: string }[] = [
@@ -36,6 +37,13 @@ export function ruleShort(rule: Rule): string {
   ].filter(([, half]) => half !== 'off');
   return halves.length === 0 ? 'no rule' : halves.map(([name, half]) => `${name}: ${half}`).join(', ');
 }
+
+/** How a text names types of other schemas. */
+export const REFERRED: Record<Language, string> = {
+  avro: 'A type goes by its full name.',
+  'json-schema': '"$ref" takes the name of the schema.',
+  protobuf: 'import takes the name of the schema.',
+};
 
 /** What a new schema of a language begins with. */
 export const BEGINNINGS: Record<Language, string> = {
@@ -77,4 +85,39 @@ export function pretty(schema: Schema, text: string): string {
   } catch {
     return text;
   }
+}
+
+export interface BreachGroup {
+  half: string;
+  versions: number[];
+  misfits: Schemas['SchemaMisfit'][];
+}
+
+/** Breaches with the same findings as one: a rule that looks at all versions finds the same in most. */
+export function grouped(breaches: Schemas['SchemaBreach'][]): BreachGroup[] {
+  const groups: BreachGroup[] = [];
+  for (const { half, version, misfits } of breaches) {
+    const same = groups.find((g) => g.half === half && JSON.stringify(g.misfits) === JSON.stringify(misfits));
+    if (same) same.versions.push(version);
+    else groups.push({ half, versions: [version], misfits });
+  }
+  return groups;
+}
+
+/** Versions in a few words: "version 3", "versions 1 to 3 and 7". */
+export function versionsSaid(versions: number[]): string {
+  const runs: [number, number][] = [];
+  for (const version of [...versions].sort((a, b) => a - b)) {
+    const last = runs[runs.length - 1];
+    if (last && version === last[1] + 1) last[1] = version;
+    else runs.push([version, version]);
+  }
+  const said = runs.map(([a, b]) => (a === b ? String(a) : b === a + 1 ? `${a} and ${b}` : `${a} to ${b}`));
+  return `${versions.length === 1 ? 'version' : 'versions'} ${said.join(', ')}`;
+}
+
+export function breachTitle({ half, versions }: BreachGroup): string {
+  const past = versionsSaid(versions);
+  if (half === 'reads-past') return `It cannot read what ${past} wrote`;
+  return `${past.charAt(0).toUpperCase()}${past.slice(1)} cannot read what it writes`;
 }

@@ -6,6 +6,8 @@ use serde_json::{Map, Value as Json, json};
 
 use super::Language;
 use crate::civil::read_rfc3339;
+use crate::column::ColumnType;
+use crate::table::TableSchema;
 
 /// Deepest nesting that is looked into.
 const DEEPEST: usize = 24;
@@ -241,6 +243,51 @@ impl Shape {
         let (low, high) = (json.get("minimum")?, json.get("maximum")?);
         Some(json!({"minimum": low, "maximum": high}))
     }
+}
+
+/// A JSON Schema of a table's rows, as row form in JSON writes them. Whether a column may be null is not known but of the key,
+/// which never is.
+#[must_use]
+pub fn of_table(table: &TableSchema) -> String {
+    let whole = |low: i64, high: i64| json!({"type": "integer", "minimum": low, "maximum": high});
+    let text = |format: &str| json!({"type": "string", "format": format});
+    let mut properties = Map::new();
+    for column in &table.columns {
+        let mut of = match column.ty {
+            ColumnType::Boolean => json!({"type": "boolean"}),
+            ColumnType::Int16 => whole(i16::MIN.into(), i16::MAX.into()),
+            ColumnType::Int32 => whole(i32::MIN.into(), i32::MAX.into()),
+            ColumnType::Int64 => json!({"type": "integer"}),
+            // what is no number (NaN, the infinities) is written as text
+            ColumnType::Float32 | ColumnType::Float64 => json!({"type": ["number", "string"]}),
+            ColumnType::Date => text("date"),
+            ColumnType::TimestampTz => text("date-time"),
+            ColumnType::Decimal { .. }
+            | ColumnType::Text
+            | ColumnType::Verbatim
+            | ColumnType::Bytes
+            | ColumnType::Timestamp => {
+                json!({"type": "string"})
+            }
+        };
+        if !column.key {
+            of["type"] = match of["type"].take() {
+                Json::Array(mut types) => {
+                    types.insert(0, "null".into());
+                    types.into()
+                }
+                one => json!(["null", one]),
+            };
+        }
+        of["description"] = column.source_type.as_str().into();
+        properties.insert(column.name.clone(), of);
+    }
+    let names: Vec<&String> = table.columns.iter().map(|c| &c.name).collect();
+    let schema = json!({
+        "$schema": "https://json-schema.org/draft/2020-12/schema", "title": table.qualified(), "type": "object",
+        "properties": properties, "required": names,
+    });
+    serde_json::to_string_pretty(&schema).unwrap_or_default()
 }
 
 /// A name of letters, digits and underscores.

@@ -16,12 +16,12 @@ use gonvel_core::ports::{PartitionBounds, Topic, TopicLog};
 use gonvel_core::record::StoredRecord as Placed;
 use gonvel_http_api::{Order, Problem, Records, RecordsQuery};
 
-use self::reading::{asked_time, begin, chosen, forward, has_key, keys_of, offset_has_partition, partitions_of};
+use self::reading::{asked_time, backward, begin, chosen, forward, has_key, keys_of, offset_has_partition, partitions_of};
 use crate::problems::Refusal;
 use crate::state::ServerState;
 
 pub(crate) use self::decoding::Decoder;
-pub(crate) use self::reading::backward;
+pub(crate) use self::reading::Newest;
 pub(crate) use searching::*;
 pub(crate) use streaming::*;
 

@@ -1,14 +1,13 @@
 //! Reading records out of blocks, forward and back.
 
 use bytes::Bytes;
-use gonvel_core::avro::from_json;
-use gonvel_core::avro::schema::Schema;
 use gonvel_core::avro::single_object;
-use gonvel_core::naming::{Offset, TopicPartition};
+use gonvel_core::naming::{Offset, TopicId, TopicPartition};
 use gonvel_core::partitioning::partition_of;
 use gonvel_core::ports::{PartitionBounds, PortError, StoredBlock, Topic, TopicLog};
 use gonvel_core::produce::time;
 use gonvel_core::record::StoredRecord as Placed;
+use gonvel_core::schemas::values::ValueSchema;
 
 use crate::problems::Refusal;
 use crate::state::ServerState;
@@ -74,6 +73,47 @@ pub(crate) async fn backward(
     }
     out.truncate(limit);
     Ok(out)
+}
+
+/// A partition's newest records in pieces, the latest first: no more is held at once than a piece, and not more is read in all
+/// than a number of records and of bytes.
+pub(crate) struct Newest {
+    at: TopicPartition,
+    bounds: PartitionBounds,
+    last: i64,
+    records_left: usize,
+    bytes_left: usize,
+}
+
+/// Records of a piece.
+const PIECE: usize = 500;
+/// Bytes of keys and values read of a partition at most.
+const NEWEST_BYTES: usize = 32 << 20;
+
+impl Newest {
+    pub(crate) fn of(topic: TopicId, bounds: PartitionBounds, records: usize) -> Self {
+        let at = TopicPartition { topic, partition: bounds.partition };
+        let last = bounds.next.0 - 1;
+        Self { at, bounds, last, records_left: records, bytes_left: NEWEST_BYTES }
+    }
+
+    /// The next piece; empty at the end.
+    pub(crate) async fn piece(&mut self, state: &ServerState) -> Result<Vec<Placed>, PortError> {
+        let wanted = self.records_left.min(PIECE);
+        if wanted == 0 || self.bytes_left == 0 {
+            return Ok(Vec::new());
+        }
+        let found = backward(state, self.at, &self.bounds, self.last, wanted).await?;
+        let size = |part: &Option<Bytes>| part.as_ref().map_or(0, Bytes::len);
+        let bytes: usize = found.iter().map(|p| size(&p.record.key) + size(&p.record.value)).sum();
+        self.bytes_left = self.bytes_left.saturating_sub(bytes);
+        self.records_left -= found.len();
+        self.last = found.last().map_or(-1, |p| p.offset.0 - 1);
+        if found.is_empty() {
+            self.records_left = 0;
+        }
+        Ok(found)
+    }
 }
 
 /// The offset of the first record at or after a time.
@@ -159,11 +199,12 @@ pub(super) async fn keys_of(state: &ServerState, topic: &Topic, text: &str) -> R
     let json = serde_json::from_str(text).unwrap_or_else(|_| serde_json::Value::from(text));
     let as_text = serde_json::Value::from(text);
     for version in state.database.schemas_of(&topic.name).await?.iter().filter(|v| v.role == "key") {
-        let Ok(schema) = Schema::parse(&version.text) else { continue };
+        let Ok(schema) = ValueSchema::new(version.language, &version.text) else { continue };
         for value in [&json, &as_text] {
-            let mut data = Vec::new();
-            if from_json::write(&schema, value, &mut data).is_ok() {
-                keys.push(data.into());
+            if let Ok(key) = schema.write(value) {
+                // a key belongs where its data says, whatever version wrote it
+                let data = single_object::split(&key).map_or(key.clone(), |(_, data)| key.slice_ref(data));
+                keys.push(data);
             }
         }
     }

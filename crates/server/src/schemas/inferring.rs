@@ -5,17 +5,17 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::State;
 use gonvel_core::connector::{CapturedTable, Encoding, ValueForm, Values};
-use gonvel_core::naming::{TopicName, TopicPartition};
+use gonvel_core::naming::TopicName;
 use gonvel_core::ports::{FleetStore, PortError, TopicLog};
 use gonvel_core::schemas::Language;
-use gonvel_core::schemas::infer::Shape;
+use gonvel_core::schemas::infer::{Shape, of_table};
 use gonvel_http_api::{InferRequest, InferSource, Inferred, Problem};
 use gonvel_runtime::systems;
 use serde_json::Value;
 
 use super::asked_language;
 use crate::problems::{Body, Refusal};
-use crate::records::{Decoder, backward};
+use crate::records::{Decoder, Newest};
 use crate::state::ServerState;
 
 /// Values looked at, if nothing else is said.
@@ -39,18 +39,14 @@ pub(crate) async fn infer(
         InferSource::Table(table) => {
             let address = state.database.address(table.connection).await?;
             let captured = CapturedTable::whole(&table.schema, &table.table, "row");
-            let encoding = if language == Language::Avro { Encoding::Avro } else { Encoding::Json };
-            let shape = systems::table_shape(&address, &captured).await?;
-            if language == Language::Avro {
-                let form =
-                    gonvel_core::record_form::RecordForm::of(Arc::new(shape), Values { form: ValueForm::Row, encoding });
-                return Ok(Json(Inferred { text: pretty(form.value_text()), values: None }));
-            }
-            let sample = systems::sample(&address, &captured, Values { form: ValueForm::Row, encoding }).await?;
-            let mut seen = Shape::default();
-            sample.rows.iter().for_each(|row| seen.see(&row.value));
-            let text = seen.schema(language, &named(&table.table)).unwrap_or_default();
-            return Ok(Json(Inferred { text, values: i64::try_from(sample.rows.len()).ok() }));
+            let shape = Arc::new(systems::table_shape(&address, &captured).await?);
+            let text = if language == Language::Avro {
+                let how = Values { form: ValueForm::Row, encoding: Encoding::Avro };
+                pretty(gonvel_core::record_form::RecordForm::of(shape, how).value_text())
+            } else {
+                of_table(&shape)
+            };
+            return Ok(Json(Inferred { text, values: None }));
         }
         InferSource::Sample(text) => (sample(text)?, named("Value")),
         InferSource::Topic(topic) => {
@@ -107,11 +103,16 @@ async fn newest(state: &ServerState, topic: &str, most: usize) -> Result<Vec<Val
     let mut values = Vec::new();
     let mut decoder = Decoder::default();
     for bounds in bounds {
-        let at = TopicPartition { topic: topic.id, partition: bounds.partition };
-        let placed = backward(state, at, &bounds, bounds.next.0 - 1, each).await?;
-        decoder.learn_all(state, &placed).await?;
-        let some = placed.iter().filter(|p| p.record.value.is_some());
-        values.extend(some.map(|p| decoder.json(p.record.value.as_ref(), p.record.schema)));
+        let mut newest = Newest::of(topic.id, bounds, each);
+        loop {
+            let piece = newest.piece(state).await?;
+            if piece.is_empty() {
+                break;
+            }
+            decoder.learn_all(state, &piece).await?;
+            let some = piece.iter().filter(|p| p.record.value.is_some());
+            values.extend(some.map(|p| decoder.json(p.record.value.as_ref(), p.record.schema)));
+        }
     }
     values.truncate(most);
     Ok(values)

@@ -2,6 +2,7 @@
 
 pub(crate) mod checking;
 pub(crate) mod fitting;
+pub(crate) mod impact;
 pub(crate) mod inferring;
 
 use std::sync::Arc;
@@ -247,6 +248,7 @@ pub(crate) async fn remove(State(state): State<Arc<ServerState>>, Path(name): Pa
     let name = SchemaName::parse(name)?;
     unused(&name, &uses(&state, &name).await?)?;
     state.database.delete_schema(&name).await?;
+    state.forget_fittings();
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -263,7 +265,9 @@ pub(crate) async fn register(
     let (stored, _) = state.database.schema(&name).await?;
     checking::parsed(&state, stored.language, &new.text, &refers).await?;
     let text = NewText { text: &new.text, refers: &refers, author: &new.author, why: &new.why };
-    Ok(Json(Registered { version: state.database.add_version(&name, &text).await? }))
+    let version = state.database.add_version(&name, &text).await?;
+    state.forget_fittings();
+    Ok(Json(Registered { version }))
 }
 
 /// Which version of which schema a record was written with, by the number that the record has.
@@ -288,6 +292,7 @@ pub(crate) async fn bind(
     checked_role(&role)?;
     let (topic, schema) = (TopicName::parse(topic)?, SchemaName::parse(request.schema)?);
     state.database.bind_schema(&topic, &role, Some((&schema, request.required))).await?;
+    state.forget_fittings();
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -300,5 +305,6 @@ pub(crate) async fn unbind(
 ) -> Result<StatusCode, Refusal> {
     checked_role(&role)?;
     state.database.bind_schema(&TopicName::parse(topic)?, &role, None).await?;
+    state.forget_fittings();
     Ok(StatusCode::NO_CONTENT)
 }

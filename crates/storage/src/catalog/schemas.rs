@@ -14,7 +14,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::Database;
 use crate::database::failed;
-use crate::schema::{schema_versions, schemas, topic_schemas, topics};
+use crate::schema::{schema_fields, schema_versions, schemas, topic_schemas, topics};
 
 /// A schema without its versions' texts.
 #[derive(Debug, Clone)]
@@ -254,9 +254,46 @@ async fn references(c: &mut AsyncPgConnection, refers: &[Refers]) -> Result<Vec<
 }
 
 /// One registration for a schema at a time, so that versions have no gaps and the rule is checked against all before it.
-async fn alone(c: &mut AsyncPgConnection, name: &str) -> Result<(), Error> {
-    let lock = diesel::sql_query("SELECT pg_advisory_xact_lock(hashtext('schemas'), hashtext($1))");
-    lock.bind::<Text, _>(name).execute(c).await.map(|_| ())
+async fn alone(c: &mut AsyncPgConnection, kind: &str, name: &str) -> Result<(), Error> {
+    let lock = diesel::sql_query("SELECT pg_advisory_xact_lock(hashtext('schemas of ' || $1), hashtext($2))");
+    lock.bind::<Text, _>(kind).bind::<Text, _>(name).execute(c).await.map(|_| ())
+}
+
+/// Notes the fields of schemas whose latest version was registered before fields were noted.
+pub(crate) async fn note_fields(c: &mut AsyncPgConnection) -> Result<(), Error> {
+    let rows: Vec<(i64, String, i32, String, Option<String>)> = schema_versions::table
+        .inner_join(schemas::table)
+        .filter(diesel::dsl::not(diesel::dsl::exists(schema_fields::table.filter(schema_fields::schema_id.eq(schemas::id)))))
+        .order((schemas::id, schema_versions::version))
+        .select((
+            schemas::id,
+            schemas::language,
+            schema_versions::version,
+            schema_versions::text,
+            schema_versions::standalone,
+        ))
+        .load(c)
+        .await?;
+    for (schema, language, number, text, standalone) in rows {
+        let language = Language::of(&language).unwrap_or(Language::Avro);
+        if let Ok(parsed) = core::parse_standalone(language, standalone.as_ref().unwrap_or(&text)) {
+            store_fields(c, schema, number, &parsed).await?;
+        }
+    }
+    Ok(())
+}
+
+async fn store_fields(c: &mut AsyncPgConnection, schema: i64, version: i32, parsed: &Parsed) -> Result<(), Error> {
+    diesel::sql_query(
+        "INSERT INTO schema_fields (schema_id, path, last_version) SELECT $1, unnest($2), $3 \
+         ON CONFLICT (schema_id, path) DO UPDATE SET last_version = excluded.last_version",
+    )
+    .bind::<Int8, _>(schema)
+    .bind::<Array<Text>, _>(unique(core::field_paths(parsed)))
+    .bind::<Int4, _>(version)
+    .execute(c)
+    .await
+    .map(|_| ())
 }
 
 async fn make(c: &mut AsyncPgConnection, name: &str, language: Language, about: &About) -> Result<StoredSchema, Error> {
@@ -331,15 +368,7 @@ async fn add(c: &mut AsyncPgConnection, schema: &StoredSchema, new: &NewText<'_>
         .returning(v::id)
         .get_result(c)
         .await?;
-    diesel::sql_query(
-        "INSERT INTO schema_fields (schema_id, path, last_version) SELECT $1, unnest($2), $3 \
-         ON CONFLICT (schema_id, path) DO UPDATE SET last_version = excluded.last_version",
-    )
-    .bind::<Int8, _>(schema.id)
-    .bind::<Array<Text>, _>(unique(core::field_paths(&parsed)))
-    .bind::<Int4, _>(number)
-    .execute(c)
-    .await?;
+    store_fields(c, schema.id, number, &parsed).await?;
     Ok((id, number))
 }
 
@@ -376,8 +405,8 @@ async fn register(
     let mut connection = database.connection().await?;
     let found = connection
         .transaction::<i64, Stop, _>(async |c| {
-            // the topic, not the schema, which may not be there yet
-            alone(c, topic.as_str()).await?;
+            // first the topic, as the schema may not be there yet; all who lock both do it in this order
+            alone(c, "topics", topic.as_str()).await?;
             let bound: Option<Row> = schemas::table
                 .inner_join(topic_schemas::table.inner_join(topics::table))
                 .filter(topics::name.eq(topic.as_str()))
@@ -409,7 +438,7 @@ async fn register(
                 let what = format!("the {role}s of {topic} are bound to {}, which is in {}, and what comes is in {}", schema.name, schema.language.word(), language.word());
                 return Err(Stop::Refused(PortError::Refused(what)));
             }
-            alone(c, &schema.name).await?;
+            alone(c, "schemas", &schema.name).await?;
             let new = NewText { text, refers: &[], author, why: "" };
             add(c, &schema, &new).await.map(|(id, _)| id)
         })
@@ -561,7 +590,7 @@ impl Database {
         let mut connection = self.connection().await?;
         let made = connection
             .transaction::<(), Stop, _>(async |c| {
-                alone(c, name.as_str()).await?;
+                alone(c, "schemas", name.as_str()).await?;
                 if by_name(c, name.as_str()).await?.is_some() {
                     return Err(Stop::Refused(PortError::Exists { what: format!("the schema {name}") }));
                 }
@@ -580,7 +609,7 @@ impl Database {
         let mut connection = self.connection().await?;
         let added = connection
             .transaction::<i32, Stop, _>(async |c| {
-                alone(c, name.as_str()).await?;
+                alone(c, "schemas", name.as_str()).await?;
                 let Some(schema) = by_name(c, name.as_str()).await? else {
                     return Err(Stop::Refused(PortError::NotFound { what: format!("the schema {name}") }));
                 };
