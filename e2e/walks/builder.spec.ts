@@ -105,7 +105,12 @@ test('a sink writes history as it is told', async ({ page, demo }) => {
   await choose(page, 'Connection', 'settlement');
   await expect(page.getByRole('region', { name: /What goes through of site.blocks/ })).toContainText('"change"');
   await page.getByLabel('Table for site.blocks').fill('block_history');
+  // what becomes of real records is seen before any is written
+  const rows = page.getByRole('region', { name: 'Rows in the target' });
+  await expect(rows).toContainText('hectares');
+  await expect(rows).not.toContainText('valid_from');
   await choose(page, 'The tables hold', 'Row history');
+  await expect(rows).toContainText('valid_from');
   await expect(page.getByText('Is marked')).toHaveCount(0);
   await page.getByRole('button', { name: 'Create and start' }).click();
   await expect(page.getByRole('heading', { name: 'settlement-tables' })).toBeVisible();

@@ -12,6 +12,7 @@ pub mod civil;
 pub mod cloud_events;
 pub mod column;
 pub mod connector;
+pub mod delivered;
 pub mod digest;
 pub mod fold;
 pub mod json_place;

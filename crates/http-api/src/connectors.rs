@@ -265,6 +265,35 @@ pub struct RowSample {
     pub rows: Vec<SampleRow>,
 }
 
+/// How a sink would write.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct DeliverySampleRequest {
+    /// How it writes.
+    pub writes: crate::Writes,
+}
+
+/// A row that records would become in a target.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct DeliverySampleRow {
+    /// What happens to it: `written`, `removed`, `marked as deleted`, `ended`.
+    pub how: String,
+    /// Its columns in order.
+    #[schema(value_type = Object)]
+    pub cells: serde_json::Value,
+}
+
+/// What a topic's newest records would become in a target.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct DeliverySample {
+    /// Records that were looked at.
+    pub records: i64,
+    /// The rows they become.
+    pub rows: Vec<DeliverySampleRow>,
+    /// Why they become none.
+    pub finding: Option<String>,
+}
+
 /// What to do with a connector.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]

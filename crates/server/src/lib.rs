@@ -3,6 +3,7 @@
 mod connections;
 mod connectors;
 mod console;
+mod delivering;
 mod demo;
 mod edits;
 mod health;
@@ -81,6 +82,7 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
         .routes(routes!(schemas::of_record))
         .routes(routes!(schemas::bind, schemas::unbind))
         .routes(routes!(topics::keeper))
+        .routes(routes!(delivering::sample))
         .routes(routes!(records::page, producing::append))
         .routes(routes!(records::tail))
         .routes(routes!(records::stream_records))

@@ -28,6 +28,10 @@ pub(crate) fn asked_values(values: api::Values) -> core::Values {
     same(&values)
 }
 
+pub(crate) fn asked_writes(writes: api::Writes) -> core::Writes {
+    same(&writes)
+}
+
 fn state(connector: &Connector, lane: Option<&LaneStatus>) -> api::State {
     let said = lane.map(|l| l.state);
     match (connector.wish, said) {

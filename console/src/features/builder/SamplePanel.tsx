@@ -1,11 +1,11 @@
 import { Checkbox, Loader, TextInput } from '@mantine/core';
 import { useDebouncedValue } from '@mantine/hooks';
-import { useQuery } from '@tanstack/react-query';
+import { keepPreviousData, useQuery } from '@tanstack/react-query';
 
 import { problemOf, type Schemas } from '../../api/client';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { keyOf, type CapturedChoice, type SinkDraft, type SourceDraft } from './builder';
-import { newestQuery, sampleQuery } from './builderQueries';
+import { deliveryQuery, newestQuery, sampleQuery } from './builderQueries';
 import { captured } from './exchange';
 import { Stage, type Change } from './Stage';
 
@@ -150,11 +150,59 @@ function BecomesRecord({ sample }: { sample: Schemas['RowSample'] }) {
   );
 }
 
-/** The newest records of the chosen topics, which would be delivered. */
+/** The rows that the newest records become, in the way the sink writes. */
+function DeliveredRows({ sample }: { sample: Schemas['DeliverySample'] }) {
+  const rows = sample.rows.map((row) => ({ how: row.how, cells: row.cells as Record<string, unknown> }));
+  const columns = [...new Set(rows.flatMap((row) => Object.keys(row.cells)))];
+  return (
+    <>
+      <div className="choice-label">
+        {sample.records === 1 ? 'The newest record becomes' : `The newest ${sample.records} records become`}
+      </div>
+      <div className="sample" tabIndex={0} role="region" aria-label="Rows in the target" style={{ marginBottom: 12 }}>
+        <table>
+          <thead>
+            <tr>
+              <th scope="col">row</th>
+              {columns.map((column) => (
+                <th scope="col" key={column} className="mono">
+                  {column}
+                </th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {rows.map((row, n) => (
+              <tr key={n} data-out={row.how === 'removed' || undefined}>
+                <th scope="row">{row.how}</th>
+                {columns.map((column) => (
+                  <td key={column} className="mono">
+                    <div className="cell" title={shown(row.cells[column])}>
+                      {shown(row.cells[column])}
+                    </div>
+                  </td>
+                ))}
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+    </>
+  );
+}
+
+/** A cell as text: one that is left alone is empty, null is said. */
+function shown(value: unknown): string {
+  if (value === undefined) return '';
+  return typeof value === 'string' ? value : JSON.stringify(value);
+}
+
+/** The newest records of the chosen topics, which would be delivered, and what becomes of them. */
 export function NewestRecords({ draft }: { draft: SinkDraft }) {
   const topics = Object.keys(draft.topics);
   const topic = topics[topics.length - 1] ?? null;
   const newest = useQuery(newestQuery(topic));
+  const delivery = useQuery({ ...deliveryQuery(topic, draft.writes), placeholderData: keepPreviousData });
   if (topic === null) {
     return (
       <Stage title="What goes through">
@@ -167,6 +215,10 @@ export function NewestRecords({ draft }: { draft: SinkDraft }) {
     <Stage title={`What goes through of ${topic}`}>
       <ProblemNote problem={problemOf(newest.error)} />
       {newest.data && records.length === 0 && <p className="quiet">There is no record yet.</p>}
+      {delivery.data && delivery.data.rows.length > 0 && <DeliveredRows sample={delivery.data} />}
+      {delivery.data?.finding && <p className="breaks">▲ {delivery.data.finding}</p>}
+      <ProblemNote problem={problemOf(delivery.error)} />
+      {records.length > 0 && <div className="choice-label">The newest records</div>}
       {records.map((record) => (
         <pre tabIndex={0} className="rawform mono" key={`${record.partition}-${record.offset}`}>
           {JSON.stringify(record.key)}

@@ -24,6 +24,23 @@ export function sampleQuery(connection: string | null, body: Schemas['SampleRequ
   };
 }
 
+/** What a topic's newest records become in a target. */
+export function deliveryQuery(topic: string | null, writes: Schemas['Writes']) {
+  return {
+    queryKey: ['delivery', topic, writes],
+    queryFn: () =>
+      answered(
+        api.POST('/api/v1/topics/{name}/delivery-sample', {
+          params: { path: { name: topic ?? '' } },
+          body: { writes },
+        }),
+      ),
+    enabled: topic !== null,
+    refetchInterval: 3000,
+    retry: false,
+  };
+}
+
 /** The newest records of a topic. */
 export function newestQuery(topic: string | null) {
   return {
