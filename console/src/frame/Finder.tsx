@@ -3,6 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { useNavigate } from 'react-router';
 
 import { useLiveConnectors } from '../shared/liveConnectors';
+import { schemaNamesQuery } from '../shared/schemaNamesQuery';
 import { topicsQuery } from '../shared/topicsQuery';
 import { GROUPS } from './places';
 
@@ -18,6 +19,7 @@ export function Finder() {
   const { connectors } = useLiveConnectors();
   const topics = useQuery(topicsQuery);
   const { opened } = useSpotlight(store);
+  const schemas = useQuery({ ...schemaNamesQuery, enabled: opened });
   const go = (to: string) => () => void navigate(to);
   const groups = [
     {
@@ -26,6 +28,7 @@ export function Finder() {
         { id: 'new-source', label: 'Build a source connector', onClick: go('/connectors/new?kind=source') },
         { id: 'new-sink', label: 'Build a sink connector', onClick: go('/connectors/new?kind=sink') },
         { id: 'new-topic', label: 'Make a topic', onClick: go('/topics?new=1') },
+        { id: 'new-schema', label: 'Register a schema', onClick: go('/schemas/new') },
         { id: 'new-connection', label: 'Make a connection', onClick: go('/connections?new=1') },
       ],
     },
@@ -57,6 +60,15 @@ export function Finder() {
         onClick: go(`/topics/${encodeURIComponent(t.name)}`),
       })),
     },
+    {
+      group: 'Schemas',
+      actions: (opened ? (schemas.data ?? []) : []).map((s) => ({
+        id: `schema ${s.name}`,
+        label: s.name,
+        description: `schema, ${s.topics.map((t) => `${t.role}s of ${t.topic}`).join(', ') || 'no topic'}`,
+        onClick: go(`/schemas/${encodeURIComponent(s.name)}`),
+      })),
+    },
   ];
   return (
     <Spotlight
@@ -69,7 +81,7 @@ export function Finder() {
       maxHeight={440}
       shortcut={['mod + K', '/']}
       nothingFound="Nothing by that name"
-      searchProps={{ placeholder: 'Go to a connector, a topic, an action', 'aria-label': 'Find' }}
+      searchProps={{ placeholder: 'Go to a connector, a topic, a schema, an action', 'aria-label': 'Find' }}
     />
   );
 }

@@ -8,8 +8,10 @@ use bytes::Bytes;
 use gonvel_connectors::postgres::sink::{Delivered, PgSink, Round, SinkSettings, TopicChanges};
 use gonvel_connectors::postgres::{client, sink};
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, OldImage, Origin};
+use gonvel_core::civil::read_rfc3339;
 use gonvel_core::column::{ColumnType, Value};
 use gonvel_core::connector::{Deletes, DeliveredTopic, TargetRows, Writes};
+use gonvel_core::delivered::{self, DeliveredRow};
 use gonvel_core::naming::{ConnectorId, Epoch, PartitionId, TopicId, TopicPartition};
 use gonvel_core::ports::DatabaseAddress;
 use gonvel_core::table::{Column, TableSchema};
@@ -18,6 +20,7 @@ use gonvel_stand_ins::test_cluster::TestCluster;
 use proptest::prelude::*;
 use proptest::strategy::ValueTree;
 use proptest::test_runner::{Config, TestRunner};
+use serde_json::Value as Json;
 use uuid::Uuid;
 
 type Key = (i64, String);
@@ -287,6 +290,59 @@ async fn every_way_of_writing_holds_what_applying_change_by_change_gives() {
             sink.apply(Round { topics, delivered, more: false }).await.unwrap();
             let found = lines(&client, &format!("SELECT {columns} FROM {table}")).await;
             assert_eq!(found, expected(writes, &events), "{writes:?} {steps:?}");
+        }
+    }
+}
+
+/// A row as a sample of a delivery shows it, in the words of [`expected`].
+fn sampled(writes: Writes, row: &DeliveredRow) -> Option<String> {
+    let text = |name: &str| row.cells.get(name).and_then(Json::as_str).map(str::to_owned);
+    let second = |name: &str| text(name).map(|t| read_rfc3339(&t).unwrap() / 1_000_000);
+    let of = |image: &str| row.cells[image].get("id").and_then(Json::as_i64);
+    if writes.rows == TargetRows::Changes {
+        let kind = text("change").unwrap();
+        let sent = if row.cells["unchanged"].is_null() { "" } else { "not sent" };
+        let (at, old, new) = (shown(second("committed_at")), shown(of("old")), shown(of("new")));
+        return Some(format!("{at} {kind} old {old} new {new} {sent}"));
+    }
+    let weight = text("weight_kg").map(|t| t.replace('.', "").parse::<i128>().unwrap());
+    let key = (row.cells["id"].as_i64().unwrap(), text("part \"x\"").unwrap());
+    let values = values(&key, weight, &text("remark"));
+    match writes.rows {
+        TargetRows::Appended => {
+            Some(format!("{values}|{}", if row.cells["unchanged"].is_null() { "-" } else { "{remark}" }))
+        }
+        TargetRows::History => {
+            Some(format!("{values} {} to {}", shown(second("valid_from")), shown(second("valid_to"))))
+        }
+        _ if row.how == "removed" => None,
+        _ => Some(format!("{values} gone {}", shown(second("deleted_at")))),
+    }
+}
+
+#[test]
+fn a_sample_of_a_delivery_shows_what_a_table_would_hold() {
+    let mut runner = TestRunner::new(Config::default());
+    let all = [TargetRows::Current, TargetRows::Appended, TargetRows::Changes, TargetRows::History];
+    for _ in 0..300 {
+        let mut steps = steps().new_tree(&mut runner).unwrap().current();
+        steps.retain(|step| !matches!(step, Step::NewBatch));
+        let mut events = Vec::new();
+        let (batches, places) = changes(&steps, &mut Rows::new(), &mut events);
+        let keys: Vec<Vec<u8>> = places.iter().map(|(_, key)| key.to_vec()).collect();
+        for (rows, deletes) in
+            all.into_iter().flat_map(|r| [Deletes::Applied, Deletes::Marked, Deletes::Ignored].map(|d| (r, d)))
+        {
+            if deletes == Deletes::Marked && rows != TargetRows::Current {
+                continue;
+            }
+            let writes = Writes { rows, deletes, ..Writes::default() };
+            let found = delivered::rows(&batches[0], &keys, writes);
+            let found: Vec<String> = found.iter().filter_map(|row| sampled(writes, row)).collect();
+            let mut wanted = expected(writes, &events);
+            // a deleted row is not there any more
+            wanted.retain(|line| writes != Writes::default() || line.ends_with("gone -"));
+            assert_eq!(sorted(found), wanted, "{writes:?} {steps:?}");
         }
     }
 }

@@ -1,5 +1,7 @@
 //! What a few changes of a table become in a sink's way of writing: to be looked at before anything is written.
 
+use std::collections::HashMap;
+
 use serde_json::{Map, Value as Json, json};
 
 use crate::change::{ChangeBatch, ChangeKind, OldImage};
@@ -20,6 +22,8 @@ pub struct DeliveredRow {
 struct Rows<'b> {
     batch: &'b ChangeBatch,
     json: RowJson,
+    /// The position of each key's latest state.
+    positions: HashMap<Vec<u8>, u64>,
     /// With the keys they belong to.
     out: Vec<(Vec<u8>, DeliveredRow)>,
 }
@@ -28,7 +32,7 @@ struct Rows<'b> {
 /// not known: a deleted row that did not come before shows what the change says of it.
 #[must_use]
 pub fn rows(batch: &ChangeBatch, keys: &[Vec<u8>], writes: Writes) -> Vec<DeliveredRow> {
-    let mut rows = Rows { batch, json: RowJson::of(batch.table.clone()), out: Vec::new() };
+    let mut rows = Rows { batch, json: RowJson::of(batch.table.clone()), positions: HashMap::new(), out: Vec::new() };
     for (row, key) in keys.iter().enumerate().take(batch.len()) {
         let kind = batch.kinds[row];
         let gone = matches!(kind, ChangeKind::Delete | ChangeKind::Truncate);
@@ -89,7 +93,7 @@ impl Rows<'_> {
         let time = self.time(row);
         let (how, cells) = match self.batch.kinds[row] {
             ChangeKind::Truncate if marks => {
-                for (_, row) in &mut self.out {
+                for (_, row) in self.out.iter_mut().filter(|(_, row)| row.how == "written") {
                     row.how = "marked as deleted";
                     row.cells.insert("deleted_at".into(), time.clone());
                 }
@@ -144,13 +148,28 @@ impl Rows<'_> {
             }
             return;
         }
+        let position = self.batch.origins[row].position;
+        let known = self.positions.insert(key.to_vec(), position);
+        let whole = !self.batch.unchanged.contains_key(&row);
+        let new = self.new_image(row);
+        let gone = kind == ChangeKind::Delete;
+        if let Some(state) = self.last_of(key).filter(|s| !gone && s.cells.get("valid_to") == Some(&Json::Null)) {
+            if new.iter().all(|(name, value)| state.cells.get(name) == Some(value)) {
+                return;
+            }
+            // what one transaction does to a row is one state, its last
+            if whole && position > 0 && known == Some(position) {
+                state.cells.extend(new);
+                return;
+            }
+        }
         let mut before = None;
         if let Some(state) = self.last_of(key).filter(|s| s.cells.get("valid_to") == Some(&Json::Null)) {
             state.how = "ended";
             state.cells.insert("valid_to".into(), time.clone());
             before = Some(state.cells.clone());
         }
-        if kind == ChangeKind::Delete {
+        if gone {
             if before.is_none() {
                 let mut cells = self.old_image(row);
                 cells.insert("valid_to".into(), time);
@@ -159,7 +178,7 @@ impl Rows<'_> {
             return;
         }
         let mut cells = before.unwrap_or_default();
-        cells.extend(self.new_image(row));
+        cells.extend(new);
         for (name, value) in [("valid_from", time), ("valid_to", Json::Null)] {
             // at the end, after the row's own columns
             cells.shift_remove(name);

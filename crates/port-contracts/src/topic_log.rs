@@ -23,6 +23,7 @@ pub async fn all(log: &dyn TopicLog, fleet: &dyn FleetStore, connector: Connecto
     partitions_are_added_and_topics_deleted(log).await;
     a_session_s_batches_go_in_once_and_in_order(log).await;
     a_key_stands_for_one_request(log).await;
+    what_is_at_hand_is_what_is_stored(log).await;
     waiting_ends_with_the_append(log).await;
     progress_commits_with_its_records_and_only_under_the_lease(log, fleet, connector).await;
     an_append_dropped_at_any_poll_is_done_whole_or_not_at_all(log, fleet, connector).await;
@@ -223,6 +224,42 @@ async fn a_session_s_batches_go_in_once_and_in_order(log: &dyn TopicLog) {
     let unknown = Some(Identity::Sequence { session: uuid::Uuid::nil(), sequence: 0 });
     let unknown = log.append(AppendBatch { identity: unknown, ..write(0) }).await;
     assert!(matches!(unknown, Err(PortError::NotFound { .. })), "{unknown:?}");
+}
+
+async fn what_is_at_hand_is_what_is_stored(log: &dyn TopicLog) {
+    let topic = log.create_topic(&name("orchard.recent"), 1, &TopicSettings::default()).await.unwrap();
+    let place = at(&topic, 0);
+    let session = log.begin_session().await.unwrap();
+    let plain = |value: &str| batch(&[(place, &[record(value, 1), record(&format!("{value}'"), 1)])]);
+    let known = |sequence: i64, value: &str| AppendBatch {
+        identity: Some(Identity::Sequence { session, sequence }),
+        ..batch(&[(place, &[record(value, 1)])])
+    };
+    log.append(plain("a")).await.unwrap();
+    log.append(known(0, "b")).await.unwrap();
+    // a retry that brings something else is answered like the first try: its records are never seen
+    let _ = log.append(known(0, "x")).await;
+    let (c, d, e) = tokio::join!(log.append(plain("c")), log.append(known(1, "d")), log.append(plain("e")));
+    assert!(c.is_ok() && d.is_ok() && e.is_ok());
+    let _ = log.append(known(1, "y")).await;
+    log.append(plain("f")).await.unwrap();
+    let stored = values(log, place).await;
+    assert!(stored.len() == 10 && !stored.iter().any(|v| v == "x" || v == "y"), "{stored:?}");
+    for from in 0..stored.len() {
+        let start = Offset(i64::try_from(from).unwrap());
+        let Some(blocks) = log.recent(place, start, 1 << 20) else { continue };
+        let mut next = start;
+        for block in &blocks {
+            assert!(block.first <= next && block.end() > next, "blocks follow each other from {from}");
+            let records = UnpackedBlock::open(&block.body).unwrap();
+            for (offset, record) in (block.first.0..).zip(records.records()).filter(|(offset, _)| *offset >= start.0) {
+                let value = record.unwrap().value.unwrap().to_vec();
+                assert_eq!(String::from_utf8(value).unwrap(), stored[usize::try_from(offset).unwrap()]);
+            }
+            next = block.end();
+        }
+    }
+    assert!(log.recent(place, Offset(10), 1).is_none(), "nothing is at hand past the end");
 }
 
 async fn a_key_stands_for_one_request(log: &dyn TopicLog) {

@@ -116,3 +116,22 @@ impl Database {
 pub(crate) fn failed(during: &'static str) -> impl FnOnce(diesel::result::Error) -> PortError {
     move |cause| PortError::TryAgain { during, cause: Box::new(cause) }
 }
+
+/// What ends a transaction: the database, or a refusal that undoes it.
+pub(crate) enum Stop {
+    Database(diesel::result::Error),
+    Refused(PortError),
+}
+
+impl From<diesel::result::Error> for Stop {
+    fn from(error: diesel::result::Error) -> Self {
+        Self::Database(error)
+    }
+}
+
+pub(crate) fn stopped(during: &'static str) -> impl FnOnce(Stop) -> PortError {
+    move |stop| match stop {
+        Stop::Database(error) => failed(during)(error),
+        Stop::Refused(error) => error,
+    }
+}

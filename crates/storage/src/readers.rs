@@ -15,26 +15,7 @@ use gonvel_core::sharing::share_out;
 use uuid::Uuid;
 
 use crate::Database;
-use crate::database::failed;
-
-/// What ends a transaction: the database, or a refusal that undoes it.
-enum Stop {
-    Database(Error),
-    Refused(PortError),
-}
-
-impl From<Error> for Stop {
-    fn from(error: Error) -> Self {
-        Self::Database(error)
-    }
-}
-
-fn stopped(during: &'static str) -> impl FnOnce(Stop) -> PortError {
-    move |stop| match stop {
-        Stop::Database(error) => failed(during)(error),
-        Stop::Refused(error) => error,
-    }
-}
+use crate::database::{Stop, failed, stopped};
 
 #[derive(QueryableByName)]
 struct ReaderRow {

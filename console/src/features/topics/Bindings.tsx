@@ -5,7 +5,8 @@ import { Link } from 'react-router';
 
 import { problemOf, type Schemas } from '../../api/client';
 import { ProblemNote } from '../../shared/ProblemNote';
-import { bindSchema, schemaNamesQuery, schemasQuery } from './topicsQueries';
+import { schemaNamesQuery } from '../../shared/schemaNamesQuery';
+import { bindSchema, schemasQuery } from './topicsQueries';
 
 /** The schemas that a topic's keys and values follow, and whether they have to. */
 export function Bindings({ name }: { name: string }) {

@@ -44,11 +44,6 @@ export function schemaOfRecordQuery(id: number) {
   };
 }
 
-export const schemaNamesQuery = {
-  queryKey: ['schemas', 'names'],
-  queryFn: () => answered(api.GET('/api/v1/schemas', { params: { query: { limit: 1000 } } })),
-};
-
 /** Binds a topic's keys or values to a schema, or lets go of it. */
 export function bindSchema(name: string, role: string, schema: string | null, required: boolean) {
   const params = { path: { name, role } };

@@ -1,6 +1,7 @@
 //! JSON Schema, drafts 2020-12 and 07: parsing, validation, and a comparison of two schemas of our own.
 
 mod compare;
+mod keywords;
 mod walk;
 
 use std::sync::Arc;

@@ -83,6 +83,6 @@ impl SchemaStore for Database {
     }
 
     async fn schema_text(&self, id: SchemaId) -> Result<String, PortError> {
-        schemas::text(self, id).await
+        self.schema_version(id).await.map(|(_, text)| text)
     }
 }

@@ -72,7 +72,8 @@ impl Ends {
     /// What was committed of a batch, which is what landed.
     pub(crate) fn announce(&self, batch: &AppendBatch, landed: &[Landed]) {
         for (part, landed) in batch.parts.iter().zip(landed) {
-            if part.to == landed.to {
+            // a batch with an identity may be a retry: what landed then is what its first try brought
+            if part.to == landed.to && batch.identity.is_none() {
                 self.recent.note(landed.to, landed.first, &part.blocks);
             }
         }

@@ -3,7 +3,8 @@
 use serde_json::{Map, Value as Json};
 
 use super::JsonSchema;
-use super::compare::{Side, required, types};
+use super::compare::{Side, types};
+use super::keywords::required;
 use crate::schemas::SchemaChange;
 
 /// Deepest way down.

@@ -1,0 +1,7 @@
+import { answered, api } from '../api/client';
+
+/** Schemas to choose from; where there are more than these, the page of schemas searches them all. */
+export const schemaNamesQuery = {
+  queryKey: ['schemas', 'names'],
+  queryFn: () => answered(api.GET('/api/v1/schemas', { params: { query: { limit: 1000 } } })),
+};
