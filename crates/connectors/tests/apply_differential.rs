@@ -312,9 +312,7 @@ fn sampled(writes: Writes, row: &DeliveredRow) -> Option<String> {
         TargetRows::Appended => {
             Some(format!("{values}|{}", if row.cells["unchanged"].is_null() { "-" } else { "{remark}" }))
         }
-        TargetRows::History => {
-            Some(format!("{values} {} to {}", shown(second("valid_from")), shown(second("valid_to"))))
-        }
+        TargetRows::History => Some(format!("{values} {} to {}", shown(second("valid_from")), shown(second("valid_to")))),
         _ if row.how == "removed" => None,
         _ => Some(format!("{values} gone {}", shown(second("deleted_at")))),
     }

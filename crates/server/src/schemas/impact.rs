@@ -118,7 +118,9 @@ async fn affected(
                 if found.is_empty() {
                     out.push(say("sink", &connector.name, "its table takes the new records as it is".to_owned(), None));
                 }
-                out.extend(found.into_iter().map(|c| say("sink", &connector.name, c.finding, c.statement)));
+                let said =
+                    |c: preflight::Check| say("sink", &connector.name, format!("{}: {}", c.name, c.finding), c.statement);
+                out.extend(found.into_iter().map(said));
             }
             _ => {}
         }
