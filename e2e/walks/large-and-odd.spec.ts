@@ -33,6 +33,8 @@ async function noSidewaysScroll(page: Page) {
 }
 
 test('every view is accessible in light and dark', async ({ page }) => {
+  // many views, each looked at as a whole
+  test.setTimeout(300_000);
   const connectors = (await (await page.request.get('/api/v1/connectors')).json()) as { id: string }[];
   const views = [
     '/flow',
