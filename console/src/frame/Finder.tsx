@@ -1,5 +1,6 @@
 import { createSpotlight, Spotlight, useSpotlight } from '@mantine/spotlight';
 import { useQuery } from '@tanstack/react-query';
+import { useEffect, useRef, useState } from 'react';
 import { useNavigate } from 'react-router';
 
 import { useLiveConnectors } from '../shared/liveConnectors';
@@ -13,6 +14,12 @@ export function openFinder() {
   finder.open();
 }
 
+function firstFound(selector: string): HTMLElement | null {
+  // a list that is empty has no id
+  const list = document.getElementById(store.getState().listId);
+  return list?.querySelector<HTMLElement>(selector) ?? null;
+}
+
 /** Type to go to any object or action. */
 export function Finder() {
   const navigate = useNavigate();
@@ -20,6 +27,17 @@ export function Finder() {
   const topics = useQuery(topicsQuery);
   const { opened } = useSpotlight(store);
   const schemas = useQuery({ ...schemaNamesQuery, enabled: opened });
+  const [query, setQuery] = useState('');
+  const entered = useRef<string | null>(null);
+  const pending = topics.isPending || schemas.isPending;
+  // Enter that came before what was typed is found opens the first that is
+  useEffect(() => {
+    if (!opened || entered.current === null || entered.current !== query) return;
+    const first = firstFound('[data-action]');
+    if (!first) return;
+    entered.current = null;
+    first.click();
+  });
   const go = (to: string) => () => void navigate(to);
   const groups = [
     {
@@ -80,8 +98,19 @@ export function Finder() {
       returnFocus={false}
       maxHeight={440}
       shortcut={['mod + K', '/']}
-      nothingFound="Nothing by that name"
-      searchProps={{ placeholder: 'Go to a connector, a topic, a schema, an action', 'aria-label': 'Find' }}
+      nothingFound={pending ? 'Looking…' : 'Nothing by that name'}
+      query={query}
+      onQueryChange={setQuery}
+      searchProps={{
+        placeholder: 'Go to a connector, a topic, a schema, an action',
+        'aria-label': 'Find',
+        onKeyDown: (event) => {
+          // what was found later than it was typed is shown, but not chosen
+          const late = event.key === 'Enter' && !firstFound('[data-selected]');
+          entered.current = late && pending ? query : null;
+          if (late) firstFound('[data-action]')?.click();
+        },
+      }}
     />
   );
 }

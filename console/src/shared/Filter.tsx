@@ -1,6 +1,6 @@
 import { TextInput } from '@mantine/core';
 import { useDebouncedCallback } from '@mantine/hooks';
-import { useState } from 'react';
+import { useEffect, useState } from 'react';
 import { useSearchParams } from 'react-router';
 
 /** A list's filter, which stands in the address: a moment after it was typed, so that no letter waits for the address. */
@@ -26,6 +26,12 @@ export function useFilter(name = 'q'): [string, (text: string) => void] {
       { replace: true },
     );
   }, 150);
+  // before anything else is done: an address that is written later would take back a way that has begun
+  useEffect(() => {
+    const left = () => write.flush();
+    document.addEventListener('focusout', left);
+    return () => document.removeEventListener('focusout', left);
+  }, [write]);
   const set = (text: string) => {
     setTyped(text);
     write(text);

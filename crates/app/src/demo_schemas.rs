@@ -2,7 +2,7 @@
 
 use gonvel_core::naming::{SchemaName, TopicName};
 use gonvel_core::ports::PortError;
-use gonvel_core::schemas::{Half, Language, Rule};
+use gonvel_core::schemas::{Half, Language, Rule, parse};
 use gonvel_storage::Database;
 use gonvel_storage::catalog::schemas::{About, NewText};
 
@@ -66,12 +66,12 @@ pub(crate) async fn prepare(database: &Database, topic: &TopicName) -> Result<()
         rule: Rule { reads_past: Half::All, past_reads: Half::Off },
         retired: false,
     };
-    let text = |text, why| NewText { text, refers: &[], author: "coldstore", why };
-    match database.create_schema(&event, Language::JsonSchema, &about, &text(EVENT_1, "readings and doors")).await {
-        Ok(()) | Err(PortError::Exists { .. }) => {}
-        Err(error) => return Err(error),
-    }
-    database.add_version(&event, &text(EVENT_2, "alarms say the limit that was passed")).await?;
+    let parsed = |language, text: &str| parse(language, text, &[]).map_err(|e| PortError::Refused(e.to_string()));
+    let (first, second) = (parsed(Language::JsonSchema, EVENT_1)?, parsed(Language::JsonSchema, EVENT_2)?);
+    let new = NewText { text: EVENT_1, parsed: &first, refers: &[], author: "coldstore", why: "readings and doors" };
+    there(database.create_schema(&event, Language::JsonSchema, &about, &new).await)?;
+    let why = "alarms say the limit that was passed";
+    database.add_version(&event, &NewText { text: EVENT_2, parsed: &second, why, ..new }).await?;
     database.bind_schema(topic, "value", Some((&event, true))).await?;
     let about = About {
         description: "Lots by any field, for recalls.".into(),
@@ -79,8 +79,14 @@ pub(crate) async fn prepare(database: &Database, topic: &TopicName) -> Result<()
         labels: vec!["recall".into()],
         ..About::default()
     };
-    match database.create_schema(&named("lot")?, Language::Protobuf, &about, &text(LOT, "")).await {
-        Ok(()) | Err(PortError::Exists { .. }) => Ok(()),
-        Err(error) => Err(error),
+    let lot = parsed(Language::Protobuf, LOT)?;
+    let new = NewText { text: LOT, parsed: &lot, refers: &[], author: "tracefinder", why: "" };
+    there(database.create_schema(&named("lot")?, Language::Protobuf, &about, &new).await)
+}
+
+fn there(made: Result<(), PortError>) -> Result<(), PortError> {
+    match made {
+        Err(PortError::Exists { .. }) => Ok(()),
+        made => made,
     }
 }

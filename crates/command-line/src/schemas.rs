@@ -142,10 +142,10 @@ fn list_table(schemas: &Vec<SchemaSummary>) -> Table {
     for schema in schemas {
         let bound = schema.topics.iter().map(|t| format!("{}s of {}", t.role, t.topic)).collect::<Vec<_>>().join(", ");
         table.row([
-            schema.name.clone(),
-            word(schema.language),
+            schema.about.name.clone(),
+            word(schema.about.language),
             schema.version.map_or_else(String::new, |v| v.to_string()),
-            schema.owner.clone(),
+            schema.about.owner.clone(),
             bound,
             schema.fields.join(", "),
         ]);
@@ -214,7 +214,7 @@ async fn all(client: &Client, search: &str) -> Result<Vec<SchemaSummary>, Comman
         let full = page.len() == 1000;
         found.extend(page);
         match found.last().filter(|_| full) {
-            Some(last) => after = last.name.clone(),
+            Some(last) => after = last.about.name.clone(),
             None => return Ok(found),
         }
     }
@@ -230,10 +230,10 @@ async fn register(
 ) -> Result<(i32, bool), CommandError> {
     match schema(client, name).await {
         Ok(there) => {
-            if there.language != language {
+            if there.about.language != language {
                 return Err(CommandError::Failed(format!(
                     "{name} is in {}, the file in {}: register it under another name",
-                    word(there.language),
+                    word(there.about.language),
                     word(language)
                 )));
             }
@@ -364,9 +364,9 @@ async fn pull_all(client: &Client, folder: &Path) -> Result<(), CommandError> {
     std::fs::create_dir_all(folder).map_err(|e| failed(folder, e))?;
     let listed = all(client, "").await?;
     for one in &listed {
-        let found = schema(client, &one.name).await?;
+        let found = schema(client, &one.about.name).await?;
         let Some(latest) = found.versions.first() else { continue };
-        let path = folder.join(format!("{}.{}", found.name, extension(found.language)));
+        let path = folder.join(format!("{}.{}", found.about.name, extension(found.about.language)));
         std::fs::write(&path, &latest.text).map_err(|e| failed(&path, e))?;
     }
     client.done(&format!("{} schemas are in {}", listed.len(), folder.display()))

@@ -203,6 +203,106 @@ fn the_public_test_suite_of_json_schema_passes_through_what_an_append_is_checked
     assert!(passed > 2_000 && elsewhere < 60, "{passed} passed, {elsewhere} need what is elsewhere");
 }
 
+#[test]
+fn every_misfit_of_a_pair_stands_at_a_change_that_is_told() {
+    for (first, second, first_reads, second_reads) in pairs() {
+        let parsed = |json: &Json| schemas::parse(Language::Avro, &json.to_string(), &[]).unwrap().parsed;
+        let (a, b) = (parsed(&first), parsed(&second));
+        let found = schemas::differences(&a, &b);
+        let (past, reads) = (schemas::misfits(&a, &b).len(), schemas::misfits(&b, &a).len());
+        assert_eq!((past == 0, reads == 0), (first_reads, second_reads), "{first}\n{second}");
+        let told = |half: fn(&schemas::Difference) -> usize| found.iter().map(half).sum::<usize>();
+        assert_eq!((told(|d| d.past_reads.len()), told(|d| d.reads_past.len())), (past, reads), "{first}\n{second}");
+        assert!(found.iter().all(|d| !d.change.words.is_empty() && d.change.path.starts_with('$')));
+        assert_eq!(schemas::differences(&a, &a), []);
+    }
+}
+
+#[test]
+fn a_text_that_is_refused_says_where_and_what() {
+    let field = |inner: &str| format!("{{\"type\":\"record\",\"name\":\"R\",\n\"fields\":[{inner}]}}");
+    let cases = [
+        ("{\"type\":\n \"record\"}".to_owned(), 1, "record needs \"name\""),
+        ("{\"type\":\"record\",\n\"name\":\"1R\",\"fields\":[]}".to_owned(), 2, "no name"),
+        ("{\"type\":\"fixed\",\"name\":\"int\",\"size\":1}".to_owned(), 1, "a type of the specification"),
+        ("[\"int\",\n\"int\"]".to_owned(), 2, "int twice"),
+        ("[\"int\",\n[\"null\"]]".to_owned(), 2, "a union stands directly in a union"),
+        ("[]".to_owned(), 1, "at least one branch"),
+        ("{\"type\":\"enum\",\"name\":\"E\",\n\"symbols\":[\"A\",\"A\"]}".to_owned(), 2, "comes twice"),
+        ("{\"type\":\"enum\",\"name\":\"E\",\"symbols\":[\"A\"],\n\"default\":\"B\"}".to_owned(), 2, "none of the symbols"),
+        ("{\"type\":\"fixed\",\"name\":\"F\"}".to_owned(), 1, "a number of bytes"),
+        ("{\"type\":\"array\"}".to_owned(), 1, "needs \"items\""),
+        ("7".to_owned(), 1, "a name, an object or a list"),
+        ("\"Lot\"".to_owned(), 1, "there is no type Lot"),
+        (field("{\"name\":\"a\"}"), 2, "needs \"type\""),
+        (field("{\"type\":\"int\"}"), 2, "needs \"name\""),
+        (field("{\"name\":\"a-b\",\"type\":\"int\"}"), 2, "no name"),
+        (field("{\"name\":\"a\",\"type\":\"int\"},\n{\"name\":\"a\",\"type\":\"int\"}"), 3, "the field a comes twice"),
+        (field("{\"name\":\"a\",\"type\":\"int\",\n\"default\":\"x\"}"), 3, "the default of a: \"x\" stands where"),
+        (field("{\"name\":\"a\",\"type\":\"int\",\n\"order\":\"up\"}"), 3, "none of ascending"),
+        (field("{\"name\":\"a\",\"type\":\"int\",\n\"aliases\":[\"b c\"]}"), 3, "is no name"),
+        (field("{\"name\":\"a\",\"type\":\"bytes\",\n\"default\":\"€\"}"), 3, "code points up to 255"),
+        (field("{\"name\":\"a\",\"type\":[\"null\",\"int\"],\n\"default\":true}"), 3, "one of the union's branches"),
+    ];
+    for (text, line, expected) in cases {
+        let fault = schemas::parse(Language::Avro, &text, &[]).map(|_| ()).unwrap_err();
+        assert!(fault.line == line && fault.finding.contains(expected), "{expected} in line {line}: {fault}");
+    }
+    let others = [
+        (Language::JsonSchema, "{\n \"type\": 3\n}", 2, "3"),
+        (Language::JsonSchema, "{\n \"properties\": {\n  \"a\": {\"minimum\": \"x\"}}}", 3, "x"),
+        (Language::JsonSchema, "{\n \"$schema\": \"http://json-schema.org/draft-04/schema#\"}", 2, "neither draft"),
+        (Language::JsonSchema, "3", 1, "an object, true or false"),
+        (Language::JsonSchema, "{\n \"pattern\": \"(\"}", 2, "regex"),
+        (Language::Protobuf, "syntax = \"proto3\";\nmessage M { int32 a = 1;\n string a = 2; }", 3, "a"),
+        (Language::Protobuf, "syntax = \"proto3\";\nmessage M {\n Lot a = 1; }", 3, "Lot"),
+        (Language::Protobuf, "syntax = \"proto3\";\nmessage M {\n int32 = 1; }", 3, "expected"),
+        (Language::Protobuf, "syntax = \"proto3\";", 1, "no message"),
+    ];
+    for (language, text, line, expected) in others {
+        let fault = schemas::parse(language, text, &[]).map(|_| ()).unwrap_err();
+        assert!(fault.line == line && fault.finding.contains(expected), "{expected} in line {line}: {fault}");
+    }
+}
+
+#[test]
+fn long_chains_of_types_are_walked_without_going_too_deep() {
+    // as a thread that answers requests has it
+    let walk = || {
+        let chain: String = (1..2_000).map(|n| format!("message M{n} {{ M{} m = 1; }}\n", n - 1)).collect();
+        for kind in ["int32", "string"] {
+            let text = |kind: &str| {
+                format!("syntax = \"proto3\";\nmessage A {{ M1999 m = 1; }}\nmessage M0 {{ {kind} a = 1; }}\n{chain}")
+            };
+            let (a, b) = (
+                schemas::parse(Language::Protobuf, &text("int32"), &[]),
+                schemas::parse(Language::Protobuf, &text(kind), &[]),
+            );
+            let (a, b) = (a.unwrap().parsed, b.unwrap().parsed);
+            // what is not looked at is not promised
+            assert!(schemas::misfits(&a, &b)[0].finding.contains("nest deeper"));
+            assert!(schemas::field_paths(&a).len() < 200 && !schemas::differences(&a, &b).is_empty());
+        }
+        let records: Vec<String> = (0..300)
+            .map(|n| {
+                let inner = if n == 0 { "\"int\"".to_owned() } else { format!("\"R{}\"", n - 1) };
+                format!(r#"{{"type":"record","name":"R{n}","fields":[{{"name":"a","type":{inner}}}]}}"#)
+            })
+            .collect();
+        let parsed = schemas::parse(Language::Avro, &format!("[{}]", records.join(",")), &[]).unwrap().parsed;
+        assert_eq!(schemas::misfits(&parsed, &parsed), []);
+        assert!(schemas::differences(&parsed, &parsed).is_empty() && !schemas::field_paths(&parsed).is_empty());
+        let defs: Vec<String> =
+            (0..1_000).map(|n| format!("\"d{n}\":{{\"items\":{{\"$ref\":\"#/$defs/d{}\"}}}}", n + 1)).collect();
+        let text = |end: &str| format!("{{\"$ref\":\"#/$defs/d0\",\"$defs\":{{{},\"d1000\":{end}}}}}", defs.join(","));
+        let (a, b) = (text("{\"type\":\"string\"}"), text("{}"));
+        let (a, b) =
+            (schemas::parse(Language::JsonSchema, &a, &[]).unwrap(), schemas::parse(Language::JsonSchema, &b, &[]).unwrap());
+        assert!(schemas::misfits(&a.parsed, &b.parsed)[0].finding.contains("too entangled"));
+    };
+    std::thread::Builder::new().stack_size(2 << 20).spawn(walk).unwrap().join().unwrap();
+}
+
 const LANGUAGES: [Language; 3] = [Language::Avro, Language::JsonSchema, Language::Protobuf];
 
 #[test]

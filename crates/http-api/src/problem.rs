@@ -24,6 +24,9 @@ pub struct Problem {
     /// The field of the request it belongs to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub field: Option<String>,
+    /// Where in a text that was sent, and what is wrong there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fault: Option<crate::SchemaFault>,
     /// The checks of a failed preflight.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub checks: Vec<crate::Check>,

@@ -51,9 +51,9 @@ pub struct SchemaBinding {
     pub required: bool,
 }
 
-/// A schema in a list.
+/// What is said of a schema.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct SchemaSummary {
+pub struct SchemaAbout {
     /// Its name.
     pub name: String,
     /// The language of all its versions.
@@ -68,6 +68,14 @@ pub struct SchemaSummary {
     pub rule: Rule,
     /// When it was retired; a retired schema takes no more versions.
     pub retired_at: Option<String>,
+}
+
+/// A schema in a list.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SchemaSummary {
+    /// What is said of it.
+    #[serde(flatten)]
+    pub about: SchemaAbout,
     /// Its latest version.
     pub version: Option<i32>,
     /// When that was registered.
@@ -153,22 +161,11 @@ pub struct SchemaUses {
 /// A schema with its versions.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Schema {
-    /// Its name.
-    pub name: String,
-    /// The language of all its versions.
-    pub language: Language,
-    /// What it is for.
-    pub description: String,
-    /// Who answers for it.
-    pub owner: String,
-    /// Words to find it by.
-    pub labels: Vec<String>,
-    /// Its rule.
-    pub rule: Rule,
-    /// Counts the changes of what stands above.
+    /// What is said of it.
+    #[serde(flatten)]
+    pub about: SchemaAbout,
+    /// Counts the changes of what is said of it.
     pub revision: i32,
-    /// When it was retired; a retired schema takes no more versions.
-    pub retired_at: Option<String>,
     /// Its versions, the newest first.
     pub versions: Vec<SchemaVersion>,
     /// What reads or writes by it.
@@ -251,7 +248,7 @@ pub struct Registered {
 }
 
 /// What is wrong with a schema's text. Lines and columns count from 1.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct SchemaFault {
     /// Line.
     pub line: usize,

@@ -31,8 +31,9 @@ pub(crate) async fn sample(
 ) -> Result<Json<DeliverySample>, Refusal> {
     let topic = state.database.topic(&TopicName::parse(name)?).await?;
     let mut newest: Vec<Placed> = Vec::new();
-    for bounds in state.database.bounds(topic.id).await? {
-        newest.extend(Newest::of(topic.id, bounds, RECORDS).piece(&state).await?);
+    let mut pieces = Newest::of_each(&state, topic.id, RECORDS).await?;
+    while let Some((_, piece)) = pieces.piece(&state).await? {
+        newest.extend(piece);
     }
     newest.sort_by_key(|placed| std::cmp::Reverse((placed.record.timestamp_us, placed.offset)));
     newest.truncate(RECORDS);

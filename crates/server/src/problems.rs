@@ -9,7 +9,7 @@ use gonvel_core::connector::DefinitionError;
 use gonvel_core::naming::NameError;
 use gonvel_core::ports::PortError;
 use gonvel_core::preflight::{self, Report};
-use gonvel_http_api::{Check, Outcome, Problem};
+use gonvel_http_api::{Check, Outcome, Problem, SchemaFault};
 use gonvel_runtime::systems::ConnectorError;
 
 /// An answer that is not what was asked for.
@@ -26,6 +26,7 @@ impl Refusal {
             remedy: None,
             statement: None,
             field: None,
+            fault: None,
             checks: Vec::new(),
         }))
     }
@@ -48,6 +49,12 @@ impl Refusal {
 
     pub(crate) fn at(mut self, field: &str) -> Self {
         self.0.field = Some(field.into());
+        self
+    }
+
+    /// Says where in a text that was sent something is wrong.
+    pub(crate) fn with_fault(mut self, fault: SchemaFault) -> Self {
+        self.0.fault = Some(fault);
         self
     }
 

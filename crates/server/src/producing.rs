@@ -26,7 +26,7 @@ use serde_json::value::RawValue;
 use uuid::Uuid;
 
 use crate::problems::Refusal;
-use crate::schemas::fitting::Fitting;
+use crate::schemas::fitting::{Fitting, NotFit};
 use crate::state::ServerState;
 
 /// Largest body with records, in bytes.
@@ -129,7 +129,10 @@ async fn drafts(
     }
     let fitting = state.fitting(&topic.name).await?;
     for (index, draft) in found.iter_mut().enumerate() {
-        fitting.fit(&mut draft.record).map_err(|finding| DraftError::Record { index, finding })?;
+        fitting.fit(state, &mut draft.record).await.map_err(|e| match e {
+            NotFit::Record(finding) => DraftError::Record { index, finding }.into(),
+            NotFit::Port(error) => Refusal::from(error),
+        })?;
     }
     Ok(found)
 }

@@ -25,7 +25,7 @@ use uuid::Uuid;
 
 use crate::problems::Refusal;
 use crate::records::reading::{asked_time, begin, chosen, offset_has_partition, unpack};
-use crate::schemas::fitting::Fitting;
+use crate::schemas::fitting::{Fitting, NotFit};
 use crate::state::ServerState;
 
 const READ_BYTES: i64 = 2 << 20;
@@ -266,7 +266,10 @@ impl Import {
                 schema: self.schema("value", row.schema, row.schema_text.as_ref()).await?.map_err(wrong)?,
                 key_schema: self.schema("key", row.key_schema, row.key_schema_text.as_ref()).await?.map_err(wrong)?,
             };
-            self.fitting.fit(&mut record).map_err(wrong)?;
+            self.fitting.fit(&self.state, &mut record).await.map_err(|e| match e {
+                NotFit::Record(finding) => Refusal::from(wrong(finding)),
+                NotFit::Port(error) => error.into(),
+            })?;
             by_partition.entry(TopicPartition { topic: self.topic.id, partition }).or_default().push(record);
         }
         let parts = by_partition.iter().map(|(to, records)| PartitionBlocks { to: *to, blocks: pack(records) }).collect();

@@ -2,14 +2,14 @@
 #![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
 
 use gonvel_core::connector::{CapturedTable, SourceDefinition, ValidConnector, Wish};
-use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, SchemaName, TopicName};
+use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, SchemaId, SchemaName, TopicName};
 use gonvel_core::ports::{DatabaseAddress, FleetStore, PortError, SchemaStore};
 use gonvel_core::preflight::{Check, KeptReport};
-use gonvel_core::schemas::{Half, Rule};
+use gonvel_core::schemas::{Half, Language, Rule};
 use gonvel_stand_ins::test_cluster::TestCluster;
 use gonvel_storage::Database;
 use gonvel_storage::catalog::connections::ConnectionInput;
-use gonvel_storage::catalog::schemas::About;
+use gonvel_storage::catalog::schemas::{About, NewText};
 use gonvel_storage::sealing::Sealer;
 use uuid::Uuid;
 
@@ -117,7 +117,7 @@ async fn a_schema_s_text_is_one_version_of_its_topic_however_often_it_comes() {
     let versions = "SELECT string_agg(version::text, ',' ORDER BY version) FROM schema_versions";
     let found: String = cluster.connect("gonvel").await.unwrap().query_one(versions, &[]).await.unwrap().get(0);
     assert_eq!(found, "1,2");
-    assert_eq!(database.schema_text(gonvel_core::naming::SchemaId(ids[0])).await.unwrap(), long);
+    assert_eq!(database.schema_text(SchemaId(ids[0])).await.unwrap(), long);
     assert!(matches!(database.register(&topic, "value", "{", "").await, Err(PortError::Refused(_))));
 
     // once the schema has a rule, it holds for what connectors bring as well
@@ -131,4 +131,77 @@ async fn a_schema_s_text_is_one_version_of_its_topic_however_often_it_comes() {
     let id = database.register(&longest, "key", &long, "").await.unwrap();
     let (name, _) = database.schema_of_version(id.0).await.unwrap();
     assert_eq!(database.schema(&SchemaName::parse(name).unwrap()).await.unwrap().1.len(), 1);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn schemas_from_before_they_had_names_are_named_bound_and_searched() {
+    let cluster = TestCluster::start(&["gonvel"]).await;
+    let open = async || Database::open(&cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
+    drop(open().await);
+    // as it was before
+    let client = cluster.connect("gonvel").await.unwrap();
+    client.batch_execute(include_str!("../migrations/2026-11-25-000005_registry/down.sql")).await.unwrap();
+    client.batch_execute("DELETE FROM __diesel_schema_migrations WHERE version = '20261125000005'").await.unwrap();
+    let longest = "x".repeat(200);
+    client
+        .batch_execute(&format!(
+            r#"INSERT INTO topics (name, partitions) VALUES ('packhouse.bins', 1), ('{longest}', 1);
+               INSERT INTO schemas (id, topic, role, version, text, fingerprint) VALUES
+                 (7, 'packhouse.bins', 'value', 1, '{{"type":"record","name":"Bin","fields":[{{"name":"id","type":"int"}}]}}', 1),
+                 (8, 'packhouse.bins', 'value', 2, '{{"type":"record","name":"Bin","fields":[{{"name":"id","type":"long"}}]}}', 2),
+                 (9, 'packhouse.bins', 'key', 1, '"long"', 3), (10, 'gone', 'value', 1, '"long"', 4), (11, '{longest}', 'key', 1, '"long"', 5)"#
+        ))
+        .await
+        .unwrap();
+    let database = open().await;
+    let of = |topic: &str| TopicName::parse(topic).unwrap();
+    let found = database.schemas_of(&of("packhouse.bins")).await.unwrap();
+    let found: Vec<_> = found.iter().map(|v| (v.id, v.name.as_str(), v.role.as_str(), v.version)).collect();
+    let value = "packhouse.bins.value";
+    assert_eq!(found, [(9, "packhouse.bins.key", "key", 1), (7, value, "value", 1), (8, value, "value", 2)]);
+    assert_eq!(database.schema(&SchemaName::parse("gone.value").unwrap()).await.unwrap().1[0].id, 10);
+    let cut = database.schemas_of(&of(&longest)).await.unwrap().remove(0).name;
+    assert_eq!(database.schema(&SchemaName::parse(cut).unwrap()).await.unwrap().1.len(), 1);
+    // records keep their numbers, fields are searched, and what a connector brings goes on from there
+    assert!(database.schema_version(SchemaId(7)).await.unwrap().1.contains("int"));
+    let hit = database.search_schemas("id", "", 10).await.unwrap();
+    assert!(hit.iter().any(|s| s.schema.name == value && s.fields == ["id"]), "{hit:?}");
+    let next = r#"{"type":"record","name":"Bin","fields":[{"name":"id","type":"string"}]}"#;
+    let id = database.register(&of("packhouse.bins"), "value", next, "").await.unwrap();
+    assert_eq!(database.schema_of_version(id.0).await.unwrap(), (value.to_owned(), 3));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn versions_that_come_at_once_are_counted_without_a_gap_and_each_keeps_the_rule_with_all_before_it() {
+    let cluster = TestCluster::start(&["gonvel"]).await;
+    let database = Database::open(&cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
+    let name = SchemaName::parse("bins").unwrap();
+    let text = |n: usize| {
+        let kind = if n.is_multiple_of(2) { r#""type":"int","default":0"# } else { r#""type":"string","default":"""# };
+        format!(
+            r#"{{"type":"record","name":"Bin","doc":"{n}","fields":[{{"name":"id","type":"long"}},{{"name":"kind",{kind}}}]}}"#
+        )
+    };
+    let parsed = |text: &str| gonvel_core::schemas::parse(Language::Avro, text, &[]).unwrap();
+    let first = r#"{"type":"record","name":"Bin","fields":[{"name":"id","type":"long"}]}"#;
+    let rule = Rule { reads_past: Half::All, past_reads: Half::All };
+    let base = parsed(first);
+    let new = NewText { text: first, parsed: &base, refers: &[], author: "", why: "" };
+    database.create_schema(&name, Language::Avro, &About { rule, ..About::default() }, &new).await.unwrap();
+    let texts: Vec<String> = (0..12).map(text).collect();
+    let all: Vec<_> = texts.iter().map(|t| parsed(t)).collect();
+    let added = texts.iter().zip(&all).map(|(text, parsed)| {
+        let (database, name) = (&database, &name);
+        async move { database.add_version(name, &NewText { text, parsed, refers: &[], author: "", why: "" }).await }
+    });
+    // one kind excludes the other: whichever is first decides for all that follow
+    let outcomes = futures::future::join_all(added).await;
+    let mut taken: Vec<i32> = outcomes.iter().filter_map(|o| o.as_ref().ok().copied()).collect();
+    taken.sort_unstable();
+    assert_eq!(taken, (2..=7).collect::<Vec<_>>());
+    assert!(outcomes.iter().all(|o| o.is_ok() || matches!(o, Err(PortError::Refused(e)) if e.contains("$.kind"))));
+    // in another language it is no version of this schema
+    let json = gonvel_core::schemas::parse(Language::JsonSchema, "{}", &[]).unwrap();
+    let other = NewText { text: "{}", parsed: &json, refers: &[], author: "", why: "" };
+    assert!(matches!(database.add_version(&name, &other).await, Err(PortError::Refused(e)) if e.contains("json-schema")));
 }

@@ -6,6 +6,7 @@ import { problemOf, type Schemas } from '../../api/client';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { keyOf, type CapturedChoice, type SinkDraft, type SourceDraft } from './builder';
 import { deliveryQuery, newestQuery, sampleQuery } from './builderQueries';
+import { deliveredTable } from './delivered';
 import { captured } from './exchange';
 import { Stage, type Change } from './Stage';
 
@@ -152,8 +153,7 @@ function BecomesRecord({ sample }: { sample: Schemas['RowSample'] }) {
 
 /** The rows that the newest records become, in the way the sink writes. */
 function DeliveredRows({ sample }: { sample: Schemas['DeliverySample'] }) {
-  const rows = sample.rows.map((row) => ({ how: row.how, cells: row.cells as Record<string, unknown> }));
-  const columns = [...new Set(rows.flatMap((row) => Object.keys(row.cells)))];
+  const table = deliveredTable(sample.rows);
   return (
     <>
       <div className="choice-label">
@@ -164,7 +164,7 @@ function DeliveredRows({ sample }: { sample: Schemas['DeliverySample'] }) {
           <thead>
             <tr>
               <th scope="col">row</th>
-              {columns.map((column) => (
+              {table.columns.map((column) => (
                 <th scope="col" key={column} className="mono">
                   {column}
                 </th>
@@ -172,13 +172,13 @@ function DeliveredRows({ sample }: { sample: Schemas['DeliverySample'] }) {
             </tr>
           </thead>
           <tbody>
-            {rows.map((row, n) => (
+            {table.rows.map((row, n) => (
               <tr key={n} data-out={row.how === 'removed' || undefined}>
                 <th scope="row">{row.how}</th>
-                {columns.map((column) => (
+                {row.cells.map((cell, column) => (
                   <td key={column} className="mono">
-                    <div className="cell" title={shown(row.cells[column])}>
-                      {shown(row.cells[column])}
+                    <div className="cell" title={cell}>
+                      {cell}
                     </div>
                   </td>
                 ))}
@@ -189,12 +189,6 @@ function DeliveredRows({ sample }: { sample: Schemas['DeliverySample'] }) {
       </div>
     </>
   );
-}
-
-/** A cell as text: one that is left alone is empty, null is said. */
-function shown(value: unknown): string {
-  if (value === undefined) return '';
-  return typeof value === 'string' ? value : JSON.stringify(value);
 }
 
 /** The newest records of the chosen topics, which would be delivered, and what becomes of them. */

@@ -9,6 +9,7 @@ import { count } from '../../shared/format';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { SchemaText } from '../../shared/SchemaText';
 import { Differences, Misfits } from './Misfits';
+import { References } from './References';
 import { breachTitle, grouped, pretty } from './words';
 import { checkQuery, impactQuery, register, schemaQuery, type Schema } from './schemasQueries';
 
@@ -20,7 +21,8 @@ export function Draft({ schema }: { schema: Schema }) {
   const begun = latest ? pretty(schema, latest.text) : '';
   const [text, setText] = useState(begun);
   const [why, setWhy] = useState('');
-  const references = latest?.references ?? [];
+  const [references, setReferences] = useState(latest?.references ?? []);
+  const changed = JSON.stringify(references) !== JSON.stringify(latest?.references ?? []);
   const [settled] = useDebouncedValue(text, 250);
   const check = useQuery({
     ...checkQuery(schema.name, { text: settled, references }),
@@ -28,7 +30,7 @@ export function Draft({ schema }: { schema: Schema }) {
   });
   const verdict = check.data;
   const current = settled === text && !check.isPlaceholderData;
-  const readable = verdict !== undefined && !verdict.fault && settled !== begun;
+  const readable = verdict !== undefined && !verdict.fault && (settled !== begun || changed);
   const impact = useQuery({
     ...impactQuery(schema.name, { text: settled, references }),
     enabled: readable && current,
@@ -55,7 +57,7 @@ export function Draft({ schema }: { schema: Schema }) {
       </section>
       <div className="aside">
         <section className="sheet" aria-label="Verdict" aria-live="polite">
-          <h2>{verdict ? verdictTitle(verdict, settled === begun) : 'Checking'}</h2>
+          <h2>{verdict ? verdictTitle(verdict, settled === begun && !changed) : 'Checking'}</h2>
           <div style={{ padding: '4px 16px 14px' }}>
             <ProblemNote problem={problemOf(check.error)} />
             {readable && impact.data && <Trials trials={impact.data.trials} />}
@@ -95,6 +97,7 @@ export function Draft({ schema }: { schema: Schema }) {
             )}
           </div>
         </section>
+        <References language={schema.language} own={schema.name} references={references} onChange={setReferences} />
         {readable && (
           <section className="sheet" aria-label="Impact">
             <h2>Whom it touches</h2>

@@ -1,33 +1,18 @@
-import {
-  Button,
-  FileInput,
-  Group,
-  MultiSelect,
-  SegmentedControl,
-  Select,
-  TagsInput,
-  Textarea,
-  TextInput,
-} from '@mantine/core';
-import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { Button, FileInput, Group, SegmentedControl, Select, TagsInput, Textarea, TextInput } from '@mantine/core';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
 
-import { problemOf, type Problem, type Schemas } from '../../api/client';
+import { problemOf, type Schemas } from '../../api/client';
 import { connectionsQuery } from '../../shared/connections/connectionsQueries';
 import { Heading } from '../../shared/Page';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { SchemaText } from '../../shared/SchemaText';
 import { topicsQuery } from '../../shared/topicsQuery';
 import { RuleForm } from './RuleForm';
-import { createSchema, infer, schemasQuery, type Language, type Rule } from './schemasQueries';
-import { BEGINNINGS, LANGUAGES, REFERRED } from './words';
-
-/** The line and column that a refusal names. */
-function faultOf(problem: Problem | null): Schemas['SchemaFault'] | null {
-  const found = problem?.type === 'schema-text' ? /^line (\d+), column (\d+): (.*)$/s.exec(problem.detail) : null;
-  return found ? { line: Number(found[1]), column: Number(found[2]), finding: found[3] ?? '' } : null;
-}
+import { References } from './References';
+import { createSchema, infer, type Language, type Reference, type Rule } from './schemasQueries';
+import { BEGINNINGS, LANGUAGES } from './words';
 
 /** A new schema: written, or inferred from what is there. */
 export function NewSchemaPage() {
@@ -40,12 +25,7 @@ export function NewSchemaPage() {
   const [description, setDescription] = useState('');
   const [owner, setOwner] = useState('');
   const [labels, setLabels] = useState<string[]>([]);
-  const [named, setNamed] = useState<string[]>([]);
-  const others = useInfiniteQuery(schemasQuery(''));
-  const known = (others.data?.pages.flat() ?? []).filter((s) => s.language === language && s.version != null);
-  const references = known
-    .filter((s) => named.includes(s.name))
-    .map((s) => ({ name: s.name, version: s.version ?? 1 }));
+  const [references, setReferences] = useState<Reference[]>([]);
   const making = useMutation({
     mutationFn: () =>
       createSchema({ name, language, text, rule, description, owner, labels, author: 'the console', references }),
@@ -55,11 +35,11 @@ export function NewSchemaPage() {
     },
   });
   const problem = problemOf(making.error);
-  const fault = faultOf(problem);
+  const fault = problem?.fault ?? null;
   const choose = (next: Language) => {
     if (text === BEGINNINGS[language]) setText(BEGINNINGS[next]);
     setLanguage(next);
-    setNamed([]);
+    setReferences([]);
   };
   return (
     <form
@@ -109,22 +89,7 @@ export function NewSchemaPage() {
         </section>
         <div className="aside">
           {language !== 'protobuf' && <Infer language={language} name={name} onText={setText} />}
-          {known.length > 0 && (
-            <section className="sheet" aria-label="Types of other schemas">
-              <h2>Types of other schemas</h2>
-              <div style={{ padding: 16 }}>
-                <MultiSelect
-                  label="It names types of"
-                  description={`Their latest versions, for good. ${REFERRED[language]}`}
-                  searchable
-                  limit={100}
-                  data={known.map((s) => s.name)}
-                  value={named}
-                  onChange={setNamed}
-                />
-              </div>
-            </section>
-          )}
+          <References language={language} own={name} references={references} onChange={setReferences} />
           <section className="sheet" aria-label="Rule">
             <h2>Rule for new versions</h2>
             <div style={{ padding: 16 }}>

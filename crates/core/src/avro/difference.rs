@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use super::json::collect;
-use super::resolution::{said, same_name};
+use super::resolution::{matches, of, said};
 use super::schema::{Field, Schema};
 use crate::schemas::SchemaChange;
 
@@ -41,11 +41,7 @@ impl<'s> Walk<'s> {
     }
 
     fn both(&mut self, earlier: &'s Schema, later: &'s Schema, path: &str) {
-        let find = |schema: &'s Schema, named: &HashMap<&'s str, &'s Schema>| match schema {
-            Schema::Recursive(name) => named.get(name.as_str()).copied().unwrap_or(schema),
-            _ => schema,
-        };
-        let (earlier, later) = (find(earlier, &self.earlier), find(later, &self.later));
+        let (earlier, later) = (of(earlier, &self.earlier), of(later, &self.later));
         match (optional(earlier), optional(later)) {
             (Some(a), Some(b)) => return self.both(a, b, path),
             (Some(a), None) if !matches!(later, Schema::Union(_)) => {
@@ -108,19 +104,17 @@ impl<'s> Walk<'s> {
     }
 
     fn branches(&mut self, earlier: &'s [Schema], later: &'s [Schema], path: &str) {
-        let same = |a: &Schema, b: &Schema| match (a, b) {
-            (Schema::Record { names: a, .. }, Schema::Record { names: b, .. })
-            | (Schema::Enum { names: a, .. }, Schema::Enum { names: b, .. })
-            | (Schema::Fixed { names: a, .. }, Schema::Fixed { names: b, .. }) => same_name(b, a),
-            _ => a.type_name() == b.type_name(),
-        };
-        for branch in later {
-            match earlier.iter().find(|a| same(a, branch)) {
+        let same = |a: &'s Schema, b: &'s Schema| matches(of(b, &self.later), of(a, &self.earlier));
+        let pairs: Vec<(Option<&'s Schema>, &'s Schema)> =
+            later.iter().map(|branch| (earlier.iter().find(|a| same(a, branch)), branch)).collect();
+        let gone: Vec<&'s Schema> = earlier.iter().filter(|a| !later.iter().any(|b| same(a, b))).collect();
+        for (before, branch) in pairs {
+            match before {
                 Some(before) => self.both(before, branch, path),
                 None => self.say(path, format!("may now also be {}", said(branch))),
             }
         }
-        for branch in earlier.iter().filter(|a| !later.iter().any(|b| same(a, b))) {
+        for branch in gone {
             self.say(path, format!("can no longer be {}", said(branch)));
         }
     }

@@ -25,7 +25,8 @@ struct Check<'s> {
     found: Vec<Misfit>,
 }
 
-fn of<'s>(schema: &'s Schema, named: &HashMap<&'s str, &'s Schema>) -> &'s Schema {
+/// A schema itself, or the one that a name within its own definition stands for.
+pub(super) fn of<'s>(schema: &'s Schema, named: &HashMap<&'s str, &'s Schema>) -> &'s Schema {
     match schema {
         Schema::Recursive(name) => named.get(name.as_str()).copied().unwrap_or(schema),
         _ => schema,
@@ -41,6 +42,16 @@ pub(super) fn same_name(reader: &Names, writer: &Names) -> bool {
 pub(super) fn writers_field<'w>(reader: &Field, writer: &'w [Field]) -> Option<(usize, &'w Field)> {
     let by = |name: &str| writer.iter().enumerate().find(|(_, field)| field.name == name);
     by(&reader.name).or_else(|| reader.aliases.iter().find_map(|alias| by(alias)))
+}
+
+/// Whether types match, not looking into them: named types by their names, others by their kind.
+pub(super) fn matches(reader: &Schema, writer: &Schema) -> bool {
+    match (reader, writer) {
+        (Schema::Record { names: r, .. }, Schema::Record { names: w, .. })
+        | (Schema::Enum { names: r, .. }, Schema::Enum { names: w, .. })
+        | (Schema::Fixed { names: r, .. }, Schema::Fixed { names: w, .. }) => same_name(r, w),
+        (reader, writer) => std::mem::discriminant(reader) == std::mem::discriminant(writer),
+    }
 }
 
 /// Whether a number or text of one primitive type may be read as another.
@@ -204,42 +215,25 @@ impl<'s> Check<'s> {
     }
 
     fn some_branch(&mut self, branches: &'s [Schema], writer: &'s Schema, path: &str) -> bool {
-        // a branch of the same type takes the data, also where another one could take its bytes for something else
-        let own = branches.iter().find(|branch| {
-            let primitive = matches!(branch, Schema::Int(_) | Schema::Long(_) | Schema::Bytes(_) | Schema::String(_));
-            primitive && std::mem::discriminant(*branch) == std::mem::discriminant(writer)
-        });
-        if let Some(own) = own {
-            return self.reads(own, writer, path);
-        }
-        if branches.iter().any(|branch| self.would_read(branch, writer, path)) {
+        let readers: Vec<&'s Schema> = branches.iter().map(|branch| of(branch, &self.readers)).collect();
+        // those of the same type take the data, also where another one could take its bytes for something else
+        let own: Vec<&'s Schema> = readers.iter().copied().filter(|branch| matches(branch, writer)).collect();
+        if own.iter().any(|branch| self.would_read(branch, writer, path)) {
             return true;
         }
-        // one that is nearly it says more than that there is none
-        let near = branches.iter().map(|b| of(b, &self.readers)).find(|b| match (b, writer) {
-            (Schema::Record { names: r, .. }, Schema::Record { names: w, .. })
-            | (Schema::Enum { names: r, .. }, Schema::Enum { names: w, .. })
-            | (Schema::Fixed { names: r, .. }, Schema::Fixed { names: w, .. }) => same_name(r, w),
-            (Schema::Array(_), Schema::Array(_)) | (Schema::Map(_), Schema::Map(_)) => true,
-            _ => b.type_name() == writer.type_name(),
-        });
-        let told = self.found.len();
-        if let Some(near) = near {
+        if let Some(near) = own.first() {
             if let (Some(a), Some(b)) = (name_of(near), name_of(writer)) {
                 self.pairs.remove(&(a, b));
             }
-            self.reads(near, writer, path);
+            return self.reads(near, writer, path);
         }
-        if self.found.len() == told {
-            let finding = format!(
-                "data may be {}, which is none of {}",
-                said(writer),
-                branches.iter().map(said).collect::<Vec<_>>().join(", ")
-            );
-            let remedy = format!("keep {} among the union's branches", said(writer));
-            self.misfit(path, "unions: some branch of the reader's matches", finding, remedy);
+        if readers.iter().any(|branch| promotes(branch, writer)) {
+            return true;
         }
-        false
+        let all = branches.iter().map(said).collect::<Vec<_>>().join(", ");
+        let finding = format!("data may be {}, which is none of {all}", said(writer));
+        let remedy = format!("keep {} among the union's branches", said(writer));
+        self.misfit(path, "unions: some branch of the reader's matches", finding, remedy)
     }
 
     fn record(

@@ -7,7 +7,7 @@ use serde_json::{Map, Value as Json};
 use super::binary::{DecodeError, Reader};
 use super::defaults;
 use super::json::{DEEPEST, blocks, bytes_json, collect, float_json, long_json, read_named};
-use super::resolution::{means_the_same, promotes, said, same_name, writers_field};
+use super::resolution::{matches, means_the_same, of, promotes, said, writers_field};
 use super::schema::{Field, Logical, Schema};
 
 /// Why a value cannot be read in another schema's form.
@@ -62,19 +62,20 @@ impl<'s> Resolver<'s> {
         if depth > DEEPEST {
             return Err(DecodeError::Deep.into());
         }
-        let reader = self.of(reader, &self.readers);
-        let writer = self.of(writer, &self.writers);
+        let reader = of(reader, &self.readers);
+        let writer = of(writer, &self.writers);
         if let Schema::Union(branches) = writer {
             return self.value(reader, &branches[from.branch(branches.len())?], from, path, depth + 1);
         }
         if let Schema::Union(branches) = reader {
-            let exact = branches.iter().find(|b| self.matches(b, writer, false));
-            return match exact.or_else(|| branches.iter().find(|b| self.matches(b, writer, true))) {
+            let mut branches = branches.iter().map(|branch| of(branch, &self.readers));
+            let exact = branches.clone().find(|branch| matches(branch, writer));
+            return match exact.or_else(|| branches.find(|branch| promotes(branch, writer))) {
                 Some(branch) => self.value(branch, writer, from, path, depth + 1),
                 None => unfit(path, format!("the value is {}, which none of the branches takes", said(writer))),
             };
         }
-        if !self.matches(reader, writer, true) {
+        if !matches(reader, writer) && !promotes(reader, writer) {
             return unfit(path, format!("the value is {}, {} is expected", said(writer), said(reader)));
         }
         if let (Some(r), Some(w)) = (logical(reader), logical(writer))
@@ -134,28 +135,6 @@ impl<'s> Resolver<'s> {
             (Schema::Bytes(l), Schema::Bytes(_)) => bytes_json(from.bytes()?, *l),
             _ => read_named(writer, from, &self.writers)?,
         })
-    }
-
-    fn of<'a>(&self, schema: &'a Schema, named: &HashMap<&'s str, &'s Schema>) -> &'a Schema
-    where
-        's: 'a,
-    {
-        match schema {
-            Schema::Recursive(name) => named.get(name.as_str()).copied().unwrap_or(schema),
-            _ => schema,
-        }
-    }
-
-    /// Whether the types match, not looking into them.
-    fn matches(&self, reader: &Schema, writer: &Schema, promoted: bool) -> bool {
-        match (self.of(reader, &self.readers), self.of(writer, &self.writers)) {
-            (Schema::Record { names: r, .. }, Schema::Record { names: w, .. })
-            | (Schema::Enum { names: r, .. }, Schema::Enum { names: w, .. })
-            | (Schema::Fixed { names: r, .. }, Schema::Fixed { names: w, .. }) => same_name(r, w),
-            (reader, writer) => {
-                std::mem::discriminant(reader) == std::mem::discriminant(writer) || (promoted && promotes(reader, writer))
-            }
-        }
     }
 
     fn record(&self, fields: &[Field], written: &[Field], from: &mut Reader<'_>, path: &str, depth: usize) -> Resolved {

@@ -104,6 +104,19 @@ impl Shape {
         serde_json::to_string_pretty(&schema).ok()
     }
 
+    /// The least and the greatest number; a whole one stays exact beside those with a fraction.
+    #[allow(clippy::cast_precision_loss, reason = "only to see which is the further one")]
+    fn bounds(&self) -> Option<(Json, Json)> {
+        Some(match (self.integers, self.numbers) {
+            (None, None) => return None,
+            (Some((low, high)), None) => (low.into(), high.into()),
+            (None, Some((low, high))) => (low.into(), high.into()),
+            (Some((a, b)), Some((low, high))) => {
+                (if a as f64 <= low { a.into() } else { low.into() }, if b as f64 >= high { b.into() } else { high.into() })
+            }
+        })
+    }
+
     fn json_schema(&self) -> Json {
         let mut out = Map::new();
         let mut types = Vec::new();
@@ -124,14 +137,8 @@ impl Shape {
         } else if !types.is_empty() {
             out.insert("type".into(), types.into());
         }
-        #[allow(clippy::cast_precision_loss, reason = "a bound beside numbers with a fraction")]
-        match (self.integers, self.numbers) {
-            (Some((low, high)), None) => out.extend([("minimum".into(), low.into()), ("maximum".into(), high.into())]),
-            (integers, Some((low, high))) => {
-                let (a, b) = integers.map_or((low, high), |(a, b)| (low.min(a as f64), high.max(b as f64)));
-                out.extend([("minimum".into(), a.into()), ("maximum".into(), b.into())]);
-            }
-            (None, None) => {}
+        if let Some((low, high)) = self.bounds() {
+            out.extend([("minimum".into(), low), ("maximum".into(), high)]);
         }
         if self.texts > 0 && self.times == self.texts {
             out.insert("format".into(), "date-time".into());
@@ -239,9 +246,7 @@ impl Shape {
     }
 
     fn range(&self) -> Option<Json> {
-        let json = self.json_schema();
-        let (low, high) = (json.get("minimum")?, json.get("maximum")?);
-        Some(json!({"minimum": low, "maximum": high}))
+        self.bounds().map(|(low, high)| json!({"minimum": low, "maximum": high}))
     }
 }
 

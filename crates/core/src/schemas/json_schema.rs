@@ -6,7 +6,7 @@ mod walk;
 
 use std::sync::Arc;
 
-use jsonschema::{Draft, PatternOptions, ValidationError, Validator};
+use jsonschema::{Draft, PatternOptions, ValidationError, ValidationOptions, Validator};
 use serde_json::{Value as Json, json};
 
 use super::{Reference, TextFault};
@@ -54,8 +54,7 @@ impl JsonSchema {
                 return Err(TextFault::at(place, format!("{other:?} is neither draft 2020-12 nor draft-07 of JSON Schema")));
             }
         };
-        let patterns = PatternOptions::regex().size_limit(PATTERN_BYTES).dfa_size_limit(PATTERN_BYTES);
-        let validator = jsonschema::options().with_draft(draft).with_pattern_options(patterns).build(&root);
+        let validator = options(draft).build(&root);
         let validator = validator.map_err(|error| {
             let steps = steps(error.instance_path().as_str(), &root);
             TextFault::at(locate(text, &steps), said(&error))
@@ -84,6 +83,11 @@ impl JsonSchema {
     pub fn root(&self) -> &Json {
         &self.root
     }
+}
+
+fn options(draft: Draft) -> ValidationOptions<'static> {
+    let patterns = PatternOptions::regex().size_limit(PATTERN_BYTES).dfa_size_limit(PATTERN_BYTES);
+    jsonschema::options().with_draft(draft).with_pattern_options(patterns)
 }
 
 fn read(text: &str) -> Result<Json, TextFault> {

@@ -131,6 +131,18 @@ pub enum Parsed {
     Protobuf(protobuf::ProtoSchema),
 }
 
+impl Parsed {
+    /// The language it is written in.
+    #[must_use]
+    pub fn language(&self) -> Language {
+        match self {
+            Self::Avro(_) => Language::Avro,
+            Self::JsonSchema(_) => Language::JsonSchema,
+            Self::Protobuf(_) => Language::Protobuf,
+        }
+    }
+}
+
 /// A schema's text with all it needs to stand by itself, and its fingerprint.
 #[derive(Debug, Clone)]
 pub struct Standalone {

@@ -5,7 +5,9 @@ mod compare;
 
 use miette::Diagnostic;
 use prost_reflect::prost::Message;
-use prost_reflect::{DescriptorPool, DeserializeOptions, DynamicMessage, MessageDescriptor, SerializeOptions};
+use prost_reflect::{
+    DescriptorPool, DeserializeOptions, DynamicMessage, MessageDescriptor, ReflectMessage, SerializeOptions, Value,
+};
 use protox::file::{ChainFileResolver, File, FileResolver, GoogleFileResolver};
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
@@ -101,7 +103,8 @@ impl ProtoSchema {
         compiler.open_file(MAIN).map_err(|error| {
             let finding = finding(&error);
             let own = error.file().is_none_or(|file| file == MAIN);
-            let span = error.labels().and_then(|mut labels| labels.next()).filter(|_| own);
+            // of two that conflict the later one is at fault
+            let span = error.labels().and_then(Iterator::last).filter(|_| own);
             let place = span.map_or(start, |label| Place::of_byte(&main, label.offset()));
             TextFault::at(place, if own { finding } else { format!("in {}: {finding}", error.file().unwrap_or_default()) })
         })?;
@@ -142,15 +145,37 @@ impl ProtoSchema {
     /// Whether bytes are a value, without fields that the file does not know.
     ///
     /// # Errors
-    /// What does not fit.
+    /// What does not fit, with its path.
     pub fn check(&self, value: &[u8]) -> Result<(), String> {
         let message = DynamicMessage::decode(self.message.clone(), value).map_err(|e| e.to_string())?;
-        if let Some(unknown) = message.unknown_fields().next() {
-            return Err(format!("the message {} has no field of number {}", self.message.full_name(), unknown.number()));
+        check_message(&message, "$")
+    }
+}
+
+/// Checks a message and those in it: the decoder keeps what it does not know, and misses nothing that is required.
+fn check_message(message: &DynamicMessage, path: &str) -> Result<(), String> {
+    let descriptor = message.descriptor();
+    if let Some(unknown) = message.unknown_fields().next() {
+        return Err(format!(
+            "at {path}: the message {} has no field of number {}",
+            descriptor.full_name(),
+            unknown.number()
+        ));
+    }
+    if let Some(lacking) = descriptor.fields().find(|f| f.is_required() && !message.has_field(f)) {
+        return Err(format!("at {path}: the required field {} is missing", lacking.name()));
+    }
+    message.fields().try_for_each(|(field, value)| check_value(value, &format!("{path}.{}", field.name())))
+}
+
+fn check_value(value: &Value, path: &str) -> Result<(), String> {
+    match value {
+        Value::Message(inner) => check_message(inner, path),
+        Value::List(items) => {
+            (0..).zip(items).try_for_each(|(n, item): (usize, _)| check_value(item, &format!("{path}[{n}]")))
         }
-        // a field that must be there is not noticed while decoding
-        let lacking = self.message.fields().find(|f| f.is_required() && !message.has_field(f));
-        lacking.map_or(Ok(()), |field| Err(format!("the required field {} is missing", field.name())))
+        Value::Map(items) => items.values().try_for_each(|item| check_value(item, &format!("{path}{{}}"))),
+        _ => Ok(()),
     }
 }
 
@@ -161,7 +186,7 @@ fn finding(error: &protox::Error) -> String {
         let digits_or_colon = |c: char| c.is_ascii_digit() || c == ':';
         rest.trim_start_matches(digits_or_colon).trim_start()
     });
-    let label = error.labels().and_then(|mut labels| labels.next()?.label().map(str::to_owned));
+    let label = error.labels().and_then(|labels| labels.last()?.label().map(str::to_owned));
     match label.filter(|label| !text.contains(label.as_str())) {
         Some(label) => format!("{text} ({label})"),
         None => text.to_owned(),

@@ -2,7 +2,7 @@
 
 use bytes::Bytes;
 use gonvel_core::avro::single_object;
-use gonvel_core::naming::{Offset, TopicId, TopicPartition};
+use gonvel_core::naming::{Offset, PartitionId, TopicId, TopicPartition};
 use gonvel_core::partitioning::partition_of;
 use gonvel_core::ports::{PartitionBounds, PortError, StoredBlock, Topic, TopicLog};
 use gonvel_core::produce::time;
@@ -75,44 +75,60 @@ pub(crate) async fn backward(
     Ok(out)
 }
 
-/// A partition's newest records in pieces, the latest first: no more is held at once than a piece, and not more is read in all
-/// than a number of records and of bytes.
+/// A topic's newest records in pieces, partition by partition, the latest of each first: no more is held at once than a piece,
+/// and not more is read in all than a number of records and of bytes.
 pub(crate) struct Newest {
-    at: TopicPartition,
-    bounds: PartitionBounds,
-    last: i64,
+    topic: TopicId,
+    /// The partitions left, each with the offset that is read up to.
+    left: Vec<(PartitionBounds, i64)>,
+    /// Records that each partition gives at most, and those that the first one left still may.
+    each: usize,
     records_left: usize,
     bytes_left: usize,
 }
 
 /// Records of a piece.
 const PIECE: usize = 500;
-/// Bytes of keys and values read of a partition at most.
-const NEWEST_BYTES: usize = 32 << 20;
+/// Bytes of keys and values read at most.
+const NEWEST_BYTES: usize = 64 << 20;
 
 impl Newest {
-    pub(crate) fn of(topic: TopicId, bounds: PartitionBounds, records: usize) -> Self {
-        let at = TopicPartition { topic, partition: bounds.partition };
-        let last = bounds.next.0 - 1;
-        Self { at, bounds, last, records_left: records, bytes_left: NEWEST_BYTES }
+    /// `each` records at most of every partition.
+    pub(crate) async fn of_each(state: &ServerState, topic: TopicId, each: usize) -> Result<Self, PortError> {
+        let left: Vec<_> = state.database.bounds(topic).await?.into_iter().map(|b| (b, b.next.0 - 1)).rev().collect();
+        Ok(Self { topic, left, each, records_left: each, bytes_left: NEWEST_BYTES })
     }
 
-    /// The next piece; empty at the end.
-    pub(crate) async fn piece(&mut self, state: &ServerState) -> Result<Vec<Placed>, PortError> {
-        let wanted = self.records_left.min(PIECE);
-        if wanted == 0 || self.bytes_left == 0 {
-            return Ok(Vec::new());
+    /// About so many records in all, as many of each partition.
+    pub(crate) async fn of(state: &ServerState, topic: &Topic, records: usize) -> Result<Self, PortError> {
+        let partitions = usize::try_from(topic.partitions).unwrap_or(1).max(1);
+        Self::of_each(state, topic.id, records.div_ceil(partitions)).await
+    }
+
+    /// The next piece and its partition; none at the end.
+    pub(crate) async fn piece(&mut self, state: &ServerState) -> Result<Option<(PartitionId, Vec<Placed>)>, PortError> {
+        while let Some((bounds, last)) = self.left.last_mut() {
+            let wanted = self.records_left.min(PIECE);
+            let at = TopicPartition { topic: self.topic, partition: bounds.partition };
+            let found = match wanted {
+                0 => Vec::new(),
+                wanted => backward(state, at, bounds, *last, wanted).await?,
+            };
+            if let Some(earliest) = found.last() {
+                *last = earliest.offset.0 - 1;
+                let size = |part: &Option<Bytes>| part.as_ref().map_or(0, Bytes::len);
+                let bytes: usize = found.iter().map(|p| size(&p.record.key) + size(&p.record.value)).sum();
+                self.bytes_left = self.bytes_left.saturating_sub(bytes);
+                self.records_left -= found.len();
+                if self.bytes_left == 0 {
+                    self.left.clear();
+                }
+                return Ok(Some((at.partition, found)));
+            }
+            self.left.pop();
+            self.records_left = self.each;
         }
-        let found = backward(state, self.at, &self.bounds, self.last, wanted).await?;
-        let size = |part: &Option<Bytes>| part.as_ref().map_or(0, Bytes::len);
-        let bytes: usize = found.iter().map(|p| size(&p.record.key) + size(&p.record.value)).sum();
-        self.bytes_left = self.bytes_left.saturating_sub(bytes);
-        self.records_left -= found.len();
-        self.last = found.last().map_or(-1, |p| p.offset.0 - 1);
-        if found.is_empty() {
-            self.records_left = 0;
-        }
-        Ok(found)
+        Ok(None)
     }
 }
 

@@ -25,10 +25,23 @@ pub(super) async fn parsed(
     refers: &[Refers],
 ) -> Result<Standalone, Refusal> {
     let references = state.database.schema_references(refers).await?;
-    core::parse(language, text, &references).map_err(|fault| {
-        Refusal::new(StatusCode::UNPROCESSABLE_ENTITY, "schema-text", "The schema's text cannot be taken", fault.to_string())
-            .at("text")
+    let text = text.to_owned();
+    // a long text is work for the processor: the threads that answer requests must not wait for it
+    let parsed = tokio::task::spawn_blocking(move || core::parse(language, &text, &references));
+    let parsed = parsed.await.map_err(|e| PortError::TryAgain { during: "reading a schema", cause: Box::new(e) })?;
+    parsed.map_err(|fault| {
+        let refusal = Refusal::new(
+            StatusCode::UNPROCESSABLE_ENTITY,
+            "schema-text",
+            "The schema's text cannot be taken",
+            fault.to_string(),
+        );
+        refusal.at("text").with_fault(fault_of(fault))
     })
+}
+
+fn fault_of(fault: core::TextFault) -> SchemaFault {
+    SchemaFault { line: fault.line, column: fault.column, finding: fault.finding }
 }
 
 fn misfits(misfits: Vec<Misfit>) -> Vec<SchemaMisfit> {
@@ -89,7 +102,7 @@ fn verdict(
     let new = match core::parse(stored.language, text, references) {
         Ok(new) => new.parsed,
         Err(fault) => {
-            verdict.fault = Some(SchemaFault { line: fault.line, column: fault.column, finding: fault.finding });
+            verdict.fault = Some(fault_of(fault));
             return Ok(verdict);
         }
     };

@@ -1,10 +1,10 @@
 //! Records that come for a topic whose keys or values are bound to a schema.
 
-use std::collections::HashMap;
-use std::sync::{Arc, Mutex};
+use std::collections::HashSet;
 
 use bytes::Bytes;
 use gonvel_core::naming::{SchemaId, TopicName};
+use gonvel_core::ports::PortError;
 use gonvel_core::record::{Header, Record};
 use gonvel_core::schemas::Language;
 use gonvel_core::schemas::values::{SCHEMA_HEADER, ValueSchema};
@@ -21,9 +21,8 @@ pub(crate) struct Bound {
     language: Language,
     said: String,
     required: bool,
-    /// Earlier versions' texts; parsed when a record of theirs comes.
-    earlier: HashMap<SchemaId, String>,
-    parsed: Mutex<HashMap<SchemaId, Arc<ValueSchema>>>,
+    /// All versions: a record may say that it follows an earlier one.
+    versions: HashSet<SchemaId>,
 }
 
 /// What a topic's keys and values are bound to.
@@ -43,12 +42,7 @@ fn latest(versions: &[SchemaVersion], role: &str) -> Result<Option<Bound>, Refus
         language: version.language,
         said: format!("{}:{}", version.name, version.version),
         required: version.required,
-        earlier: versions
-            .iter()
-            .filter(|v| v.role == role && v.id != version.id)
-            .map(|v| (SchemaId(v.id), v.text.clone()))
-            .collect(),
-        parsed: Mutex::default(),
+        versions: versions.iter().filter(|v| v.role == role).map(|v| SchemaId(v.id)).collect(),
     }))
 }
 
@@ -59,26 +53,31 @@ impl Bound {
         Ok((self.schema.write(&value)?, Some(self.id)))
     }
 
-    /// An earlier version, if a record says that it follows it.
-    fn earlier(&self, id: SchemaId) -> Option<Arc<ValueSchema>> {
-        let text = self.earlier.get(&id)?;
-        let mut parsed = self.parsed.lock().ok()?;
-        if let Some(known) = parsed.get(&id) {
-            return Some(known.clone());
-        }
-        let schema = Arc::new(ValueSchema::new(self.language, text).ok()?);
-        parsed.insert(id, schema.clone());
-        Some(schema)
-    }
-
-    fn take(&self, part: &mut Option<Bytes>, id: &mut Option<SchemaId>) -> Result<(), String> {
+    async fn take(&self, state: &ServerState, part: &mut Option<Bytes>, id: &mut Option<SchemaId>) -> Result<(), NotFit> {
         let Some(bytes) = part.as_ref() else { return Ok(()) };
-        if let Some(earlier) = id.and_then(|id| self.earlier(id)) {
-            return earlier.take(bytes).map(|taken| *part = Some(taken));
-        }
-        *part = Some(self.schema.take(bytes)?);
-        *id = Some(self.id);
+        let said = id.filter(|id| self.versions.contains(id) && *id != self.id);
+        let earlier = match said {
+            Some(id) => state.schema(id).await?,
+            None => None,
+        };
+        let by = earlier.as_deref().unwrap_or(&self.schema);
+        *part = Some(by.take(bytes).map_err(|e| NotFit::Record(format!("does not fit {}: {e}", self.said)))?);
+        *id = said.or(Some(self.id));
         Ok(())
+    }
+}
+
+/// Why a record is not taken.
+pub(crate) enum NotFit {
+    /// What does not fit, with its path.
+    Record(String),
+    /// It cannot be told now.
+    Port(PortError),
+}
+
+impl From<PortError> for NotFit {
+    fn from(error: PortError) -> Self {
+        Self::Port(error)
     }
 }
 
@@ -96,17 +95,17 @@ impl Fitting {
     /// Makes a record fit where that is required: the version it says it was written with, else the latest.
     ///
     /// # Errors
-    /// What does not fit, with its path.
-    pub(crate) fn fit(&self, record: &mut Record) -> Result<(), String> {
+    /// [`NotFit`].
+    pub(crate) async fn fit(&self, state: &ServerState, record: &mut Record) -> Result<(), NotFit> {
+        let named = |part: &str| {
+            let part = part.to_owned();
+            move |e| if let NotFit::Record(finding) = e { NotFit::Record(format!("the {part} {finding}")) } else { e }
+        };
         if let Some(bound) = self.key.as_ref().filter(|b| b.required) {
-            bound
-                .take(&mut record.key, &mut record.key_schema)
-                .map_err(|e| format!("the key does not fit {}: {e}", bound.said))?;
+            bound.take(state, &mut record.key, &mut record.key_schema).await.map_err(named("key"))?;
         }
         if let Some(bound) = self.value.as_ref().filter(|b| b.required) {
-            bound
-                .take(&mut record.value, &mut record.schema)
-                .map_err(|e| format!("the value does not fit {}: {e}", bound.said))?;
+            bound.take(state, &mut record.value, &mut record.schema).await.map_err(named("value"))?;
         }
         // text does not say by itself what it follows
         if let Some(bound) = self.value.as_ref().filter(|b| b.language == Language::JsonSchema)

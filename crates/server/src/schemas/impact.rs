@@ -197,24 +197,15 @@ async fn trial(
         known: HashMap::new(),
         trial: Trial { topic: binding.topic.clone(), role: binding.role.clone(), tried: 0, failed: 0, first: Vec::new() },
     };
-    let bounds = state.database.bounds(topic.id).await?;
-    let each = (TRIED / bounds.len().max(1)).max(1);
-    for bounds in bounds {
-        let partition = bounds.partition;
-        let mut newest = Newest::of(topic.id, bounds, each);
-        loop {
-            let piece = newest.piece(state).await?;
-            if piece.is_empty() {
-                break;
-            }
-            reading.learn(state, &piece).await?;
-            // decoding is work for the processor: the threads that answer requests must not wait for it
-            let done = tokio::task::spawn_blocking(move || {
-                reading.read(partition, &piece);
-                reading
-            });
-            reading = done.await.map_err(|e| PortError::TryAgain { during: "trying records", cause: Box::new(e) })?;
-        }
+    let mut newest = Newest::of(state, &topic, TRIED).await?;
+    while let Some((partition, piece)) = newest.piece(state).await? {
+        reading.learn(state, &piece).await?;
+        // decoding is work for the processor: the threads that answer requests must not wait for it
+        let done = tokio::task::spawn_blocking(move || {
+            reading.read(partition, &piece);
+            reading
+        });
+        reading = done.await.map_err(|e| PortError::TryAgain { during: "trying records", cause: Box::new(e) })?;
     }
     Ok(reading.trial)
 }

@@ -98,21 +98,12 @@ fn sample(text: &str) -> Result<Vec<Value>, Refusal> {
 
 async fn newest(state: &ServerState, topic: &str, most: usize) -> Result<Vec<Value>, Refusal> {
     let topic = state.database.topic(&TopicName::parse(topic)?).await?;
-    let bounds = state.database.bounds(topic.id).await?;
-    let each = most.div_ceil(bounds.len().max(1));
-    let mut values = Vec::new();
-    let mut decoder = Decoder::default();
-    for bounds in bounds {
-        let mut newest = Newest::of(topic.id, bounds, each);
-        loop {
-            let piece = newest.piece(state).await?;
-            if piece.is_empty() {
-                break;
-            }
-            decoder.learn_all(state, &piece).await?;
-            let some = piece.iter().filter(|p| p.record.value.is_some());
-            values.extend(some.map(|p| decoder.json(p.record.value.as_ref(), p.record.schema)));
-        }
+    let (mut values, mut decoder) = (Vec::new(), Decoder::default());
+    let mut newest = Newest::of(state, &topic, most).await?;
+    while let Some((_, piece)) = newest.piece(state).await? {
+        decoder.learn_all(state, &piece).await?;
+        let some = piece.iter().filter(|p| p.record.value.is_some());
+        values.extend(some.map(|p| decoder.json(p.record.value.as_ref(), p.record.schema)));
     }
     values.truncate(most);
     Ok(values)

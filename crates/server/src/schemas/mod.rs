@@ -17,8 +17,8 @@ use gonvel_core::ports::{PortError, TopicLog};
 use gonvel_core::schemas as core;
 use gonvel_http_api as api;
 use gonvel_http_api::{
-    BindingRequest, NewSchema, Problem, Registered, Schema, SchemaBinding, SchemaEdit, SchemaQuery, SchemaSummary,
-    SchemaText, SchemaUses, SchemaVersion,
+    BindingRequest, NewSchema, Problem, Registered, Schema, SchemaAbout, SchemaBinding, SchemaEdit, SchemaQuery,
+    SchemaSummary, SchemaText, SchemaUses, SchemaVersion,
 };
 use gonvel_storage::catalog::schemas::{About, Binding, ListedSchema, NewText, Refers, StoredSchema, StoredVersion};
 
@@ -141,30 +141,30 @@ async fn uses(state: &ServerState, name: &SchemaName) -> Result<SchemaUses, Refu
 
 async fn whole(state: &ServerState, name: &SchemaName) -> Result<Schema, Refusal> {
     let (stored, versions) = state.database.schema(name).await?;
+    let (revision, written_in) = (stored.revision, stored.language);
     Ok(Schema {
+        about: presented(stored),
+        revision,
+        versions: versions.into_iter().rev().map(|v| version(written_in, v)).collect(),
+        uses: uses(state, name).await?,
+    })
+}
+
+fn presented(stored: StoredSchema) -> SchemaAbout {
+    SchemaAbout {
         name: stored.name,
         language: language(stored.language),
         description: stored.description,
         owner: stored.owner,
         labels: stored.labels,
         rule: rule(stored.rule),
-        revision: stored.revision,
         retired_at: stored.retired_at.map(|at| rfc3339(at.timestamp_micros())),
-        versions: versions.into_iter().rev().map(|v| version(stored.language, v)).collect(),
-        uses: uses(state, name).await?,
-    })
+    }
 }
 
 fn summary(listed: ListedSchema) -> SchemaSummary {
-    let StoredSchema { name, language: written_in, description, owner, labels, rule: kept, retired_at, .. } = listed.schema;
     SchemaSummary {
-        name,
-        language: language(written_in),
-        description,
-        owner,
-        labels,
-        rule: rule(kept),
-        retired_at: retired_at.map(|at| rfc3339(at.timestamp_micros())),
+        about: presented(listed.schema),
         version: listed.latest.map(|(version, _)| version),
         latest_at: listed.latest.map(|(_, at)| rfc3339(at.timestamp_micros())),
         topics: listed.topics.into_iter().map(binding).collect(),
@@ -198,8 +198,8 @@ pub(crate) async fn create(
     let about = about(new.description, new.owner, new.labels, new.rule, false)?;
     let refers = refers(&new.references);
     let written_in = asked_language(new.language);
-    checking::parsed(&state, written_in, &new.text, &refers).await?;
-    let text = NewText { text: &new.text, refers: &refers, author: &new.author, why: &new.why };
+    let parsed = checking::parsed(&state, written_in, &new.text, &refers).await?;
+    let text = NewText { text: &new.text, parsed: &parsed, refers: &refers, author: &new.author, why: &new.why };
     state.database.create_schema(&name, written_in, &about, &text).await?;
     Ok((StatusCode::CREATED, Json(whole(&state, &name).await?)))
 }
@@ -263,8 +263,8 @@ pub(crate) async fn register(
     let name = SchemaName::parse(name)?;
     let refers = refers(&new.references);
     let (stored, _) = state.database.schema(&name).await?;
-    checking::parsed(&state, stored.language, &new.text, &refers).await?;
-    let text = NewText { text: &new.text, refers: &refers, author: &new.author, why: &new.why };
+    let parsed = checking::parsed(&state, stored.language, &new.text, &refers).await?;
+    let text = NewText { text: &new.text, parsed: &parsed, refers: &refers, author: &new.author, why: &new.why };
     let version = state.database.add_version(&name, &text).await?;
     state.forget_fittings();
     Ok(Json(Registered { version }))

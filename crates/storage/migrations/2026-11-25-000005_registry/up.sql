@@ -26,9 +26,13 @@ ALTER TABLE schema_versions
     ADD COLUMN author text NOT NULL DEFAULT '',
     ADD COLUMN why text NOT NULL DEFAULT '';
 
+-- a name has 200 characters at most: of the longest topics it is cut, and told apart by a digest
+ALTER TABLE schema_versions ADD COLUMN named text;
+UPDATE schema_versions SET named = CASE WHEN length(topic || '.' || role) <= 200 THEN topic
+    ELSE left(topic, 170) || '-' || left(md5(topic), 16) END || '.' || role;
 INSERT INTO schemas (name, language, created_at)
-SELECT topic || '.' || role, 'avro', min(created_at) FROM schema_versions GROUP BY topic, role;
-UPDATE schema_versions v SET schema_id = s.id FROM schemas s WHERE s.name = v.topic || '.' || v.role;
+SELECT named, 'avro', min(created_at) FROM schema_versions GROUP BY named;
+UPDATE schema_versions v SET schema_id = s.id FROM schemas s WHERE s.name = v.named;
 
 CREATE TABLE topic_schemas (
     topic_id bigint NOT NULL REFERENCES topics ON DELETE CASCADE,
@@ -45,6 +49,7 @@ SELECT DISTINCT t.id, v.role, v.schema_id FROM schema_versions v JOIN topics t O
 DROP INDEX schemas_by_text;
 ALTER TABLE schema_versions
     ALTER COLUMN schema_id SET NOT NULL,
+    DROP COLUMN named,
     DROP COLUMN topic,
     DROP COLUMN role,
     ADD UNIQUE (schema_id, version);

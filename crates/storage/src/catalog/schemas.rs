@@ -10,7 +10,7 @@ use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel::result::Error;
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
-use gonvel_core::schemas::{Half, Language, Rule};
+use gonvel_core::schemas::{Half, Language, Rule, Standalone};
 use serde::{Deserialize, Serialize};
 
 use crate::schema::{schema_versions, schemas};
@@ -90,6 +90,8 @@ pub struct About {
 pub struct NewText<'a> {
     /// The text.
     pub text: &'a str,
+    /// What it was parsed to.
+    pub parsed: &'a Standalone,
     /// The versions it names types of.
     pub refers: &'a [Refers],
     /// Who registers it.

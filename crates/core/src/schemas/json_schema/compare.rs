@@ -7,6 +7,7 @@
 use std::collections::HashSet;
 use std::sync::OnceLock;
 
+use jsonschema::{Draft, Validator};
 use serde_json::{Map, Value as Json};
 
 use super::JsonSchema;
@@ -19,6 +20,7 @@ pub fn misfits(reader: &JsonSchema, writer: &JsonSchema) -> Vec<Misfit> {
     let mut check = Check {
         reader: Side::new(&reader.root),
         writer: Side::new(&writer.root),
+        one_root: reader.root == writer.root,
         pairs: HashSet::new(),
         left: MOST_STEPS,
         found: Vec::new(),
@@ -43,6 +45,16 @@ pub(super) struct Side<'s> {
 impl<'s> Side<'s> {
     pub(super) fn new(root: &'s Json) -> Self {
         Self { root }
+    }
+
+    fn is_draft_7(self) -> bool {
+        self.root.get("$schema").and_then(Json::as_str).is_some_and(|s| s.contains("draft-07"))
+    }
+
+    /// Checks values by a schema that refers to nothing, in the draft of the whole.
+    pub(super) fn checker(self, schema: &Json) -> Option<Validator> {
+        let draft = if self.is_draft_7() { Draft::Draft7 } else { Draft::Draft202012 };
+        super::options(draft).build(schema).ok()
     }
 
     fn target(self, reference: &str) -> Option<&'s Json> {
@@ -140,7 +152,18 @@ fn apart(other: &Json, writer: &Map<String, Json>) -> bool {
         })
 }
 
-fn is_combining(keyword: &str) -> bool {
+/// Whether something in a schema refers to elsewhere.
+pub(super) fn refers(schema: &Json) -> bool {
+    match schema {
+        Json::Object(object) => {
+            object.contains_key("$ref") || object.contains_key("$dynamicRef") || object.values().any(refers)
+        }
+        Json::Array(items) => items.iter().any(refers),
+        _ => false,
+    }
+}
+
+pub(super) fn is_combining(keyword: &str) -> bool {
     matches!(keyword, "allOf" | "anyOf" | "oneOf" | "$ref")
 }
 
@@ -162,12 +185,14 @@ pub(super) fn type_of(value: &Json) -> &'static str {
 }
 
 pub(super) struct Check<'s> {
-    reader: Side<'s>,
+    pub(super) reader: Side<'s>,
     writer: Side<'s>,
+    /// Whether references mean the same on both sides.
+    one_root: bool,
     /// Pairs that are being compared or were found to fit, by their places in memory.
     pairs: HashSet<(usize, usize, bool)>,
     /// Comparisons left: schemas can be written for which there is no end of them.
-    left: usize,
+    pub(super) left: usize,
     found: Vec<Misfit>,
 }
 
@@ -197,8 +222,13 @@ fn nothing_said<'s>() -> &'s Map<String, Json> {
 }
 
 fn parts<'s>(side: Side<'s>, schema: &'s Map<String, Json>) -> Vec<Part<'s>> {
+    let target = schema.get("$ref").and_then(Json::as_str).and_then(|r| side.target(r));
+    // what stands beside a reference counts for nothing in draft-07
+    if let Some(target) = target.filter(|_| side.is_draft_7()) {
+        return vec![Part::Schema(target)];
+    }
     let mut out = vec![Part::Own(schema)];
-    out.extend(schema.get("$ref").and_then(Json::as_str).and_then(|r| side.target(r)).map(Part::Schema));
+    out.extend(target.map(Part::Schema));
     out.extend(schema.get("allOf").and_then(Json::as_array).into_iter().flatten().map(Part::Schema));
     out.extend(schema.get("anyOf").map(Part::Any));
     out.extend(schema.get("oneOf").map(Part::One));
@@ -236,12 +266,8 @@ impl<'s> Check<'s> {
     }
 
     /// Whether both are the same text that means the same.
-    fn same(&self, reader: &Json, writer: &Json) -> bool {
-        let refers = |schema: &Json| {
-            let text = schema.to_string();
-            text.contains("$ref\"") || text.contains("$dynamicRef\"")
-        };
-        reader == writer && (self.reader.root == self.writer.root || !refers(reader))
+    pub(super) fn same(&self, reader: &Json, writer: &Json) -> bool {
+        reader == writer && (self.one_root || !refers(reader))
     }
 
     pub(super) fn accepts(&mut self, reader: &'s Json, written: Written<'s>, path: &str, depth: usize) -> bool {

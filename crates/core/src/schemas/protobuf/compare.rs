@@ -7,10 +7,13 @@ use prost_reflect::{Cardinality, EnumDescriptor, FieldDescriptor, Kind, MessageD
 use super::ProtoSchema;
 use crate::schemas::{Misfit, SchemaChange};
 
+/// How deep messages are looked into: messages can be chained without end, and what reads values goes no deeper either.
+const DEEPEST: usize = 100;
+
 /// All that keeps a reader from reading whatever a writer may write.
 #[must_use]
 pub fn misfits(reader: &ProtoSchema, writer: &ProtoSchema) -> Vec<Misfit> {
-    let mut check = Check { seen: HashSet::new(), found: Vec::new() };
+    let mut check = Check { depth: 0, seen: HashSet::new(), found: Vec::new() };
     check.messages(&reader.message, &writer.message, "$");
     check.found
 }
@@ -18,7 +21,7 @@ pub fn misfits(reader: &ProtoSchema, writer: &ProtoSchema) -> Vec<Misfit> {
 /// The changes from an earlier file to a later one.
 #[must_use]
 pub fn changes(earlier: &ProtoSchema, later: &ProtoSchema) -> Vec<SchemaChange> {
-    let mut walk = Walk { seen: HashSet::new(), found: Vec::new() };
+    let mut walk = Walk { depth: 0, seen: HashSet::new(), found: Vec::new() };
     walk.messages(&earlier.message, &later.message, "$");
     walk.found
 }
@@ -32,7 +35,7 @@ pub fn field_paths(schema: &ProtoSchema) -> Vec<String> {
         }
         for field in message.fields() {
             let at = if path.is_empty() { field.name().to_owned() } else { format!("{path}.{}", field.name()) };
-            if let Some(inner) = inner(&field) {
+            if let Some(inner) = inner(&field).filter(|_| path.matches('.').count() < DEEPEST) {
                 walk(&inner, &at, seen, out);
             }
             out.push(at);
@@ -89,6 +92,7 @@ fn width(kind: &Kind) -> u32 {
 }
 
 struct Check {
+    depth: usize,
     seen: HashSet<(String, String)>,
     found: Vec<Misfit>,
 }
@@ -183,7 +187,15 @@ impl Check {
                 self.fields(&reader.map_entry_key_field(), &writer.map_entry_key_field(), path);
                 self.fields(&reader.map_entry_value_field(), &writer.map_entry_value_field(), path);
             }
-            (Kind::Message(reader), Kind::Message(writer)) => self.messages(reader, writer, path),
+            (Kind::Message(reader), Kind::Message(writer)) if self.depth < DEEPEST => {
+                self.depth += 1;
+                self.messages(reader, writer, path);
+                self.depth -= 1;
+            }
+            (Kind::Message(_), Kind::Message(_)) => {
+                let finding = format!("messages nest deeper than {DEEPEST}, and are not compared further");
+                self.misfit(path, "messages: values nest up to a limit", finding, "nest them less deeply".to_owned());
+            }
             _ => {}
         }
     }
@@ -221,6 +233,7 @@ impl Check {
 }
 
 struct Walk {
+    depth: usize,
     seen: HashSet<(String, String)>,
     found: Vec<SchemaChange>,
 }
@@ -283,8 +296,10 @@ impl Walk {
                 }
             }
             _ => {
-                if let (Some(a), Some(b)) = (inner(was), inner(is)) {
+                if let (Some(a), Some(b), true) = (inner(was), inner(is), self.depth < DEEPEST) {
+                    self.depth += 1;
                     self.messages(&a, &b, at);
+                    self.depth -= 1;
                 }
             }
         }

@@ -113,10 +113,12 @@ async fn add(c: &mut AsyncPgConnection, schema: &StoredSchema, new: &NewText<'_>
             schema.name
         ))));
     }
-    let references = references(c, new.refers).await?;
     let refused = |text: String| Stop::Refused(PortError::Refused(text));
-    let Standalone { text: standalone, parsed, fingerprint } =
-        core::parse(schema.language, new.text, &references).map_err(|fault| refused(fault.to_string()))?;
+    let Standalone { text: standalone, parsed, fingerprint } = new.parsed;
+    if parsed.language() != schema.language {
+        let (wanted, found) = (schema.language.word(), parsed.language().word());
+        return Err(refused(format!("the schema {} is in {wanted}, the text in {found}", schema.name)));
+    }
     let mut last = v::table
         .filter(v::schema_id.eq(schema.id))
         .select(diesel::dsl::max(v::version))
@@ -125,7 +127,7 @@ async fn add(c: &mut AsyncPgConnection, schema: &StoredSchema, new: &NewText<'_>
     if schema.rule != Rule::default() {
         let earlier = versions_of(c, schema.id).await?;
         last = earlier.last().map(|v| v.version);
-        let breaches = breaches(schema.language, schema.rule, &parsed, &earlier)?;
+        let breaches = breaches(schema.language, schema.rule, parsed, &earlier)?;
         if !breaches.is_empty() {
             let said: Vec<String> = breaches.iter().map(core::Breach::said).collect();
             return Err(refused(format!(
@@ -150,7 +152,7 @@ async fn add(c: &mut AsyncPgConnection, schema: &StoredSchema, new: &NewText<'_>
         .returning(v::id)
         .get_result(c)
         .await?;
-    store_fields(c, schema.id, number, &parsed).await?;
+    store_fields(c, schema.id, number, parsed).await?;
     Ok((id, number))
 }
 
@@ -184,6 +186,7 @@ async fn register(
     text: &str,
     author: &str,
 ) -> Result<SchemaId, PortError> {
+    let parsed = core::parse(language, text, &[]).map_err(|fault| PortError::Refused(fault.to_string()))?;
     let mut connection = database.connection().await?;
     let found = connection
         .transaction::<i64, Stop, _>(async |c| {
@@ -221,7 +224,7 @@ async fn register(
                 return Err(Stop::Refused(PortError::Refused(what)));
             }
             alone(c, "schemas", &schema.name).await?;
-            let new = NewText { text, refers: &[], author, why: "" };
+            let new = NewText { text, parsed: &parsed, refers: &[], author, why: "" };
             add(c, &schema, &new).await.map(|(id, _)| id)
         })
         .await;
@@ -268,8 +271,7 @@ impl Database {
     /// Makes a schema with its first version.
     ///
     /// # Errors
-    /// [`PortError::Exists`]; [`PortError::Refused`] if the text does not parse; [`PortError::NotFound`] names a version that it
-    /// refers to and that is not there.
+    /// [`PortError::Exists`]; [`PortError::Refused`] if the text is in another language.
     pub async fn create_schema(
         &self,
         name: &SchemaName,
@@ -294,7 +296,7 @@ impl Database {
     /// Adds a version, and gives its number; one that has the text already is given back.
     ///
     /// # Errors
-    /// [`PortError::NotFound`]; [`PortError::Refused`] if the text does not parse or does not keep the rule.
+    /// [`PortError::NotFound`]; [`PortError::Refused`] if it does not keep the rule or is in another language.
     pub async fn add_version(&self, name: &SchemaName, new: &NewText<'_>) -> Result<i32, PortError> {
         let mut connection = self.connection().await?;
         let added = connection
