@@ -12,10 +12,11 @@ use async_trait::async_trait;
 use gonvel_core::connector::{
     CapturedTable, Definition, DeliveredTopic, SinkDefinition, SourceDefinition, ValidConnector, Wish,
 };
-use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, TopicName};
+use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, RunnerName, TopicName};
+use gonvel_core::planning::Labels;
 use gonvel_core::ports::{DatabaseAddress, FleetStore, PortError, TopicLog};
 use gonvel_core::preflight::KeptReport;
-use gonvel_runtime::systems;
+use gonvel_runtime::{RunnerSettings, systems};
 use gonvel_server::DemoWorkload;
 use gonvel_stand_ins::packhouse::seed::seed;
 use gonvel_stand_ins::packhouse::workload::Day;
@@ -98,7 +99,8 @@ async fn with_cluster(
     let home = arguments.place.home.display().to_string();
     let pg_port = arguments.place.pg_port;
     let sending = listener.local_addr().map(|address| with_coldstore.then(|| tokio::spawn(coldstore::send(address))))?;
-    let outcome = serve::until_signal(database, listener, "runner-1".into(), Some(workload), async move |address| {
+    let runner = RunnerSettings { name: RunnerName::parse("runner-1")?, labels: Labels::new(), room: 1_000 };
+    let outcome = serve::until_signal(database, listener, runner, Some(workload), async move |address| {
         println!("Gonvel is at http://{address}  (ready after {:.1} s; Ctrl-C stops it)", start.elapsed().as_secs_f64());
         println!("The packhouse's database: PGPASSFILE={home}/pgpass psql -h 127.0.0.1 -p {pg_port} -U {OWNER} packhouse");
         println!("The settlement's database: PGPASSFILE={home}/pgpass psql -h 127.0.0.1 -p {pg_port} -U {OWNER} settlement");
@@ -127,7 +129,7 @@ async fn ready_made(database: &Database, cluster: &Cluster) -> Result<(), Box<dy
     for (name, definition) in [("packhouse-changes", Definition::from(source)), ("settlement-tables", sink.into())] {
         let id = ConnectorId(Uuid::now_v7());
         let connector = ValidConnector::check(id, ConnectorName::parse(name)?, definition)?;
-        database.create_connector(&connector, Wish::Run).await?;
+        database.create_connector(&connector, Wish::Run, "").await?;
         let (definition, start) = (connector.definition(), Instant::now());
         let address = database.address(definition.connection()).await?;
         let (shapes, others) = (HashMap::new(), Vec::new());

@@ -11,6 +11,9 @@ use std::process::ExitCode;
 
 use clap::{CommandFactory, Parser, Subcommand};
 use gonvel_command_line::ClientCommand;
+use gonvel_core::naming::RunnerName;
+use gonvel_core::planning::read_label;
+use gonvel_runtime::RunnerSettings;
 
 /// Topics and fleets of connectors that carry database changes and application events between systems.
 #[derive(Parser)]
@@ -24,6 +27,9 @@ struct Arguments {
 enum Command {
     /// Run the server with one runner inside.
     Serve(ServeArguments),
+    /// Run one more runner on the database of a server, on this machine or another.
+    #[command(name = "runner")]
+    Runner(RunnerArguments),
     /// Run the demo: a PostgreSQL cluster of its own, the packhouse's data, the server.
     Demo(DemoArguments),
     /// Run the day at the packhouse against a running demo.
@@ -39,25 +45,61 @@ enum Command {
     Client(ClientCommand),
 }
 
+/// Gonvel's own database.
 #[derive(clap::Args)]
-struct ServeArguments {
+struct OwnDatabase {
     /// Gonvel's own database, as a PostgreSQL URL.
     #[arg(long, env = "GONVEL_DATABASE_URL", hide_env_values = true)]
     database_url: String,
-    /// Address to listen on.
-    #[arg(long, env = "GONVEL_LISTEN", default_value = "127.0.0.1:8470")]
-    listen: std::net::SocketAddr,
     /// File with the 32-byte key that secrets are sealed with; made if it is not there. `GONVEL_KEY` (the key in base64)
-    /// goes before it.
+    /// goes before it. Servers and runners of one database have the same key.
     #[arg(long, env = "GONVEL_KEY_FILE", default_value = "secret.key")]
     key_file: PathBuf,
     /// Object storage for blocks older than a topic's hot span: file:///folder or s3://bucket/prefix (with the usual AWS_
     /// variables). Without it nothing moves.
     #[arg(long, env = "GONVEL_COLD_STORE")]
     cold_store: Option<String>,
-    /// This runner's name.
+}
+
+/// Who a runner is.
+#[derive(clap::Args)]
+struct RunnerPlace {
+    /// This runner's name. One that is started again under its name takes its lanes over at once.
     #[arg(long, env = "GONVEL_RUNNER", default_value = "runner-1")]
     runner: String,
+    /// What it has, as `name=value`; connectors may ask for it. May be given more than once.
+    #[arg(long = "label", env = "GONVEL_LABELS", value_delimiter = ',')]
+    labels: Vec<String>,
+    /// The weight of lanes it can carry.
+    #[arg(long, env = "GONVEL_ROOM", default_value_t = 1_000, value_parser = clap::value_parser!(u32).range(1..=1_000_000))]
+    room: u32,
+}
+
+impl RunnerPlace {
+    fn settings(&self) -> Result<RunnerSettings, String> {
+        let name = RunnerName::parse(self.runner.clone()).map_err(|e| e.to_string())?;
+        let labels = self.labels.iter().map(|text| read_label(text)).collect::<Result<_, _>>()?;
+        Ok(RunnerSettings { name, labels, room: self.room })
+    }
+}
+
+#[derive(clap::Args)]
+struct ServeArguments {
+    #[command(flatten)]
+    place: OwnDatabase,
+    #[command(flatten)]
+    runner: RunnerPlace,
+    /// Address to listen on.
+    #[arg(long, env = "GONVEL_LISTEN", default_value = "127.0.0.1:8470")]
+    listen: std::net::SocketAddr,
+}
+
+#[derive(clap::Args)]
+struct RunnerArguments {
+    #[command(flatten)]
+    place: OwnDatabase,
+    #[command(flatten)]
+    runner: RunnerPlace,
 }
 
 /// Where a demo is.
@@ -116,6 +158,7 @@ fn main() -> ExitCode {
     let outcome = runtime.block_on(async {
         match arguments.command {
             Command::Serve(arguments) => serve::run(arguments).await.map(|()| ExitCode::SUCCESS),
+            Command::Runner(arguments) => serve::run_runner(arguments).await.map(|()| ExitCode::SUCCESS),
             Command::Demo(arguments) => demo::run(arguments).await.map(|()| ExitCode::SUCCESS),
             Command::DemoWorkload(arguments) => workload::run(arguments).await.map(|()| ExitCode::SUCCESS),
             Command::Openapi => {

@@ -4,28 +4,47 @@ use std::error::Error;
 use std::net::SocketAddr;
 use std::sync::Arc;
 
-use gonvel_runtime::{Fleet, Services};
+use gonvel_runtime::{Fleet, RunnerSettings, Services};
 use gonvel_server::{DemoWorkload, ServerState};
 use gonvel_storage::Database;
 use gonvel_storage::sealing::Sealer;
 use tokio::net::TcpListener;
 
-use crate::ServeArguments;
+use crate::{OwnDatabase, RunnerArguments, ServeArguments};
 
 /// Runs until a signal.
 pub(crate) async fn run(arguments: ServeArguments) -> Result<(), Box<dyn Error>> {
+    let listener = listen(arguments.listen, "GONVEL_LISTEN").await?;
+    let database = open(&arguments.place).await?;
+    println!("Gonvel listens on http://{}", arguments.listen);
+    until_signal(database, listener, arguments.runner.settings()?, None, async |_| Ok(())).await
+}
+
+/// Opens Gonvel's own database.
+async fn open(place: &OwnDatabase) -> Result<Database, Box<dyn Error>> {
     let sealer = match std::env::var("GONVEL_KEY") {
         Ok(text) => Sealer::from_text("GONVEL_KEY", &text)?,
-        Err(_) => Sealer::from_file(&arguments.key_file)?,
+        Err(_) => Sealer::from_file(&place.key_file)?,
     };
-    let listener = listen(arguments.listen, "GONVEL_LISTEN").await?;
-    let mut database = Database::open(&arguments.database_url, sealer).await?;
-    if let Some(url) = &arguments.cold_store {
-        let options = std::env::vars().filter(|(name, _)| name.starts_with("AWS_"));
-        database = database.with_cold_store(url, options)?;
+    let database = Database::open(&place.database_url, sealer).await?;
+    let Some(url) = &place.cold_store else { return Ok(database) };
+    let options = std::env::vars().filter(|(name, _)| name.starts_with("AWS_"));
+    Ok(database.with_cold_store(url, options)?)
+}
+
+/// Carries lanes until a signal; then they end in good order, and others take them up.
+pub(crate) async fn run_runner(arguments: RunnerArguments) -> Result<(), Box<dyn Error>> {
+    let runner = arguments.runner.settings()?;
+    let database = open(&arguments.place).await?;
+    println!("the runner {} carries lanes", runner.name);
+    let mut fleet = Fleet::start(Services::of(&Arc::new(database), runner));
+    tokio::select! {
+        () = signal() => {}
+        () = fleet.ended() => return Err("another process has this runner's name: choose another with --runner".into()),
     }
-    println!("Gonvel listens on http://{}", arguments.listen);
-    until_signal(database, listener, arguments.runner, None, async |_| Ok(())).await
+    println!("stopping");
+    fleet.stop().await;
+    Ok(())
 }
 
 /// Binds an address; a taken one is named with what changes it.
@@ -48,16 +67,11 @@ pub(crate) async fn listen(address: SocketAddr, variable: &str) -> Result<TcpLis
 pub(crate) async fn until_signal(
     database: Database,
     listener: TcpListener,
-    runner: String,
+    runner: RunnerSettings,
     demo: Option<Arc<dyn DemoWorkload>>,
     ready: impl AsyncFnOnce(SocketAddr) -> Result<(), Box<dyn Error>>,
 ) -> Result<(), Box<dyn Error>> {
-    let services = Services {
-        log: Arc::new(database.clone()),
-        fleet: Arc::new(database.clone()),
-        schemas: Arc::new(database.clone()),
-        runner,
-    };
+    let services = Services::of(&Arc::new(database.clone()), runner);
     let fleet = Fleet::start(services);
     let keeping = tokio::spawn(database.clone().keep());
     let state = ServerState::new(database, fleet.nudge(), demo);

@@ -41,7 +41,7 @@ pub async fn run(kind: Kind) -> Outcome<Measured> {
         // both stand at one place, and stop there
         mark(&world, round * 10).await?;
         for id in [source, sink] {
-            world.database.ask(id, Wish::Pause).await?;
+            world.database.ask(id, Wish::Pause, "").await?;
             world.until(id, State::Paused).await?;
         }
         world.sql("mirror", "ALTER SUBSCRIPTION mirror DISABLE").await?;
@@ -65,7 +65,7 @@ pub async fn run(kind: Kind) -> Outcome<Measured> {
 
         let start = Instant::now();
         for id in [source, sink] {
-            world.database.ask(id, Wish::Run).await?;
+            world.database.ask(id, Wish::Run, "").await?;
         }
         fleet.nudge().notify_one();
         arrived(&world, "settlement", kind, round).await?;

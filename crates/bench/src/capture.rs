@@ -17,7 +17,7 @@ pub async fn run() -> Outcome<Measured> {
     let source = world.source("packhouse", &["bins"], 3).await?;
     let fleet = world.fleet();
     world.until(source, State::Following).await?;
-    world.database.ask(source, Wish::Pause).await?;
+    world.database.ask(source, Wish::Pause, "").await?;
     world.until(source, State::Paused).await?;
     let publication = gonvel_connectors::postgres::names::publication(source);
     world.sql("packhouse", "SELECT pg_create_logical_replication_slot('other', 'pgoutput')").await?;
@@ -32,7 +32,7 @@ pub async fn run() -> Outcome<Measured> {
     let theirs = (INSERTS + UPDATES) as f64 / start.elapsed().as_secs_f64();
 
     let start = Instant::now();
-    world.database.ask(source, Wish::Run).await?;
+    world.database.ask(source, Wish::Run, "").await?;
     fleet.nudge().notify_one();
     world.until_records("packhouse.bins", INSERTS + UPDATES).await?;
     let ours = (INSERTS + UPDATES) as f64 / start.elapsed().as_secs_f64();

@@ -35,14 +35,14 @@ pub async fn run() -> Outcome<Measured> {
     for turn in 0..i64::from(TURNS) {
         // each alone: neither is to wait for the other's processor time
         for id in [source, sink] {
-            world.database.ask(id, Wish::Pause).await?;
+            world.database.ask(id, Wish::Pause, "").await?;
             world.until(id, State::Paused).await?;
         }
         world.sql("packhouse", "CHECKPOINT").await?;
         theirs.add(probe(&world, "mirror", turn * 1_000_000).await?)?;
         world.sql("mirror", "ALTER SUBSCRIPTION mirror DISABLE").await?;
         for id in [source, sink] {
-            world.database.ask(id, Wish::Run).await?;
+            world.database.ask(id, Wish::Run, "").await?;
             world.until(id, State::Following).await?;
         }
         arrived(&world, "settlement", turn * 1_000_000).await?;

@@ -9,9 +9,11 @@ use std::time::{Duration, Instant};
 use gonvel_core::connector::{
     CapturedTable, Definition, DeliveredTopic, SinkDefinition, SourceDefinition, State, ValidConnector, Wish,
 };
+use gonvel_core::naming::RunnerName;
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, TopicName};
+use gonvel_core::planning::Labels;
 use gonvel_core::ports::{DatabaseAddress, TopicLog};
-use gonvel_runtime::{Fleet, Services};
+use gonvel_runtime::{Fleet, RunnerSettings, Services};
 use gonvel_stand_ins::postgres_cluster::{Cluster, ClusterOptions, OWNER, free_port};
 use gonvel_storage::Database;
 use gonvel_storage::catalog::connections::ConnectionInput;
@@ -54,12 +56,9 @@ impl World {
     }
 
     pub fn fleet(&self) -> Fleet {
-        Fleet::start(Services {
-            log: Arc::new(self.database.clone()),
-            fleet: Arc::new(self.database.clone()),
-            schemas: Arc::new(self.database.clone()),
-            runner: "bench".into(),
-        })
+        let name = RunnerName::parse("bench").expect("a name");
+        let runner = RunnerSettings { name, labels: Labels::new(), room: 1_000 };
+        Fleet::start(Services::of(&Arc::new(self.database.clone()), runner))
     }
 
     async fn connection(&self, database: &str) -> Outcome<Uuid> {
@@ -71,7 +70,7 @@ impl World {
     async fn connector(&self, name: &str, definition: Definition) -> Outcome<ConnectorId> {
         let id = ConnectorId(Uuid::now_v7());
         let connector = ValidConnector::check(id, ConnectorName::parse(name)?, definition)?;
-        self.database.create_connector(&connector, Wish::Run).await?;
+        self.database.create_connector(&connector, Wish::Run, "").await?;
         Ok(id)
     }
 
@@ -99,7 +98,7 @@ impl World {
         let start = Instant::now();
         loop {
             let found = self.database.find_connector(id).await?;
-            if found.lanes.first().is_some_and(|l| l.state == state) {
+            if found.said().next().is_some_and(|l| l.state == state) {
                 return Ok(());
             }
             if start.elapsed() > Duration::from_secs(120) {

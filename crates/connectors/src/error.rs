@@ -1,11 +1,15 @@
 //! What can go wrong between Gonvel and an outside system, grouped by who acts.
 
+use gonvel_core::failure::Kind;
+
 /// A finding with its remedy. Messages never hold a secret.
 #[derive(Debug, thiserror::Error)]
 pub enum ConnectorError {
     /// The system or the way to it failed; trying again may help.
     #[error("{finding}: {remedy}")]
     TryAgain {
+        /// What helps: the system back, others out of the way, room.
+        kind: Kind,
         /// What was found.
         finding: String,
         /// What to do if it stays so.
@@ -54,12 +58,29 @@ impl ConnectorError {
 
     /// Something that may pass.
     pub fn try_again(finding: impl Into<String>, remedy: impl Into<String>) -> Self {
-        Self::TryAgain { finding: finding.into(), remedy: remedy.into() }
+        Self::TryAgain { kind: Kind::Connection, finding: finding.into(), remedy: remedy.into() }
     }
 
-    /// Whether trying again by itself can help.
+    /// Something that may pass when others are out of the way.
+    pub fn busy(finding: impl Into<String>, remedy: impl Into<String>) -> Self {
+        Self::TryAgain { kind: Kind::Busy, finding: finding.into(), remedy: remedy.into() }
+    }
+
+    /// Something that may pass when the system has room again.
+    pub fn full(finding: impl Into<String>, remedy: impl Into<String>) -> Self {
+        Self::TryAgain { kind: Kind::Full, finding: finding.into(), remedy: remedy.into() }
+    }
+
+    /// What helps against it.
     #[must_use]
-    pub fn may_pass(&self) -> bool {
-        matches!(self, Self::TryAgain { .. })
+    pub fn kind(&self) -> Kind {
+        match self {
+            Self::TryAgain { kind, .. } => *kind,
+            Self::Settings { field: Some("password" | "log_password"), .. } => Kind::Login,
+            Self::Settings { .. } => Kind::Settings,
+            Self::BadRecord { .. } => Kind::Record,
+            Self::Fenced => Kind::Fenced,
+            Self::Defect(_) => Kind::Defect,
+        }
     }
 }

@@ -279,15 +279,16 @@ async fn every_way_of_writing_holds_what_applying_change_by_change_gives() {
         let table = format!("bins_{number}");
         let topic = DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: table.clone() };
         let connector = ConnectorId(Uuid::now_v7());
-        let settings = SinkSettings { connector, address: address.clone(), topics: vec![(TopicId(1), topic)], writes };
+        let settings =
+            SinkSettings { connector, lane: 0, address: address.clone(), topics: vec![(TopicId(1), topic)], writes };
         let (mut sink, _) = PgSink::start(settings, Epoch(1), &[(at, 0)]).await.unwrap();
         let (mut source, mut events) = (Rows::new(), Vec::new());
         for next in 1..=10 {
             let steps = steps().new_tree(&mut runner).unwrap().current();
             let (batches, places) = changes(&steps, &mut source, &mut events);
-            let topics = vec![TopicChanges { topic: 0, batches, changes: places }];
+            let topics = vec![TopicChanges { topic: 0, batches, changes: places, from: vec![] }];
             let delivered = vec![(at, Delivered { next, ..Delivered::default() })];
-            sink.apply(Round { topics, delivered, more: false }).await.unwrap();
+            sink.apply(&Round { topics, delivered, more: false }).await.unwrap();
             let found = lines(&client, &format!("SELECT {columns} FROM {table}")).await;
             assert_eq!(found, expected(writes, &events), "{writes:?} {steps:?}");
         }
@@ -353,24 +354,24 @@ async fn rounds_in_part_are_seen_together_or_not_at_all() {
     let connector = ConnectorId(Uuid::now_v7());
     let at = TopicPartition { topic: TopicId(1), partition: PartitionId(0) };
     let writes = Writes::default();
-    let settings = SinkSettings { connector, address: address.clone(), topics: vec![(TopicId(1), topic)], writes };
+    let settings = SinkSettings { connector, lane: 0, address: address.clone(), topics: vec![(TopicId(1), topic)], writes };
     let client = client::connect(&address).await.unwrap();
     let round = |id, next, more| {
         let (batches, changes) = changes(&[Step::Write(id, true, Some(1), None)], &mut Rows::new(), &mut Vec::new());
         let delivered = if more { vec![] } else { vec![(at, Delivered { next, ..Delivered::default() })] };
-        Round { topics: vec![TopicChanges { topic: 0, batches, changes }], delivered, more }
+        Round { topics: vec![TopicChanges { topic: 0, batches, changes, from: vec![] }], delivered, more }
     };
     {
         let (mut sink, _) = PgSink::start(settings.clone(), Epoch(1), &[(at, 0)]).await.unwrap();
-        sink.apply(round(1, 1, false)).await.unwrap();
-        sink.apply(round(2, 2, true)).await.unwrap();
+        sink.apply(&round(1, 1, false)).await.unwrap();
+        sink.apply(&round(2, 2, true)).await.unwrap();
         assert_eq!(held(&client).await.len(), 1, "a part was seen");
     }
     // the holder went away within: nothing of it is there, and it is delivered again
     let (mut sink, delivered) = PgSink::start(settings, Epoch(2), &[(at, 0)]).await.unwrap();
     assert_eq!(delivered[&at].next, 1);
-    sink.apply(round(2, 2, true)).await.unwrap();
-    sink.apply(round(3, 3, false)).await.unwrap();
+    sink.apply(&round(2, 2, true)).await.unwrap();
+    sink.apply(&round(3, 3, false)).await.unwrap();
     assert_eq!(held(&client).await.len(), 3);
 }
 
@@ -382,7 +383,7 @@ async fn any_history_leaves_the_target_as_the_source_is() {
     let connector = ConnectorId(Uuid::now_v7());
     let at = TopicPartition { topic: TopicId(1), partition: PartitionId(0) };
     let writes = Writes::default();
-    let settings = SinkSettings { connector, address: address.clone(), topics: vec![(TopicId(1), topic)], writes };
+    let settings = SinkSettings { connector, lane: 0, address: address.clone(), topics: vec![(TopicId(1), topic)], writes };
     let mut runner = TestRunner::new(Config::default());
     let mut rows = Rows::new();
     let (mut next, mut events) = (0, Vec::new());
@@ -396,15 +397,15 @@ async fn any_history_leaves_the_target_as_the_source_is() {
             let (batches, places) = changes(&steps, &mut rows, &mut events);
             next += 1;
             let moved = vec![(at, Delivered { next, ..Delivered::default() })];
-            let topics = vec![TopicChanges { topic: 0, batches, changes: places }];
-            sink.apply(Round { topics, delivered: moved, more: false }).await.unwrap_or_else(|e| panic!("{e}: {steps:?}"));
+            let topics = vec![TopicChanges { topic: 0, batches, changes: places, from: vec![] }];
+            sink.apply(&Round { topics, delivered: moved, more: false }).await.unwrap_or_else(|e| panic!("{e}: {steps:?}"));
             assert_eq!(held(&client).await, rows, "{steps:?}");
         }
         let (_later, _) = PgSink::start(settings.clone(), Epoch(epoch + 1), &[(at, 0)]).await.unwrap();
         let (batches, places) = changes(&[Step::Write(1, true, Some(1), None)], &mut rows.clone(), &mut Vec::new());
-        let topics = vec![TopicChanges { topic: 0, batches, changes: places }];
+        let topics = vec![TopicChanges { topic: 0, batches, changes: places, from: vec![] }];
         let delivered = vec![(at, Delivered { next: 999, ..Delivered::default() })];
-        let late = sink.apply(Round { topics, delivered, more: false }).await;
+        let late = sink.apply(&Round { topics, delivered, more: false }).await;
         assert!(late.is_err(), "a former holder committed");
         assert_eq!(held(&client).await, rows, "a former holder wrote");
     }

@@ -314,6 +314,22 @@ fn each_header<'a>(reader: &mut Reader<'a>, mut one: impl FnMut(&'a str, &'a [u8
     }
 }
 
+impl Record {
+    /// The record as it is read from a block, without its headers.
+    #[must_use]
+    pub fn as_ref(&self) -> RecordRef<'_> {
+        RecordRef {
+            key: self.key.as_deref(),
+            value: self.value.as_deref(),
+            // an empty list of headers
+            headers: &[0],
+            timestamp_us: self.timestamp_us,
+            schema: self.schema,
+            key_schema: self.key_schema,
+        }
+    }
+}
+
 impl RecordRef<'_> {
     /// The record on its own.
     #[must_use]

@@ -274,6 +274,30 @@ impl KindCounts {
         }
     }
 
+    /// More of them added.
+    #[must_use]
+    pub fn with(self, others: Self) -> Self {
+        Self {
+            load: self.load + others.load,
+            insert: self.insert + others.insert,
+            update: self.update + others.update,
+            delete: self.delete + others.delete,
+            truncate: self.truncate + others.truncate,
+        }
+    }
+
+    /// Some of them taken away again.
+    #[must_use]
+    pub fn without(self, others: Self) -> Self {
+        Self {
+            load: self.load.saturating_sub(others.load),
+            insert: self.insert.saturating_sub(others.insert),
+            update: self.update.saturating_sub(others.update),
+            delete: self.delete.saturating_sub(others.delete),
+            truncate: self.truncate.saturating_sub(others.truncate),
+        }
+    }
+
     /// All changes together.
     #[must_use]
     pub fn total(&self) -> u64 {

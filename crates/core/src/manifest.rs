@@ -4,7 +4,8 @@ use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 use crate::connector::{
-    CapturedTable, Definition, DeliveredTopic, InitialLoad, SinkDefinition, SourceDefinition, Start, Values, Writes,
+    CapturedTable, Definition, DeliveredTopic, Failing, InitialLoad, Placing, SinkDefinition, SourceDefinition, Start,
+    Values, Writes,
 };
 use crate::table_patterns::TablePatterns;
 
@@ -40,6 +41,10 @@ struct Source {
     start: Option<Start<String>>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     schema_changes: Option<String>,
+    #[serde(default, skip_serializing_if = "is_default")]
+    placing: Placing,
+    #[serde(default, skip_serializing_if = "is_default")]
+    failing: Failing,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -51,6 +56,10 @@ struct Sink {
     writes: Writes,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     start: Option<Start<String>>,
+    #[serde(default, skip_serializing_if = "is_default")]
+    placing: Placing,
+    #[serde(default, skip_serializing_if = "is_default")]
+    failing: Failing,
 }
 
 /// The names that stand in manifests for connections and connectors.
@@ -120,12 +129,16 @@ pub fn read(text: &str, names: &dyn Names) -> Result<(String, Definition), Manif
             values: source.values,
             start: start(source.start)?,
             schema_changes: source.schema_changes,
+            placing: source.placing,
+            failing: source.failing,
         }),
         (None, Some(sink)) => Definition::Sink(SinkDefinition {
             connection: connection(&sink.connection)?,
             topics: sink.topics,
             writes: sink.writes,
             start: start(sink.start)?,
+            placing: sink.placing,
+            failing: sink.failing,
         }),
         (Some(_), Some(_)) => {
             return Err(ManifestError::about(text, "sink:", "a connector is a source or a sink, not both"));
@@ -158,6 +171,8 @@ pub fn write(name: &str, definition: &Definition, names: &dyn Names) -> String {
                 values: source.values,
                 start: start(&source.start),
                 schema_changes: source.schema_changes.clone(),
+                placing: source.placing.clone(),
+                failing: source.failing.clone(),
             });
         }
         Definition::Sink(sink) => {
@@ -166,6 +181,8 @@ pub fn write(name: &str, definition: &Definition, names: &dyn Names) -> String {
                 topics: sink.topics.clone(),
                 writes: sink.writes,
                 start: start(&sink.start),
+                placing: sink.placing.clone(),
+                failing: sink.failing.clone(),
             });
         }
     }
@@ -177,7 +194,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::connector::{Deletes, Encoding, StartOffset, TargetColumns, TargetRows, ValueForm};
+    use crate::connector::{BadRecords, Deletes, Encoding, StartOffset, TargetColumns, TargetRows, ValueForm};
 
     struct Known;
 
@@ -252,7 +269,7 @@ mod tests {
             tables in prop::collection::vec((text(), text(), text(), prop::collection::vec(text(), 0..3), prop::option::of(text())), 0..3),
             include in prop::option::of(prop::collection::vec(text(), 1..3)),
             partitions in 1..20, pace in prop::option::of(1_u32..9000), chunks in 1_u32..5,
-            rows: bool, json: bool, row: bool, start in start(), told in prop::option::of(text()),
+            rows: bool, json: bool, row: bool, start in start(), told in prop::option::of(text()), carried in carried(),
         ) -> Definition {
             let table = |(schema, table, topic, leave_out, load_where)| CapturedTable { schema, table, topic, key: vec![], leave_out, load_where };
             Definition::Source(SourceDefinition {
@@ -267,12 +284,28 @@ mod tests {
                 },
                 start,
                 schema_changes: told,
+                placing: carried.0,
+                failing: carried.1,
             })
         }
     }
 
     prop_compose! {
-        fn sink()(topics in prop::collection::vec((text(), text(), text()), 0..3), whole: bool, history: bool, ask: bool, start in start()) -> Definition {
+        fn carried()(
+            site in prop::option::of("[a-z]{1,9}"), weight in 1_u32..9, lanes in 1_u32..9, halt: bool, kept_days in 1_u32..99,
+            most_tries in prop::option::of(1_u32..9),
+        ) -> (Placing, Failing) {
+            let records = if halt { BadRecords::Halt } else { BadRecords::Quarantine };
+            let only_where = site.into_iter().map(|site| ("site".to_owned(), site)).collect();
+            (Placing { only_where, weight, lanes }, Failing { records, kept_days, most_tries, ..Failing::default() })
+        }
+    }
+
+    prop_compose! {
+        fn sink()(
+            topics in prop::collection::vec((text(), text(), text()), 0..3), whole: bool, history: bool, ask: bool,
+            start in start(), carried in carried(),
+        ) -> Definition {
             let topic = |(topic, schema, table)| DeliveredTopic { topic, schema, table };
             Definition::Sink(SinkDefinition {
                 connection: Uuid::nil(),
@@ -284,6 +317,8 @@ mod tests {
                     whole_transactions: whole,
                 },
                 start,
+                placing: carried.0,
+                failing: carried.1,
             })
         }
     }

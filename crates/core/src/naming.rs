@@ -112,6 +112,10 @@ name_type!(
     ReaderName
 );
 name_type!(
+    /// The name of a runner.
+    RunnerName
+);
+name_type!(
     /// The name of a schema.
     SchemaName
 );

@@ -135,6 +135,10 @@ pub struct Connector {
     pub created_at: String,
     /// Progress by table or topic.
     pub tables: Vec<TableProgress>,
+    /// Its lanes.
+    pub lanes: Vec<crate::Lane>,
+    /// Records of it that wait in quarantine.
+    pub quarantined: i64,
     /// What should be known of it though it runs: tables it does not capture, columns its target lacks.
     pub notes: Vec<String>,
 }
@@ -300,8 +304,12 @@ pub struct DeliverySample {
 pub enum Action {
     /// Start, or go on after a pause or halt.
     Start,
-    /// Hold it where it is.
+    /// Hold it where it is; its runner keeps its place for it.
     Pause,
+    /// Stop it; its place in its system is kept.
+    Stop,
+    /// Start its lanes anew where they stand.
+    Restart,
 }
 
 /// An action on a connector.
@@ -309,4 +317,7 @@ pub enum Action {
 pub struct ActionRequest {
     /// What to do.
     pub action: Action,
+    /// The lane that is started anew; all without it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lane: Option<i32>,
 }

@@ -1,9 +1,16 @@
 //! What a connector is asked to do: the core's definition in the form of the API. The two say the same in JSON, which a test
 //! of the server holds them to.
 
+use std::collections::BTreeMap;
+
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
+
+#[allow(clippy::trivially_copy_pass_by_ref, reason = "serde calls it with a reference")]
+fn is_one(number: &u32) -> bool {
+    *number == 1
+}
 
 fn one() -> u32 {
     1
@@ -169,6 +176,12 @@ pub struct SourceDefinition {
     /// The topic for changes of the tables' columns; none where they are not told.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub schema_changes: Option<String>,
+    /// Where it may run.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub placing: Placing,
+    /// What happens when something fails.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub failing: Failing,
 }
 
 /// What a sink's table holds.
@@ -242,6 +255,12 @@ pub struct SinkDefinition {
     /// Where it begins; none for the oldest records.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub start: Option<Start>,
+    /// Where it may run.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub placing: Placing,
+    /// What happens when something fails.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub failing: Failing,
 }
 
 /// What a connector is to do, as given by a person.
@@ -252,4 +271,73 @@ pub enum Definition {
     Source(SourceDefinition),
     /// Carries topics into tables.
     Sink(SinkDefinition),
+}
+
+fn is_default<T: Default + PartialEq>(value: &T) -> bool {
+    *value == T::default()
+}
+
+/// Where a connector may run.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Placing {
+    /// Labels that a runner must have to carry it.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub only_where: BTreeMap<String, String>,
+    /// How much of a runner's room each of its lanes takes.
+    #[serde(default = "one", skip_serializing_if = "is_one")]
+    pub weight: u32,
+    /// Lanes that share its work. A sink's partitions are shared out among them; a source has one.
+    #[serde(default = "one", skip_serializing_if = "is_one")]
+    pub lanes: u32,
+}
+
+impl Default for Placing {
+    fn default() -> Self {
+        Self { only_where: BTreeMap::new(), weight: 1, lanes: 1 }
+    }
+}
+
+/// What becomes of a record that cannot be handled.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum BadRecords {
+    /// It waits in quarantine, and what comes after it goes on.
+    #[default]
+    Quarantine,
+    /// The lane halts before it.
+    Halt,
+}
+
+/// What happens when something fails.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct Failing {
+    /// What becomes of a record that cannot be handled.
+    pub records: BadRecords,
+    /// Records in a row of one lane, all bad, after which it halts all the same.
+    pub most_in_a_row: u32,
+    /// Bad records of one lane within a minute after which it halts all the same.
+    pub most_a_minute: u32,
+    /// Days that a record stays in quarantine.
+    pub kept_days: u32,
+    /// Tries after which a lane that fails halts; none for as many as it takes.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub most_tries: Option<u32>,
+    /// Minutes of failing after which a lane halts; none for as long as it takes.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub most_minutes: Option<u32>,
+}
+
+impl Default for Failing {
+    fn default() -> Self {
+        Self {
+            records: BadRecords::default(),
+            most_in_a_row: 100,
+            most_a_minute: 1_000,
+            kept_days: 30,
+            most_tries: None,
+            most_minutes: None,
+        }
+    }
 }

@@ -1,4 +1,4 @@
-//! The supervisor of one runner: it starts, stops and removes connectors as they are asked to.
+//! The supervisor of one runner: it says that it is alive, and starts, stops and removes what the plan has with it.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -6,27 +6,70 @@ use std::time::Duration;
 
 use gonvel_connectors::postgres;
 use gonvel_core::connector::{Definition, Wish};
-use gonvel_core::naming::ConnectorId;
-use gonvel_core::ports::{Assignment, FleetStore, PortError, SchemaStore, TopicLog};
+use gonvel_core::naming::{ConnectorId, RunnerName};
+use gonvel_core::planning::Labels;
+use gonvel_core::ports::{
+    Assigned, Beaten, FleetStore, Heartbeat, PortError, QuarantineStore, RunnerStore, SchemaStore, TopicLog,
+};
 use tokio::sync::{Notify, watch};
 use tokio::task::JoinHandle;
+use tokio::time::Instant;
+use uuid::Uuid;
 
-use crate::lane::{self, Ending};
+use crate::lane::{self, Assignment, Ending};
+use crate::leases::Leases;
 
 /// How often the supervisor looks, when nobody nudges it.
 const LOOK: Duration = Duration::from_millis(500);
+/// How often a runner says that it is alive, and how long that is believed.
+const BEAT: Duration = Duration::from_secs(1);
+const BELIEVED: Duration = Duration::from_secs(5);
+/// How long lanes may take to end.
+const PATIENCE: Duration = Duration::from_secs(10);
+
+/// Who a runner is.
+#[derive(Debug, Clone)]
+pub struct RunnerSettings {
+    /// Its name. A runner started again under the same name takes its lanes over at once.
+    pub name: RunnerName,
+    /// What it has: connectors may ask for it.
+    pub labels: Labels,
+    /// The weight of lanes it can carry.
+    pub room: u32,
+}
 
 /// What lanes work with.
 #[derive(Clone)]
 pub struct Services {
     /// The topic log.
     pub log: Arc<dyn TopicLog>,
-    /// Leases and assignments.
+    /// Connectors and the leases of their lanes.
     pub fleet: Arc<dyn FleetStore>,
+    /// Runners, and the plan that shares lanes out among them.
+    pub runners: Arc<dyn RunnerStore>,
     /// Registered schemas.
     pub schemas: Arc<dyn SchemaStore>,
-    /// This runner's name. A runner started again under the same name takes its leases over at once.
-    pub runner: String,
+    /// Where records wait that could not be handled.
+    pub quarantine: Arc<dyn QuarantineStore>,
+    /// This runner.
+    pub runner: RunnerSettings,
+}
+
+impl Services {
+    /// All of them from one store that is everything.
+    pub fn of<S>(store: &Arc<S>, runner: RunnerSettings) -> Self
+    where
+        S: TopicLog + FleetStore + RunnerStore + SchemaStore + QuarantineStore + 'static,
+    {
+        Self {
+            log: store.clone(),
+            fleet: store.clone(),
+            runners: store.clone(),
+            schemas: store.clone(),
+            quarantine: store.clone(),
+            runner,
+        }
+    }
 }
 
 /// A running supervisor.
@@ -46,10 +89,11 @@ impl Drop for Fleet {
 }
 
 struct Running {
-    asked: i32,
-    /// It was told to end; until it has, no other lane of the connector begins.
+    asked: i64,
+    /// It was told to end; until it has, the lane does not begin again.
     ending: bool,
     stop: watch::Sender<Ending>,
+    mending: watch::Sender<i64>,
     task: JoinHandle<()>,
 }
 
@@ -59,7 +103,22 @@ impl Fleet {
     pub fn start(services: Services) -> Self {
         let nudge = Arc::new(Notify::new());
         let (stop, stopped) = watch::channel(false);
-        let task = Some(tokio::spawn(supervise(services, nudge.clone(), stopped)));
+        let supervisor = Supervisor {
+            heartbeat: Heartbeat {
+                name: services.runner.name.clone(),
+                instance: Uuid::new_v4(),
+                labels: services.runner.labels.clone(),
+                room: services.runner.room,
+                host: host(),
+                release: env!("CARGO_PKG_VERSION").into(),
+            },
+            services,
+            nudge: nudge.clone(),
+            leases: Leases::default(),
+            running: HashMap::new(),
+            removing: HashMap::new(),
+        };
+        let task = Some(tokio::spawn(supervisor.run(stopped)));
         Self { nudge, stop, task }
     }
 
@@ -69,7 +128,18 @@ impl Fleet {
         self.nudge.clone()
     }
 
-    /// Stops all lanes after what they have under way, gives their leases back and ends.
+    /// Resolves when the supervisor ends by itself, because another process has its name.
+    pub async fn ended(&mut self) {
+        match &mut self.task {
+            Some(task) => {
+                let _ = task.await;
+                self.task = None;
+            }
+            None => std::future::pending().await,
+        }
+    }
+
+    /// Stops all lanes after what they have under way, gives their leases back and ends: others take them up at once.
     pub async fn stop(mut self) {
         let _ = self.stop.send(true);
         if let Some(task) = self.task.take() {
@@ -78,88 +148,152 @@ impl Fleet {
     }
 }
 
-async fn supervise(services: Services, nudge: Arc<Notify>, mut stopped: watch::Receiver<bool>) {
-    let mut running: HashMap<ConnectorId, Running> = HashMap::new();
-    let mut removing: HashMap<ConnectorId, JoinHandle<()>> = HashMap::new();
-    while !*stopped.borrow() {
-        match services.fleet.assignments().await {
-            Ok(assignments) => look(&services, &nudge, &assignments, &mut running, &mut removing),
-            Err(error) => tracing::warn!(%error, "the assignments could not be read"),
-        }
-        tokio::select! {
-            () = nudge.notified() => {}
-            () = tokio::time::sleep(LOOK) => {}
-            _ = stopped.changed() => {}
-        }
-    }
-    for lane in running.values() {
-        let _ = lane.stop.send(Ending::Shutdown);
-    }
-    for (_, lane) in running {
-        let _ = tokio::time::timeout(Duration::from_secs(10), lane.task).await;
-    }
+/// The machine's name.
+fn host() -> String {
+    let name = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
+    let name = name.trim();
+    if name.is_empty() { "an unnamed machine".into() } else { name.into() }
 }
 
-fn look(
-    services: &Services,
-    nudge: &Arc<Notify>,
-    assignments: &[Assignment],
-    running: &mut HashMap<ConnectorId, Running>,
-    removing: &mut HashMap<ConnectorId, JoinHandle<()>>,
-) {
-    let wanted: HashMap<ConnectorId, &Assignment> = assignments.iter().map(|a| (a.connector.id(), a)).collect();
-    running.retain(|_, lane| !lane.task.is_finished());
-    for (id, lane) in running.iter_mut().filter(|(_, lane)| !lane.ending) {
-        if wanted.get(id).is_some_and(|a| a.asked == lane.asked) {
-            continue;
+type Key = (ConnectorId, i32);
+
+struct Supervisor {
+    heartbeat: Heartbeat,
+    services: Services,
+    nudge: Arc<Notify>,
+    leases: Leases,
+    running: HashMap<Key, Running>,
+    removing: HashMap<ConnectorId, JoinHandle<()>>,
+}
+
+impl Supervisor {
+    async fn run(mut self, mut stopped: watch::Receiver<bool>) {
+        let renewing = tokio::spawn(self.leases.clone().renew(self.services.runners.clone()));
+        let mut beaten: Option<Instant> = None;
+        while !*stopped.borrow() {
+            let due = beaten.is_none_or(|at| at.elapsed() >= BEAT);
+            match if due { self.beat(beaten.is_none()).await } else { Ok(Beaten::Alive) } {
+                Ok(Beaten::Alive) => {
+                    if due {
+                        beaten = Some(Instant::now());
+                    }
+                    if let Err(error) = self.look().await {
+                        tracing::warn!(%error, "the lanes of this runner could not be read");
+                    }
+                }
+                Ok(Beaten::Replaced) => {
+                    tracing::error!(
+                        runner = %self.heartbeat.name,
+                        "another process has this runner's name since: this one ends; give each runner a name of its own"
+                    );
+                    break;
+                }
+                Err(error) => tracing::warn!(%error, "the runner could not say that it is alive"),
+            }
+            tokio::select! {
+                () = self.nudge.notified() => {}
+                () = tokio::time::sleep(LOOK) => {}
+                _ = stopped.changed() => {}
+            }
         }
-        let ending = match wanted.get(id).map(|a| a.wish) {
-            Some(Wish::Pause) => Ending::Pause,
-            _ => Ending::Restart,
-        };
-        // not waited for: one that hangs in its system must not keep the others from being started and stopped
-        let _ = lane.stop.send(ending);
-        lane.ending = true;
+        for lane in self.running.values() {
+            let _ = lane.stop.send(Ending::Shutdown);
+        }
+        let end = Instant::now() + PATIENCE;
+        for (_, lane) in self.running.drain() {
+            let _ = tokio::time::timeout_at(end, lane.task).await;
+        }
+        let _ = self.services.runners.leave(&self.heartbeat.name, self.heartbeat.instance).await;
+        renewing.abort();
     }
-    removing.retain(|_, task| !task.is_finished());
-    for assignment in assignments {
-        let id = assignment.connector.id();
-        if running.contains_key(&id) || removing.contains_key(&id) {
-            continue;
+
+    async fn beat(&self, first: bool) -> Result<Beaten, PortError> {
+        let runners = &self.services.runners;
+        if first {
+            runners.join(&self.heartbeat, BELIEVED).await?;
+            return Ok(Beaten::Alive);
         }
-        match assignment.wish {
-            Wish::Delete => {
-                removing.insert(id, tokio::spawn(remove(services.clone(), assignment.clone())));
+        runners.beat(&self.heartbeat, BELIEVED).await
+    }
+
+    async fn look(&mut self) -> Result<(), PortError> {
+        self.services.runners.share_out().await?;
+        let assigned = self.services.runners.assigned(&self.heartbeat.name).await?;
+        let wanted: HashMap<Key, Assigned> = assigned.iter().map(|a| ((a.connector, a.lane), *a)).collect();
+        self.running.retain(|_, lane| !lane.task.is_finished());
+        self.removing.retain(|_, task| !task.is_finished());
+        for (key, lane) in self.running.iter_mut().filter(|(_, lane)| !lane.ending) {
+            if let Some(assigned) = wanted.get(key).filter(|a| a.asked == lane.asked) {
+                lane.mending.send_if_modified(|now| std::mem::replace(now, assigned.mending) != assigned.mending);
+                continue;
             }
-            Wish::Run | Wish::Pause => {
-                let (stop, stopped) = watch::channel(Ending::None);
-                let lane = lane::run(services.clone(), assignment.clone(), stopped);
-                let nudge = nudge.clone();
-                let task = tokio::spawn(async move {
-                    lane.await;
-                    nudge.notify_one();
-                });
-                running.insert(id, Running { asked: assignment.asked, ending: false, stop, task });
-            }
-            Wish::Draft => {}
+            let ending = match wanted.get(key).map(|a| a.wish) {
+                Some(Wish::Pause) => Ending::Pause,
+                Some(_) => Ending::Restart,
+                None => Ending::Away,
+            };
+            // not waited for: one that hangs in its system must not keep the others from being started and stopped
+            let _ = lane.stop.send(ending);
+            lane.ending = true;
         }
+        for assigned in &assigned {
+            let key = (assigned.connector, assigned.lane);
+            if self.running.contains_key(&key) || self.removing.contains_key(&assigned.connector) {
+                continue;
+            }
+            match assigned.wish {
+                Wish::Delete => {
+                    // one lane removes what all left, once the others have ended
+                    if assigned.lane == 0 && !assigned.others_held {
+                        let task = tokio::spawn(remove(self.services.clone(), assigned.connector));
+                        self.removing.insert(assigned.connector, task);
+                    }
+                }
+                Wish::Run | Wish::Pause => self.start(assigned).await?,
+                Wish::Draft | Wish::Stop => {}
+            }
+        }
+        Ok(())
+    }
+
+    async fn start(&mut self, assigned: &Assigned) -> Result<(), PortError> {
+        let connector = match self.services.fleet.connector(assigned.connector).await {
+            Ok(Some(connector)) => connector,
+            Ok(None) => return Ok(()),
+            Err(PortError::Refused(reason)) => {
+                tracing::error!(connector = %assigned.connector, reason, "a stored connector is not valid and is not run");
+                return Ok(());
+            }
+            Err(error) => return Err(error),
+        };
+        let assignment = Assignment { connector, lane: assigned.lane, wish: assigned.wish, version: assigned.version };
+        let (stop, stopped) = watch::channel(Ending::None);
+        let (mending, mended) = watch::channel(assigned.mending);
+        let lane = lane::run(self.services.clone(), self.leases.clone(), assignment, stopped, mended);
+        let nudge = self.nudge.clone();
+        let task = tokio::spawn(async move {
+            lane.await;
+            nudge.notify_one();
+        });
+        let running = Running { asked: assigned.asked, ending: false, stop, mending, task };
+        self.running.insert((assigned.connector, assigned.lane), running);
+        Ok(())
     }
 }
 
 /// Removes what a connector left outside, then the connector. What fails is tried again at the next look.
-async fn remove(services: Services, assignment: Assignment) {
-    let id = assignment.connector.id();
-    if let Err(error) = try_remove(&services, &assignment).await {
-        tracing::warn!(connector = %assignment.connector.name(), %error, "what the connector left outside could not be removed yet");
+async fn remove(services: Services, id: ConnectorId) {
+    if let Err(error) = try_remove(&services, id).await {
+        tracing::warn!(connector = %id, %error, "what the connector left outside could not be removed yet");
         lane::note_failed_removal(&services, id, &error).await;
         tokio::time::sleep(Duration::from_secs(5)).await;
     }
 }
 
-async fn try_remove(services: &Services, assignment: &Assignment) -> Result<(), String> {
-    let definition = assignment.connector.definition();
+async fn try_remove(services: &Services, id: ConnectorId) -> Result<(), String> {
+    let Some(connector) = services.fleet.connector(id).await.map_err(|e| e.to_string())? else { return Ok(()) };
+    let definition = connector.definition();
     let address = services.fleet.address(definition.connection()).await.map_err(|e| e.to_string())?;
-    let id = assignment.connector.id();
     let cleaned = match definition {
         Definition::Source(_) => postgres::slot::clean_up(&address, id).await,
         Definition::Sink(_) => postgres::sink::clean_up(&address, id).await,

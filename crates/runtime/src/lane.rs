@@ -3,26 +3,30 @@
 use std::time::Duration;
 
 use gonvel_connectors::error::ConnectorError;
-use gonvel_core::connector::{Definition, State, Wish};
-use gonvel_core::naming::{ConnectorId, Epoch};
-use gonvel_core::ports::{Assignment, LaneStatus, Lease, PortError};
+use gonvel_core::connector::{Definition, State, ValidConnector, Wish};
+use gonvel_core::failure::Kind;
+use gonvel_core::naming::ConnectorId;
+use gonvel_core::ports::{Deed, HeldLane, LaneStatus, Lease, Level, PortError};
 use rand::Rng;
 use tokio::sync::watch;
 use tokio::time::{Instant, MissedTickBehavior};
 
 use crate::fleet::Services;
+use crate::leases::{Leases, Renewed};
 use crate::status::{Board, now_us};
 use crate::{sink_lane, source_lane};
 
-/// How long a lease lasts without renewal.
-pub(crate) const LEASE: Duration = Duration::from_secs(8);
-const RENEW: Duration = Duration::from_secs(2);
+/// How long a lease lasts without renewal, and how often it is renewed.
+pub(crate) const LEASE: Duration = Duration::from_secs(6);
+pub(crate) const RENEW: Duration = Duration::from_millis(1_500);
 const SAVE: Duration = Duration::from_millis(400);
-const FIRST_WAIT: Duration = Duration::from_millis(500);
-const LONGEST_WAIT: Duration = Duration::from_secs(60);
+/// How often a lease is asked for that another still holds.
+const ASK: Duration = Duration::from_millis(300);
+/// How long a lane whose lease was lost waits before it asks for another.
+const AFTER_LOSS: Duration = Duration::from_millis(500);
 /// Work that went well for this long makes the next failure a first one.
 const SETTLED: Duration = Duration::from_secs(30);
-/// The one lane that a connector has for now.
+/// The lane whose position is a source's.
 pub(crate) const ONLY: i32 = 0;
 
 /// Why a lane is to end.
@@ -34,8 +38,23 @@ pub(crate) enum Ending {
     Pause,
     /// It starts again under another configuration, or is removed.
     Restart,
+    /// The lane is stopped, or goes to another runner.
+    Away,
     /// The runner ends.
     Shutdown,
+}
+
+/// What a lane is to carry.
+#[derive(Debug, Clone)]
+pub(crate) struct Assignment {
+    /// The checked connector.
+    pub(crate) connector: ValidConnector,
+    /// The lane's number.
+    pub(crate) lane: i32,
+    /// What is asked of it.
+    pub(crate) wish: Wish,
+    /// The version of its configuration.
+    pub(crate) version: i32,
 }
 
 /// Why work ended.
@@ -60,14 +79,14 @@ impl From<PortError> for Failure {
 }
 
 impl Failure {
-    fn fenced(&self) -> bool {
-        matches!(self, Self::Connector(ConnectorError::Fenced) | Self::Port(PortError::Fenced { .. }))
-    }
-
-    fn may_pass(&self) -> bool {
+    fn kind(&self) -> Kind {
         match self {
-            Self::Connector(error) => error.may_pass(),
-            Self::Port(error) => matches!(error, PortError::TryAgain { .. } | PortError::Fenced { .. }),
+            Self::Connector(error) => error.kind(),
+            Self::Port(error) => match error {
+                PortError::TryAgain { .. } => Kind::Connection,
+                PortError::Fenced { .. } => Kind::Fenced,
+                _ => Kind::Settings,
+            },
         }
     }
 
@@ -92,11 +111,17 @@ pub(crate) struct Work<'a> {
     pub(crate) lease: Lease,
     pub(crate) board: &'a Board,
     pub(crate) stopped: watch::Receiver<Ending>,
+    /// Changes when something is asked of the records that wait in quarantine.
+    pub(crate) mending: watch::Receiver<i64>,
 }
 
 impl Work<'_> {
     pub(crate) fn connector(&self) -> ConnectorId {
         self.assignment.connector.id()
+    }
+
+    pub(crate) fn lane(&self) -> i32 {
+        self.assignment.lane
     }
 }
 
@@ -109,166 +134,205 @@ pub(crate) async fn asked_to_end(stopped: &mut watch::Receiver<Ending>) -> Endin
 }
 
 /// Carries a connector's lane until it is asked to end.
-pub(crate) async fn run(services: Services, assignment: Assignment, mut stopped: watch::Receiver<Ending>) {
-    let board = Board::new();
-    let mut failures = 0_u32;
+pub(crate) async fn run(
+    services: Services,
+    leases: Leases,
+    assignment: Assignment,
+    mut stopped: watch::Receiver<Ending>,
+    mending: watch::Receiver<i64>,
+) {
+    let board = Board::new(assignment.lane);
+    let (mut failures, mut since) = (0_u32, Instant::now());
+    let failing = assignment.connector.definition().failing().clone();
     loop {
         let lease = tokio::select! {
             lease = take_lease(&services, &assignment) => lease,
             _ = asked_to_end(&mut stopped) => return,
         };
         let Some(lease) = lease else { return };
-        let epoch = lease.epoch;
+        let lane = Lane {
+            services: &services,
+            assignment: &assignment,
+            held: HeldLane { connector: assignment.connector.id(), lane: assignment.lane, epoch: lease.epoch },
+            board: &board,
+        };
+        let renewed = leases.hold(lane.held);
         let began = Instant::now();
-        let outcome = hold(&services, &assignment, lease, &board, &mut stopped).await;
+        let outcome = lane.hold(lease, &renewed, &mut stopped, &mending).await;
         if began.elapsed() > SETTLED {
             failures = 0;
         }
-        let id = assignment.connector.id();
         match outcome {
-            Ok(ending) => return finish(&services, id, epoch, &board, ending).await,
-            Err(failure) if failure.fenced() => {
-                tracing::warn!(connector = %assignment.connector.name(), "the lease went to another runner");
-                tokio::time::sleep(FIRST_WAIT).await;
+            Ok(ending) => return lane.finish(ending).await,
+            Err(failure) if failure.kind() == Kind::Fenced => {
+                tracing::warn!(connector = %assignment.connector.name(), lane = assignment.lane, "the lease went to another");
+                drop(renewed);
+                tokio::select! {
+                    () = tokio::time::sleep(AFTER_LOSS) => {}
+                    _ = asked_to_end(&mut stopped) => return,
+                }
             }
             Err(failure) => {
+                if failures == 0 {
+                    since = Instant::now();
+                }
                 failures += 1;
-                let wait = failure.may_pass().then(|| backoff(failures));
-                tracing::warn!(connector = %assignment.connector.name(), reason = %failure.message(), ?wait, "the lane failed");
-                let ending = wait_after(&services, id, epoch, &board, &failure, wait, &mut stopped).await;
+                let kind = failure.kind();
+                let gives_up = failing.gives_up(kind, failures, since.elapsed().as_secs() / 60);
+                let jitter = rand::rng().random_range(0.0..1.0);
+                let wait = kind.wait(failures, jitter).filter(|_| !gives_up);
+                let ending = lane.wait_after(&failure, failures, wait, &renewed, &mut stopped).await;
                 if let Some(ending) = ending {
-                    return finish(&services, id, epoch, &board, ending).await;
+                    return lane.finish(ending).await;
                 }
             }
         }
     }
 }
 
-/// Doubling from half a second to a minute, with jitter, so that many lanes do not come back at one moment.
-fn backoff(failures: u32) -> Duration {
-    let longest = FIRST_WAIT.saturating_mul(1 << failures.min(8).saturating_sub(1)).min(LONGEST_WAIT);
-    longest.mul_f64(rand::rng().random_range(0.6..1.0))
-}
-
 async fn take_lease(services: &Services, assignment: &Assignment) -> Option<Lease> {
+    let runner = services.runner.name.as_str();
     loop {
-        match services.fleet.acquire(assignment.connector.id(), ONLY, &services.runner, LEASE).await {
+        match services.fleet.acquire(assignment.connector.id(), assignment.lane, runner, LEASE).await {
             Ok(Some(lease)) => return Some(lease),
             Ok(None) => {}
             Err(PortError::NotFound { .. }) => return None,
             Err(error) => tracing::warn!(%error, "no lease could be taken"),
         }
-        tokio::time::sleep(Duration::from_secs(1)).await;
+        tokio::time::sleep(ASK).await;
     }
 }
 
-/// Shows the failure and waits: until it is time to try again (none), or until the lane is asked to end. The lease is kept
-/// meanwhile, so that what is shown stays true.
-async fn wait_after(
-    services: &Services,
-    id: ConnectorId,
-    epoch: Epoch,
-    board: &Board,
-    failure: &Failure,
-    wait: Option<Duration>,
-    stopped: &mut watch::Receiver<Ending>,
-) -> Option<Ending> {
-    match wait {
-        Some(wait) => {
-            let at = now_us() + i64::try_from(wait.as_micros()).unwrap_or(0);
-            board.enter(State::Retrying, Some(failure.message()), Some(at));
-        }
-        None => board.enter(State::Halted, Some(failure.message()), None),
-    }
-    let waiting = async {
+/// A lane that is held.
+struct Lane<'a> {
+    services: &'a Services,
+    assignment: &'a Assignment,
+    held: HeldLane,
+    board: &'a Board,
+}
+
+impl Lane<'_> {
+    /// Shows the failure and waits: until it is time to try again (none), or until the lane is asked to end. The lease is kept
+    /// meanwhile, so that what is shown stays true.
+    async fn wait_after(
+        &self,
+        failure: &Failure,
+        failures: u32,
+        wait: Option<Duration>,
+        renewed: &Renewed,
+        stopped: &mut watch::Receiver<Ending>,
+    ) -> Option<Ending> {
+        let (name, message, kind) = (self.assignment.connector.name(), failure.message(), failure.kind());
+        tracing::warn!(connector = %name, lane = self.held.lane, reason = %message, ?wait, "the lane failed");
+        let facts = [("kind", kind.says().into()), ("failures", failures.into())];
         match wait {
-            Some(wait) => tokio::time::sleep(wait).await,
-            None => std::future::pending().await,
+            Some(wait) => {
+                self.board.say(Level::Warning, &message, facts);
+                let at = now_us() + i64::try_from(wait.as_micros()).unwrap_or(0);
+                self.board.enter(State::Retrying, Some(message), Some(at));
+            }
+            None => {
+                self.board.say(Level::Error, &message, facts);
+                let deed = Deed { connector: self.held.connector, who: "", what: "halted", detail: Some(&message) };
+                let _ = self.services.fleet.note(deed).await;
+                self.board.enter(State::Halted, Some(message.clone()), None);
+            }
         }
-    };
-    tokio::select! {
-        () = waiting => None,
-        ending = asked_to_end(stopped) => Some(ending),
-        _ = keep(services, id, epoch, board) => None,
-    }
-}
-
-async fn finish(services: &Services, id: ConnectorId, epoch: Epoch, board: &Board, ending: Ending) {
-    if ending == Ending::Pause {
-        board.enter(State::Paused, None, None);
-    }
-    if let Some(status) = board.unsaved() {
-        let _ = services.fleet.save_status(id, ONLY, epoch, &status).await;
-    }
-    let _ = services.fleet.release(id, ONLY, epoch).await;
-}
-
-/// Works while holding the lease; whichever ends first ends both.
-async fn hold(
-    services: &Services,
-    assignment: &Assignment,
-    lease: Lease,
-    board: &Board,
-    stopped: &mut watch::Receiver<Ending>,
-) -> Result<Ending, Failure> {
-    let id = assignment.connector.id();
-    let epoch = lease.epoch;
-    if assignment.wish == Wish::Pause {
-        board.enter(State::Paused, None, None);
-        restore_counts(services, assignment, &lease, board);
-        return tokio::select! {
-            ending = asked_to_end(stopped) => Ok(ending),
-            failure = keep(services, id, epoch, board) => Err(failure),
+        let waiting = async {
+            match wait {
+                Some(wait) => tokio::time::sleep(wait).await,
+                None => std::future::pending().await,
+            }
         };
-    }
-    board.enter(State::Starting, None, None);
-    let work = Work { services, assignment, lease, board, stopped: stopped.clone() };
-    let working = async {
-        match assignment.connector.definition() {
-            Definition::Source(_) => source_lane::run(work).await,
-            Definition::Sink(_) => sink_lane::run(work).await,
+        tokio::select! {
+            () = waiting => None,
+            ending = asked_to_end(stopped) => Some(ending),
+            _ = self.keep(renewed) => None,
         }
-    };
-    tokio::select! {
-        ended = working => ended,
-        failure = keep(services, id, epoch, board) => Err(failure),
     }
-}
 
-fn restore_counts(_: &Services, assignment: &Assignment, lease: &Lease, board: &Board) {
-    if matches!(assignment.connector.definition(), Definition::Source(_)) {
-        source_lane::show_position(assignment, &lease.position, board);
+    async fn finish(&self, ending: Ending) {
+        match ending {
+            Ending::Pause => self.board.enter(State::Paused, None, None),
+            Ending::Away => self.board.enter(State::Stopped, None, None),
+            Ending::None | Ending::Restart | Ending::Shutdown => {}
+        }
+        self.save().await;
+        let HeldLane { connector, lane, epoch } = self.held;
+        let _ = self.services.fleet.release(connector, lane, epoch).await;
     }
-}
 
-/// Renews the lease and saves what the board says; ends only when the lease is lost.
-async fn keep(services: &Services, id: ConnectorId, epoch: Epoch, board: &Board) -> Failure {
-    let mut ticks = tokio::time::interval(SAVE);
-    ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
-    let mut renewed = Instant::now();
-    loop {
-        ticks.tick().await;
-        if let Some(status) = board.unsaved()
-            && services.fleet.save_status(id, ONLY, epoch, &status).await.is_ok()
+    /// Works while holding the lease; whichever ends first ends both.
+    async fn hold(
+        &self,
+        lease: Lease,
+        renewed: &Renewed,
+        stopped: &mut watch::Receiver<Ending>,
+        mending: &watch::Receiver<i64>,
+    ) -> Result<Ending, Failure> {
+        let (assignment, board) = (self.assignment, self.board);
+        if assignment.wish == Wish::Pause {
+            board.enter(State::Paused, None, None);
+            if matches!(assignment.connector.definition(), Definition::Source(_)) {
+                source_lane::show_position(assignment, &lease.position, board);
+            }
+            return tokio::select! {
+                ending = asked_to_end(stopped) => Ok(ending),
+                failure = self.keep(renewed) => Err(failure),
+            };
+        }
+        board.enter(State::Starting, None, None);
+        let facts = [("version", assignment.version.into()), ("runner", self.services.runner.name.as_str().into())];
+        board.say(Level::Info, "the lane starts", facts);
+        let (stopped, mending) = (stopped.clone(), mending.clone());
+        let work = Work { services: self.services, assignment, lease, board, stopped, mending };
+        let working = async {
+            match assignment.connector.definition() {
+                Definition::Source(_) => source_lane::run(work).await,
+                Definition::Sink(_) => sink_lane::run(work).await,
+            }
+        };
+        tokio::select! {
+            ended = working => ended,
+            failure = self.keep(renewed) => Err(failure),
+        }
+    }
+
+    /// Saves what the board says; ends only when the lease is lost.
+    async fn keep(&self, renewed: &Renewed) -> Failure {
+        let mut ticks = tokio::time::interval(SAVE);
+        ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
+        let saving = async {
+            loop {
+                ticks.tick().await;
+                self.save().await;
+            }
+        };
+        tokio::select! {
+            () = saving => {}
+            () = renewed.lost() => {}
+        }
+        PortError::Fenced { connector: self.held.connector, lane: self.held.lane }.into()
+    }
+
+    /// What cannot be saved now is saved with what comes later.
+    async fn save(&self) {
+        let HeldLane { connector, lane, epoch } = self.held;
+        if let Some(status) = self.board.unsaved()
+            && self.services.fleet.save_status(connector, lane, epoch, &status).await.is_ok()
         {
-            board.note_saved(status);
+            self.board.note_saved(status);
         }
-        if renewed.elapsed() < RENEW {
-            continue;
-        }
-        match services.fleet.renew(id, ONLY, epoch, LEASE).await {
-            Ok(true) => renewed = Instant::now(),
-            Ok(false) => return PortError::Fenced { connector: id, lane: ONLY }.into(),
-            // the work itself is fenced by the epoch; a lease that cannot be renewed is only given up when it has run out
-            Err(error) if renewed.elapsed() > LEASE => return error.into(),
-            Err(_) => {}
+        let lines = self.board.take_lines();
+        if !lines.is_empty() && self.services.fleet.save_lines(self.held, &lines).await.is_err() {
+            self.board.give_back_lines(lines);
         }
     }
 }
 
 /// Shows on a connector that is being deleted why that is not done yet.
 pub(crate) async fn note_failed_removal(services: &Services, id: ConnectorId, reason: &str) {
-    if let Ok(Some(lease)) = services.fleet.acquire(id, ONLY, &services.runner, LEASE).await {
+    if let Ok(Some(lease)) = services.fleet.acquire(id, ONLY, services.runner.name.as_str(), LEASE).await {
         let mut status = LaneStatus::entering(State::Retrying, now_us());
         status.reason = Some(format!("deleting: {reason}"));
         let _ = services.fleet.save_status(id, ONLY, lease.epoch, &status).await;

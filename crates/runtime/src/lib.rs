@@ -1,8 +1,10 @@
 //! The runner: it finds connectors that are asked to run, holds the leases of their lanes and carries them.
 
+mod aside;
 pub mod choosing;
 mod fleet;
 mod lane;
+mod leases;
 mod reading;
 mod sink_lane;
 mod source_lane;
@@ -11,4 +13,4 @@ pub mod systems;
 mod whole;
 mod writing;
 
-pub use fleet::{Fleet, Services};
+pub use fleet::{Fleet, RunnerSettings, Services};

@@ -9,8 +9,9 @@ use gonvel_connectors::postgres::sink::{Delivered, Round, TopicChanges};
 use gonvel_core::avro::single_object;
 use gonvel_core::block::RecordRef;
 use gonvel_core::change::{ChangeBatchBuilder, ChangeKind};
+use gonvel_core::failure;
 use gonvel_core::naming::{Offset, SchemaId, TopicPartition};
-use gonvel_core::ports::{PortError, SchemaStore, StoredBlock, TopicLog, Watch};
+use gonvel_core::ports::{AskedRecord, BadRecord, PortError, SchemaStore, Step, StoredBlock, TopicLog, Watch};
 use gonvel_core::record_form::ReadForm;
 
 use crate::lane::Failure;
@@ -20,6 +21,8 @@ use crate::whole::Whole;
 const PARTITION_BYTES: i64 = 1 << 20;
 /// Changes in a round.
 const MOST_CHANGES: usize = 20_000;
+/// Records in a round that cannot be read.
+const MOST_BAD: usize = 500;
 
 /// One partition being read.
 struct Cursor {
@@ -46,6 +49,10 @@ pub(crate) struct Reader {
     _watch: Watch,
     /// Where a source's transactions are to be delivered whole.
     whole: Option<Whole>,
+    /// Whether a topic's partitions are shared out among several lanes.
+    shared: bool,
+    /// The topics' names, where records that cannot be read are put aside; none where they end the reading.
+    aside: Option<Vec<String>>,
 }
 
 /// A round with what is worth knowing of it.
@@ -55,22 +62,40 @@ pub(crate) struct ReadRound {
     pub(crate) latest_us: Option<i64>,
     /// Changes in it.
     pub(crate) changes: usize,
+    /// Records that could not be read as changes, in order.
+    pub(crate) bad: Vec<BadRecord>,
+    /// The partitions that stand at a truncate, where other lanes have to come to it too.
+    pub(crate) together: Vec<(TopicPartition, i64)>,
+}
+
+/// Changes of one topic and shape that are being gathered.
+struct Open {
+    topic: usize,
+    schema: SchemaId,
+    builder: ChangeBatchBuilder,
+    keys: Vec<Bytes>,
+    from: Vec<(TopicPartition, i64)>,
 }
 
 struct Gathering {
     topics: Vec<TopicChanges>,
-    open: Option<(usize, SchemaId, ChangeBatchBuilder, Vec<Bytes>)>,
+    open: Option<Open>,
     changes: usize,
     latest_us: Option<i64>,
+    bad: Vec<BadRecord>,
 }
 
 impl Gathering {
+    fn new() -> Self {
+        Self { topics: Vec::new(), open: None, changes: 0, latest_us: None, bad: Vec::new() }
+    }
+
     fn close(&mut self) {
-        if let Some((topic, _, mut builder, keys)) = self.open.take()
+        if let Some(Open { topic, mut builder, keys, from, .. }) = self.open.take()
             && !builder.is_empty()
         {
             let changes = keys.into_iter().enumerate().map(|(row, key)| ((0, row), key)).collect();
-            self.topics.push(TopicChanges { topic, batches: vec![builder.finish()], changes });
+            self.topics.push(TopicChanges { topic, batches: vec![builder.finish()], changes, from });
         }
     }
 }
@@ -85,12 +110,34 @@ impl Reader {
         let cursor = |(at, topic, delivered)| Cursor { at, topic, delivered, at_truncate: false, limit: i64::MAX, seen: 0 };
         let cursors: Vec<Cursor> = partitions.into_iter().map(cursor).collect();
         let watch = log.watch(&cursors.iter().map(|c| c.at).collect::<Vec<_>>());
-        Self { log, schemas, cursors, forms: HashMap::new(), turn: 0, _watch: watch, whole: None }
+        Self {
+            log,
+            schemas,
+            cursors,
+            forms: HashMap::new(),
+            turn: 0,
+            _watch: watch,
+            whole: None,
+            shared: false,
+            aside: None,
+        }
     }
 
     /// The same, with the transactions of sources delivered whole.
     pub(crate) fn whole(mut self, whole: Whole) -> Self {
         self.whole = Some(whole);
+        self
+    }
+
+    /// The same, with other partitions of its topics read by other lanes.
+    pub(crate) fn shared(mut self, shared: bool) -> Self {
+        self.shared = shared;
+        self
+    }
+
+    /// The same, with records that cannot be read put aside instead of ending it.
+    pub(crate) fn aside(mut self, topics: Vec<String>) -> Self {
+        self.aside = Some(topics);
         self
     }
 
@@ -115,12 +162,12 @@ impl Reader {
     }
 
     async fn round(&mut self) -> Result<Option<ReadRound>, Failure> {
-        let mut gathering = Gathering { topics: Vec::new(), open: None, changes: 0, latest_us: None };
+        let mut gathering = Gathering::new();
         let mut moved = Vec::new();
         let count = self.cursors.len();
         let worth = self.worth_reading();
         for step in 0..count {
-            if gathering.changes >= MOST_CHANGES {
+            if gathering.changes >= MOST_CHANGES || gathering.bad.len() >= MOST_BAD {
                 break;
             }
             let place = (self.turn + step) % count;
@@ -134,15 +181,20 @@ impl Reader {
         }
         self.turn = (self.turn + 1) % count.max(1);
         gathering.close();
+        let mut together = Vec::new();
         if moved.is_empty() {
             moved = self.truncate(&mut gathering).await?;
+            if self.shared {
+                together = moved.iter().map(|&p| (self.cursors[p].at, self.cursors[p].delivered.next - 1)).collect();
+            }
         }
         if moved.is_empty() {
             return Ok(None);
         }
         let delivered = moved.iter().map(|&place| (self.cursors[place].at, self.cursors[place].delivered)).collect();
         let round = Round { topics: gathering.topics, delivered, more: false };
-        Ok(Some(ReadRound { round, latest_us: gathering.latest_us, changes: gathering.changes }))
+        let Gathering { latest_us, changes, bad, .. } = gathering;
+        Ok(Some(ReadRound { round, latest_us, changes, bad, together }))
     }
 
     /// The partitions that may have something.
@@ -190,7 +242,7 @@ impl Reader {
             // the block may end with offsets whose records are no longer kept
             let delivered = &mut self.cursors[place].delivered;
             delivered.next = delivered.next.max(block.end().0.min(limit));
-            if gathering.changes >= MOST_CHANGES {
+            if gathering.changes >= MOST_CHANGES || gathering.bad.len() >= MOST_BAD {
                 return Ok(());
             }
         }
@@ -205,30 +257,141 @@ impl Reader {
         record: &RecordRef<'_>,
         gathering: &mut Gathering,
     ) -> Result<bool, Failure> {
-        let topic = self.cursors[place].topic;
-        let Some(schema) = record.schema else {
-            return Err(not_a_change(self.cursors[place].at, offset, "it has no schema"));
+        let (topic, at) = (self.cursors[place].topic, self.cursors[place].at);
+        let read = self.read(topic, (at, offset), record, gathering).await;
+        let kind = match read {
+            Ok(ChangeKind::Truncate) => {
+                self.cursors[place].at_truncate = true;
+                return Ok(false);
+            }
+            Ok(kind) => Some(kind),
+            Err(Failure::Connector(ConnectorError::BadRecord { finding })) => {
+                let Some(names) = &self.aside else { return Err(ConnectorError::BadRecord { finding }.into()) };
+                let name = names[topic].clone();
+                self.put_aside((at, offset), record, finding, name, gathering).await?;
+                None
+            }
+            Err(failure) => return Err(failure),
         };
-        let Some(key) = record.key else {
-            self.cursors[place].at_truncate = true;
-            return Ok(false);
-        };
-        if gathering.open.as_ref().is_none_or(|(t, s, ..)| (*t, *s) != (topic, schema)) {
-            gathering.close();
-            let form = self.form(schema).await?;
-            gathering.open = Some((topic, schema, ChangeBatchBuilder::new(form.table().clone()), Vec::new()));
-        }
-        let form = self.forms[&schema].clone();
-        let Some((_, _, builder, keys)) = &mut gathering.open else { return Ok(true) };
-        let read = form.read(key, record.value, record.timestamp_us, builder);
-        let kind = read.map_err(|e| not_a_change(self.cursors[place].at, offset, &e.to_string()))?;
-        keys.push(Bytes::copy_from_slice(single_object::split(key).map_or(key, |(_, data)| data)));
-        gathering.changes += 1;
-        gathering.latest_us = gathering.latest_us.max(Some(record.timestamp_us));
         let delivered = &mut self.cursors[place].delivered;
         delivered.next = offset + 1;
-        delivered.counts.add(kind);
+        if let Some(kind) = kind {
+            delivered.counts.add(kind);
+        }
         Ok(true)
+    }
+
+    /// Reads one record into what is being gathered, unless it is a truncate. After an error the open gathering is not to be
+    /// used further.
+    async fn read(
+        &mut self,
+        topic: usize,
+        (at, offset): (TopicPartition, i64),
+        record: &RecordRef<'_>,
+        gathering: &mut Gathering,
+    ) -> Result<ChangeKind, Failure> {
+        let Some(schema) = record.schema else { return Err(not_a_change(at, offset, "it has no schema")) };
+        let form = self.form(schema).await?;
+        let Some(key) = record.key else {
+            let mut builder = ChangeBatchBuilder::new(form.table().clone());
+            return match form.read(&[], record.value, record.timestamp_us, &mut builder) {
+                Ok(ChangeKind::Truncate) => Ok(ChangeKind::Truncate),
+                Ok(_) => Err(not_a_change(at, offset, "only a truncate has no key")),
+                Err(error) => Err(not_a_change(at, offset, &error.to_string())),
+            };
+        };
+        if gathering.open.as_ref().is_none_or(|open| (open.topic, open.schema) != (topic, schema)) {
+            gathering.close();
+            let builder = ChangeBatchBuilder::new(form.table().clone());
+            gathering.open = Some(Open { topic, schema, builder, keys: Vec::new(), from: Vec::new() });
+        }
+        let Some(open) = &mut gathering.open else {
+            return Err(ConnectorError::Defect("nothing is gathered".into()).into());
+        };
+        let read = form.read(key, record.value, record.timestamp_us, &mut open.builder);
+        let kind = read.map_err(|e| not_a_change(at, offset, &e.to_string()))?;
+        open.keys.push(key_data(key));
+        open.from.push((at, offset));
+        gathering.changes += 1;
+        gathering.latest_us = gathering.latest_us.max(Some(record.timestamp_us));
+        Ok(kind)
+    }
+
+    /// Puts a record aside that cannot be read. What was gathered with it is read once more: a failed reading may have left a
+    /// part of a row.
+    async fn put_aside(
+        &mut self,
+        (at, offset): (TopicPartition, i64),
+        record: &RecordRef<'_>,
+        finding: String,
+        name: String,
+        gathering: &mut Gathering,
+    ) -> Result<(), Failure> {
+        let broken = gathering.open.take_if(|open| open.builder.len() != open.from.len());
+        if let Some(broken) = broken {
+            let form = self.form(broken.schema).await?;
+            let mut builder = ChangeBatchBuilder::new(form.table().clone());
+            let mut blocks: HashMap<TopicPartition, StoredBlock> = HashMap::new();
+            for &(at, offset) in &broken.from {
+                let known = blocks.get(&at).is_some_and(|b| (b.first.0..b.end().0).contains(&offset));
+                if !known {
+                    let block = self.log.read(at, Offset(offset), 1).await?.into_iter().next();
+                    let gone = || PortError::Damaged {
+                        at,
+                        first_offset: offset,
+                        finding: "the record that was here is gone".into(),
+                    };
+                    blocks.insert(at, block.ok_or_else(gone)?);
+                }
+                let open = blocks[&at].open(at)?;
+                for record in open.records() {
+                    let (Offset(found), record) = record?;
+                    if found == offset {
+                        let read =
+                            form.read(record.key.unwrap_or_default(), record.value, record.timestamp_us, &mut builder);
+                        read.map_err(|e| not_a_change(at, offset, &e.to_string()))?;
+                        break;
+                    }
+                }
+            }
+            gathering.open = Some(Open { topic: broken.topic, builder, ..broken });
+            gathering.close();
+        }
+        let step = Step::Read;
+        let cause = failure::cause(step.word(), &finding);
+        let record = record.to_record();
+        gathering.latest_us = gathering.latest_us.max(Some(record.timestamp_us));
+        let offset = Offset(offset);
+        gathering.bad.push(BadRecord { at, topic: name, offset, record, step, finding, statement: None, cause });
+        Ok(())
+    }
+
+    /// Reads records that were put aside and are to be tried again, each of a topic by its place; those that still cannot be
+    /// read are given back with what was found.
+    pub(crate) async fn read_again(
+        &mut self,
+        records: &[(usize, AskedRecord)],
+    ) -> Result<(Vec<TopicChanges>, Vec<(i64, String)>), Failure> {
+        let mut gathering = Gathering::new();
+        let mut unread = Vec::new();
+        for (topic, asked) in records {
+            // each on its own: one that cannot be read leaves the others alone
+            gathering.close();
+            let record = asked.record.as_ref();
+            match self.read(*topic, (asked.at, asked.offset.0), &record, &mut gathering).await {
+                Ok(ChangeKind::Truncate) => {
+                    unread.push((asked.id, "a truncate is not tried again: load the table again".into()))
+                }
+                Ok(_) => {}
+                Err(Failure::Connector(ConnectorError::BadRecord { finding })) => {
+                    gathering.open = None;
+                    unread.push((asked.id, finding));
+                }
+                Err(failure) => return Err(failure),
+            }
+        }
+        gathering.close();
+        Ok((gathering.topics, unread))
     }
 
     async fn form(&mut self, schema: SchemaId) -> Result<Arc<ReadForm>, Failure> {
@@ -257,20 +420,16 @@ impl Reader {
         let open = block.open(at)?;
         let record = open.records().find(|r| r.as_ref().map_or(true, |(offset, _)| offset.0 >= from));
         let (Offset(from), record) = record.ok_or_else(|| damaged("the record is not in its block".into()))??;
-        let (Some(schema), Some(value)) = (record.schema, record.value) else {
-            return Err(not_a_change(at, from, "it has no schema or no value"));
-        };
+        let Some(schema) = record.schema else { return Err(not_a_change(at, from, "it has no schema")) };
         let form = self.form(schema).await?;
         let mut builder = ChangeBatchBuilder::new(form.table().clone());
-        let read = form.read(&[], Some(value), record.timestamp_us, &mut builder);
-        let kind = read.map_err(|e| not_a_change(at, from, &e.to_string()))?;
-        if kind != ChangeKind::Truncate {
-            return Err(not_a_change(at, from, "a change without a key is not a truncate"));
-        }
+        let read = form.read(&[], record.value, record.timestamp_us, &mut builder);
+        read.map_err(|e| not_a_change(at, from, &e.to_string()))?;
         gathering.topics.push(TopicChanges {
             topic,
             batches: vec![builder.finish()],
             changes: vec![((0, 0), Bytes::new())],
+            from: vec![(at, from)],
         });
         gathering.latest_us = Some(record.timestamp_us);
         for &place in &places {
@@ -279,7 +438,9 @@ impl Reader {
             cursor.delivered.next += 1;
         }
         // one truncate of the source stands in every partition but happened once
-        self.cursors[first].delivered.counts.add(ChangeKind::Truncate);
+        if self.cursors[first].at.partition.0 == 0 {
+            self.cursors[first].delivered.counts.add(ChangeKind::Truncate);
+        }
         Ok(places)
     }
 }
@@ -388,6 +549,11 @@ impl Reader {
         }
         Ok(looked)
     }
+}
+
+/// A key's data, without what says how it is written.
+pub(crate) fn key_data(key: &[u8]) -> Bytes {
+    Bytes::copy_from_slice(single_object::split(key).map_or(key, |(_, data)| data))
 }
 
 fn not_a_change(at: TopicPartition, offset: i64, finding: &str) -> Failure {

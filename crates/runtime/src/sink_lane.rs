@@ -5,15 +5,15 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::sink::{Delivered, PgSink, SinkSettings, positions};
-use gonvel_core::change::KindCounts;
+use gonvel_connectors::postgres::sink::{Delivered, PgSink, Round, SinkSettings, positions};
 use gonvel_core::civil::read_rfc3339;
-use gonvel_core::connector::{Definition, Start, State};
+use gonvel_core::connector::{BadRecords, Definition, Start, State};
 use gonvel_core::naming::{ConnectorId, Offset, PartitionId, TopicName, TopicPartition};
 use gonvel_core::ports::{DatabaseAddress, PortError, TableProgress, Topic, TopicLog};
 use tokio::sync::{Semaphore, mpsc};
 use tokio::time::Instant;
 
+use crate::aside::Aside;
 use crate::lane::{Ending, Failure, Work, asked_to_end};
 use crate::reading::{ReadRound, Reader};
 use crate::status::now_us;
@@ -48,6 +48,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     }
     let settings = SinkSettings {
         connector: work.connector(),
+        lane: work.lane(),
         address,
         topics: topics.iter().map(|t| t.id).zip(wanted.iter().cloned()).collect(),
         writes: definition.writes,
@@ -58,6 +59,9 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         .flat_map(|(place, t)| {
             (0..t.partitions).map(move |p| (TopicPartition { topic: t.id, partition: PartitionId(p) }, place))
         })
+        .enumerate()
+        .filter(|(number, _)| lane_of(*number, definition.placing.lanes) == work.lane())
+        .map(|(_, partition)| partition)
         .collect();
     let mut first = first_offsets(&work, &settings.address, definition.start.as_ref(), &topics).await?;
     let all: Vec<(TopicPartition, i64)> = partitions.iter().map(|(at, _)| (*at, first.remove(at).unwrap_or(0))).collect();
@@ -66,19 +70,46 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let mut progress = Progress { delivered: delivered.into_iter().collect(), place_of, counted: None };
     progress.show(&work, &sink);
     work.board.enter(State::Following, None, None);
+    let names: Vec<String> = wanted.iter().map(|t| t.topic.clone()).collect();
+    let positions: Vec<(TopicPartition, usize, i64)> =
+        partitions.iter().map(|(at, place)| (*at, *place, progress.delivered.get(at).map_or(0, |d| d.next))).collect();
+    let quarantines = definition.failing.records == BadRecords::Quarantine && !definition.writes.whole_transactions;
+    let which = (work.connector(), work.assignment.version);
+    let mut aside = if quarantines {
+        let rows = definition.writes.rows;
+        let aside = Aside::new(work.services, work.board, which, &definition.failing, rows, names.clone(), &positions);
+        Some(aside.await?)
+    } else {
+        None
+    };
     let starts = partitions.iter().map(|(at, place)| (*at, *place, progress.delivered.get(at).copied().unwrap_or_default()));
-    let mut reader = Reader::new(work.services.log.clone(), work.services.schemas.clone(), starts);
+    let mut reader =
+        Reader::new(work.services.log.clone(), work.services.schemas.clone(), starts).shared(definition.placing.lanes > 1);
+    if quarantines {
+        reader = reader.aside(names.clone());
+    }
     if definition.writes.whole_transactions {
-        let names: Vec<String> = wanted.iter().map(|t| t.topic.clone()).collect();
         reader = reader.whole(Whole::of(work.services.fleet.clone(), &names).await?);
     }
     let (send, mut rounds) = mpsc::channel(1);
     let wanted = Arc::new(Semaphore::new(1));
     let _reading = AbortOnDrop(tokio::spawn(read_on(reader, work.services.clone(), wanted.clone(), send)));
+    // what was asked for before the lane began
+    let mut again = aside.is_some().then_some(Duration::ZERO);
     loop {
         let round = tokio::select! {
             biased;
             ending = asked_to_end(&mut work.stopped) => return Ok(ending),
+            Ok(()) = work.mending.changed(), if aside.is_some() => {
+                again = Some(Duration::ZERO);
+                continue;
+            }
+            () = tokio::time::sleep(again.unwrap_or_default()), if again.is_some() => {
+                if let Some(aside) = &mut aside {
+                    again = aside.retry(&mut sink, &progress.delivered).await?;
+                }
+                continue;
+            }
             round = tokio::time::timeout(COUNT_LAG, rounds.recv()) => round,
         };
         let Ok(round) = round else {
@@ -86,15 +117,23 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             work.board.write(|status| (status.lag_ms, status.lag_records) = (Some(0.0), Some(0)));
             continue;
         };
-        let ReadRound { round, latest_us, changes } =
+        let ReadRound { mut round, latest_us, changes, bad, together } =
             round.ok_or_else(|| ConnectorError::try_again("the reading ended", "it starts again by itself"))??;
         if changes >= AHEAD {
             wanted.add_permits(1);
         }
+        if !together.is_empty() {
+            if let Some(ending) = truncate(&mut work, &mut sink, &mut round, aside.as_ref(), (&together, &topics)).await? {
+                return Ok(ending);
+            }
+        } else if let Some(aside) = &mut aside {
+            aside.deliver(&mut sink, &mut round, bad).await?;
+        } else {
+            sink.apply(&round).await?;
+        }
         for (at, delivered) in &round.delivered {
             progress.delivered.insert(*at, *delivered);
         }
-        sink.apply(round).await?;
         if changes < AHEAD {
             wanted.add_permits(1);
         }
@@ -103,6 +142,37 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         progress.show(&work, &sink);
         progress.count_lag(&work, &sink, latest_us).await?;
     }
+}
+
+/// How long to wait before looking again whether all lanes have come to a truncate.
+const TOGETHER: Duration = Duration::from_millis(50);
+
+/// Carries a truncate out together with the other lanes that read its topic; gives why the lane is to end, if it is to before
+/// that.
+async fn truncate(
+    work: &mut Work<'_>,
+    sink: &mut PgSink,
+    round: &mut Round,
+    aside: Option<&Aside>,
+    (together, topics): (&[(TopicPartition, i64)], &[Topic]),
+) -> Result<Option<Ending>, Failure> {
+    if let Some(aside) = aside {
+        aside.correct(&mut round.delivered);
+    }
+    let topic = together.first().map(|(at, _)| at.topic);
+    let partitions = topics.iter().find(|t| Some(t.id) == topic).map_or(0, |t| t.partitions);
+    while !sink.truncate_together(round, together, partitions).await? {
+        tokio::select! {
+            ending = asked_to_end(&mut work.stopped) => return Ok(Some(ending)),
+            () = tokio::time::sleep(TOGETHER) => {}
+        }
+    }
+    Ok(None)
+}
+
+/// Which of a sink's lanes delivers a partition, by its number among all of the sink's partitions.
+fn lane_of(number: usize, lanes: u32) -> i32 {
+    i32::try_from(number % usize::try_from(lanes.max(1)).unwrap_or(1)).unwrap_or(0)
 }
 
 /// Where the partitions begin that a sink never delivered; one that is not among them begins with its oldest record.
@@ -230,7 +300,7 @@ impl Progress {
             let (_, topic) = &sink.topics()[place];
             let table = tables.entry(topic.topic.clone()).or_default();
             table.other_end = format!("{}.{}", topic.schema, topic.table);
-            add(&mut table.counts, delivered.counts);
+            table.counts = table.counts.with(delivered.counts);
         }
         work.board.write(|status| status.tables = tables);
     }
@@ -260,12 +330,4 @@ impl Progress {
         });
         Ok(())
     }
-}
-
-fn add(sum: &mut KindCounts, counts: KindCounts) {
-    sum.load += counts.load;
-    sum.insert += counts.insert;
-    sum.update += counts.update;
-    sum.delete += counts.delete;
-    sum.truncate += counts.truncate;
 }

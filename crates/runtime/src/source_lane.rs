@@ -14,7 +14,7 @@ use gonvel_core::change_form::{position_text, read_position};
 use gonvel_core::civil::read_rfc3339;
 use gonvel_core::connector::{CapturedTable, Definition, Start, State, ValueForm};
 use gonvel_core::naming::{ConnectorId, TopicName};
-use gonvel_core::ports::{AppendBatch, Assignment, LaneProgress, PortError, TableProgress, Topic};
+use gonvel_core::ports::{AppendBatch, LaneProgress, PortError, TableProgress, Topic};
 use gonvel_core::topic_settings::TopicSettings;
 use serde::{Deserialize, Serialize};
 use tokio::task::JoinHandle;
@@ -22,7 +22,7 @@ use tokio::time::MissedTickBehavior;
 
 use crate::choosing::choose;
 use crate::fleet::Services;
-use crate::lane::{Ending, Failure, ONLY, Work, asked_to_end};
+use crate::lane::{Assignment, Ending, Failure, ONLY, Work, asked_to_end};
 use crate::status::{Board, now_us};
 use crate::writing::Writer;
 

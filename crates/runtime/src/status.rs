@@ -4,9 +4,11 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
 
 use gonvel_core::connector::State;
-use gonvel_core::ports::LaneStatus;
+use gonvel_core::ports::{LaneStatus, Level, Line};
 use gonvel_core::rate::RateWindow;
 
+/// Lines that wait to be saved.
+const MOST_LINES: usize = 2_000;
 /// Length of the window of rates, in milliseconds.
 const WINDOW_MS: u64 = 5_000;
 
@@ -14,11 +16,13 @@ struct Inner {
     status: LaneStatus,
     saved: Option<LaneStatus>,
     rate: RateWindow,
+    lines: Vec<Line>,
 }
 
 /// A lane's board. Cheap to clone.
 #[derive(Clone)]
 pub(crate) struct Board {
+    lane: i32,
     inner: Arc<Mutex<Inner>>,
     began: Instant,
 }
@@ -28,10 +32,33 @@ pub(crate) fn now_us() -> i64 {
 }
 
 impl Board {
-    pub(crate) fn new() -> Self {
+    pub(crate) fn new(lane: i32) -> Self {
         let status = LaneStatus::entering(State::Starting, now_us());
-        let inner = Inner { status, saved: None, rate: RateWindow::new(WINDOW_MS) };
-        Self { inner: Arc::new(Mutex::new(inner)), began: Instant::now() }
+        let inner = Inner { status, saved: None, rate: RateWindow::new(WINDOW_MS), lines: Vec::new() };
+        Self { lane, inner: Arc::new(Mutex::new(inner)), began: Instant::now() }
+    }
+
+    /// Says something in the connector's log. It must never hold a secret.
+    pub(crate) fn say<const N: usize>(&self, level: Level, says: &str, facts: [(&str, serde_json::Value); N]) {
+        let facts = facts.into_iter().map(|(name, value)| (name.to_owned(), value)).collect();
+        let line = Line { lane: self.lane, at_us: now_us(), level, says: says.to_owned(), facts };
+        let mut inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
+        // as long as they cannot be saved, the oldest are kept: they tell how it began
+        if inner.lines.len() < MOST_LINES {
+            inner.lines.push(line);
+        }
+    }
+
+    /// The lines that were not saved yet.
+    pub(crate) fn take_lines(&self) -> Vec<Line> {
+        std::mem::take(&mut self.inner.lock().unwrap_or_else(PoisonError::into_inner).lines)
+    }
+
+    pub(crate) fn give_back_lines(&self, mut lines: Vec<Line>) {
+        let mut inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
+        lines.append(&mut inner.lines);
+        lines.truncate(MOST_LINES);
+        inner.lines = lines;
     }
 
     /// Changes what the board says.
@@ -48,6 +75,17 @@ impl Board {
         if moving(state) && !moving(inner.status.state) {
             // counts that were taken up from an earlier run are not changes of the last seconds
             inner.rate = RateWindow::new(WINDOW_MS);
+        }
+        let entered = inner.status.state != state;
+        if entered && matches!(state, State::Loading | State::Following | State::Paused | State::Stopped) {
+            let says = match state {
+                State::Loading => "rows that exist are loaded",
+                State::Following => "it follows what comes",
+                State::Paused => "it is held where it is",
+                _ => "the lane ends here",
+            };
+            let facts = std::collections::BTreeMap::new();
+            inner.lines.push(Line { lane: self.lane, at_us: now_us(), level: Level::Info, says: says.into(), facts });
         }
         let status = &mut inner.status;
         if status.state != state || status.reason != reason {
@@ -85,7 +123,7 @@ mod tests {
 
     #[test]
     fn counts_taken_up_from_an_earlier_run_are_no_rate() {
-        let board = Board::new();
+        let board = Board::new(0);
         let counts = KindCounts { load: 120_000, ..KindCounts::default() };
         assert_eq!(board.unsaved().unwrap().rate_per_s, 0.0);
         board.write(|status| {

@@ -56,7 +56,7 @@ async fn tables_are_found_by_their_names_also_those_made_later_and_with_what_was
     let id = world.connector("lines", definition).await;
     world.until_state(id, State::Following).await;
     assert_eq!(published(&source).await, ["line_1"]);
-    let notes = world.database.find_connector(id).await.unwrap().lanes[0].notes.clone();
+    let notes = world.database.find_connector(id).await.unwrap().said().next().unwrap().notes.clone();
     assert_eq!(notes, ["public.line_bare is not captured: it has no primary key"]);
     // the table that cannot be captured can still be changed in the source
     source.batch_execute("INSERT INTO line_bare VALUES (1); UPDATE line_bare SET n = 2").await.unwrap();
@@ -114,7 +114,7 @@ async fn tables_are_found_by_their_names_also_those_made_later_and_with_what_was
     })
     .await;
     world.until_state(id, State::Following).await;
-    world.database.ask(id, Wish::Delete).await.unwrap();
+    world.database.ask(id, Wish::Delete, "").await.unwrap();
     until("something was left behind", async || {
         let left = "SELECT (SELECT count(*) FROM pg_replication_slots) + (SELECT count(*) FROM pg_publication)";
         (source.query_one(left, &[]).await.unwrap().get::<_, i64>(0) == 0).then_some(())
@@ -149,7 +149,7 @@ async fn columns_keys_rows_and_partitions_are_captured_as_chosen_and_an_edit_cha
     let fleet = world.fleet();
     let id = world.connector("from-packhouse", definition.clone()).await;
     until("the source did not begin", async || {
-        world.database.find_connector(id).await.unwrap().lanes.first().and_then(|l| l.position.clone())
+        world.database.find_connector(id).await.unwrap().said().next().and_then(|l| l.position.clone())
     })
     .await;
     // rows move between partitions, and a partition is rewritten, while the load goes on
@@ -187,8 +187,8 @@ async fn columns_keys_rows_and_partitions_are_captured_as_chosen_and_an_edit_cha
     edited.tables[0] = CapturedTable::whole("public", "bins", "packhouse.bins");
     edited.tables[1] = CapturedTable::whole("public", "rooms", "packhouse.rooms");
     let valid = ValidConnector::check(id, ConnectorName::parse("from-packhouse").unwrap(), edited.into()).unwrap();
-    world.database.change_connector(&valid, 1, &["public.bins".to_owned()]).await.unwrap();
-    assert!(world.database.change_connector(&valid, 1, &[]).await.is_err(), "an edit of an older version was taken");
+    world.database.change_connector(&valid, 1, &["public.bins".to_owned()], "").await.unwrap();
+    assert!(world.database.change_connector(&valid, 1, &[], "").await.is_err(), "an edit of an older version was taken");
     until("the publication was not changed", async || {
         (published(&source).await == ["bins", "rooms", "weighings"]).then_some(())
     })
@@ -198,7 +198,7 @@ async fn columns_keys_rows_and_partitions_are_captured_as_chosen_and_an_edit_cha
     world.until_state(id, State::Following).await;
     let sink = world.sink(&["bins", "rooms", "weighings"]).await;
     let valid = ValidConnector::check(to, ConnectorName::parse("to-settlement").unwrap(), sink.into()).unwrap();
-    world.database.change_connector(&valid, 1, &[]).await.unwrap();
+    world.database.change_connector(&valid, 1, &[], "").await.unwrap();
     source.batch_execute("INSERT INTO rooms VALUES (2, 'south'); UPDATE weighings SET kg = 0 WHERE id = 5").await.unwrap();
     world.until_equal(&source, &target, &["rooms", "weighings"], PATIENCE).await;
     until("the column did not come back", async || {
@@ -234,7 +234,7 @@ async fn truncates_are_sent_again_when_rows_become_changes() {
     world.until_equal(&source, &target, &["bins"], PATIENCE).await;
     definition.values.form = ValueForm::Change;
     let valid = ValidConnector::check(id, ConnectorName::parse("from-packhouse").unwrap(), definition.into()).unwrap();
-    world.database.change_connector(&valid, 1, &[]).await.unwrap();
+    world.database.change_connector(&valid, 1, &[], "").await.unwrap();
     until("truncates are not published", async || {
         let sent = "SELECT bool_and(pubtruncate) FROM pg_publication";
         source.query_one(sent, &[]).await.unwrap().get::<_, bool>(0).then_some(())

@@ -5,7 +5,7 @@ mod support;
 
 use std::time::{Duration, Instant};
 
-use gonvel_core::connector::{State, Wish};
+use gonvel_core::connector::{BadRecords, State, Wish};
 use gonvel_core::ports::FleetStore;
 use support::World;
 
@@ -21,17 +21,20 @@ async fn a_sink_waits_for_its_topic_and_halts_where_a_person_is_needed() {
         .await
         .unwrap();
     target.batch_execute("CREATE TABLE bins (id bigint, grade text)").await.unwrap();
-    let (source_id, sink_id) = world.flow(&["bins"], 1).await;
-    world.database.ask(source_id, Wish::Pause).await.unwrap();
+    let source_id = world.connector("from-packhouse", world.source(&["bins"], 1).await).await;
+    let mut sink = world.sink(&["bins"]).await;
+    sink.failing.records = BadRecords::Halt;
+    let sink_id = world.connector("to-settlement", sink).await;
+    world.database.ask(source_id, Wish::Pause, "").await.unwrap();
     let fleet = world.fleet();
     let reason = world.until_state(sink_id, State::Retrying).await;
     assert!(reason.contains("the topic packhouse.bins is not there yet"), "{reason}");
 
-    world.database.ask(source_id, Wish::Run).await.unwrap();
+    world.database.ask(source_id, Wish::Run, "").await.unwrap();
     let reason = world.until_state(sink_id, State::Halted).await;
     assert!(reason.contains("no unique key on id") && reason.contains("ADD UNIQUE (\"id\")"), "{reason}");
     target.batch_execute("ALTER TABLE bins ADD UNIQUE (id)").await.unwrap();
-    world.database.ask(sink_id, Wish::Run).await.unwrap();
+    world.database.ask(sink_id, Wish::Run, "").await.unwrap();
     world.until_equal(&source, &target, &["bins"], Duration::from_secs(20)).await;
 
     // a refusal of the target's own halts it too; nothing of the round is in the target, and mended it goes on
@@ -41,9 +44,9 @@ async fn a_sink_waits_for_its_topic_and_halts_where_a_person_is_needed() {
         .await
         .unwrap();
     let reason = world.until_state(sink_id, State::Halted).await;
-    assert!(reason.contains("check constraint") && reason.contains("resume the connector"), "{reason}");
+    assert!(reason.contains("constraint bins_grade_check") && reason.contains("change the check"), "{reason}");
     target.batch_execute("ALTER TABLE bins DROP CONSTRAINT bins_grade_check").await.unwrap();
-    world.database.ask(sink_id, Wish::Run).await.unwrap();
+    world.database.ask(sink_id, Wish::Run, "").await.unwrap();
     world.until_equal(&source, &target, &["bins"], Duration::from_secs(20)).await;
 
     // rows that the target lost are written again when their next change comes
@@ -61,15 +64,15 @@ async fn a_source_whose_slot_is_gone_halts_and_says_what_is_lost() {
     let (source_id, _) = world.flow(&["bins"], 1).await;
     let fleet = world.fleet();
     world.until_state(source_id, State::Following).await;
-    world.database.ask(source_id, Wish::Pause).await.unwrap();
+    world.database.ask(source_id, Wish::Pause, "").await.unwrap();
     world.until_state(source_id, State::Paused).await;
     source.execute("SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots", &[]).await.unwrap();
     source.batch_execute("INSERT INTO bins VALUES (1, 'lost')").await.unwrap();
-    world.database.ask(source_id, Wish::Run).await.unwrap();
+    world.database.ask(source_id, Wish::Run, "").await.unwrap();
     let reason = world.until_state(source_id, State::Halted).await;
     assert!(reason.contains("is not in the server any more") && reason.contains("make it anew"), "{reason}");
     // deleting it still leaves nothing behind
-    world.database.ask(source_id, Wish::Delete).await.unwrap();
+    world.database.ask(source_id, Wish::Delete, "").await.unwrap();
     let start = Instant::now();
     while world.database.find_connector(source_id).await.is_ok() {
         assert!(start.elapsed() < Duration::from_secs(20));
@@ -131,10 +134,10 @@ async fn a_lane_that_hangs_in_its_system_keeps_no_other_from_being_started_and_s
     while !target.query_one(waits, &[]).await.unwrap().get::<_, bool>(0) {
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
-    world.database.ask(sink_id, Wish::Pause).await.unwrap();
+    world.database.ask(sink_id, Wish::Pause, "").await.unwrap();
     tokio::time::sleep(Duration::from_millis(700)).await;
     for (wish, state) in [(Wish::Pause, State::Paused), (Wish::Run, State::Following)] {
-        world.database.ask(source_id, wish).await.unwrap();
+        world.database.ask(source_id, wish, "").await.unwrap();
         world.until_state(source_id, state).await;
     }
     target.batch_execute("COMMIT").await.unwrap();

@@ -94,11 +94,11 @@ async fn a_load_under_changes_and_restarts_makes_one_copy() {
     source.batch_execute("TRUNCATE lines; INSERT INTO lines VALUES (1, 1, 1.5)").await.unwrap();
     world.until_equal(&source, &target, &["bins", "lines"], Duration::from_secs(20)).await;
     let found = world.database.find_connector(source_id).await.unwrap();
-    assert_eq!(found.lanes[0].state, State::Following);
+    assert_eq!(found.said().next().unwrap().state, State::Following);
 
     // nothing outside is left behind
     for id in [sink_id, source_id] {
-        world.database.ask(id, Wish::Delete).await.unwrap();
+        world.database.ask(id, Wish::Delete, "").await.unwrap();
     }
     let start = Instant::now();
     while !world.database.connectors().await.unwrap().is_empty() {

@@ -34,13 +34,13 @@ async fn a_table_is_loaded_again_under_changes_and_restarts_and_mends_what_its_t
     let before = topic_changes(&world.database, "packhouse.bins").await.len();
 
     // a person empties the target's tables; what comes by following alone never brings the rows back
-    world.database.ask(to, Wish::Pause).await.unwrap();
+    world.database.ask(to, Wish::Pause, "").await.unwrap();
     world.until_state(to, State::Paused).await;
     target
         .batch_execute("DELETE FROM bins WHERE id % 3 = 0; UPDATE bins SET grade = 'lost' WHERE id % 3 = 1")
         .await
         .unwrap();
-    world.database.ask(to, Wish::Run).await.unwrap();
+    world.database.ask(to, Wish::Run, "").await.unwrap();
     let mut writers = Vec::new();
     for seed in 1..=2 {
         writers.push(tokio::spawn(write(world.cluster.connect("packhouse").await.unwrap(), 200, seed)));
@@ -124,7 +124,7 @@ async fn a_load_keeps_its_pace_and_changes_do_not_wait_for_it() {
     source.batch_execute("UPDATE bins SET grade = 'first' WHERE id = 3000").await.unwrap();
     let mut seen_while_loading = false;
     loop {
-        let lane = world.database.find_connector(from).await.unwrap().lanes[0].clone();
+        let lane = world.database.find_connector(from).await.unwrap().said().next().unwrap().clone();
         let progress = lane.tables["public.bins"].clone();
         if let (Some(done), Some(total)) = (progress.load_done, progress.load_total) {
             assert!(done <= 3_000 && (total == 0 || total == 3_000), "{progress:?}");
@@ -141,7 +141,7 @@ async fn a_load_keeps_its_pace_and_changes_do_not_wait_for_it() {
     assert!(seen_while_loading, "the change waited for the load");
     let user = "SELECT usename::text FROM pg_stat_replication";
     assert_eq!(source.query_one(user, &[]).await.unwrap().get::<_, String>(0), "tail");
-    world.database.ask(from, Wish::Delete).await.unwrap();
+    world.database.ask(from, Wish::Delete, "").await.unwrap();
     let left = "SELECT (SELECT count(*) FROM pg_replication_slots) + (SELECT count(*) FROM pg_publication)";
     while source.query_one(left, &[]).await.unwrap().get::<_, i64>(0) > 0 {
         assert!(start.elapsed() < Duration::from_secs(90), "something was left behind");

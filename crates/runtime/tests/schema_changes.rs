@@ -84,7 +84,7 @@ async fn changes_of_columns_are_told_once_and_reach_targets_without_a_stop() {
     for (sink, column) in [(sinks[0], "has no column net_weight"), (sinks[1], "room is smallint there and integer comes")] {
         let reason = world.until_state(sink, State::Halted).await;
         assert!(reason.contains("out of range") || reason.contains("smallint"), "{reason}");
-        let notes = world.database.find_connector(sink).await.unwrap().lanes[0].notes.join("\n");
+        let notes = world.database.find_connector(sink).await.unwrap().said().next().unwrap().notes.join("\n");
         assert!(notes.contains(column) && notes.contains("ALTER TABLE"), "{notes}");
     }
     // carried out by a person, it goes on
@@ -93,7 +93,7 @@ async fn changes_of_columns_are_told_once_and_reach_targets_without_a_stop() {
         .await
         .unwrap();
     for sink in &sinks[..2] {
-        world.database.ask(*sink, gonvel_core::connector::Wish::Run).await.unwrap();
+        world.database.ask(*sink, gonvel_core::connector::Wish::Run, "").await.unwrap();
         world.until_state(*sink, State::Following).await;
     }
     let start = Instant::now();

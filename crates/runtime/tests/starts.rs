@@ -53,7 +53,7 @@ async fn a_source_begins_where_it_is_told_as_far_as_a_slot_keeps_the_log() {
     insert(&source, 1).await;
     until_ids(&world, "first", &[1]).await;
     // from here on the first one keeps the log: it is paused
-    world.database.ask(first, gonvel_core::connector::Wish::Pause).await.unwrap();
+    world.database.ask(first, gonvel_core::connector::Wish::Pause, "").await.unwrap();
     world.until_state(first, State::Paused).await;
     insert(&source, 2).await;
     tokio::time::sleep(Duration::from_millis(20)).await;
@@ -80,7 +80,7 @@ async fn a_source_begins_where_it_is_told_as_far_as_a_slot_keeps_the_log() {
         until_ids(&world, name, &expected[..expected.len() - 1]).await;
     }
     // started anew, by their own publications, they go on where they stand; also after the lender is gone
-    world.database.ask(first, gonvel_core::connector::Wish::Delete).await.unwrap();
+    world.database.ask(first, gonvel_core::connector::Wish::Delete, "").await.unwrap();
     world.database.start_anew(&made).await.unwrap();
     insert(&source, 5).await;
     for (name, _, expected) in &starts {
@@ -115,7 +115,7 @@ async fn a_load_beside_a_start_in_the_past_makes_one_copy() {
     let fleet = world.fleet();
     let first = world.connector("first", world.source(&["bins", "lines"], 1).await).await;
     world.until_state(first, State::Following).await;
-    world.database.ask(first, gonvel_core::connector::Wish::Pause).await.unwrap();
+    world.database.ask(first, gonvel_core::connector::Wish::Pause, "").await.unwrap();
     world.until_state(first, State::Paused).await;
     support::write(world.cluster.connect("packhouse").await.unwrap(), 120, 3).await;
     let mut second = world.source(&["bins", "lines"], 2).await;

@@ -102,7 +102,10 @@ async fn a_reader_of_the_target_never_sees_a_transaction_in_part() {
     let sums = watching.await.unwrap();
     assert_eq!(sums, [440_000].into(), "after {} looks", looked.load(Ordering::Relaxed));
     assert!(looked.load(Ordering::Relaxed) > 200, "the watcher looked {} times", looked.load(Ordering::Relaxed));
-    assert!(world.database.find_connector(to).await.unwrap().lanes[0].tables["packhouse.growers"].counts.update > 10_000);
+    assert!(
+        world.database.find_connector(to).await.unwrap().said().next().unwrap().tables["packhouse.growers"].counts.update
+            > 10_000
+    );
     fleet.unwrap().stop().await;
 }
 

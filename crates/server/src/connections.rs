@@ -141,7 +141,7 @@ pub(crate) async fn replace(
     let mut used_by = Vec::new();
     for connector in state.database.connectors().await? {
         if connector.definition.connection() == id {
-            state.database.ask(connector.id, connector.wish).await?;
+            state.database.ask(connector.id, connector.wish, "").await?;
             used_by.push(connector.name);
         }
     }

@@ -5,23 +5,30 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
+use gonvel_core::connector::State as LaneState;
 use gonvel_core::connector::{Definition, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectorId, ConnectorName};
-use gonvel_core::ports::PortError;
-use gonvel_http_api::{Action, ActionRequest, Connector, ConnectorRequest, Problem, ReloadRequest};
+use gonvel_core::ports::{Deed, FleetStore, PortError};
+use gonvel_http_api::{
+    Action, ActionOutcome, ActionRequest, Connector, ConnectorRequest, ManyActions, Problem, ReloadRequest,
+};
+use gonvel_storage::catalog::connectors::Connector as Stored;
 use uuid::Uuid;
 
 use crate::preflights;
 use crate::presenting;
 use crate::problems::{Body, Refusal};
 use crate::state::ServerState;
+use crate::who::Who;
 
 pub(crate) async fn all(state: &ServerState) -> Result<Vec<Connector>, Refusal> {
     let systems: std::collections::HashMap<Uuid, String> =
         state.database.connections().await?.into_iter().map(|c| (c.id, c.name)).collect();
     let connectors = state.database.connectors().await?;
+    let quarantined = state.database.quarantine_counts().await?;
     let present = |c: &gonvel_storage::catalog::connectors::Connector| {
-        presenting::connector(c, systems.get(&c.definition.connection()).cloned().unwrap_or_default())
+        let system = systems.get(&c.definition.connection()).cloned().unwrap_or_default();
+        presenting::connector(c, system, quarantined.get(&c.id.0).copied().unwrap_or(0))
     };
     Ok(connectors.iter().map(present).collect())
 }
@@ -29,7 +36,8 @@ pub(crate) async fn all(state: &ServerState) -> Result<Vec<Connector>, Refusal> 
 pub(crate) async fn find(state: &ServerState, id: Uuid) -> Result<Connector, Refusal> {
     let found = state.database.find_connector(ConnectorId(id)).await?;
     let system = state.database.find_connection(found.definition.connection()).await?;
-    Ok(presenting::connector(&found, system.name))
+    let quarantined = state.database.quarantine_counts().await?.get(&id).copied().unwrap_or(0);
+    Ok(presenting::connector(&found, system.name, quarantined))
 }
 
 /// All connectors and how they are doing.
@@ -43,6 +51,7 @@ pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<V
     responses((status = 201, body = Connector), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn create(
     State(state): State<Arc<ServerState>>,
+    who: Who,
     Body(request): Body<ConnectorRequest>,
 ) -> Result<(StatusCode, Json<Connector>), Refusal> {
     let id = ConnectorId(Uuid::now_v7());
@@ -56,7 +65,7 @@ pub(crate) async fn create(
     if let Some(report) = report.as_ref().filter(|r| !r.ready()) {
         return Err(Refusal::preflight(report.checks.clone()));
     }
-    state.database.create_connector(&connector, if request.start { Wish::Run } else { Wish::Draft }).await?;
+    state.database.create_connector(&connector, if request.start { Wish::Run } else { Wish::Draft }, &who.0).await?;
     if let Some(report) = &report {
         state.database.keep_report(id, report).await?;
     }
@@ -78,32 +87,112 @@ pub(crate) async fn one(State(state): State<Arc<ServerState>>, Path(id): Path<Uu
 pub(crate) async fn remove(
     State(state): State<Arc<ServerState>>,
     Path(id): Path<Uuid>,
+    who: Who,
 ) -> Result<(StatusCode, Json<Connector>), Refusal> {
-    state.database.ask(ConnectorId(id), Wish::Delete).await?;
+    state.database.ask(ConnectorId(id), Wish::Delete, &who.0).await?;
     state.nudge.notify_one();
     Ok((StatusCode::ACCEPTED, Json(find(&state, id).await?)))
 }
 
-/// Starts or pauses a connector. Starting one that halted tries again; what does not run must pass its preflight first.
+/// Starts, pauses, stops a connector, or starts its lanes anew. Starting one that halted tries again; what does not run must pass
+/// its preflight first.
 #[utoipa::path(operation_id = "actOnConnector", post, path = "/api/v1/connectors/{id}/actions", tag = "connectors", request_body = ActionRequest,
     responses((status = 200, body = Connector), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub(crate) async fn act(
     State(state): State<Arc<ServerState>>,
     Path(id): Path<Uuid>,
+    who: Who,
     Body(request): Body<ActionRequest>,
 ) -> Result<Json<Connector>, Refusal> {
     let connector = state.database.find_connector(ConnectorId(id)).await?;
+    if request.lane.is_some() && request.action != Action::Restart {
+        return Err(Refusal::invalid(
+            "lane",
+            "a lane is started anew, or all of them; the connector is started, paused and stopped",
+        ));
+    }
+    carry_out(&state, &connector, request, &who).await?;
+    state.nudge.notify_one();
+    find(&state, id).await.map(Json)
+}
+
+/// What an action comes to with a connector as it is; none if it changes nothing.
+fn would(connector: &Stored, action: Action) -> Option<&'static str> {
+    let halted = connector.said().any(|l| matches!(l.state, LaneState::Halted | LaneState::Retrying));
+    match (action, connector.wish) {
+        (_, Wish::Delete) => None,
+        (Action::Start, Wish::Run) if halted => Some("tries again at once, from where it stands"),
+        (Action::Start, Wish::Run) => None,
+        (Action::Start, Wish::Draft) => Some("is checked and starts for the first time"),
+        (Action::Start, _) => Some("is checked and goes on where it stands"),
+        (Action::Pause, Wish::Run) => {
+            Some("holds where it is; its runner keeps its place, and its source keeps its log for it")
+        }
+        (Action::Pause, Wish::Stop) => Some("is held by a runner again, without moving anything"),
+        (Action::Pause, _) => None,
+        (Action::Stop, Wish::Run | Wish::Pause) => Some("ends; no runner has it, and its source keeps its log for it"),
+        (Action::Stop, _) => None,
+        (Action::Restart, Wish::Run) => Some("starts anew where it stands; nothing is lost or doubled"),
+        (Action::Restart, _) => None,
+    }
+}
+
+async fn carry_out(state: &ServerState, connector: &Stored, request: ActionRequest, who: &Who) -> Result<(), Refusal> {
     if request.action == Action::Start && connector.wish != Wish::Run {
-        let report = preflights::check(&state, &connector.definition, Some(connector.id)).await?;
+        let report = preflights::check(state, &connector.definition, Some(connector.id)).await?;
         state.database.keep_report(connector.id, &report).await?;
         if !report.ready() {
             return Err(Refusal::preflight(report.checks));
         }
     }
-    let wish = if request.action == Action::Start { Wish::Run } else { Wish::Pause };
-    state.database.ask(connector.id, wish).await?;
+    let wish = match request.action {
+        Action::Start => Wish::Run,
+        Action::Pause => Wish::Pause,
+        Action::Stop => Wish::Stop,
+        Action::Restart => {
+            if connector.wish != Wish::Run {
+                return Err(PortError::Refused("the connector does not run: start it".into()).into());
+            }
+            return Ok(state.database.restart(connector.id, request.lane, &who.0).await?);
+        }
+    };
+    if connector.wish == Wish::Draft && matches!(wish, Wish::Pause | Wish::Stop) {
+        return Err(PortError::Refused("the connector is a draft and does not run: there is nothing to hold".into()).into());
+    }
+    Ok(state.database.ask(connector.id, wish, &who.0).await?)
+}
+
+/// Acts on several connectors, or tells what that would do to each. One that refuses leaves the others alone.
+#[utoipa::path(operation_id = "actOnConnectors", post, path = "/api/v1/connectors/actions", tag = "connectors", request_body = ManyActions,
+    responses((status = 200, body = [ActionOutcome]), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn act_on_many(
+    State(state): State<Arc<ServerState>>,
+    who: Who,
+    Body(request): Body<ManyActions>,
+) -> Result<Json<Vec<ActionOutcome>>, Refusal> {
+    let all = state.database.connectors().await?;
+    let mut out = Vec::with_capacity(request.connectors.len());
+    for id in &request.connectors {
+        let connector = all.iter().find(|c| c.id.0 == *id);
+        let connector = connector.ok_or_else(|| PortError::NotFound { what: format!("connector {id}") })?;
+        let would = would(connector, request.action);
+        let refused = if request.preview || would.is_none() {
+            None
+        } else {
+            let one = ActionRequest { action: request.action, lane: None };
+            carry_out(&state, connector, one, &who).await.err().map(|refusal| refusal.detail())
+        };
+        out.push(ActionOutcome {
+            connector: *id,
+            name: connector.name.clone(),
+            state: presenting::connector(connector, String::new(), 0).state,
+            says: would.unwrap_or("stays as it is").into(),
+            changes: would.is_some(),
+            refused,
+        });
+    }
     state.nudge.notify_one();
-    find(&state, id).await.map(Json)
+    Ok(Json(out))
 }
 
 /// Loads tables of a source again from their start, beside what is being followed. Their rows are appended to their topics as
@@ -113,6 +202,7 @@ pub(crate) async fn act(
 pub(crate) async fn load_again(
     State(state): State<Arc<ServerState>>,
     Path(id): Path<Uuid>,
+    who: Who,
     Body(request): Body<ReloadRequest>,
 ) -> Result<(StatusCode, Json<Connector>), Refusal> {
     let connector = state.database.find_connector(ConnectorId(id)).await?;
@@ -127,7 +217,7 @@ pub(crate) async fn load_again(
     if request.tables.is_empty() {
         return Err(Refusal::invalid("tables", "no table is named: name at least one, as schema.table"));
     }
-    let found = connector.lanes.iter().flat_map(|l| l.tables.keys());
+    let found = connector.said().flat_map(|l| l.tables.keys());
     let known: std::collections::HashSet<String> =
         source.tables.iter().map(gonvel_core::connector::CapturedTable::qualified).chain(found.cloned()).collect();
     let captured = |name: &String| known.contains(name);
@@ -135,6 +225,9 @@ pub(crate) async fn load_again(
         return Err(Refusal::invalid("tables", format!("{} does not capture a table {unknown}", connector.name)));
     }
     state.database.ask_to_load_again(connector.id, &request.tables).await?;
+    let tables = request.tables.join(", ");
+    let deed = Deed { connector: connector.id, who: &who.0, what: "asked to load again", detail: Some(&tables) };
+    state.database.note(deed).await?;
     state.database.start_anew(&[connector.id]).await?;
     state.nudge.notify_one();
     Ok((StatusCode::ACCEPTED, Json(find(&state, id).await?)))

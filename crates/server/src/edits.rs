@@ -18,6 +18,7 @@ use crate::preflights;
 use crate::presenting;
 use crate::problems::{Body, Refusal};
 use crate::state::ServerState;
+use crate::who::Who;
 
 /// Checks another definition for a connector, and tells what it would do. A draft may become anything.
 fn judged(stored: &Stored, definition: Definition) -> Result<(ValidConnector, Consequences), Refusal> {
@@ -37,7 +38,7 @@ fn judged(stored: &Stored, definition: Definition) -> Result<(ValidConnector, Co
         let covers = |name: &String| {
             name.split_once('.').is_some_and(|(schema, table)| to.patterns.as_ref().is_some_and(|p| p.covers(schema, table)))
         };
-        let known = stored.lanes.iter().flat_map(|l| l.tables.keys());
+        let known = stored.said().flat_map(|l| l.tables.keys());
         let found: Vec<String> = known.filter(|name| covers(name) && !explicit(name)).cloned().collect();
         if !found.is_empty() {
             consequences.entry(edit::Consequence::LoadsAgain).or_default().extend(found);
@@ -77,6 +78,7 @@ pub(crate) async fn preview(
 pub(crate) async fn change(
     State(state): State<Arc<ServerState>>,
     Path(id): Path<Uuid>,
+    who: Who,
     Body(request): Body<ConnectorChange>,
 ) -> Result<Json<Connector>, Refusal> {
     let stored = state.database.find_connector(ConnectorId(id)).await?;
@@ -94,7 +96,7 @@ pub(crate) async fn change(
         None
     };
     let again = consequences.get(&edit::Consequence::LoadsAgain).cloned().unwrap_or_default();
-    state.database.change_connector(&connector, request.version, &again).await?;
+    state.database.change_connector(&connector, request.version, &again, &who.0).await?;
     if let Some(report) = &report {
         state.database.keep_report(stored.id, report).await?;
     }

@@ -7,6 +7,7 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
 use gonvel_core::change::KindCounts;
+use gonvel_core::ports::LaneStatus;
 use gonvel_http_api::Health;
 
 use crate::problems::Refusal;
@@ -27,13 +28,13 @@ pub(crate) async fn health(State(state): State<Arc<ServerState>>) -> Response {
 /// Metrics in Prometheus' text form.
 pub(crate) async fn metrics(State(state): State<Arc<ServerState>>) -> Result<String, Refusal> {
     for connector in state.database.connectors().await? {
-        for lane in &connector.lanes {
+        if let Some(lane) = LaneStatus::together(connector.said()) {
             let name = connector.name.clone();
             metrics::gauge!("gonvel_connector_rate_changes_per_second", "connector" => name.clone()).set(lane.rate_per_s);
             if let Some(lag_ms) = lane.lag_ms {
                 metrics::gauge!("gonvel_connector_lag_seconds", "connector" => name.clone()).set(lag_ms / 1000.0);
             }
-            for state in ["starting", "loading", "following", "paused", "retrying", "halted"] {
+            for state in ["starting", "loading", "following", "paused", "stopped", "retrying", "halted"] {
                 let is = serde_json::to_value(lane.state).is_ok_and(|s| s == state);
                 let labels = [("connector", name.clone()), ("state", state.to_owned())];
                 metrics::gauge!("gonvel_connector_state", &labels).set(if is { 1.0 } else { 0.0 });

@@ -6,6 +6,7 @@ mod console;
 mod delivering;
 mod demo;
 mod edits;
+mod fleet;
 mod health;
 mod limits;
 mod lingering;
@@ -15,12 +16,14 @@ mod preflights;
 mod presenting;
 mod problems;
 mod producing;
+mod quarantine;
 mod readers;
 mod records;
 mod schemas;
 mod state;
 mod topics;
 mod transfer;
+mod who;
 
 use std::sync::Arc;
 
@@ -58,6 +61,18 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
         .routes(routes!(preflights::kept, preflights::again))
         .routes(routes!(connectors::one, edits::change, connectors::remove))
         .routes(routes!(connectors::act))
+        .routes(routes!(connectors::act_on_many))
+        .routes(routes!(fleet::deeds))
+        .routes(routes!(fleet::lines))
+        .routes(routes!(fleet::list))
+        .routes(routes!(fleet::drain))
+        .routes(routes!(fleet::forget))
+        .routes(routes!(quarantine::causes))
+        .routes(routes!(quarantine::records))
+        .routes(routes!(quarantine::record))
+        .routes(routes!(quarantine::mend))
+        .routes(routes!(quarantine::retry))
+        .routes(routes!(quarantine::discard))
         .routes(routes!(connectors::load_again))
         .routes(routes!(edits::preview))
         .routes(routes!(edits::versions))

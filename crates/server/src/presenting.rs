@@ -4,7 +4,7 @@ use gonvel_core::civil::rfc3339;
 use gonvel_core::connector as core;
 use gonvel_core::ports::LaneStatus;
 use gonvel_http_api as api;
-use gonvel_storage::catalog::connectors::Connector;
+use gonvel_storage::catalog::connectors::{CarriedLane, Connector};
 
 /// Both forms of a definition say the same in JSON.
 fn same<T: serde::de::DeserializeOwned>(definition: &impl serde::Serialize) -> T {
@@ -36,6 +36,7 @@ fn state(connector: &Connector, lane: Option<&LaneStatus>) -> api::State {
     let said = lane.map(|l| l.state);
     match (connector.wish, said) {
         (core::Wish::Draft, _) => api::State::Draft,
+        (core::Wish::Stop, _) => api::State::Stopped,
         (core::Wish::Delete, Some(core::State::Retrying)) => api::State::Retrying,
         (core::Wish::Delete, _) => api::State::Stopped,
         (_, None) => api::State::Starting,
@@ -56,8 +57,9 @@ const SOURCE_GUARANTEE: &str =
     "Exactly once: the position in the source and the records it produced commit in one transaction of the topic log.";
 const SINK_GUARANTEE: &str = "Exactly once: rows and position commit in one transaction of the target database.";
 
-pub(crate) fn connector(connector: &Connector, system: String) -> api::Connector {
-    let lane = connector.lanes.first();
+pub(crate) fn connector(connector: &Connector, system: String, quarantined: i64) -> api::Connector {
+    let together = LaneStatus::together(connector.said());
+    let lane = together.as_ref();
     let mut ways: Vec<(String, String)> = planned(&connector.definition).collect();
     // tables that were found by their names are known to the lane alone
     for (from, progress) in lane.iter().flat_map(|l| &l.tables) {
@@ -93,7 +95,7 @@ pub(crate) fn connector(connector: &Connector, system: String) -> api::Connector
         system,
         state: state(connector, lane),
         since: lane.map(|l| rfc3339(l.since_us)),
-        reason: lane.and_then(|l| l.reason.clone()),
+        reason: lane.and_then(|l| l.reason.clone()).or_else(|| waits(connector)),
         retry_at: lane.and_then(|l| l.retry_at_us).map(rfc3339),
         deleting: connector.wish == core::Wish::Delete,
         rate_per_s: lane.map_or(0.0, |l| l.rate_per_s),
@@ -105,8 +107,36 @@ pub(crate) fn connector(connector: &Connector, system: String) -> api::Connector
         version: connector.version,
         created_at: rfc3339(connector.created_at.timestamp_micros()),
         tables,
+        lanes: connector.lanes.iter().map(|l| presented_lane(connector, l)).collect(),
+        quarantined,
         notes: lane.map(|l| l.notes.clone()).unwrap_or_default(),
     }
+}
+
+/// The state of one lane.
+pub(crate) fn lane_state(connector: &Connector, lane: &CarriedLane) -> api::State {
+    state(connector, lane.status.as_ref())
+}
+
+fn presented_lane(connector: &Connector, lane: &CarriedLane) -> api::Lane {
+    let said = lane.status.as_ref();
+    api::Lane {
+        lane: lane.lane,
+        runner: lane.runner.clone(),
+        waits: lane.waits.clone(),
+        state: state(connector, said),
+        since: said.map(|l| rfc3339(l.since_us)),
+        reason: said.and_then(|l| l.reason.clone()),
+        retry_at: said.and_then(|l| l.retry_at_us).map(rfc3339),
+        rate_per_s: said.map_or(0.0, |l| l.rate_per_s),
+        lag_records: said.and_then(|l| l.lag_records),
+    }
+}
+
+/// Why a connector that is to run has a lane that nobody carries.
+fn waits(connector: &Connector) -> Option<String> {
+    let wanted = matches!(connector.wish, core::Wish::Run | core::Wish::Pause);
+    connector.lanes.iter().filter(|_| wanted).find_map(|l| l.waits.clone())
 }
 
 /// From where to where, for each table or topic of a definition.

@@ -47,6 +47,14 @@ impl Refusal {
         self
     }
 
+    /// What it says, in a sentence.
+    pub(crate) fn detail(&self) -> String {
+        match &self.0.remedy {
+            Some(remedy) => format!("{}: {remedy}", self.0.detail),
+            None => self.0.detail.clone(),
+        }
+    }
+
     pub(crate) fn at(mut self, field: &str) -> Self {
         self.0.field = Some(field.into());
         self
@@ -154,7 +162,7 @@ impl From<ConnectorError> for Refusal {
                 refusal.0.field = field.map(str::to_owned);
                 refusal
             }
-            ConnectorError::TryAgain { finding, remedy } => {
+            ConnectorError::TryAgain { finding, remedy, .. } => {
                 let mut refusal = Self::new(StatusCode::BAD_GATEWAY, "unreachable", "The system does not answer", finding);
                 refusal.0.remedy = Some(remedy);
                 refusal
@@ -177,6 +185,8 @@ impl From<DefinitionError> for Refusal {
             DefinitionError::NoTopics => "topics",
             DefinitionError::Partitions(_) => "partitions",
             DefinitionError::Pace => "load",
+            DefinitionError::Range { field, .. } => field,
+            DefinitionError::Label(_) => "only_where",
             _ => "tables",
         };
         Self::invalid(field, format!("{error}{cause}"))

@@ -2,6 +2,7 @@
 
 pub mod catalog;
 pub mod database;
+pub mod quarantine;
 mod readers;
 mod schema;
 pub mod sealing;

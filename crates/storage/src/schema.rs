@@ -141,6 +141,10 @@ diesel::table! {
         expires_at -> Timestamptz,
         position -> Jsonb,
         status -> Nullable<Jsonb>,
+        runner -> Nullable<Text>,
+        waits -> Nullable<Text>,
+        asked -> Int4,
+        mending -> Int8,
     }
 }
 

@@ -1,11 +1,14 @@
 //! Connections and connectors as they are stored.
 #![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
 
+use std::time::Duration;
+
 use gonvel_core::connector::{CapturedTable, SourceDefinition, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, SchemaId, SchemaName, TopicName};
-use gonvel_core::ports::{DatabaseAddress, FleetStore, PortError, SchemaStore};
+use gonvel_core::ports::{DatabaseAddress, FleetStore, PortError, RunnerStore, SchemaStore};
 use gonvel_core::preflight::{Check, KeptReport};
 use gonvel_core::schemas::{Half, Language, Rule};
+use gonvel_port_contracts::runners::{heartbeat, lanes_of};
 use gonvel_stand_ins::test_cluster::TestCluster;
 use gonvel_storage::Database;
 use gonvel_storage::catalog::connections::ConnectionInput;
@@ -61,17 +64,19 @@ async fn names_are_unique_and_what_is_used_stays() {
     assert!(matches!(taken, Err(PortError::Exists { .. })));
 
     let connector = source("changes", packhouse.id);
-    database.create_connector(&connector, Wish::Draft).await.unwrap();
-    let twice = database.create_connector(&source("changes", packhouse.id), Wish::Run).await;
+    database.create_connector(&connector, Wish::Draft, "").await.unwrap();
+    let twice = database.create_connector(&source("changes", packhouse.id), Wish::Run, "").await;
     assert!(matches!(twice, Err(PortError::Exists { .. })));
-    let nowhere = database.create_connector(&source("other", Uuid::now_v7()), Wish::Run).await;
+    let nowhere = database.create_connector(&source("other", Uuid::now_v7()), Wish::Run, "").await;
     assert!(matches!(nowhere, Err(PortError::NotFound { .. })));
     assert_eq!(database.connectors().await.unwrap().len(), 1, "a refused connector left something");
 
-    assert!(database.assignments().await.unwrap().is_empty(), "a draft is not run");
-    database.ask(connector.id(), Wish::Run).await.unwrap();
-    let assigned = database.assignments().await.unwrap();
-    assert_eq!((assigned.len(), assigned[0].wish, &assigned[0].connector), (1, Wish::Run, &connector));
+    let runner = heartbeat("near", &[], 100);
+    database.join(&runner, Duration::from_secs(60)).await.unwrap();
+    assert!(lanes_of(&database, &runner).await.is_empty(), "a draft is not run");
+    database.ask(connector.id(), Wish::Run, "grower").await.unwrap();
+    assert_eq!(lanes_of(&database, &runner).await, [(connector.id(), 0)]);
+    assert_eq!(database.connector(connector.id()).await.unwrap().as_ref(), Some(&connector));
     let used = database.delete_connection(packhouse.id).await.unwrap_err().to_string();
     assert!(used.contains("used by changes"), "{used}");
     database.delete_connection(spare.id).await.unwrap();
@@ -96,8 +101,8 @@ async fn names_are_unique_and_what_is_used_stays() {
         assert_eq!(database.report(connector.id()).await.unwrap(), Some(report));
     }
 
-    database.ask(connector.id(), Wish::Delete).await.unwrap();
-    let late = database.ask(connector.id(), Wish::Run).await;
+    database.ask(connector.id(), Wish::Delete, "").await.unwrap();
+    let late = database.ask(connector.id(), Wish::Run, "").await;
     assert!(matches!(late, Err(PortError::Refused(_))), "a connector that is being deleted takes no other wish");
     database.remove_connector(connector.id()).await.unwrap();
     assert!(matches!(database.find_connector(connector.id()).await, Err(PortError::NotFound { .. })));

@@ -4,10 +4,11 @@
 use gonvel_core::connector::{DeliveredTopic, SinkDefinition, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName};
 use gonvel_core::ports::DatabaseAddress;
-use gonvel_port_contracts::{leases, readers, topic_log};
+use gonvel_port_contracts::{leases, quarantine, readers, runners, topic_log};
 use gonvel_stand_ins::test_cluster::TestCluster;
 use gonvel_storage::Database;
 use gonvel_storage::catalog::connections::ConnectionInput;
+use gonvel_storage::quarantine::Which;
 use gonvel_storage::sealing::Sealer;
 use uuid::Uuid;
 
@@ -19,7 +20,7 @@ async fn connector(database: &Database) -> ConnectorId {
     let id = ConnectorId(Uuid::now_v7());
     let definition = SinkDefinition::of(connection, topics).into();
     let valid = ValidConnector::check(id, ConnectorName::parse("settlement-tables").unwrap(), definition).unwrap();
-    database.create_connector(&valid, Wish::Draft).await.unwrap();
+    database.create_connector(&valid, Wish::Draft, "").await.unwrap();
     id
 }
 
@@ -31,4 +32,19 @@ async fn postgresql_holds_the_contracts_of_the_ports() {
     leases::all(&database, id).await;
     topic_log::all(&database, &database, id).await;
     readers::all(&database, &database).await;
+    quarantine::all(&database, id, async |ids| {
+        let asked = ids.len();
+        assert_eq!(database.retry(&Which::Ids(ids), Some(9)).await.unwrap(), asked);
+    })
+    .await;
+    // six that run, of one definition
+    let definition = database.find_connector(id).await.unwrap().definition;
+    let mut running = vec![];
+    for n in 0..6 {
+        let name = ConnectorName::parse(format!("sink-{n}")).unwrap();
+        let valid = ValidConnector::check(ConnectorId(Uuid::now_v7()), name, definition.clone()).unwrap();
+        database.create_connector(&valid, Wish::Run, "").await.unwrap();
+        running.push(valid.id());
+    }
+    runners::all(&database, &running).await;
 }

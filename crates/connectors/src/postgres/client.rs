@@ -169,13 +169,17 @@ pub fn explain(error: &tokio_postgres::Error, during: &str) -> ConnectorError {
     };
     let code = refusal.code();
     let finding = format!("the database refused {during}: {} ({})", refusal.message(), code.code());
-    let passing = *code == SqlState::T_R_DEADLOCK_DETECTED
+    let busy = *code == SqlState::T_R_DEADLOCK_DETECTED
         || *code == SqlState::T_R_SERIALIZATION_FAILURE
         || *code == SqlState::LOCK_NOT_AVAILABLE
-        || *code == SqlState::OBJECT_IN_USE
-        || matches!(code.code().get(..2), Some("08" | "53" | "57" | "58"));
-    if passing {
-        return ConnectorError::try_again(finding, "Gonvel tries again by itself");
+        || *code == SqlState::OBJECT_IN_USE;
+    match code.code().get(..2) {
+        _ if busy => return ConnectorError::busy(finding, "Gonvel tries again by itself"),
+        Some("53") => {
+            return ConnectorError::full(finding, "make room (disk, memory, sessions); Gonvel tries again by itself");
+        }
+        Some("08" | "57" | "58") => return ConnectorError::try_again(finding, "Gonvel tries again by itself"),
+        _ => {}
     }
     let remedy = match code.code() {
         "42501" => "grant the right to the connection's user",
@@ -184,4 +188,29 @@ pub fn explain(error: &tokio_postgres::Error, during: &str) -> ConnectorError {
         _ => "mend it in the database, then resume the connector",
     };
     ConnectorError::settings(None, finding, remedy)
+}
+
+/// What the refusal of a written row means: some are about the row, others about the table, the login or the system.
+#[must_use]
+pub fn explain_write(error: &tokio_postgres::Error, table: &str) -> ConnectorError {
+    let during = format!("changes of {table}");
+    let Some(refusal) = error.as_db_error() else { return explain(error, &during) };
+    let code = refusal.code().code();
+    let remedy = match code {
+        "22003" => "give the column a wider type, or mend the record",
+        "22001" => "give the column more characters, or mend the record",
+        "22P02" | "22007" | "22008" | "22P03" | "42804" => "give the column a type that holds it, or mend the record",
+        "22021" | "22P05" => "store the target's text as UTF8, or mend the record",
+        "23502" => "let the column be null or give it a default, or mend the record",
+        "23503" => "deliver the row that it refers to first, then try this one again",
+        "23505" | "23P01" => "remove the other row or the constraint, or mend the record",
+        "23514" => "change the check, or mend the record",
+        "P0001" => "a trigger of the table refuses it: change the trigger, or mend the record",
+        "54000" => "the row is too large for the target: leave columns out, or mend the record",
+        _ if matches!(code.get(..2), Some("22" | "23")) => "mend it in the target, or mend the record",
+        _ => return explain(error, &during),
+    };
+    let column = refusal.column().map(|c| format!(", column {c}")).unwrap_or_default();
+    let constraint = refusal.constraint().map(|c| format!(", constraint {c}")).unwrap_or_default();
+    ConnectorError::BadRecord { finding: format!("{table}{column}{constraint}: {} ({code}): {remedy}", refusal.message()) }
 }

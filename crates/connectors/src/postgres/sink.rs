@@ -14,7 +14,7 @@ use gonvel_core::table::TableSchema;
 use tokio_postgres::{Client, Statement};
 
 use super::apply::{Application, Statements};
-use super::client::{connect, explain};
+use super::client::{connect, explain, explain_write};
 use super::target::{self, TargetTable};
 use crate::error::ConnectorError;
 
@@ -23,6 +23,8 @@ use crate::error::ConnectorError;
 pub struct SinkSettings {
     /// The connector.
     pub connector: ConnectorId,
+    /// The lane of it.
+    pub lane: i32,
     /// The server.
     pub address: DatabaseAddress,
     /// The topics with their ids, in the definition's order.
@@ -49,6 +51,8 @@ pub struct TopicChanges {
     pub batches: Vec<ChangeBatch>,
     /// Every change with its key, in order.
     pub changes: Vec<(Place, bytes::Bytes)>,
+    /// Where each change's record stands.
+    pub from: Vec<(TopicPartition, i64)>,
 }
 
 /// What is applied in one transaction.
@@ -69,16 +73,16 @@ const SESSION: &str = "SET enable_hashjoin = off; SET enable_mergejoin = off; SE
 
 /// A running sink.
 pub struct PgSink {
-    client: Client,
-    settings: SinkSettings,
-    epoch: Epoch,
-    targets: HashMap<(usize, Arc<TableSchema>), TargetTable>,
+    pub(super) client: Client,
+    pub(super) settings: SinkSettings,
+    pub(super) epoch: Epoch,
+    pub(super) targets: HashMap<(usize, Arc<TableSchema>), TargetTable>,
     /// What is to be said of each topic's target, of the latest shape that came.
     notes: BTreeMap<usize, Vec<String>>,
     advance: Statement,
-    statements: Statements,
+    pub(super) statements: Statements,
     /// Whether a transaction is open that further rounds belong to.
-    open: bool,
+    pub(super) open: bool,
 }
 
 impl PgSink {
@@ -95,7 +99,18 @@ impl PgSink {
         let client = connect(&settings.address).await?;
         target::ensure_own_tables(&client).await?;
         let during = |e: tokio_postgres::Error| explain(&e, "taking over the sink's positions");
+        // a former holder that hangs with a transaction open would keep its rows locked
+        let session = format!("gonvel {} {}", settings.connector.simple(), settings.lane);
+        client
+            .execute(
+                "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = $1 AND usename = current_user",
+                &[&session],
+            )
+            .await
+            .map_err(during)?;
+        client.batch_execute(&format!("SET application_name = '{session}'")).await.map_err(during)?;
         let topics: Vec<i64> = partitions.iter().map(|(p, _)| p.topic.0).collect();
+        let all: Vec<i64> = settings.topics.iter().map(|(topic, _)| topic.0).collect();
         let numbers: Vec<i32> = partitions.iter().map(|(p, _)| p.partition.0).collect();
         let first: Vec<i64> = partitions.iter().map(|(_, first)| *first).collect();
         let rows = client
@@ -116,7 +131,7 @@ impl PgSink {
         client
             .execute(
                 "DELETE FROM gonvel.sink_positions WHERE connector = $1 AND epoch <= $2 AND topic <> ALL ($3)",
-                &[&settings.connector.0, &epoch.0, &topics],
+                &[&settings.connector.0, &epoch.0, &all],
             )
             .await
             .map_err(during)?;
@@ -154,11 +169,21 @@ impl PgSink {
     /// Applies a round and moves the positions, in one transaction; rounds that belong together are one.
     ///
     /// # Errors
-    /// [`ConnectorError`]; nothing of the round is then in the target. The sink must be started again.
+    /// [`ConnectorError`]; nothing of the round is then in the target. After [`ConnectorError::BadRecord`] the round can be sifted,
+    /// after others the sink must be started again.
     ///
     /// Cancel safety: dropped before the commit, nothing of the round remains once the session ends; the sink must then be
     /// started again.
-    pub async fn apply(&mut self, round: Round) -> Result<(), ConnectorError> {
+    pub async fn apply(&mut self, round: &Round) -> Result<(), ConnectorError> {
+        self.write(round).await?;
+        if round.more { Ok(()) } else { self.commit().await }
+    }
+
+    /// The same, but for the commit: what belongs to it can be noted elsewhere before.
+    ///
+    /// # Errors
+    /// As [`Self::apply`].
+    pub async fn write(&mut self, round: &Round) -> Result<(), ConnectorError> {
         for changes in &round.topics {
             self.prepare(changes).await?;
         }
@@ -173,20 +198,34 @@ impl PgSink {
         };
         let apply = async {
             for changes in &round.topics {
-                self.apply_topic(changes).await?;
+                self.apply_changes(changes, &changes.changes).await?;
             }
             Ok(())
         };
         let advance = async { if round.more { Ok(()) } else { self.advance(&round.delivered).await } };
-        futures::try_join!(begin, advance, apply)?;
-        if round.more {
-            return Ok(());
-        }
+        futures::try_join!(begin, apply, advance)?;
+        Ok(())
+    }
+
+    /// Makes what was written last.
+    ///
+    /// # Errors
+    /// [`ConnectorError`]; the sink must be started again.
+    pub async fn commit(&mut self) -> Result<(), ConnectorError> {
         self.open = false;
         self.client.batch_execute("COMMIT").await.map_err(|e| explain(&e, "committing rows and position"))
     }
 
-    async fn prepare(&mut self, changes: &TopicChanges) -> Result<(), ConnectorError> {
+    /// Takes back what was written and not committed.
+    ///
+    /// # Errors
+    /// [`ConnectorError`]; the sink must be started again.
+    pub async fn roll_back(&mut self) -> Result<(), ConnectorError> {
+        self.open = false;
+        self.client.batch_execute("ROLLBACK").await.map_err(|e| explain(&e, "taking a transaction back"))
+    }
+
+    pub(super) async fn prepare(&mut self, changes: &TopicChanges) -> Result<(), ConnectorError> {
         let Some(first) = changes.batches.first() else { return Ok(()) };
         let key = (changes.topic, first.table.clone());
         if !self.targets.contains_key(&key) {
@@ -199,7 +238,8 @@ impl PgSink {
         Ok(())
     }
 
-    async fn apply_topic(&self, changes: &TopicChanges) -> Result<(), ConnectorError> {
+    /// Applies a part of a topic's changes.
+    pub(super) async fn apply_changes(&self, changes: &TopicChanges, part: &[(Place, Bytes)]) -> Result<(), ConnectorError> {
         let Some(first) = changes.batches.first() else { return Ok(()) };
         let Some(target) = self.targets.get(&(changes.topic, first.table.clone())) else { return Ok(()) };
         let writes = self.settings.writes;
@@ -208,7 +248,7 @@ impl PgSink {
         let statements = &self.statements;
         let application = Application { client, target, batches, shape: &first.table, statements, marks };
         let kind = |&(batch, row): &Place| batches[batch].kinds[row];
-        let mut kept = Cow::Borrowed(changes.changes.as_slice());
+        let mut kept = Cow::Borrowed(part);
         if writes.deletes == Deletes::Ignored {
             kept.to_mut().retain(|(place, _)| !matches!(kind(place), ChangeKind::Delete | ChangeKind::Truncate));
         }
@@ -220,7 +260,7 @@ impl PgSink {
             TargetRows::Changes => application.append_changes(&places()).await,
             TargetRows::History => application.write_history(&kept).await,
         };
-        applied.map_err(|e| explain(&e, &format!("changes of {}", target.name)))
+        applied.map_err(|e| explain_write(&e, &target.name))
     }
 
     /// What people should know of its targets.
@@ -229,7 +269,7 @@ impl PgSink {
         self.notes.values().flatten().cloned().collect()
     }
 
-    async fn advance(&self, delivered: &[(TopicPartition, Delivered)]) -> Result<(), ConnectorError> {
+    pub(super) async fn advance(&self, delivered: &[(TopicPartition, Delivered)]) -> Result<(), ConnectorError> {
         let topics: Vec<i64> = delivered.iter().map(|(at, _)| at.topic.0).collect();
         let partitions: Vec<i32> = delivered.iter().map(|(at, _)| at.partition.0).collect();
         let next: Vec<i64> = delivered.iter().map(|(_, d)| d.next).collect();
@@ -319,9 +359,16 @@ pub async fn clean_up(address: &DatabaseAddress, connector: ConnectorId) -> Resu
         return Ok(());
     }
     client.execute("DELETE FROM gonvel.sink_positions WHERE connector = $1", &[&connector.0]).await.map_err(during)?;
+    let retried = client.query_opt("SELECT 1 WHERE to_regclass('gonvel.sink_retried') IS NOT NULL", &[]).await;
+    if retried.map_err(during)?.is_some() {
+        client.execute("DELETE FROM gonvel.sink_retried WHERE connector = $1", &[&connector.0]).await.map_err(during)?;
+    }
     let left = client.query_opt("SELECT 1 FROM gonvel.sink_positions LIMIT 1", &[]).await.map_err(during)?;
     if left.is_none() {
-        client.batch_execute("DROP TABLE gonvel.sink_positions; DROP SCHEMA gonvel").await.map_err(during)?;
+        client
+            .batch_execute("DROP TABLE gonvel.sink_positions; DROP TABLE IF EXISTS gonvel.sink_retried; DROP SCHEMA gonvel")
+            .await
+            .map_err(during)?;
     }
     Ok(())
 }

@@ -34,7 +34,7 @@ pub struct TargetTable {
 /// [`ConnectorError`].
 pub async fn ensure_own_tables(client: &Client) -> Result<(), ConnectorError> {
     let there = client
-        .query_opt("SELECT 1 WHERE to_regclass('gonvel.sink_positions') IS NOT NULL", &[])
+        .query_opt("SELECT 1 WHERE to_regclass('gonvel.sink_retried') IS NOT NULL", &[])
         .await
         .map_err(|e| explain(&e, "looking for Gonvel's own tables"))?;
     if there.is_some() {
@@ -48,6 +48,9 @@ pub async fn ensure_own_tables(client: &Client) -> Result<(), ConnectorError> {
                 connector uuid NOT NULL, topic bigint NOT NULL, partition int NOT NULL,
                 next_offset bigint NOT NULL, epoch bigint NOT NULL, counts text NOT NULL,
                 PRIMARY KEY (connector, topic, partition)) WITH (fillfactor = 50);
+             ALTER TABLE {OWN_SCHEMA}.sink_positions ADD COLUMN IF NOT EXISTS at_truncate bigint;
+             CREATE TABLE IF NOT EXISTS {OWN_SCHEMA}.sink_retried (
+                connector uuid NOT NULL, id bigint NOT NULL, PRIMARY KEY (connector, id));
              SELECT pg_advisory_unlock(8470)"
         ))
         .await

@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
+use super::carrying::{Failing, Placing};
 use crate::table_patterns::TablePatterns;
 
 /// A table that a source captures, and the topic it writes.
@@ -206,6 +207,16 @@ pub struct SourceDefinition {
     /// The topic for changes of the tables' columns; none where they are not told.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub schema_changes: Option<String>,
+    /// Where it may run.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub placing: Placing,
+    /// What happens when something fails.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub failing: Failing,
+}
+
+fn is_default<T: Default + PartialEq>(value: &T) -> bool {
+    *value == T::default()
 }
 
 impl SourceDefinition {
@@ -221,6 +232,8 @@ impl SourceDefinition {
             values: Values::default(),
             start: None,
             schema_changes: None,
+            placing: Placing::default(),
+            failing: Failing::default(),
         }
     }
 }
@@ -298,13 +311,20 @@ pub struct SinkDefinition {
     /// Where it begins; none for the oldest records.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub start: Option<Start>,
+    /// Where it may run, and in how many lanes.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub placing: Placing,
+    /// What happens when something fails.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub failing: Failing,
 }
 
 impl SinkDefinition {
     /// Current rows, from the oldest record on.
     #[must_use]
     pub fn of(connection: Uuid, topics: Vec<DeliveredTopic>) -> Self {
-        Self { connection, topics, writes: Writes::default(), start: None }
+        let (placing, failing) = (Placing::default(), Failing::default());
+        Self { connection, topics, writes: Writes::default(), start: None, placing, failing }
     }
 }
 
@@ -346,6 +366,24 @@ impl Definition {
         match self {
             Self::Source(source) => source.start.as_ref(),
             Self::Sink(sink) => sink.start.as_ref(),
+        }
+    }
+
+    /// Where it may run.
+    #[must_use]
+    pub fn placing(&self) -> &Placing {
+        match self {
+            Self::Source(source) => &source.placing,
+            Self::Sink(sink) => &sink.placing,
+        }
+    }
+
+    /// What happens when something fails.
+    #[must_use]
+    pub fn failing(&self) -> &Failing {
+        match self {
+            Self::Source(source) => &source.failing,
+            Self::Sink(sink) => &sink.failing,
         }
     }
 

@@ -1,10 +1,12 @@
 //! Connectors: what one is asked to do, when that is valid, and the states of its life.
 
+mod carrying;
 mod definition;
 pub mod edit;
 
 use serde::{Deserialize, Serialize};
 
+pub use carrying::*;
 pub use definition::*;
 
 use crate::naming::{ConnectorId, ConnectorName, NameError, TopicName};
@@ -39,6 +41,8 @@ pub enum Wish {
     Run,
     /// Hold where it is.
     Pause,
+    /// Do not run any more; its place in its system is kept.
+    Stop,
     /// Do not run yet.
     Draft,
     /// Remove what it left outside, then the connector.
@@ -52,8 +56,23 @@ impl Wish {
         match self {
             Self::Run => "run",
             Self::Pause => "pause",
+            Self::Stop => "stop",
             Self::Draft => "draft",
             Self::Delete => "delete",
+        }
+    }
+}
+
+impl Wish {
+    /// What was done when it was asked, for a history.
+    #[must_use]
+    pub fn done(self) -> &'static str {
+        match self {
+            Self::Run => "started",
+            Self::Pause => "paused",
+            Self::Stop => "stopped",
+            Self::Draft => "made a draft",
+            Self::Delete => "deleted",
         }
     }
 }
@@ -95,6 +114,21 @@ pub enum DefinitionError {
     /// Two settings of a sink that exclude each other.
     #[error("{0}")]
     Writes(&'static str),
+    /// A number out of its range.
+    #[error("{field} is {number}: give a number from {least} to {most}")]
+    Range {
+        /// The field.
+        field: &'static str,
+        /// What was given.
+        number: u32,
+        /// The least.
+        least: u32,
+        /// The most.
+        most: u32,
+    },
+    /// A label that cannot be.
+    #[error("{0}")]
+    Label(String),
     /// A load that never ends.
     #[error("0 rows a second: give at least 1, or none for as fast as the source gives them")]
     Pace,
@@ -130,6 +164,7 @@ impl ValidConnector {
     /// # Errors
     /// [`DefinitionError`] with the finding and the remedy.
     pub fn check(id: ConnectorId, name: ConnectorName, definition: Definition) -> Result<Self, DefinitionError> {
+        carrying::check(definition.placing(), definition.failing())?;
         let pairs: Vec<(String, &str)> = match &definition {
             Definition::Source(source) => {
                 check_source(source)?;
@@ -193,6 +228,9 @@ fn check_source(source: &SourceDefinition) -> Result<(), DefinitionError> {
     } else if source.tables.is_empty() {
         return Err(DefinitionError::NoTables);
     }
+    if source.placing.lanes > 1 {
+        return Err(DefinitionError::Writes("a source has one lane: its system's log is one sequence"));
+    }
     if !(1..=1000).contains(&source.partitions) {
         return Err(DefinitionError::Partitions(source.partitions));
     }
@@ -222,6 +260,11 @@ fn check_source(source: &SourceDefinition) -> Result<(), DefinitionError> {
 fn check_sink(sink: &SinkDefinition) -> Result<(), DefinitionError> {
     if sink.topics.is_empty() {
         return Err(DefinitionError::NoTopics);
+    }
+    if sink.writes.whole_transactions && sink.placing.lanes > 1 {
+        return Err(DefinitionError::Writes(
+            "transactions become visible as a whole only if one lane delivers them: give it one lane",
+        ));
     }
     if sink.writes.deletes == Deletes::Marked && sink.writes.rows != TargetRows::Current {
         return Err(DefinitionError::Writes(

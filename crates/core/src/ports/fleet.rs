@@ -6,9 +6,9 @@ use std::time::Duration;
 use async_trait::async_trait;
 use serde::{Deserialize, Serialize};
 
-use super::PortError;
+use super::{HeldLane, PortError};
 use crate::change::KindCounts;
-use crate::connector::{State, ValidConnector, Wish};
+use crate::connector::{State, ValidConnector};
 use crate::naming::{ConnectorId, Epoch};
 use crate::secret::Secret;
 
@@ -93,17 +93,105 @@ impl LaneStatus {
     }
 }
 
-/// A connector as the runtime sees it.
-#[derive(Debug, Clone)]
-pub struct Assignment {
-    /// The checked connector.
-    pub connector: ValidConnector,
-    /// What is asked of it.
-    pub wish: Wish,
-    /// Counts what was asked; a lane that runs under an earlier count starts again.
-    pub asked: i32,
-    /// Its configuration's version.
-    pub version: i32,
+/// How much a state calls for attention: the greatest of a connector's lanes is the connector's.
+fn gravity(state: State) -> u8 {
+    match state {
+        State::Draft => 0,
+        State::Stopped => 1,
+        State::Paused => 2,
+        State::Following => 3,
+        State::Loading => 4,
+        State::Starting => 5,
+        State::Retrying => 6,
+        State::Halted => 7,
+    }
+}
+
+impl LaneStatus {
+    /// What several lanes of one connector say as one; none if there is none.
+    #[must_use]
+    pub fn together<'a>(lanes: impl IntoIterator<Item = &'a Self>) -> Option<Self> {
+        lanes.into_iter().cloned().reduce(Self::beside)
+    }
+
+    fn beside(self, other: Self) -> Self {
+        let (mut whole, other) = if gravity(other.state) > gravity(self.state) { (other, self) } else { (self, other) };
+        if whole.state == other.state {
+            whole.since_us = whole.since_us.min(other.since_us);
+            whole.retry_at_us = whole.retry_at_us.into_iter().chain(other.retry_at_us).min();
+            whole.reason = whole.reason.or(other.reason);
+        }
+        whole.rate_per_s += other.rate_per_s;
+        let most = |a: Option<f64>, b: Option<f64>| a.into_iter().chain(b).reduce(f64::max);
+        whole.latency_ms = most(whole.latency_ms, other.latency_ms);
+        whole.lag_ms = most(whole.lag_ms, other.lag_ms);
+        whole.lag_records = whole.lag_records.into_iter().chain(other.lag_records).reduce(|a, b| a + b);
+        whole.position = whole.position.or(other.position);
+        for (name, progress) in other.tables {
+            let table = whole.tables.entry(name).or_default();
+            table.counts = table.counts.with(progress.counts);
+            table.load_total = table.load_total.into_iter().chain(progress.load_total).reduce(|a, b| a + b);
+            table.load_done = table.load_done.into_iter().chain(progress.load_done).reduce(|a, b| a + b);
+            if table.other_end.is_empty() {
+                table.other_end = progress.other_end;
+            }
+        }
+        let more: Vec<String> = other.notes.into_iter().filter(|note| !whole.notes.contains(note)).collect();
+        whole.notes.extend(more);
+        whole
+    }
+}
+
+/// How grave a line of a connector's log is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Level {
+    /// What it does.
+    Info,
+    /// What should be looked at.
+    Warning,
+    /// What kept it from working.
+    Error,
+}
+
+impl Level {
+    /// The word for it.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Info => "info",
+            Self::Warning => "warning",
+            Self::Error => "error",
+        }
+    }
+}
+
+/// A line of a connector's log. It never holds a secret.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Line {
+    /// The lane that says it.
+    pub lane: i32,
+    /// When, in microseconds since 1970-01-01 UTC.
+    pub at_us: i64,
+    /// How grave it is.
+    pub level: Level,
+    /// What happened.
+    pub says: String,
+    /// What it is about, by name.
+    pub facts: BTreeMap<String, serde_json::Value>,
+}
+
+/// Something that was done with a connector.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Deed<'a> {
+    /// The connector.
+    pub connector: ConnectorId,
+    /// Who did it; empty if it is not known.
+    pub who: &'a str,
+    /// What was done, in a word or two.
+    pub what: &'a str,
+    /// What else is to be said.
+    pub detail: Option<&'a str>,
 }
 
 /// Whether sessions are encrypted.
@@ -196,12 +284,6 @@ impl DatabaseAddress {
 /// Where the runtime finds its work and keeps its leases.
 #[async_trait]
 pub trait FleetStore: Send + Sync {
-    /// All connectors that are asked to do anything.
-    ///
-    /// # Errors
-    /// [`PortError::TryAgain`].
-    async fn assignments(&self) -> Result<Vec<Assignment>, PortError>;
-
     /// The address behind a connection.
     ///
     /// # Errors
@@ -244,12 +326,6 @@ pub trait FleetStore: Send + Sync {
         ttl: Duration,
     ) -> Result<Option<Lease>, PortError>;
 
-    /// Holds a lease longer; false if it is no longer held.
-    ///
-    /// # Errors
-    /// [`PortError::TryAgain`].
-    async fn renew(&self, connector: ConnectorId, lane: i32, epoch: Epoch, ttl: Duration) -> Result<bool, PortError>;
-
     /// Gives a lease back; nothing happens if it is no longer held.
     ///
     /// # Errors
@@ -267,6 +343,18 @@ pub trait FleetStore: Send + Sync {
         epoch: Epoch,
         status: &LaneStatus,
     ) -> Result<(), PortError>;
+
+    /// Adds lines to a connector's log; nothing happens if the lease is no longer held.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    async fn save_lines(&self, held: HeldLane, lines: &[Line]) -> Result<(), PortError>;
+
+    /// Notes what was done with a connector, in its history.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    async fn note(&self, deed: Deed<'_>) -> Result<(), PortError>;
 
     /// Removes a connector whose traces outside are gone.
     ///

@@ -1,7 +1,9 @@
 //! The traits the other crates implement. Each method is one atomic unit.
 
 mod fleet;
+mod quarantine;
 mod readers;
+mod runners;
 mod topic_log;
 
 use async_trait::async_trait;
@@ -9,7 +11,9 @@ use async_trait::async_trait;
 use crate::naming::{ConnectorId, SchemaId, TopicName, TopicPartition};
 
 pub use fleet::*;
+pub use quarantine::*;
 pub use readers::*;
+pub use runners::*;
 pub use topic_log::*;
 
 /// Why a port refused. Grouped by who acts.

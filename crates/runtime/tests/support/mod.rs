@@ -13,10 +13,11 @@ use gonvel_core::block::UnpackedBlock;
 use gonvel_core::connector::{
     CapturedTable, Definition, DeliveredTopic, InitialLoad, SinkDefinition, SourceDefinition, State, ValidConnector, Wish,
 };
-use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, Offset, TopicName, TopicPartition};
+use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, Offset, RunnerName, TopicName, TopicPartition};
+use gonvel_core::planning::Labels;
 use gonvel_core::ports::{DatabaseAddress, Login, TopicLog};
 use gonvel_core::record::Record;
-use gonvel_runtime::{Fleet, Services};
+use gonvel_runtime::{Fleet, RunnerSettings, Services};
 use gonvel_stand_ins::postgres_cluster::OWNER;
 use gonvel_stand_ins::test_cluster::TestCluster;
 use gonvel_storage::Database;
@@ -54,12 +55,9 @@ impl World {
 
     /// A runner of its own name.
     pub fn runner(&self, name: &str) -> Fleet {
-        let services = Services {
-            log: Arc::new(self.database.clone()),
-            fleet: Arc::new(self.database.clone()),
-            schemas: Arc::new(self.database.clone()),
-            runner: name.into(),
-        };
+        let name = RunnerName::parse(name).unwrap();
+        let runner = RunnerSettings { name, labels: Labels::new(), room: 1_000 };
+        let services = Services::of(&Arc::new(self.database.clone()), runner);
         Fleet::start(services)
     }
 
@@ -77,7 +75,7 @@ impl World {
     pub async fn connector(&self, name: &str, definition: impl Into<Definition>) -> ConnectorId {
         let id = ConnectorId(Uuid::now_v7());
         let connector = ValidConnector::check(id, ConnectorName::parse(name).unwrap(), definition.into()).unwrap();
-        self.database.create_connector(&connector, Wish::Run).await.unwrap();
+        self.database.create_connector(&connector, Wish::Run, "").await.unwrap();
         id
     }
 
@@ -106,11 +104,11 @@ impl World {
     pub async fn until_state(&self, id: ConnectorId, state: State) -> String {
         let start = Instant::now();
         loop {
-            let lanes = self.database.find_connector(id).await.unwrap().lanes;
-            if let Some(lane) = lanes.first().filter(|l| l.state == state) {
+            let found = self.database.find_connector(id).await.unwrap();
+            if let Some(lane) = found.said().find(|l| l.state == state) {
                 return lane.reason.clone().unwrap_or_default();
             }
-            assert!(start.elapsed() < Duration::from_secs(30), "not {state:?}: {lanes:?}");
+            assert!(start.elapsed() < Duration::from_secs(30), "not {state:?}: {:?}", found.lanes);
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
     }

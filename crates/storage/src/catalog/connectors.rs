@@ -4,12 +4,13 @@ use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel::result::{DatabaseErrorKind, Error};
 use diesel_async::{AsyncConnection, RunQueryDsl};
-use gonvel_core::connector::{Definition, ValidConnector, Wish};
+use gonvel_core::connector::{Definition, State, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectorId, ConnectorName};
-use gonvel_core::ports::{Assignment, LaneStatus, PortError};
+use gonvel_core::ports::{Deed, LaneStatus, PortError};
 use gonvel_core::preflight::KeptReport;
 use uuid::Uuid;
 
+use super::history;
 use crate::Database;
 use crate::database::failed;
 use crate::schema::{connector_versions, connectors, lanes, reloads};
@@ -21,7 +22,6 @@ struct Row {
     name: String,
     definition: serde_json::Value,
     wish: String,
-    asked: i32,
     version: i32,
     created_at: DateTime<Utc>,
 }
@@ -41,14 +41,35 @@ pub struct Connector {
     pub version: i32,
     /// When it was made.
     pub created_at: DateTime<Utc>,
-    /// What its lanes last said, in order.
-    pub lanes: Vec<LaneStatus>,
+    /// Its lanes, in order.
+    pub lanes: Vec<CarriedLane>,
 }
 
-fn wish_of(word: &str) -> Wish {
+/// A lane and who carries it.
+#[derive(Debug, Clone)]
+pub struct CarriedLane {
+    /// Its number.
+    pub lane: i32,
+    /// The runner that it is planned for.
+    pub runner: Option<String>,
+    /// Why it has none.
+    pub waits: Option<String>,
+    /// What it last said; none before it first ran.
+    pub status: Option<LaneStatus>,
+}
+
+impl Connector {
+    /// What its lanes last said, in order.
+    pub fn said(&self) -> impl Iterator<Item = &LaneStatus> {
+        self.lanes.iter().filter_map(|l| l.status.as_ref())
+    }
+}
+
+pub(super) fn wish_of(word: &str) -> Wish {
     match word {
         "run" => Wish::Run,
         "pause" => Wish::Pause,
+        "stop" => Wish::Stop,
         "delete" => Wish::Delete,
         _ => Wish::Draft,
     }
@@ -60,7 +81,7 @@ impl Row {
             .map_err(|e| PortError::Refused(format!("the stored definition of {} cannot be read: {e}", self.name)))
     }
 
-    fn with_lanes(self, lanes: Vec<LaneStatus>) -> Result<Connector, PortError> {
+    fn with_lanes(self, lanes: Vec<CarriedLane>) -> Result<Connector, PortError> {
         let definition = self.definition()?;
         Ok(Connector {
             id: ConnectorId(self.id),
@@ -74,12 +95,35 @@ impl Row {
     }
 }
 
+type LaneColumns = (Uuid, i32, Option<String>, Option<String>, Option<serde_json::Value>);
+
+fn carried((_, lane, runner, waits, status): LaneColumns) -> CarriedLane {
+    CarriedLane { lane, runner, waits, status: status.and_then(|s| serde_json::from_value(s).ok()) }
+}
+
+/// Makes the lanes that a connector is to have, and removes others. What a removed lane still has under way is refused.
+pub(super) async fn keep_lanes(
+    connection: &mut diesel_async::AsyncPgConnection,
+    connector: &ValidConnector,
+) -> diesel::QueryResult<()> {
+    let lanes = i32::try_from(connector.definition().placing().lanes).unwrap_or(1);
+    diesel::sql_query("INSERT INTO lanes (connector_id, lane) SELECT $1, generate_series(0, $2 - 1) ON CONFLICT DO NOTHING")
+        .bind::<diesel::sql_types::Uuid, _>(connector.id().0)
+        .bind::<diesel::sql_types::Int4, _>(lanes)
+        .execute(connection)
+        .await?;
+    diesel::delete(lanes::table.filter(lanes::connector_id.eq(connector.id().0)).filter(lanes::lane.ge(lanes)))
+        .execute(connection)
+        .await?;
+    Ok(())
+}
+
 impl Database {
-    /// Saves a new connector and its lane.
+    /// Saves a new connector and its lanes. `who` made it; empty if that is not known.
     ///
     /// # Errors
     /// [`PortError::Exists`] if the name is taken; [`PortError::NotFound`] if the connection is not there.
-    pub async fn create_connector(&self, connector: &ValidConnector, wish: Wish) -> Result<(), PortError> {
+    pub async fn create_connector(&self, connector: &ValidConnector, wish: Wish, who: &str) -> Result<(), PortError> {
         let definition = serde_json::to_value(connector.definition()).map_err(|e| PortError::Refused(e.to_string()))?;
         let mut connection = self.connection().await?;
         let made = connection
@@ -102,11 +146,9 @@ impl Database {
                     ))
                     .execute(c)
                     .await?;
-                diesel::insert_into(lanes::table)
-                    .values((lanes::connector_id.eq(connector.id().0), lanes::lane.eq(0)))
-                    .execute(c)
-                    .await?;
-                Ok(())
+                keep_lanes(c, connector).await?;
+                let what = if wish == Wish::Draft { "made as a draft" } else { "made and started" };
+                history::note_on(c, Deed { connector: connector.id(), who, what, detail: None }).await
             })
             .await;
         made.map_err(|error| match error {
@@ -132,16 +174,15 @@ impl Database {
             .load(&mut connection)
             .await
             .map_err(failed("listing connectors"))?;
-        let said: Vec<(Uuid, Option<serde_json::Value>)> = lanes::table
-            .select((lanes::connector_id, lanes::status))
+        let said: Vec<LaneColumns> = lanes::table
+            .select((lanes::connector_id, lanes::lane, lanes::runner, lanes::waits, lanes::status))
             .order((lanes::connector_id, lanes::lane))
             .load(&mut connection)
             .await
             .map_err(failed("reading lanes"))?;
-        let mut by_connector = std::collections::HashMap::<Uuid, Vec<LaneStatus>>::new();
-        for (id, status) in said {
-            let status = status.and_then(|s| serde_json::from_value(s).ok());
-            by_connector.entry(id).or_default().extend(status);
+        let mut by_connector = std::collections::HashMap::<Uuid, Vec<CarriedLane>>::new();
+        for lane in said {
+            by_connector.entry(lane.0).or_default().push(carried(lane));
         }
         rows.into_iter()
             .map(|row| {
@@ -158,15 +199,39 @@ impl Database {
     pub async fn find_connector(&self, id: ConnectorId) -> Result<Connector, PortError> {
         let row = find_row(self, id).await?;
         let mut connection = self.connection().await?;
-        let said: Vec<Option<serde_json::Value>> = lanes::table
+        let said: Vec<LaneColumns> = lanes::table
             .filter(lanes::connector_id.eq(id.0))
-            .select(lanes::status)
+            .select((lanes::connector_id, lanes::lane, lanes::runner, lanes::waits, lanes::status))
             .order(lanes::lane)
             .load(&mut connection)
             .await
             .map_err(failed("reading lanes"))?;
-        let lanes = said.into_iter().flatten().filter_map(|s| serde_json::from_value(s).ok()).collect();
+        let lanes = said.into_iter().map(carried).collect();
         row.ok_or_else(|| PortError::NotFound { what: format!("connector {id}") })?.with_lanes(lanes)
+    }
+
+    /// Starts one lane of a connector anew, or all of them.
+    ///
+    /// # Errors
+    /// [`PortError::NotFound`] if the connector or the lane is not there.
+    pub async fn restart(&self, id: ConnectorId, lane: Option<i32>, who: &str) -> Result<(), PortError> {
+        let mut connection = self.connection().await?;
+        let restarted = connection.transaction::<bool, Error, _>(async |c| {
+            let of = lanes::table.filter(lanes::connector_id.eq(id.0));
+            let set = lanes::asked.eq(lanes::asked + 1);
+            let changed = match lane {
+                None => diesel::update(of).set(set).execute(c).await?,
+                Some(lane) => diesel::update(of.filter(lanes::lane.eq(lane))).set(set).execute(c).await?,
+            };
+            let detail = lane.map(|l| format!("lane {l}"));
+            history::note_on(c, Deed { connector: id, who, what: "started anew", detail: detail.as_deref() }).await?;
+            Ok(changed > 0)
+        });
+        if restarted.await.map_err(failed("starting lanes anew"))? {
+            return Ok(());
+        }
+        let lane = lane.map(|l| format!("lane {l} of ")).unwrap_or_default();
+        Err(PortError::NotFound { what: format!("{lane}connector {id}") })
     }
 
     /// Starts the lanes of connectors anew, whatever is wished of them.
@@ -233,22 +298,34 @@ impl Database {
         })
     }
 
-    /// Asks something of a connector. One that is being deleted takes no other wish.
+    /// Asks something of a connector. One that is being deleted takes no other wish. `who` asks it; empty if that is not known.
     ///
     /// # Errors
     /// [`PortError::NotFound`]; [`PortError::Refused`] if it is being deleted.
-    pub async fn ask(&self, id: ConnectorId, wish: Wish) -> Result<(), PortError> {
+    pub async fn ask(&self, id: ConnectorId, wish: Wish, who: &str) -> Result<(), PortError> {
         let mut connection = self.connection().await?;
-        let changed = diesel::update(connectors::table.find(id.0).filter(connectors::wish.ne("delete")))
-            .set((
-                connectors::wish.eq(wish.word()),
-                connectors::asked.eq(connectors::asked + 1),
-                connectors::updated_at.eq(diesel::dsl::now),
-            ))
-            .execute(&mut connection)
-            .await
-            .map_err(failed("asking something of a connector"))?;
+        let asked = connection.transaction::<usize, Error, _>(async |c| {
+            let changed = diesel::update(connectors::table.find(id.0).filter(connectors::wish.ne("delete")))
+                .set((
+                    connectors::wish.eq(wish.word()),
+                    connectors::asked.eq(connectors::asked + 1),
+                    connectors::updated_at.eq(diesel::dsl::now),
+                ))
+                .execute(c)
+                .await?;
+            if changed > 0 {
+                history::note_on(c, Deed { connector: id, who, what: wish.done(), detail: None }).await?;
+                if wish == Wish::Stop {
+                    // whoever carries a lane says so when it ends; one that nobody carries says nothing more
+                    let idle = lanes::table.filter(lanes::connector_id.eq(id.0)).filter(lanes::holder.is_null());
+                    diesel::update(idle).set(lanes::status.eq(stopped_status())).execute(c).await?;
+                }
+            }
+            Ok(changed)
+        });
+        let changed = asked.await.map_err(failed("asking something of a connector"))?;
         if changed == 0 {
+            drop(connection);
             self.find_connector(id).await?;
             if wish != Wish::Delete {
                 return Err(PortError::Refused("the connector is being deleted: make a new one".into()));
@@ -266,25 +343,10 @@ impl Row {
     }
 }
 
-pub(super) async fn assignments(database: &Database) -> Result<Vec<Assignment>, PortError> {
-    let mut connection = database.connection().await?;
-    let rows: Vec<Row> = connectors::table
-        .filter(connectors::wish.ne("draft"))
-        .select(Row::as_select())
-        .order(connectors::created_at)
-        .load(&mut connection)
-        .await
-        .map_err(failed("reading assignments"))?;
-    let mut out = Vec::with_capacity(rows.len());
-    for row in rows {
-        match row.checked() {
-            Ok(connector) => {
-                out.push(Assignment { connector, wish: wish_of(&row.wish), asked: row.asked, version: row.version })
-            }
-            Err(error) => tracing::error!(connector = %row.name, %error, "a stored connector is not valid and is not run"),
-        }
-    }
-    Ok(out)
+/// What a lane says that is stopped.
+fn stopped_status() -> serde_json::Value {
+    let status = LaneStatus::entering(State::Stopped, Utc::now().timestamp_micros());
+    serde_json::to_value(status).unwrap_or_default()
 }
 
 async fn find_row(database: &Database, id: ConnectorId) -> Result<Option<Row>, PortError> {
@@ -302,7 +364,7 @@ pub(super) async fn source_of(database: &Database, topic: &str) -> Result<Option
     let writes = |connector: &Connector| match &connector.definition {
         Definition::Source(source) => {
             source.tables.iter().any(|t| t.topic == topic)
-                || connector.lanes.iter().flat_map(|l| l.tables.values()).any(|t| t.other_end == topic)
+                || connector.said().flat_map(|l| l.tables.values()).any(|t| t.other_end == topic)
         }
         Definition::Sink(_) => false,
     };

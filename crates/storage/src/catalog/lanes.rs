@@ -29,7 +29,7 @@ pub(super) async fn acquire(
 ) -> Result<Option<Lease>, PortError> {
     let mut connection = database.connection().await?;
     let taken: Option<Taken> = diesel::sql_query(
-        "UPDATE lanes SET epoch = epoch + 1, holder = $3, expires_at = clock_timestamp() + make_interval(secs => $4) \
+        "UPDATE lanes SET epoch = nextval('lane_epochs'), holder = $3, expires_at = clock_timestamp() + make_interval(secs => $4) \
          WHERE connector_id = $1 AND lane = $2 AND (holder IS NULL OR holder = $3 OR expires_at < clock_timestamp()) \
          RETURNING epoch, position",
     )
@@ -71,35 +71,17 @@ pub(super) async fn position(
         .map_err(failed("reading a lane's position"))
 }
 
-pub(super) async fn renew(
-    database: &Database,
-    connector: ConnectorId,
-    lane: i32,
-    epoch: Epoch,
-    ttl: Duration,
-) -> Result<bool, PortError> {
+pub(super) async fn release(database: &Database, connector: ConnectorId, lane: i32, epoch: Epoch) -> Result<(), PortError> {
     let mut connection = database.connection().await?;
-    let renewed = diesel::sql_query(
-        "UPDATE lanes SET expires_at = clock_timestamp() + make_interval(secs => $4) \
-         WHERE connector_id = $1 AND lane = $2 AND epoch = $3 AND holder IS NOT NULL",
+    // a later epoch: what this holder may still have under way is refused
+    diesel::sql_query(
+        "UPDATE lanes SET holder = NULL, epoch = nextval('lane_epochs') WHERE connector_id = $1 AND lane = $2 AND epoch = $3",
     )
     .bind::<SqlUuid, _>(connector.0)
     .bind::<Integer, _>(lane)
     .bind::<BigInt, _>(epoch.0)
-    .bind::<Double, _>(ttl.as_secs_f64())
     .execute(&mut connection)
     .await
-    .map_err(failed("renewing a lease"))?;
-    Ok(renewed == 1)
-}
-
-pub(super) async fn release(database: &Database, connector: ConnectorId, lane: i32, epoch: Epoch) -> Result<(), PortError> {
-    let mut connection = database.connection().await?;
-    diesel::update(lanes::table.find((connector.0, lane)).filter(lanes::epoch.eq(epoch.0)))
-        // the next epoch: what this holder may still have under way is refused
-        .set((lanes::holder.eq(None::<String>), lanes::epoch.eq(epoch.0 + 1)))
-        .execute(&mut connection)
-        .await
         .map_err(failed("giving back a lease"))?;
     Ok(())
 }

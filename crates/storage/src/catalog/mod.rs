@@ -2,7 +2,9 @@
 
 pub mod connections;
 pub mod connectors;
+pub mod history;
 mod lanes;
+mod runners;
 pub mod schemas;
 pub mod versions;
 
@@ -11,7 +13,7 @@ use std::time::Duration;
 use async_trait::async_trait;
 use gonvel_core::connector::ValidConnector;
 use gonvel_core::naming::{ConnectorId, Epoch, SchemaId, TopicName};
-use gonvel_core::ports::{Assignment, DatabaseAddress, FleetStore, LaneStatus, Lease, PortError, SchemaStore};
+use gonvel_core::ports::{DatabaseAddress, Deed, FleetStore, HeldLane, LaneStatus, Lease, Line, PortError, SchemaStore};
 use gonvel_core::schemas::Language;
 use uuid::Uuid;
 
@@ -19,10 +21,6 @@ use crate::Database;
 
 #[async_trait]
 impl FleetStore for Database {
-    async fn assignments(&self) -> Result<Vec<Assignment>, PortError> {
-        connectors::assignments(self).await
-    }
-
     async fn address(&self, connection: Uuid) -> Result<DatabaseAddress, PortError> {
         connections::address(self, connection).await
     }
@@ -53,10 +51,6 @@ impl FleetStore for Database {
         lanes::acquire(self, connector, lane, runner, ttl).await
     }
 
-    async fn renew(&self, connector: ConnectorId, lane: i32, epoch: Epoch, ttl: Duration) -> Result<bool, PortError> {
-        lanes::renew(self, connector, lane, epoch, ttl).await
-    }
-
     async fn release(&self, connector: ConnectorId, lane: i32, epoch: Epoch) -> Result<(), PortError> {
         lanes::release(self, connector, lane, epoch).await
     }
@@ -69,6 +63,14 @@ impl FleetStore for Database {
         status: &LaneStatus,
     ) -> Result<(), PortError> {
         lanes::save_status(self, connector, lane, epoch, status).await
+    }
+
+    async fn save_lines(&self, held: HeldLane, lines: &[Line]) -> Result<(), PortError> {
+        history::save_lines(self, held, lines).await
+    }
+
+    async fn note(&self, deed: Deed<'_>) -> Result<(), PortError> {
+        history::note(self, deed).await
     }
 
     async fn remove_connector(&self, connector: ConnectorId) -> Result<(), PortError> {

@@ -6,8 +6,10 @@ use diesel::result::Error;
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use gonvel_core::connector::{Definition, ValidConnector};
 use gonvel_core::naming::ConnectorId;
-use gonvel_core::ports::PortError;
+use gonvel_core::ports::{Deed, PortError};
 
+use super::connectors::keep_lanes;
+use super::history;
 use crate::Database;
 use crate::database::failed;
 use crate::schema::{connector_versions, connectors, reloads};
@@ -58,6 +60,7 @@ impl Database {
         connector: &ValidConnector,
         version: i32,
         load_again: &[String],
+        who: &str,
     ) -> Result<i32, PortError> {
         let definition = serde_json::to_value(connector.definition()).map_err(|e| PortError::Refused(e.to_string()))?;
         let id = connector.id();
@@ -93,6 +96,8 @@ impl Database {
                         .execute(c)
                         .await?;
                 }
+                keep_lanes(c, connector).await?;
+                history::note_on(c, Deed { connector: id, who, what: "changed", detail: None }).await?;
                 Ok(true)
             })
             .await

@@ -31,7 +31,7 @@ pub fn from_error(name: &str, error: &ConnectorError) -> Check {
                 None => check,
             }
         }
-        ConnectorError::TryAgain { finding, remedy } => Check::failed(name, "host", finding).remedy(remedy),
+        ConnectorError::TryAgain { finding, remedy, .. } => Check::failed(name, "host", finding).remedy(remedy),
         other => Check::failed(name, "connection", other.to_string()).remedy("see the log"),
     }
 }

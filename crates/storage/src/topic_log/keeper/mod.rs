@@ -18,7 +18,9 @@ use gonvel_core::ports::PortError;
 use serde::{Deserialize, Serialize};
 
 use crate::Database;
+use crate::catalog::history;
 use crate::database::failed;
+use crate::quarantine;
 
 pub use retention::WouldForget;
 
@@ -234,6 +236,8 @@ impl Keeper {
         failures.take(self.move_cold(now_us).await);
         failures.take(self.drop_old_identities().await);
         failures.take(self.sample().await);
+        failures.take(history::trim_lines(&self.database).await);
+        failures.take(quarantine::expire(&self.database).await);
         failures.into_result()
     }
 

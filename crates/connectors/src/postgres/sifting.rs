@@ -1,0 +1,145 @@
+//! Finding the few changes of a round that the target refuses: all others are written.
+
+use gonvel_core::fold::Place;
+
+use super::apply::Statements;
+use super::client::explain;
+use super::sink::{PgSink, Round, TopicChanges};
+use crate::error::ConnectorError;
+
+/// A change that the target refuses.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Refused {
+    /// Which of the round's topics it is of.
+    pub part: usize,
+    /// Which of its changes it is.
+    pub change: usize,
+    /// What was found, and what to do.
+    pub finding: String,
+}
+
+impl PgSink {
+    /// Writes a round, but for the changes that the target refuses: halves are tried until those stand alone. Everything is
+    /// written in order, so keys keep theirs. Nothing is committed, and the positions are not moved yet.
+    ///
+    /// # Errors
+    /// [`ConnectorError`], other than of a record; the sink must be started again.
+    pub async fn sift(&mut self, round: &Round) -> Result<Vec<Refused>, ConnectorError> {
+        // a table that was mended since takes what it refused
+        self.targets.clear();
+        self.statements = Statements::default();
+        for changes in &round.topics {
+            self.prepare(changes).await?;
+        }
+        self.open = true;
+        self.command("BEGIN").await?;
+        let mut refused = Vec::new();
+        for (part, changes) in round.topics.iter().enumerate() {
+            // what is still to be written, the first on top
+            let mut ranges = vec![0..changes.changes.len()];
+            while let Some(range) = ranges.pop() {
+                match self.attempt(changes, range.clone()).await {
+                    Ok(()) => {}
+                    Err(ConnectorError::BadRecord { finding }) => {
+                        if range.len() <= 1 {
+                            refused.push(Refused { part, change: range.start, finding });
+                            continue;
+                        }
+                        let middle = range.start + range.len() / 2;
+                        ranges.push(middle..range.end);
+                        ranges.push(range.start..middle);
+                    }
+                    Err(error) => return Err(error),
+                }
+            }
+        }
+        Ok(refused)
+    }
+
+    async fn attempt(&self, changes: &TopicChanges, range: std::ops::Range<usize>) -> Result<(), ConnectorError> {
+        if range.is_empty() {
+            return Ok(());
+        }
+        self.command("SAVEPOINT part").await?;
+        let outcome = self.apply_changes(changes, &changes.changes[range]).await;
+        // a constraint that is checked at the commit would refuse the whole round then: it speaks now
+        let outcome = match outcome {
+            Ok(()) => self.check_now(changes).await,
+            refused => refused,
+        };
+        match &outcome {
+            Ok(()) => self.command("RELEASE SAVEPOINT part").await?,
+            Err(ConnectorError::BadRecord { .. }) => self.command("ROLLBACK TO SAVEPOINT part").await?,
+            Err(_) => {}
+        }
+        outcome
+    }
+
+    async fn check_now(&self, changes: &TopicChanges) -> Result<(), ConnectorError> {
+        let (_, topic) = &self.settings.topics[changes.topic];
+        let table = format!("{}.{}", topic.schema, topic.table);
+        let checked = self.client.batch_execute("SET CONSTRAINTS ALL IMMEDIATE; SET CONSTRAINTS ALL DEFERRED").await;
+        checked.map_err(|e| super::client::explain_write(&e, &table))
+    }
+
+    async fn command(&self, text: &str) -> Result<(), ConnectorError> {
+        self.client.batch_execute(text).await.map_err(|e| explain(&e, "sifting a round"))
+    }
+
+    /// Moves the positions after a round was sifted, and makes it last.
+    ///
+    /// # Errors
+    /// [`ConnectorError`]; the sink must be started again.
+    pub async fn finish(&mut self, round: &Round) -> Result<(), ConnectorError> {
+        self.advance(&round.delivered).await?;
+        self.commit().await
+    }
+
+    /// Which of these numbers of quarantine were delivered already.
+    ///
+    /// # Errors
+    /// [`ConnectorError`].
+    pub async fn retried(&self, ids: &[i64]) -> Result<Vec<i64>, ConnectorError> {
+        let found = self
+            .client
+            .query(
+                "SELECT id FROM gonvel.sink_retried WHERE connector = $1 AND id = ANY ($2)",
+                &[&self.settings.connector.0, &ids],
+            )
+            .await
+            .map_err(|e| explain(&e, "looking for records that were tried again"))?;
+        Ok(found.iter().map(|row| row.get(0)).collect())
+    }
+
+    /// Notes, with what is written, that these numbers of quarantine are delivered.
+    ///
+    /// # Errors
+    /// [`ConnectorError`].
+    pub async fn note_retried(&self, ids: &[i64]) -> Result<(), ConnectorError> {
+        self.client.execute(
+"INSERT INTO gonvel.sink_retried (connector, id) SELECT $1, * FROM unnest($2::bigint[]) ON CONFLICT DO NOTHING",
+&[&self.settings.connector.0, &ids],
+).await.map(|_| ()).map_err(|e| explain(&e, "noting records that were tried again"))
+    }
+
+    /// Forgets numbers of quarantine that are settled there.
+    ///
+    /// # Errors
+    /// [`ConnectorError`].
+    pub async fn forget_retried(&self, ids: &[i64]) -> Result<(), ConnectorError> {
+        self.client
+            .execute(
+                "DELETE FROM gonvel.sink_retried WHERE connector = $1 AND id = ANY ($2)",
+                &[&self.settings.connector.0, &ids],
+            )
+            .await
+            .map(|_| ())
+            .map_err(|e| explain(&e, "forgetting records that were tried again"))
+    }
+}
+
+/// The kind of a change by its place.
+#[must_use]
+pub fn kind_of(changes: &TopicChanges, (batch, row): Place) -> gonvel_core::change::ChangeKind {
+    changes.batches[batch].kinds[row]
+}

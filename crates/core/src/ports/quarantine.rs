@@ -1,0 +1,136 @@
+//! Where records wait that could not be handled.
+
+use std::time::Duration;
+
+use async_trait::async_trait;
+use bytes::Bytes;
+
+use super::PortError;
+use crate::naming::{ConnectorId, Offset, TopicPartition};
+use crate::record::Record;
+
+/// What was done with a record when it failed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Step {
+    /// It was read as a change.
+    Read,
+    /// It was written into the target.
+    Write,
+}
+
+impl Step {
+    /// The word for it.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Read => "read",
+            Self::Write => "write",
+        }
+    }
+}
+
+/// A record that could not be handled.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct BadRecord {
+    /// Where it stands.
+    pub at: TopicPartition,
+    /// Its topic's name.
+    pub topic: String,
+    /// Its offset.
+    pub offset: Offset,
+    /// All of it.
+    pub record: Record,
+    /// What was being done with it.
+    pub step: Step,
+    /// What was found, and what to do.
+    pub finding: String,
+    /// What was to be carried out, where that helps: a statement without values.
+    pub statement: Option<String>,
+    /// The fingerprint of what went wrong; see [`crate::failure::cause`].
+    pub cause: i64,
+}
+
+/// A record that waits, and is asked to be tried again.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AskedRecord {
+    /// Its number in quarantine.
+    pub id: i64,
+    /// Where it stands.
+    pub at: TopicPartition,
+    /// Its offset.
+    pub offset: Offset,
+    /// The record, with its value as it was mended, if it was.
+    pub record: Record,
+    /// How many a second are to be tried at most.
+    pub pace: Option<u32>,
+}
+
+/// A record that waits, by its key.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct WaitingKey {
+    /// Its number in quarantine.
+    pub id: i64,
+    /// Where it stands.
+    pub at: TopicPartition,
+    /// Its offset.
+    pub offset: Offset,
+    /// Its key.
+    pub key: Option<Bytes>,
+}
+
+/// What became of records that waited.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Settled {
+    /// They are in the target.
+    Delivered,
+    /// A newer record of the same key was delivered.
+    Superseded,
+    /// They failed again, and go on waiting.
+    Failed {
+        /// What was being done.
+        step: Step,
+        /// What was found this time.
+        finding: String,
+        /// Its fingerprint.
+        cause: i64,
+    },
+}
+
+/// Where records wait that could not be handled. Each stands in it once for its connector and place in the topic.
+#[async_trait]
+pub trait QuarantineStore: Send + Sync {
+    /// Puts records in; one that is there already is described anew and waits again.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    async fn put(&self, connector: ConnectorId, version: i32, bad: &[BadRecord], kept: Duration) -> Result<(), PortError>;
+
+    /// The keys of all records of these partitions that wait.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    async fn waiting_keys(&self, connector: ConnectorId, places: &[TopicPartition]) -> Result<Vec<WaitingKey>, PortError>;
+
+    /// Records of these partitions that are asked to be tried again, in order of their offsets.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    async fn asked_for(
+        &self,
+        connector: ConnectorId,
+        places: &[TopicPartition],
+        most: i64,
+    ) -> Result<Vec<AskedRecord>, PortError>;
+
+    /// Notes what became of records that waited.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    async fn settle(&self, ids: &[i64], settled: &Settled) -> Result<(), PortError>;
+
+    /// Takes out what waits at or after an offset of each partition: that is to be delivered yet.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    async fn take_back(&self, connector: ConnectorId, from: &[(TopicPartition, Offset)]) -> Result<(), PortError>;
+}

@@ -1,0 +1,209 @@
+//! Runners, lanes, and what connectors did and said.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+use uuid::Uuid;
+
+use crate::State;
+
+/// A lane that a runner carries.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct CarriedLane {
+    /// Its connector.
+    pub connector: Uuid,
+    /// The connector's name.
+    pub name: String,
+    /// Its number.
+    pub lane: i32,
+    /// What it takes of the runner's room.
+    pub weight: u32,
+    /// Its state.
+    pub state: State,
+}
+
+/// A runner.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Runner {
+    /// Its name.
+    pub name: String,
+    /// What it has.
+    pub labels: BTreeMap<String, String>,
+    /// The weight of lanes it can carry.
+    pub room: u32,
+    /// The weight of the lanes it has.
+    pub load: u32,
+    /// The machine it runs on.
+    pub host: String,
+    /// The release of Gonvel it is.
+    pub release: String,
+    /// When it started.
+    pub started_at: String,
+    /// Its last heartbeat.
+    pub beat_at: String,
+    /// Whether it is taken to be alive.
+    pub alive: bool,
+    /// Whether it is being emptied.
+    pub draining: bool,
+    /// Its lanes.
+    pub lanes: Vec<CarriedLane>,
+}
+
+/// A lane that no runner carries.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct WaitingLane {
+    /// Its connector.
+    pub connector: Uuid,
+    /// The connector's name.
+    pub name: String,
+    /// Its number.
+    pub lane: i32,
+    /// Why, and what to do.
+    pub reason: String,
+}
+
+/// All runners, and what has none.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Runners {
+    /// The runners by name, also those that are gone for less than a day.
+    pub runners: Vec<Runner>,
+    /// Lanes that wait for a runner.
+    pub waiting: Vec<WaitingLane>,
+}
+
+/// Whether a runner is to be emptied.
+#[derive(Debug, Clone, Copy, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct DrainRequest {
+    /// Whether its lanes are to move away, and none to come.
+    pub draining: bool,
+}
+
+/// A lane of a connector.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Lane {
+    /// Its number, from 0.
+    pub lane: i32,
+    /// The runner that it is planned for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub runner: Option<String>,
+    /// Why it has none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub waits: Option<String>,
+    /// Its state.
+    pub state: State,
+    /// Since when.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub since: Option<String>,
+    /// Why, if something is wrong.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reason: Option<String>,
+    /// When it tries again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub retry_at: Option<String>,
+    /// Changes per second over the last seconds.
+    pub rate_per_s: f64,
+    /// Records not yet handled.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lag_records: Option<i64>,
+}
+
+/// Something that was done with a connector.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Deed {
+    /// Its number; later ones are greater.
+    pub number: i64,
+    /// When.
+    pub at: String,
+    /// Who; empty if it is not known, or if the connector did it by itself.
+    pub who: String,
+    /// What.
+    pub what: String,
+    /// The version of the connector's configuration then.
+    pub version: i32,
+    /// What else is to be said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub detail: Option<String>,
+}
+
+/// A line of a connector's log.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Line {
+    /// Its number; later ones are greater.
+    pub number: i64,
+    /// The lane that said it.
+    pub lane: i32,
+    /// The runner that carried it.
+    pub runner: String,
+    /// When.
+    pub at: String,
+    /// `info`, `warning` or `error`.
+    pub level: String,
+    /// What happened.
+    pub says: String,
+    /// What it is about, by name.
+    #[schema(value_type = Object)]
+    pub facts: serde_json::Value,
+}
+
+/// Which lines of a connector's log are asked for.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
+#[serde(default, deny_unknown_fields)]
+pub struct LinesQuery {
+    /// Of this lane.
+    pub lane: Option<i32>,
+    /// At least as grave: `info`, `warning` or `error`.
+    pub level: Option<String>,
+    /// With this text in them.
+    pub text: Option<String>,
+    /// Not after this time (RFC 3339).
+    pub until: Option<String>,
+    /// With a greater number: what came since.
+    pub after: Option<i64>,
+    /// With a smaller number: what was before.
+    pub before: Option<i64>,
+    /// At most so many, the newest; 200 without it.
+    pub most: Option<i64>,
+}
+
+/// Which deeds are asked for.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
+#[serde(default, deny_unknown_fields)]
+pub struct DeedsQuery {
+    /// With a smaller number: what was before.
+    pub before: Option<i64>,
+    /// At most so many; 100 without it.
+    pub most: Option<i64>,
+}
+
+/// What to do with several connectors.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ManyActions {
+    /// Which.
+    pub connectors: Vec<Uuid>,
+    /// What.
+    pub action: crate::Action,
+    /// Only tell what would be done.
+    #[serde(default)]
+    pub preview: bool,
+}
+
+/// What an action does, or did, with one of several connectors.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ActionOutcome {
+    /// The connector.
+    pub connector: Uuid,
+    /// Its name.
+    pub name: String,
+    /// Its state before.
+    pub state: State,
+    /// What happens to it, in a sentence.
+    pub says: String,
+    /// Whether it changes anything.
+    pub changes: bool,
+    /// Why it was not done.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub refused: Option<String>,
+}
