@@ -21,12 +21,12 @@ export const router = createBrowserRouter([
         lazy: async () => ({ Component: (await import('./features/builder/BuilderPage')).BuilderPage }),
       },
       {
-        path: 'connectors/:id',
-        lazy: async () => ({ Component: (await import('./features/connectors/ConnectorPage')).ConnectorPage }),
-      },
-      {
         path: 'connectors/:id/edit',
         lazy: async () => ({ Component: (await import('./features/builder/BuilderPage')).EditPage }),
+      },
+      {
+        path: 'connectors/:id/:part?',
+        lazy: async () => ({ Component: (await import('./features/connectors/ConnectorPage')).ConnectorPage }),
       },
       { path: 'topics', lazy: async () => ({ Component: (await import('./features/topics/TopicsPage')).TopicsPage }) },
       {
@@ -48,6 +48,18 @@ export const router = createBrowserRouter([
       {
         path: 'readers',
         lazy: async () => ({ Component: (await import('./features/readers/ReadersPage')).ReadersPage }),
+      },
+      {
+        path: 'quarantine',
+        lazy: async () => ({ Component: (await import('./features/quarantine/QuarantinePage')).QuarantinePage }),
+      },
+      {
+        path: 'quarantine/:connector/:cause',
+        lazy: async () => ({ Component: (await import('./features/quarantine/CausePage')).CausePage }),
+      },
+      {
+        path: 'runners',
+        lazy: async () => ({ Component: (await import('./features/runners/RunnersPage')).RunnersPage }),
       },
       {
         path: 'connections',

@@ -15,6 +15,17 @@ export class ProblemError extends Error {
 
 export const api = createClient<paths>({ baseUrl: '/' });
 
+/** Where the viewer's name is kept, which histories show. */
+export const WHO = 'gonvel.who';
+
+api.use({
+  onRequest({ request }) {
+    const who = request.method === 'GET' ? null : localStorage.getItem(WHO);
+    if (who) request.headers.set('gonvel-who', encodeURIComponent(who));
+    return request;
+  },
+});
+
 const unreachable: Problem = {
   type: 'no-answer',
   title: 'Gonvel does not answer',

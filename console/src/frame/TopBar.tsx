@@ -4,6 +4,7 @@ import { Link, useLocation } from 'react-router';
 import { useLiveConnectors } from '../shared/liveConnectors';
 import { DemoSwitch } from './DemoSwitch';
 import { openFinder } from './Finder';
+import { Person } from './Person';
 import { GROUPS } from './places';
 
 export function TopBar() {
@@ -15,6 +16,7 @@ export function TopBar() {
       <Button variant="default" size="compact-sm" onClick={openFinder} aria-keyshortcuts="Control+K">
         Find <kbd style={{ marginLeft: 8 }}>Ctrl K</kbd>
       </Button>
+      <Person />
       <SchemeSwitch />
     </header>
   );

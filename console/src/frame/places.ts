@@ -20,6 +20,11 @@ export const GROUPS: { name: string; places: Place[] }[] = [
     places: [
       { to: '/connectors', label: 'Connectors', says: 'Sources and sinks, their state and lag' },
       { to: '/connections', label: 'Connections', says: 'Ways to reach systems' },
+      { to: '/quarantine', label: 'Quarantine', says: 'Records that could not be handled, by cause' },
     ],
+  },
+  {
+    name: 'Run',
+    places: [{ to: '/runners', label: 'Runners', says: 'Who carries which lanes, and how much room is left' }],
   },
 ];

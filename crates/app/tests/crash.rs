@@ -14,6 +14,7 @@ use gonvel_stand_ins::postgres_cluster::{OWNER, free_port};
 use gonvel_stand_ins::test_cluster::TestCluster;
 use serde_json::{Value, json};
 use support::Gonvel;
+use support::checks::{no_change_stands_twice, rows};
 
 const TABLES: [&str; 3] = ["growers", "blocks", "bins"];
 
@@ -30,13 +31,6 @@ async fn build_flow(gonvel: &Gonvel, cluster: &TestCluster) {
     let sink = json!({"kind": "sink", "connection": ids["settlement"], "topics": tables});
     gonvel.post("/connectors", json!({"name": "packhouse-changes", "definition": source, "start": true})).await;
     gonvel.post("/connectors", json!({"name": "settlement-tables", "definition": sink, "start": true})).await;
-}
-
-async fn rows(cluster: &TestCluster, database: &str, table: &str) -> Option<(i64, String)> {
-    let client = cluster.connect(database).await.ok()?;
-    let statement = format!("SELECT count(*), coalesce(md5(string_agg(t::text, E'\\n' ORDER BY id)), '') FROM {table} t");
-    let row = client.query_one(&statement, &[]).await.ok()?;
-    Some((row.get(0), row.get(1)))
 }
 
 async fn until_equal(cluster: &TestCluster, gonvel: &Gonvel) {
@@ -74,37 +68,6 @@ async fn trouble(client: tokio_postgres::Client, steps: i64) {
         }
         tokio::time::sleep(Duration::from_millis(5)).await;
     }
-}
-
-/// Every change's place in the source stands once in the topic, and folding it gives as many rows as the source has.
-async fn no_change_stands_twice(gonvel: &Gonvel, topic: &str, rows: i64) -> usize {
-    let mut seen = std::collections::HashSet::new();
-    let mut folded = std::collections::HashSet::new();
-    let partitions = gonvel.get(&format!("/topics/{topic}")).await.unwrap()["partitions"].as_i64().unwrap();
-    for partition in 0..partitions {
-        let mut next = Some(0);
-        while let Some(offset) = next {
-            let path = format!("/topics/{topic}/records?order=oldest&partition={partition}&offset={offset}&limit=500");
-            let page = gonvel.get(&path).await.unwrap();
-            for (at, record) in page["records"].as_array().unwrap().iter().enumerate() {
-                assert_eq!(record["offset"].as_i64().unwrap(), offset + i64::try_from(at).unwrap(), "offsets have a gap");
-                let value = &record["value"];
-                let place = match value["change"].as_str().unwrap() {
-                    "load" => format!("load {}", record["key"]),
-                    kind => format!("{kind} {} {}", value["origin"]["position"], value["origin"]["sequence"]),
-                };
-                assert!(seen.insert(place.clone()), "{place} stands twice");
-                if value["change"] == "delete" {
-                    folded.remove(&record["key"].to_string());
-                } else {
-                    folded.insert(record["key"].to_string());
-                }
-            }
-            next = page["next_offset"].as_i64();
-        }
-    }
-    assert_eq!(folded.len(), usize::try_from(rows).unwrap(), "{topic} folds to other rows");
-    seen.len()
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -40,6 +40,9 @@ pub enum CommandError {
     /// Nothing more can be printed.
     #[error("the output cannot be written: {0}")]
     Output(#[from] io::Error),
+    /// Something that was named is not there.
+    #[error("{0}")]
+    Missing(String),
     /// What was looked at does not pass.
     #[error("{0}")]
     Refused(String),
@@ -63,6 +66,7 @@ impl CommandError {
             Self::Usage(_) => 2,
             Self::Problem(problem) if problem.status == 404 => 3,
             Self::Problem(problem) if problem.status < 500 => 4,
+            Self::Missing(_) => 3,
             Self::Refused(_) => 4,
             Self::Problem(_) | Self::Unreachable { .. } => 5,
             Self::File { .. } | Self::Output(_) | Self::Failed(_) => 1,
@@ -74,6 +78,8 @@ impl CommandError {
 pub(crate) struct Client {
     http: reqwest::Client,
     server: String,
+    /// Who asks, for histories: `GONVEL_WHO`, or the user's login name.
+    who: Option<String>,
     pub(crate) output: Output,
 }
 
@@ -91,7 +97,9 @@ impl Client {
             .connect_timeout(std::time::Duration::from_secs(5))
             .build()
             .map_err(|e| CommandError::Failed(e.to_string()))?;
-        Ok(Self { http, server: resolved.server.clone(), output: resolved.output })
+        let named = |variable| std::env::var(variable).ok().filter(|name| !name.trim().is_empty());
+        let who = named("GONVEL_WHO").or_else(|| named("USER"));
+        Ok(Self { http, server: resolved.server.clone(), who, output: resolved.output })
     }
 
     fn unreachable(&self, error: &reqwest::Error) -> CommandError {
@@ -111,7 +119,12 @@ impl Client {
     ) -> Result<Response, CommandError> {
         let pairs: Vec<String> = query.iter().map(|(name, value)| format!("{name}={}", segment(value))).collect();
         let question = if pairs.is_empty() { String::new() } else { format!("?{}", pairs.join("&")) };
+        let reads = method == Method::GET;
         let request = self.http.request(method, format!("{}/api/v1{path}{question}", self.server));
+        let request = match (reads, &self.who) {
+            (false, Some(who)) => request.header("gonvel-who", segment(who)),
+            _ => request,
+        };
         let answer = with(request).send().await.map_err(|e| self.unreachable(&e))?;
         let status = answer.status();
         if status.is_success() {

@@ -4,7 +4,10 @@
 //! 4 refused, 5 the server does not answer.
 
 mod client;
+mod connectors;
 mod context;
+mod fleet;
+mod quarantine;
 mod readers;
 mod records;
 mod schemas;
@@ -84,6 +87,33 @@ pub enum ClientCommand {
         #[command(subcommand)]
         command: readers::ReaderCommand,
     },
+    /// Connectors: list, show, start, pause, stop, restart, log, history.
+    Connector {
+        /// Which server.
+        #[command(flatten)]
+        context: Context,
+        /// What to do.
+        #[command(subcommand)]
+        command: connectors::ConnectorCommand,
+    },
+    /// Runners: list, empty, forget.
+    Fleet {
+        /// Which server.
+        #[command(flatten)]
+        context: Context,
+        /// What to do.
+        #[command(subcommand)]
+        command: fleet::FleetCommand,
+    },
+    /// Quarantine: records that could not be handled.
+    Quarantine {
+        /// Which server.
+        #[command(flatten)]
+        context: Context,
+        /// What to do.
+        #[command(subcommand)]
+        command: quarantine::QuarantineCommand,
+    },
 }
 
 /// Runs a command and says how it went.
@@ -93,6 +123,13 @@ pub async fn run(command: ClientCommand) -> ExitCode {
         ClientCommand::Records { context, command } => in_context(&context, async |c| records::run(&c, command).await).await,
         ClientCommand::Schema { context, command } => in_context(&context, async |c| schemas::run(&c, command).await).await,
         ClientCommand::Reader { context, command } => in_context(&context, async |c| readers::run(&c, command).await).await,
+        ClientCommand::Connector { context, command } => {
+            in_context(&context, async |c| connectors::run(&c, command).await).await
+        }
+        ClientCommand::Fleet { context, command } => in_context(&context, async |c| fleet::run(&c, command).await).await,
+        ClientCommand::Quarantine { context, command } => {
+            in_context(&context, async |c| quarantine::run(&c, command).await).await
+        }
     };
     match outcome {
         Ok(()) => ExitCode::SUCCESS,

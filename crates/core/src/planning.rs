@@ -162,6 +162,12 @@ impl Planning<'_> {
         }
     }
 
+    /// Whether something that waits, or stands on a runner that is being emptied, has a place now.
+    fn could_settle(&self) -> bool {
+        let unsettled = |&l: &usize| self.placed[l].is_none_or(|r| self.runners[r].draining);
+        (0..self.lanes.len()).filter(unsettled).any(|l| self.best(l).is_some())
+    }
+
     /// Moves that make the fullness of runners more alike, the most useful first. Each makes the sum of the squares of loads,
     /// by room, smaller, so there is an end.
     fn balance(&mut self) {
@@ -200,8 +206,14 @@ impl Planning<'_> {
 pub fn plan(lanes: &[PlannedLane], runners: &[PlannedRunner]) -> Vec<Result<usize, Waiting>> {
     let mut planning = Planning { lanes, runners, placed: vec![None; lanes.len()], loads: vec![0; runners.len()] };
     planning.keep();
-    planning.settle();
-    planning.balance();
+    loop {
+        planning.settle();
+        planning.balance();
+        // what moved may have left room for what waits
+        if !planning.could_settle() {
+            break;
+        }
+    }
     let reason = |lane: &PlannedLane| {
         if runners.iter().all(|r| r.draining) {
             Waiting::NoRunner

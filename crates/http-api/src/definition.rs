@@ -311,31 +311,47 @@ pub enum BadRecords {
 
 /// What happens when something fails.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields, default)]
+#[serde(deny_unknown_fields)]
 pub struct Failing {
     /// What becomes of a record that cannot be handled.
+    #[serde(default)]
     pub records: BadRecords,
     /// Records in a row of one lane, all bad, after which it halts all the same.
+    #[serde(default = "usual_in_a_row")]
     pub most_in_a_row: u32,
     /// Bad records of one lane within a minute after which it halts all the same.
+    #[serde(default = "usual_a_minute")]
     pub most_a_minute: u32,
     /// Days that a record stays in quarantine.
+    #[serde(default = "usual_days")]
     pub kept_days: u32,
     /// Tries after which a lane that fails halts; none for as many as it takes.
-    #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub most_tries: Option<u32>,
     /// Minutes of failing after which a lane halts; none for as long as it takes.
-    #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub most_minutes: Option<u32>,
+}
+
+fn usual_in_a_row() -> u32 {
+    100
+}
+
+fn usual_a_minute() -> u32 {
+    1_000
+}
+
+fn usual_days() -> u32 {
+    30
 }
 
 impl Default for Failing {
     fn default() -> Self {
         Self {
             records: BadRecords::default(),
-            most_in_a_row: 100,
-            most_a_minute: 1_000,
-            kept_days: 30,
+            most_in_a_row: usual_in_a_row(),
+            most_a_minute: usual_a_minute(),
+            kept_days: usual_days(),
             most_tries: None,
             most_minutes: None,
         }

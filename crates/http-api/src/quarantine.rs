@@ -124,16 +124,16 @@ pub struct CausesQuery {
 
 /// Records in quarantine: by their numbers, by a connector's cause, or all that wait of a connector.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
-#[serde(default, deny_unknown_fields)]
+#[serde(deny_unknown_fields)]
 pub struct WhichRecords {
     /// These.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub ids: Vec<i64>,
     /// Of this connector.
-    #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub connector: Option<Uuid>,
     /// Of this cause of it.
-    #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub cause: Option<String>,
 }
 

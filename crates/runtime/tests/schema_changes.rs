@@ -5,7 +5,7 @@ mod support;
 
 use std::time::{Duration, Instant};
 
-use gonvel_core::connector::{State, TargetColumns};
+use gonvel_core::connector::{BadRecords, State, TargetColumns};
 use support::{World, rows, topic_changes};
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -28,6 +28,7 @@ async fn changes_of_columns_are_told_once_and_reach_targets_without_a_stop() {
     for (name, columns) in [("ask", TargetColumns::Ask), ("add", TargetColumns::Add), ("widen", TargetColumns::Widen)] {
         let mut sink = world.sink(&["bins"]).await;
         (sink.writes.columns, sink.topics[0].schema) = (columns, name.into());
+        sink.failing.records = BadRecords::Halt;
         sinks.push(world.connector(&format!("to-{name}"), sink).await);
     }
     world.until_state(from, State::Following).await;

@@ -8,6 +8,7 @@ import { useLiveConnectors } from '../../shared/liveConnectors';
 import { Checks } from '../../shared/Checks';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { missing, type Draft } from './builder';
+import { CarriedStage } from './CarriedStage';
 import { create, mend, preflight } from './builderQueries';
 import { request } from './exchange';
 import { Stage, type Change, type Check } from './Stage';
@@ -81,6 +82,7 @@ export function FinishStage({ draft, change, unread, onFailed }: Props) {
           ? 'The place in the database’s log commits together with the records it produced.'
           : 'Rows commit together with the position, in one transaction of the target.'}
       </p>
+      <CarriedStage draft={draft} change={change} />
       {asks && <p className="quiet">{asks}</p>}
       <Group gap="xs">
         <Button disabled={asks !== null} loading={save.isPending} onClick={() => send(true)}>

@@ -31,6 +31,10 @@ interface Common {
   system: SystemChoice | null;
   /** Where it begins; null for the usual place. */
   start: Start | null;
+  /** Where it may run. */
+  placing: Schemas['Placing'];
+  /** What happens when something fails. */
+  failing: Schemas['Failing'];
 }
 
 export interface SourceDraft extends Common {
@@ -63,6 +67,8 @@ export type Action =
   | { type: 'system'; system: SystemChoice | null; taken?: readonly string[] }
   | { type: 'name'; name: string }
   | { type: 'start'; start: Start | null }
+  | { type: 'placing'; set: Partial<Schemas['Placing']> }
+  | { type: 'failing'; set: Partial<Schemas['Failing']> }
   | { type: 'table'; table: TableChoice; chosen: boolean }
   | { type: 'ofTable'; table: string; set: Partial<Omit<CapturedChoice, 'schema' | 'table'>> }
   | { type: 'ofSource'; set: Partial<Pick<SourceDraft, 'include' | 'exclude' | 'partitions' | 'schemaChanges'>> }
@@ -82,8 +88,22 @@ export const WRITES: Schemas['Writes'] = {
   whole_transactions: false,
 };
 
+export const PLACING: Required<Schemas['Placing']> = { only_where: {}, weight: 1, lanes: 1 };
+export const FAILING: Schemas['Failing'] = {
+  records: 'quarantine',
+  most_in_a_row: 100,
+  most_a_minute: 1_000,
+  kept_days: 30,
+};
+
+/** What is wrong with labels, written as `name=value`; nothing if they can be. */
+export function badLabel(labels: readonly string[]): string | undefined {
+  const wrong = labels.find((label) => !/^[A-Za-z0-9._-]{1,60}=[A-Za-z0-9._-]{1,60}$/.test(label));
+  return wrong === undefined ? undefined : `${wrong} is no label: write it as site=packhouse`;
+}
+
 export function begin(kind: Draft['kind'], topics: string[] = []): Draft {
-  const common = { name: '', named: false, system: null, start: null };
+  const common = { name: '', named: false, system: null, start: null, placing: PLACING, failing: FAILING };
   if (kind === 'source') {
     const names = { include: '', exclude: '', template: TEMPLATE, schemaChanges: '' };
     return { ...common, ...names, kind, tables: {}, partitions: 3, load: LOAD, values: VALUES };
@@ -168,6 +188,10 @@ export function reduce(draft: Draft, action: Action): Draft {
       return { ...draft, name: action.name, named: action.name !== '' };
     case 'start':
       return { ...draft, start: action.start };
+    case 'placing':
+      return { ...draft, placing: { ...draft.placing, ...action.set } };
+    case 'failing':
+      return { ...draft, failing: { ...draft.failing, ...action.set } };
     case 'tableOf':
       return draft.kind === 'sink' ? { ...draft, topics: { ...draft.topics, [action.topic]: action.table } } : draft;
     case 'topic': {
@@ -180,7 +204,9 @@ export function reduce(draft: Draft, action: Action): Draft {
       const writes = { ...draft.writes, ...action.set };
       // deleted rows can be marked among current rows only
       if (writes.deletes === 'marked' && writes.rows !== 'current') writes.deletes = 'applied';
-      return { ...draft, writes };
+      // one lane alone keeps transactions whole
+      const placing = writes.whole_transactions ? { ...draft.placing, lanes: 1 } : draft.placing;
+      return { ...draft, writes, placing };
     }
     default:
       return draft.kind === 'source' ? reduceSource(draft, action) : draft;
@@ -240,6 +266,8 @@ export function missing(draft: Draft, taken: readonly string[]): string | null {
   if (start?.at === 'connector' && start.connector === '') return 'Choose the connector where it begins.';
   if (start?.at === 'position' && start.position.trim() === '') return 'Give the position where it begins.';
   if (start?.at === 'time' && Number.isNaN(Date.parse(start.time))) return 'Give the time at which it begins.';
+  const label = badLabel(Object.entries(draft.placing.only_where ?? {}).map(([name, value]) => `${name}=${value}`));
+  if (label) return `${label}.`;
   if (draft.name.trim() === '') return 'Give it a name.';
   if (taken.includes(draft.name)) return `There is a connector ${draft.name} already: choose another name.`;
   return null;

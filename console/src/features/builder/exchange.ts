@@ -1,9 +1,11 @@
 /** The builder's draft as the definition that the API takes, and back. */
 import type { Schemas } from '../../api/client';
 import {
+  FAILING,
   keyOf,
   LOAD,
   patternsIn,
+  PLACING,
   TEMPLATE,
   VALUES,
   WRITES,
@@ -48,6 +50,7 @@ function source(draft: SourceDraft, system: SystemChoice): Definition {
     definition.patterns = { include, exclude: patternsIn(draft.exclude), topic };
   }
   if (draft.start) definition.start = draft.start;
+  carried(draft, definition);
   if (draft.schemaChanges !== '') definition.schema_changes = draft.schemaChanges;
   return definition;
 }
@@ -64,7 +67,15 @@ export function definitionOf(draft: Draft): Definition | null {
     writes: draft.writes,
   };
   if (draft.start) definition.start = draft.start;
+  carried(draft, definition);
   return definition;
+}
+
+/** Where it runs and what happens when something fails, without what is as it usually is. */
+function carried({ placing, failing }: Draft, definition: Definition): void {
+  const usual = (value: object, as: object) => JSON.stringify({ ...as, ...value }) === JSON.stringify(as);
+  if (!usual(placing, PLACING)) definition.placing = placing;
+  if (!usual(failing, FAILING)) definition.failing = failing;
 }
 
 export function request(draft: Draft, start: boolean): Schemas['ConnectorRequest'] | null {
@@ -76,12 +87,20 @@ export function request(draft: Draft, start: boolean): Schemas['ConnectorRequest
 export function draftOf(name: string, definition: Definition, systems: readonly SystemChoice[]): Draft {
   const system = systems.find((s) => s.id === definition.connection) ?? null;
   const common = { name, named: true, system, start: definition.start ?? null };
+  const more = { placing: { ...PLACING, ...definition.placing }, failing: { ...FAILING, ...definition.failing } };
   if (definition.kind === 'sink') {
     const topics = definition.topics.map(({ topic, schema, table }) => [topic, { schema, table }] as const);
-    return { ...common, kind: 'sink', topics: Object.fromEntries(topics), writes: { ...WRITES, ...definition.writes } };
+    return {
+      ...common,
+      ...more,
+      kind: 'sink',
+      topics: Object.fromEntries(topics),
+      writes: { ...WRITES, ...definition.writes },
+    };
   }
   return {
     ...common,
+    ...more,
     kind: 'source',
     tables: Object.fromEntries(definition.tables.map((t) => [keyOf(t), chosen(t)])),
     include: (definition.patterns?.include ?? []).join(', '),

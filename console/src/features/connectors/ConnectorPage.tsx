@@ -1,4 +1,4 @@
-import { Button, Group } from '@mantine/core';
+import { Button, Group, Menu, Tabs } from '@mantine/core';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
@@ -11,10 +11,12 @@ import { Figure, Heading } from '../../shared/Page';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { StateMark } from '../../shared/StateMark';
 import { When } from '../../shared/When';
-import { act, preflightQuery, remove } from './connectorsQueries';
+import { act, preflightQuery, remove, type Action } from './connectorsQueries';
+import { History } from './History';
+import { Lanes } from './LaneStrip';
 import { LoadBoard } from './LoadBoard';
+import { Log } from './Log';
 import { Preflight } from './Preflight';
-import { Versions } from './Versions';
 import { lagText, total } from './progress';
 
 /** One connector: its state, what it carried by table and kind, and what can be done with it. */
@@ -37,11 +39,13 @@ export function ConnectorPage() {
 }
 
 function One({ connector }: { connector: Connector }) {
+  const { part = 'now' } = useParams();
   const [asking, setAsking] = useState(false);
   const navigate = useNavigate();
+  const to = (next: string) => `/connectors/${connector.id}${next === 'now' ? '' : `/${next}`}`;
   const queries = useQueryClient();
   const action = useMutation({
-    mutationFn: (what: 'start' | 'pause') => act(connector.id, what),
+    mutationFn: (what: { action: Action; lane?: number }) => act(connector.id, what),
     // starting checks anew
     onSettled: () => void queries.invalidateQueries({ queryKey: preflightQuery(connector.id).queryKey }),
   });
@@ -65,7 +69,7 @@ function One({ connector }: { connector: Connector }) {
         }
         action={
           <Group gap="xs" wrap="nowrap">
-            <Actions connector={connector} busy={action.isPending} onAct={(what) => action.mutate(what)} />
+            <Actions connector={connector} busy={action.isPending} onAct={(what) => action.mutate({ action: what })} />
             {!connector.deleting && (
               <Button component={Link} variant="default" to={`/connectors/${connector.id}/edit`}>
                 Edit
@@ -110,9 +114,28 @@ function One({ connector }: { connector: Connector }) {
         </div>
       )}
       <Figures connector={connector} />
-      <LoadBoard connector={connector} />
-      {!connector.deleting && <Preflight connector={connector} />}
-      {!connector.deleting && <Versions connector={connector} />}
+      <Tabs value={part} onChange={(next) => void navigate(to(next ?? 'now'))} keepMounted={false}>
+        <Tabs.List mb="md">
+          <Tabs.Tab value="now">Now</Tabs.Tab>
+          <Tabs.Tab value="log">Log</Tabs.Tab>
+          <Tabs.Tab value="history">History and versions</Tabs.Tab>
+        </Tabs.List>
+        <Tabs.Panel value="now">
+          <LoadBoard connector={connector} />
+          <Lanes
+            connector={connector}
+            busy={action.isPending && action.variables.action === 'restart'}
+            onRestart={(lane) => action.mutate({ action: 'restart', lane })}
+          />
+          {!connector.deleting && <Preflight connector={connector} />}
+        </Tabs.Panel>
+        <Tabs.Panel value="log">
+          <Log connector={connector} />
+        </Tabs.Panel>
+        <Tabs.Panel value="history">
+          <History connector={connector} />
+        </Tabs.Panel>
+      </Tabs>
       {asking && (
         <ConfirmByName
           name={connector.name}
@@ -130,38 +153,43 @@ function One({ connector }: { connector: Connector }) {
   );
 }
 
-function Actions({
-  connector,
-  busy,
-  onAct,
-}: {
-  connector: Connector;
-  busy: boolean;
-  onAct: (what: 'start' | 'pause') => void;
-}) {
+function Actions({ connector, busy, onAct }: { connector: Connector; busy: boolean; onAct: (what: Action) => void }) {
   if (connector.deleting) return null;
-  if (connector.state === 'draft')
+  const { state } = connector;
+  if (state === 'draft' || state === 'stopped')
     return (
       <Button loading={busy} onClick={() => onAct('start')}>
         Start
       </Button>
     );
-  if (connector.state === 'paused')
-    return (
-      <Button loading={busy} onClick={() => onAct('start')}>
-        Resume
-      </Button>
-    );
   return (
     <>
-      {(connector.state === 'halted' || connector.state === 'retrying') && (
+      {state === 'paused' && (
+        <Button loading={busy} onClick={() => onAct('start')}>
+          Resume
+        </Button>
+      )}
+      {(state === 'halted' || state === 'retrying') && (
         <Button loading={busy} onClick={() => onAct('start')}>
           Try again now
         </Button>
       )}
-      <Button variant="default" loading={busy} onClick={() => onAct('pause')}>
-        Pause
-      </Button>
+      {state !== 'paused' && (
+        <Button variant="default" loading={busy} onClick={() => onAct('pause')}>
+          Pause
+        </Button>
+      )}
+      <Menu position="bottom-end">
+        <Menu.Target>
+          <Button variant="default" disabled={busy}>
+            More
+          </Button>
+        </Menu.Target>
+        <Menu.Dropdown>
+          {state !== 'paused' && <Menu.Item onClick={() => onAct('restart')}>Start all lanes anew</Menu.Item>}
+          <Menu.Item onClick={() => onAct('stop')}>Stop: no runner has it, its place is kept</Menu.Item>
+        </Menu.Dropdown>
+      </Menu>
     </>
   );
 }
@@ -212,6 +240,16 @@ function Figures({ connector }: { connector: Connector }) {
           {lagText(connector)}
         </div>
       </div>
+      {connector.quarantined > 0 && (
+        <div className="figure" data-tone="warn">
+          <div className="label">In quarantine</div>
+          <div className="value">
+            <Link to={`/quarantine?connector=${connector.id}`} style={{ color: 'inherit' }}>
+              {count(connector.quarantined)}
+            </Link>
+          </div>
+        </div>
+      )}
       {connector.position && (
         <div className="figure">
           <div className="label">Source position</div>

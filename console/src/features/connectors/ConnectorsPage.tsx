@@ -1,4 +1,5 @@
-import { Button, SegmentedControl, Table } from '@mantine/core';
+import { Button, Checkbox, SegmentedControl, Table } from '@mantine/core';
+import { useState } from 'react';
 import { Link, useNavigate, useSearchParams } from 'react-router';
 
 import { Blank } from '../../shared/Blank';
@@ -10,6 +11,8 @@ import { ProblemNote } from '../../shared/ProblemNote';
 import { moveInList } from '../../shared/rowKeys';
 import { StateMark, toneOf } from '../../shared/StateMark';
 import { When } from '../../shared/When';
+import { ActOnMany } from './ActOnMany';
+import { LaneStrip } from './LaneStrip';
 import { lagText, loading } from './progress';
 
 const KINDS = ['all', 'source', 'sink'] as const;
@@ -20,6 +23,7 @@ export function ConnectorsPage() {
   const [filter, setFilter] = useFilter();
   const [search, setSearch] = useSearchParams();
   const kind = search.get('kind') ?? 'all';
+  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
   const shown = (connectors ?? []).filter(
     (c) => (kind === 'all' || c.kind === kind) && fits(filter, c.name, c.system, c.state, c.kind),
   );
@@ -77,7 +81,8 @@ export function ConnectorsPage() {
                 {count(shown.length)} of {count(connectors.length)}
               </span>
             </div>
-            <FleetTable connectors={shown} />
+            <ActOnMany connectors={shown.filter((c) => chosen.has(c.id))} onDone={() => setChosen(new Set())} />
+            <FleetTable connectors={shown} chosen={chosen} onChoose={setChosen} />
           </div>
         </>
       )}
@@ -112,13 +117,40 @@ function Sum({ connectors }: { connectors: Connector[] }) {
   );
 }
 
-function FleetTable({ connectors }: { connectors: Connector[] }) {
+function FleetTable({
+  connectors,
+  chosen,
+  onChoose,
+}: {
+  connectors: Connector[];
+  chosen: ReadonlySet<string>;
+  onChoose: (chosen: ReadonlySet<string>) => void;
+}) {
   const navigate = useNavigate();
+  const here = connectors.filter((c) => chosen.has(c.id)).length;
+  const choose = (ids: string[], on: boolean) => {
+    const next = new Set(chosen);
+    ids.forEach((id) => (on ? next.add(id) : next.delete(id)));
+    onChoose(next);
+  };
   return (
     <Table.ScrollContainer minWidth={760}>
       <Table aria-label="Connectors" onKeyDown={moveInList}>
         <Table.Thead>
           <Table.Tr>
+            <Table.Th w={40}>
+              <Checkbox
+                aria-label="Choose all that are shown"
+                checked={here > 0 && here === connectors.length}
+                indeterminate={here > 0 && here < connectors.length}
+                onChange={(e) =>
+                  choose(
+                    connectors.map((c) => c.id),
+                    e.currentTarget.checked,
+                  )
+                }
+              />
+            </Table.Th>
             <Table.Th>Name</Table.Th>
             <Table.Th>State</Table.Th>
             <Table.Th>Carries</Table.Th>
@@ -134,6 +166,14 @@ function FleetTable({ connectors }: { connectors: Connector[] }) {
               className="openable"
               onClick={() => void navigate(`/connectors/${connector.id}`)}
             >
+              <Table.Td onClick={(e) => e.stopPropagation()}>
+                <Checkbox
+                  aria-label={`Choose ${connector.name}`}
+                  checked={chosen.has(connector.id)}
+                  disabled={connector.deleting}
+                  onChange={(e) => choose([connector.id], e.currentTarget.checked)}
+                />
+              </Table.Td>
               <Table.Td maw={360}>
                 <Link className="name" data-row to={`/connectors/${connector.id}`} onClick={(e) => e.stopPropagation()}>
                   {connector.name}
@@ -144,6 +184,7 @@ function FleetTable({ connectors }: { connectors: Connector[] }) {
               </Table.Td>
               <Table.Td>
                 <StateMark state={connector.state} deleting={connector.deleting} />
+                {connector.lanes.length > 1 && <LaneStrip lanes={connector.lanes} />}
                 {connector.since && (
                   <div className="quiet">
                     <When time={connector.since} />
@@ -155,6 +196,17 @@ function FleetTable({ connectors }: { connectors: Connector[] }) {
               <Table.Td className="number">{connector.latency_ms == null ? '–' : span(connector.latency_ms)}</Table.Td>
               <Table.Td maw={320}>
                 <Lag connector={connector} />
+                {connector.quarantined > 0 && (
+                  <div>
+                    <Link
+                      to={`/quarantine?connector=${connector.id}`}
+                      onClick={(e) => e.stopPropagation()}
+                      style={{ color: 'var(--warn)' }}
+                    >
+                      {count(connector.quarantined)} in quarantine
+                    </Link>
+                  </div>
+                )}
               </Table.Td>
             </Table.Tr>
           ))}

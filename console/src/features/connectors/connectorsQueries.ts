@@ -1,7 +1,32 @@
 import { answered, api, type Schemas } from '../../api/client';
+import type { paths } from '../../api/types';
 
-export function act(id: string, action: Schemas['Action']) {
-  return answered(api.POST('/api/v1/connectors/{id}/actions', { params: { path: { id } }, body: { action } }));
+export type Action = Schemas['Action'];
+
+export function act(id: string, body: Schemas['ActionRequest']) {
+  return answered(api.POST('/api/v1/connectors/{id}/actions', { params: { path: { id } }, body }));
+}
+
+/** Acts on several connectors, or tells what that would do. */
+export function actOnMany(connectors: string[], action: Action, preview: boolean) {
+  return answered(api.POST('/api/v1/connectors/actions', { body: { connectors, action, preview } }));
+}
+
+type LinesQuery = NonNullable<paths['/api/v1/connectors/{id}/log']['get']['parameters']['query']>;
+
+export function linesQuery(id: string, query: LinesQuery) {
+  return {
+    queryKey: ['connector', id, 'log', query],
+    queryFn: () => answered(api.GET('/api/v1/connectors/{id}/log', { params: { path: { id }, query } })),
+  };
+}
+
+export function historyQuery(id: string) {
+  return {
+    queryKey: ['connector', id, 'history'],
+    queryFn: () =>
+      answered(api.GET('/api/v1/connectors/{id}/history', { params: { path: { id }, query: { most: 200 } } })),
+  };
 }
 
 export function remove(id: string) {

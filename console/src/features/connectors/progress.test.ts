@@ -21,6 +21,8 @@ function connector(part: Partial<Connector>): Connector {
     version: 1,
     created_at: '',
     notes: [],
+    lanes: [],
+    quarantined: 0,
     tables: [],
     ...part,
   };

@@ -21,6 +21,8 @@ function connector(id: string, kind: 'source' | 'sink', system: string, topics: 
     version: 1,
     created_at: '',
     notes: [],
+    lanes: [],
+    quarantined: 0,
     tables: topics.map((t) => ({
       from: kind === 'source' ? `public.${t}` : t,
       to: kind === 'source' ? t : `public.${t}`,

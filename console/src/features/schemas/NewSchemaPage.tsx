@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
 
-import { problemOf, type Schemas } from '../../api/client';
+import { problemOf, WHO, type Schemas } from '../../api/client';
 import { connectionsQuery } from '../../shared/connections/connectionsQueries';
 import { Heading } from '../../shared/Page';
 import { ProblemNote } from '../../shared/ProblemNote';
@@ -28,7 +28,17 @@ export function NewSchemaPage() {
   const [references, setReferences] = useState<Reference[]>([]);
   const making = useMutation({
     mutationFn: () =>
-      createSchema({ name, language, text, rule, description, owner, labels, author: 'the console', references }),
+      createSchema({
+        name,
+        language,
+        text,
+        rule,
+        description,
+        owner,
+        labels,
+        author: localStorage.getItem(WHO) || 'the console',
+        references,
+      }),
     onSuccess: (schema) => {
       void queries.invalidateQueries({ queryKey: ['schemas'] });
       void navigate(`/schemas/${encodeURIComponent(schema.name)}`);

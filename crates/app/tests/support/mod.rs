@@ -1,6 +1,9 @@
 //! The program, served in a process of its own.
 #![allow(dead_code, reason = "each test uses a part of it")]
 
+pub mod checks;
+pub mod proxy;
+
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
@@ -15,9 +18,15 @@ pub struct Gonvel {
 
 impl Gonvel {
     pub async fn serve(cluster: &TestCluster, folder: &std::path::Path, port: u16) -> Self {
+        Self::serve_at(&cluster.url("gonvel"), folder, port, "runner-1").await
+    }
+
+    /// The same, with a database by its URL and a name for the runner inside.
+    pub async fn serve_at(url: &str, folder: &std::path::Path, port: u16, runner: &str) -> Self {
         let child = Command::new(env!("CARGO_BIN_EXE_gonvel"))
             .arg("serve")
-            .env("GONVEL_DATABASE_URL", cluster.url("gonvel"))
+            .env("GONVEL_RUNNER", runner)
+            .env("GONVEL_DATABASE_URL", url)
             .env("GONVEL_LISTEN", format!("127.0.0.1:{port}"))
             .env("GONVEL_KEY_FILE", folder.join("secret.key"))
             .stdout(Stdio::null())
@@ -42,6 +51,30 @@ impl Gonvel {
         let made: Value = answer.json().await.unwrap();
         assert!(status.is_success(), "{made:#}");
         made
+    }
+
+    /// One more runner, in a process of its own; it answers nothing.
+    pub fn runner(url: &str, folder: &std::path::Path, name: &str, label: Option<&str>) -> Self {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_gonvel"));
+        command.args(["runner", "--runner", name]).args(label.map(|l| ["--label", l]).into_iter().flatten());
+        let child = command
+            .env("GONVEL_DATABASE_URL", url)
+            .env("GONVEL_KEY_FILE", folder.join("secret.key"))
+            .stdout(Stdio::null())
+            .spawn()
+            .unwrap();
+        Self { child, base: String::new(), client: reqwest::Client::new() }
+    }
+
+    /// Sends the process a signal, by its name.
+    pub fn signal(&self, name: &str) {
+        let sent = Command::new("kill").args([&format!("-{name}"), &self.child.id().to_string()]).status().unwrap();
+        assert!(sent.success(), "{name} could not be sent");
+    }
+
+    /// Waits until the process ends by itself.
+    pub fn ended(&mut self) -> std::process::ExitStatus {
+        self.child.wait().unwrap()
     }
 
     /// Memory in use, in MiB.

@@ -158,7 +158,7 @@ pub async fn ensure(
                 client.batch_execute(&retype).await.map_err(during)?;
                 types = columns(client, &name).await?;
             } else {
-                let note = "a value that does not fit will stop the connector";
+                let note = "a value that does not fit cannot be written";
                 let (is, comes) = (there, &column.source_type);
                 notes.push(format!("{schema}.{table}: {} is {is} there and {comes} comes, {note}: {retype};", column.name));
             }

@@ -1,0 +1,116 @@
+import { NumberInput, SegmentedControl, TagsInput } from '@mantine/core';
+
+import { badLabel, FAILING, PLACING, type Draft } from './builder';
+import type { Change } from './Stage';
+
+/** Where a connector may run, and what happens when something fails. */
+export function CarriedStage({ draft, change }: { draft: Draft; change: Change }) {
+  const { placing, failing } = draft;
+  const labels = Object.entries(placing.only_where ?? {}).map(([name, value]) => `${name}=${value}`);
+  const whole = draft.kind === 'sink' && draft.writes.whole_transactions;
+  const number = (value: string | number, usual: number) => Number(value) || usual;
+  return (
+    <details className="further">
+      <summary>Where it runs, and what happens when something fails</summary>
+      {draft.kind === 'sink' && (
+        <div className="choice">
+          <div className="choice-label" id="bad-records">
+            A record that cannot be handled
+          </div>
+          <SegmentedControl
+            size="xs"
+            aria-labelledby="bad-records"
+            data={[
+              { value: 'quarantine', label: 'waits in quarantine' },
+              { value: 'halt', label: 'halts the lane' },
+            ]}
+            disabled={whole}
+            value={whole ? 'halt' : failing.records}
+            onChange={(records) => change({ type: 'failing', set: { records: records as 'quarantine' | 'halt' } })}
+          />
+          {whole && <p className="quiet">Transactions stay whole only if nothing is left out of them.</p>}
+        </div>
+      )}
+      {draft.kind === 'sink' && !whole && failing.records === 'quarantine' && (
+        <>
+          <NumberInput
+            mt="xs"
+            label="It halts after so many in a row"
+            min={1}
+            allowDecimal={false}
+            thousandSeparator=","
+            value={failing.most_in_a_row}
+            onChange={(v) => change({ type: 'failing', set: { most_in_a_row: number(v, FAILING.most_in_a_row) } })}
+          />
+          <NumberInput
+            mt="xs"
+            label="And after so many a minute"
+            min={1}
+            allowDecimal={false}
+            thousandSeparator=","
+            value={failing.most_a_minute}
+            onChange={(v) => change({ type: 'failing', set: { most_a_minute: number(v, FAILING.most_a_minute) } })}
+          />
+          <NumberInput
+            mt="xs"
+            label="Days a record is kept there"
+            min={1}
+            max={3650}
+            allowDecimal={false}
+            value={failing.kept_days}
+            onChange={(v) => change({ type: 'failing', set: { kept_days: number(v, FAILING.kept_days) } })}
+          />
+        </>
+      )}
+      <NumberInput
+        mt="xs"
+        label="Tries after which it halts"
+        description="A lost connection is tried again, at longer and longer intervals"
+        placeholder="as many as it takes"
+        min={1}
+        allowDecimal={false}
+        value={failing.most_tries ?? ''}
+        onChange={(v) => change({ type: 'failing', set: { most_tries: Number(v) || undefined } })}
+      />
+      <TagsInput
+        mt="xs"
+        label="It runs only on runners with"
+        description="Labels such as site=packhouse; none for any runner"
+        placeholder={labels.length === 0 ? 'any runner' : ''}
+        value={labels}
+        error={badLabel(labels)}
+        onChange={(texts) => {
+          const pairs = texts
+            .map((text) => text.split(/=(.*)/s))
+            .map(([name = '', value = '']) => [name.trim(), value.trim()]);
+          change({ type: 'placing', set: { only_where: Object.fromEntries(pairs) as Record<string, string> } });
+        }}
+      />
+      {draft.kind === 'sink' && (
+        <NumberInput
+          mt="xs"
+          label="Lanes"
+          description={
+            whole ? 'Transactions stay whole only in one lane' : 'The topics’ partitions are shared out among them'
+          }
+          min={1}
+          max={64}
+          disabled={whole}
+          allowDecimal={false}
+          value={placing.lanes ?? PLACING.lanes}
+          onChange={(v) => change({ type: 'placing', set: { lanes: number(v, 1) } })}
+        />
+      )}
+      <NumberInput
+        mt="xs"
+        label="Weight"
+        description="How much of a runner’s room each lane takes"
+        min={1}
+        max={1000}
+        allowDecimal={false}
+        value={placing.weight ?? PLACING.weight}
+        onChange={(v) => change({ type: 'placing', set: { weight: number(v, 1) } })}
+      />
+    </details>
+  );
+}

@@ -1,0 +1,36 @@
+import { answered, api, type Schemas } from '../../api/client';
+
+export type Cause = Schemas['Cause'];
+export type Kept = Schemas['QuarantinedRecord'];
+export type Which = Schemas['WhichRecords'];
+
+export const causesQuery = {
+  queryKey: ['quarantine', 'causes'],
+  queryFn: () => answered(api.GET('/api/v1/quarantine/causes')),
+};
+
+export function recordsQuery(connector: string, cause: string, state: string, most: number) {
+  const query = { connector, cause, state: state === 'open' ? undefined : state, most };
+  return {
+    queryKey: ['quarantine', 'records', query],
+    queryFn: () => answered(api.GET('/api/v1/quarantine/records', { params: { query } })),
+  };
+}
+
+export function retry(which: Which, perSecond: number | null) {
+  return answered(api.POST('/api/v1/quarantine/retry', { body: { which, per_second: perSecond } }));
+}
+
+export function discard(which: Which, reason: string) {
+  return answered(api.POST('/api/v1/quarantine/discard', { body: { which, reason } }));
+}
+
+export function mend(id: number, value: unknown) {
+  const params = { path: { id } };
+  return answered(
+    api.PUT('/api/v1/quarantine/records/{id}/mended', {
+      params,
+      body: { value: value as Record<string, never> | null },
+    }),
+  );
+}

@@ -1,0 +1,248 @@
+//! `gonvel connector …`
+
+use std::io::{self, Write};
+use std::time::Duration;
+
+use clap::{Args, Subcommand, ValueEnum};
+use gonvel_http_api::{Action, ActionOutcome, ActionRequest, Connector, Deed, Line, ManyActions, State};
+
+use crate::Output;
+use crate::client::{Client, CommandError};
+use crate::table::{Table, span};
+
+/// What to do with connectors. One is named by its name or its id.
+#[derive(Debug, Subcommand)]
+pub enum ConnectorCommand {
+    /// List connectors with their state and lag.
+    List,
+    /// Show a connector lane by lane.
+    Show {
+        /// The connector.
+        connector: String,
+    },
+    /// Start connectors, or go on after a pause, a stop or a halt.
+    Start(Several),
+    /// Hold connectors where they are.
+    Pause(Several),
+    /// Stop connectors: no runner has them, their places are kept.
+    Stop(Several),
+    /// Start lanes anew where they stand.
+    Restart {
+        /// The connector.
+        connector: String,
+        /// Only this lane.
+        #[arg(long)]
+        lane: Option<i32>,
+    },
+    /// Print a connector's log.
+    Log(LogArguments),
+    /// Print who did what with a connector.
+    History {
+        /// The connector.
+        connector: String,
+    },
+}
+
+/// Connectors that something is done with.
+#[derive(Debug, Args)]
+pub struct Several {
+    /// The connectors.
+    #[arg(required_unless_present = "all")]
+    connectors: Vec<String>,
+    /// All of them.
+    #[arg(long, conflicts_with = "connectors")]
+    all: bool,
+    /// Only tell what would be done.
+    #[arg(long)]
+    preview: bool,
+}
+
+/// How grave a line is.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub enum Level {
+    /// What it does.
+    Info,
+    /// What should be looked at.
+    Warning,
+    /// What kept it from working.
+    Error,
+}
+
+/// Which lines are printed.
+#[derive(Debug, Args)]
+pub struct LogArguments {
+    /// The connector.
+    connector: String,
+    /// Only of this lane.
+    #[arg(long)]
+    lane: Option<i32>,
+    /// At least as grave.
+    #[arg(long, value_enum)]
+    level: Option<Level>,
+    /// Only with this text.
+    #[arg(long)]
+    text: Option<String>,
+    /// Only up to this time (RFC 3339).
+    #[arg(long, value_name = "TIME")]
+    until: Option<String>,
+    /// At most so many, the newest.
+    #[arg(long, default_value_t = 200)]
+    most: i64,
+    /// Go on with what comes.
+    #[arg(long, short)]
+    follow: bool,
+}
+
+/// Finds a connector by its name or id.
+pub(crate) async fn find(client: &Client, name: &str) -> Result<Connector, CommandError> {
+    let all: Vec<Connector> = client.get("/connectors", &[]).await?;
+    let found = all.into_iter().find(|c| c.name == name || c.id.to_string() == name);
+    found.ok_or_else(|| CommandError::Missing(format!("there is no connector {name}")))
+}
+
+fn word(state: State) -> String {
+    serde_json::to_value(state).ok().and_then(|s| s.as_str().map(str::to_owned)).unwrap_or_default()
+}
+
+#[allow(clippy::cast_possible_truncation, reason = "milliseconds for people")]
+fn lag(connector: &Connector) -> String {
+    match (connector.lag_records, connector.lag_ms) {
+        (Some(0), _) => "none".into(),
+        (Some(records), Some(ms)) => format!("{records} records, {}", span(ms as i64)),
+        (Some(records), None) => format!("{records} records"),
+        _ => String::new(),
+    }
+}
+
+fn list_table(connectors: &Vec<Connector>) -> Table {
+    let head = ["connector", "kind", "system", "state", "#changes/s", "lag", "#quarantine", "reason"];
+    let mut table = Table::new(&head, "no connector");
+    for c in connectors {
+        let rate = format!("{:.1}", c.rate_per_s);
+        let (name, kind, system) = (c.name.clone(), c.kind.clone(), c.system.clone());
+        let (quarantined, reason) = (c.quarantined.to_string(), c.reason.clone().unwrap_or_default());
+        table.row([name, kind, system, word(c.state), rate, lag(c), quarantined, reason]);
+    }
+    table
+}
+
+fn lanes_table(connector: &Connector) -> Table {
+    let mut table = Table::new(&["#lane", "runner", "state", "since", "#changes/s", "#lag records", "reason"], "no lane");
+    for lane in &connector.lanes {
+        table.row([
+            lane.lane.to_string(),
+            lane.runner.clone().unwrap_or_else(|| "none".into()),
+            word(lane.state),
+            lane.since.clone().unwrap_or_default(),
+            format!("{:.1}", lane.rate_per_s),
+            lane.lag_records.map(|l| l.to_string()).unwrap_or_default(),
+            lane.waits.clone().or_else(|| lane.reason.clone()).unwrap_or_default(),
+        ]);
+    }
+    table
+}
+
+fn outcomes_table(outcomes: &Vec<ActionOutcome>) -> Table {
+    let mut table = Table::new(&["connector", "state before", "what it comes to"], "no connector");
+    for outcome in outcomes {
+        let says = outcome.refused.clone().map_or_else(|| outcome.says.clone(), |reason| format!("refused: {reason}"));
+        table.row([outcome.name.clone(), word(outcome.state), says]);
+    }
+    table
+}
+
+fn deeds_table(deeds: &Vec<Deed>) -> Table {
+    let mut table = Table::new(&["when", "who", "what", "#version", "detail"], "nothing was done");
+    for deed in deeds {
+        let (who, detail) = (deed.who.clone(), deed.detail.clone().unwrap_or_default());
+        table.row([deed.at.clone(), who, deed.what.clone(), deed.version.to_string(), detail]);
+    }
+    table
+}
+
+async fn act(client: &Client, several: Several, action: Action) -> Result<(), CommandError> {
+    let all: Vec<Connector> = client.get("/connectors", &[]).await?;
+    let connectors = if several.all {
+        all.iter().map(|c| c.id).collect()
+    } else {
+        let find = |name: &String| {
+            let found = all.iter().find(|c| c.name == *name || c.id.to_string() == *name);
+            found.map(|c| c.id).ok_or_else(|| CommandError::Missing(format!("there is no connector {name}")))
+        };
+        several.connectors.iter().map(find).collect::<Result<_, _>>()?
+    };
+    let request = ManyActions { connectors, action, preview: several.preview };
+    let outcomes: Vec<ActionOutcome> = client.post("/connectors/actions", &request).await?;
+    client.print(&outcomes, outcomes_table)?;
+    match outcomes.iter().filter(|o| o.refused.is_some()).count() {
+        0 => Ok(()),
+        refused => Err(CommandError::Refused(format!("{refused} of {} refused", outcomes.len()))),
+    }
+}
+
+async fn log(client: &Client, arguments: LogArguments) -> Result<(), CommandError> {
+    let connector = find(client, &arguments.connector).await?;
+    let path = format!("/connectors/{}/log", connector.id);
+    let mut query: Vec<(&str, String)> = Vec::new();
+    let mut add = |name, value: Option<String>| query.extend(value.map(|value| (name, value)));
+    add("lane", arguments.lane.map(|l| l.to_string()));
+    add("level", arguments.level.and_then(|l| l.to_possible_value()).map(|l| l.get_name().to_owned()));
+    add("text", arguments.text);
+    add("until", arguments.until);
+    let mut last = 0;
+    let mut most = arguments.most;
+    loop {
+        let mut asked = query.clone();
+        asked.extend([("most", most.to_string()), ("after", last.to_string())]);
+        let lines: Vec<Line> = client.get(&path, &asked).await?;
+        for line in &lines {
+            last = last.max(line.number);
+            if client.output == Output::Json {
+                let text = serde_json::to_string(line).map_err(|e| CommandError::Failed(e.to_string()))?;
+                writeln!(io::stdout().lock(), "{text}")?;
+            } else {
+                let facts = if line.facts.as_object().is_some_and(|f| f.is_empty()) {
+                    String::new()
+                } else {
+                    line.facts.to_string()
+                };
+                let Line { at, level, lane, says, .. } = line;
+                writeln!(io::stdout().lock(), "{at} {level:<7} lane {lane} {says} {facts}")?;
+            }
+        }
+        if !arguments.follow {
+            return Ok(());
+        }
+        most = 1_000;
+        tokio::time::sleep(Duration::from_secs(1)).await;
+    }
+}
+
+pub(crate) async fn run(client: &Client, command: ConnectorCommand) -> Result<(), CommandError> {
+    match command {
+        ConnectorCommand::List => {
+            let connectors: Vec<Connector> = client.get("/connectors", &[]).await?;
+            client.print(&connectors, list_table)
+        }
+        ConnectorCommand::Show { connector } => {
+            let found = find(client, &connector).await?;
+            client.print(&found, lanes_table)?;
+            client.done(&found.guarantee)
+        }
+        ConnectorCommand::Start(several) => act(client, several, Action::Start).await,
+        ConnectorCommand::Pause(several) => act(client, several, Action::Pause).await,
+        ConnectorCommand::Stop(several) => act(client, several, Action::Stop).await,
+        ConnectorCommand::Restart { connector, lane } => {
+            let found = find(client, &connector).await?;
+            let request = ActionRequest { action: Action::Restart, lane };
+            let after: Connector = client.post(&format!("/connectors/{}/actions", found.id), &request).await?;
+            client.print(&after, lanes_table)
+        }
+        ConnectorCommand::Log(arguments) => log(client, arguments).await,
+        ConnectorCommand::History { connector } => {
+            let found = find(client, &connector).await?;
+            let deeds: Vec<Deed> = client.get(&format!("/connectors/{}/history", found.id), &[]).await?;
+            client.print(&deeds, deeds_table)
+        }
+    }
+}
