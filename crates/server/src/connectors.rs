@@ -118,19 +118,21 @@ pub(crate) async fn act(
 
 /// What an action comes to with a connector as it is; none if it changes nothing.
 fn would(connector: &Stored, action: Action) -> Option<&'static str> {
+    const SOURCE_WAITS: &str = "its system keeps its log for it meanwhile, on its own disk";
+    const SINK_WAITS: &str = "records wait in their topics meanwhile, as long as those keep them";
     let halted = connector.said().any(|l| matches!(l.state, LaneState::Halted | LaneState::Retrying));
+    let waits = if connector.definition.kind() == "source" { SOURCE_WAITS } else { SINK_WAITS };
     match (action, connector.wish) {
         (_, Wish::Delete) => None,
         (Action::Start, Wish::Run) if halted => Some("tries again at once, from where it stands"),
         (Action::Start, Wish::Run) => None,
         (Action::Start, Wish::Draft) => Some("is checked and starts for the first time"),
         (Action::Start, _) => Some("is checked and goes on where it stands"),
-        (Action::Pause, Wish::Run) => {
-            Some("holds where it is; its runner keeps its place, and its source keeps its log for it")
-        }
+        (Action::Pause, Wish::Run) => Some(waits),
         (Action::Pause, Wish::Stop) => Some("is held by a runner again, without moving anything"),
         (Action::Pause, _) => None,
-        (Action::Stop, Wish::Run | Wish::Pause) => Some("ends; no runner has it, and its source keeps its log for it"),
+        (Action::Stop, Wish::Run) => Some(waits),
+        (Action::Stop, Wish::Pause) => Some("is held by no runner any more; its place is kept"),
         (Action::Stop, _) => None,
         (Action::Restart, Wish::Run) => Some("starts anew where it stands; nothing is lost or doubled"),
         (Action::Restart, _) => None,

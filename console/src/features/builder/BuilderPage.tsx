@@ -140,7 +140,7 @@ function Builder({ first, edited }: Props) {
         )}
         <div className="aside">
           {edited ? (
-            <EditStage connector={edited} draft={draft} unread={unread !== null} onFailed={setFailed} />
+            <EditStage connector={edited} draft={draft} change={change} unread={unread !== null} onFailed={setFailed} />
           ) : (
             <FinishStage draft={draft} change={change} unread={unread !== null} onFailed={setFailed} />
           )}

@@ -8,12 +8,14 @@ import { Difference } from '../../shared/Difference';
 import { ProblemNote } from '../../shared/ProblemNote';
 import type { Draft } from './builder';
 import { change as save, previewChange } from './builderQueries';
+import { CarriedStage } from './CarriedStage';
 import { definitionOf } from './exchange';
-import { Stage, type Check } from './Stage';
+import { Stage, type Change, type Check } from './Stage';
 
 interface Props {
   connector: Schemas['Connector'];
   draft: Draft;
+  change: Change;
   /** Whether a manifest was typed that cannot be read. */
   unread: boolean;
   /** Told what a preflight found missing, to be shown beside what it belongs to. */
@@ -21,7 +23,7 @@ interface Props {
 }
 
 /** What an edit of a connector will do, before it is saved. */
-export function EditStage({ connector, draft, unread, onFailed }: Props) {
+export function EditStage({ connector, draft, change, unread, onFailed }: Props) {
   const navigate = useNavigate();
   const queries = useQueryClient();
   const definition = definitionOf(draft);
@@ -50,6 +52,7 @@ export function EditStage({ connector, draft, unread, onFailed }: Props) {
   const same = before === after;
   return (
     <Stage title="What this changes">
+      <CarriedStage draft={draft} change={change} />
       <ProblemNote problem={problem && !problem.checks?.length ? problem : null} />
       {problem?.checks && problem.checks.length > 0 && (
         <>

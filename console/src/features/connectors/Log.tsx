@@ -95,13 +95,8 @@ export function Log({ connector }: { connector: Connector }) {
         />
       </div>
       <ProblemNote problem={problemOf(lines.error)} />
-      {all.length >= most && (
-        <Button variant="subtle" size="compact-sm" m="xs" disabled={most >= 1_000} onClick={() => setMost(1_000)}>
-          Show earlier ones
-        </Button>
-      )}
-      <ol className="lines" aria-label="Lines" tabIndex={0}>
-        {all.map((line) => (
+      <ol className="lines" aria-label="Lines, the newest first" tabIndex={0}>
+        {all.toReversed().map((line) => (
           <li key={line.number} data-level={line.level}>
             <time dateTime={line.at} title={exact(line.at)} className="mono">
               {line.at.slice(5, 23).replace('T', ' ')}
@@ -113,6 +108,11 @@ export function Log({ connector }: { connector: Connector }) {
           </li>
         ))}
       </ol>
+      {all.length >= most && (
+        <Button variant="subtle" size="compact-sm" m="xs" disabled={most >= 1_000} onClick={() => setMost(1_000)}>
+          {most >= 1_000 ? 'Earlier ones: choose a time' : 'Show earlier ones'}
+        </Button>
+      )}
       {lines.data?.length === 0 && (
         <p className="quiet" style={{ padding: '0 16px' }}>
           {text || level !== 'info' || lane || until ? 'No line fits.' : 'Nothing was said yet.'}

@@ -61,8 +61,14 @@ export function FlowPage() {
 
 /** What needs a person, then what mends itself. */
 function Attention({ connectors }: { connectors: Connector[] }) {
-  const order = (c: Connector) => (c.state === 'halted' ? 0 : c.state === 'retrying' ? 1 : 2);
-  const wrong = connectors.filter((c) => toneOf(c.state) === 'warn' || c.state === 'paused');
+  const order = (c: Connector) => (c.state === 'halted' ? 0 : c.state === 'retrying' ? 1 : c.quarantined > 0 ? 2 : 3);
+  const wrong = connectors.filter(
+    (c) =>
+      toneOf(c.state) === 'warn' ||
+      ['paused', 'stopped'].includes(c.state) ||
+      c.quarantined > 0 ||
+      c.lanes.some((l) => l.waits),
+  );
   wrong.sort((a, b) => order(a) - order(b) || (b.lag_records ?? 0) - (a.lag_records ?? 0));
   return (
     <section className="sheet" aria-label="Needs attention">
@@ -83,11 +89,18 @@ function Attention({ connectors }: { connectors: Connector[] }) {
               )}
             </div>
             {c.reason && <div>{c.reason}</div>}
-            {c.state === 'paused' && (
+            {c.quarantined > 0 && (
+              <div>
+                <Link to={`/quarantine?connector=${c.id}`}>
+                  {count(c.quarantined)} {c.quarantined === 1 ? 'record waits' : 'records wait'} in quarantine
+                </Link>
+              </div>
+            )}
+            {(c.state === 'paused' || c.state === 'stopped') && !c.deleting && (
               <div className="quiet">
                 {c.kind === 'source'
-                  ? `Changes wait in ${c.system}, whose disk they fill until it is resumed.`
-                  : `${count(c.lag_records ?? 0)} records waited when it was paused.`}
+                  ? `Changes wait in ${c.system}, whose disk they fill until it goes on.`
+                  : `${count(c.lag_records ?? 0)} records waited when it was ${c.state}.`}
               </div>
             )}
           </li>

@@ -38,7 +38,8 @@ export function CausePage() {
   const group = causes.data?.find((c) => c.connector === connector && c.cause === cause);
   const name = connectors?.find((c) => c.id === connector)?.name ?? 'a connector that is gone';
   const all = records.data ?? [];
-  const { found, remedy } = parts(group?.finding ?? all[0]?.finding ?? 'Nothing of this cause waits any more');
+  const finding = group?.finding ?? all[0]?.finding ?? 'Nothing of this cause waits any more';
+  const { found, remedy } = parts(finding);
   return (
     <div className="page">
       <Heading
@@ -79,7 +80,7 @@ export function CausePage() {
           )}
         </div>
         {all.map((record) => (
-          <KeptRecord key={record.id} record={record} />
+          <KeptRecord key={record.id} record={record} known={finding} />
         ))}
         {records.data?.length === 0 && (
           <p className="quiet" style={{ padding: '0 16px' }}>

@@ -14,7 +14,7 @@ import { Settle } from './Settle';
 const pretty = (value: unknown) => JSON.stringify(value, null, 2);
 
 /** One record with where it stands, what went wrong with it, and its value to look at and to mend. */
-export function KeptRecord({ record }: { record: Kept }) {
+export function KeptRecord({ record, known }: { record: Kept; known: string }) {
   const [open, setOpen] = useState(false);
   const topic = `/topics/${encodeURIComponent(record.topic)}?partition=${record.partition}&offset=${record.offset}`;
   const waits = record.state === 'waiting';
@@ -40,7 +40,7 @@ export function KeptRecord({ record }: { record: Kept }) {
           {bytes(record.bytes)}
         </span>
       </div>
-      <div>{record.finding}</div>
+      {record.finding !== known && <div>{record.finding}</div>}
       {record.state === 'discarded' && (
         <div className="quiet">
           Discarded {record.settled_by && `by ${record.settled_by} `}

@@ -68,7 +68,7 @@ export function QuarantinePage() {
             <div className="tools">
               <FilterInput label="Connector, topic or finding" value={filter} onChange={setFilter} />
               <span className="quiet">
-                {count(shown.length)} of {count(all.length)} causes
+                {count(shown.length)} of {count(all.length)} {all.length === 1 ? 'cause' : 'causes'}
               </span>
             </div>
             <Causes causes={shown} />
@@ -89,7 +89,7 @@ function Causes({ causes }: { causes: Cause[] }) {
             <Table.Th>What was found</Table.Th>
             <Table.Th ta="right">Wait</Table.Th>
             <Table.Th>Last 24 hours</Table.Th>
-            <Table.Th>First and last</Table.Th>
+            <Table.Th>First, last</Table.Th>
             <Table.Th>Forgotten</Table.Th>
             <Table.Th />
           </Table.Tr>

@@ -26,6 +26,8 @@ export function Settle({ which, records, quietly }: { which: Which; records: num
     <Group gap="xs" wrap="nowrap">
       <Button
         size={size}
+        variant={quietly ? 'default' : 'filled'}
+        style={{ flexShrink: 0 }}
         disabled={records === 0}
         loading={trying.isPending}
         onClick={() => (records === 1 ? trying.mutate() : setAsking('retry'))}

@@ -120,6 +120,7 @@ function One({ runner, others }: { runner: Runner; others: boolean }) {
         {runner.alive ? (
           <Button
             variant="default"
+            style={{ flexShrink: 0 }}
             loading={drain.isPending}
             title={others || runner.draining ? undefined : 'There is no other runner: its lanes would stay'}
             onClick={() => drain.mutate(!runner.draining)}
@@ -127,7 +128,7 @@ function One({ runner, others }: { runner: Runner; others: boolean }) {
             {runner.draining ? 'Let it have lanes again' : 'Empty it'}
           </Button>
         ) : (
-          <Button variant="subtle" loading={forget.isPending} onClick={() => forget.mutate()}>
+          <Button variant="subtle" style={{ flexShrink: 0 }} loading={forget.isPending} onClick={() => forget.mutate()}>
             Forget it
           </Button>
         )}

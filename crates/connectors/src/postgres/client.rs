@@ -210,6 +210,7 @@ pub fn explain_write(error: &tokio_postgres::Error, table: &str) -> ConnectorErr
         _ if matches!(code.get(..2), Some("22" | "23")) => "mend it in the target, or mend the record",
         _ => return explain(error, &during),
     };
+    let table = table.replace('"', "");
     let column = refusal.column().map(|c| format!(", column {c}")).unwrap_or_default();
     let constraint = refusal.constraint().map(|c| format!(", constraint {c}")).unwrap_or_default();
     ConnectorError::BadRecord { finding: format!("{table}{column}{constraint}: {} ({code}): {remedy}", refusal.message()) }
