@@ -207,3 +207,65 @@ pub struct ActionOutcome {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub refused: Option<String>,
 }
+
+/// Where a sink stands in a partition.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SinkPosition {
+    /// The topic.
+    pub topic: String,
+    /// The partition.
+    pub partition: i32,
+    /// The offset to deliver next.
+    pub next_offset: i64,
+    /// The oldest record that is kept.
+    pub first_offset: i64,
+    /// The offset that the next record will get.
+    pub end_offset: i64,
+    /// Records that are to be delivered yet.
+    pub waiting: i64,
+    /// Records that were not delivered and are no longer kept.
+    pub missed: i64,
+}
+
+/// Where a source stands in its system's log.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SourcePosition {
+    /// The replication slot.
+    pub slot: String,
+    /// Up to where its changes are in the topics; none before it first ran.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub position: Option<String>,
+    /// Up to where the system knows that.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub confirmed: Option<String>,
+    /// Whether the system still keeps its log for it.
+    pub kept: bool,
+    /// Whether a session reads it.
+    pub active: bool,
+    /// Bytes of log that the system keeps for it on its disk.
+    pub kept_bytes: i64,
+    /// The end of the system's log.
+    pub end: String,
+    /// The span of the log whose changes are gone, if it is not kept: from, to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub missing: Option<(String, String)>,
+}
+
+/// Where a connector stands.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct ConnectorPositions {
+    /// A sink, by partition.
+    pub partitions: Vec<SinkPosition>,
+    /// A source.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub source: Option<SourcePosition>,
+}
+
+/// A source that is to begin anew.
+#[derive(Debug, Clone, Copy, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct BeginAnew {
+    /// Whether whoever reads its topics is to empty the tables before: rows that were deleted meanwhile then go too.
+    #[serde(default)]
+    pub empty_first: bool,
+}

@@ -1,6 +1,7 @@
 //! A source connector's lane: captured changes go into the topics together with the position they bring.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use std::time::Duration;
 
 use gonvel_connectors::error::ConnectorError;
@@ -8,8 +9,9 @@ use gonvel_connectors::postgres::client::{Client, connect};
 use gonvel_connectors::postgres::position::PgPosition;
 use gonvel_connectors::postgres::publication::{Differences, differences};
 use gonvel_connectors::postgres::slot::{change_tables, load_again, prepare};
-use gonvel_connectors::postgres::source::{Beginning, Captured, PgSource, SourceSettings};
-use gonvel_core::change::KindCounts;
+use gonvel_connectors::postgres::source::{Beginning, Captured, PgSource, SourceSettings, TableChanges};
+use gonvel_connectors::postgres::tables::describe;
+use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, KindCounts, Origin};
 use gonvel_core::change_form::{position_text, read_position};
 use gonvel_core::civil::read_rfc3339;
 use gonvel_core::connector::{CapturedTable, Definition, Start, State, ValueForm};
@@ -38,6 +40,42 @@ struct Position {
     /// Tables that are being taken in: published perhaps, not loaded yet.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     coming: Vec<String>,
+}
+
+/// What is stored instead of a position when a source is to begin anew.
+#[derive(Debug, Default, Deserialize)]
+struct Anew {
+    #[serde(default)]
+    anew: bool,
+    /// Whether whoever reads its topics is to empty the tables before they are loaded.
+    #[serde(default)]
+    empty_first: bool,
+    #[serde(default)]
+    counts: BTreeMap<String, KindCounts>,
+    #[serde(default)]
+    reloaded: i64,
+}
+
+/// A truncate of every table, as its topic tells it.
+async fn empty(
+    writer: &mut Writer,
+    client: &Client,
+    settings: &SourceSettings,
+    position: &mut Position,
+) -> Result<Blocks, Failure> {
+    let mut parts = Vec::new();
+    for (number, table) in settings.tables.iter().enumerate() {
+        let shape = Arc::new(describe(client, &settings.address.database, table).await?);
+        let mut builder = ChangeBatchBuilder::new(shape);
+        let origin = Origin { position: position.source.lsn, commit_time_us: now_us(), ..Origin::default() };
+        builder.begin(ChangeKind::Truncate, origin);
+        builder.no_new();
+        builder.no_old();
+        let changes = TableChanges { table: number, batch: builder.finish(), rows: None };
+        let counts = position.counts.entry(table.qualified()).or_default();
+        parts.extend(writer.write(&changes, counts).await?);
+    }
+    Ok(parts)
 }
 
 fn stored(position: &Position) -> Result<serde_json::Value, Failure> {
@@ -167,10 +205,22 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         Some(topic) => Some(ensure_topic(work.services, topic, 1).await?),
         None => None,
     };
-    let mut position = if work.lease.position.is_null() {
-        let first = Position { source: prepare(&settings).await?, counts: BTreeMap::new(), reloaded: 0, coming: Vec::new() };
+    let name = work.assignment.connector.name().as_str();
+    let mut writer = Writer::new(work.services, name, topics, definition.values, told).await?;
+    let anew = serde_json::from_value::<Anew>(work.lease.position.clone()).ok().filter(|anew| anew.anew);
+    let mut position = if work.lease.position.is_null() || anew.is_some() {
+        let anew = anew.unwrap_or_default();
+        // where it once began is behind it
+        let start = if anew.anew { None } else { settings.start };
+        let source = prepare(&SourceSettings { start, ..settings.clone() }).await?;
+        let mut first = Position { source, counts: anew.counts, reloaded: anew.reloaded, coming: Vec::new() };
+        let parts = if anew.empty_first && !settings.whole_rows {
+            empty(&mut writer, &client, &settings, &mut first).await?
+        } else {
+            Vec::new()
+        };
         // stored before anything is captured: a crash before this line makes the slot anew, one after it keeps it
-        append(&work, AppendBatch { progress: Some(progress(&work, &first)?), ..AppendBatch::default() }).await?;
+        append(&work, AppendBatch { parts, progress: Some(progress(&work, &first)?), ..AppendBatch::default() }).await?;
         first
     } else {
         read_stored(&work.lease.position)?
@@ -184,8 +234,6 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     show(work.board, &tables, &position);
     let mut source = PgSource::start(settings, position.source.clone()).await?;
     enter(work.board, &position);
-    let mut writer =
-        Writer::new(work.services, work.assignment.connector.name().as_str(), topics, definition.values, told).await?;
     let mut look = tokio::time::interval(LOOK_FOR_TABLES);
     look.set_missed_tick_behavior(MissedTickBehavior::Delay);
     look.reset();

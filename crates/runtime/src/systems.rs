@@ -2,10 +2,10 @@
 
 use std::collections::HashMap;
 
-use gonvel_connectors::postgres::{client, preflight, sample, tables, tls};
+use gonvel_connectors::postgres::{client, preflight, sample, sink, slot, tables, tls};
 use gonvel_core::connector::{CapturedTable, Definition, Values};
 use gonvel_core::loops::{self, Carrier};
-use gonvel_core::naming::ConnectorId;
+use gonvel_core::naming::{ConnectorId, TopicPartition};
 use gonvel_core::ports::DatabaseAddress;
 use gonvel_core::preflight::{Check, Report};
 use gonvel_core::table::TableSchema;
@@ -76,6 +76,37 @@ pub fn check_ca(pem: &str) -> Result<(), ConnectorError> {
 /// [`ConnectorError`] if the server refuses it.
 pub async fn mend(address: &DatabaseAddress, statement: &str) -> Result<(), ConnectorError> {
     preflight::mend(address, statement).await
+}
+
+/// Where a source's place in its server's log is.
+///
+/// # Errors
+/// [`ConnectorError`] if the server does not answer.
+pub async fn source_place(address: &DatabaseAddress, connector: ConnectorId) -> Result<slot::Place, ConnectorError> {
+    slot::place(address, connector).await
+}
+
+/// Where a sink stands, by partition: the offset to deliver next. Empty if it never began.
+///
+/// # Errors
+/// [`ConnectorError`] if the server does not answer.
+pub async fn sink_positions(
+    address: &DatabaseAddress,
+    connector: ConnectorId,
+) -> Result<HashMap<TopicPartition, i64>, ConnectorError> {
+    sink::positions(address, connector).await
+}
+
+/// Moves a sink that does not run; see [`sink::reposition`].
+///
+/// # Errors
+/// [`ConnectorError`].
+pub async fn move_sink(
+    address: &DatabaseAddress,
+    connector: ConnectorId,
+    moves: &[(TopicPartition, i64, i64)],
+) -> Result<(), ConnectorError> {
+    sink::reposition(address, connector, moves).await
 }
 
 /// The tables a system has.

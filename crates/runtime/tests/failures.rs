@@ -6,7 +6,8 @@ mod support;
 use std::time::{Duration, Instant};
 
 use gonvel_core::connector::{BadRecords, State, Wish};
-use gonvel_core::ports::FleetStore;
+use gonvel_core::naming::ConnectorId;
+use gonvel_core::ports::{DatabaseAddress, FleetStore};
 use support::World;
 
 const BINS: &str = "CREATE TABLE bins (id bigint PRIMARY KEY, grade text)";
@@ -70,7 +71,9 @@ async fn a_source_whose_slot_is_gone_halts_and_says_what_is_lost() {
     source.batch_execute("INSERT INTO bins VALUES (1, 'lost')").await.unwrap();
     world.database.ask(source_id, Wish::Run, "").await.unwrap();
     let reason = world.until_state(source_id, State::Halted).await;
-    assert!(reason.contains("is not in the server any more") && reason.contains("make it anew"), "{reason}");
+    assert!(reason.contains("is not in the server any more") && reason.contains("begin anew"), "{reason}");
+    let place = gonvel_runtime::systems::source_place(&address(&world, source_id).await, source_id).await.unwrap();
+    assert!(!place.kept && place.confirmed.is_none());
     // deleting it still leaves nothing behind
     world.database.ask(source_id, Wish::Delete, "").await.unwrap();
     let start = Instant::now();
@@ -80,6 +83,59 @@ async fn a_source_whose_slot_is_gone_halts_and_says_what_is_lost() {
     }
     let left: i64 = source.query_one("SELECT count(*) FROM pg_publication", &[]).await.unwrap().get(0);
     assert_eq!(left, 0);
+    fleet.stop().await;
+}
+
+async fn address(world: &World, id: ConnectorId) -> DatabaseAddress {
+    let found = world.database.find_connector(id).await.unwrap();
+    world.database.address(found.definition.connection()).await.unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_gap_that_a_lost_slot_left_is_closed_by_beginning_anew_and_a_moved_sink_delivers_again() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    source
+        .batch_execute(&format!("{BINS}; INSERT INTO bins SELECT n, 'first' FROM generate_series(1, 300) n"))
+        .await
+        .unwrap();
+    let from = world.connector("from-packhouse", world.source(&["bins"], 3).await).await;
+    let mut sink = world.sink(&["bins"]).await;
+    sink.placing.lanes = 2;
+    let to = world.connector("to-settlement", sink).await;
+    let fleet = world.fleet();
+    world.until_equal(&source, &target, &["bins"], Duration::from_secs(20)).await;
+    world.database.ask(from, Wish::Pause, "").await.unwrap();
+    world.until_state(from, State::Paused).await;
+    source.execute("SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots", &[]).await.unwrap();
+    // changes that no log tells any more: among them a delete, which a load alone would not show
+    source.batch_execute("DELETE FROM bins WHERE id % 3 = 0; UPDATE bins SET grade = 'second' WHERE id < 50").await.unwrap();
+    world.database.ask(from, Wish::Run, "").await.unwrap();
+    world.until_state(from, State::Halted).await;
+    world.database.begin_anew(from, true, "grower").await.unwrap();
+    world.until_equal(&source, &target, &["bins"], Duration::from_secs(20)).await;
+    source.batch_execute("INSERT INTO bins VALUES (1000, 'late')").await.unwrap();
+    world.until_equal(&source, &target, &["bins"], Duration::from_secs(20)).await;
+    let history = world.database.history_of(from.0, None, 1).await.unwrap();
+    assert_eq!((history[0].what.as_str(), history[0].who.as_str()), ("begun anew", "grower"));
+
+    // a sink that is moved back delivers again; only from where it was seen to stand
+    world.database.ask(to, Wish::Stop, "").await.unwrap();
+    world.until_state(to, State::Stopped).await;
+    target.batch_execute("TRUNCATE bins").await.unwrap();
+    let address = address(&world, to).await;
+    let stands = gonvel_runtime::systems::sink_positions(&address, to).await.unwrap();
+    assert_eq!(stands.len(), 3);
+    let mut moves: Vec<_> = stands.iter().map(|(at, next)| (*at, *next, 0)).collect();
+    moves[2].1 += 1;
+    let elsewhere = gonvel_runtime::systems::move_sink(&address, to, &moves).await.unwrap_err();
+    assert!(elsewhere.to_string().contains("does not stand at"), "{elsewhere}");
+    assert_eq!(gonvel_runtime::systems::sink_positions(&address, to).await.unwrap(), stands, "a part was moved");
+    moves[2].1 -= 1;
+    gonvel_runtime::systems::move_sink(&address, to, &moves).await.unwrap();
+    world.database.ask(to, Wish::Run, "").await.unwrap();
+    world.until_equal(&source, &target, &["bins"], Duration::from_secs(20)).await;
     fleet.stop().await;
 }
 

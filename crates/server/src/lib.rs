@@ -12,6 +12,7 @@ mod limits;
 mod lingering;
 mod live;
 mod manifests;
+mod positions;
 mod preflights;
 mod presenting;
 mod problems;
@@ -62,6 +63,8 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
         .routes(routes!(connectors::one, edits::change, connectors::remove))
         .routes(routes!(connectors::act))
         .routes(routes!(connectors::act_on_many))
+        .routes(routes!(positions::positions, positions::reposition))
+        .routes(routes!(positions::begin_anew))
         .routes(routes!(fleet::deeds))
         .routes(routes!(fleet::lines))
         .routes(routes!(fleet::list))

@@ -345,6 +345,38 @@ pub async fn positions(
     Ok(rows.iter().map(|row| (at(row), row.get(2))).collect())
 }
 
+/// Moves a sink that does not run: each partition from where it stands to another offset, all or none.
+///
+/// # Errors
+/// [`ConnectorError::Settings`] if one stands elsewhere by now; others if the server does not answer.
+pub async fn reposition(
+    address: &DatabaseAddress,
+    connector: ConnectorId,
+    moves: &[(TopicPartition, i64, i64)],
+) -> Result<(), ConnectorError> {
+    let mut client = connect(address).await?;
+    let during = |e: tokio_postgres::Error| explain(&e, "moving a sink's positions");
+    let transaction = client.transaction().await.map_err(during)?;
+    for (at, from, to) in moves {
+        let moved = transaction
+            .execute(
+                "UPDATE gonvel.sink_positions SET next_offset = $5, at_truncate = NULL
+                 WHERE connector = $1 AND topic = $2 AND partition = $3 AND next_offset = $4",
+                &[&connector.0, &at.topic.0, &at.partition.0, from, to],
+            )
+            .await
+            .map_err(during)?;
+        if moved != 1 {
+            return Err(ConnectorError::settings(
+                None,
+                format!("partition {} does not stand at {from} any more", at.partition.0),
+                "look again, and decide anew",
+            ));
+        }
+    }
+    transaction.commit().await.map_err(during)
+}
+
 /// Removes the sink's positions from the target, and Gonvel's own schema with the last of them. The tables with the
 /// delivered rows stay: they are the target's.
 ///

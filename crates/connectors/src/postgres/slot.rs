@@ -230,6 +230,51 @@ pub(super) async fn free_slot(client: &Client, slot: &str) -> Result<(), Connect
     Ok(())
 }
 
+/// Where a source's place in its server's log is, as the server knows it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Place {
+    /// The slot.
+    pub slot: String,
+    /// Whether the server still keeps the log for it; not if the slot is gone, or lost its part of the log.
+    pub kept: bool,
+    /// Whether a session reads it.
+    pub active: bool,
+    /// Up to where the changes are in the topics for sure.
+    pub confirmed: Option<u64>,
+    /// Bytes of log that the server keeps for it on its disk.
+    pub kept_bytes: i64,
+    /// The end of the log.
+    pub end: u64,
+}
+
+/// A source's place in its server's log.
+///
+/// # Errors
+/// [`ConnectorError`] if the server does not answer.
+pub async fn place(address: &DatabaseAddress, connector: ConnectorId) -> Result<Place, ConnectorError> {
+    let client = connect(&address.for_log()).await?;
+    let slot = names::slot(connector);
+    let row = client
+        .query_one(
+            "SELECT pg_current_wal_insert_lsn()::text, s.confirmed_flush_lsn::text, coalesce(s.active, false),
+               s.slot_name IS NOT NULL AND coalesce(s.wal_status, '') <> 'lost',
+               coalesce(pg_current_wal_insert_lsn() - s.restart_lsn, 0)::bigint
+             FROM (SELECT 1) one LEFT JOIN pg_replication_slots s ON s.slot_name = $1",
+            &[&slot],
+        )
+        .await
+        .map_err(|e| explain(&e, "looking at the replication slot"))?;
+    let read = |text: &str| gonvel_core::change_form::read_position(text);
+    Ok(Place {
+        kept: row.get(3),
+        active: row.get(2),
+        confirmed: row.get::<_, Option<&str>>(1).and_then(read),
+        kept_bytes: row.get(4),
+        end: read(row.get(0)).unwrap_or_default(),
+        slot,
+    })
+}
+
 /// Whether the slot still holds everything since a position.
 ///
 /// # Errors
@@ -250,7 +295,7 @@ pub(super) async fn check_slot(client: &Client, slot: &str, from: u64) -> Result
                 "the replication slot {slot} {how}, so changes since {} are gone",
                 gonvel_core::change_form::position_text(from)
             ),
-            "delete this connector and make it anew: the initial load brings every row again",
+            "begin anew: every row is loaded again, and rows that were deleted meanwhile go if the tables are emptied first",
         )
     };
     match row {

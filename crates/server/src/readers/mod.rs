@@ -1,6 +1,7 @@
 //! Readers: named consumers of topics.
 
 mod members;
+mod moving;
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
@@ -13,23 +14,24 @@ use gonvel_core::civil::rfc3339;
 use gonvel_core::naming::{Offset, ReaderName, TopicId, TopicName, TopicPartition};
 use gonvel_core::ports::{PartitionBounds, PortError, Reader as Stored, ReaderStore, Topic, TopicLog};
 use gonvel_core::reposition::{self, plan};
-use gonvel_http_api::{Member, Move, Moves, NewReader, Position, Problem, Reader, Reposition, Target};
+use gonvel_http_api::{Member, Moves, NewReader, Position, Problem, Reader, Reposition, Target};
 
 use crate::problems::{Body, Refusal};
 use crate::records::reading::{asked_time, offset_at, unpack};
 use crate::state::ServerState;
 
 pub(crate) use members::*;
+pub(crate) use moving::{planned, told};
 
 /// What partitions hold, read once for a request.
 #[derive(Default)]
-struct Held {
-    bounds: HashMap<TopicPartition, PartitionBounds>,
+pub(crate) struct Held {
+    pub(crate) bounds: HashMap<TopicPartition, PartitionBounds>,
     names: HashMap<TopicId, TopicName>,
 }
 
 impl Held {
-    async fn of(state: &ServerState, topics: impl IntoIterator<Item = TopicId>) -> Result<Self, PortError> {
+    pub(crate) async fn of(state: &ServerState, topics: impl IntoIterator<Item = TopicId>) -> Result<Self, PortError> {
         let mut held = Self::default();
         let wanted: Vec<TopicId> = topics.into_iter().collect();
         if wanted.is_empty() {
@@ -52,7 +54,7 @@ impl Held {
         Ok(held)
     }
 
-    fn name(&self, topic: TopicId) -> String {
+    pub(crate) fn name(&self, topic: TopicId) -> String {
         self.names.get(&topic).map(ToString::to_string).unwrap_or_default()
     }
 }
@@ -206,58 +208,12 @@ pub(crate) async fn reposition(
         return Err(PortError::Refused(detail).into());
     }
     let held = Held::of(&state, stored.topics.iter().copied()).await?;
-    if let Some(topic) = &request.topic
-        && !stored.topics.iter().any(|t| held.name(*t) == *topic)
-    {
-        return Err(Refusal::invalid("topic", format!("{name} does not read {topic}")));
-    }
-    let mut planned = Vec::new();
-    for position in &stored.positions {
-        let topic = held.name(position.at.topic);
-        let Some(bounds) = held.bounds.get(&position.at) else { continue };
-        if request.topic.as_ref().is_some_and(|t| *t != topic)
-            || request.partition.is_some_and(|p| p != position.at.partition.0)
-        {
-            continue;
-        }
-        // what was shown is what is done, also if records came or went in between
-        let target = match &request.confirmed {
-            None => goal(&state, position.at, &request.target, "target").await?,
-            Some(confirmed) => {
-                let shown = confirmed.iter().find(|c| c.topic == topic && c.partition == position.at.partition.0);
-                let Some(shown) = shown else { continue };
-                if shown.from != position.next.0 {
-                    return Err(PortError::Changed {
-                        what: format!("the position of {name} in partition {} of {topic}", shown.partition),
-                    }
-                    .into());
-                }
-                reposition::Target::Offset(Offset(shown.to))
-            }
-        };
-        let moved = plan(bounds, position.next, target).map_err(|e| Refusal::invalid("target", e.to_string()))?;
-        planned.push((position.at, topic, moved));
-    }
-    if planned.is_empty() {
-        let what = request.partition.map_or_else(|| "no partition".to_owned(), |p| format!("no partition {p}"));
-        return Err(Refusal::invalid("partition", format!("{name} reads {what} there")));
-    }
+    let stands: Vec<_> = stored.positions.iter().map(|p| (p.at, p.next)).collect();
+    let planned = planned(&state, &held, name.as_str(), &stands, &request).await?;
     let done = request.confirmed.is_some();
     if done {
         let moves: Vec<_> = planned.iter().map(|(at, _, m)| (*at, m.from, m.to)).collect();
         state.database.reposition(&name, &moves).await?;
     }
-    let moves: Vec<Move> = planned
-        .into_iter()
-        .map(|(at, topic, m)| Move {
-            topic,
-            partition: at.partition.0,
-            from: m.from.0,
-            to: m.to.0,
-            skipped: m.skipped,
-            repeated: m.repeated,
-        })
-        .collect();
-    let (skipped, repeated) = (moves.iter().map(|m| m.skipped).sum(), moves.iter().map(|m| m.repeated).sum());
-    Ok(Json(Moves { moves, skipped, repeated, done }))
+    Ok(Json(told(planned, done)))
 }

@@ -234,6 +234,37 @@ impl Database {
         Err(PortError::NotFound { what: format!("{lane}connector {id}") })
     }
 
+    /// Lets a source begin anew: with a new place in its system's log, and every table loaded again. Its lane must not be at
+    /// work. `empty_first` has whoever reads its topics empty the tables before.
+    ///
+    /// # Errors
+    /// [`PortError::NotFound`].
+    pub async fn begin_anew(&self, id: ConnectorId, empty_first: bool, who: &str) -> Result<(), PortError> {
+        let mut connection = self.connection().await?;
+        let detail = if empty_first { "tables are emptied first" } else { "tables are loaded over what is there" };
+        let begun = connection.transaction::<usize, Error, _>(async |c| {
+            // a later epoch: what the lane may still have under way is refused
+            diesel::sql_query(
+                "UPDATE lanes SET epoch = nextval('lane_epochs'), holder = NULL, \
+                   position = (CASE jsonb_typeof(position) WHEN 'object' THEN position ELSE '{}' END) \
+                     || jsonb_build_object('anew', true, 'empty_first', $2) WHERE connector_id = $1",
+            )
+            .bind::<diesel::sql_types::Uuid, _>(id.0)
+            .bind::<diesel::sql_types::Bool, _>(empty_first)
+            .execute(c)
+            .await?;
+            history::note_on(c, Deed { connector: id, who, what: "begun anew", detail: Some(detail) }).await?;
+            diesel::update(connectors::table.find(id.0).filter(connectors::wish.ne("delete")))
+                .set((connectors::wish.eq(Wish::Run.word()), connectors::asked.eq(connectors::asked + 1)))
+                .execute(c)
+                .await
+        });
+        if begun.await.map_err(failed("letting a source begin anew"))? == 1 {
+            return Ok(());
+        }
+        Err(PortError::NotFound { what: format!("connector {id}") })
+    }
+
     /// Starts the lanes of connectors anew, whatever is wished of them.
     ///
     /// # Errors

@@ -1,0 +1,149 @@
+//! Where connectors stand, and setting that.
+
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use gonvel_core::change_form::position_text;
+use gonvel_core::connector::{Definition, State as LaneState, ValueForm, Wish};
+use gonvel_core::naming::{ConnectorId, Offset, TopicPartition};
+use gonvel_core::ports::{Deed, FleetStore, PortError};
+use gonvel_http_api::{BeginAnew, Connector, ConnectorPositions, Moves, Problem, Reposition, SinkPosition, SourcePosition};
+use gonvel_runtime::systems;
+use gonvel_storage::catalog::connectors::Connector as Stored;
+use uuid::Uuid;
+
+use crate::connectors::find;
+use crate::problems::{Body, Refusal};
+use crate::readers::{Held, planned, told};
+use crate::state::ServerState;
+use crate::who::Who;
+
+/// Where a sink stands, by partition, in order.
+async fn stands(state: &ServerState, stored: &Stored) -> Result<Vec<(TopicPartition, Offset)>, Refusal> {
+    let address = state.database.address(stored.definition.connection()).await?;
+    let positions = systems::sink_positions(&address, stored.id).await?;
+    let mut stands: Vec<_> = positions.into_iter().map(|(at, next)| (at, Offset(next))).collect();
+    stands.sort_unstable();
+    Ok(stands)
+}
+
+/// Where a connector stands: a sink in its topics, a source in its system's log.
+#[utoipa::path(operation_id = "getPositions", get, path = "/api/v1/connectors/{id}/positions", tag = "connectors",
+    responses((status = 200, body = ConnectorPositions), (status = 404, body = Problem), (status = 502, body = Problem)))]
+pub(crate) async fn positions(
+    State(state): State<Arc<ServerState>>,
+    Path(id): Path<Uuid>,
+) -> Result<Json<ConnectorPositions>, Refusal> {
+    let stored = state.database.find_connector(ConnectorId(id)).await?;
+    if stored.definition.kind() == "source" {
+        let address = state.database.address(stored.definition.connection()).await?;
+        let place = systems::source_place(&address, stored.id).await?;
+        let position = stored.said().find_map(|l| l.position.clone());
+        let end = position_text(place.end);
+        let missing = position.clone().filter(|_| !place.kept).map(|from| (from, end.clone()));
+        let source = SourcePosition {
+            position,
+            confirmed: place.confirmed.map(position_text),
+            kept: place.kept,
+            active: place.active,
+            kept_bytes: place.kept_bytes,
+            slot: place.slot,
+            end,
+            missing,
+        };
+        return Ok(Json(ConnectorPositions { source: Some(source), partitions: Vec::new() }));
+    }
+    let stands = stands(&state, &stored).await?;
+    let held = Held::of(&state, stands.iter().map(|(at, _)| at.topic)).await?;
+    let position = |(at, next): &(TopicPartition, Offset)| {
+        let bounds = held.bounds.get(at)?;
+        Some(SinkPosition {
+            topic: held.name(at.topic),
+            partition: at.partition.0,
+            next_offset: next.0,
+            first_offset: bounds.first.0,
+            end_offset: bounds.next.0,
+            waiting: (bounds.next.0 - next.0.max(bounds.first.0)).max(0),
+            missed: (bounds.first.0 - next.0).max(0),
+        })
+    };
+    Ok(Json(ConnectorPositions { source: None, partitions: stands.iter().filter_map(position).collect() }))
+}
+
+/// Whether nothing of a connector is at work, or why it is to be held first.
+fn at_rest(stored: &Stored, halted_too: bool) -> Result<(), Refusal> {
+    let rests = |state: LaneState| {
+        matches!(state, LaneState::Paused | LaneState::Stopped | LaneState::Draft)
+            || (halted_too && state == LaneState::Halted)
+    };
+    let asked = matches!(stored.wish, Wish::Pause | Wish::Stop) || halted_too && stored.wish == Wish::Run;
+    if asked && stored.said().all(|l| rests(l.state)) {
+        return Ok(());
+    }
+    Err(PortError::Refused(format!("{} is at work: pause or stop it first, and look again", stored.name)).into())
+}
+
+/// Moves a sink that is paused or stopped: first without `confirmed`, which shows what would be skipped or delivered again in each
+/// partition; then with the moves that were shown, which carries out exactly these.
+#[utoipa::path(operation_id = "moveConnector", post, path = "/api/v1/connectors/{id}/positions", tag = "connectors", request_body = Reposition,
+    responses((status = 200, body = Moves), (status = 404, body = Problem), (status = 409, body = Problem),
+        (status = 412, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn reposition(
+    State(state): State<Arc<ServerState>>,
+    Path(id): Path<Uuid>,
+    who: Who,
+    Body(request): Body<Reposition>,
+) -> Result<Json<Moves>, Refusal> {
+    let stored = state.database.find_connector(ConnectorId(id)).await?;
+    if stored.definition.kind() == "source" {
+        let detail = "a source stands where its system's log is kept for it: let it begin anew, or load tables again";
+        return Err(PortError::Refused(detail.into()).into());
+    }
+    let stands = stands(&state, &stored).await?;
+    let held = Held::of(&state, stands.iter().map(|(at, _)| at.topic)).await?;
+    let planned = planned(&state, &held, &stored.name, &stands, &request).await?;
+    let done = request.confirmed.is_some();
+    if done {
+        at_rest(&stored, false)?;
+        let moves: Vec<_> = planned.iter().map(|(at, _, m)| (*at, m.from.0, m.to.0)).collect();
+        let address = state.database.address(stored.definition.connection()).await?;
+        systems::move_sink(&address, stored.id, &moves).await?;
+        let (skipped, repeated): (Vec<i64>, Vec<i64>) = planned.iter().map(|(.., m)| (m.skipped, m.repeated)).unzip();
+        let detail = format!(
+            "{} records skipped, {} to be delivered again, in {} partitions",
+            skipped.iter().sum::<i64>(),
+            repeated.iter().sum::<i64>(),
+            planned.len()
+        );
+        let deed = Deed { connector: stored.id, who: &who.0, what: "moved", detail: Some(&detail) };
+        state.database.note(deed).await?;
+    }
+    Ok(Json(told(planned, done)))
+}
+
+/// Lets a source begin anew that is paused, stopped or halted: it gets a new place at the end of its system's log, and loads every
+/// table again. That closes a gap which a lost slot left.
+#[utoipa::path(operation_id = "beginAnew", post, path = "/api/v1/connectors/{id}/begin-anew", tag = "connectors", request_body = BeginAnew,
+    responses((status = 202, body = Connector), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn begin_anew(
+    State(state): State<Arc<ServerState>>,
+    Path(id): Path<Uuid>,
+    who: Who,
+    Body(request): Body<BeginAnew>,
+) -> Result<(StatusCode, Json<Connector>), Refusal> {
+    let stored = state.database.find_connector(ConnectorId(id)).await?;
+    let Definition::Source(source) = &stored.definition else {
+        return Err(PortError::Refused("a sink is moved to the start of its topics instead".into()).into());
+    };
+    if request.empty_first && source.values.form == ValueForm::Row {
+        let finding =
+            "values in row form do not tell that a table is emptied: leave it out, or write the topics in change form";
+        return Err(Refusal::invalid("empty_first", finding));
+    }
+    at_rest(&stored, true)?;
+    state.database.begin_anew(stored.id, request.empty_first, &who.0).await?;
+    state.nudge.notify_one();
+    Ok((StatusCode::ACCEPTED, Json(find(&state, id).await?)))
+}
