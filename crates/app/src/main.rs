@@ -64,7 +64,8 @@ struct OwnDatabase {
 /// Who a runner is.
 #[derive(clap::Args)]
 struct RunnerPlace {
-    /// This runner's name. One that is started again under its name takes its lanes over at once.
+    /// This runner's name. One that is started again under its name takes its lanes over at once; two that run at a time need
+    /// names of their own.
     #[arg(long, env = "GONVEL_RUNNER", default_value = "runner-1")]
     runner: String,
     /// What it has, as `name=value`; connectors may ask for it. May be given more than once.

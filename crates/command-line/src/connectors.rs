@@ -4,11 +4,15 @@ use std::io::{self, Write};
 use std::time::Duration;
 
 use clap::{Args, Subcommand, ValueEnum};
-use gonvel_http_api::{Action, ActionOutcome, ActionRequest, Connector, Deed, Line, ManyActions, State};
+use gonvel_http_api::{
+    Action, ActionOutcome, ActionRequest, BeginAnew, Connector, ConnectorPositions, Deed, Line, ManyActions, Reposition,
+    State,
+};
 
 use crate::Output;
 use crate::client::{Client, CommandError};
-use crate::table::{Table, span};
+use crate::readers::{self, TargetArguments};
+use crate::table::{Table, bytes, span};
 
 /// What to do with connectors. One is named by its name or its id.
 #[derive(Debug, Subcommand)]
@@ -36,6 +40,39 @@ pub enum ConnectorCommand {
     },
     /// Print a connector's log.
     Log(LogArguments),
+    /// Show where a connector stands.
+    Positions {
+        /// The connector.
+        connector: String,
+    },
+    /// Move a sink that is paused or stopped. Shows first what is skipped or delivered again, and does it with --yes.
+    Move {
+        /// The sink.
+        connector: String,
+        /// Where to.
+        #[command(flatten)]
+        target: TargetArguments,
+        /// Only in this topic.
+        #[arg(long)]
+        topic: Option<String>,
+        /// Only in this partition.
+        #[arg(long, short)]
+        partition: Option<i32>,
+        /// Do it.
+        #[arg(long)]
+        yes: bool,
+    },
+    /// Let a source that is paused, stopped or halted begin anew: every table is loaded again.
+    BeginAnew {
+        /// The source.
+        connector: String,
+        /// Have whoever reads its topics empty the tables first.
+        #[arg(long)]
+        empty_first: bool,
+        /// Do it.
+        #[arg(long)]
+        yes: bool,
+    },
     /// Print who did what with a connector.
     History {
         /// The connector.
@@ -151,6 +188,24 @@ fn outcomes_table(outcomes: &Vec<ActionOutcome>) -> Table {
     table
 }
 
+fn positions_table(positions: &ConnectorPositions) -> Table {
+    if let Some(source) = &positions.source {
+        let mut table = Table::new(&["slot", "in the topics up to", "end of the log", "log kept", "missing"], "");
+        let missing = source.missing.as_ref().map(|m| format!("{} to {}", m.from, m.to)).unwrap_or_default();
+        let kept = if source.kept { bytes(source.kept_bytes) } else { "none".into() };
+        let position = source.position.clone().unwrap_or_default();
+        table.row([source.slot.clone(), position, source.end.clone(), kept, missing]);
+        return table;
+    }
+    let head = ["topic", "#partition", "#next", "#kept from", "#up to", "#to deliver", "#missed"];
+    let mut table = Table::new(&head, "it has not delivered anything yet");
+    for p in &positions.partitions {
+        let numbers = [i64::from(p.partition), p.next_offset, p.first_offset, p.end_offset, p.waiting, p.missed];
+        table.row(std::iter::once(p.topic.clone()).chain(numbers.map(|n| n.to_string())));
+    }
+    table
+}
+
 fn deeds_table(deeds: &Vec<Deed>) -> Table {
     let mut table = Table::new(&["when", "who", "what", "#version", "detail"], "nothing was done");
     for deed in deeds {
@@ -236,6 +291,39 @@ pub(crate) async fn run(client: &Client, command: ConnectorCommand) -> Result<()
             let found = find(client, &connector).await?;
             let request = ActionRequest { action: Action::Restart, lane };
             let after: Connector = client.post(&format!("/connectors/{}/actions", found.id), &request).await?;
+            client.print(&after, lanes_table)
+        }
+        ConnectorCommand::Positions { connector } => {
+            let found = find(client, &connector).await?;
+            let positions: ConnectorPositions = client.get(&format!("/connectors/{}/positions", found.id), &[]).await?;
+            client.print(&positions, positions_table)
+        }
+        ConnectorCommand::Move { connector, target, topic, partition, yes } => {
+            let target = target.target();
+            let target = target
+                .ok_or_else(|| CommandError::Usage("say where to: --earliest, --latest, --time, --offset or --by".into()))?;
+            let found = find(client, &connector).await?;
+            let path = format!("/connectors/{}/positions", found.id);
+            readers::move_after_a_look(
+                client,
+                &path,
+                Reposition { target, topic, partition, confirmed: None },
+                &connector,
+                yes,
+            )
+            .await
+        }
+        ConnectorCommand::BeginAnew { connector, empty_first, yes } => {
+            let found = find(client, &connector).await?;
+            if !yes {
+                return client.done(&format!(
+                    "{connector} would give up its place in {}'s log and load all of its tables again{}. Say --yes to do it.",
+                    found.system,
+                    if empty_first { ", after whoever reads its topics emptied theirs" } else { "" }
+                ));
+            }
+            let path = format!("/connectors/{}/begin-anew", found.id);
+            let after: Connector = client.post(&path, &BeginAnew { empty_first }).await?;
             client.print(&after, lanes_table)
         }
         ConnectorCommand::Log(arguments) => log(client, arguments).await,

@@ -74,7 +74,7 @@ pub struct TargetArguments {
 }
 
 impl TargetArguments {
-    fn target(&self) -> Option<Target> {
+    pub(crate) fn target(&self) -> Option<Target> {
         if self.earliest {
             return Some(Target::Earliest);
         }
@@ -135,6 +135,27 @@ fn moves_table(moves: &Moves) -> Table {
     table
 }
 
+/// Shows what a move does; with `yes` carries out what was shown.
+pub(crate) async fn move_after_a_look(
+    client: &Client,
+    path: &str,
+    mut request: Reposition,
+    name: &str,
+    yes: bool,
+) -> Result<(), CommandError> {
+    let shown: Moves = client.post(path, &request).await?;
+    if !yes {
+        client.print(&shown, moves_table)?;
+        return client.done("Nothing was moved: say --yes to do it.");
+    }
+    let confirmed =
+        shown.moves.iter().map(|m| ConfirmedMove { topic: m.topic.clone(), partition: m.partition, from: m.from, to: m.to });
+    request.confirmed = Some(confirmed.collect());
+    let done: Moves = client.post(path, &request).await?;
+    client.print(&done, moves_table)?;
+    if client.output == Output::Table { client.done(&format!("{name} was moved")) } else { Ok(()) }
+}
+
 pub(crate) async fn run(client: &Client, command: ReaderCommand) -> Result<(), CommandError> {
     match command {
         ReaderCommand::List => {
@@ -154,22 +175,8 @@ pub(crate) async fn run(client: &Client, command: ReaderCommand) -> Result<(), C
                 .target()
                 .ok_or_else(|| CommandError::Usage("say where to: --earliest, --latest, --time, --offset or --by".into()))?;
             let path = format!("/readers/{}/reposition", segment(&reader));
-            let mut request = Reposition { target, topic, partition, confirmed: None };
-            let shown: Moves = client.post(&path, &request).await?;
-            if !yes {
-                client.print(&shown, moves_table)?;
-                return client.done("Nothing was moved: say --yes to do it.");
-            }
-            let confirmed = shown.moves.iter().map(|m| ConfirmedMove {
-                topic: m.topic.clone(),
-                partition: m.partition,
-                from: m.from,
-                to: m.to,
-            });
-            request.confirmed = Some(confirmed.collect());
-            let done: Moves = client.post(&path, &request).await?;
-            client.print(&done, moves_table)?;
-            if client.output == Output::Table { client.done(&format!("{reader} was moved")) } else { Ok(()) }
+            let request = Reposition { target, topic, partition, confirmed: None };
+            move_after_a_look(client, &path, request, &reader, yes).await
         }
         ReaderCommand::Delete { reader } => {
             client.delete(&format!("/readers/{}", segment(&reader)), &[]).await?;

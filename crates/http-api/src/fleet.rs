@@ -246,9 +246,18 @@ pub struct SourcePosition {
     pub kept_bytes: i64,
     /// The end of the system's log.
     pub end: String,
-    /// The span of the log whose changes are gone, if it is not kept: from, to.
+    /// The span of the log whose changes are gone, if it is not kept.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub missing: Option<(String, String)>,
+    pub missing: Option<LogSpan>,
+}
+
+/// A span of a system's log.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct LogSpan {
+    /// The position after which it begins.
+    pub from: String,
+    /// The position where it ends.
+    pub to: String,
 }
 
 /// Where a connector stands.

@@ -9,7 +9,9 @@ use gonvel_core::change_form::position_text;
 use gonvel_core::connector::{Definition, State as LaneState, ValueForm, Wish};
 use gonvel_core::naming::{ConnectorId, Offset, TopicPartition};
 use gonvel_core::ports::{Deed, FleetStore, PortError};
-use gonvel_http_api::{BeginAnew, Connector, ConnectorPositions, Moves, Problem, Reposition, SinkPosition, SourcePosition};
+use gonvel_http_api::{
+    BeginAnew, Connector, ConnectorPositions, LogSpan, Moves, Problem, Reposition, SinkPosition, SourcePosition,
+};
 use gonvel_runtime::systems;
 use gonvel_storage::catalog::connectors::Connector as Stored;
 use uuid::Uuid;
@@ -42,7 +44,7 @@ pub(crate) async fn positions(
         let place = systems::source_place(&address, stored.id).await?;
         let position = stored.said().find_map(|l| l.position.clone());
         let end = position_text(place.end);
-        let missing = position.clone().filter(|_| !place.kept).map(|from| (from, end.clone()));
+        let missing = position.clone().filter(|_| !place.kept).map(|from| LogSpan { from, to: end.clone() });
         let source = SourcePosition {
             position,
             confirmed: place.confirmed.map(position_text),

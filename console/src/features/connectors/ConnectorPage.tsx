@@ -16,6 +16,7 @@ import { History } from './History';
 import { Lanes } from './LaneStrip';
 import { LoadBoard } from './LoadBoard';
 import { Log } from './Log';
+import { Positions } from './Positions';
 import { Preflight } from './Preflight';
 import { lagText, total } from './progress';
 
@@ -117,6 +118,7 @@ function One({ connector }: { connector: Connector }) {
       <Tabs value={part} onChange={(next) => void navigate(to(next ?? 'now'))} keepMounted={false}>
         <Tabs.List mb="md">
           <Tabs.Tab value="now">Now</Tabs.Tab>
+          <Tabs.Tab value="positions">Positions</Tabs.Tab>
           <Tabs.Tab value="log">Log</Tabs.Tab>
           <Tabs.Tab value="history">History and versions</Tabs.Tab>
         </Tabs.List>
@@ -128,6 +130,9 @@ function One({ connector }: { connector: Connector }) {
             onRestart={(lane) => action.mutate({ action: 'restart', lane })}
           />
           {!connector.deleting && <Preflight connector={connector} />}
+        </Tabs.Panel>
+        <Tabs.Panel value="positions">
+          <Positions connector={connector} />
         </Tabs.Panel>
         <Tabs.Panel value="log">
           <Log connector={connector} />

@@ -68,3 +68,26 @@ export function loadAgain(id: string, table: string) {
   const body = { tables: [table] };
   return answered(api.POST('/api/v1/connectors/{id}/reload', { params: { path: { id } }, body }));
 }
+
+export function positionsQuery(id: string) {
+  return {
+    queryKey: ['connector', id, 'positions'],
+    queryFn: () => answered(api.GET('/api/v1/connectors/{id}/positions', { params: { path: { id } } })),
+  };
+}
+
+/** What a move of a sink does; with what was shown, carries it out. */
+export function moveSink(
+  id: string,
+  asked: Pick<Schemas['Reposition'], 'target' | 'topic' | 'partition'>,
+  shown: Schemas['Moves'] | null,
+) {
+  const confirmed = shown?.moves.map(({ topic, partition, from, to }) => ({ topic, partition, from, to })) ?? null;
+  const body = { ...asked, confirmed };
+  return answered(api.POST('/api/v1/connectors/{id}/positions', { params: { path: { id } }, body }));
+}
+
+export function beginAnew(id: string, emptyFirst: boolean) {
+  const body = { empty_first: emptyFirst };
+  return answered(api.POST('/api/v1/connectors/{id}/begin-anew', { params: { path: { id } }, body }));
+}

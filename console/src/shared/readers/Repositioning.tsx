@@ -1,6 +1,6 @@
 import { Button, Group, Modal, NumberInput, Select, Table, TextInput } from '@mantine/core';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
-import { useState } from 'react';
+import { useState, type ReactNode } from 'react';
 
 import { problemOf } from '../../api/client';
 import { count } from '../format';
@@ -15,16 +15,65 @@ const KINDS = [
   { value: 'by', label: 'so many records further on, or back' },
 ];
 
-interface Props {
+interface Asked {
+  target: Target;
+  topic: string | null;
+  partition: number | null;
+}
+
+interface MovingProps {
+  /** Who is moved: `the reader weights`. */
+  what: string;
+  /** Where it stands. */
+  stands: { topic: string; partition: number }[];
+  topic?: string;
+  partition?: number;
+  /** Why it cannot be moved now. */
+  blocked?: ReactNode;
+  /** Whether what a move does can be seen all the same. */
+  seenAnyway?: boolean;
+  /** Asks what a move does; with what was shown, carries it out. */
+  send: (asked: Asked, shown: Moves | null) => Promise<Moves>;
+  onMoved: () => void;
+  onClose: () => void;
+}
+
+/** Moves a reader. */
+export function Repositioning({
+  reader,
+  topic,
+  partition,
+  onClose,
+}: {
   reader: Reader;
   topic?: string;
   partition?: number;
   onClose: () => void;
+}) {
+  const queries = useQueryClient();
+  return (
+    <Moving
+      what={`the reader ${reader.name}`}
+      stands={reader.positions}
+      topic={topic}
+      partition={partition}
+      blocked={
+        reader.members.length > 0 && (
+          <>
+            Members are active ({reader.members.map((m) => m.label).join(', ')}). Stop them first: a reader is moved
+            only while no one reads.
+          </>
+        )
+      }
+      send={(asked, shown) => reposition(reader.name, asked, shown)}
+      onMoved={() => void queries.invalidateQueries({ queryKey: readersQuery.queryKey })}
+      onClose={onClose}
+    />
+  );
 }
 
-/** Moves a reader: shows first what each partition would skip or read again, then does exactly that. */
-export function Repositioning({ reader, topic, partition, onClose }: Props) {
-  const queries = useQueryClient();
+/** Moves whoever stands in partitions: shows first what each would skip or read again, then does exactly that. */
+export function Moving({ what, stands, topic, partition, blocked, seenAnyway, send, onMoved, onClose }: MovingProps) {
   const [kind, setKind] = useState('earliest');
   const [time, setTime] = useState('');
   const [number, setNumber] = useState<number | string>('');
@@ -35,11 +84,11 @@ export function Repositioning({ reader, topic, partition, onClose }: Props) {
     topic: topic ?? null,
     partition: where === 'all' ? null : Number(where),
   };
-  const look = useMutation({ mutationFn: () => reposition(reader.name, asked, null), onSuccess: setShown });
+  const look = useMutation({ mutationFn: () => send(asked, null), onSuccess: setShown });
   const move = useMutation({
-    mutationFn: () => reposition(reader.name, asked, shown),
+    mutationFn: () => send(asked, shown),
     onSuccess: () => {
-      void queries.invalidateQueries({ queryKey: readersQuery.queryKey });
+      onMoved();
       onClose();
     },
   });
@@ -49,17 +98,12 @@ export function Repositioning({ reader, topic, partition, onClose }: Props) {
     setShown(null);
     move.reset();
   };
-  const partitions = [...new Set(reader.positions.filter((p) => !topic || p.topic === topic).map((p) => p.partition))];
-  const active = reader.members.length > 0;
+  const partitions = [...new Set(stands.filter((p) => !topic || p.topic === topic).map((p) => p.partition))];
+  const active = Boolean(blocked);
   const ready = asked.target.to === 'time' ? time !== '' : !['offset', 'by'].includes(kind) || number !== '';
   return (
-    <Modal opened onClose={onClose} title={`Move the reader ${reader.name}`} size="lg">
-      {active && (
-        <div className="note">
-          Members are active ({reader.members.map((m) => m.label).join(', ')}). Stop them first: a reader is moved only
-          while no one reads.
-        </div>
-      )}
+    <Modal opened onClose={onClose} title={`Move ${what}`} size="lg">
+      {blocked && <div className="note">{blocked}</div>}
       <form
         onSubmit={(event) => {
           event.preventDefault();
@@ -110,7 +154,7 @@ export function Repositioning({ reader, topic, partition, onClose }: Props) {
             value={where}
             onChange={(value) => change(() => setWhere(value ?? 'all'))}
           />
-          <Button type="submit" variant="default" loading={look.isPending} disabled={!ready || active}>
+          <Button type="submit" variant="default" loading={look.isPending} disabled={!ready || (active && !seenAnyway)}>
             Show what this does
           </Button>
         </Group>
@@ -153,8 +197,8 @@ export function Repositioning({ reader, topic, partition, onClose }: Props) {
             <Button variant="default" onClick={onClose}>
               Leave it
             </Button>
-            <Button loading={move.isPending} onClick={() => move.mutate()}>
-              Move the reader
+            <Button loading={move.isPending} disabled={active} onClick={() => move.mutate()}>
+              Move {what}
             </Button>
           </Group>
         </>

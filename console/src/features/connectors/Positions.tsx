@@ -1,0 +1,171 @@
+import { Button, Checkbox, Group, Table } from '@mantine/core';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useState } from 'react';
+import { Link } from 'react-router';
+
+import { problemOf, type Schemas } from '../../api/client';
+import { ConfirmByName } from '../../shared/ConfirmByName';
+import { bytes, count } from '../../shared/format';
+import { useLiveConnectors, type Connector } from '../../shared/liveConnectors';
+import { ProblemNote } from '../../shared/ProblemNote';
+import { Moving } from '../../shared/readers/Repositioning';
+import { beginAnew, moveSink, positionsQuery } from './connectorsQueries';
+
+/** Where a connector stands, what it has yet to deliver, and moving it after seeing what that does. */
+export function Positions({ connector }: { connector: Connector }) {
+  const { held } = useLiveConnectors();
+  const positions = useQuery({ ...positionsQuery(connector.id), refetchInterval: held ? false : 3_000, retry: false });
+  const { source, partitions = [] } = positions.data ?? {};
+  return (
+    <>
+      <ProblemNote problem={problemOf(positions.error)} />
+      {source && <Source connector={connector} source={source} />}
+      {positions.data && !source && <Sink connector={connector} partitions={partitions} />}
+    </>
+  );
+}
+
+function Sink({ connector, partitions }: { connector: Connector; partitions: Schemas['SinkPosition'][] }) {
+  const queries = useQueryClient();
+  const [moving, setMoving] = useState(false);
+  const rests = connector.state === 'paused' || connector.state === 'stopped';
+  return (
+    <section className="sheet" aria-label="Positions">
+      <Group justify="space-between" px={16} py={10}>
+        <strong>Where it stands in its topics</strong>
+        <Button variant="default" size="compact-sm" disabled={partitions.length === 0} onClick={() => setMoving(true)}>
+          Move it
+        </Button>
+      </Group>
+      <Table.ScrollContainer minWidth={640}>
+        <Table aria-label="Positions">
+          <Table.Thead>
+            <Table.Tr>
+              <Table.Th>Topic</Table.Th>
+              <Table.Th ta="right">Partition</Table.Th>
+              <Table.Th ta="right">Next to deliver</Table.Th>
+              <Table.Th ta="right">Kept from</Table.Th>
+              <Table.Th ta="right">Up to</Table.Th>
+              <Table.Th ta="right">To be delivered yet</Table.Th>
+              <Table.Th>Missed</Table.Th>
+            </Table.Tr>
+          </Table.Thead>
+          <Table.Tbody>
+            {partitions.map((p) => (
+              <Table.Tr key={`${p.topic} ${p.partition}`}>
+                <Table.Td>
+                  <Link to={`/topics/${encodeURIComponent(p.topic)}`}>{p.topic}</Link>
+                </Table.Td>
+                <Table.Td className="number">{p.partition}</Table.Td>
+                <Table.Td className="number">{count(p.next_offset)}</Table.Td>
+                <Table.Td className="number">{count(p.first_offset)}</Table.Td>
+                <Table.Td className="number">{count(p.end_offset)}</Table.Td>
+                <Table.Td className="number">{count(p.waiting)}</Table.Td>
+                <Table.Td style={p.missed > 0 ? { color: 'var(--warn)' } : undefined}>
+                  {p.missed > 0 ? `${count(p.missed)} no longer kept` : 'none'}
+                </Table.Td>
+              </Table.Tr>
+            ))}
+          </Table.Tbody>
+        </Table>
+      </Table.ScrollContainer>
+      {partitions.length === 0 && (
+        <p className="quiet" style={{ padding: '0 16px' }}>
+          It has not delivered anything yet.
+        </p>
+      )}
+      {moving && (
+        <Moving
+          what={`the sink ${connector.name}`}
+          stands={partitions}
+          blocked={
+            !rests && <>It is at work. Pause or stop it first: what is shown must still be so when it is done.</>
+          }
+          seenAnyway
+          send={(asked, shown) => moveSink(connector.id, asked, shown)}
+          onMoved={() => void queries.invalidateQueries({ queryKey: positionsQuery(connector.id).queryKey })}
+          onClose={() => setMoving(false)}
+        />
+      )}
+    </section>
+  );
+}
+
+function Source({ connector, source }: { connector: Connector; source: Schemas['SourcePosition'] }) {
+  const queries = useQueryClient();
+  const [asking, setAsking] = useState(false);
+  const [emptyFirst, setEmptyFirst] = useState(true);
+  const changeForm = connector.definition.kind === 'source' && connector.definition.values?.form !== 'row';
+  const anew = useMutation({
+    mutationFn: () => beginAnew(connector.id, changeForm && emptyFirst),
+    onSuccess: () => {
+      setAsking(false);
+      void queries.invalidateQueries({ queryKey: positionsQuery(connector.id).queryKey });
+    },
+  });
+  const rests = ['paused', 'stopped', 'halted'].includes(connector.state);
+  const facts: [string, string][] = [
+    ['In the topics up to', source.position ?? 'nothing yet'],
+    ['Known to the system up to', source.confirmed ?? 'nothing'],
+    ['End of the system’s log', source.end],
+    ['Log kept for it', source.kept ? bytes(source.kept_bytes) : 'none'],
+    ['Slot', `${source.slot}, ${source.active ? 'being read' : 'not being read'}`],
+  ];
+  return (
+    <section className="sheet" aria-label="Positions">
+      <Group justify="space-between" px={16} py={10}>
+        <strong>Where it stands in {connector.system}’s log</strong>
+        <Button
+          variant="default"
+          size="compact-sm"
+          disabled={!rests}
+          title={rests ? undefined : 'Pause or stop it first'}
+          onClick={() => setAsking(true)}
+        >
+          Begin anew
+        </Button>
+      </Group>
+      {source.missing && source.position && (
+        <div className="note" role="alert" style={{ margin: '0 16px 12px' }}>
+          <strong>The changes from {source.missing.from} on are gone:</strong> {connector.system} no longer keeps its
+          log for this source. Up to now that reaches to {source.missing.to}. Beginning anew loads every table again and
+          closes the gap.
+        </div>
+      )}
+      <Table>
+        <Table.Tbody>
+          {facts.map(([name, value]) => (
+            <Table.Tr key={name}>
+              <Table.Th w={260}>{name}</Table.Th>
+              <Table.Td className="mono">{value}</Table.Td>
+            </Table.Tr>
+          ))}
+        </Table.Tbody>
+      </Table>
+      {asking && (
+        <ConfirmByName
+          name={connector.name}
+          title={`Begin ${connector.name} anew`}
+          action="Begin anew"
+          problem={problemOf(anew.error)}
+          busy={anew.isPending}
+          onClose={() => setAsking(false)}
+          onConfirm={() => anew.mutate()}
+        >
+          <p>
+            Its place in {connector.system}’s log is given up for a new one at its end, and all of its tables are loaded
+            again. What stands in the topics stays.
+          </p>
+          {changeForm && (
+            <Checkbox
+              label="Empty the tables first"
+              description="Whoever reads the topics empties its tables before the rows come again, so rows that were deleted meanwhile go too. Without it those stay."
+              checked={emptyFirst}
+              onChange={(e) => setEmptyFirst(e.currentTarget.checked)}
+            />
+          )}
+        </ConfirmByName>
+      )}
+    </section>
+  );
+}
