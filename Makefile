@@ -12,7 +12,7 @@ CONSOLE_SOURCES := $(shell find console/src console/index.html console/*.ts cons
 POSTGRESQL := "/usr/lib/postgresql/*/bin/initdb=postgresql-15" "cc=gcc libc6-dev"
 CHROMIUM := "/usr/bin/chromium=chromium"
 
-.PHONY: help demo demo-reset demo-empty test test-rust test-console test-e2e check bench screenshots console openapi \
+.PHONY: help demo demo-reset demo-empty test test-rust test-console test-e2e check chaos bench screenshots console openapi \
   packages-demo packages-test binary clean
 
 help:
@@ -88,6 +88,12 @@ openapi: console
 	cargo test --workspace --no-run --quiet
 	$(TARGET)/debug/gonvel openapi > docs/openapi.json.new
 	mv docs/openapi.json.new docs/openapi.json
+
+# processes killed and frozen, databases crashed, connections cut, for as long as is said; a seed repeats the decisions
+chaos: packages-test console
+	cargo test --workspace --no-run --quiet
+	GONVEL_CHAOS_SECONDS=$(or $(SECONDS_LONG),600) $(if $(SEED),GONVEL_CHAOS_SEED=$(SEED)) \
+	  cargo test --workspace --test chaos -- whatever --nocapture
 
 bench: packages-demo console
 	cargo build --release --quiet -p gonvel -p gonvel-bench

@@ -87,6 +87,19 @@ test('the main views', async ({ page, demo }) => {
     await page.evaluate(() => window.scrollTo(0, 180));
     await page.waitForTimeout(800);
   });
+  demo.sql('settlement', "ALTER TABLE bins ADD CHECK (status <> 'recalled') NOT VALID");
+  demo.sql('settlement', 'ALTER TABLE growers ALTER district SET NOT NULL');
+  demo.sql('packhouse', "UPDATE bins SET status = 'recalled' WHERE id IN (7, 41, 42, 900)");
+  demo.sql('packhouse', 'UPDATE growers SET district = NULL WHERE id = 12');
+  demo.runner('packhouse-1', 'site=packhouse');
+  await take('quarantine', '/quarantine', async () => {
+    await expect(page.getByRole('link', { name: /bins_status_check/ })).toBeVisible();
+    await expect(page.getByRole('link', { name: /column district/ })).toBeVisible();
+  });
+  await take('runners', '/runners', async () => {
+    await expect(page.getByRole('region', { name: 'packhouse-1' })).toContainText('1 lane');
+    for (const open of await page.getByRole('button', { name: 'What it carries' }).all()) await open.click();
+  });
   await take('connections', '/connections', async () => {
     await page.getByRole('button', { name: 'Test' }).first().click();
     await expect(page.getByText(/Answered in/)).toBeVisible();

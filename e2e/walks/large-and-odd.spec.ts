@@ -51,6 +51,7 @@ test('every view is accessible in light and dark', async ({ page }) => {
     '/quarantine',
     '/runners',
     `/connectors/${connectors[0]?.id}/log`,
+    `/connectors/${connectors[0]?.id}/positions`,
     `/connectors/${connectors[0]?.id}/history`,
     '/connections',
     '/connectors/new',

@@ -51,7 +51,7 @@ async fn write(url: String, seed: u64, stop: tokio::sync::watch::Receiver<bool>)
                 ),
                 5 => format!("DELETE FROM bins WHERE id = {id}"),
                 6 => format!("UPDATE bins SET id = id + 10000 WHERE id = {id}"),
-                7 => format!("BEGIN; DELETE FROM bins WHERE id < 50; UPDATE lines SET price = 0; ROLLBACK"),
+                7 => "BEGIN; DELETE FROM bins WHERE id < 50; UPDATE lines SET price = 0; ROLLBACK".to_owned(),
                 8 => format!(
                     "BEGIN; INSERT INTO lines VALUES ({step}, {id}) ON CONFLICT DO NOTHING; UPDATE bins SET room = -1 WHERE id = {id}; COMMIT"
                 ),
@@ -110,7 +110,7 @@ async fn whatever_is_killed_frozen_or_cut_nothing_is_lost_or_doubled() {
     let port = free_port().unwrap();
     let serve = async || Gonvel::serve_at(&own_url, folder.path(), port, "inside").await;
     let runner = |name: &str| Gonvel::runner(&own_url, folder.path(), name, None);
-    let mut processes = vec![serve().await, runner("one"), runner("two")];
+    let mut processes = [serve().await, runner("one"), runner("two")];
     build_flow(&processes[0], &systems, &systems_way).await;
     let (stop, stopped) = tokio::sync::watch::channel(false);
     let writing = tokio::spawn(write(systems.url("packhouse"), seed, stopped));

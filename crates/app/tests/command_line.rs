@@ -213,3 +213,100 @@ async fn schemas_by_command() {
     shell.text("schema delete a_note", None);
     shell.text("schema delete room", None);
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_fleet_by_command() {
+    let cluster = TestCluster::start(&["gonvel", "packhouse", "settlement"]).await;
+    let packhouse = cluster.connect("packhouse").await.unwrap();
+    packhouse
+        .batch_execute("CREATE TABLE bins (id int PRIMARY KEY, grade text); INSERT INTO bins SELECT n, 'first' FROM generate_series(1, 9) n")
+        .await
+        .unwrap();
+    let settlement = cluster.connect("settlement").await.unwrap();
+    settlement.batch_execute("CREATE TABLE bins (id int PRIMARY KEY CHECK (id <> 7), grade text)").await.unwrap();
+    let folder = tempfile::tempdir().unwrap();
+    let gonvel = Gonvel::serve(&cluster, folder.path(), free_port().unwrap()).await;
+    let shell = Shell { server: gonvel.base.trim_end_matches("/api/v1").to_owned(), home: tempfile::tempdir().unwrap() };
+    let mut ids = vec![];
+    for name in ["packhouse", "settlement"] {
+        let body = serde_json::json!({"name": name, "host": "127.0.0.1", "port": cluster.port, "database": name,
+            "user": gonvel_stand_ins::postgres_cluster::OWNER, "password": cluster.password});
+        ids.push(gonvel.post("/connections", body).await["id"].clone());
+    }
+    let tables = serde_json::json!([{"schema": "public", "table": "bins", "topic": "packhouse.bins"}]);
+    for (name, definition) in [
+        (
+            "packhouse-changes",
+            serde_json::json!({"kind": "source", "connection": ids[0], "tables": tables, "partitions": 1}),
+        ),
+        ("settlement-tables", serde_json::json!({"kind": "sink", "connection": ids[1], "topics": tables})),
+    ] {
+        gonvel.post("/connectors", serde_json::json!({"name": name, "definition": definition, "start": true})).await;
+    }
+    let until = |line: &str, seen: &dyn Fn(&Value) -> bool| {
+        let start = std::time::Instant::now();
+        loop {
+            let found = shell.json(line);
+            if seen(&found) {
+                return found;
+            }
+            assert!(start.elapsed() < std::time::Duration::from_secs(20), "{line}: {found:#}");
+            std::thread::sleep(std::time::Duration::from_millis(100));
+        }
+    };
+    until("connector list", &|all| all[1]["quarantined"] == 1 && all[1]["state"] == "following");
+
+    let runners = shell.text("fleet runners", None);
+    assert!(runners.contains("runner-1") && runners.contains("carries"), "{runners}");
+    let causes = shell.json("quarantine causes");
+    assert_eq!((&causes[0]["name"], &causes[0]["waiting"]), (&"settlement-tables".into(), &1.into()));
+    assert!(shell.text("quarantine list --connector settlement-tables", None).contains("constraint bins_id_check"));
+    assert_eq!(shell.fails("quarantine list --cause nothing", "is no cause"), 4);
+    assert_eq!(shell.fails("quarantine list --state lost", "waiting, asked, delivered"), 4);
+    assert_eq!(shell.fails("quarantine show 99", "record 99"), 3);
+    // a value is mended by the schema that wrote it
+    assert_eq!(shell.fails("quarantine mend 1 '{\"change\": 7}'", "at $"), 4);
+    assert_eq!(shell.fails("quarantine mend 1 '{'", "is no JSON"), 2);
+    let mut value = shell.json("quarantine show 1")["value"].clone();
+    value["new"]["grade"] = "second".into();
+    shell.text(&format!("quarantine mend 1 '{value}'"), None);
+    settlement.batch_execute("ALTER TABLE bins DROP CONSTRAINT bins_id_check").await.unwrap();
+    assert_eq!(shell.json("quarantine retry --connector settlement-tables")["records"], 1);
+    until("quarantine list --state delivered", &|kept| kept[0]["state"] == "delivered");
+    let row = settlement.query_one("SELECT grade FROM bins WHERE id = 7", &[]).await.unwrap();
+    assert_eq!(row.get::<_, &str>(0), "second");
+    assert_eq!(shell.json("quarantine discard 1 --reason 'too late'")["records"], 0);
+
+    // what is moved is shown first, and only while it rests
+    assert_eq!(shell.json("connector positions settlement-tables")["partitions"][0]["next_offset"], 9);
+    assert!(shell.text("connector move settlement-tables --earliest", None).contains("Nothing was moved"));
+    assert_eq!(shell.fails("connector move settlement-tables --earliest --yes", "is at work"), 4);
+    assert_eq!(shell.fails("connector move packhouse-changes --latest --yes", "begin anew"), 4);
+    let preview = shell.json("connector stop --all --preview");
+    assert!(preview[1]["changes"] == true && preview[1]["says"].as_str().unwrap().contains("topics"), "{preview:#}");
+    until("connector list", &|all| all[1]["state"] == "following");
+    shell.text("connector stop settlement-tables", None);
+    until("connector list", &|all| all[1]["state"] == "stopped");
+    shell.text("connector move settlement-tables --by -3 --yes", None);
+    assert_eq!(shell.json("connector positions settlement-tables")["partitions"][0]["waiting"], 3);
+    assert_eq!(shell.fails("connector restart settlement-tables", "does not run"), 4);
+    shell.text("connector start settlement-tables", None);
+    until("connector positions settlement-tables", &|p| p["partitions"][0]["waiting"] == 0);
+    shell.text("connector restart settlement-tables --lane 0", None);
+    assert_eq!(shell.fails("connector restart settlement-tables --lane 5", "lane 5"), 3);
+    assert_eq!(shell.fails("connector start nowhere", "no connector nowhere"), 3);
+    let history = shell.json("connector history settlement-tables");
+    let deeds: Vec<&str> = history.as_array().unwrap().iter().rev().map(|d| d["what"].as_str().unwrap()).collect();
+    assert_eq!(deeds, ["made and started", "stopped", "moved", "started", "started anew"]);
+    let log = shell.text("connector log settlement-tables --level warning --text quarantine", None);
+    assert!(log.contains("a record went into quarantine") && log.lines().all(|l| !l.contains(" info ")), "{log}");
+    assert!(!log.contains(&cluster.password));
+
+    assert!(shell.text("connector begin-anew packhouse-changes", None).contains("Say --yes"));
+    assert_eq!(shell.fails("connector begin-anew packhouse-changes --yes", "is at work"), 4);
+    assert_eq!(shell.fails("fleet forget runner-1", "is alive"), 4);
+    assert_eq!(shell.fails("fleet drain runner-9", "runner runner-9"), 3);
+    shell.text("fleet drain runner-1", None);
+    assert!(shell.text("fleet runners", None).contains("being emptied"));
+    shell.text("fleet drain runner-1 --undo", None);
+}

@@ -6,9 +6,11 @@ mod append;
 mod backlog;
 mod capture;
 mod huge;
+mod idle;
 mod latency;
 mod loading;
 mod log;
+mod poison;
 mod report;
 mod schemas;
 mod served;
@@ -30,7 +32,7 @@ struct Arguments {
     only: Option<String>,
 }
 
-const ALL: [&str; 19] = [
+const ALL: [&str; 21] = [
     "append",
     "producers",
     "producers-sessions",
@@ -50,6 +52,8 @@ const ALL: [&str; 19] = [
     "schema-codec",
     "schema-validate",
     "schema-registry",
+    "poisoned",
+    "idle-fleet",
 ];
 
 async fn one(name: &str) -> Result<Measured, Box<dyn Error>> {
@@ -73,6 +77,8 @@ async fn one(name: &str) -> Result<Measured, Box<dyn Error>> {
         "schema-codec" => schemas::codec(),
         "schema-validate" => schemas::validate(),
         "schema-registry" => schemas::registry().await,
+        "poisoned" => poison::run().await,
+        "idle-fleet" => idle::run().await,
         other => Err(format!("there is no benchmark {other}: choose one of {}", ALL.join(", ")).into()),
     }
 }

@@ -145,7 +145,7 @@ pub async fn list() -> Outcome<Measured> {
 }
 
 /// Processor time of a process, in seconds.
-fn processor(pid: &str) -> Option<f64> {
+pub fn processor(pid: &str) -> Option<f64> {
     let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
     let after = stat.rsplit(')').next()?;
     let fields: Vec<&str> = after.split_whitespace().collect();

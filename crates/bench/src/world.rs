@@ -38,9 +38,18 @@ pub struct World {
 impl World {
     /// Starts one; its commits wait for the disk.
     pub async fn start(databases: &[&str]) -> Outcome<Self> {
+        Self::start_with(databases, &[]).await
+    }
+
+    /// The same with settings of its own.
+    pub async fn start_with(databases: &[&str], settings: &[&str]) -> Outcome<Self> {
         let home = tempfile::Builder::new().prefix("gonvel-bench").tempdir_in("/tmp")?;
         fs::set_permissions(home.path(), fs::Permissions::from_mode(0o755))?;
-        let options = ClusterOptions { home: home.path().into(), port: free_port()?, settings: vec![] };
+        let options = ClusterOptions {
+            home: home.path().into(),
+            port: free_port()?,
+            settings: settings.iter().map(|s| (*s).to_owned()).collect(),
+        };
         let cluster = Cluster::start(&options).await?;
         cluster.ensure_database("gonvel").await?;
         for name in databases {
@@ -61,7 +70,11 @@ impl World {
         Fleet::start(Services::of(&Arc::new(self.database.clone()), runner))
     }
 
-    async fn connection(&self, database: &str) -> Outcome<Uuid> {
+    /// The connection to a database, made if it is not there.
+    pub async fn connection(&self, database: &str) -> Outcome<Uuid> {
+        if let Some(there) = self.database.connections().await?.into_iter().find(|c| c.name == database) {
+            return Ok(there.id);
+        }
         let address = DatabaseAddress::new("127.0.0.1", self.cluster.port, database, OWNER, &self.cluster.password);
         let input = ConnectionInput { name: ConnectionName::parse(database)?, address };
         Ok(self.database.create_connection(&input).await?.id)
@@ -90,7 +103,7 @@ impl World {
             schema: "public".into(),
             table: (*t).into(),
         });
-        self.connector("sink", SinkDefinition::of(connection, topics.collect()).into()).await
+        self.connector(&format!("sink-{database}"), SinkDefinition::of(connection, topics.collect()).into()).await
     }
 
     /// Waits until a connector is in a state.

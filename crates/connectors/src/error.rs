@@ -32,6 +32,8 @@ pub enum ConnectorError {
     BadRecord {
         /// What was found, with the record's place.
         finding: String,
+        /// Which of the rows that were copied together it was, from 1, if that is known.
+        copied_line: Option<usize>,
     },
     /// Another runner holds the lane.
     #[error("another runner carries this lane now: this one has stopped writing")]
@@ -54,6 +56,11 @@ impl ConnectorError {
             *statement = Some(text.into());
         }
         self
+    }
+
+    /// A record that cannot be handled.
+    pub fn bad_record(finding: impl Into<String>) -> Self {
+        Self::BadRecord { finding: finding.into(), copied_line: None }
     }
 
     /// Something that may pass.

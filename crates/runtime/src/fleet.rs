@@ -117,6 +117,7 @@ impl Fleet {
             leases: Leases::default(),
             running: HashMap::new(),
             removing: HashMap::new(),
+            shared: None,
         };
         let task = Some(tokio::spawn(supervisor.run(stopped)));
         Self { nudge, stop, task }
@@ -164,6 +165,8 @@ struct Supervisor {
     leases: Leases,
     running: HashMap<Key, Running>,
     removing: HashMap<ConnectorId, JoinHandle<()>>,
+    /// When lanes were last shared out.
+    shared: Option<Instant>,
 }
 
 impl Supervisor {
@@ -191,7 +194,8 @@ impl Supervisor {
                 Err(error) => tracing::warn!(%error, "the runner could not say that it is alive"),
             }
             tokio::select! {
-                () = self.nudge.notified() => {}
+                // something changed: what is new needs a place
+                () = self.nudge.notified() => self.shared = None,
                 () = tokio::time::sleep(LOOK) => {}
                 _ = stopped.changed() => {}
             }
@@ -217,7 +221,10 @@ impl Supervisor {
     }
 
     async fn look(&mut self) -> Result<(), PortError> {
-        self.services.runners.share_out().await?;
+        if self.shared.is_none_or(|at| at.elapsed() >= BEAT) {
+            self.services.runners.share_out().await?;
+            self.shared = Some(Instant::now());
+        }
         let assigned = self.services.runners.assigned(&self.heartbeat.name).await?;
         let wanted: HashMap<Key, Assigned> = assigned.iter().map(|a| ((a.connector, a.lane), *a)).collect();
         self.running.retain(|_, lane| !lane.task.is_finished());

@@ -265,8 +265,8 @@ impl Reader {
                 return Ok(false);
             }
             Ok(kind) => Some(kind),
-            Err(Failure::Connector(ConnectorError::BadRecord { finding })) => {
-                let Some(names) = &self.aside else { return Err(ConnectorError::BadRecord { finding }.into()) };
+            Err(Failure::Connector(ConnectorError::BadRecord { finding, .. })) => {
+                let Some(names) = &self.aside else { return Err(ConnectorError::bad_record(finding).into()) };
                 let name = names[topic].clone();
                 self.put_aside((at, offset), record, finding, name, gathering).await?;
                 None
@@ -383,7 +383,7 @@ impl Reader {
                     unread.push((asked.id, "a truncate is not tried again: load the table again".into()))
                 }
                 Ok(_) => {}
-                Err(Failure::Connector(ConnectorError::BadRecord { finding })) => {
+                Err(Failure::Connector(ConnectorError::BadRecord { finding, .. })) => {
                     gathering.open = None;
                     unread.push((asked.id, finding));
                 }
@@ -399,7 +399,7 @@ impl Reader {
             return Ok(form.clone());
         }
         let text = self.schemas.schema_text(schema).await?;
-        let form = ReadForm::from_value_text(&text).map_err(|e| ConnectorError::BadRecord { finding: e.to_string() })?;
+        let form = ReadForm::from_value_text(&text).map_err(|e| ConnectorError::bad_record(e.to_string()))?;
         let form = Arc::new(form);
         self.forms.insert(schema, form.clone());
         Ok(form)
@@ -558,5 +558,5 @@ pub(crate) fn key_data(key: &[u8]) -> Bytes {
 
 fn not_a_change(at: TopicPartition, offset: i64, finding: &str) -> Failure {
     let place = format!("offset {offset} of partition {}", at.partition.0);
-    ConnectorError::BadRecord { finding: format!("{place} is not a change ({finding})") }.into()
+    ConnectorError::bad_record(format!("{place} is not a change ({finding})")).into()
 }

@@ -129,6 +129,32 @@ describe('the builder', () => {
     }
   });
 
+  it('says where it runs and what happens when it fails only where that is not as usual', () => {
+    const sink = after(
+      begin('sink', ['packhouse.bins']),
+      { type: 'system', system: settlement },
+      { type: 'name', name: 'mine' },
+    );
+    expect(definitionOf(sink)).not.toHaveProperty('placing');
+    expect(definitionOf(sink)).not.toHaveProperty('failing');
+    const near = after(
+      sink,
+      { type: 'placing', set: { only_where: { site: 'packhouse' }, lanes: 3 } },
+      { type: 'failing', set: { records: 'halt', most_tries: 9 } },
+    );
+    const definition = definitionOf(near);
+    expect(definition).toMatchObject({
+      placing: { only_where: { site: 'packhouse' }, lanes: 3 },
+      failing: { records: 'halt', most_tries: 9 },
+    });
+    expect(definition && draftOf('mine', definition, [settlement])).toEqual(near);
+    expect(missing(after(near, { type: 'placing', set: { only_where: { site: 'the packhouse' } } }), [])).toContain(
+      'is no label',
+    );
+    // whole transactions need one lane
+    expect(after(near, { type: 'writes', set: { whole_transactions: true } }).placing.lanes).toBe(1);
+  });
+
   it('marks deleted rows among current ones only', () => {
     const marked = reduce(begin('sink'), { type: 'writes', set: { deletes: 'marked' } });
     expect(marked).toMatchObject({ writes: { deletes: 'marked' } });

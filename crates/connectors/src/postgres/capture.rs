@@ -583,9 +583,8 @@ fn push_cell(
         builder.new_unchanged(index);
         return Ok(());
     }
-    let value = value_of(ty, cell, scratch).map_err(|e| ConnectorError::BadRecord {
-        finding: format!("{}.{}: {e}", shape.qualified(), shape.columns[index].name),
-    })?;
+    let value = value_of(ty, cell, scratch)
+        .map_err(|e| ConnectorError::bad_record(format!("{}.{}: {e}", shape.qualified(), shape.columns[index].name)))?;
     let pushed = if image == Image::New { builder.new_value(index, value) } else { builder.old_value(index, value) };
     pushed.map_err(|e| ConnectorError::Defect(e.to_string()))
 }

@@ -213,5 +213,10 @@ pub fn explain_write(error: &tokio_postgres::Error, table: &str) -> ConnectorErr
     let table = table.replace('"', "");
     let column = refusal.column().map(|c| format!(", column {c}")).unwrap_or_default();
     let constraint = refusal.constraint().map(|c| format!(", constraint {c}")).unwrap_or_default();
-    ConnectorError::BadRecord { finding: format!("{table}{column}{constraint}: {} ({code}): {remedy}", refusal.message()) }
+    // "COPY bins, line 7: …"
+    let line = refusal.where_().and_then(|w| w.strip_prefix("COPY ")?.split_once(", line ")?.1.split([':', ',']).next());
+    ConnectorError::BadRecord {
+        finding: format!("{table}{column}{constraint}: {} ({code}): {remedy}", refusal.message()),
+        copied_line: line.and_then(|l| l.trim().parse().ok()),
+    }
 }

@@ -102,7 +102,7 @@ fn record(
         let value = match text {
             None => Value::Null,
             Some(text) => values::read(column.ty, text.as_bytes(), &mut scratch)
-                .map_err(|e| ConnectorError::BadRecord { finding: format!("{}.{}: {e}", shape.qualified(), column.name) })?,
+                .map_err(|e| ConnectorError::bad_record(format!("{}.{}: {e}", shape.qualified(), column.name)))?,
         };
         builder.new_value(index, value).map_err(|e| defect(&e))?;
     }

@@ -1,10 +1,11 @@
 //! Finding the few changes of a round that the target refuses: all others are written.
 
+use gonvel_core::connector::TargetRows;
 use gonvel_core::fold::Place;
 
 use super::apply::Statements;
-use super::client::explain;
-use super::sink::{PgSink, Round, TopicChanges};
+use super::client::{explain, explain_write};
+use super::sink::{PgSink, Round, TopicChanges, fold_all};
 use crate::error::ConnectorError;
 
 /// A change that the target refuses.
@@ -16,6 +17,16 @@ pub struct Refused {
     pub change: usize,
     /// What was found, and what to do.
     pub finding: String,
+}
+
+/// What came of trying a part.
+enum Attempt {
+    Written,
+    Refused {
+        finding: String,
+        /// The change that was refused, if the server told which.
+        at: Option<usize>,
+    },
 }
 
 impl PgSink {
@@ -32,54 +43,77 @@ impl PgSink {
             self.prepare(changes).await?;
         }
         self.open = true;
-        self.command("BEGIN").await?;
+        self.command("BEGIN; SAVEPOINT part").await?;
         let mut refused = Vec::new();
         for (part, changes) in round.topics.iter().enumerate() {
             // what is still to be written, the first on top
-            let mut ranges = vec![0..changes.changes.len()];
+            let all = 0..changes.changes.len();
+            let mut ranges = vec![all];
             while let Some(range) = ranges.pop() {
-                match self.attempt(changes, range.clone()).await {
-                    Ok(()) => {}
-                    Err(ConnectorError::BadRecord { finding }) => {
-                        if range.len() <= 1 {
-                            refused.push(Refused { part, change: range.start, finding });
-                            continue;
-                        }
-                        let middle = range.start + range.len() / 2;
-                        ranges.push(middle..range.end);
-                        ranges.push(range.start..middle);
-                    }
-                    Err(error) => return Err(error),
+                let Attempt::Refused { finding, at } = self.attempt(changes, range.clone()).await? else { continue };
+                if range.len() <= 1 {
+                    refused.push(Refused { part, change: range.start, finding });
+                    continue;
                 }
+                // where the server told which row it was, what is before it and after it is tried as a whole
+                let place = at.map_or(range.start + range.len() / 2, |at| range.start + at);
+                ranges.push(place..range.end);
+                if at.is_some() {
+                    ranges.pop();
+                    ranges.push(place + 1..range.end);
+                    ranges.push(place..place + 1);
+                }
+                ranges.push(range.start..place);
             }
         }
         Ok(refused)
     }
 
-    async fn attempt(&self, changes: &TopicChanges, range: std::ops::Range<usize>) -> Result<(), ConnectorError> {
+    async fn attempt(&self, changes: &TopicChanges, range: std::ops::Range<usize>) -> Result<Attempt, ConnectorError> {
         if range.is_empty() {
-            return Ok(());
+            return Ok(Attempt::Written);
         }
-        self.command("SAVEPOINT part").await?;
-        let outcome = self.apply_changes(changes, &changes.changes[range]).await;
+        let part = &changes.changes[range];
+        let applied = self.apply_changes(changes, part).await;
         // a constraint that is checked at the commit would refuse the whole round then: it speaks now
-        let outcome = match outcome {
-            Ok(()) => self.check_now(changes).await,
+        let outcome = match applied {
+            Ok(()) => self.keep_part(changes).await,
             refused => refused,
         };
-        match &outcome {
-            Ok(()) => self.command("RELEASE SAVEPOINT part").await?,
-            Err(ConnectorError::BadRecord { .. }) => self.command("ROLLBACK TO SAVEPOINT part").await?,
-            Err(_) => {}
+        match outcome {
+            Ok(()) => Ok(Attempt::Written),
+            Err(ConnectorError::BadRecord { finding, copied_line }) => {
+                self.command("ROLLBACK TO SAVEPOINT part").await?;
+                let at = copied_line.and_then(|line| self.copied(changes, part, line));
+                Ok(Attempt::Refused { finding, at })
+            }
+            Err(error) => Err(error),
         }
-        outcome
     }
 
-    async fn check_now(&self, changes: &TopicChanges) -> Result<(), ConnectorError> {
+    /// Which change of a part was a line of its copied rows, as far as all of them were copied at once.
+    fn copied(&self, changes: &TopicChanges, part: &[(Place, bytes::Bytes)], line: usize) -> Option<usize> {
+        let index = line.checked_sub(1)?;
+        match self.settings.writes.rows {
+            TargetRows::Current => {
+                let segments = fold_all(&changes.batches, part);
+                let [segment] = segments.as_slice() else { return None };
+                let place = segment.inserts.get(index)?;
+                part.iter().position(|(p, _)| p == place)
+            }
+            TargetRows::Appended | TargetRows::Changes => (index < part.len()).then_some(index),
+            TargetRows::History => None,
+        }
+    }
+
+    /// Makes a part that was written stay, and begins the next.
+    async fn keep_part(&self, changes: &TopicChanges) -> Result<(), ConnectorError> {
         let (_, topic) = &self.settings.topics[changes.topic];
         let table = format!("{}.{}", topic.schema, topic.table);
-        let checked = self.client.batch_execute("SET CONSTRAINTS ALL IMMEDIATE; SET CONSTRAINTS ALL DEFERRED").await;
-        checked.map_err(|e| super::client::explain_write(&e, &table))
+        let kept = self.client.batch_execute(
+            "SET CONSTRAINTS ALL IMMEDIATE; SET CONSTRAINTS ALL DEFERRED; RELEASE SAVEPOINT part; SAVEPOINT part",
+        );
+        kept.await.map_err(|e| explain_write(&e, &table))
     }
 
     async fn command(&self, text: &str) -> Result<(), ConnectorError> {

@@ -293,7 +293,7 @@ impl PgSink {
     }
 }
 
-fn fold_all(batches: &[ChangeBatch], changes: &[(Place, Bytes)]) -> Vec<Segment> {
+pub(super) fn fold_all(batches: &[ChangeBatch], changes: &[(Place, Bytes)]) -> Vec<Segment> {
     fold(batches, changes.iter().map(|(place, key)| (*place, key.as_ref())))
 }
 

@@ -42,7 +42,8 @@ pub async fn ensure_own_tables(client: &Client) -> Result<(), ConnectorError> {
     }
     client
         .batch_execute(&format!(
-            "SELECT pg_advisory_lock(8470);
+            // held to the commit: whoever waits for it then sees what was made
+            "BEGIN; SELECT pg_advisory_xact_lock(8470);
              CREATE SCHEMA IF NOT EXISTS {OWN_SCHEMA};
              CREATE TABLE IF NOT EXISTS {OWN_SCHEMA}.sink_positions (
                 connector uuid NOT NULL, topic bigint NOT NULL, partition int NOT NULL,
@@ -51,7 +52,7 @@ pub async fn ensure_own_tables(client: &Client) -> Result<(), ConnectorError> {
              ALTER TABLE {OWN_SCHEMA}.sink_positions ADD COLUMN IF NOT EXISTS at_truncate bigint;
              CREATE TABLE IF NOT EXISTS {OWN_SCHEMA}.sink_retried (
                 connector uuid NOT NULL, id bigint NOT NULL, PRIMARY KEY (connector, id));
-             SELECT pg_advisory_unlock(8470)"
+             COMMIT"
         ))
         .await
         .map_err(|e| explain(&e, "making Gonvel's own tables in the target"))

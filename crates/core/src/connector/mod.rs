@@ -300,6 +300,7 @@ mod tests {
     use uuid::Uuid;
 
     use super::*;
+    use crate::failure::Kind;
     use crate::table_patterns::TablePatterns;
 
     fn check(tables: &[(&str, &str)], partitions: i32) -> Result<ValidConnector, DefinitionError> {
@@ -367,6 +368,44 @@ mod tests {
         let mut sink = SinkDefinition::of(Uuid::nil(), vec![topic]);
         (sink.writes.rows, sink.writes.deletes) = (TargetRows::History, Deletes::Marked);
         assert!(valid(sink).unwrap_err().to_string().contains("applied or ignored"));
+    }
+
+    #[test]
+    fn where_it_runs_and_what_happens_when_it_fails_is_checked() {
+        let topic = DeliveredTopic { topic: "bins".into(), schema: "public".into(), table: "bins".into() };
+        let sink = || SinkDefinition::of(Uuid::nil(), vec![topic.clone()]);
+        type Change = fn(&mut SinkDefinition);
+        let cases: [(Change, &str); 7] = [
+            (|s| s.placing.weight = 0, "weight is 0: give a number from 1 to 1000"),
+            (|s| s.placing.lanes = 65, "lanes is 65"),
+            (|s| s.failing.kept_days = 0, "kept_days is 0"),
+            (|s| s.failing.most_tries = Some(0), "most_tries is 0"),
+            (
+                |s| drop(s.placing.only_where.insert("site".into(), "the packhouse".into())),
+                "site=the packhouse cannot be named so",
+            ),
+            (|s| (s.placing.lanes, s.writes.whole_transactions) = (2, true), "one lane"),
+            (|s| (s.writes.rows, s.writes.deletes) = (TargetRows::Changes, Deletes::Marked), "current rows"),
+        ];
+        for (change, part) in cases {
+            let mut changed = sink();
+            change(&mut changed);
+            let error = valid(changed).unwrap_err().to_string();
+            assert!(error.contains(part), "{error}");
+        }
+        let mut source = SourceDefinition::of(Uuid::nil(), vec![CapturedTable::whole("public", "bins", "bins")], 1);
+        source.placing.lanes = 2;
+        assert!(valid(source).unwrap_err().to_string().contains("a source has one lane"));
+
+        // a login that is refused is given up by itself, a lost connection only where that is said
+        let usual = Failing::default();
+        assert!(!usual.gives_up(Kind::Connection, 1_000, 10_000) && !usual.gives_up(Kind::Login, 4, 10_000));
+        assert!(usual.gives_up(Kind::Login, 5, 0));
+        let limited = Failing { most_tries: Some(9), most_minutes: Some(30), ..usual };
+        assert!(
+            limited.gives_up(Kind::Full, 9, 0) && limited.gives_up(Kind::Busy, 1, 30) && limited.gives_up(Kind::Login, 5, 0)
+        );
+        assert!(!limited.gives_up(Kind::Full, 8, 29));
     }
 
     #[test]

@@ -362,3 +362,32 @@ pub trait FleetStore: Send + Sync {
     /// [`PortError::TryAgain`].
     async fn remove_connector(&self, connector: ConnectorId) -> Result<(), PortError>;
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lanes_together_are_as_grave_as_the_gravest_and_add_up() {
+        let lane = |state: State, rate_per_s: f64, lag: Option<i64>, inserts: u64| {
+            let mut status = LaneStatus { rate_per_s, lag_records: lag, ..LaneStatus::entering(state, 5) };
+            let counts = KindCounts { insert: inserts, ..KindCounts::default() };
+            let progress = TableProgress { counts, other_end: "public.bins".into(), ..TableProgress::default() };
+            status.tables.insert("packhouse.bins".into(), progress);
+            status.notes = vec!["a column is missing".into()];
+            status
+        };
+        let mut halted = lane(State::Halted, 0.0, Some(90), 1);
+        halted.reason = Some("a right is missing".into());
+        let lanes = [lane(State::Following, 2.5, Some(4), 10), halted, lane(State::Following, 1.5, None, 100)];
+        let together = LaneStatus::together(&lanes).unwrap();
+        assert_eq!((together.state, together.reason.as_deref()), (State::Halted, Some("a right is missing")));
+        assert_eq!((together.rate_per_s, together.lag_records), (4.0, Some(94)));
+        assert_eq!(together.tables["packhouse.bins"].counts.insert, 111);
+        assert_eq!(together.notes.len(), 1, "one note of all lanes is told once");
+        // whichever comes first
+        let other = LaneStatus::together(lanes.iter().rev()).unwrap();
+        assert_eq!((other.state, other.tables, other.lag_records), (together.state, together.tables, together.lag_records));
+        assert!(LaneStatus::together([]).is_none());
+    }
+}

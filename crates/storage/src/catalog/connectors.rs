@@ -223,9 +223,12 @@ impl Database {
                 None => diesel::update(of).set(set).execute(c).await?,
                 Some(lane) => diesel::update(of.filter(lanes::lane.eq(lane))).set(set).execute(c).await?,
             };
+            if changed == 0 {
+                return Ok(false);
+            }
             let detail = lane.map(|l| format!("lane {l}"));
             history::note_on(c, Deed { connector: id, who, what: "started anew", detail: detail.as_deref() }).await?;
-            Ok(changed > 0)
+            Ok(true)
         });
         if restarted.await.map_err(failed("starting lanes anew"))? {
             return Ok(());

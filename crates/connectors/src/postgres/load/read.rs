@@ -197,7 +197,7 @@ impl RowReader {
     /// Takes one row, whose fields are at `places` of the data.
     fn row(&mut self, data: &[u8], is_binary: bool) -> Result<(), ConnectorError> {
         let shape = self.builder.table().clone();
-        let bad = |finding: String| ConnectorError::BadRecord { finding };
+        let bad = |finding: String| ConnectorError::bad_record(finding);
         if self.places.len() != shape.columns.len() + 1 {
             return Err(bad(format!("a row of {} has {} fields", shape.qualified(), self.places.len())));
         }
