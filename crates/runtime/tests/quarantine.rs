@@ -210,3 +210,61 @@ async fn a_record_that_is_no_change_waits_and_its_neighbours_go_on() {
     assert_eq!((gone[0].settled_by.as_deref(), gone[0].reason.as_deref()), (Some("grower"), Some("a test of the scale")));
     fleet.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn whatever_is_refused_meanwhile_the_target_is_the_source_once_all_is_tried_again() {
+    let (world, source, target) = begin(400).await;
+    target
+        .batch_execute("CREATE TABLE bins (id bigint PRIMARY KEY, weight_kg int CHECK (weight_kg % 7 <> 3), grade text)")
+        .await
+        .unwrap();
+    let sink = flow(&world, 4, |sink| {
+        sink.placing.lanes = 2;
+        (sink.failing.most_in_a_row, sink.failing.most_a_minute) = (100_000, 100_000);
+    })
+    .await;
+    let fleet = world.fleet();
+    // every kind of change, of which about one in seven is refused; the same keys again and again
+    let mut seed = 0x9e37_79b9_u64;
+    let mut roll = |sides: u64| {
+        seed ^= seed << 13;
+        seed ^= seed >> 7;
+        seed ^= seed << 17;
+        seed % sides
+    };
+    for step in 0..600 {
+        let (id, weight) = (roll(450), roll(1_000));
+        let statement = match roll(8) {
+            0 => format!("INSERT INTO bins VALUES ({id}, {weight}, 'new') ON CONFLICT DO NOTHING"),
+            1 => format!("DELETE FROM bins WHERE id = {id}"),
+            2 => format!("UPDATE bins SET id = id + 1000 WHERE id = {id}"),
+            3 => format!("UPDATE bins SET weight_kg = weight_kg + 1 WHERE id BETWEEN {id} AND {}", id + roll(40)),
+            4 => format!(
+                "BEGIN; UPDATE bins SET weight_kg = 3 WHERE id = {id}; UPDATE bins SET weight_kg = 4 WHERE id = {id}; COMMIT"
+            ),
+            _ => format!("UPDATE bins SET weight_kg = {weight}, grade = 'g{step}' WHERE id = {id}"),
+        };
+        source.batch_execute(&statement).await.unwrap();
+        if step == 300 {
+            world.database.restart(sink, None, "").await.unwrap();
+        }
+    }
+    // what the target takes of the source is in the target as it is, whatever waits
+    let good = "(SELECT * FROM bins WHERE weight_kg % 7 <> 3)";
+    let start = Instant::now();
+    loop {
+        let (expected, found) = (support::rows(&source, good).await, support::rows(&target, "bins").await);
+        let behind: Vec<&String> = expected.iter().filter(|row| !found.contains(row)).collect();
+        if behind.is_empty() {
+            break;
+        }
+        assert!(start.elapsed() < PATIENCE, "{behind:?}");
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    assert!(!kept(&world, sink, "superseded").await.is_empty() && !kept(&world, sink, "waiting").await.is_empty());
+    target.batch_execute("ALTER TABLE bins DROP CONSTRAINT bins_weight_kg_check").await.unwrap();
+    world.database.retry(&Which::All(sink), None).await.unwrap();
+    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    assert!(kept(&world, sink, "waiting").await.is_empty());
+    fleet.stop().await;
+}

@@ -27,7 +27,11 @@ pub(crate) async fn health(State(state): State<Arc<ServerState>>) -> Response {
 
 /// Metrics in Prometheus' text form.
 pub(crate) async fn metrics(State(state): State<Arc<ServerState>>) -> Result<String, Refusal> {
+    let quarantined = state.database.quarantine_counts().await?;
     for connector in state.database.connectors().await? {
+        #[allow(clippy::cast_precision_loss, reason = "a count for a gauge")]
+        let waiting = quarantined.get(&connector.id.0).copied().unwrap_or(0) as f64;
+        metrics::gauge!("gonvel_connector_quarantined_records", "connector" => connector.name.clone()).set(waiting);
         if let Some(lane) = LaneStatus::together(connector.said()) {
             let name = connector.name.clone();
             metrics::gauge!("gonvel_connector_rate_changes_per_second", "connector" => name.clone()).set(lane.rate_per_s);

@@ -103,7 +103,7 @@ pub(crate) fn connector(connector: &Connector, system: String, quarantined: i64)
         lag_records: lane.and_then(|l| l.lag_records),
         lag_ms: lane.and_then(|l| l.lag_ms),
         position: lane.and_then(|l| l.position.clone()),
-        guarantee: if connector.definition.kind() == "source" { SOURCE_GUARANTEE } else { SINK_GUARANTEE }.into(),
+        guarantee: guarantee(&connector.definition),
         version: connector.version,
         created_at: rfc3339(connector.created_at.timestamp_micros()),
         tables,
@@ -111,6 +111,17 @@ pub(crate) fn connector(connector: &Connector, system: String, quarantined: i64)
         quarantined,
         notes: lane.map(|l| l.notes.clone()).unwrap_or_default(),
     }
+}
+
+/// What a connector guarantees, and why, in a sentence or two.
+fn guarantee(definition: &core::Definition) -> String {
+    let core::Definition::Sink(sink) = definition else { return SOURCE_GUARANTEE.into() };
+    let bad = if sink.writes.whole_transactions || sink.failing.records == core::BadRecords::Halt {
+        "It halts before a record that it cannot deliver."
+    } else {
+        "A record that it cannot deliver waits in quarantine."
+    };
+    format!("{SINK_GUARANTEE} {bad}")
 }
 
 /// The state of one lane.
@@ -135,7 +146,7 @@ fn presented_lane(connector: &Connector, lane: &CarriedLane) -> api::Lane {
 
 /// Why a connector that is to run has a lane that nobody carries.
 fn waits(connector: &Connector) -> Option<String> {
-    let wanted = matches!(connector.wish, core::Wish::Run | core::Wish::Pause);
+    let wanted = matches!(connector.wish, core::Wish::Run | core::Wish::Pause | core::Wish::Delete);
     connector.lanes.iter().filter(|_| wanted).find_map(|l| l.waits.clone())
 }
 

@@ -128,6 +128,22 @@ pub async fn ensure(
     source: &TableSchema,
     writes: Writes,
 ) -> Result<TargetTable, ConnectorError> {
+    // lanes that come to a table at one moment make and change it one after the other; an error ends the session, and the lock
+    let during = |e: tokio_postgres::Error| explain(&e, "preparing the target table");
+    let name = qualified(schema, table);
+    client.execute("SELECT pg_advisory_lock(8470, hashtext($1))", &[&name]).await.map_err(during)?;
+    let ensured = make_to_fit(client, schema, table, source, writes).await?;
+    client.execute("SELECT pg_advisory_unlock(8470, hashtext($1))", &[&name]).await.map_err(during)?;
+    Ok(ensured)
+}
+
+async fn make_to_fit(
+    client: &Client,
+    schema: &str,
+    table: &str,
+    source: &TableSchema,
+    writes: Writes,
+) -> Result<TargetTable, ConnectorError> {
     let name = qualified(schema, table);
     let wanted = wanted(source, writes);
     check_names(&wanted)?;
