@@ -89,10 +89,10 @@ openapi: console
 	$(TARGET)/debug/gonvel openapi > docs/openapi.json.new
 	mv docs/openapi.json.new docs/openapi.json
 
-# processes killed and frozen, databases crashed, connections cut, for as long as is said; a seed repeats the decisions
+# processes killed and frozen, databases crashed, connections cut: make chaos FOR=600 SEED=7 (seconds, and decisions to repeat)
 chaos: packages-test console
 	cargo test --workspace --no-run --quiet
-	GONVEL_CHAOS_SECONDS=$(or $(SECONDS_LONG),600) $(if $(SEED),GONVEL_CHAOS_SEED=$(SEED)) \
+	GONVEL_CHAOS_SECONDS=$(or $(FOR),600) $(if $(SEED),GONVEL_CHAOS_SEED=$(SEED)) \
 	  cargo test --workspace --test chaos -- whatever --nocapture
 
 bench: packages-demo console

@@ -98,7 +98,8 @@ test('the main views', async ({ page, demo }) => {
   });
   await take('runners', '/runners', async () => {
     await expect(page.getByRole('region', { name: 'packhouse-1' })).toContainText('1 lane');
-    for (const open of await page.getByRole('button', { name: 'What it carries' }).all()) await open.click();
+    const closed = page.getByRole('button', { name: 'What it carries' });
+    while ((await closed.count()) > 0) await closed.first().click();
   });
   await take('connections', '/connections', async () => {
     await page.getByRole('button', { name: 'Test' }).first().click();

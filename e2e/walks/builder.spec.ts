@@ -89,12 +89,14 @@ test('an edit says what it will do, is a version, and is taken back', async ({ p
   await expect(page.getByRole('row', { name: /public\.rooms/ }).locator('[data-kind=load]')).toHaveText('60', {
     timeout: 30_000,
   });
+  await page.getByRole('tab', { name: 'History and versions' }).click();
   const versions = page.getByRole('region', { name: 'Versions' });
   const first = versions.getByRole('listitem').filter({ hasText: /^1/ });
   await first.getByRole('button', { name: 'Look at it' }).click();
   await expect(first).toContainText('These are let go of');
   await first.getByRole('button', { name: 'Go back to version 1' }).click();
   await expect(versions).toContainText('3');
+  await page.getByRole('tab', { name: 'Now' }).click();
   await expect(page.getByRole('row', { name: /public\.rooms/ })).toHaveCount(0, { timeout: 30_000 });
   const published = "SELECT count(*) FROM pg_publication_tables WHERE tablename = 'rooms'";
   await expect.poll(() => demo.sql('packhouse', published)).toBe('0');

@@ -37,7 +37,7 @@ test('a new user carries tables from one database into another without editing t
   await page.getByRole('button', { name: 'Create and start' }).click();
 
   await expect(page.getByRole('heading', { name: 'packhouse-changes' })).toBeVisible();
-  await expect(page.getByText('following')).toBeVisible({ timeout: 60_000 });
+  await expect(page.getByText('following').first()).toBeVisible({ timeout: 60_000 });
   const bins = page.getByRole('row', { name: /public\.bins/ });
   await expect(bins.locator('[data-kind=load]')).toHaveText('120,000');
 
@@ -103,7 +103,7 @@ test('pause holds, resume goes on, and a killed server loses and repeats nothing
   await page.goto('/connectors');
   await page.getByRole('link', { name: 'settlement-tables' }).click();
   await page.getByRole('button', { name: 'Pause' }).click();
-  await expect(page.getByText('paused')).toBeVisible();
+  await expect(page.getByText('paused').first()).toBeVisible();
   demo.sql('packhouse', "UPDATE bins SET remark = 'while paused' WHERE id BETWEEN 100 AND 149");
   await page.waitForTimeout(1_000);
   expect(demo.sql('settlement', "SELECT count(*) FROM bins WHERE remark = 'while paused'")).toBe('0');
@@ -115,7 +115,7 @@ test('pause holds, resume goes on, and a killed server loses and repeats nothing
   await demo.kill();
   await expect(page.getByText('No answer')).toBeVisible();
   await demo.launch();
-  await expect(page.getByText('following')).toBeVisible({ timeout: 30_000 });
+  await expect(page.getByText('following').first()).toBeVisible({ timeout: 30_000 });
   const rows = "SELECT count(*) || ' ' || coalesce(md5(string_agg(t::text, ',' ORDER BY id)), '') FROM bins t";
   await expect.poll(() => demo.sql('settlement', rows), { timeout: 60_000 }).toBe(demo.sql('packhouse', rows));
 });
