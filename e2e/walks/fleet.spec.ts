@@ -95,11 +95,11 @@ test('runners share the lanes, are emptied, and a killed one is followed', async
   await page.getByRole('region', { name: 'runner-1' }).getByRole('button', { name: 'Let it have lanes again' }).click();
   await expect(near).toContainText('2 lanes');
   runner.kill('SIGKILL');
-  await expect(near).toContainText('gone', { timeout: 10_000 });
+  await expect(near).toContainText('gone', { timeout: 30_000 });
   await expect(page.getByRole('region', { name: 'runner-1' })).toContainText('4 lanes');
   demo.sql('packhouse', "UPDATE bins SET remark = 'followed' WHERE id = 1");
   await expect
-    .poll(() => demo.sql('settlement', 'SELECT remark FROM bins WHERE id = 1'), { timeout: 10_000 })
+    .poll(() => demo.sql('settlement', 'SELECT remark FROM bins WHERE id = 1'), { timeout: 30_000 })
     .toBe('followed');
   await near.getByRole('button', { name: 'Forget it' }).click();
   await expect(near).toBeHidden();
