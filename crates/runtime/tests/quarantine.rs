@@ -261,7 +261,9 @@ async fn whatever_is_refused_meanwhile_the_target_is_the_source_once_all_is_trie
         assert!(start.elapsed() < PATIENCE, "{behind:?}");
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
-    assert!(!kept(&world, sink, "superseded").await.is_empty() && !kept(&world, sink, "waiting").await.is_empty());
+    // how many of them were overtaken hangs on how many changes were delivered at a time
+    let all = [kept(&world, sink, "superseded").await, kept(&world, sink, "waiting").await].concat();
+    assert!(!all.is_empty(), "nothing was refused");
     target.batch_execute("ALTER TABLE bins DROP CONSTRAINT bins_weight_kg_check").await.unwrap();
     world.database.retry(&Which::All(sink), None).await.unwrap();
     world.until_equal(&source, &target, &["bins"], PATIENCE).await;
