@@ -12,7 +12,7 @@ use gonvel_core::ports::RunnerStore;
 use gonvel_runtime::{Fleet, RunnerSettings, Services};
 use support::{TABLES, World, write};
 
-const PATIENCE: Duration = Duration::from_secs(40);
+const PATIENCE: Duration = Duration::from_secs(90);
 
 fn labelled(world: &World, name: &str, labels: &[(&str, &str)], room: u32) -> Fleet {
     let labels: Labels = labels.iter().map(|(n, v)| ((*n).into(), (*v).into())).collect();
