@@ -282,6 +282,11 @@ async fn the_fleet_by_command() {
     assert!(shell.text("connector move settlement-tables --earliest", None).contains("Nothing was moved"));
     assert_eq!(shell.fails("connector move settlement-tables --earliest --yes", "is at work"), 4);
     assert_eq!(shell.fails("connector move packhouse-changes --latest --yes", "begin anew"), 4);
+    assert_eq!(shell.fails("connector move settlement-tables", "say where to"), 2);
+    // a reader may begin where a sink stands, and a source stands nowhere in a topic
+    shell.text("reader create stocktaking packhouse.bins --connector settlement-tables", None);
+    assert_eq!(shell.json("reader show stocktaking")["positions"][0]["next_offset"], 9);
+    assert_eq!(shell.fails("reader reposition stocktaking --connector packhouse-changes", "name a sink"), 4);
     let preview = shell.json("connector stop --all --preview");
     assert!(preview[1]["changes"] == true && preview[1]["says"].as_str().unwrap().contains("topics"), "{preview:#}");
     until("connector list", &|all| all[1]["state"] == "following");

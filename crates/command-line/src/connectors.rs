@@ -5,13 +5,12 @@ use std::time::Duration;
 
 use clap::{Args, Subcommand, ValueEnum};
 use gonvel_http_api::{
-    Action, ActionOutcome, ActionRequest, BeginAnew, Connector, ConnectorPositions, Deed, Line, ManyActions, Reposition,
-    State,
+    Action, ActionOutcome, ActionRequest, BeginAnew, Connector, ConnectorPositions, Deed, Line, ManyActions, State,
 };
 
 use crate::Output;
 use crate::client::{Client, CommandError};
-use crate::readers::{self, TargetArguments};
+use crate::readers::{self, MoveArguments};
 use crate::table::{Table, bytes, span};
 
 /// What to do with connectors. One is named by its name or its id.
@@ -48,19 +47,10 @@ pub enum ConnectorCommand {
     /// Move a sink that is paused or stopped. Shows first what is skipped or delivered again, and does it with --yes.
     Move {
         /// The sink.
-        connector: String,
+        sink: String,
         /// Where to.
         #[command(flatten)]
-        target: TargetArguments,
-        /// Only in this topic.
-        #[arg(long)]
-        topic: Option<String>,
-        /// Only in this partition.
-        #[arg(long, short)]
-        partition: Option<i32>,
-        /// Do it.
-        #[arg(long)]
-        yes: bool,
+        to: MoveArguments,
     },
     /// Let a source that is paused, stopped or halted begin anew: every table is loaded again.
     BeginAnew {
@@ -143,7 +133,7 @@ fn word(state: State) -> String {
 
 #[allow(clippy::cast_possible_truncation, reason = "milliseconds for people")]
 fn lag(connector: &Connector) -> String {
-    match (connector.lag_records, connector.lag_ms) {
+    match (connector.condition.lag_records, connector.lag_ms) {
         (Some(0), _) => "none".into(),
         (Some(records), Some(ms)) => format!("{records} records, {}", span(ms as i64)),
         (Some(records), None) => format!("{records} records"),
@@ -155,10 +145,10 @@ fn list_table(connectors: &Vec<Connector>) -> Table {
     let head = ["connector", "kind", "system", "state", "#changes/s", "lag", "#quarantine", "reason"];
     let mut table = Table::new(&head, "no connector");
     for c in connectors {
-        let rate = format!("{:.1}", c.rate_per_s);
+        let rate = format!("{:.1}", c.condition.rate_per_s);
         let (name, kind, system) = (c.name.clone(), c.kind.clone(), c.system.clone());
-        let (quarantined, reason) = (c.quarantined.to_string(), c.reason.clone().unwrap_or_default());
-        table.row([name, kind, system, word(c.state), rate, lag(c), quarantined, reason]);
+        let (quarantined, reason) = (c.quarantined.to_string(), c.condition.reason.clone().unwrap_or_default());
+        table.row([name, kind, system, word(c.condition.state), rate, lag(c), quarantined, reason]);
     }
     table
 }
@@ -169,11 +159,11 @@ fn lanes_table(connector: &Connector) -> Table {
         table.row([
             lane.lane.to_string(),
             lane.runner.clone().unwrap_or_else(|| "none".into()),
-            word(lane.state),
-            lane.since.clone().unwrap_or_default(),
-            format!("{:.1}", lane.rate_per_s),
-            lane.lag_records.map(|l| l.to_string()).unwrap_or_default(),
-            lane.waits.clone().or_else(|| lane.reason.clone()).unwrap_or_default(),
+            word(lane.condition.state),
+            lane.condition.since.clone().unwrap_or_default(),
+            format!("{:.1}", lane.condition.rate_per_s),
+            lane.condition.lag_records.map(|l| l.to_string()).unwrap_or_default(),
+            lane.condition.reason.clone().unwrap_or_default(),
         ]);
     }
     table
@@ -298,20 +288,9 @@ pub(crate) async fn run(client: &Client, command: ConnectorCommand) -> Result<()
             let positions: ConnectorPositions = client.get(&format!("/connectors/{}/positions", found.id), &[]).await?;
             client.print(&positions, positions_table)
         }
-        ConnectorCommand::Move { connector, target, topic, partition, yes } => {
-            let target = target.target();
-            let target = target
-                .ok_or_else(|| CommandError::Usage("say where to: --earliest, --latest, --time, --offset or --by".into()))?;
-            let found = find(client, &connector).await?;
-            let path = format!("/connectors/{}/positions", found.id);
-            readers::move_after_a_look(
-                client,
-                &path,
-                Reposition { target, topic, partition, confirmed: None },
-                &connector,
-                yes,
-            )
-            .await
+        ConnectorCommand::Move { sink, to } => {
+            let found = find(client, &sink).await?;
+            readers::move_after_a_look(client, &format!("/connectors/{}/positions", found.id), to, &sink).await
         }
         ConnectorCommand::BeginAnew { connector, empty_first, yes } => {
             let found = find(client, &connector).await?;

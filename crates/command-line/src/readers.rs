@@ -5,6 +5,7 @@ use gonvel_http_api::{ConfirmedMove, Moves, NewReader, Reader, Reposition, Targe
 
 use crate::Output;
 use crate::client::{Client, CommandError, segment};
+use crate::connectors;
 use crate::table::{Table, span};
 
 /// What to do with readers.
@@ -34,22 +35,30 @@ pub enum ReaderCommand {
         reader: String,
         /// Where to.
         #[command(flatten)]
-        target: TargetArguments,
-        /// Only in this topic.
-        #[arg(long)]
-        topic: Option<String>,
-        /// Only in this partition.
-        #[arg(long, short)]
-        partition: Option<i32>,
-        /// Do it.
-        #[arg(long)]
-        yes: bool,
+        to: MoveArguments,
     },
     /// Delete a reader with its positions.
     Delete {
         /// The reader.
         reader: String,
     },
+}
+
+/// A move, which is shown before it is done.
+#[derive(Debug, Args)]
+pub struct MoveArguments {
+    /// Where to.
+    #[command(flatten)]
+    target: TargetArguments,
+    /// Only in this topic.
+    #[arg(long)]
+    topic: Option<String>,
+    /// Only in this partition.
+    #[arg(long, short)]
+    partition: Option<i32>,
+    /// Do it.
+    #[arg(long)]
+    yes: bool,
 }
 
 /// A place in a topic.
@@ -71,19 +80,25 @@ pub struct TargetArguments {
     /// So many records further on, or back if negative.
     #[arg(long, value_name = "RECORDS", allow_negative_numbers = true)]
     by: Option<i64>,
+    /// Where a sink connector stands, by its name or id.
+    #[arg(long, value_name = "SINK")]
+    connector: Option<String>,
 }
 
 impl TargetArguments {
-    pub(crate) fn target(&self) -> Option<Target> {
+    async fn target(&self, client: &Client) -> Result<Option<Target>, CommandError> {
         if self.earliest {
-            return Some(Target::Earliest);
+            return Ok(Some(Target::Earliest));
         }
         if self.latest {
-            return Some(Target::Latest);
+            return Ok(Some(Target::Latest));
+        }
+        if let Some(name) = &self.connector {
+            return Ok(Some(Target::Connector { connector: connectors::find(client, name).await?.id }));
         }
         let time = self.time.clone().map(|time| Target::Time { time });
         let offset = self.offset.map(|offset| Target::Offset { offset });
-        time.or(offset).or(self.by.map(|records| Target::By { records }))
+        Ok(time.or(offset).or(self.by.map(|records| Target::By { records })))
     }
 }
 
@@ -135,16 +150,19 @@ fn moves_table(moves: &Moves) -> Table {
     table
 }
 
-/// Shows what a move does; with `yes` carries out what was shown.
+/// Shows what a move does; told so, carries out what was shown.
 pub(crate) async fn move_after_a_look(
     client: &Client,
     path: &str,
-    mut request: Reposition,
+    to: MoveArguments,
     name: &str,
-    yes: bool,
 ) -> Result<(), CommandError> {
+    let target = to.target.target(client).await?.ok_or_else(|| {
+        CommandError::Usage("say where to: --earliest, --latest, --time, --offset, --by or --connector".into())
+    })?;
+    let mut request = Reposition { target, topic: to.topic, partition: to.partition, confirmed: None };
     let shown: Moves = client.post(path, &request).await?;
-    if !yes {
+    if !to.yes {
         client.print(&shown, moves_table)?;
         return client.done("Nothing was moved: say --yes to do it.");
     }
@@ -167,16 +185,12 @@ pub(crate) async fn run(client: &Client, command: ReaderCommand) -> Result<(), C
             client.print(&reader, reader_table)
         }
         ReaderCommand::Create { reader, topics, target } => {
-            let made: Reader = client.post("/readers", &NewReader { name: reader, topics, start: target.target() }).await?;
+            let made: Reader =
+                client.post("/readers", &NewReader { name: reader, topics, start: target.target(client).await? }).await?;
             client.print(&made, reader_table)
         }
-        ReaderCommand::Reposition { reader, target, topic, partition, yes } => {
-            let target = target
-                .target()
-                .ok_or_else(|| CommandError::Usage("say where to: --earliest, --latest, --time, --offset or --by".into()))?;
-            let path = format!("/readers/{}/reposition", segment(&reader));
-            let request = Reposition { target, topic, partition, confirmed: None };
-            move_after_a_look(client, &path, request, &reader, yes).await
+        ReaderCommand::Reposition { reader, to } => {
+            move_after_a_look(client, &format!("/readers/{}/reposition", segment(&reader)), to, &reader).await
         }
         ReaderCommand::Delete { reader } => {
             client.delete(&format!("/readers/{}", segment(&reader)), &[]).await?;

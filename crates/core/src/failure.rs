@@ -71,6 +71,36 @@ impl Kind {
     }
 }
 
+/// Failures one after the other, with nothing in between that got anywhere.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Streak {
+    kind: Option<Kind>,
+    /// Failures of this kind, one after the other.
+    pub tries: u32,
+    since: Duration,
+}
+
+impl Streak {
+    /// Notes one more failure at a time, told from any fixed moment; `moved` says whether anything was done since the one before.
+    /// Another kind than before is counted by itself: five lost connections do not make a refused login the sixth.
+    pub fn note(&mut self, kind: Kind, now: Duration, moved: bool) {
+        if moved || self.kind.is_none() {
+            (self.tries, self.since) = (0, now);
+        }
+        if self.kind != Some(kind) {
+            self.tries = 0;
+        }
+        self.kind = Some(kind);
+        self.tries = self.tries.saturating_add(1);
+    }
+
+    /// Whole minutes since the first failure of the streak.
+    #[must_use]
+    pub fn minutes(&self, now: Duration) -> u64 {
+        now.saturating_sub(self.since).as_secs() / 60
+    }
+}
+
 /// A fingerprint of what went wrong, by which records with one cause are grouped: the step and the finding without what differs
 /// from record to record (numbers, quoted text).
 #[must_use]
@@ -123,6 +153,21 @@ mod tests {
         // a refused login is asked again rarely, a full disk has time to be mended, a deadlock is over at once
         assert!(Kind::Login.wait(1, 1.0) > Kind::Full.wait(1, 0.0) && Kind::Full.wait(1, 1.0) > Kind::Busy.wait(1, 0.0));
         assert!([Kind::Settings, Kind::Record, Kind::Defect].iter().all(|kind| kind.wait(1, 0.5).is_none()));
+    }
+
+    #[test]
+    fn a_streak_counts_by_kind_and_ends_when_something_was_done() {
+        let at = Duration::from_secs;
+        let mut streak = Streak::default();
+        for n in 1..=3 {
+            streak.note(Kind::Connection, at(60 * n), false);
+        }
+        assert_eq!((streak.tries, streak.minutes(at(180))), (3, 2));
+        // the login is refused for the first time, and yet the lane fails since long
+        streak.note(Kind::Login, at(240), false);
+        assert_eq!((streak.tries, streak.minutes(at(240))), (1, 3));
+        streak.note(Kind::Login, at(250), true);
+        assert_eq!((streak.tries, streak.minutes(at(309))), (1, 0));
     }
 
     #[test]

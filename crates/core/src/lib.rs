@@ -5,6 +5,7 @@
 #![deny(missing_docs)]
 
 pub mod avro;
+pub mod bad_records;
 pub mod block;
 pub mod change;
 pub mod change_form;
@@ -39,6 +40,7 @@ pub mod schema_changes;
 pub mod schemas;
 pub mod secret;
 pub mod sharing;
+pub mod sql_text;
 pub mod table;
 pub mod table_patterns;
 pub mod topic_settings;

@@ -87,6 +87,27 @@ pub struct TableProgress {
     pub load_done: Option<u64>,
 }
 
+/// How a connector or one of its lanes is doing.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Condition {
+    /// Its state.
+    pub state: State,
+    /// Since when.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub since: Option<String>,
+    /// Why, if something is wrong.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reason: Option<String>,
+    /// When it tries again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub retry_at: Option<String>,
+    /// Changes per second over the last seconds.
+    pub rate_per_s: f64,
+    /// Records not yet handled.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lag_records: Option<i64>,
+}
+
 /// A connector and how it is doing.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Connector {
@@ -100,27 +121,14 @@ pub struct Connector {
     pub definition: Definition,
     /// The system at its outer end: the connection's name.
     pub system: String,
-    /// Its state.
-    pub state: State,
-    /// Since when.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub since: Option<String>,
-    /// Why, if something is wrong.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub reason: Option<String>,
-    /// When it tries again.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub retry_at: Option<String>,
+    /// How it is doing: as its gravest lane, all together.
+    #[serde(flatten)]
+    pub condition: Condition,
     /// Whether it is being deleted.
     pub deleting: bool,
-    /// Changes per second over the last seconds.
-    pub rate_per_s: f64,
     /// Commit in the source to done here, of the latest change, in milliseconds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub latency_ms: Option<f64>,
-    /// Records not yet handled.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub lag_records: Option<i64>,
     /// Age of the oldest change not yet handled, in milliseconds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub lag_ms: Option<f64>,

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
-use crate::State;
+use crate::{Condition, State};
 
 /// A lane that a runner carries.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -85,28 +85,12 @@ pub struct DrainRequest {
 pub struct Lane {
     /// Its number, from 0.
     pub lane: i32,
-    /// The runner that it is planned for.
+    /// The runner that it is planned for; none where nobody carries it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub runner: Option<String>,
-    /// Why it has none.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub waits: Option<String>,
-    /// Its state.
-    pub state: State,
-    /// Since when.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub since: Option<String>,
-    /// Why, if something is wrong.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub reason: Option<String>,
-    /// When it tries again.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub retry_at: Option<String>,
-    /// Changes per second over the last seconds.
-    pub rate_per_s: f64,
-    /// Records not yet handled.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub lag_records: Option<i64>,
+    /// How it is doing.
+    #[serde(flatten)]
+    pub condition: Condition,
 }
 
 /// Something that was done with a connector.

@@ -100,6 +100,11 @@ pub enum Target {
         /// How many.
         records: i64,
     },
+    /// Where a sink connector stands; at the oldest kept record of a partition that it does not deliver.
+    Connector {
+        /// The connector.
+        connector: Uuid,
+    },
 }
 
 /// A move of a reader.

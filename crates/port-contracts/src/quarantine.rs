@@ -27,7 +27,6 @@ pub fn bad(partition: i32, offset: i64, key: &str, finding: &str) -> BadRecord {
         record,
         step: Step::Write,
         finding: finding.into(),
-        statement: None,
         cause: cause(Step::Write.word(), finding),
     }
 }

@@ -1,19 +1,22 @@
 //! Records that a sink cannot handle: put into quarantine, overtaken by newer ones, and tried again when that is asked for.
 
-use std::collections::{HashMap, VecDeque};
+use std::collections::{BTreeMap, HashMap};
 use std::time::Duration;
 
 use bytes::Bytes;
 use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::sifting::{Refused, kind_of};
+use gonvel_connectors::postgres::sifting::Refused;
 use gonvel_connectors::postgres::sink::{Delivered, PgSink, Round};
+use gonvel_core::bad_records::BadRecords;
 use gonvel_core::change::KindCounts;
-use gonvel_core::connector::{Failing, TargetRows};
+use gonvel_core::connector::{Deletes, Failing, TargetRows, Writes};
 use gonvel_core::failure;
 use gonvel_core::naming::{ConnectorId, Offset, TopicPartition};
-use gonvel_core::ports::{BadRecord, Level, PortError, Settled, Step};
+use gonvel_core::ports::{BadRecord, Level, Settled, Step};
+use gonvel_core::record::Record;
 use tokio::time::Instant;
 
+use crate::fetching::records_at;
 use crate::fleet::Services;
 use crate::lane::Failure;
 use crate::reading::{Reader, key_data};
@@ -37,13 +40,14 @@ pub(crate) struct Aside {
     place_of: HashMap<TopicPartition, usize>,
     /// Whether a newer record of a key makes an older one that waits void.
     overtakes: bool,
+    /// Whether a truncate makes all that waits of its topic void.
+    empties: bool,
     /// What waits, by its key.
     waiting: HashMap<(TopicPartition, Bytes), Vec<(i64, i64)>>,
     /// What was counted as delivered and was not.
     refused: HashMap<TopicPartition, KindCounts>,
-    in_a_row: u32,
-    /// When records of the last minute came.
-    lately: VecDeque<Instant>,
+    bad: BadRecords,
+    began: Instant,
     reader: Reader,
 }
 
@@ -54,7 +58,7 @@ impl Aside {
         board: &Board,
         (connector, version): (ConnectorId, i32),
         failing: &Failing,
-        rows: TargetRows,
+        writes: Writes,
         topics: Vec<String>,
         positions: &[(TopicPartition, usize, i64)],
     ) -> Result<Self, Failure> {
@@ -68,11 +72,12 @@ impl Aside {
             failing: failing.clone(),
             topics,
             place_of: positions.iter().map(|(at, place, _)| (*at, *place)).collect(),
-            overtakes: matches!(rows, TargetRows::Current | TargetRows::History),
+            overtakes: matches!(writes.rows, TargetRows::Current | TargetRows::History),
+            empties: writes.deletes != Deletes::Ignored,
             waiting: HashMap::new(),
             refused: HashMap::new(),
-            in_a_row: 0,
-            lately: VecDeque::new(),
+            bad: BadRecords::default(),
+            began: Instant::now(),
             reader: Reader::new(services.log.clone(), services.schemas.clone(), []),
         };
         aside.learn().await?;
@@ -118,13 +123,12 @@ impl Aside {
             let overtaken = self.overtaken(round, &[]);
             match sink.write(round).await {
                 Ok(()) => {
-                    if round.topics.iter().any(|t| !t.changes.is_empty()) {
-                        self.in_a_row = 0;
-                    }
                     self.supersede(&overtaken).await?;
                     sink.commit().await?;
                     self.forget(&overtaken);
-                    return Ok(());
+                    // nothing is bad: whatever row there was has ended
+                    let good = round.topics.iter().map(|t| t.changes.len()).sum();
+                    return self.count(std::iter::repeat_n(false, good), None);
                 }
                 Err(ConnectorError::BadRecord { .. }) => sink.roll_back().await?,
                 Err(error) => return Err(error.into()),
@@ -133,8 +137,8 @@ impl Aside {
         let refused = sink.sift(round).await?;
         let mut all = self.described(round, &refused).await?;
         all.extend(bad);
-        self.count(round, &refused, all.len())?;
         all.sort_by_key(|record| (record.at, record.offset));
+        self.count(in_order(round, &all).into_iter(), all.first())?;
         // first quarantine, then the position: what is in neither place would be lost
         let kept = Duration::from_secs(u64::from(self.failing.kept_days) * 86_400);
         self.services.quarantine.put(self.connector, self.version, &all, kept).await?;
@@ -143,12 +147,12 @@ impl Aside {
         self.supersede(&overtaken).await?;
         for refused in &refused {
             let changes = &round.topics[refused.part];
+            let mut one = KindCounts::default();
+            one.add(changes.kind(refused.change));
             let at = changes.from[refused.change].0;
-            let kind = kind_of(changes, changes.changes[refused.change].0);
-            self.refused.entry(at).or_default().add(kind);
+            let before = self.refused.entry(at).or_default();
+            *before = before.with(one);
             if let Some((_, delivered)) = round.delivered.iter_mut().find(|(place, _)| *place == at) {
-                let mut one = KindCounts::default();
-                one.add(kind);
                 delivered.counts = delivered.counts.without(one);
             }
         }
@@ -158,78 +162,53 @@ impl Aside {
         Ok(())
     }
 
+    /// Before a truncate that other lanes have to come to as well: what waits of its topic is void. Said before this lane says
+    /// that it has come, so that none of it can be tried after the table was emptied.
+    pub(crate) async fn before_truncate(&mut self, round: &mut Round) -> Result<(), Failure> {
+        self.correct(&mut round.delivered);
+        let overtaken = self.overtaken(round, &[]);
+        self.supersede(&overtaken).await?;
+        self.forget(&overtaken);
+        Ok(())
+    }
+
     /// Refused changes with their records, as they stand in their topics.
     async fn described(&self, round: &Round, refused: &[Refused]) -> Result<Vec<BadRecord>, Failure> {
-        let mut out = Vec::with_capacity(refused.len());
-        for refused in refused {
-            let changes = &round.topics[refused.part];
-            let (at, offset) = changes.from[refused.change];
-            let damaged = |finding: &str| PortError::Damaged { at, first_offset: offset, finding: finding.into() };
-            let block = self.services.log.read(at, Offset(offset), 1).await?.into_iter().next();
-            let block = block.ok_or_else(|| damaged("the record that was here is gone"))?;
-            let open = block.open(at)?;
-            let mut found = None;
-            for record in open.records() {
-                let (place, record) = record?;
-                if place.0 == offset {
-                    found = Some(record.to_record());
-                    break;
-                }
-            }
-            let record = found.ok_or_else(|| damaged("the record is not in its block"))?;
+        let places: Vec<_> = refused.iter().map(|r| round.topics[r.part].from[r.change]).collect();
+        let records = records_at(&*self.services.log, &places).await?;
+        let bad = |((refused, (at, offset)), record): ((&Refused, (TopicPartition, i64)), Record)| {
             let (step, finding) = (Step::Write, refused.finding.clone());
             let cause = failure::cause(step.word(), &finding);
-            let topic = self.topics[changes.topic].clone();
-            let statement = None;
-            out.push(BadRecord { at, topic, offset: Offset(offset), record, step, finding, statement, cause });
-        }
-        Ok(out)
+            let topic = self.topics[round.topics[refused.part].topic].clone();
+            BadRecord { at, topic, offset: Offset(offset), record, step, finding, cause }
+        };
+        Ok(refused.iter().zip(places).zip(records).map(bad).collect())
     }
 
     /// Halts the lane when too much is bad: a disk full of quarantine helps nobody.
-    fn count(&mut self, round: &Round, refused: &[Refused], all: usize) -> Result<(), Failure> {
-        let changes: usize = round.topics.iter().map(|t| t.changes.len()).sum();
-        let bad = u32::try_from(all).unwrap_or(u32::MAX);
-        if refused.len() < changes {
-            // something went through: the row of bad ones is at most what came after it
-            self.in_a_row = 0;
-        }
-        self.in_a_row =
-            self.in_a_row.saturating_add(if refused.len() < changes { longest_run(round, refused) } else { bad });
-        let now = Instant::now();
-        self.lately.extend(std::iter::repeat_n(now, all));
-        while self.lately.front().is_some_and(|at| now - *at > Duration::from_secs(60)) {
-            self.lately.pop_front();
-        }
-        let a_minute = u32::try_from(self.lately.len()).unwrap_or(u32::MAX);
-        let Failing { most_in_a_row, most_a_minute, .. } = self.failing;
-        let finding = if self.in_a_row > most_in_a_row {
-            format!(
-                "{} records in a row cannot be handled, more than the {most_in_a_row} that may go into quarantine",
-                self.in_a_row
-            )
-        } else if a_minute > most_a_minute {
-            format!(
-                "{a_minute} records of the last minute cannot be handled, more than the {most_a_minute} that may go into quarantine"
-            )
-        } else {
-            return Ok(());
-        };
-        let example = refused.first().map(|r| format!("; the first of them: {}", r.finding)).unwrap_or_default();
+    fn count(&mut self, records: impl Iterator<Item = bool>, first: Option<&BadRecord>) -> Result<(), Failure> {
+        let counted = self.bad.count(records, self.began.elapsed(), &self.failing);
+        let Err(too_many) = counted else { return Ok(()) };
+        let example = first.map(|r| format!("; the first of them: {}", r.finding)).unwrap_or_default();
         Err(ConnectorError::settings(
             Some("failing"),
-            format!("{finding}{example}"),
+            format!("{too_many}{example}"),
             "mend what they have in common, then start the connector; it goes on where it stands",
         )
         .into())
     }
 
-    /// Records that wait whose key a round brings again, later in the topic.
+    /// Records that wait whose key a round brings again, later in the topic, or whose table it empties.
     fn overtaken(&self, round: &Round, refused: &[Refused]) -> Vec<(i64, (TopicPartition, Bytes))> {
         if self.waiting.is_empty() {
             return Vec::new();
         }
         let mut out = Vec::new();
+        for changes in round.topics.iter().filter(|t| self.empties && t.is_truncate()) {
+            // all of it was read before: a partition waits at a truncate until the others have come to it
+            let of_topic = self.waiting.iter().filter(|((at, _), _)| self.place_of.get(at) == Some(&changes.topic));
+            out.extend(of_topic.flat_map(|(place, waiting)| waiting.iter().map(|(id, _)| (*id, place.clone()))));
+        }
         for (part, changes) in round.topics.iter().enumerate() {
             for (change, ((_, key), (at, offset))) in changes.changes.iter().zip(&changes.from).enumerate() {
                 let place = (*at, key.clone());
@@ -282,7 +261,7 @@ impl Aside {
     pub(crate) async fn retry(
         &mut self,
         sink: &mut PgSink,
-        delivered: &std::collections::BTreeMap<TopicPartition, Delivered>,
+        delivered: &BTreeMap<TopicPartition, Delivered>,
     ) -> Result<Option<Duration>, Failure> {
         let quarantine = self.services.quarantine.clone();
         let mut asked = quarantine.asked_for(self.connector, &self.places(), AT_A_TIME).await?;
@@ -332,16 +311,12 @@ impl Aside {
     }
 }
 
-/// The longest row of refused changes at the end of a topic's part: what may go on in the next round.
-fn longest_run(round: &Round, refused: &[Refused]) -> u32 {
-    let mut longest = 0;
-    for (part, changes) in round.topics.iter().enumerate() {
-        let bad: std::collections::HashSet<usize> = refused.iter().filter(|r| r.part == part).map(|r| r.change).collect();
-        let mut run = 0;
-        for change in 0..changes.changes.len() {
-            run = if bad.contains(&change) { run + 1 } else { 0 };
-            longest = longest.max(run);
-        }
-    }
-    longest
+/// For every record of a round, in order by partition and offset, whether it is bad.
+fn in_order(round: &Round, bad: &[BadRecord]) -> Vec<bool> {
+    let mut places: Vec<(TopicPartition, i64)> = round.topics.iter().flat_map(|t| t.from.iter().copied()).collect();
+    places.extend(bad.iter().map(|b| (b.at, b.offset.0)));
+    places.sort_unstable();
+    places.dedup();
+    let is_bad = |place: &(TopicPartition, i64)| bad.binary_search_by_key(place, |b| (b.at, b.offset.0)).is_ok();
+    places.iter().map(is_bad).collect()
 }

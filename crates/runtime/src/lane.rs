@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use gonvel_connectors::error::ConnectorError;
 use gonvel_core::connector::{Definition, State, ValidConnector, Wish};
-use gonvel_core::failure::Kind;
+use gonvel_core::failure::{Kind, Streak};
 use gonvel_core::naming::ConnectorId;
 use gonvel_core::ports::{Deed, HeldLane, LaneStatus, Lease, Level, PortError};
 use rand::Rng;
@@ -24,8 +24,6 @@ const SAVE: Duration = Duration::from_millis(400);
 const ASK: Duration = Duration::from_millis(300);
 /// How long a lane whose lease was lost waits before it asks for another.
 const AFTER_LOSS: Duration = Duration::from_millis(500);
-/// Work that went well for this long makes the next failure a first one.
-const SETTLED: Duration = Duration::from_secs(30);
 /// The lane whose position is a source's.
 pub(crate) const ONLY: i32 = 0;
 
@@ -142,7 +140,7 @@ pub(crate) async fn run(
     mending: watch::Receiver<i64>,
 ) {
     let board = Board::new(assignment.lane);
-    let (mut failures, mut since) = (0_u32, Instant::now());
+    let (mut streak, start) = (Streak::default(), Instant::now());
     let failing = assignment.connector.definition().failing().clone();
     loop {
         let lease = tokio::select! {
@@ -157,11 +155,7 @@ pub(crate) async fn run(
             board: &board,
         };
         let renewed = leases.hold(lane.held);
-        let began = Instant::now();
         let outcome = lane.hold(lease, &renewed, &mut stopped, &mending).await;
-        if began.elapsed() > SETTLED {
-            failures = 0;
-        }
         match outcome {
             Ok(ending) => return lane.finish(ending).await,
             Err(failure) if failure.kind() == Kind::Fenced => {
@@ -173,15 +167,12 @@ pub(crate) async fn run(
                 }
             }
             Err(failure) => {
-                if failures == 0 {
-                    since = Instant::now();
-                }
-                failures += 1;
-                let kind = failure.kind();
-                let gives_up = failing.gives_up(kind, failures, since.elapsed().as_secs() / 60);
+                let (kind, now) = (failure.kind(), start.elapsed());
+                streak.note(kind, now, board.take_moved());
+                let gives_up = failing.gives_up(kind, streak.tries, streak.minutes(now));
                 let jitter = rand::rng().random_range(0.0..1.0);
-                let wait = kind.wait(failures, jitter).filter(|_| !gives_up);
-                let ending = lane.wait_after(&failure, failures, wait, &renewed, &mut stopped).await;
+                let wait = kind.wait(streak.tries, jitter).filter(|_| !gives_up);
+                let ending = lane.wait_after(&failure, streak.tries, wait, &renewed, &mut stopped).await;
                 if let Some(ending) = ending {
                     return lane.finish(ending).await;
                 }
@@ -217,14 +208,14 @@ impl Lane<'_> {
     async fn wait_after(
         &self,
         failure: &Failure,
-        failures: u32,
+        tries: u32,
         wait: Option<Duration>,
         renewed: &Renewed,
         stopped: &mut watch::Receiver<Ending>,
     ) -> Option<Ending> {
         let (name, message, kind) = (self.assignment.connector.name(), failure.message(), failure.kind());
         tracing::warn!(connector = %name, lane = self.held.lane, reason = %message, ?wait, "the lane failed");
-        let facts = [("kind", kind.says().into()), ("failures", failures.into())];
+        let facts = [("kind", kind.says().into()), ("tries", tries.into())];
         match wait {
             Some(wait) => {
                 self.board.say(Level::Warning, &message, facts);

@@ -2,6 +2,7 @@
 
 mod aside;
 pub mod choosing;
+mod fetching;
 mod fleet;
 mod lane;
 mod leases;

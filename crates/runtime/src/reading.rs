@@ -14,6 +14,7 @@ use gonvel_core::naming::{Offset, SchemaId, TopicPartition};
 use gonvel_core::ports::{AskedRecord, BadRecord, PortError, SchemaStore, Step, StoredBlock, TopicLog, Watch};
 use gonvel_core::record_form::ReadForm;
 
+use crate::fetching::records_at;
 use crate::lane::Failure;
 use crate::whole::Whole;
 
@@ -49,8 +50,6 @@ pub(crate) struct Reader {
     _watch: Watch,
     /// Where a source's transactions are to be delivered whole.
     whole: Option<Whole>,
-    /// Whether a topic's partitions are shared out among several lanes.
-    shared: bool,
     /// The topics' names, where records that cannot be read are put aside; none where they end the reading.
     aside: Option<Vec<String>>,
 }
@@ -64,8 +63,8 @@ pub(crate) struct ReadRound {
     pub(crate) changes: usize,
     /// Records that could not be read as changes, in order.
     pub(crate) bad: Vec<BadRecord>,
-    /// The partitions that stand at a truncate, where other lanes have to come to it too.
-    pub(crate) together: Vec<(TopicPartition, i64)>,
+    /// The partitions that stand at a truncate, each at its offset, where this round is one.
+    pub(crate) truncate: Vec<(TopicPartition, i64)>,
 }
 
 /// Changes of one topic and shape that are being gathered.
@@ -110,28 +109,12 @@ impl Reader {
         let cursor = |(at, topic, delivered)| Cursor { at, topic, delivered, at_truncate: false, limit: i64::MAX, seen: 0 };
         let cursors: Vec<Cursor> = partitions.into_iter().map(cursor).collect();
         let watch = log.watch(&cursors.iter().map(|c| c.at).collect::<Vec<_>>());
-        Self {
-            log,
-            schemas,
-            cursors,
-            forms: HashMap::new(),
-            turn: 0,
-            _watch: watch,
-            whole: None,
-            shared: false,
-            aside: None,
-        }
+        Self { log, schemas, cursors, forms: HashMap::new(), turn: 0, _watch: watch, whole: None, aside: None }
     }
 
     /// The same, with the transactions of sources delivered whole.
     pub(crate) fn whole(mut self, whole: Whole) -> Self {
         self.whole = Some(whole);
-        self
-    }
-
-    /// The same, with other partitions of its topics read by other lanes.
-    pub(crate) fn shared(mut self, shared: bool) -> Self {
-        self.shared = shared;
         self
     }
 
@@ -181,12 +164,10 @@ impl Reader {
         }
         self.turn = (self.turn + 1) % count.max(1);
         gathering.close();
-        let mut together = Vec::new();
+        let mut truncate = Vec::new();
         if moved.is_empty() {
             moved = self.truncate(&mut gathering).await?;
-            if self.shared {
-                together = moved.iter().map(|&p| (self.cursors[p].at, self.cursors[p].delivered.next - 1)).collect();
-            }
+            truncate = moved.iter().map(|&p| (self.cursors[p].at, self.cursors[p].delivered.next - 1)).collect();
         }
         if moved.is_empty() {
             return Ok(None);
@@ -194,7 +175,7 @@ impl Reader {
         let delivered = moved.iter().map(|&place| (self.cursors[place].at, self.cursors[place].delivered)).collect();
         let round = Round { topics: gathering.topics, delivered, more: false };
         let Gathering { latest_us, changes, bad, .. } = gathering;
-        Ok(Some(ReadRound { round, latest_us, changes, bad, together }))
+        Ok(Some(ReadRound { round, latest_us, changes, bad, truncate }))
     }
 
     /// The partitions that may have something.
@@ -331,28 +312,10 @@ impl Reader {
         if let Some(broken) = broken {
             let form = self.form(broken.schema).await?;
             let mut builder = ChangeBatchBuilder::new(form.table().clone());
-            let mut blocks: HashMap<TopicPartition, StoredBlock> = HashMap::new();
-            for &(at, offset) in &broken.from {
-                let known = blocks.get(&at).is_some_and(|b| (b.first.0..b.end().0).contains(&offset));
-                if !known {
-                    let block = self.log.read(at, Offset(offset), 1).await?.into_iter().next();
-                    let gone = || PortError::Damaged {
-                        at,
-                        first_offset: offset,
-                        finding: "the record that was here is gone".into(),
-                    };
-                    blocks.insert(at, block.ok_or_else(gone)?);
-                }
-                let open = blocks[&at].open(at)?;
-                for record in open.records() {
-                    let (Offset(found), record) = record?;
-                    if found == offset {
-                        let read =
-                            form.read(record.key.unwrap_or_default(), record.value, record.timestamp_us, &mut builder);
-                        read.map_err(|e| not_a_change(at, offset, &e.to_string()))?;
-                        break;
-                    }
-                }
+            for record in records_at(&*self.log, &broken.from).await? {
+                let key = record.key.as_deref().unwrap_or_default();
+                let read = form.read(key, record.value.as_deref(), record.timestamp_us, &mut builder);
+                read.map_err(|e| ConnectorError::Defect(format!("a record was read and cannot be read again: {e}")))?;
             }
             gathering.open = Some(Open { topic: broken.topic, builder, ..broken });
             gathering.close();
@@ -362,7 +325,7 @@ impl Reader {
         let record = record.to_record();
         gathering.latest_us = gathering.latest_us.max(Some(record.timestamp_us));
         let offset = Offset(offset);
-        gathering.bad.push(BadRecord { at, topic: name, offset, record, step, finding, statement: None, cause });
+        gathering.bad.push(BadRecord { at, topic: name, offset, record, step, finding, cause });
         Ok(())
     }
 
@@ -414,16 +377,11 @@ impl Reader {
             return Ok(Vec::new());
         }
         let (at, from) = (self.cursors[first].at, self.cursors[first].delivered.next);
-        let block = self.log.read(at, Offset(from), 1).await?.into_iter().next();
-        let damaged = |finding: String| PortError::Damaged { at, first_offset: from, finding };
-        let block = block.ok_or_else(|| damaged("the record that was here is gone".into()))?;
-        let open = block.open(at)?;
-        let record = open.records().find(|r| r.as_ref().map_or(true, |(offset, _)| offset.0 >= from));
-        let (Offset(from), record) = record.ok_or_else(|| damaged("the record is not in its block".into()))??;
+        let record = records_at(&*self.log, &[(at, from)]).await?.remove(0);
         let Some(schema) = record.schema else { return Err(not_a_change(at, from, "it has no schema")) };
         let form = self.form(schema).await?;
         let mut builder = ChangeBatchBuilder::new(form.table().clone());
-        let read = form.read(&[], record.value, record.timestamp_us, &mut builder);
+        let read = form.read(&[], record.value.as_deref(), record.timestamp_us, &mut builder);
         read.map_err(|e| not_a_change(at, from, &e.to_string()))?;
         gathering.topics.push(TopicChanges {
             topic,

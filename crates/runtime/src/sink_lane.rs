@@ -76,15 +76,15 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let quarantines = definition.failing.records == BadRecords::Quarantine && !definition.writes.whole_transactions;
     let which = (work.connector(), work.assignment.version);
     let mut aside = if quarantines {
-        let rows = definition.writes.rows;
-        let aside = Aside::new(work.services, work.board, which, &definition.failing, rows, names.clone(), &positions);
+        let (failing, writes) = (&definition.failing, definition.writes);
+        let aside = Aside::new(work.services, work.board, which, failing, writes, names.clone(), &positions);
         Some(aside.await?)
     } else {
         None
     };
     let starts = partitions.iter().map(|(at, place)| (*at, *place, progress.delivered.get(at).copied().unwrap_or_default()));
-    let mut reader =
-        Reader::new(work.services.log.clone(), work.services.schemas.clone(), starts).shared(definition.placing.lanes > 1);
+    let mut reader = Reader::new(work.services.log.clone(), work.services.schemas.clone(), starts);
+    let shared = definition.placing.lanes > 1;
     if quarantines {
         reader = reader.aside(names.clone());
     }
@@ -95,18 +95,19 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let wanted = Arc::new(Semaphore::new(1));
     let _reading = AbortOnDrop(tokio::spawn(read_on(reader, work.services.clone(), wanted.clone(), send)));
     // what was asked for before the lane began
-    let mut again = aside.is_some().then_some(Duration::ZERO);
+    let mut again = aside.is_some().then(Instant::now);
     loop {
         let round = tokio::select! {
             biased;
             ending = asked_to_end(&mut work.stopped) => return Ok(ending),
             Ok(()) = work.mending.changed(), if aside.is_some() => {
-                again = Some(Duration::ZERO);
+                again = Some(Instant::now());
                 continue;
             }
-            () = tokio::time::sleep(again.unwrap_or_default()), if again.is_some() => {
+            // a moment, not a span: rounds that come meanwhile do not put it off
+            () = tokio::time::sleep_until(again.unwrap_or_else(Instant::now)), if again.is_some() => {
                 if let Some(aside) = &mut aside {
-                    again = aside.retry(&mut sink, &progress.delivered).await?;
+                    again = aside.retry(&mut sink, &progress.delivered).await?.map(|wait| Instant::now() + wait);
                 }
                 continue;
             }
@@ -117,13 +118,16 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             work.board.write(|status| (status.lag_ms, status.lag_records) = (Some(0.0), Some(0)));
             continue;
         };
-        let ReadRound { mut round, latest_us, changes, bad, together } =
+        let ReadRound { mut round, latest_us, changes, bad, truncate } =
             round.ok_or_else(|| ConnectorError::try_again("the reading ended", "it starts again by itself"))??;
         if changes >= AHEAD {
             wanted.add_permits(1);
         }
-        if !together.is_empty() {
-            if let Some(ending) = truncate(&mut work, &mut sink, &mut round, aside.as_ref(), (&together, &topics)).await? {
+        if shared && !truncate.is_empty() {
+            if let Some(aside) = &mut aside {
+                aside.before_truncate(&mut round).await?;
+            }
+            if let Some(ending) = truncate_together(&mut work, &mut sink, &round, &truncate, &topics).await? {
                 return Ok(ending);
             }
         } else if let Some(aside) = &mut aside {
@@ -131,6 +135,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         } else {
             sink.apply(&round).await?;
         }
+        work.board.note_moved();
         for (at, delivered) in &round.delivered {
             progress.delivered.insert(*at, *delivered);
         }
@@ -149,19 +154,16 @@ const TOGETHER: Duration = Duration::from_millis(50);
 
 /// Carries a truncate out together with the other lanes that read its topic; gives why the lane is to end, if it is to before
 /// that.
-async fn truncate(
+async fn truncate_together(
     work: &mut Work<'_>,
     sink: &mut PgSink,
-    round: &mut Round,
-    aside: Option<&Aside>,
-    (together, topics): (&[(TopicPartition, i64)], &[Topic]),
+    round: &Round,
+    at: &[(TopicPartition, i64)],
+    topics: &[Topic],
 ) -> Result<Option<Ending>, Failure> {
-    if let Some(aside) = aside {
-        aside.correct(&mut round.delivered);
-    }
-    let topic = together.first().map(|(at, _)| at.topic);
+    let topic = at.first().map(|(at, _)| at.topic);
     let partitions = topics.iter().find(|t| Some(t.id) == topic).map_or(0, |t| t.partitions);
-    while !sink.truncate_together(round, together, partitions).await? {
+    while !sink.truncate_together(round, at, partitions).await? {
         tokio::select! {
             ending = asked_to_end(&mut work.stopped) => return Ok(Some(ending)),
             () = tokio::time::sleep(TOGETHER) => {}

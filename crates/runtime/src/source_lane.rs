@@ -368,6 +368,7 @@ async fn finished(under_way: &mut Option<UnderWay>) -> Result<(Position, Option<
 fn settle(work: &Work<'_>, tables: &[CapturedTable], source: &PgSource, done: (Position, Option<i64>)) {
     let (position, latest_us) = done;
     source.confirm(&position.source);
+    work.board.note_moved();
     show(work.board, tables, &position);
     enter(work.board, &position);
     if let Some(latest_us) = latest_us {

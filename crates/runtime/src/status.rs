@@ -17,6 +17,8 @@ struct Inner {
     saved: Option<LaneStatus>,
     rate: RateWindow,
     lines: Vec<Line>,
+    /// Whether anything was done since this was last asked.
+    moved: bool,
 }
 
 /// A lane's board. Cheap to clone.
@@ -34,7 +36,7 @@ pub(crate) fn now_us() -> i64 {
 impl Board {
     pub(crate) fn new(lane: i32) -> Self {
         let status = LaneStatus::entering(State::Starting, now_us());
-        let inner = Inner { status, saved: None, rate: RateWindow::new(WINDOW_MS), lines: Vec::new() };
+        let inner = Inner { status, saved: None, rate: RateWindow::new(WINDOW_MS), lines: Vec::new(), moved: false };
         Self { lane, inner: Arc::new(Mutex::new(inner)), began: Instant::now() }
     }
 
@@ -47,6 +49,16 @@ impl Board {
         if inner.lines.len() < MOST_LINES {
             inner.lines.push(line);
         }
+    }
+
+    /// Notes that something was done that lasts: the next failure is a first one.
+    pub(crate) fn note_moved(&self) {
+        self.inner.lock().unwrap_or_else(PoisonError::into_inner).moved = true;
+    }
+
+    /// Whether anything was done since this was last asked.
+    pub(crate) fn take_moved(&self) -> bool {
+        std::mem::take(&mut self.inner.lock().unwrap_or_else(PoisonError::into_inner).moved)
     }
 
     /// The lines that were not saved yet.
@@ -77,16 +89,6 @@ impl Board {
             inner.rate = RateWindow::new(WINDOW_MS);
         }
         let entered = inner.status.state != state;
-        if entered && matches!(state, State::Loading | State::Following | State::Paused | State::Stopped) {
-            let says = match state {
-                State::Loading => "rows that exist are loaded",
-                State::Following => "it follows what comes",
-                State::Paused => "it is held where it is",
-                _ => "the lane ends here",
-            };
-            let facts = std::collections::BTreeMap::new();
-            inner.lines.push(Line { lane: self.lane, at_us: now_us(), level: Level::Info, says: says.into(), facts });
-        }
         let status = &mut inner.status;
         if status.state != state || status.reason != reason {
             (status.state, status.since_us, status.reason) = (state, now_us(), reason);
@@ -94,6 +96,18 @@ impl Board {
         status.retry_at_us = retry_at_us;
         if !moving(state) {
             status.rate_per_s = 0.0;
+        }
+        drop(inner);
+        // what goes wrong is said where it does, with more
+        let says = match state {
+            State::Loading => "rows that exist are loaded",
+            State::Following => "it follows what comes",
+            State::Paused => "it is held where it is",
+            State::Stopped => "the lane ends here",
+            State::Draft | State::Starting | State::Retrying | State::Halted => return,
+        };
+        if entered {
+            self.say(Level::Info, says, []);
         }
     }
 

@@ -149,6 +149,56 @@ async fn a_retry_that_a_crash_cut_short_adds_no_second_row() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_table_that_was_emptied_does_not_get_back_what_waited_for_it() {
+    for lanes in [1, 2] {
+        let (world, source, target) = begin(40).await;
+        target
+            .batch_execute(
+                "CREATE TABLE bins (id bigint PRIMARY KEY, weight_kg int CHECK (weight_kg % 10 <> 3), grade text)",
+            )
+            .await
+            .unwrap();
+        let sink = flow(&world, 3, |sink| sink.placing.lanes = lanes).await;
+        let fleet = world.fleet();
+        until_kept(&world, sink, "waiting", 4).await;
+        source.batch_execute("TRUNCATE bins; INSERT INTO bins VALUES (7, 7, 'late')").await.unwrap();
+        until_count(&target, "SELECT count(*) FROM bins", 1).await;
+        until_kept(&world, sink, "superseded", 4).await;
+        target.batch_execute("ALTER TABLE bins DROP CONSTRAINT bins_weight_kg_check").await.unwrap();
+        assert_eq!(world.database.retry(&Which::All(sink), None).await.unwrap(), 0);
+        world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+        fleet.stop().await;
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_paced_retry_is_not_put_off_by_what_comes_meanwhile() {
+    let (world, source, target) = begin(30).await;
+    target
+        .batch_execute("CREATE TABLE bins (id bigint PRIMARY KEY, weight_kg int CHECK (weight_kg > 27), grade text)")
+        .await
+        .unwrap();
+    let sink = flow(&world, 1, |_| {}).await;
+    let fleet = world.fleet();
+    until_kept(&world, sink, "waiting", 27).await;
+    target.batch_execute("ALTER TABLE bins DROP CONSTRAINT bins_weight_kg_check").await.unwrap();
+    let client = world.cluster.connect("packhouse").await.unwrap();
+    let busy = tokio::spawn(async move {
+        for n in 0.. {
+            if client.batch_execute(&format!("INSERT INTO bins VALUES ({}, 100, 'more')", 1_000 + n)).await.is_err() {
+                return;
+            }
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+    });
+    world.database.retry(&Which::All(sink), Some(10)).await.unwrap();
+    until_kept(&world, sink, "delivered", 27).await;
+    busy.abort();
+    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    fleet.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn too_many_bad_records_halt_and_lose_nothing() {
     let (world, source, target) = begin(300).await;
     target
@@ -233,6 +283,13 @@ async fn whatever_is_refused_meanwhile_the_target_is_the_source_once_all_is_trie
         seed % sides
     };
     for step in 0..600 {
+        // a table that is emptied makes void what waited for it
+        if step % 200 == 150 {
+            source
+                .batch_execute("TRUNCATE bins; INSERT INTO bins SELECT n, n, 'again' FROM generate_series(1, 300) n")
+                .await
+                .unwrap();
+        }
         let (id, weight) = (roll(450), roll(1_000));
         let statement = match roll(8) {
             0 => format!("INSERT INTO bins VALUES ({id}, {weight}, 'new') ON CONFLICT DO NOTHING"),

@@ -187,7 +187,7 @@ pub(crate) async fn act_on_many(
         out.push(ActionOutcome {
             connector: *id,
             name: connector.name.clone(),
-            state: presenting::connector(connector, String::new(), 0).state,
+            state: presenting::connector(connector, String::new(), 0).condition.state,
             says: would.unwrap_or("stays as it is").into(),
             changes: would.is_some(),
             refused,

@@ -46,7 +46,8 @@ fn state(connector: &Connector, lane: Option<&LaneStatus>) -> api::State {
             core::State::Loading => api::State::Loading,
             core::State::Following => api::State::Following,
             core::State::Paused => api::State::Paused,
-            core::State::Stopped => api::State::Stopped,
+            // one runner let go of it, and the next has not begun yet
+            core::State::Stopped => api::State::Starting,
             core::State::Retrying => api::State::Retrying,
             core::State::Halted => api::State::Halted,
         },
@@ -93,21 +94,16 @@ pub(crate) fn connector(connector: &Connector, system: String, quarantined: i64)
         kind: connector.definition.kind().into(),
         definition: definition(&connector.definition),
         system,
-        state: state(connector, lane),
-        since: lane.map(|l| rfc3339(l.since_us)),
-        reason: lane.and_then(|l| l.reason.clone()).or_else(|| waits(connector)),
-        retry_at: lane.and_then(|l| l.retry_at_us).map(rfc3339),
+        condition: condition(connector, lane, connector.lanes.iter().find_map(|l| l.waits.as_ref())),
         deleting: connector.wish == core::Wish::Delete,
-        rate_per_s: lane.map_or(0.0, |l| l.rate_per_s),
         latency_ms: lane.and_then(|l| l.latency_ms),
-        lag_records: lane.and_then(|l| l.lag_records),
         lag_ms: lane.and_then(|l| l.lag_ms),
         position: lane.and_then(|l| l.position.clone()),
         guarantee: guarantee(&connector.definition),
         version: connector.version,
         created_at: rfc3339(connector.created_at.timestamp_micros()),
         tables,
-        lanes: connector.lanes.iter().map(|l| presented_lane(connector, l)).collect(),
+        lanes: connector.lanes.iter().map(|l| lane_of(connector, l)).collect(),
         quarantined,
         notes: lane.map(|l| l.notes.clone()).unwrap_or_default(),
     }
@@ -124,17 +120,28 @@ fn guarantee(definition: &core::Definition) -> String {
     format!("{SINK_GUARANTEE} {bad}")
 }
 
-/// The state of one lane.
-pub(crate) fn lane_state(connector: &Connector, lane: &CarriedLane) -> api::State {
-    state(connector, lane.status.as_ref())
+/// One lane as people see it.
+pub(crate) fn lane_of(connector: &Connector, lane: &CarriedLane) -> api::Lane {
+    let condition = condition(connector, lane.status.as_ref(), lane.waits.as_ref());
+    api::Lane { lane: lane.lane, runner: lane.runner.clone(), condition }
 }
 
-fn presented_lane(connector: &Connector, lane: &CarriedLane) -> api::Lane {
-    let said = lane.status.as_ref();
-    api::Lane {
-        lane: lane.lane,
-        runner: lane.runner.clone(),
-        waits: lane.waits.clone(),
+/// How a connector or a lane is doing. What it last said counts only if somebody can carry it: else a person is needed.
+fn condition(connector: &Connector, said: Option<&LaneStatus>, waits: Option<&String>) -> api::Condition {
+    let wanted = matches!(connector.wish, core::Wish::Run | core::Wish::Pause | core::Wish::Delete);
+    if let Some(waits) = waits.filter(|_| wanted) {
+        let reason = Some(waits.clone());
+        let lag_records = said.and_then(|l| l.lag_records);
+        return api::Condition {
+            state: api::State::Halted,
+            since: None,
+            reason,
+            retry_at: None,
+            rate_per_s: 0.0,
+            lag_records,
+        };
+    }
+    api::Condition {
         state: state(connector, said),
         since: said.map(|l| rfc3339(l.since_us)),
         reason: said.and_then(|l| l.reason.clone()),
@@ -142,12 +149,6 @@ fn presented_lane(connector: &Connector, lane: &CarriedLane) -> api::Lane {
         rate_per_s: said.map_or(0.0, |l| l.rate_per_s),
         lag_records: said.and_then(|l| l.lag_records),
     }
-}
-
-/// Why a connector that is to run has a lane that nobody carries.
-fn waits(connector: &Connector) -> Option<String> {
-    let wanted = matches!(connector.wish, core::Wish::Run | core::Wish::Pause | core::Wish::Delete);
-    connector.lanes.iter().filter(|_| wanted).find_map(|l| l.waits.clone())
 }
 
 /// From where to where, for each table or topic of a definition.
@@ -166,6 +167,39 @@ mod tests {
     use uuid::Uuid;
 
     use super::*;
+
+    #[test]
+    fn a_lane_that_nobody_carries_needs_a_person_whatever_it_said_last() {
+        let lane = |state: State, waits: Option<&str>| CarriedLane {
+            lane: 0,
+            runner: None,
+            waits: waits.map(str::to_owned),
+            status: Some(LaneStatus { rate_per_s: 40.0, ..LaneStatus::entering(state, 0) }),
+        };
+        let seen = |wish: core::Wish, lanes: Vec<CarriedLane>| {
+            let topic = core::DeliveredTopic { topic: "bins".into(), schema: "public".into(), table: "bins".into() };
+            let found = Connector {
+                id: gonvel_core::naming::ConnectorId(Uuid::nil()),
+                name: "settlement-tables".into(),
+                definition: core::SinkDefinition::of(Uuid::nil(), vec![topic]).into(),
+                wish,
+                version: 1,
+                created_at: chrono::DateTime::UNIX_EPOCH,
+                lanes,
+            };
+            let seen = connector(&found, "settlement".into(), 0).condition;
+            (seen.state, seen.reason, seen.rate_per_s)
+        };
+        use gonvel_core::connector::{State, Wish};
+        let why = "no runner has site=packhouse";
+        let nobody = seen(Wish::Run, vec![lane(State::Following, None), lane(State::Following, Some(why))]);
+        assert_eq!(nobody, (api::State::Halted, Some(why.into()), 0.0));
+        assert_eq!(seen(Wish::Stop, vec![lane(State::Stopped, Some(why))]), (api::State::Stopped, None, 40.0));
+        // on its way from one runner to another
+        assert_eq!(seen(Wish::Run, vec![lane(State::Stopped, None)]).0, api::State::Starting);
+        assert_eq!(seen(Wish::Run, vec![lane(State::Following, None)]), (api::State::Following, None, 40.0));
+        assert_eq!(seen(Wish::Run, vec![]).0, api::State::Starting);
+    }
 
     #[test]
     fn both_forms_of_a_definition_say_the_same() {

@@ -10,12 +10,12 @@ use bytes::Bytes;
 use chrono::{TimeDelta, Utc};
 use gonvel_core::civil::rfc3339;
 use gonvel_core::naming::{ConnectorId, Offset, SchemaId};
-use gonvel_core::record::{Record, StoredRecord};
+use gonvel_core::record::StoredRecord;
 use gonvel_http_api::{
     Affected, Cause, CausesQuery, DiscardRequest, MendRecord, Problem, QuarantineQuery, QuarantinedRecord, RecordHeader,
     RetryRequest, WhichRecords,
 };
-use gonvel_storage::quarantine::{Kept, Which, headers_from_json};
+use gonvel_storage::quarantine::{Kept, Which};
 use uuid::Uuid;
 
 use crate::problems::{Body, Refusal};
@@ -72,16 +72,7 @@ pub(crate) async fn causes(
 }
 
 async fn present(state: &ServerState, decoder: &mut Decoder, kept: Kept) -> Result<QuarantinedRecord, Refusal> {
-    let headers = headers_from_json(&kept.headers);
-    let record = Record {
-        key: kept.key.map(Bytes::from),
-        value: kept.value.map(Bytes::from),
-        headers,
-        timestamp_us: kept.timestamp_us,
-        schema: kept.value_schema.map(SchemaId),
-        key_schema: kept.key_schema.map(SchemaId),
-    };
-    let placed = StoredRecord { offset: Offset(kept.record_offset), record };
+    let placed = StoredRecord { offset: Offset(kept.record_offset), record: kept.record() };
     decoder.learn(state, &placed).await?;
     let record = &placed.record;
     let mended = kept.mended.map(Bytes::from);

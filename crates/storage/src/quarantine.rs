@@ -106,9 +106,6 @@ pub struct Kept {
     /// What was found.
     #[diesel(sql_type = Text)]
     pub finding: String,
-    /// The statement that failed.
-    #[diesel(sql_type = Nullable<Text>)]
-    pub statement: Option<String>,
     /// The fingerprint of what went wrong.
     #[diesel(sql_type = Int8)]
     pub cause: i64,
@@ -121,6 +118,9 @@ pub struct Kept {
     /// How often it was tried again.
     #[diesel(sql_type = Int4)]
     pub tries: i32,
+    /// How many a second are to be tried at most, if it is asked for.
+    #[diesel(sql_type = Nullable<Int4>)]
+    pub pace: Option<i32>,
     /// When it came.
     #[diesel(sql_type = Timestamptz)]
     pub put_at: DateTime<Utc>,
@@ -139,7 +139,7 @@ pub struct Kept {
 }
 
 const KEPT: &str = "SELECT id, connector_id, topic_id, topic, partition, record_offset, timestamp_us, key, value, headers, \
-     value_schema, key_schema, mended, step, finding, statement, cause, version, state, tries, put_at, settled_at, settled_by, \
+     value_schema, key_schema, mended, step, finding, cause, version, state, tries, pace, put_at, settled_at, settled_by, \
      reason, expires_at FROM quarantine";
 
 /// Which records are meant.
@@ -151,32 +151,6 @@ pub enum Which {
     Cause(ConnectorId, i64),
     /// All of a connector that wait.
     All(ConnectorId),
-}
-
-#[derive(QueryableByName)]
-struct AskedRow {
-    #[diesel(sql_type = Int8)]
-    id: i64,
-    #[diesel(sql_type = Int8)]
-    topic_id: i64,
-    #[diesel(sql_type = Int4)]
-    partition: i32,
-    #[diesel(sql_type = Int8)]
-    record_offset: i64,
-    #[diesel(sql_type = Int8)]
-    timestamp_us: i64,
-    #[diesel(sql_type = Nullable<Binary>)]
-    key: Option<Vec<u8>>,
-    #[diesel(sql_type = Nullable<Binary>)]
-    value: Option<Vec<u8>>,
-    #[diesel(sql_type = Jsonb)]
-    headers: serde_json::Value,
-    #[diesel(sql_type = Nullable<Int8>)]
-    value_schema: Option<i64>,
-    #[diesel(sql_type = Nullable<Int8>)]
-    key_schema: Option<i64>,
-    #[diesel(sql_type = Nullable<Int4>)]
-    pace: Option<i32>,
 }
 
 #[derive(QueryableByName)]
@@ -193,6 +167,33 @@ struct KeyRow {
     key: Option<Vec<u8>>,
 }
 
+impl Kept {
+    /// The record as it stands in its topic.
+    #[must_use]
+    pub fn record(&self) -> Record {
+        Record {
+            key: self.key.clone().map(Bytes::from),
+            value: self.value.clone().map(Bytes::from),
+            headers: headers_from_json(&self.headers),
+            timestamp_us: self.timestamp_us,
+            schema: self.value_schema.map(SchemaId),
+            key_schema: self.key_schema.map(SchemaId),
+        }
+    }
+
+    fn asked(self) -> AskedRecord {
+        let mut record = self.record();
+        record.value = self.mended.map(Bytes::from).or(record.value);
+        AskedRecord {
+            id: self.id,
+            at: place(self.topic_id, self.partition),
+            offset: Offset(self.record_offset),
+            record,
+            pace: self.pace.and_then(|p| u32::try_from(p).ok()),
+        }
+    }
+}
+
 fn place(topic: i64, partition: i32) -> TopicPartition {
     TopicPartition { topic: TopicId(topic), partition: PartitionId(partition) }
 }
@@ -205,8 +206,7 @@ fn headers_to_json(headers: &[Header]) -> serde_json::Value {
 }
 
 /// Headers as they were kept.
-#[must_use]
-pub fn headers_from_json(headers: &serde_json::Value) -> Vec<Header> {
+fn headers_from_json(headers: &serde_json::Value) -> Vec<Header> {
     use base64::Engine as _;
     let decode = |pair: &serde_json::Value| {
         let value = base64::engine::general_purpose::STANDARD.decode(pair.get(1)?.as_str()?).ok()?;
@@ -219,16 +219,17 @@ pub fn headers_from_json(headers: &serde_json::Value) -> Vec<Header> {
 impl QuarantineStore for Database {
     async fn put(&self, connector: ConnectorId, version: i32, bad: &[BadRecord], kept: Duration) -> Result<(), PortError> {
         let mut connection = self.connection().await?;
+        // a record that waits anew has a new number: what a target noted of the former one says nothing of it
         diesel::sql_query(
             "INSERT INTO quarantine (connector_id, topic_id, topic, partition, record_offset, timestamp_us, key, value, headers, \
-               value_schema, key_schema, step, finding, statement, cause, version, state, expires_at) \
+               value_schema, key_schema, step, finding, cause, version, state, expires_at) \
              SELECT $1, a.topic_id, a.topic, a.partition, a.record_offset, a.timestamp_us, a.key, a.value, a.headers, \
-               a.value_schema, a.key_schema, a.step, a.finding, a.statement, a.cause, $2, 'waiting', \
+               a.value_schema, a.key_schema, a.step, a.finding, a.cause, $2, 'waiting', \
                clock_timestamp() + make_interval(secs => $3) \
-             FROM unnest($4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17) AS a(topic_id, topic, partition, \
-               record_offset, timestamp_us, key, value, headers, value_schema, key_schema, step, finding, statement, cause) \
-             ON CONFLICT (connector_id, topic_id, partition, record_offset) DO UPDATE SET step = EXCLUDED.step, \
-               finding = EXCLUDED.finding, statement = EXCLUDED.statement, cause = EXCLUDED.cause, version = EXCLUDED.version, \
+             FROM unnest($4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16) AS a(topic_id, topic, partition, \
+               record_offset, timestamp_us, key, value, headers, value_schema, key_schema, step, finding, cause) \
+             ON CONFLICT (connector_id, topic_id, partition, record_offset) DO UPDATE SET id = EXCLUDED.id, step = EXCLUDED.step, \
+               finding = EXCLUDED.finding, cause = EXCLUDED.cause, version = EXCLUDED.version, \
                state = 'waiting', settled_at = NULL, settled_by = NULL, reason = NULL, expires_at = EXCLUDED.expires_at",
         )
         .bind::<SqlUuid, _>(connector.0)
@@ -246,7 +247,6 @@ impl QuarantineStore for Database {
         .bind::<Array<Nullable<Int8>>, _>(bad.iter().map(|b| b.record.key_schema.map(|s| s.0)).collect::<Vec<_>>())
         .bind::<Array<Text>, _>(bad.iter().map(|b| b.step.word()).collect::<Vec<_>>())
         .bind::<Array<Text>, _>(bad.iter().map(|b| b.finding.as_str()).collect::<Vec<_>>())
-        .bind::<Array<Nullable<Text>>, _>(bad.iter().map(|b| b.statement.as_deref()).collect::<Vec<_>>())
         .bind::<Array<Int8>, _>(bad.iter().map(|b| b.cause).collect::<Vec<_>>())
         .execute(&mut connection)
         .await
@@ -283,12 +283,10 @@ impl QuarantineStore for Database {
         most: i64,
     ) -> Result<Vec<AskedRecord>, PortError> {
         let mut connection = self.connection().await?;
-        let rows: Vec<AskedRow> = diesel::sql_query(
-            "SELECT q.id, q.topic_id, q.partition, q.record_offset, q.timestamp_us, q.key, coalesce(q.mended, q.value) AS value, \
-               q.headers, q.value_schema, q.key_schema, q.pace FROM quarantine q \
-             JOIN unnest($2, $3) AS p(topic_id, partition) ON p.topic_id = q.topic_id AND p.partition = q.partition \
-             WHERE q.connector_id = $1 AND q.state = 'asked' ORDER BY q.topic_id, q.partition, q.record_offset LIMIT $4",
-        )
+        let rows: Vec<Kept> = diesel::sql_query(format!(
+            "{KEPT} WHERE connector_id = $1 AND state = 'asked' \
+               AND (topic_id, partition) IN (SELECT * FROM unnest($2, $3)) ORDER BY topic_id, partition, record_offset LIMIT $4"
+        ))
         .bind::<SqlUuid, _>(connector.0)
         .bind::<Array<Int8>, _>(places.iter().map(|p| p.topic.0).collect::<Vec<_>>())
         .bind::<Array<Int4>, _>(places.iter().map(|p| p.partition.0).collect::<Vec<_>>())
@@ -296,21 +294,7 @@ impl QuarantineStore for Database {
         .load(&mut connection)
         .await
         .map_err(failed("reading what is to be tried again"))?;
-        let asked = |row: AskedRow| AskedRecord {
-            id: row.id,
-            at: place(row.topic_id, row.partition),
-            offset: Offset(row.record_offset),
-            record: Record {
-                key: row.key.map(Bytes::from),
-                value: row.value.map(Bytes::from),
-                headers: headers_from_json(&row.headers),
-                timestamp_us: row.timestamp_us,
-                schema: row.value_schema.map(SchemaId),
-                key_schema: row.key_schema.map(SchemaId),
-            },
-            pace: row.pace.and_then(|p| u32::try_from(p).ok()),
-        };
-        Ok(rows.into_iter().map(asked).collect())
+        Ok(rows.into_iter().map(Kept::asked).collect())
     }
 
     async fn settle(&self, ids: &[i64], settled: &Settled) -> Result<(), PortError> {

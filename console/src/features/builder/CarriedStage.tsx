@@ -1,4 +1,4 @@
-import { NumberInput, SegmentedControl, TagsInput } from '@mantine/core';
+import { NumberInput, SegmentedControl, TagsInput, type NumberInputProps } from '@mantine/core';
 
 import { badLabel, FAILING, PLACING, type Draft } from './builder';
 import type { Change } from './Stage';
@@ -8,7 +8,6 @@ export function CarriedStage({ draft, change }: { draft: Draft; change: Change }
   const { placing, failing } = draft;
   const labels = Object.entries(placing.only_where ?? {}).map(([name, value]) => `${name}=${value}`);
   const whole = draft.kind === 'sink' && draft.writes.whole_transactions;
-  const number = (value: string | number, usual: number) => Number(value) || usual;
   return (
     <details className="further">
       <summary>Where it runs, and what happens when something fails</summary>
@@ -33,32 +32,24 @@ export function CarriedStage({ draft, change }: { draft: Draft; change: Change }
       )}
       {draft.kind === 'sink' && !whole && failing.records === 'quarantine' && (
         <>
-          <NumberInput
-            mt="xs"
+          <Whole
             label="It halts after so many in a row"
-            min={1}
-            allowDecimal={false}
-            thousandSeparator=","
             value={failing.most_in_a_row}
-            onChange={(v) => change({ type: 'failing', set: { most_in_a_row: number(v, FAILING.most_in_a_row) } })}
+            onChange={(most_in_a_row) => change({ type: 'failing', set: { most_in_a_row } })}
+            usual={FAILING.most_in_a_row}
           />
-          <NumberInput
-            mt="xs"
+          <Whole
             label="And after so many a minute"
-            min={1}
-            allowDecimal={false}
-            thousandSeparator=","
             value={failing.most_a_minute}
-            onChange={(v) => change({ type: 'failing', set: { most_a_minute: number(v, FAILING.most_a_minute) } })}
+            onChange={(most_a_minute) => change({ type: 'failing', set: { most_a_minute } })}
+            usual={FAILING.most_a_minute}
           />
-          <NumberInput
-            mt="xs"
+          <Whole
             label="Days a record is kept there"
-            min={1}
             max={3650}
-            allowDecimal={false}
             value={failing.kept_days}
-            onChange={(v) => change({ type: 'failing', set: { kept_days: number(v, FAILING.kept_days) } })}
+            onChange={(kept_days) => change({ type: 'failing', set: { kept_days } })}
+            usual={FAILING.kept_days}
           />
         </>
       )}
@@ -87,30 +78,47 @@ export function CarriedStage({ draft, change }: { draft: Draft; change: Change }
         }}
       />
       {draft.kind === 'sink' && (
-        <NumberInput
-          mt="xs"
+        <Whole
           label="Lanes"
           description={
             whole ? 'Transactions stay whole only in one lane' : 'The topics’ partitions are shared out among them'
           }
-          min={1}
           max={64}
           disabled={whole}
-          allowDecimal={false}
           value={placing.lanes ?? PLACING.lanes}
-          onChange={(v) => change({ type: 'placing', set: { lanes: number(v, 1) } })}
+          onChange={(lanes) => change({ type: 'placing', set: { lanes } })}
+          usual={1}
         />
       )}
-      <NumberInput
-        mt="xs"
+      <Whole
         label="Weight"
         description="How much of a runner’s room each lane takes"
-        min={1}
         max={1000}
-        allowDecimal={false}
         value={placing.weight ?? PLACING.weight}
-        onChange={(v) => change({ type: 'placing', set: { weight: number(v, 1) } })}
+        onChange={(weight) => change({ type: 'placing', set: { weight } })}
+        usual={1}
       />
     </details>
+  );
+}
+
+type WholeProps = Omit<NumberInputProps, 'value' | 'onChange'> & {
+  value: number | undefined;
+  onChange: (value: number | undefined) => void;
+  /** What holds where nothing is typed. */
+  usual: number | undefined;
+};
+
+/** A whole number from 1. */
+function Whole({ onChange, usual, ...rest }: WholeProps) {
+  return (
+    <NumberInput
+      mt="xs"
+      min={1}
+      allowDecimal={false}
+      thousandSeparator=","
+      onChange={(value) => onChange(Number(value) || usual)}
+      {...rest}
+    />
   );
 }

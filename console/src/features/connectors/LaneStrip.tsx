@@ -12,17 +12,22 @@ export function LaneStrip({ lanes }: { lanes: Lane[] }) {
   return (
     <div className="lanestrip" role="img" aria-label={summary(lanes)} title={summary(lanes)}>
       {lanes.map((lane) => (
-        <span key={lane.lane} data-tone={lane.waits ? 'waits' : toneOf(lane.state)} />
+        <span key={lane.lane} data-tone={unplaced(lane) ? 'waits' : toneOf(lane.state)} />
       ))}
     </div>
   );
 }
 
+/** Whether no runner may carry it. */
+function unplaced(lane: Pick<Lane, 'state' | 'runner'>): boolean {
+  return !lane.runner && lane.state === 'halted';
+}
+
 /** How many lanes are in which state, in words. */
-export function summary(lanes: readonly Pick<Lane, 'state' | 'waits'>[]): string {
+export function summary(lanes: readonly Pick<Lane, 'state' | 'runner'>[]): string {
   const counts = new Map<string, number>();
   for (const lane of lanes) {
-    const word = lane.waits ? 'without a runner' : lane.state;
+    const word = unplaced(lane) ? 'without a runner' : lane.state;
     counts.set(word, (counts.get(word) ?? 0) + 1);
   }
   const parts = [...counts].map(([word, number]) => `${count(number)} ${word}`);
@@ -59,7 +64,7 @@ export function Lanes({
                   {` · ${rate(lane.rate_per_s)} changes/s`}
                   {lane.lag_records != null && ` · ${count(lane.lag_records)} records behind`}
                 </span>
-                {(lane.waits ?? lane.reason) && <div style={{ color: 'var(--warn)' }}>{lane.waits ?? lane.reason}</div>}
+                {lane.reason && <div style={{ color: 'var(--warn)' }}>{lane.reason}</div>}
                 {lane.retry_at && (
                   <div className="quiet">
                     Next try: <When time={lane.retry_at} />

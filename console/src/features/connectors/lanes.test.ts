@@ -4,9 +4,11 @@ import { factsText } from './facts';
 import { summary } from './LaneStrip';
 
 it('lanes are counted by their states, and those without a runner apart', () => {
-  const lane = (state: 'following' | 'halted', waits?: string) => ({ state, waits });
-  expect(summary([lane('following'), lane('halted'), lane('following')])).toBe('3 lanes: 2 following, 1 halted');
-  expect(summary([lane('following', 'no runner has site=packhouse')])).toBe('One lane: 1 without a runner');
+  const lane = (state: 'following' | 'halted', runner?: string) => ({ state, runner });
+  expect(summary([lane('following', 'runner-1'), lane('halted', 'runner-1'), lane('following', 'runner-2')])).toBe(
+    '3 lanes: 2 following, 1 halted',
+  );
+  expect(summary([lane('halted')])).toBe('One lane: 1 without a runner');
 });
 
 it('a line says its lane and runner once, then what it is about', () => {

@@ -63,11 +63,7 @@ export function FlowPage() {
 function Attention({ connectors }: { connectors: Connector[] }) {
   const order = (c: Connector) => (c.state === 'halted' ? 0 : c.state === 'retrying' ? 1 : c.quarantined > 0 ? 2 : 3);
   const wrong = connectors.filter(
-    (c) =>
-      toneOf(c.state) === 'warn' ||
-      ['paused', 'stopped'].includes(c.state) ||
-      c.quarantined > 0 ||
-      c.lanes.some((l) => l.waits),
+    (c) => toneOf(c.state) === 'warn' || ['paused', 'stopped'].includes(c.state) || c.quarantined > 0,
   );
   wrong.sort((a, b) => order(a) - order(b) || (b.lag_records ?? 0) - (a.lag_records ?? 0));
   return (

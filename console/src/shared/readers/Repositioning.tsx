@@ -4,6 +4,7 @@ import { useState, type ReactNode } from 'react';
 
 import { problemOf } from '../../api/client';
 import { count } from '../format';
+import { useLiveConnectors } from '../liveConnectors';
 import { ProblemNote } from '../ProblemNote';
 import { readersQuery, reposition, type Moves, type Reader, type Target } from './readersQueries';
 
@@ -13,6 +14,7 @@ const KINDS = [
   { value: 'time', label: 'a time' },
   { value: 'offset', label: 'an offset' },
   { value: 'by', label: 'so many records further on, or back' },
+  { value: 'connector', label: 'where a sink stands' },
 ];
 
 interface Asked {
@@ -77,10 +79,12 @@ export function Moving({ what, stands, topic, partition, blocked, seenAnyway, se
   const [kind, setKind] = useState('earliest');
   const [time, setTime] = useState('');
   const [number, setNumber] = useState<number | string>('');
+  const [sink, setSink] = useState<string | null>(null);
+  const sinks = (useLiveConnectors().connectors ?? []).filter((c) => c.kind === 'sink');
   const [where, setWhere] = useState(partition === undefined ? 'all' : String(partition));
   const [shown, setShown] = useState<Moves | null>(null);
   const asked = {
-    target: targetOf(kind, time, number),
+    target: targetOf(kind, time, number, sink),
     topic: topic ?? null,
     partition: where === 'all' ? null : Number(where),
   };
@@ -100,7 +104,8 @@ export function Moving({ what, stands, topic, partition, blocked, seenAnyway, se
   };
   const partitions = [...new Set(stands.filter((p) => !topic || p.topic === topic).map((p) => p.partition))];
   const active = Boolean(blocked);
-  const ready = asked.target.to === 'time' ? time !== '' : !['offset', 'by'].includes(kind) || number !== '';
+  const given: Partial<Record<string, unknown>> = { time, offset: number, by: number, connector: sink ?? '' };
+  const ready = given[kind] !== '';
   return (
     <Modal opened onClose={onClose} title={`Move ${what}`} size="lg">
       {blocked && <div className="note">{blocked}</div>}
@@ -141,6 +146,17 @@ export function Moving({ what, stands, topic, partition, blocked, seenAnyway, se
               min={kind === 'offset' ? 0 : undefined}
               value={number}
               onChange={(value) => change(() => setNumber(value))}
+            />
+          )}
+          {kind === 'connector' && (
+            <Select
+              label="Sink"
+              w={200}
+              searchable
+              placeholder="a sink connector"
+              data={sinks.map((c) => ({ value: c.id, label: c.name }))}
+              value={sink}
+              onChange={(value) => change(() => setSink(value))}
             />
           )}
           <Select
@@ -207,7 +223,7 @@ export function Moving({ what, stands, topic, partition, blocked, seenAnyway, se
   );
 }
 
-function targetOf(kind: string, time: string, number: number | string): Target {
+function targetOf(kind: string, time: string, number: number | string, sink: string | null): Target {
   switch (kind) {
     case 'time':
       return { to: 'time', time: time === '' ? '' : new Date(time).toISOString() };
@@ -215,6 +231,8 @@ function targetOf(kind: string, time: string, number: number | string): Target {
       return { to: 'offset', offset: Number(number) };
     case 'by':
       return { to: 'by', records: Number(number) };
+    case 'connector':
+      return { to: 'connector', connector: sink ?? '' };
     case 'latest':
       return { to: 'latest' };
     default:

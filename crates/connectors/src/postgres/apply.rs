@@ -8,6 +8,7 @@ use futures::SinkExt;
 use gonvel_core::change::ChangeBatch;
 use gonvel_core::column::{ColumnArray, ColumnType, Value};
 use gonvel_core::fold::{Place, Segment};
+use gonvel_core::sql_text;
 use gonvel_core::table::TableSchema;
 use tokio_postgres::types::{Format, IsNull, ToSql, Type};
 use tokio_postgres::{Client, Error, Statement};
@@ -16,7 +17,6 @@ use super::binary;
 use super::copy_text;
 use super::names::ident;
 use super::target::{DELETED_AT, TargetTable};
-use super::values;
 
 /// Fewer inserts than this go by the statement that also takes rows that are there.
 const WORTH_A_COPY: usize = 64;
@@ -404,11 +404,11 @@ pub(super) fn copy_value(ty: ColumnType, value: Value<'_>, scratch: &mut Vec<u8>
         (_, Value::Text(text)) => copy_text::escape(text.as_bytes(), out),
         (ColumnType::Bytes, value) => {
             scratch.clear();
-            values::write(ty, value, scratch);
+            sql_text::write(ty, value, scratch);
             copy_text::escape(scratch, out);
         }
         (ty, value) => {
-            values::write(ty, value, out);
+            sql_text::write(ty, value, out);
         }
     }
 }

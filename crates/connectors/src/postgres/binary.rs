@@ -3,10 +3,10 @@
 
 use bytes::BufMut;
 use gonvel_core::column::{ColumnType, NOT_A_NUMBER, Value};
+use gonvel_core::sql_text::BadValue;
 use gonvel_core::table::TableSchema;
 
 use super::replication::EPOCH_US;
-use super::values::BadValue;
 
 /// Days from 1970-01-01 to 2000-01-01, from which PostgreSQL counts.
 const EPOCH_DAYS: i32 = 10_957;

@@ -8,6 +8,7 @@ use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, OldImage, Origin};
 use gonvel_core::column::{ColumnType, Value};
 use gonvel_core::connector::CapturedTable;
 use gonvel_core::naming::TopicName;
+use gonvel_core::sql_text::{self, BadValue};
 use gonvel_core::table::TableSchema;
 use gonvel_core::table_patterns::topic_for;
 use tokio::sync::mpsc;
@@ -23,7 +24,6 @@ use super::position::{Partial, PgPosition};
 use super::replication::{EPOCH_US, Frame, Frames};
 use super::source::{Captured, SourceSettings, TableChanges};
 use super::tables::Describer;
-use super::values::{self, BadValue};
 use crate::error::ConnectorError;
 
 /// Changes after which a batch is handed on even if more are there.
@@ -427,7 +427,7 @@ impl Capture {
             .map(|i| {
                 let (column, mut text, mut scratch) = (&shape.columns[i], Vec::new(), Vec::new());
                 if let Ok(value) = value_of(column.ty, cells[i], &mut scratch) {
-                    values::write(column.ty, value, &mut text);
+                    sql_text::write(column.ty, value, &mut text);
                 }
                 format!("{} = {}", ident(&column.name), names::literal(&String::from_utf8_lossy(&text)))
             })
@@ -557,7 +557,7 @@ fn push_old(
 #[inline]
 fn value_of<'c>(ty: ColumnType, cell: Cell<'c>, scratch: &'c mut Vec<u8>) -> Result<Value<'c>, BadValue> {
     match cell {
-        Cell::Text(text) => values::read(ty, text, scratch),
+        Cell::Text(text) => sql_text::read(ty, text, scratch),
         Cell::Binary(bytes) => binary::read(ty, bytes),
         Cell::Unchanged | Cell::Null => Ok(Value::Null),
     }

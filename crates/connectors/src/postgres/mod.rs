@@ -23,4 +23,3 @@ pub mod tables;
 pub mod target;
 pub mod tls;
 mod truncating;
-pub mod values;

@@ -9,11 +9,12 @@ use gonvel_core::column::Value;
 use gonvel_core::connector::{CapturedTable, Encoding, Values};
 use gonvel_core::ports::DatabaseAddress;
 use gonvel_core::record_form::RecordForm;
+use gonvel_core::sql_text;
 use serde_json::Value as Json;
 
 use super::client::{connect, explain};
 use super::names::{ident, qualified};
-use super::{tables, values};
+use super::tables;
 use crate::error::ConnectorError;
 
 /// Rows of a sample.
@@ -101,7 +102,7 @@ fn record(
         let text = names.iter().position(|n| *n == column.name).and_then(|place| cells[place].as_deref());
         let value = match text {
             None => Value::Null,
-            Some(text) => values::read(column.ty, text.as_bytes(), &mut scratch)
+            Some(text) => sql_text::read(column.ty, text.as_bytes(), &mut scratch)
                 .map_err(|e| ConnectorError::bad_record(format!("{}.{}: {e}", shape.qualified(), column.name)))?,
         };
         builder.new_value(index, value).map_err(|e| defect(&e))?;

@@ -55,15 +55,17 @@ impl PgSink {
                     refused.push(Refused { part, change: range.start, finding });
                     continue;
                 }
-                // where the server told which row it was, what is before it and after it is tried as a whole
-                let place = at.map_or(range.start + range.len() / 2, |at| range.start + at);
-                ranges.push(place..range.end);
-                if at.is_some() {
-                    ranges.pop();
-                    ranges.push(place + 1..range.end);
-                    ranges.push(place..place + 1);
+                match at {
+                    // the server told which row it was: what is before it and after it is tried as a whole
+                    Some(at) => {
+                        let place = range.start + at;
+                        ranges.extend([place + 1..range.end, place..place + 1, range.start..place]);
+                    }
+                    None => {
+                        let middle = range.start + range.len() / 2;
+                        ranges.extend([middle..range.end, range.start..middle]);
+                    }
                 }
-                ranges.push(range.start..place);
             }
         }
         Ok(refused)
@@ -150,10 +152,10 @@ impl PgSink {
     /// # Errors
     /// [`ConnectorError`].
     pub async fn note_retried(&self, ids: &[i64]) -> Result<(), ConnectorError> {
-        self.client.execute(
-"INSERT INTO gonvel.sink_retried (connector, id) SELECT $1, * FROM unnest($2::bigint[]) ON CONFLICT DO NOTHING",
-&[&self.settings.connector.0, &ids],
-).await.map(|_| ()).map_err(|e| explain(&e, "noting records that were tried again"))
+        const NOTE: &str = "INSERT INTO gonvel.sink_retried (connector, id)
+             SELECT $1, * FROM unnest($2::bigint[]) ON CONFLICT DO NOTHING";
+        let noted = self.client.execute(NOTE, &[&self.settings.connector.0, &ids]).await;
+        noted.map(|_| ()).map_err(|e| explain(&e, "noting records that were tried again"))
     }
 
     /// Forgets numbers of quarantine that are settled there.
@@ -170,10 +172,4 @@ impl PgSink {
             .map(|_| ())
             .map_err(|e| explain(&e, "forgetting records that were tried again"))
     }
-}
-
-/// The kind of a change by its place.
-#[must_use]
-pub fn kind_of(changes: &TopicChanges, (batch, row): Place) -> gonvel_core::change::ChangeKind {
-    changes.batches[batch].kinds[row]
 }

@@ -55,6 +55,21 @@ pub struct TopicChanges {
     pub from: Vec<(TopicPartition, i64)>,
 }
 
+impl TopicChanges {
+    /// Whether it is a truncate, which stands alone.
+    #[must_use]
+    pub fn is_truncate(&self) -> bool {
+        self.batches.first().is_some_and(|batch| batch.kinds.first() == Some(&ChangeKind::Truncate))
+    }
+
+    /// The kind of a change, by its number.
+    #[must_use]
+    pub fn kind(&self, change: usize) -> ChangeKind {
+        let (batch, row) = self.changes[change].0;
+        self.batches[batch].kinds[row]
+    }
+}
+
 /// What is applied in one transaction.
 #[derive(Debug, Default)]
 pub struct Round {

@@ -44,8 +44,6 @@ pub struct BadRecord {
     pub step: Step,
     /// What was found, and what to do.
     pub finding: String,
-    /// What was to be carried out, where that helps: a statement without values.
-    pub statement: Option<String>,
     /// The fingerprint of what went wrong; see [`crate::failure::cause`].
     pub cause: i64,
 }

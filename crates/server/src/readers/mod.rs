@@ -11,10 +11,11 @@ use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use chrono::Utc;
 use gonvel_core::civil::rfc3339;
-use gonvel_core::naming::{Offset, ReaderName, TopicId, TopicName, TopicPartition};
-use gonvel_core::ports::{PartitionBounds, PortError, Reader as Stored, ReaderStore, Topic, TopicLog};
+use gonvel_core::naming::{ConnectorId, Offset, ReaderName, TopicId, TopicName, TopicPartition};
+use gonvel_core::ports::{FleetStore, PartitionBounds, PortError, Reader as Stored, ReaderStore, Topic, TopicLog};
 use gonvel_core::reposition::{self, plan};
 use gonvel_http_api::{Member, Moves, NewReader, Position, Problem, Reader, Reposition, Target};
+use gonvel_runtime::systems;
 
 use crate::problems::{Body, Refusal};
 use crate::records::reading::{asked_time, offset_at, unpack};
@@ -148,11 +149,12 @@ pub(crate) async fn create(
         let found = state.database.topic(&TopicName::parse(topic)?).await?;
         topics.insert(found.name.to_string(), found);
     }
+    let goal = Goal::of(&state, &target, "start").await?;
     let mut start = Vec::new();
     for topic in topics.values() {
         for bounds in state.database.bounds(topic.id).await? {
             let at = TopicPartition { topic: topic.id, partition: bounds.partition };
-            let to = goal(&state, at, &target, "start").await?;
+            let to = goal.at(&state, at, &bounds).await?;
             let moved = plan(&bounds, bounds.first, to).map_err(|e| Refusal::invalid("start", e.to_string()))?;
             start.push((at, moved.to));
         }
@@ -176,17 +178,50 @@ pub(crate) async fn remove(State(state): State<Arc<ServerState>>, Path(name): Pa
     Ok(StatusCode::NO_CONTENT)
 }
 
-async fn goal(state: &ServerState, at: TopicPartition, target: &Target, field: &str) -> Result<reposition::Target, Refusal> {
-    Ok(match target {
-        Target::Earliest => reposition::Target::Earliest,
-        Target::Latest => reposition::Target::Latest,
-        Target::Offset { offset } => reposition::Target::Offset(Offset(*offset)),
-        Target::By { records } => reposition::Target::By(*records),
-        Target::Time { time } => {
-            let time_us = asked_time(field, Some(time))?.unwrap_or_default();
-            reposition::Target::Offset(Offset(offset_at(state, at, time_us).await?))
-        }
-    })
+/// A place that was asked for, looked up once for all partitions.
+enum Goal {
+    Same(reposition::Target),
+    Time(i64),
+    Places(HashMap<TopicPartition, i64>),
+}
+
+impl Goal {
+    async fn of(state: &ServerState, target: &Target, field: &str) -> Result<Self, Refusal> {
+        Ok(match target {
+            Target::Earliest => Self::Same(reposition::Target::Earliest),
+            Target::Latest => Self::Same(reposition::Target::Latest),
+            Target::Offset { offset } => Self::Same(reposition::Target::Offset(Offset(*offset))),
+            Target::By { records } => Self::Same(reposition::Target::By(*records)),
+            Target::Time { time } => Self::Time(asked_time(field, Some(time))?.unwrap_or_default()),
+            Target::Connector { connector } => {
+                let other = state.database.find_connector(ConnectorId(*connector)).await?;
+                if other.definition.kind() != "sink" {
+                    return Err(Refusal::invalid(
+                        field,
+                        format!("{} is a source and stands in no topic: name a sink", other.name),
+                    ));
+                }
+                let address = state.database.address(other.definition.connection()).await?;
+                Self::Places(systems::sink_positions(&address, other.id).await?)
+            }
+        })
+    }
+
+    async fn at(
+        &self,
+        state: &ServerState,
+        at: TopicPartition,
+        held: &PartitionBounds,
+    ) -> Result<reposition::Target, PortError> {
+        Ok(match self {
+            Self::Same(target) => *target,
+            Self::Time(time_us) => reposition::Target::Offset(Offset(offset_at(state, at, *time_us).await?)),
+            // what the other has yet to come to may be no longer kept
+            Self::Places(places) => places.get(&at).map_or(reposition::Target::Earliest, |next| {
+                reposition::Target::Offset(Offset((*next).clamp(held.first.0, held.next.0)))
+            }),
+        })
+    }
 }
 
 /// Moves a reader: first without `confirmed`, which shows what would be skipped or read again in each partition; then with the

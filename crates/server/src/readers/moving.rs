@@ -5,7 +5,7 @@ use gonvel_core::ports::PortError;
 use gonvel_core::reposition::{self, plan};
 use gonvel_http_api::{Move, Moves, Reposition};
 
-use super::{Held, goal};
+use super::{Goal, Held};
 use crate::problems::Refusal;
 use crate::state::ServerState;
 
@@ -26,6 +26,7 @@ pub(crate) async fn planned(
     {
         return Err(Refusal::invalid("topic", format!("{name} does not read {topic}")));
     }
+    let goal = Goal::of(state, &request.target, "target").await?;
     let mut planned = Vec::new();
     for (at, next) in stands {
         let topic = held.name(at.topic);
@@ -34,7 +35,7 @@ pub(crate) async fn planned(
             continue;
         }
         let target = match &request.confirmed {
-            None => goal(state, *at, &request.target, "target").await?,
+            None => goal.at(state, *at, bounds).await?,
             Some(confirmed) => {
                 let shown = confirmed.iter().find(|c| c.topic == topic && c.partition == at.partition.0);
                 let Some(shown) = shown else { continue };

@@ -246,6 +246,13 @@ impl Database {
         let mut connection = self.connection().await?;
         let detail = if empty_first { "tables are emptied first" } else { "tables are loaded over what is there" };
         let begun = connection.transaction::<usize, Error, _>(async |c| {
+            let changed = diesel::update(connectors::table.find(id.0).filter(connectors::wish.ne("delete")))
+                .set((connectors::wish.eq(Wish::Run.word()), connectors::asked.eq(connectors::asked + 1)))
+                .execute(c)
+                .await?;
+            if changed == 0 {
+                return Ok(0);
+            }
             // a later epoch: what the lane may still have under way is refused
             diesel::sql_query(
                 "UPDATE lanes SET epoch = nextval('lane_epochs'), holder = NULL, \
@@ -257,10 +264,7 @@ impl Database {
             .execute(c)
             .await?;
             history::note_on(c, Deed { connector: id, who, what: "begun anew", detail: Some(detail) }).await?;
-            diesel::update(connectors::table.find(id.0).filter(connectors::wish.ne("delete")))
-                .set((connectors::wish.eq(Wish::Run.word()), connectors::asked.eq(connectors::asked + 1)))
-                .execute(c)
-                .await
+            Ok(changed)
         });
         if begun.await.map_err(failed("letting a source begin anew"))? == 1 {
             return Ok(());

@@ -19,12 +19,13 @@ use gonvel_core::change::ChangeBatch;
 use gonvel_core::column::{ColumnType, Value};
 use gonvel_core::connector::{CapturedTable, InitialLoad};
 use gonvel_core::ports::DatabaseAddress;
+use gonvel_core::sql_text;
 use tokio::sync::mpsc;
 use tokio_postgres::Client;
 
 use super::client::{connect, explain};
 use super::position::{Snapshot, TableLoad};
-use super::{tables, values};
+use super::tables;
 use crate::error::ConnectorError;
 use pace::Pace;
 use plan::{Plan, Work};
@@ -261,7 +262,7 @@ pub(crate) async fn current_snapshot(client: &Client) -> Result<Snapshot, Connec
 pub fn push_key(ty: ColumnType, value: Value<'_>, key: &mut Vec<u8>) {
     let at = key.len();
     key.extend_from_slice(&[0; 9]);
-    if values::write(ty, value, key) {
+    if sql_text::write(ty, value, key) {
         let length = u64::try_from(key.len() - at - 9).unwrap_or(0);
         key[at] = 1;
         key[at + 1..at + 9].copy_from_slice(&length.to_le_bytes());

@@ -7,6 +7,7 @@ use futures::StreamExt;
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, Origin};
 use gonvel_core::column::Value;
 use gonvel_core::connector::CapturedTable;
+use gonvel_core::sql_text;
 use gonvel_core::table::TableSchema;
 use tokio_postgres::Client;
 
@@ -16,7 +17,7 @@ use crate::error::ConnectorError;
 use crate::postgres::client::explain;
 use crate::postgres::names::{ident, qualified};
 use crate::postgres::position::{Part, TableLoad};
-use crate::postgres::{binary, copy_text, tables, values};
+use crate::postgres::{binary, copy_text, tables};
 
 /// What a table's load is about to read: its parts with their sizes now. What lies after was written later and is in the log.
 pub(super) async fn begin(client: &Client, table: &CapturedTable) -> Result<TableLoad, ConnectorError> {
@@ -213,7 +214,7 @@ impl RowReader {
             let value = match cell(index + 1) {
                 None => Ok(Value::Null),
                 Some(bytes) if is_binary => binary::read(column.ty, bytes),
-                Some(text) => values::read(column.ty, text, &mut self.scratch),
+                Some(text) => sql_text::read(column.ty, text, &mut self.scratch),
             };
             let value = value.map_err(|e| bad(format!("{}.{}: {e}", shape.qualified(), column.name)))?;
             if column.key {

@@ -3,9 +3,9 @@
 //! Text is read as PostgreSQL writes it with `DateStyle` ISO, time zone UTC and `bytea_output` hex, which every session of
 //! ours sets.
 
-use gonvel_core::avro::json::decimal_text;
-use gonvel_core::civil::{DAY_US, days_from_civil, write_date, write_time};
-use gonvel_core::column::{ColumnType, NOT_A_NUMBER, Value};
+use crate::avro::json::decimal_text;
+use crate::civil::{DAY_US, days_from_civil, write_date, write_time};
+use crate::column::{ColumnType, NOT_A_NUMBER, Value};
 
 /// A value that is not written as its type is.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]

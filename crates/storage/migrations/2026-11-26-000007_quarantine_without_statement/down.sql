@@ -1,0 +1,1 @@
+ALTER TABLE quarantine ADD COLUMN statement text;
