@@ -25,6 +25,12 @@ impl TablePatterns {
     }
 }
 
+/// Whether a table is meant by a pattern.
+#[must_use]
+pub fn covers(pattern: &str, schema: &str, table: &str) -> bool {
+    fits(&whole(pattern), &format!("{schema}.{table}"))
+}
+
 /// A pattern without a dot is for tables of any schema.
 fn whole(pattern: &str) -> String {
     if pattern.contains('.') { pattern.to_owned() } else { format!("*.{pattern}") }

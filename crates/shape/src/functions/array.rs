@@ -1,0 +1,335 @@
+//! Arrays of one dimension, in the text that PostgreSQL writes: `{a,NULL,"b c"}`.
+
+use std::borrow::Cow;
+
+use gonvel_core::column::Value;
+
+use super::{Entry, Gives, INT, TEXT, Take, int, number, t, way};
+use crate::cast::{read_text, text_of};
+use crate::expr::{Fault, Scope};
+use crate::ty::Ty;
+use crate::value::Given;
+
+/// The elements of an array's text; none if it is no array of one dimension.
+#[must_use]
+pub fn elements(text: &str) -> Option<Vec<Option<String>>> {
+    let inner = text.trim().strip_prefix('{')?.strip_suffix('}')?;
+    let mut out = Vec::new();
+    let mut rest = inner.trim_start();
+    if rest.is_empty() {
+        return Some(out);
+    }
+    loop {
+        rest = rest.trim_start();
+        let mut element = String::new();
+        if let Some(mut inside) = rest.strip_prefix('"') {
+            loop {
+                let c = inside.chars().next()?;
+                inside = &inside[c.len_utf8()..];
+                match c {
+                    '"' => break,
+                    '\\' => {
+                        let c = inside.chars().next()?;
+                        inside = &inside[c.len_utf8()..];
+                        element.push(c);
+                    }
+                    c => element.push(c),
+                }
+            }
+            out.push(Some(element));
+            rest = inside.trim_start();
+        } else {
+            let end = rest.find(',').unwrap_or(rest.len());
+            let plain = rest[..end].trim_end();
+            if plain.is_empty() || plain.contains(['{', '}', '"']) {
+                return None;
+            }
+            out.push((!plain.eq_ignore_ascii_case("null")).then(|| plain.replace('\\', "")));
+            rest = &rest[end..];
+        }
+        match rest.strip_prefix(',') {
+            Some(after) => rest = after,
+            None => return rest.is_empty().then_some(out),
+        }
+    }
+}
+
+/// An array's text.
+pub fn write<'e>(elements: impl IntoIterator<Item = Option<&'e str>>) -> String {
+    let mut out = String::from("{");
+    for (n, element) in elements.into_iter().enumerate() {
+        if n > 0 {
+            out.push(',');
+        }
+        let Some(text) = element else {
+            out.push_str("NULL");
+            continue;
+        };
+        let special = |c: char| matches!(c, '{' | '}' | ',' | '"' | '\\') || c.is_ascii_whitespace() || c == '\u{b}';
+        if text.is_empty() || text.eq_ignore_ascii_case("null") || text.contains(special) {
+            out.push('"');
+            for c in text.chars() {
+                if matches!(c, '"' | '\\') {
+                    out.push('\\');
+                }
+                out.push(c);
+            }
+            out.push('"');
+        } else {
+            out.push_str(text);
+        }
+    }
+    out.push('}');
+    out
+}
+
+fn owned(elements: &[Option<String>]) -> String {
+    write(elements.iter().map(Option::as_deref))
+}
+
+/// An array read as people write it, its elements as those of a type.
+///
+/// # Errors
+/// If it is none.
+pub fn read(text: &str, of: &Ty) -> Result<String, Fault> {
+    let found = elements(text).ok_or_else(|| Fault::from("it is not an array of one dimension"))?;
+    let mut out = Vec::with_capacity(found.len());
+    for element in found {
+        out.push(match element {
+            Some(text) => {
+                let given = read_text(&text, of)?;
+                Some(element_text(of, given.value()).into_owned())
+            }
+            None => None,
+        });
+    }
+    Ok(owned(&out))
+}
+
+/// A value as an element of an array: truth is written t and f there.
+fn element_text<'a>(ty: &Ty, value: Value<'a>) -> Cow<'a, str> {
+    match value {
+        Value::Boolean(truth) => Cow::Borrowed(if truth { "t" } else { "f" }),
+        value => text_of(ty, value),
+    }
+}
+
+fn of(a: &[Value<'_>], n: usize) -> Result<Vec<Option<String>>, Fault> {
+    if a[n] == Value::Null {
+        return Ok(Vec::new());
+    }
+    elements(t(a, n)).ok_or_else(|| "it is not an array of one dimension".into())
+}
+
+fn one(scope: Scope<'_>, a: &[Value<'_>], n: usize) -> Option<String> {
+    (a[n] != Value::Null).then(|| element_text(&scope.args[n], a[n]).into_owned())
+}
+
+/// An element by its place from 1, as a value of the type.
+fn element<'a>(scope: Scope<'_>, a: &[Value<'a>]) -> Result<Given<'a>, Fault> {
+    let place = usize::try_from(int(a, 1) - 1).ok();
+    match place.and_then(|p| of(a, 0).map(|mut e| (p < e.len()).then(|| e.swap_remove(p))).transpose()) {
+        Some(Ok(Some(text))) => read_text(&text, scope.ty),
+        Some(Err(fault)) => Err(fault),
+        _ => Ok(Given::Null),
+    }
+}
+
+/// An array of its arguments.
+///
+/// # Errors
+/// None: it has the form of a function.
+pub fn of_values<'a>(scope: Scope<'_>, a: &[Value<'a>]) -> Result<Given<'a>, Fault> {
+    let all: Vec<Option<String>> = (0..a.len()).map(|n| one(scope, a, n)).collect();
+    Ok(Given::text(owned(&all)))
+}
+
+fn inner(types: &[Ty]) -> Ty {
+    if let Some(Ty::Array(of)) = types.first() { (**of).clone() } else { Ty::Text }
+}
+
+pub(super) fn all() -> Vec<Entry> {
+    let array = Take::Array;
+    let text_array = || Gives::Is(Ty::Array(Box::new(Ty::Text)));
+    let length = |_: Scope<'_>, a: &[Value<'_>]| {
+        let all = of(a, 0)?.len();
+        Ok(if int(a, 1) == 1 && all > 0 { number(all) } else { Given::Null })
+    };
+    vec![
+        (
+            "[]",
+            vec![way(&[array.clone(), INT], Ty::Text, |s, a| element(s, a)).giving(Gives::By(|types, _| Ok(inner(types))))],
+            "An element by its place from 1.",
+            "(string_to_array('a,b', ','))[2]",
+            "b",
+        ),
+        (
+            "array_length",
+            vec![way(&[array.clone(), INT], Ty::Int4, length)],
+            "How many elements; the second argument is 1. Null for none.",
+            "array_length(string_to_array('a,b', ','), 1)",
+            "2",
+        ),
+        (
+            "array_upper",
+            vec![way(&[array.clone(), INT], Ty::Int4, length)],
+            "The place of the last element.",
+            "array_upper(string_to_array('a,b', ','), 1)",
+            "2",
+        ),
+        (
+            "cardinality",
+            vec![way(&[array.clone()], Ty::Int4, |_, a| Ok(number(of(a, 0)?.len())))],
+            "How many elements.",
+            "cardinality(string_to_array('a,b', ','))",
+            "2",
+        ),
+        (
+            "array_to_string",
+            vec![
+                way(&[array.clone(), TEXT, TEXT], Ty::Text, |_, a| {
+                    if a[0] == Value::Null || a[1] == Value::Null {
+                        return Ok(Given::Null);
+                    }
+                    let null = a.get(2).filter(|v| **v != Value::Null).map(|_| t(a, 2).to_owned());
+                    let parts: Vec<String> = of(a, 0)?.into_iter().filter_map(|e| e.or_else(|| null.clone())).collect();
+                    Ok(Given::text(parts.join(t(a, 1))))
+                })
+                .optional(1)
+                .lenient(),
+            ],
+            "The elements with a separator between them.",
+            "array_to_string(string_to_array('a,b', ','), '/')",
+            "a/b",
+        ),
+        (
+            "string_to_array",
+            vec![
+                way(&[TEXT, TEXT, TEXT], Ty::Text, |_, a| {
+                    if a[0] == Value::Null {
+                        return Ok(Given::Null);
+                    }
+                    let null = a.get(2).filter(|v| **v != Value::Null).map(|_| t(a, 2));
+                    let parts: Vec<String> = match (a[1], t(a, 0)) {
+                        (_, "") => Vec::new(),
+                        (Value::Null, text) => text.chars().map(String::from).collect(),
+                        (_, text) if t(a, 1).is_empty() => vec![text.to_owned()],
+                        (_, text) => text.split(t(a, 1)).map(str::to_owned).collect(),
+                    };
+                    Ok(Given::text(write(parts.iter().map(|p| (Some(p.as_str()) != null).then_some(p.as_str())))))
+                })
+                .optional(1)
+                .lenient()
+                .giving(text_array()),
+            ],
+            "The parts between separators, as an array.",
+            "string_to_array('a,b', ',')",
+            "{a,b}",
+        ),
+        (
+            "array_position",
+            vec![
+                way(&[array.clone(), Take::Any], Ty::Int4, |s, a| {
+                    let wanted = one(s, a, 1);
+                    Ok(of(a, 0)?.iter().position(|e| *e == wanted).map_or(Given::Null, |p| number(p + 1)))
+                })
+                .lenient(),
+            ],
+            "Where an element stands first; null if nowhere.",
+            "array_position(string_to_array('a,b', ','), 'b')",
+            "2",
+        ),
+        (
+            "array_append",
+            vec![
+                way(&[array.clone(), Take::Any], Ty::Text, |s, a| {
+                    let mut all = of(a, 0)?;
+                    all.push(one(s, a, 1));
+                    Ok(Given::text(owned(&all)))
+                })
+                .lenient()
+                .giving(Gives::First),
+            ],
+            "One more element at the end.",
+            "array_append(string_to_array('a', ','), 'b')",
+            "{a,b}",
+        ),
+        (
+            "array_prepend",
+            vec![
+                way(&[Take::Any, array.clone()], Ty::Text, |s, a| {
+                    let mut all = of(a, 1)?;
+                    all.insert(0, one(s, a, 0));
+                    Ok(Given::text(owned(&all)))
+                })
+                .lenient()
+                .giving(Gives::By(|types, _| Ok(types.get(1).cloned().unwrap_or(Ty::Text)))),
+            ],
+            "One more element at the beginning.",
+            "array_prepend('a', string_to_array('b', ','))",
+            "{a,b}",
+        ),
+        (
+            "array_cat",
+            vec![
+                way(&[array.clone(), array.clone()], Ty::Text, |_, a| {
+                    if a[0] == Value::Null && a[1] == Value::Null {
+                        return Ok(Given::Null);
+                    }
+                    let mut all = of(a, 0)?;
+                    all.extend(of(a, 1)?);
+                    Ok(Given::text(owned(&all)))
+                })
+                .lenient()
+                .giving(Gives::First),
+            ],
+            "Two arrays one after the other.",
+            "array_cat(string_to_array('a', ','), string_to_array('b', ','))",
+            "{a,b}",
+        ),
+        (
+            "array_remove",
+            vec![
+                way(&[array.clone(), Take::Any], Ty::Text, |s, a| {
+                    if a[0] == Value::Null {
+                        return Ok(Given::Null);
+                    }
+                    let gone = one(s, a, 1);
+                    let all: Vec<_> = of(a, 0)?.into_iter().filter(|e| *e != gone).collect();
+                    Ok(Given::text(owned(&all)))
+                })
+                .lenient()
+                .giving(Gives::First),
+            ],
+            "Without all elements of a value.",
+            "array_remove(string_to_array('a,b,a', ','), 'a')",
+            "{b}",
+        ),
+        (
+            "any of",
+            vec![
+                way(&[Take::Any, array], Ty::Boolean, |s, a| {
+                    if a[1] == Value::Null {
+                        return Ok(Given::Null);
+                    }
+                    let (wanted, all) = (one(s, a, 0), of(a, 1)?);
+                    Ok(if all.is_empty() {
+                        Given::Boolean(false)
+                    } else if wanted.is_none() {
+                        Given::Null
+                    } else if all.contains(&wanted) {
+                        Given::Boolean(true)
+                    } else if all.contains(&None) {
+                        Given::Null
+                    } else {
+                        Given::Boolean(false)
+                    })
+                })
+                .lenient(),
+            ],
+            "Whether a value is among an array's elements.",
+            "'b' = ANY(string_to_array('a,b', ','))",
+            "true",
+        ),
+    ]
+}

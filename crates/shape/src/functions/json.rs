@@ -1,0 +1,486 @@
+//! JSON: values are kept as text; `json` as it was written, `jsonb` in PostgreSQL's normal form (names in order of length, then of
+//! bytes, the last of each; a space after colons and commas).
+
+use std::borrow::Cow;
+use std::collections::BTreeMap;
+
+use gonvel_core::column::Value;
+use serde_json::value::RawValue;
+
+use super::{Entry, Gives, TEXT, Take, array, int, number, t, way};
+use crate::cast::text_of;
+use crate::expr::{Fault, Scope};
+use crate::ty::Ty;
+use crate::value::Given;
+
+/// How deep values may be nested.
+const DEEPEST: usize = 100;
+
+/// Whether a text is JSON.
+///
+/// # Errors
+/// If it is not.
+pub fn check(text: &str) -> Result<(), Fault> {
+    serde_json::from_str::<serde::de::IgnoredAny>(text).map(|_| ()).map_err(|_| "it is not JSON".into())
+}
+
+/// A value's normal form.
+///
+/// # Errors
+/// If it is not JSON, or nested too deeply.
+pub fn normal(text: &str) -> Result<String, Fault> {
+    check(text)?;
+    let mut out = String::new();
+    write(text.trim(), &mut out, 0)?;
+    Ok(out)
+}
+
+struct Fields<'a>(Vec<(String, &'a RawValue)>);
+
+impl<'de> serde::Deserialize<'de> for Fields<'de> {
+    fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Visitor;
+        impl<'de> serde::de::Visitor<'de> for Visitor {
+            type Value = Fields<'de>;
+            fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                f.write_str("an object")
+            }
+            fn visit_map<A: serde::de::MapAccess<'de>>(self, mut map: A) -> Result<Fields<'de>, A::Error> {
+                let mut out = Vec::new();
+                while let Some(entry) = map.next_entry::<String, &RawValue>()? {
+                    out.push(entry);
+                }
+                Ok(Fields(out))
+            }
+        }
+        deserializer.deserialize_map(Visitor)
+    }
+}
+
+fn fields(text: &str) -> Option<Vec<(String, &RawValue)>> {
+    serde_json::from_str::<Fields<'_>>(text).ok().map(|f| f.0)
+}
+
+fn items(text: &str) -> Option<Vec<&RawValue>> {
+    serde_json::from_str(text).ok()
+}
+
+fn string(text: &str) -> Option<String> {
+    serde_json::from_str(text).ok()
+}
+
+/// A text in JSON's quotes, as PostgreSQL escapes it.
+fn quoted(text: &str) -> String {
+    let mut out = String::from("\"");
+    for c in text.chars() {
+        match c {
+            '"' => out.push_str("\\\""),
+            '\\' => out.push_str("\\\\"),
+            '\n' => out.push_str("\\n"),
+            '\r' => out.push_str("\\r"),
+            '\t' => out.push_str("\\t"),
+            '\u{8}' => out.push_str("\\b"),
+            '\u{c}' => out.push_str("\\f"),
+            c if u32::from(c) < 0x20 => out.push_str(&format!("\\u{:04x}", u32::from(c))),
+            c => out.push(c),
+        }
+    }
+    out.push('"');
+    out
+}
+
+/// A number without an exponent, its digits after the point as they are.
+fn plain_number(text: &str) -> String {
+    let Some(at) = text.find(['e', 'E']) else {
+        return if text == "-0" { "0".into() } else { text.to_owned() };
+    };
+    let (mantissa, exponent) = (&text[..at], text[at + 1..].parse::<i32>().unwrap_or(0));
+    if exponent.unsigned_abs() > 1_000 {
+        return text.to_owned();
+    }
+    let (sign, mantissa) = mantissa.strip_prefix('-').map_or(("", mantissa), |rest| ("-", rest));
+    let (before, after) = mantissa.split_once('.').unwrap_or((mantissa, ""));
+    let digits = format!("{before}{after}");
+    let point = i32::try_from(before.len()).unwrap_or(0) + exponent;
+    let body = match usize::try_from(point) {
+        Ok(point) if point >= digits.len() => {
+            let all = format!("{digits}{}", "0".repeat(point - digits.len()));
+            let all = all.trim_start_matches('0');
+            if all.is_empty() { "0".to_owned() } else { all.to_owned() }
+        }
+        Ok(point) if point > 0 => format!("{}.{}", &digits[..point], &digits[point..]),
+        _ => format!("0.{}{digits}", "0".repeat(usize::try_from(-point).unwrap_or(0))),
+    };
+    format!("{sign}{body}")
+}
+
+fn write(text: &str, out: &mut String, depth: usize) -> Result<(), Fault> {
+    if depth > DEEPEST {
+        return Err("it is nested too deeply".into());
+    }
+    match text.as_bytes().first() {
+        Some(b'{') => {
+            let mut sorted: BTreeMap<(usize, String), &RawValue> = BTreeMap::new();
+            for (name, value) in fields(text).unwrap_or_default() {
+                sorted.insert((name.len(), name), value);
+            }
+            out.push('{');
+            for (n, ((_, name), value)) in sorted.iter().enumerate() {
+                if n > 0 {
+                    out.push_str(", ");
+                }
+                out.push_str(&quoted(name));
+                out.push_str(": ");
+                write(value.get().trim(), out, depth + 1)?;
+            }
+            out.push('}');
+        }
+        Some(b'[') => {
+            out.push('[');
+            for (n, value) in items(text).unwrap_or_default().into_iter().enumerate() {
+                if n > 0 {
+                    out.push_str(", ");
+                }
+                write(value.get().trim(), out, depth + 1)?;
+            }
+            out.push(']');
+        }
+        Some(b'"') => out.push_str(&quoted(&string(text).unwrap_or_default())),
+        Some(b't' | b'f' | b'n') => out.push_str(text),
+        _ => out.push_str(&plain_number(text)),
+    }
+    Ok(())
+}
+
+/// What stands at a name or a place (from 0, from the end if negative).
+fn step<'a>(text: &'a str, by: &str) -> Option<&'a str> {
+    match text.trim_start().as_bytes().first()? {
+        b'{' => fields(text)?.into_iter().rev().find(|(name, _)| name == by).map(|(_, value)| value.get()),
+        b'[' => {
+            let all = items(text)?;
+            let place: i64 = by.parse().ok()?;
+            let place = if place < 0 { place + i64::try_from(all.len()).ok()? } else { place };
+            all.get(usize::try_from(place).ok()?).map(|v| v.get())
+        }
+        _ => None,
+    }
+}
+
+/// A step by name goes only into objects, one by place only into arrays.
+fn at<'a>(s: Scope<'_>, a: &[Value<'a>]) -> Option<&'a str> {
+    let text = t(a, 0);
+    let is_array = text.trim_start().starts_with('[');
+    match a[1] {
+        Value::Text(name) if !is_array => step(text, name),
+        Value::Text(_) => None,
+        _ if is_array => step(text, &int(a, 1).to_string()),
+        // a single value of jsonb counts as an array of itself
+        _ if s.args[0] == Ty::Jsonb && !text.starts_with('{') && matches!(int(a, 1), 0 | -1) => Some(text),
+        _ => None,
+    }
+}
+
+fn along<'a>(text: &'a str, path: &str) -> Result<Option<&'a str>, Fault> {
+    let path = array::elements(path).ok_or_else(|| Fault::from("the path is not an array such as {a,0}"))?;
+    let mut here = Some(text);
+    for part in path {
+        let Some(part) = part else { return Ok(None) };
+        here = here.and_then(|text| step(text, &part));
+    }
+    Ok(here)
+}
+
+fn as_text(found: Option<&str>) -> Given<'_> {
+    match found {
+        None | Some("null") => Given::Null,
+        Some(text) if text.starts_with('"') => string(text).map_or(Given::Null, Given::text),
+        Some(text) => Given::Text(Cow::Borrowed(text)),
+    }
+}
+
+fn as_json(found: Option<&str>) -> Given<'_> {
+    found.map_or(Given::Null, |text| Given::Text(Cow::Borrowed(text)))
+}
+
+fn kind(text: &str) -> &'static str {
+    match text.trim_start().as_bytes().first() {
+        Some(b'{') => "object",
+        Some(b'[') => "array",
+        Some(b'"') => "string",
+        Some(b't' | b'f') => "boolean",
+        Some(b'n') => "null",
+        _ => "number",
+    }
+}
+
+/// Any value as JSON.
+fn json_of(ty: &Ty, value: Value<'_>) -> String {
+    match value {
+        Value::Null => "null".into(),
+        Value::Boolean(v) => v.to_string(),
+        Value::Text(text) if matches!(ty, Ty::Json | Ty::Jsonb) => text.to_owned(),
+        Value::Text(text) if matches!(ty, Ty::Array(_)) => {
+            let Ty::Array(of) = ty else { return "null".into() };
+            let all = array::elements(text).unwrap_or_default();
+            let one = |e: &Option<String>| match e {
+                None => "null".to_owned(),
+                Some(e) if of.is_number() => e.clone(),
+                Some(e) => quoted(e),
+            };
+            format!("[{}]", all.iter().map(one).collect::<Vec<_>>().join(","))
+        }
+        Value::Int(_) | Value::Long(_) | Value::Decimal(_) | Value::Float(_) | Value::Double(_) => {
+            let text = text_of(ty, value);
+            let finite = text.bytes().all(|b| b.is_ascii_digit() || matches!(b, b'-' | b'+' | b'.' | b'e'));
+            if finite { text.into_owned() } else { quoted(&text) }
+        }
+        // times in JSON have a T
+        Value::Timestamp(_) => {
+            let text = text_of(ty, value).replacen(' ', "T", 1);
+            quoted(&if *ty == Ty::TimestampTz { text.replacen("+00", "+00:00", 1) } else { text })
+        }
+        value => quoted(&text_of(ty, value)),
+    }
+}
+
+fn build_object(scope: Scope<'_>, a: &[Value<'_>]) -> Result<Given<'static>, Fault> {
+    if !a.len().is_multiple_of(2) {
+        return Err("names and values come in pairs".into());
+    }
+    let mut out = String::from("{");
+    for n in (0..a.len()).step_by(2) {
+        if a[n] == Value::Null {
+            return Err("a name cannot be null".into());
+        }
+        if n > 0 {
+            out.push_str(", ");
+        }
+        out.push_str(&quoted(&text_of(&scope.args[n], a[n])));
+        out.push_str(" : ");
+        out.push_str(&json_of(&scope.args[n + 1], a[n + 1]));
+    }
+    out.push('}');
+    Ok(Given::text(out))
+}
+
+fn build_array(scope: Scope<'_>, a: &[Value<'_>]) -> String {
+    let all: Vec<String> = a.iter().zip(scope.args).map(|(v, ty)| json_of(ty, *v)).collect();
+    format!("[{}]", all.join(", "))
+}
+
+/// Two values in normal form one after the other: the fields of both objects, the second's where both have one; else all items.
+pub(super) fn merged(first: &str, second: &str) -> Result<String, Fault> {
+    if let (Some(mut all), Some(more)) = (fields(first), fields(second)) {
+        all.extend(more);
+        let body: Vec<String> = all.iter().map(|(name, value)| format!("{}: {}", quoted(name), value.get())).collect();
+        return normal(&format!("{{{}}}", body.join(", ")));
+    }
+    let list = |text: &str| match items(text) {
+        Some(all) => all.into_iter().map(|v| v.get().to_owned()).collect(),
+        None => vec![text.to_owned()],
+    };
+    normal(&format!("[{}]", [list(first), list(second)].concat().join(", ")))
+}
+
+/// Without fields whose value is null.
+fn stripped(text: &str, out: &mut String) {
+    match text.as_bytes().first() {
+        Some(b'{') => {
+            out.push('{');
+            let kept = fields(text).unwrap_or_default().into_iter().filter(|(_, v)| v.get() != "null");
+            for (n, (name, value)) in kept.enumerate() {
+                out.push_str(if n > 0 { ", " } else { "" });
+                out.push_str(&quoted(&name));
+                out.push_str(": ");
+                stripped(value.get(), out);
+            }
+            out.push('}');
+        }
+        Some(b'[') => {
+            out.push('[');
+            for (n, value) in items(text).unwrap_or_default().into_iter().enumerate() {
+                out.push_str(if n > 0 { ", " } else { "" });
+                stripped(value.get(), out);
+            }
+            out.push(']');
+        }
+        _ => out.push_str(text),
+    }
+}
+
+pub(super) fn all() -> Vec<Entry> {
+    const JSON: Take = Take::Is(Ty::Json);
+    const JSONB: Take = Take::Is(Ty::Jsonb);
+    let path = || Take::Is(Ty::Array(Box::new(Ty::Text)));
+    let both = |second: Take, gives: Option<Ty>, run: crate::expr::Run| -> Vec<_> {
+        let one = |first: Take| {
+            let way = way(&[first, second.clone()], gives.clone().unwrap_or(Ty::Json), run);
+            if gives.is_none() { way.giving(Gives::First) } else { way }
+        };
+        vec![one(JSONB), one(JSON)]
+    };
+    let mut arrow = both(TEXT, None, |s, a| Ok(as_json(at(s, a))));
+    arrow.extend(both(Take::Is(Ty::Int4), None, |s, a| Ok(as_json(at(s, a)))));
+    let mut arrow_text = both(TEXT, Some(Ty::Text), |s, a| Ok(as_text(at(s, a))));
+    arrow_text.extend(both(Take::Is(Ty::Int4), Some(Ty::Text), |s, a| Ok(as_text(at(s, a)))));
+    let length = |_: Scope<'_>, a: &[Value<'_>]| {
+        items(t(a, 0)).map(|all| number(all.len())).ok_or_else(|| Fault::from("it is not a JSON array"))
+    };
+    let one_of = |takes: Take, gives: Ty, run: crate::expr::Run| way(&[takes], gives, run);
+    vec![
+        ("->", arrow, "What stands at a name or place, as JSON.", "('{\"a\": [1, 2]}'::json) -> 'a'", "[1, 2]"),
+        ("->>", arrow_text, "What stands at a name or place, as text.", "('{\"a\": \"x\"}'::json) ->> 'a'", "x"),
+        (
+            "#>",
+            both(path(), None, |_, a| Ok(as_json(along(t(a, 0), t(a, 1))?))),
+            "What stands at the end of a path, as JSON.",
+            "('{\"a\": [1, {\"b\": 2}]}'::jsonb) #> '{a,1}'",
+            "{\"b\": 2}",
+        ),
+        (
+            "#>>",
+            both(path(), Some(Ty::Text), |_, a| Ok(as_text(along(t(a, 0), t(a, 1))?))),
+            "What stands at the end of a path, as text.",
+            "('{\"a\": [1, {\"b\": 2}]}'::jsonb) #>> '{a,1,b}'",
+            "2",
+        ),
+        (
+            "?",
+            vec![way(&[JSONB, TEXT], Ty::Boolean, |_, a| {
+                let name = t(a, 1);
+                let text = t(a, 0);
+                let there = match kind(text) {
+                    "object" => fields(text).is_some_and(|f| f.iter().any(|(n, _)| n == name)),
+                    "array" => items(text).is_some_and(|i| i.iter().any(|v| string(v.get()).as_deref() == Some(name))),
+                    _ => string(text).as_deref() == Some(name),
+                };
+                Ok(Given::Boolean(there))
+            })],
+            "Whether a name is there.",
+            "('{\"a\": 1}'::jsonb) ? 'a'",
+            "true",
+        ),
+        (
+            "json_extract_path_text",
+            vec![
+                way(&[JSON, TEXT], Ty::Text, |_, a| {
+                    let mut here = Some(t(a, 0));
+                    (1..a.len()).for_each(|n| here = here.and_then(|text| step(text, t(a, n))));
+                    Ok(as_text(here))
+                })
+                .more(),
+            ],
+            "What stands at the end of a path, as text.",
+            "json_extract_path_text('{\"a\": {\"b\": 2}}', 'a', 'b')",
+            "2",
+        ),
+        (
+            "jsonb_extract_path_text",
+            vec![
+                way(&[JSONB, TEXT], Ty::Text, |_, a| {
+                    let mut here = Some(t(a, 0));
+                    (1..a.len()).for_each(|n| here = here.and_then(|text| step(text, t(a, n))));
+                    Ok(as_text(here))
+                })
+                .more(),
+            ],
+            "What stands at the end of a path, as text.",
+            "jsonb_extract_path_text('{\"a\": {\"b\": 2}}', 'a', 'b')",
+            "2",
+        ),
+        (
+            "json_typeof",
+            vec![one_of(JSON, Ty::Text, |_, a| Ok(Given::Text(Cow::Borrowed(kind(t(a, 0))))))],
+            "The kind of a JSON value.",
+            "json_typeof('[1]')",
+            "array",
+        ),
+        (
+            "jsonb_typeof",
+            vec![one_of(JSONB, Ty::Text, |_, a| Ok(Given::Text(Cow::Borrowed(kind(t(a, 0))))))],
+            "The kind of a JSON value.",
+            "jsonb_typeof('1.5')",
+            "number",
+        ),
+        (
+            "json_array_length",
+            vec![one_of(JSON, Ty::Int4, length)],
+            "How many values a JSON array has.",
+            "json_array_length('[1, 2]')",
+            "2",
+        ),
+        (
+            "jsonb_array_length",
+            vec![one_of(JSONB, Ty::Int4, length)],
+            "How many values a JSON array has.",
+            "jsonb_array_length('[1, 2]')",
+            "2",
+        ),
+        (
+            "to_json",
+            vec![one_of(Take::Any, Ty::Json, |s, a| Ok(Given::text(json_of(&s.args[0], a[0]))))],
+            "A value as JSON.",
+            "to_json('ripe'::text)",
+            "\"ripe\"",
+        ),
+        (
+            "to_jsonb",
+            vec![one_of(Take::Any, Ty::Jsonb, |s, a| Ok(Given::text(normal(&json_of(&s.args[0], a[0]))?)))],
+            "A value as JSON.",
+            "to_jsonb(7)",
+            "7",
+        ),
+        (
+            "json_build_object",
+            vec![way(&[Take::Any, Take::Any], Ty::Json, |s, a| build_object(s, a)).optional(2).more().lenient()],
+            "A JSON object of names and values.",
+            "json_build_object('bin', 7)",
+            "{\"bin\" : 7}",
+        ),
+        (
+            "jsonb_build_object",
+            vec![
+                way(&[Take::Any, Take::Any], Ty::Jsonb, |s, a| {
+                    let Given::Text(text) = build_object(s, a)? else { return Ok(Given::Null) };
+                    Ok(Given::text(normal(&text)?))
+                })
+                .optional(2)
+                .more()
+                .lenient(),
+            ],
+            "A JSON object of names and values.",
+            "jsonb_build_object('bin', 7)",
+            "{\"bin\": 7}",
+        ),
+        (
+            "json_build_array",
+            vec![way(&[Take::Any], Ty::Json, |s, a| Ok(Given::text(build_array(s, a)))).optional(1).more().lenient()],
+            "A JSON array of values.",
+            "json_build_array(1, 'a')",
+            "[1, \"a\"]",
+        ),
+        (
+            "jsonb_build_array",
+            vec![
+                way(&[Take::Any], Ty::Jsonb, |s, a| Ok(Given::text(normal(&build_array(s, a))?)))
+                    .optional(1)
+                    .more()
+                    .lenient(),
+            ],
+            "A JSON array of values.",
+            "jsonb_build_array(1, 'a')",
+            "[1, \"a\"]",
+        ),
+        (
+            "jsonb_strip_nulls",
+            vec![one_of(JSONB, Ty::Jsonb, |_, a| {
+                let mut out = String::new();
+                stripped(t(a, 0), &mut out);
+                Ok(Given::text(out))
+            })],
+            "Without fields that are null.",
+            "jsonb_strip_nulls('{\"a\": null, \"b\": 1}')",
+            "{\"b\": 1}",
+        ),
+    ]
+}

@@ -1,0 +1,252 @@
+//! The functions of expressions: by their PostgreSQL names and meaning, with a signature, a line and an example each.
+
+use std::collections::HashMap;
+use std::sync::LazyLock;
+
+use gonvel_core::column::Value;
+
+use crate::expr::{Fault, Run};
+use crate::ty::Ty;
+use crate::value::{Given, Owned};
+
+pub mod array;
+pub mod digests;
+pub mod json;
+pub mod number;
+pub mod operators;
+pub mod patterns;
+pub mod text;
+pub mod time;
+
+/// What a function is about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Group {
+    /// Text.
+    Text,
+    /// Regular expressions.
+    Patterns,
+    /// Numbers.
+    Numbers,
+    /// Dates and times.
+    Times,
+    /// JSON.
+    Json,
+    /// Arrays.
+    Arrays,
+    /// Hashes and encodings.
+    Hashes,
+    /// Conditions.
+    Conditions,
+    /// Operators, which are written between or before their arguments.
+    Operators,
+}
+
+impl Group {
+    /// The word for it.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Text => "text",
+            Self::Patterns => "regular expressions",
+            Self::Numbers => "numbers",
+            Self::Times => "dates and times",
+            Self::Json => "JSON",
+            Self::Arrays => "arrays",
+            Self::Hashes => "hashes and encodings",
+            Self::Conditions => "conditions",
+            Self::Operators => "operators",
+        }
+    }
+}
+
+/// What an argument is taken as.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Take {
+    /// A type.
+    Is(Ty),
+    /// A numeric of any digits, or a whole number as one.
+    Numeric,
+    /// An array of anything.
+    Array,
+    /// Any value as it is.
+    Any,
+}
+
+/// The type that a function gives.
+#[derive(Clone)]
+pub enum Gives {
+    /// Always this.
+    Is(Ty),
+    /// That of the first argument.
+    First,
+    /// By the arguments' types, and their values where those are constants.
+    By(fn(&[Ty], &[Option<&Owned>]) -> Result<Ty, Fault>),
+}
+
+/// One way to call a function.
+#[derive(Clone)]
+pub struct Signature {
+    /// Its arguments.
+    pub takes: Vec<Take>,
+    /// How many of the last ones may be left out.
+    pub optional: usize,
+    /// Whether the last may come again and again.
+    pub more: bool,
+    /// What it gives.
+    pub gives: Gives,
+    /// Whether it is null where an argument is.
+    pub strict: bool,
+    /// It.
+    pub run: Run,
+}
+
+/// A function.
+#[derive(Clone)]
+pub struct Function {
+    /// Its name.
+    pub name: &'static str,
+    /// What it is about.
+    pub group: Group,
+    /// The ways to call it.
+    pub signatures: Vec<Signature>,
+    /// What it does, in a line.
+    pub line: &'static str,
+    /// An expression.
+    pub example: &'static str,
+    /// What that gives, as text.
+    pub result: &'static str,
+}
+
+pub(crate) const TEXT: Take = Take::Is(Ty::Text);
+pub(crate) const INT: Take = Take::Is(Ty::Int4);
+pub(crate) const LONG: Take = Take::Is(Ty::Int8);
+pub(crate) const DOUBLE: Take = Take::Is(Ty::Float8);
+pub(crate) const BYTES: Take = Take::Is(Ty::Bytes);
+
+pub(crate) fn way(takes: &[Take], gives: Ty, run: Run) -> Signature {
+    Signature { takes: takes.to_vec(), optional: 0, more: false, gives: Gives::Is(gives), strict: true, run }
+}
+
+impl Signature {
+    pub(crate) fn optional(mut self, optional: usize) -> Self {
+        self.optional = optional;
+        self
+    }
+
+    pub(crate) fn more(mut self) -> Self {
+        self.more = true;
+        self
+    }
+
+    pub(crate) fn lenient(mut self) -> Self {
+        self.strict = false;
+        self
+    }
+
+    pub(crate) fn giving(mut self, gives: Gives) -> Self {
+        self.gives = gives;
+        self
+    }
+
+    /// `(text, integer)` for people.
+    #[must_use]
+    pub fn text(&self) -> String {
+        let name = |take: &Take| match take {
+            Take::Is(ty) => ty.name(),
+            Take::Numeric => "numeric".into(),
+            Take::Array => "array".into(),
+            Take::Any => "any".into(),
+        };
+        let needed = self.takes.len() - self.optional;
+        let mut out = String::new();
+        for (number, take) in self.takes.iter().enumerate() {
+            if number >= needed {
+                out.push('[');
+            }
+            if number > 0 {
+                out.push_str(", ");
+            }
+            out.push_str(&name(take));
+        }
+        out.push_str(&"]".repeat(self.optional));
+        if self.more {
+            out.push_str(", …");
+        }
+        let gives = match &self.gives {
+            Gives::Is(ty) => ty.name(),
+            Gives::First => self.takes.first().map(name).unwrap_or_default(),
+            Gives::By(_) => "numeric".into(),
+        };
+        format!("({out}) → {gives}")
+    }
+}
+
+/// A function of one group.
+pub(crate) type Entry = (&'static str, Vec<Signature>, &'static str, &'static str, &'static str);
+
+static ALL: LazyLock<Vec<Function>> = LazyLock::new(|| {
+    let groups = [
+        (Group::Operators, operators::all()),
+        (Group::Text, text::all()),
+        (Group::Patterns, patterns::all()),
+        (Group::Numbers, number::all()),
+        (Group::Times, time::all()),
+        (Group::Json, json::all()),
+        (Group::Arrays, array::all()),
+        (Group::Hashes, digests::all()),
+    ];
+    let of = |(group, entries): (Group, Vec<Entry>)| {
+        entries.into_iter().map(move |(name, signatures, line, example, result)| Function {
+            name,
+            group,
+            signatures,
+            line,
+            example,
+            result,
+        })
+    };
+    groups.into_iter().flat_map(of).collect()
+});
+
+static BY_NAME: LazyLock<HashMap<&'static str, &'static Function>> =
+    LazyLock::new(|| ALL.iter().map(|f| (f.name, f)).collect());
+
+/// Every function, by group.
+#[must_use]
+pub fn all() -> &'static [Function] {
+    &ALL
+}
+
+/// A function by its name in small letters.
+#[must_use]
+pub fn by_name(name: &str) -> Option<&'static Function> {
+    BY_NAME.get(name).copied()
+}
+
+pub(crate) fn t<'a>(args: &[Value<'a>], n: usize) -> &'a str {
+    if let Some(Value::Text(text)) = args.get(n) { text } else { "" }
+}
+
+pub(crate) fn int(args: &[Value<'_>], n: usize) -> i64 {
+    match args.get(n) {
+        Some(Value::Int(v) | Value::Date(v)) => i64::from(*v),
+        Some(Value::Long(v) | Value::Timestamp(v)) => *v,
+        _ => 0,
+    }
+}
+
+pub(crate) fn d(args: &[Value<'_>], n: usize) -> f64 {
+    match args.get(n) {
+        Some(Value::Double(v)) => *v,
+        Some(Value::Float(v)) => f64::from(*v),
+        _ => 0.0,
+    }
+}
+
+pub(crate) fn unscaled(args: &[Value<'_>], n: usize) -> i128 {
+    if let Some(Value::Decimal(v)) = args.get(n) { *v } else { 0 }
+}
+
+pub(crate) fn number(n: usize) -> Given<'static> {
+    Given::Int(i32::try_from(n).unwrap_or(i32::MAX))
+}

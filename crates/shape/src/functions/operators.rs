@@ -1,0 +1,323 @@
+//! Operators between values: arithmetic, texts one after another, dates and spans.
+
+use gonvel_core::civil::DAY_US;
+use gonvel_core::column::Value;
+
+use super::{DOUBLE, Entry, Gives, INT, LONG, Signature, Take, d, int, json, t, unscaled, way};
+use crate::cast::text_of;
+use crate::decimal::{self, QUOTIENT_SCALE};
+use crate::expr::{Fault, Run, Scope};
+use crate::functions::array;
+use crate::interval::Interval;
+use crate::ty::Ty;
+use crate::value::{Given, Owned};
+
+const SMALL: Take = Take::Is(Ty::Int2);
+const SINGLE: Take = Take::Is(Ty::Float4);
+const NUMERIC: Take = Take::Numeric;
+const DATE: Take = Take::Is(Ty::Date);
+const STAMP: Take = Take::Is(Ty::Timestamp);
+const ZONED: Take = Take::Is(Ty::TimestampTz);
+const SPAN: Take = Take::Is(Ty::Interval);
+
+pub(super) fn range(ty: &Ty) -> Fault {
+    format!("the number is out of the range of {}", ty.name()).into()
+}
+
+fn small(v: i64, ty: &Ty) -> Result<Given<'static>, Fault> {
+    match ty {
+        Ty::Int2 => i16::try_from(v).map(|v| Given::Int(i32::from(v))).map_err(|_| range(ty)),
+        _ => i32::try_from(v).map(Given::Int).map_err(|_| range(ty)),
+    }
+}
+
+fn long(v: Option<i64>, ty: &Ty) -> Result<Given<'static>, Fault> {
+    v.map(Given::Long).ok_or_else(|| range(ty))
+}
+
+fn double(v: f64, a: f64, b: f64, ty: &Ty) -> Result<Given<'static>, Fault> {
+    if v.is_infinite() && a.is_finite() && b.is_finite() { Err(range(ty)) } else { Ok(Given::Double(v)) }
+}
+
+#[allow(clippy::cast_possible_truncation, reason = "the operands are single")]
+fn single(v: f64, a: f64, b: f64, ty: &Ty) -> Result<Given<'static>, Fault> {
+    let narrow = v as f32;
+    if narrow.is_infinite() && a.is_finite() && b.is_finite() { Err(range(ty)) } else { Ok(Given::Float(narrow)) }
+}
+
+pub(super) fn scaled(s: Scope<'_>, a: &[Value<'_>], n: usize) -> decimal::Scaled {
+    (unscaled(a, n), s.args[n].scale())
+}
+
+fn digits(types: &[Ty]) -> ((u8, u8), (u8, u8)) {
+    let of = |n: usize| types.get(n).and_then(Ty::as_numeric).unwrap_or((38, 0));
+    (of(0), of(1))
+}
+
+fn sum_type(types: &[Ty], _: &[Option<&Owned>]) -> Result<Ty, Fault> {
+    let ((p0, s0), (p1, s1)) = digits(types);
+    let scale = s0.max(s1);
+    Ok(Ty::numeric((p0 - s0).max(p1 - s1) + 1 + scale, scale))
+}
+
+fn product_type(types: &[Ty], _: &[Option<&Owned>]) -> Result<Ty, Fault> {
+    let ((p0, s0), (p1, s1)) = digits(types);
+    if s0 + s1 > 38 {
+        return Err("the product has more than 38 digits after the point: round one of the factors".into());
+    }
+    Ok(Ty::numeric(p0.saturating_add(p1), s0 + s1))
+}
+
+fn quotient_type(types: &[Ty], _: &[Option<&Owned>]) -> Result<Ty, Fault> {
+    let ((_, s0), (_, s1)) = digits(types);
+    Ok(Ty::numeric(38, s0.max(s1).max(QUOTIENT_SCALE)))
+}
+
+pub(super) fn remainder_type(types: &[Ty], _: &[Option<&Owned>]) -> Result<Ty, Fault> {
+    let ((p0, s0), (p1, s1)) = digits(types);
+    let scale = s0.max(s1);
+    Ok(Ty::numeric((p0 - s0).max(p1 - s1) + scale, scale))
+}
+
+fn zero() -> Fault {
+    "division by zero".into()
+}
+
+fn arithmetic(
+    whole: [Run; 2],
+    floats: [Run; 2],
+    exact: Run,
+    ty: fn(&[Ty], &[Option<&Owned>]) -> Result<Ty, Fault>,
+) -> Vec<Signature> {
+    vec![
+        way(&[SMALL, SMALL], Ty::Int2, whole[0]),
+        way(&[INT, INT], Ty::Int4, whole[0]),
+        way(&[LONG, LONG], Ty::Int8, whole[1]),
+        way(&[NUMERIC, NUMERIC], Ty::Text, exact).giving(Gives::By(ty)),
+        way(&[DOUBLE, DOUBLE], Ty::Float8, floats[0]),
+        way(&[SINGLE, SINGLE], Ty::Float4, floats[1]),
+    ]
+}
+
+fn span(a: &[Value<'_>], n: usize) -> Result<Interval, Fault> {
+    Interval::parse(t(a, n)).ok_or_else(|| "it is not an interval".into())
+}
+
+/// A moment moved; the infinities stay.
+fn moved(a: &[Value<'_>], moment: usize, by: Interval) -> Result<Given<'static>, Fault> {
+    let us = match a[moment] {
+        Value::Date(i32::MAX) => i64::MAX,
+        Value::Date(i32::MIN) => i64::MIN,
+        Value::Date(days) => i64::from(days) * DAY_US,
+        _ => int(a, moment),
+    };
+    if us == i64::MAX || us == i64::MIN {
+        return Ok(Given::Timestamp(us));
+    }
+    by.after(us).map(Given::Timestamp).ok_or_else(|| "the time is out of range".into())
+}
+
+fn days(from: i64, by: i64) -> Result<Given<'static>, Fault> {
+    if from == i64::from(i32::MAX) || from == i64::from(i32::MIN) {
+        return i32::try_from(from).map(Given::Date).map_err(|_| "the date is out of range".into());
+    }
+    i32::try_from(from + by).map(Given::Date).map_err(|_| "the date is out of range".into())
+}
+
+fn between(later: i64, earlier: i64) -> Result<Given<'static>, Fault> {
+    let infinite = |us: i64| us == i64::MAX || us == i64::MIN;
+    if infinite(later) || infinite(earlier) {
+        return Err("infinite times cannot be subtracted".into());
+    }
+    let us = later - earlier;
+    let days = i32::try_from(us / DAY_US).map_err(|_| Fault::from("the interval is out of range"))?;
+    Ok(Given::text(Interval { months: 0, days, micros: us % DAY_US }.text()))
+}
+
+fn joined(s: Scope<'_>, a: &[Value<'_>]) -> Given<'static> {
+    Given::text(format!("{}{}", text_of(&s.args[0], a[0]), text_of(&s.args[1], a[1])))
+}
+
+fn plus() -> Vec<Signature> {
+    let mut out = arithmetic(
+        [|s, a| small(int(a, 0) + int(a, 1), s.ty), |s, a| long(int(a, 0).checked_add(int(a, 1)), s.ty)],
+        [|s, a| double(d(a, 0) + d(a, 1), d(a, 0), d(a, 1), s.ty), |s, a| single(d(a, 0) + d(a, 1), d(a, 0), d(a, 1), s.ty)],
+        |s, a| decimal::add(scaled(s, a, 0), scaled(s, a, 1), false, s.ty).map(Given::Decimal),
+        sum_type,
+    );
+    let later: Run = |_, a| moved(a, 0, span(a, 1)?);
+    out.extend([
+        way(&[DATE, INT], Ty::Date, |_, a| days(int(a, 0), int(a, 1))),
+        way(&[INT, DATE], Ty::Date, |_, a| days(int(a, 1), int(a, 0))),
+        way(&[DATE, SPAN], Ty::Timestamp, later),
+        way(&[STAMP, SPAN], Ty::Timestamp, later),
+        way(&[ZONED, SPAN], Ty::TimestampTz, later),
+        way(&[SPAN, STAMP], Ty::Timestamp, |_, a| moved(a, 1, span(a, 0)?)),
+        way(&[SPAN, ZONED], Ty::TimestampTz, |_, a| moved(a, 1, span(a, 0)?)),
+        way(&[SPAN, SPAN], Ty::Interval, |_, a| {
+            let all = span(a, 0)?.plus(span(a, 1)?);
+            all.map(|i| Given::text(i.text())).ok_or_else(|| "the interval is out of range".into())
+        }),
+    ]);
+    out
+}
+
+fn minus() -> Vec<Signature> {
+    let mut out = arithmetic(
+        [|s, a| small(int(a, 0) - int(a, 1), s.ty), |s, a| long(int(a, 0).checked_sub(int(a, 1)), s.ty)],
+        [|s, a| double(d(a, 0) - d(a, 1), d(a, 0), d(a, 1), s.ty), |s, a| single(d(a, 0) - d(a, 1), d(a, 0), d(a, 1), s.ty)],
+        |s, a| decimal::add(scaled(s, a, 0), scaled(s, a, 1), true, s.ty).map(Given::Decimal),
+        sum_type,
+    );
+    let earlier: Run = |_, a| moved(a, 0, span(a, 1)?.negated());
+    out.extend([
+        way(&[DATE, DATE], Ty::Int4, |s, a| {
+            let infinite = |n: usize| int(a, n) == i64::from(i32::MAX) || int(a, n) == i64::from(i32::MIN);
+            if infinite(0) || infinite(1) {
+                Err("infinite dates cannot be subtracted".into())
+            } else {
+                small(int(a, 0) - int(a, 1), s.ty)
+            }
+        }),
+        way(&[DATE, INT], Ty::Date, |_, a| days(int(a, 0), -int(a, 1))),
+        way(&[STAMP, STAMP], Ty::Interval, |_, a| between(int(a, 0), int(a, 1))),
+        way(&[ZONED, ZONED], Ty::Interval, |_, a| between(int(a, 0), int(a, 1))),
+        way(&[DATE, SPAN], Ty::Timestamp, earlier),
+        way(&[STAMP, SPAN], Ty::Timestamp, earlier),
+        way(&[ZONED, SPAN], Ty::TimestampTz, earlier),
+        way(&[SPAN, SPAN], Ty::Interval, |_, a| {
+            let all = span(a, 0)?.plus(span(a, 1)?.negated());
+            all.map(|i| Given::text(i.text())).ok_or_else(|| "the interval is out of range".into())
+        }),
+    ]);
+    out
+}
+
+fn divide() -> Vec<Signature> {
+    arithmetic(
+        [
+            |s, a| if int(a, 1) == 0 { Err(zero()) } else { small(int(a, 0) / int(a, 1), s.ty) },
+            |s, a| if int(a, 1) == 0 { Err(zero()) } else { long(int(a, 0).checked_div(int(a, 1)), s.ty) },
+        ],
+        [
+            |s, a| if d(a, 1) == 0.0 { Err(zero()) } else { double(d(a, 0) / d(a, 1), d(a, 0), d(a, 1), s.ty) },
+            |s, a| if d(a, 1) == 0.0 { Err(zero()) } else { single(d(a, 0) / d(a, 1), d(a, 0), d(a, 1), s.ty) },
+        ],
+        |s, a| decimal::quotient(scaled(s, a, 0), scaled(s, a, 1), s.ty).map(Given::Decimal),
+        quotient_type,
+    )
+}
+
+fn concatenation() -> Vec<Signature> {
+    let text = Take::Is(Ty::Text);
+    let jsonb = Take::Is(Ty::Jsonb);
+    vec![
+        way(&[text.clone(), text.clone()], Ty::Text, |s, a| Ok(joined(s, a))),
+        way(&[jsonb.clone(), jsonb], Ty::Jsonb, |_, a| json::merged(t(a, 0), t(a, 1)).map(Given::text)),
+        way(&[Take::Array, Take::Array], Ty::Text, |_, a| {
+            let of = |n: usize| array::elements(t(a, n)).ok_or_else(|| Fault::from("it is not an array of one dimension"));
+            let (first, second) = (of(0)?, of(1)?);
+            Ok(Given::text(array::write(first.iter().chain(&second).map(Option::as_deref))))
+        })
+        .giving(Gives::First),
+        way(&[text.clone(), Take::Any], Ty::Text, |s, a| Ok(joined(s, a))),
+        way(&[Take::Any, text], Ty::Text, |s, a| Ok(joined(s, a))),
+    ]
+}
+
+pub(super) fn all() -> Vec<Entry> {
+    let bits =
+        |small_run: Run, long_run: Run| vec![way(&[INT, INT], Ty::Int4, small_run), way(&[LONG, LONG], Ty::Int8, long_run)];
+    let modulo: Run = |s, a| if int(a, 1) == 0 { Err(zero()) } else { small(int(a, 0) % int(a, 1), s.ty) };
+    let mut negate = vec![
+        way(&[SMALL], Ty::Int2, |s, a| small(-int(a, 0), s.ty)),
+        way(&[INT], Ty::Int4, |s, a| small(-int(a, 0), s.ty)),
+        way(&[LONG], Ty::Int8, |s, a| long(int(a, 0).checked_neg(), s.ty)),
+        way(&[NUMERIC], Ty::Text, |_, a| {
+            let v = unscaled(a, 0);
+            Ok(Given::Decimal(if v == gonvel_core::column::NOT_A_NUMBER { v } else { -v }))
+        })
+        .giving(Gives::First),
+    ];
+    negate.extend([
+        way(&[DOUBLE], Ty::Float8, |_, a| Ok(Given::Double(-d(a, 0)))),
+        way(&[SINGLE], Ty::Float4, |_, a| if let Value::Float(v) = a[0] { Ok(Given::Float(-v)) } else { Ok(Given::Null) }),
+        way(&[SPAN], Ty::Interval, |_, a| Ok(Given::text(span(a, 0)?.negated().text()))),
+    ]);
+    vec![
+        ("+", plus(), "The sum; a time so much later.", "7 + 5", "12"),
+        ("-", minus(), "The difference; a time so much earlier.", "7 - 5", "2"),
+        (
+            "*",
+            {
+                let mut out = arithmetic(
+                    [|s, a| small(int(a, 0) * int(a, 1), s.ty), |s, a| long(int(a, 0).checked_mul(int(a, 1)), s.ty)],
+                    [
+                        |s, a| double(d(a, 0) * d(a, 1), d(a, 0), d(a, 1), s.ty),
+                        |s, a| single(d(a, 0) * d(a, 1), d(a, 0), d(a, 1), s.ty),
+                    ],
+                    |s, a| decimal::multiply(scaled(s, a, 0), scaled(s, a, 1), s.ty).map(Given::Decimal),
+                    product_type,
+                );
+                out.push(way(&[SPAN, INT], Ty::Interval, |_, a| {
+                    let (i, n) = (span(a, 0)?, int(a, 1));
+                    let times = |v: i32| i64::from(v).checked_mul(n).and_then(|v| i32::try_from(v).ok());
+                    let all = times(i.months).zip(times(i.days)).zip(i.micros.checked_mul(n));
+                    all.map(|((months, days), micros)| Given::text(Interval { months, days, micros }.text()))
+                        .ok_or_else(|| "the interval is out of range".into())
+                }));
+                out
+            },
+            "The product.",
+            "7 * 5",
+            "35",
+        ),
+        ("/", divide(), "The quotient; of whole numbers without the rest.", "7 / 2", "3"),
+        (
+            "%",
+            vec![
+                way(&[SMALL, SMALL], Ty::Int2, modulo),
+                way(&[INT, INT], Ty::Int4, modulo),
+                way(&[LONG, LONG], Ty::Int8, |_, a| {
+                    if int(a, 1) == 0 { Err(zero()) } else { Ok(Given::Long(int(a, 0).wrapping_rem(int(a, 1)))) }
+                }),
+                way(&[NUMERIC, NUMERIC], Ty::Text, |s, a| {
+                    decimal::remainder(scaled(s, a, 0), scaled(s, a, 1), s.ty).map(Given::Decimal)
+                })
+                .giving(Gives::By(remainder_type)),
+            ],
+            "What a division leaves.",
+            "7 % 2",
+            "1",
+        ),
+        (
+            "^",
+            vec![way(&[DOUBLE, DOUBLE], Ty::Float8, |s, a| super::number::power(d(a, 0), d(a, 1), s.ty))],
+            "A power.",
+            "2 ^ 10",
+            "1024",
+        ),
+        (
+            "&",
+            bits(
+                |_, a| Ok(Given::Int(i32::try_from(int(a, 0) & int(a, 1)).unwrap_or(0))),
+                |_, a| Ok(Given::Long(int(a, 0) & int(a, 1))),
+            ),
+            "Bits that both have.",
+            "6 & 3",
+            "2",
+        ),
+        (
+            "|",
+            bits(
+                |_, a| Ok(Given::Int(i32::try_from(int(a, 0) | int(a, 1)).unwrap_or(0))),
+                |_, a| Ok(Given::Long(int(a, 0) | int(a, 1))),
+            ),
+            "Bits that either has.",
+            "6 | 3",
+            "7",
+        ),
+        ("negative", negate, "The opposite.", "-(7)", "-7"),
+        ("||", concatenation(), "Texts, arrays or JSON objects one after another.", "'bin ' || 7", "bin 7"),
+    ]
+}

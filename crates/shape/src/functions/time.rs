@@ -1,0 +1,625 @@
+//! Dates and times. Moments with a zone are shown and cut in UTC unless a zone is named.
+
+use std::fmt::Write as _;
+
+use chrono::{Datelike, NaiveDateTime, Offset, TimeZone, Timelike};
+use chrono_tz::Tz;
+use gonvel_core::civil::{DAY_US, civil_from_days, days_from_civil};
+use gonvel_core::column::Value;
+
+use super::{DOUBLE, Entry, INT, Signature, TEXT, Take, d, int, t, way};
+use crate::decimal;
+use crate::expr::{Fault, Run, Scope};
+use crate::interval::{Interval, age, days_of_month};
+use crate::ty::Ty;
+use crate::value::Given;
+
+const DATE: Take = Take::Is(Ty::Date);
+const STAMP: Take = Take::Is(Ty::Timestamp);
+const ZONED: Take = Take::Is(Ty::TimestampTz);
+const SPAN: Take = Take::Is(Ty::Interval);
+const CLOCK: Take = Take::Is(Ty::Time);
+
+fn infinite(us: i64) -> bool {
+    us == i64::MAX || us == i64::MIN
+}
+
+fn out_of_range() -> Fault {
+    "the time is out of range".into()
+}
+
+fn no_field() -> Fault {
+    "this part of a time is not known: use year, quarter, month, week, day, hour, minute, second, dow, doy, epoch, …".into()
+}
+
+fn span(a: &[Value<'_>], n: usize) -> Result<Interval, Fault> {
+    Interval::parse(t(a, n)).ok_or_else(|| "it is not an interval".into())
+}
+
+/// Monday of the week, and the year and number of the week (ISO 8601).
+fn week(days: i64) -> (i64, i64, i64) {
+    let weekday = (days + 3).rem_euclid(7);
+    let thursday = days - weekday + 3;
+    let (year, ..) = civil_from_days(thursday);
+    (days - weekday, year, (thursday - days_from_civil(year, 1, 1)) / 7 + 1)
+}
+
+/// The beginning of the part of time that a moment is in.
+fn truncated(field: &str, us: i64) -> Result<i64, Fault> {
+    if infinite(us) {
+        return Ok(us);
+    }
+    let days = us.div_euclid(DAY_US);
+    let (year, month, _) = civil_from_days(days);
+    let begin = |year: i64, month: i64| days_from_civil(year, month, 1) * DAY_US;
+    // centuries and millennia begin with their first year
+    let era = |years: i64| begin((year - 1).div_euclid(years) * years + 1, 1);
+    Ok(match field.to_ascii_lowercase().as_str() {
+        "microseconds" | "microsecond" => us,
+        "milliseconds" | "millisecond" => us.div_euclid(1_000) * 1_000,
+        "second" | "seconds" => us.div_euclid(1_000_000) * 1_000_000,
+        "minute" | "minutes" => us.div_euclid(60_000_000) * 60_000_000,
+        "hour" | "hours" => us.div_euclid(3_600_000_000) * 3_600_000_000,
+        "day" | "days" => days * DAY_US,
+        "week" | "weeks" => week(days).0 * DAY_US,
+        "month" | "months" => begin(year, month),
+        "quarter" => begin(year, (month - 1) / 3 * 3 + 1),
+        "year" | "years" => begin(year, 1),
+        "decade" => begin(year.div_euclid(10) * 10, 1),
+        "century" => era(100),
+        "millennium" => era(1_000),
+        _ => return Err(no_field()),
+    })
+}
+
+fn truncated_span(field: &str, i: Interval) -> Result<Interval, Fault> {
+    let cut = |micros: i64| Interval { micros: i.micros / micros * micros, ..i };
+    let none = Interval { months: 0, days: 0, micros: 0 };
+    Ok(match field.to_ascii_lowercase().as_str() {
+        "microseconds" => i,
+        "milliseconds" => cut(1_000),
+        "second" => cut(1_000_000),
+        "minute" => cut(60_000_000),
+        "hour" => cut(3_600_000_000),
+        "day" => Interval { micros: 0, ..i },
+        "month" => Interval { months: i.months, ..none },
+        "quarter" => Interval { months: i.months / 3 * 3, ..none },
+        "year" => Interval { months: i.months / 12 * 12, ..none },
+        _ => return Err(no_field()),
+    })
+}
+
+/// A part of a moment, in millionths.
+fn part(field: &str, us: i64) -> Result<i128, Fault> {
+    let days = us.div_euclid(DAY_US);
+    let of_day = us.rem_euclid(DAY_US);
+    let (year, month, day) = civil_from_days(days);
+    // the year before 1 is -1
+    let counted = |y: i64| if y <= 0 { y - 1 } else { y };
+    let era = |years: i64| if year > 0 { (year - 1) / years + 1 } else { -((-year) / years + 1) };
+    let whole = match field.to_ascii_lowercase().as_str() {
+        "year" | "years" => counted(year),
+        "isoyear" => counted(week(days).1),
+        "quarter" => (month - 1) / 3 + 1,
+        "month" | "months" => month,
+        "week" | "weeks" => week(days).2,
+        "day" | "days" => day,
+        "hour" | "hours" => of_day / 3_600_000_000,
+        "minute" | "minutes" => of_day / 60_000_000 % 60,
+        "dow" => (days + 4).rem_euclid(7),
+        "isodow" => (days + 3).rem_euclid(7) + 1,
+        "doy" => days - days_from_civil(year, 1, 1) + 1,
+        "decade" => year.div_euclid(10),
+        "century" => era(100),
+        "millennium" => era(1_000),
+        "timezone" | "timezone_hour" | "timezone_minute" => 0,
+        "second" | "seconds" => return Ok(i128::from(of_day % 60_000_000)),
+        "millisecond" | "milliseconds" => return Ok(i128::from(of_day % 60_000_000) * 1_000),
+        "microsecond" | "microseconds" => return Ok(i128::from(of_day % 60_000_000) * 1_000_000),
+        "epoch" => return Ok(i128::from(us)),
+        _ => return Err(no_field()),
+    };
+    Ok(i128::from(whole) * 1_000_000)
+}
+
+fn part_of_span(field: &str, i: Interval) -> Result<i128, Fault> {
+    let whole = match field.to_ascii_lowercase().as_str() {
+        "year" | "years" => i64::from(i.months / 12),
+        "quarter" => i64::from(i.months % 12 / 3 + 1),
+        "month" | "months" => i64::from(i.months % 12),
+        "day" | "days" => i64::from(i.days),
+        "hour" | "hours" => i.micros / 3_600_000_000,
+        "minute" | "minutes" => i.micros / 60_000_000 % 60,
+        "second" | "seconds" => return Ok(i128::from(i.micros % 60_000_000)),
+        "millisecond" | "milliseconds" => return Ok(i128::from(i.micros % 60_000_000) * 1_000),
+        "microsecond" | "microseconds" => return Ok(i128::from(i.micros % 60_000_000) * 1_000_000),
+        "epoch" => {
+            // a year is 365.25 days, a month of what is left 30
+            let days = i128::from(i.months / 12) * 36_525 + i128::from(i.months % 12) * 3_000 + i128::from(i.days) * 100;
+            return Ok(days * i128::from(DAY_US) / 100 + i128::from(i.micros));
+        }
+        _ => return Err(no_field()),
+    };
+    Ok(i128::from(whole) * 1_000_000)
+}
+
+/// The moment of a value that is one.
+fn moment(value: Value<'_>) -> i64 {
+    match value {
+        Value::Date(i32::MAX) => i64::MAX,
+        Value::Date(i32::MIN) => i64::MIN,
+        Value::Date(days) => i64::from(days) * DAY_US,
+        Value::Timestamp(us) => us,
+        _ => 0,
+    }
+}
+
+fn clock(text: &str) -> i64 {
+    Interval::parse(text).map_or(0, |i| i.micros)
+}
+
+fn millionths(s: Scope<'_>, a: &[Value<'_>]) -> Result<Option<i128>, Fault> {
+    let field = t(a, 0);
+    match (&s.args[1], a[1]) {
+        (Ty::Interval, _) => part_of_span(field, span(a, 1)?).map(Some),
+        (Ty::Time, _) => part(field, clock(t(a, 1))).map(Some),
+        (_, value) if infinite(moment(value)) => Err("an infinite time has no parts".into()),
+        (_, value) => part(field, moment(value)).map(Some),
+    }
+}
+
+fn parts(run: Run, gives: &Ty) -> Vec<Signature> {
+    [STAMP, ZONED, DATE, SPAN, CLOCK].into_iter().map(|take| way(&[TEXT, take], gives.clone(), run)).collect()
+}
+
+#[allow(clippy::cast_precision_loss, reason = "what date_part gives is a double")]
+fn date_part(s: Scope<'_>, a: &[Value<'_>]) -> Result<Given<'static>, Fault> {
+    Ok(millionths(s, a)?.map_or(Given::Null, |m| Given::Double(m as f64 / 1e6)))
+}
+
+fn extract(s: Scope<'_>, a: &[Value<'_>]) -> Result<Given<'static>, Fault> {
+    let Some(found) = millionths(s, a)? else { return Ok(Given::Null) };
+    decimal::rescale((found, 6), s.ty).map(Given::Decimal)
+}
+
+fn civil(year: i64, month: i64, day: i64) -> Result<i64, Fault> {
+    if year == 0 {
+        return Err("there is no year 0".into());
+    }
+    let year = if year < 0 { year + 1 } else { year };
+    if !(1..=12).contains(&month) || !(1..=days_of_month(year, month)).contains(&day) || !(-4_712..=294_276).contains(&year)
+    {
+        return Err("there is no such date".into());
+    }
+    Ok(days_from_civil(year, month, day))
+}
+
+#[allow(clippy::cast_possible_truncation, reason = "checked before")]
+fn made(a: &[Value<'_>]) -> Result<Given<'static>, Fault> {
+    let days = civil(int(a, 0), int(a, 1), int(a, 2))?;
+    let (hour, minute, second) = (int(a, 3), int(a, 4), d(a, 5));
+    if !(0..24).contains(&hour) || !(0..60).contains(&minute) || !(0.0..60.0).contains(&second) {
+        return Err("there is no such time of day".into());
+    }
+    Ok(Given::Timestamp(days * DAY_US + (hour * 60 + minute) * 60_000_000 + (second * 1e6).round() as i64))
+}
+
+fn zone(name: &str) -> Result<Tz, Fault> {
+    let known = name.parse().or_else(|_| {
+        let like = chrono_tz::TZ_VARIANTS.iter().find(|tz| tz.name().eq_ignore_ascii_case(name));
+        like.copied().ok_or(())
+    });
+    known.map_err(|()| "no time zone has this name".into())
+}
+
+fn utc(us: i64) -> Result<NaiveDateTime, Fault> {
+    chrono::DateTime::from_timestamp_micros(us).map(|t| t.naive_utc()).ok_or_else(out_of_range)
+}
+
+/// A moment's clock in a zone.
+fn local(us: i64, name: &str) -> Result<i64, Fault> {
+    if infinite(us) {
+        return Ok(us);
+    }
+    let shift = zone(name)?.offset_from_utc_datetime(&utc(us)?).fix().local_minus_utc();
+    Ok(us + i64::from(shift) * 1_000_000)
+}
+
+/// The moment of a clock in a zone: of two the one in standard time; in a gap as if the clocks had not been put on.
+fn moment_of(us: i64, name: &str) -> Result<i64, Fault> {
+    if infinite(us) {
+        return Ok(us);
+    }
+    let zone = zone(name)?;
+    let naive = utc(us)?;
+    let shift = match zone.offset_from_local_datetime(&naive) {
+        chrono::LocalResult::Single(offset) => offset.fix().local_minus_utc(),
+        chrono::LocalResult::Ambiguous(_, later) => later.fix().local_minus_utc(),
+        chrono::LocalResult::None => {
+            let before = utc(us - DAY_US)?;
+            zone.offset_from_utc_datetime(&before).fix().local_minus_utc()
+        }
+    };
+    Ok(us - i64::from(shift) * 1_000_000)
+}
+
+const MONTHS: [&str; 12] = [
+    "January",
+    "February",
+    "March",
+    "April",
+    "May",
+    "June",
+    "July",
+    "August",
+    "September",
+    "October",
+    "November",
+    "December",
+];
+const DAYS: [&str; 7] = ["Sunday", "Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday"];
+
+/// The words of a template, the longest first.
+const WORDS: [&str; 38] = [
+    "HH24", "HH12", "YYYY", "IYYY", "MONTH", "Month", "month", "DDD", "DAY", "Day", "day", "MON", "Mon", "mon", "SSSS",
+    "TZ", "HH", "MI", "SS", "MS", "US", "AM", "PM", "am", "pm", "YY", "MM", "DD", "IW", "WW", "ID", "Dy", "DY", "dy", "CC",
+    "Q", "D", "J",
+];
+
+enum Piece<'f> {
+    Word(&'static str, bool),
+    Plain(&'f str),
+}
+
+/// A template cut into its words and what stands between them.
+fn pieces(format: &str) -> Vec<Piece<'_>> {
+    let mut out = Vec::new();
+    let mut rest = format;
+    while !rest.is_empty() {
+        if let Some(after) = rest.strip_prefix('"') {
+            let end = after.find('"').unwrap_or(after.len());
+            out.push(Piece::Plain(&after[..end]));
+            rest = after.get(end + 1..).unwrap_or("");
+            continue;
+        }
+        let (tight, word) = rest.strip_prefix("FM").map_or((false, rest), |after| (true, after));
+        match WORDS.iter().find(|w| word.starts_with(**w)) {
+            Some(found) => {
+                out.push(Piece::Word(found, tight));
+                rest = &word[found.len()..];
+            }
+            None => {
+                let step = rest.chars().next().map_or(1, char::len_utf8);
+                out.push(Piece::Plain(&rest[..step]));
+                rest = &rest[step..];
+            }
+        }
+    }
+    out
+}
+
+fn shown(us: i64, format: &str, zoned: bool) -> Result<Given<'static>, Fault> {
+    if infinite(us) {
+        return Ok(Given::Null);
+    }
+    let at = utc(us)?;
+    let mut out = String::new();
+    for piece in pieces(format) {
+        let (word, tight) = match piece {
+            Piece::Plain(text) => {
+                out.push_str(text);
+                continue;
+            }
+            Piece::Word(word, tight) => (word, tight),
+        };
+        let mut number = |value: i64, width: usize| {
+            let _ = if tight { write!(out, "{value}") } else { write!(out, "{value:0width$}") };
+        };
+        let year = i64::from(if at.year() <= 0 { 1 - at.year() } else { at.year() });
+        let day = at.weekday().num_days_from_sunday();
+        let (month, weekday) = (MONTHS[at.month0() as usize], DAYS[day as usize]);
+        let named = |name: &str, word: &str, short: bool| {
+            let name = if short { &name[..3] } else { name };
+            let cased = match word.as_bytes() {
+                [_, second, ..] if second.is_ascii_uppercase() => name.to_uppercase(),
+                [first, ..] if first.is_ascii_uppercase() => name.to_owned(),
+                _ => name.to_lowercase(),
+            };
+            if short || tight { cased } else { format!("{cased:9}") }
+        };
+        match word {
+            "YYYY" => number(year, 4),
+            "YY" => number(year % 100, 2),
+            "IYYY" => number(i64::from(at.iso_week().year()), 4),
+            "CC" => number((year - 1) / 100 + 1, 2),
+            "Q" => number(i64::from(at.month0() / 3 + 1), 1),
+            "MM" => number(i64::from(at.month()), 2),
+            "DD" => number(i64::from(at.day()), 2),
+            "DDD" => number(i64::from(at.ordinal()), 3),
+            "D" => number(i64::from(day) + 1, 1),
+            "ID" => number(i64::from(at.weekday().number_from_monday()), 1),
+            "IW" => number(i64::from(at.iso_week().week()), 2),
+            "WW" => number(i64::from(at.ordinal0() / 7 + 1), 2),
+            "J" => number(us.div_euclid(DAY_US) + 2_440_588, 1),
+            "HH24" => number(i64::from(at.hour()), 2),
+            "HH" | "HH12" => number(i64::from((at.hour() + 11) % 12 + 1), 2),
+            "MI" => number(i64::from(at.minute()), 2),
+            "SS" => number(i64::from(at.second()), 2),
+            "SSSS" => number(i64::from(at.num_seconds_from_midnight()), 1),
+            "MS" => number(us.rem_euclid(1_000_000) / 1_000, 3),
+            "US" => number(us.rem_euclid(1_000_000), 6),
+            "TZ" => out.push_str(if zoned { "UTC" } else { "" }),
+            "AM" | "PM" => out.push_str(if at.hour() < 12 { "AM" } else { "PM" }),
+            "am" | "pm" => out.push_str(if at.hour() < 12 { "am" } else { "pm" }),
+            "MONTH" | "Month" | "month" => out.push_str(&named(month, word, false)),
+            "MON" | "Mon" | "mon" => out.push_str(&named(month, word, true)),
+            "DAY" | "Day" | "day" => out.push_str(&named(weekday, word, false)),
+            _ => out.push_str(&named(weekday, word, true)),
+        }
+    }
+    Ok(Given::text(out))
+}
+
+/// A moment read by a template.
+fn read(text: &str, format: &str) -> Result<i64, Fault> {
+    let wrong = || Fault::from("the text does not follow the template");
+    let (mut year, mut month, mut day, mut of_day, mut hour12, mut afternoon) = (1, 1, 1, 0_i64, None, false);
+    let mut rest = text.trim_start();
+    for piece in pieces(format) {
+        let word = match piece {
+            Piece::Plain(plain) => {
+                // one separator stands for another; white space for any amount of it
+                for c in plain.chars() {
+                    if c.is_whitespace() {
+                        rest = rest.trim_start();
+                    } else if let Some(first) = rest.chars().next() {
+                        if c.is_alphanumeric() || !first.is_alphanumeric() {
+                            rest = &rest[first.len_utf8()..];
+                        }
+                    }
+                }
+                continue;
+            }
+            Piece::Word(word, _) => word,
+        };
+        let mut number = |width: usize| -> Result<i64, Fault> {
+            rest = rest.trim_start();
+            let end = rest.find(|c: char| !c.is_ascii_digit()).unwrap_or(rest.len()).min(width);
+            let found = rest[..end].parse().map_err(|_| wrong())?;
+            rest = &rest[end..];
+            Ok(found)
+        };
+        match word {
+            "YYYY" => year = number(4)?,
+            "YY" => {
+                let short = number(2)?;
+                year = if short < 70 { 2_000 + short } else { 1_900 + short };
+            }
+            "MM" => month = number(2)?,
+            "DD" => day = number(2)?,
+            "HH24" => of_day += number(2).and_then(|h| if h < 24 { Ok(h) } else { Err(wrong()) })? * 3_600_000_000,
+            "HH" | "HH12" => {
+                hour12 = Some(number(2).and_then(|h| if (1..=12).contains(&h) { Ok(h) } else { Err(wrong()) })?)
+            }
+            "MI" => of_day += number(2).and_then(|m| if m < 60 { Ok(m) } else { Err(wrong()) })? * 60_000_000,
+            "SS" => of_day += number(2).and_then(|s| if s < 60 { Ok(s) } else { Err(wrong()) })? * 1_000_000,
+            "MS" | "US" => {
+                let width = if word == "MS" { 3 } else { 6 };
+                let end = rest.find(|c: char| !c.is_ascii_digit()).unwrap_or(rest.len()).min(width);
+                let digits: String = rest[..end].chars().chain("000000".chars()).take(6).collect();
+                of_day += digits.parse::<i64>().map_err(|_| wrong())?;
+                rest = &rest[end..];
+            }
+            "AM" | "PM" | "am" | "pm" => {
+                afternoon = rest.to_ascii_lowercase().starts_with("pm");
+                rest = rest.get(2..).unwrap_or("");
+            }
+            "MONTH" | "Month" | "month" | "MON" | "Mon" | "mon" => {
+                let long = word.len() > 3;
+                let lower = rest.to_ascii_lowercase();
+                let name = |m: &&str| if long { m.to_lowercase() } else { m[..3].to_lowercase() };
+                let at = MONTHS.iter().position(|m| lower.starts_with(&name(&m))).ok_or_else(wrong)?;
+                rest = &rest[name(&&MONTHS[at]).len()..];
+                month = i64::try_from(at).unwrap_or(0) + 1;
+            }
+            _ => {
+                return Err(
+                    "templates to read times know YYYY, YY, MM, Mon, Month, DD, HH24, HH12, MI, SS, MS, US, AM and PM"
+                        .into(),
+                );
+            }
+        }
+    }
+    if let Some(hour) = hour12 {
+        of_day += (hour % 12 + if afternoon { 12 } else { 0 }) * 3_600_000_000;
+    }
+    Ok(civil(year, month, day)? * DAY_US + of_day)
+}
+
+/// The beginning of the span that a moment is in, spans being counted from another moment.
+fn binned(stride: Interval, us: i64, from: i64) -> Result<i64, Fault> {
+    if stride.months != 0 {
+        return Err("the span must not hold months or years".into());
+    }
+    let length = i64::from(stride.days) * DAY_US + stride.micros;
+    if length <= 0 {
+        return Err("the span must be greater than zero".into());
+    }
+    let from_there = us.checked_sub(from).ok_or_else(out_of_range)?;
+    Ok(from + from_there.div_euclid(length) * length)
+}
+
+pub(super) fn all() -> Vec<Entry> {
+    let trunc: Run = |_, a| truncated(t(a, 0), int(a, 1)).map(Given::Timestamp);
+    let zones = vec![
+        way(&[TEXT, ZONED], Ty::Timestamp, |_, a| local(int(a, 1), t(a, 0)).map(Given::Timestamp)),
+        way(&[TEXT, STAMP], Ty::TimestampTz, |_, a| moment_of(int(a, 1), t(a, 0)).map(Given::Timestamp)),
+    ];
+    vec![
+        (
+            "date_trunc",
+            vec![
+                way(&[TEXT, STAMP], Ty::Timestamp, trunc),
+                way(&[TEXT, ZONED], Ty::TimestampTz, trunc),
+                way(&[TEXT, DATE], Ty::TimestampTz, |_, a| truncated(t(a, 0), moment(a[1])).map(Given::Timestamp)),
+                way(&[TEXT, SPAN], Ty::Interval, |_, a| Ok(Given::text(truncated_span(t(a, 0), span(a, 1)?)?.text()))),
+            ],
+            "The beginning of the hour, day, week, … that a time is in.",
+            "date_trunc('month', TIMESTAMP '2026-11-25 06:00:00')",
+            "2026-11-01 00:00:00",
+        ),
+        (
+            "date_part",
+            parts(date_part, &Ty::Float8),
+            "A part of a time: year, month, week, hour, dow, epoch, …",
+            "date_part('week', DATE '2026-11-25')",
+            "48",
+        ),
+        (
+            "extract",
+            parts(extract, &Ty::Numeric { precision: 38, scale: 6 }),
+            "A part of a time, exactly.",
+            "extract(year from DATE '2026-11-25')",
+            "2026.000000",
+        ),
+        (
+            "date_bin",
+            vec![
+                way(&[SPAN, STAMP, STAMP], Ty::Timestamp, |_, a| {
+                    binned(span(a, 0)?, int(a, 1), int(a, 2)).map(Given::Timestamp)
+                }),
+                way(&[SPAN, ZONED, ZONED], Ty::TimestampTz, |_, a| {
+                    binned(span(a, 0)?, int(a, 1), int(a, 2)).map(Given::Timestamp)
+                }),
+            ],
+            "The beginning of the span that a time is in.",
+            "date_bin('15 minutes', TIMESTAMP '2026-11-25 06:20:00', TIMESTAMP '2026-01-01')",
+            "2026-11-25 06:15:00",
+        ),
+        (
+            "age",
+            {
+                let run: Run = |_, a| {
+                    if infinite(int(a, 0)) || infinite(int(a, 1)) {
+                        Err("infinite times have no age".into())
+                    } else {
+                        Ok(Given::text(age(int(a, 0), int(a, 1)).text()))
+                    }
+                };
+                vec![way(&[STAMP, STAMP], Ty::Interval, run), way(&[ZONED, ZONED], Ty::Interval, run)]
+            },
+            "What lies between two times, in years, months and days.",
+            "age(TIMESTAMP '2026-11-25', TIMESTAMP '2024-03-01')",
+            "2 years 8 mons 24 days",
+        ),
+        (
+            "make_date",
+            vec![way(&[INT, INT, INT], Ty::Date, |_, a| {
+                let days = civil(int(a, 0), int(a, 1), int(a, 2))?;
+                i32::try_from(days).map(Given::Date).map_err(|_| out_of_range())
+            })],
+            "A date of its parts.",
+            "make_date(2026, 11, 25)",
+            "2026-11-25",
+        ),
+        (
+            "make_timestamp",
+            vec![way(&[INT, INT, INT, INT, INT, DOUBLE], Ty::Timestamp, |_, a| made(a))],
+            "A time of its parts.",
+            "make_timestamp(2026, 11, 25, 6, 30, 15.5)",
+            "2026-11-25 06:30:15.5",
+        ),
+        (
+            "to_timestamp",
+            vec![
+                way(&[DOUBLE], Ty::TimestampTz, |_, a| {
+                    let seconds = d(a, 0);
+                    if seconds.is_infinite() {
+                        return Ok(Given::Timestamp(if seconds > 0.0 { i64::MAX } else { i64::MIN }));
+                    }
+                    #[allow(clippy::cast_possible_truncation, reason = "checked before")]
+                    if seconds.abs() < 9e12 {
+                        Ok(Given::Timestamp((seconds * 1e6).round() as i64))
+                    } else {
+                        Err(out_of_range())
+                    }
+                }),
+                way(&[TEXT, TEXT], Ty::TimestampTz, |_, a| read(t(a, 0), t(a, 1)).map(Given::Timestamp)),
+            ],
+            "The time of seconds since 1970, or a text read by a template.",
+            "to_timestamp('25.11.2026 06:30', 'DD.MM.YYYY HH24:MI')",
+            "2026-11-25 06:30:00+00",
+        ),
+        (
+            "to_date",
+            vec![way(&[TEXT, TEXT], Ty::Date, |_, a| {
+                let us = read(t(a, 0), t(a, 1))?;
+                i32::try_from(us.div_euclid(DAY_US)).map(Given::Date).map_err(|_| out_of_range())
+            })],
+            "A text read by a template.",
+            "to_date('25.11.2026', 'DD.MM.YYYY')",
+            "2026-11-25",
+        ),
+        (
+            "to_char",
+            vec![
+                way(&[STAMP, TEXT], Ty::Text, |_, a| shown(int(a, 0), t(a, 1), false)),
+                way(&[ZONED, TEXT], Ty::Text, |_, a| shown(int(a, 0), t(a, 1), true)),
+            ],
+            "A time written by a template.",
+            "to_char(TIMESTAMP '2026-11-25 06:30:00', 'DD.MM.YYYY')",
+            "25.11.2026",
+        ),
+        (
+            "timezone",
+            zones,
+            "A moment's clock in a zone, or the moment of a zone's clock.",
+            "TIMESTAMP '2026-07-01 12:00:00' AT TIME ZONE 'Europe/Berlin'",
+            "2026-07-01 10:00:00+00",
+        ),
+        (
+            "isfinite",
+            vec![
+                way(&[DATE], Ty::Boolean, |_, a| Ok(Given::Boolean(!infinite(moment(a[0]))))),
+                way(&[STAMP], Ty::Boolean, |_, a| Ok(Given::Boolean(!infinite(moment(a[0]))))),
+                way(&[ZONED], Ty::Boolean, |_, a| Ok(Given::Boolean(!infinite(moment(a[0]))))),
+                way(&[SPAN], Ty::Boolean, |_, _| Ok(Given::Boolean(true))),
+            ],
+            "Whether a time is not infinite.",
+            "isfinite(DATE 'infinity')",
+            "false",
+        ),
+        (
+            "justify_hours",
+            vec![way(&[SPAN], Ty::Interval, |_, a| {
+                let i = span(a, 0)?;
+                let days = i.days + i32::try_from(i.micros / DAY_US).unwrap_or(0);
+                // both of one sign
+                let (days, micros) = match (days, i.micros % DAY_US) {
+                    (days, micros) if days > 0 && micros < 0 => (days - 1, micros + DAY_US),
+                    (days, micros) if days < 0 && micros > 0 => (days + 1, micros - DAY_US),
+                    both => both,
+                };
+                Ok(Given::text(Interval { days, micros, ..i }.text()))
+            })],
+            "24 hours become a day.",
+            "justify_hours(INTERVAL '30 hours')",
+            "1 day 06:00:00",
+        ),
+        (
+            "justify_days",
+            vec![way(&[SPAN], Ty::Interval, |_, a| {
+                let i = span(a, 0)?;
+                let (months, days) = match (i.months + i.days / 30, i.days % 30) {
+                    (months, days) if months > 0 && days < 0 => (months - 1, days + 30),
+                    (months, days) if months < 0 && days > 0 => (months + 1, days - 30),
+                    both => both,
+                };
+                Ok(Given::text(Interval { months, days, ..i }.text()))
+            })],
+            "30 days become a month.",
+            "justify_days(INTERVAL '35 days')",
+            "1 mon 5 days",
+        ),
+    ]
+}

@@ -1,0 +1,27 @@
+//! What happens to rows on their way: steps and SQL over column batches, checked against the real schema before they run.
+//!
+//! Parsed with `sqlparser`, bound and typed here, evaluated over Arrow arrays. A row that fails is named alone, with the step and
+//! what was found; a wrong expression is refused at its character before anything runs.
+#![deny(missing_docs)]
+
+pub mod bind;
+pub mod cast;
+pub mod columns;
+pub mod compare;
+pub mod decimal;
+pub mod eval;
+pub mod expr;
+pub mod finding;
+pub mod functions;
+pub mod interval;
+pub mod parse;
+pub mod plan;
+pub mod reference;
+pub mod route;
+pub mod rules;
+pub mod run;
+pub mod sql_view;
+pub mod steps;
+pub mod tools;
+pub mod ty;
+pub mod value;

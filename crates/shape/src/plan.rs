@@ -1,0 +1,553 @@
+//! A shape worked out for one table: stages over its columns, checked against its real schema before anything runs.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use gonvel_core::shape::{Miss, ShapeStep, TableRule};
+use gonvel_core::table::TableSchema;
+
+use crate::bind::{bind_parsed, condition, risk, truth};
+use crate::columns::{Columns, Field};
+use crate::expr::{Expr, Node};
+use crate::finding::{Finding, Weight};
+use crate::route::Template;
+use crate::rules;
+use crate::steps::{Item, Piece, pieces};
+use crate::tools::Tools;
+use crate::ty::Ty;
+
+/// A column that a stage leaves.
+#[derive(Debug, Clone)]
+pub struct Out {
+    /// What it holds.
+    pub expr: Expr,
+    /// Whether it is the input's column and nothing else.
+    pub plain: Option<usize>,
+    /// The column whose place it takes.
+    pub of: Option<usize>,
+    /// The columns that it is worked out from.
+    pub reads: Vec<usize>,
+}
+
+/// What a stage does.
+#[derive(Debug, Clone)]
+pub enum Kind {
+    /// These columns, one for each of the stage's output.
+    Project(Vec<Out>),
+    /// Only rows for which this holds; with the columns it reads.
+    Filter(Expr, Vec<usize>),
+    /// Where rows go.
+    Route(Vec<(Option<Expr>, Template)>),
+    /// Columns added from a reference.
+    Lookup(Lookup),
+    /// Only rows that differ in these columns from the one before of their key.
+    Repeats(Vec<usize>),
+}
+
+/// Columns added from a reference.
+#[derive(Debug, Clone)]
+pub struct Lookup {
+    /// The reference topic.
+    pub topic: String,
+    /// What is compared, in the order of the reference's key columns, of their types.
+    pub by: Vec<Expr>,
+    /// The reference's columns that are added, by their places.
+    pub added: Vec<usize>,
+    /// What happens on a miss.
+    pub miss: Miss,
+    /// Whether rows are sent again when the reference changes.
+    pub again: bool,
+    /// The columns that are compared.
+    pub reads: Vec<usize>,
+}
+
+/// One stage.
+#[derive(Debug, Clone)]
+pub struct Stage {
+    /// The step that it is of, by its place; none for one of a table rule.
+    pub step: Option<usize>,
+    /// What the step is called.
+    pub word: &'static str,
+    /// What it does.
+    pub kind: Kind,
+    /// The columns that it sees.
+    pub input: Columns,
+    /// The columns that it leaves.
+    pub output: Columns,
+    /// Which of the columns it sees must not be shown: a later step hides them.
+    pub secret: Vec<bool>,
+    /// The pieces as SQL, for showing.
+    pub items: Option<Vec<(String, sqlparser::ast::Expr)>>,
+    /// The condition as SQL, for showing.
+    pub only: Option<sqlparser::ast::Expr>,
+}
+
+/// A shape for one table.
+#[derive(Debug, Clone)]
+pub struct Plan {
+    /// The table that comes.
+    pub table: Arc<TableSchema>,
+    /// The stages in order.
+    pub stages: Vec<Stage>,
+    /// The table that goes on.
+    pub output: Arc<TableSchema>,
+    /// What may go wrong.
+    pub warnings: Vec<Finding>,
+}
+
+/// What is known of references: each topic's current shape.
+pub type References = HashMap<String, Arc<TableSchema>>;
+
+/// Steps with the rules before them.
+#[derive(Debug, Clone, Copy)]
+pub struct Shape<'s> {
+    /// Rules for many tables.
+    pub rules: &'s [TableRule],
+    /// The table's own steps.
+    pub steps: &'s [ShapeStep],
+}
+
+impl Shape<'_> {
+    /// Whether it does nothing to a table.
+    #[must_use]
+    pub fn is_nothing(&self, table: &TableSchema) -> bool {
+        self.steps.iter().all(|s| s.off) && rules::covering(self.rules, &table.schema, &table.table).next().is_none()
+    }
+}
+
+/// What compiling gives besides a plan: how far it came, and everything that was found.
+#[derive(Debug, Clone)]
+pub struct Compiled {
+    /// The plan; none if something is wrong.
+    pub plan: Option<Plan>,
+    /// Everything that was found, errors first.
+    pub findings: Vec<Finding>,
+    /// The columns before each step, as far as they are known: for completion in the editor.
+    pub before: Vec<Columns>,
+}
+
+impl Plan {
+    /// Works a shape out for a table.
+    #[must_use]
+    pub fn compile(table: &Arc<TableSchema>, shape: Shape<'_>, references: &References, tools: &Tools) -> Compiled {
+        let mut builder = Builder {
+            references,
+            tools,
+            columns: Columns::of(table),
+            stages: Vec::new(),
+            findings: Vec::new(),
+            failed: false,
+        };
+        for rule in rules::covering(shape.rules, &table.schema, &table.table) {
+            match rules::steps(rule, &builder.columns) {
+                Ok(steps) => steps.iter().for_each(|step| builder.step(None, step)),
+                Err(finding) => builder.found(None, finding),
+            }
+        }
+        let mut before = Vec::with_capacity(shape.steps.len() + 1);
+        for (number, step) in shape.steps.iter().enumerate() {
+            before.push(builder.columns.clone());
+            if !step.off {
+                builder.step(Some(number), &step.step);
+            }
+        }
+        before.push(builder.columns.clone());
+        builder.check_whole(table);
+        let Builder { columns, mut stages, mut findings, failed, .. } = builder;
+        mark_secrets(&mut stages, &mut findings);
+        findings.sort_by_key(|f| f.weight);
+        let plan = (!failed && findings.iter().all(|f| f.weight == Weight::Warning)).then(|| Plan {
+            table: table.clone(),
+            output: Arc::new(columns.table(table)),
+            stages,
+            warnings: findings.clone(),
+        });
+        Compiled { plan, findings, before }
+    }
+
+    /// Whether any stage works something out from a column whose value a source may not send: then the source should send rows
+    /// whole.
+    #[must_use]
+    pub fn needs_whole_rows(&self) -> bool {
+        self.stages.iter().any(|stage| match &stage.kind {
+            Kind::Project(outs) => outs.iter().any(|o| o.plain.is_none() && !o.reads.is_empty()),
+            Kind::Filter(..) | Kind::Route(_) | Kind::Repeats(_) | Kind::Lookup(_) => true,
+        })
+    }
+
+    /// The reference topics that it looks into.
+    pub fn lookups(&self) -> impl Iterator<Item = &Lookup> {
+        self.stages.iter().filter_map(|s| if let Kind::Lookup(lookup) = &s.kind { Some(lookup) } else { None })
+    }
+
+    /// Whether a key column is worked out anew, so that keys have to be written anew.
+    #[must_use]
+    pub fn changes_keys(&self) -> bool {
+        let keys = |t: &TableSchema| t.columns.iter().filter(|c| c.key).cloned().collect::<Vec<_>>();
+        let computed = |stage: &Stage| match &stage.kind {
+            Kind::Project(outs) => outs.iter().zip(&stage.output.fields).any(|(o, f)| f.key && o.plain.is_none()),
+            _ => false,
+        };
+        keys(&self.table) != keys(&self.output) || self.stages.iter().any(computed)
+    }
+
+    /// The names of routes that are constants.
+    #[must_use]
+    pub fn ways(&self) -> Vec<String> {
+        let of = |stage: &Stage| match &stage.kind {
+            Kind::Route(ways) => ways.iter().filter_map(|(_, to)| to.constant()).collect(),
+            _ => Vec::new(),
+        };
+        self.stages.iter().flat_map(of).collect()
+    }
+}
+
+struct Builder<'b> {
+    references: &'b References,
+    tools: &'b Tools,
+    columns: Columns,
+    stages: Vec<Stage>,
+    findings: Vec<Finding>,
+    failed: bool,
+}
+
+fn reads(expr: &Expr) -> Vec<usize> {
+    let mut out = Vec::new();
+    expr.columns(&mut |c| {
+        if !out.contains(&c) {
+            out.push(c);
+        }
+    });
+    out.sort_unstable();
+    out
+}
+
+impl Builder<'_> {
+    fn found(&mut self, step: Option<usize>, finding: Finding) {
+        self.failed |= finding.weight == Weight::Error;
+        let finding = finding.of(step, "");
+        if !self.findings.contains(&finding) {
+            self.findings.push(finding);
+        }
+    }
+
+    fn step(&mut self, number: Option<usize>, step: &gonvel_core::shape::Step) {
+        let word = step.word();
+        match pieces(step, &self.columns) {
+            Ok(pieces) => {
+                for piece in pieces {
+                    self.piece(number, word, piece);
+                }
+            }
+            Err(finding) => self.found(number, finding),
+        }
+        if self.columns.fields.is_empty() {
+            self.found(number, Finding::error("no column is left"));
+        }
+    }
+
+    fn piece(&mut self, step: Option<usize>, word: &'static str, piece: Piece) {
+        let input = self.columns.clone();
+        let (mut items, mut only) = (None, None);
+        let kind = match piece {
+            Piece::Project(list) => {
+                items = Some(list.iter().map(|i| (i.name.clone(), i.sql.clone())).collect());
+                self.project(step, word, list)
+            }
+            Piece::Filter(sql, text, field) => {
+                only = Some(sql.clone());
+                match bind_parsed(&sql, text, &input, self.tools).and_then(|(e, w)| Ok((truth(e, "a condition")?, w))) {
+                    Ok((expr, warnings)) => {
+                        warnings.into_iter().for_each(|w| self.found(step, w.of(step, field)));
+                        let reads = reads(&expr);
+                        Some(Kind::Filter(expr, reads))
+                    }
+                    Err(finding) => {
+                        self.found(step, finding.of(step, field));
+                        None
+                    }
+                }
+            }
+            Piece::Route(ways) => {
+                let mut out = Vec::new();
+                for way in &ways {
+                    let when = way.when.as_deref().filter(|w| !w.trim().is_empty());
+                    let bound = when.map(|w| condition(w, &input, self.tools)).transpose();
+                    let template = Template::parse(&way.to, &input);
+                    match (bound, template) {
+                        (Ok(bound), Ok(template)) => out.push((bound.map(|(e, _)| e), template)),
+                        (Err(finding), _) | (_, Err(finding)) => self.found(step, finding.of(step, "ways")),
+                    }
+                }
+                Some(Kind::Route(out))
+            }
+            Piece::Lookup { topic, by, columns, miss, again } => self.lookup(step, &topic, &by, &columns, (miss, again)),
+            Piece::Repeats(places) => Some(Kind::Repeats(places)),
+        };
+        let Some(kind) = kind else { return };
+        let secret = vec![false; input.fields.len()];
+        self.stages.push(Stage { step, word, kind, input, output: self.columns.clone(), secret, items, only });
+    }
+
+    fn project(&mut self, step: Option<usize>, word: &'static str, list: Vec<Item>) -> Option<Kind> {
+        let input = self.columns.clone();
+        let (mut outs, mut fields): (Vec<Out>, Vec<Field>) = (Vec::new(), Vec::new());
+        let mut wrong = false;
+        for item in list {
+            let place = item.field.unwrap_or("columns");
+            if let Some(twice) = fields.iter().position(|f| f.name == item.name) {
+                let finding = format!("two columns would be called {}", fields[twice].name);
+                self.found(step, Finding::error(finding).of(step, place).suggest("give one another name"));
+                wrong = true;
+                continue;
+            }
+            let span = item.text.span(&item.sql);
+            match bind_parsed(&item.sql, item.text.clone(), &input, self.tools) {
+                Ok((expr, warnings)) => {
+                    for warning in warnings {
+                        // a step without a text of its own has no character to point at
+                        let warning = if item.field.is_none() { Finding { span: None, ..warning } } else { warning };
+                        self.found(step, named(warning, &item.name, item.field).of(step, place));
+                    }
+                    let plain = expr.as_column().filter(|_| item.plain || matches!(expr.node, Node::Column(_)));
+                    let of = item.of.or(plain);
+                    let field = field_of(&item, &expr, &input, of);
+                    if field.key {
+                        self.check_key(step, place, &item, &expr, &input, &field);
+                    }
+                    let reads = reads(&expr);
+                    outs.push(Out { expr, plain, of, reads });
+                    fields.push(field);
+                }
+                Err(finding) => {
+                    let finding = if item.field.is_none() {
+                        Finding { span: None, ..named(finding, &item.name, None) }
+                    } else {
+                        finding
+                    };
+                    let _ = span;
+                    self.found(step, finding.of(step, place));
+                    wrong = true;
+                    // what follows can still be checked
+                    if let Some(of) = item.of {
+                        let expr = Expr { node: Node::Column(of), ty: input.fields[of].ty.clone(), nullable: true, span };
+                        outs.push(Out { expr, plain: Some(of), of: Some(of), reads: vec![of] });
+                        fields.push(Field { name: item.name.clone(), ..input.fields[of].clone() });
+                    }
+                }
+            }
+        }
+        // a key column that two columns are made of stays the key in the first
+        for (of, field) in input.fields.iter().enumerate().filter(|(_, f)| f.key) {
+            let copies: Vec<usize> = (0..outs.len())
+                .filter(|&n| fields[n].key && (outs[n].of == Some(of) || outs[n].reads.contains(&of)))
+                .collect();
+            copies.iter().skip(1).for_each(|&n| fields[n].key = false);
+            if copies.is_empty() && !wrong {
+                let finding = format!("the key column {} would be gone, and rows could not be told apart", field.name);
+                self.found(
+                    step,
+                    Finding::error(finding).of(step, "columns").suggest("keep it, or hide it with hash or token"),
+                );
+            }
+        }
+        let _ = word;
+        self.columns = Columns { fields };
+        Some(Kind::Project(outs))
+    }
+
+    fn check_key(
+        &mut self,
+        step: Option<usize>,
+        place: &'static str,
+        item: &Item,
+        expr: &Expr,
+        input: &Columns,
+        field: &Field,
+    ) {
+        if let Some(other) = reads(expr).into_iter().find(|c| !input.fields[*c].key) {
+            let finding = format!(
+                "the key column {} would be made of {}, which a delete does not say",
+                item.name, input.fields[other].name
+            );
+            self.found(
+                step,
+                Finding::error(finding).of(step, place).suggest("make it of key columns only, or use another name"),
+            );
+        } else if expr.reads_facts() || reads(expr).is_empty() {
+            let finding = format!("the key column {} would not be the row's own any more", item.name);
+            self.found(step, Finding::error(finding).of(step, place).suggest("use another name"));
+        } else if field.nullable && !matches!(expr.node, Node::Column(_)) {
+            let finding = format!("the key column {} may become null", item.name);
+            self.found(step, Finding::warning(finding).of(step, place));
+        } else if !keeps_apart(expr) {
+            let finding = format!("two rows may get the same key where {} is made", item.name);
+            self.found(step, Finding::warning(finding).of(step, place));
+        }
+    }
+
+    fn lookup(
+        &mut self,
+        step: Option<usize>,
+        topic: &str,
+        by: &[gonvel_core::shape::Match],
+        added: &[gonvel_core::shape::Added],
+        (miss, again): (Miss, bool),
+    ) -> Option<Kind> {
+        let Some(reference) = self.references.get(topic) else {
+            let finding = format!("the reference topic {topic} is not there, or holds no rows of a table yet");
+            self.found(step, Finding::error(finding).of(step, "topic"));
+            return None;
+        };
+        let there = Columns::of(reference);
+        let input = self.columns.clone();
+        let mut compared = Vec::new();
+        for key in there.fields.iter().filter(|f| f.key) {
+            let Some(pair) = by.iter().find(|m| m.key == key.name) else {
+                let finding = format!("the reference's key column {} is compared with nothing", key.name);
+                self.found(step, Finding::error(finding).of(step, "by").suggest("compare all columns of its key"));
+                return None;
+            };
+            let column = crate::parse::name(&pair.column);
+            let text = if input.place(&pair.column).is_some_and(|p| input.fields[p].ty == key.ty) {
+                column
+            } else {
+                format!("CAST({column} AS {})", key.ty.name())
+            };
+            let from = input.place(&pair.column).map(|p| input.fields[p].ty.clone()).unwrap_or(Ty::Text);
+            if from.distance(&key.ty).is_none() && key.ty.distance(&from).is_none() {
+                let finding =
+                    format!("{} is {}, and the reference's key {} is {}", pair.column, from.name(), key.name, key.ty.name());
+                self.found(step, Finding::error(finding).of(step, "by").suggest("convert it to the key's type first"));
+                return None;
+            }
+            match crate::bind::bind(&text, &input, self.tools) {
+                Ok((expr, _)) => compared.push(expr),
+                Err(finding) => {
+                    self.found(step, Finding { span: None, ..finding }.of(step, "by"));
+                    return None;
+                }
+            }
+        }
+        if let Some(pair) = by.iter().find(|m| !there.fields.iter().any(|f| f.key && f.name == m.key)) {
+            let keys: Vec<&str> = there.fields.iter().filter(|f| f.key).map(|f| f.name.as_str()).collect();
+            let finding = format!("{} is not a key column of {topic}", pair.key);
+            self.found(step, Finding::error(finding).of(step, "by").suggest(format!("its key is {}", keys.join(", "))));
+            return None;
+        }
+        let mut fields = input.fields.clone();
+        let mut places = Vec::new();
+        for add in added {
+            let Some(place) = there.place(&add.from) else {
+                let finding = Finding::error(format!("{topic} has no column {}", add.from)).of(step, "columns");
+                let near = crate::finding::nearest(&add.from, there.fields.iter().map(|f| f.name.as_str()));
+                self.found(step, finding.suggest(near.map_or_else(|| format!("it has {}", there.listed()), str::to_owned)));
+                return None;
+            };
+            if fields.iter().any(|f| f.name == add.column) {
+                let finding = format!("there is a column {} already", add.column);
+                self.found(step, Finding::error(finding).of(step, "columns").suggest("give what is added another name"));
+                return None;
+            }
+            fields.push(Field { name: add.column.clone(), key: false, nullable: true, ..there.fields[place].clone() });
+            places.push(place);
+        }
+        let reads = {
+            let mut all: Vec<usize> = compared.iter().flat_map(reads).collect();
+            all.sort_unstable();
+            all.dedup();
+            all
+        };
+        self.columns = Columns { fields };
+        Some(Kind::Lookup(Lookup { topic: topic.to_owned(), by: compared, added: places, miss, again, reads }))
+    }
+
+    /// What can only be said of all steps together.
+    fn check_whole(&mut self, table: &TableSchema) {
+        let routed: Vec<Option<usize>> =
+            self.stages.iter().filter(|s| matches!(s.kind, Kind::Route(_))).map(|s| s.step).collect();
+        if let [_, second, ..] = routed.as_slice() {
+            self.found(*second, Finding::error("rows are routed once").suggest("put all ways into one step"));
+        }
+        if self.columns.fields.is_empty() || self.failed {
+            return;
+        }
+        let _ = table;
+    }
+}
+
+fn named(finding: Finding, column: &str, field: Option<&'static str>) -> Finding {
+    match field {
+        Some("value" | "select" | "only") => finding,
+        _ => Finding { message: format!("{column}: {}", finding.message), ..finding },
+    }
+}
+
+fn field_of(item: &Item, expr: &Expr, input: &Columns, of: Option<usize>) -> Field {
+    let key = of.is_some_and(|of| input.fields[of].key);
+    match expr.node {
+        Node::Column(place) => Field { name: item.name.clone(), key, ..input.fields[place].clone() },
+        _ => {
+            let ty = if expr.ty == Ty::Unknown { Ty::Text } else { expr.ty.clone() };
+            Field { name: item.name.clone(), source_type: ty.name(), ty, key, nullable: expr.nullable }
+        }
+    }
+}
+
+/// Whether two values never become one.
+fn keeps_apart(expr: &Expr) -> bool {
+    match &expr.node {
+        Node::Column(_) => true,
+        Node::Call { args, types, .. } => {
+            // conversions that lose nothing, hashes and tokens
+            let one = args.len() == 1 && keeps_apart(&args[0]);
+            let widens = types.first().is_some_and(|from| risk(from, &expr.ty).is_none());
+            one && widens
+        }
+        _ => false,
+    }
+}
+
+/// Which columns of each stage a later one hides, and which others are made of them and stay clear.
+fn mark_secrets(stages: &mut [Stage], findings: &mut Vec<Finding>) {
+    let mut after: Vec<bool> = stages.last().map(|s| vec![false; s.output.fields.len()]).unwrap_or_default();
+    for stage in stages.iter_mut().rev() {
+        let mut here = vec![false; stage.input.fields.len()];
+        match &stage.kind {
+            Kind::Project(outs) => {
+                for (n, out) in outs.iter().enumerate() {
+                    let hidden = after.get(n).copied().unwrap_or(false) || hides(out, stage.word);
+                    if hidden {
+                        out.reads.iter().chain(&out.of).for_each(|&c| here[c] = true);
+                    }
+                }
+            }
+            _ => here.iter_mut().enumerate().for_each(|(n, secret)| *secret = after.get(n).copied().unwrap_or(false)),
+        }
+        stage.secret.clone_from(&here);
+        after = here;
+    }
+    // a column beside the hidden one that is made of it
+    for at in 0..stages.len() {
+        let Kind::Project(outs) = &stages[at].kind else { continue };
+        let next: Vec<bool> = stages.get(at + 1).map(|s| s.secret.clone()).unwrap_or_else(|| vec![false; outs.len()]);
+        for (n, out) in outs.iter().enumerate() {
+            let clear = !next.get(n).copied().unwrap_or(false) && !hides(out, stages[at].word);
+            let secret = out.reads.iter().find(|&&c| stages[at].secret[c]);
+            if let (true, Some(&secret)) = (clear, secret) {
+                let (made, of) = (&stages[at].output.fields[n].name, &stages[at].input.fields[secret].name);
+                let finding = format!("{made} is made of {of}, which is hidden elsewhere, and is not hidden itself");
+                findings.push(
+                    Finding::warning(finding)
+                        .of(stages[at].step, "columns")
+                        .suggest("hide it too, or hide the column first"),
+                );
+            }
+        }
+    }
+}
+
+/// Whether an output of a stage hides what it is made of.
+fn hides(out: &Out, word: &str) -> bool {
+    word == "mask" && out.plain.is_none()
+}

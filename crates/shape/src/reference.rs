@@ -1,0 +1,211 @@
+//! A reference's rows by key, in memory: what lookups look into.
+//!
+//! A row costs its bytes and, for the table of keys, some 60 more. Rows stand one after another in pages; what was overwritten is
+//! given back when half of all is.
+
+use std::hash::BuildHasher;
+use std::sync::Arc;
+
+use gonvel_core::avro::binary::DecodeError;
+use gonvel_core::change::{ChangeBatch, ChangeKind};
+use gonvel_core::column::{ColumnArray, ColumnType, Value};
+use gonvel_core::row_bytes;
+use gonvel_core::table::TableSchema;
+use hashbrown::HashTable;
+
+/// A reference's rows.
+#[derive(Debug)]
+pub struct Reference {
+    table: Arc<TableSchema>,
+    keys: Vec<usize>,
+    /// The columns that are kept.
+    kept: Vec<usize>,
+    types: Vec<ColumnType>,
+    index: HashTable<u64>,
+    hasher: std::hash::RandomState,
+    /// Entries: the key's length, the key, the row's length, the row.
+    bytes: Vec<u8>,
+    /// Bytes of entries that nothing points to any more.
+    waste: usize,
+}
+
+impl Reference {
+    /// An empty one for a table, of which some columns are kept.
+    #[must_use]
+    pub fn new(table: Arc<TableSchema>, kept: Vec<usize>) -> Self {
+        let types = kept.iter().map(|&c| table.columns[c].ty).collect();
+        let keys = table.key_columns();
+        Self {
+            table,
+            keys,
+            kept,
+            types,
+            index: HashTable::new(),
+            hasher: std::hash::RandomState::new(),
+            bytes: Vec::new(),
+            waste: 0,
+        }
+    }
+
+    /// The table.
+    #[must_use]
+    pub fn table(&self) -> &Arc<TableSchema> {
+        &self.table
+    }
+
+    /// The columns that are kept, by their places.
+    #[must_use]
+    pub fn kept(&self) -> &[usize] {
+        &self.kept
+    }
+
+    /// How many rows there are.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        self.index.len()
+    }
+
+    /// Whether there is none.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.index.is_empty()
+    }
+
+    /// Bytes that it takes.
+    #[must_use]
+    pub fn size(&self) -> usize {
+        self.bytes.capacity() + self.index.capacity() * 9
+    }
+
+    fn split(bytes: &[u8], at: u64) -> (&[u8], &[u8], usize) {
+        let start = usize::try_from(at).unwrap_or(0);
+        let length = |from: usize| {
+            let four: [u8; 4] = bytes[from..from + 4].try_into().unwrap_or_default();
+            usize::try_from(u32::from_le_bytes(four)).unwrap_or(0)
+        };
+        let key = length(start);
+        let row = length(start + 4 + key);
+        let from = start + 4 + key + 4;
+        (&bytes[start + 4..start + 4 + key], &bytes[from..from + row], 8 + key + row)
+    }
+
+    /// Takes in changes of the reference, in order. Rows of another shape keep what columns of these names they have.
+    pub fn apply(&mut self, batch: &ChangeBatch) {
+        let place = |c: usize| {
+            batch.table.columns.iter().position(|b| b.name == self.table.columns[c].name && b.ty == self.table.columns[c].ty)
+        };
+        let keys: Option<Vec<usize>> = self.keys.iter().map(|&c| place(c)).collect();
+        let kept: Vec<Option<usize>> = self.kept.iter().map(|&c| place(c)).collect();
+        let Some(keys) = keys else { return };
+        let (mut key, mut row) = (Vec::new(), Vec::new());
+        for at in 0..batch.len() {
+            if batch.kinds[at] == ChangeKind::Truncate {
+                self.index.clear();
+                self.bytes.clear();
+                self.waste = 0;
+                continue;
+            }
+            let image = batch.identifying(at);
+            key.clear();
+            keys.iter().for_each(|&c| row_bytes::write(image[c].value(at), &mut key));
+            if batch.kinds[at] == ChangeKind::Delete {
+                self.remove(&key);
+                continue;
+            }
+            row.clear();
+            let before = batch.unchanged.get(&at).and_then(|_| self.get(&key).map(<[u8]>::to_vec));
+            let mut old = before.as_deref();
+            for &column in &kept {
+                // what was not sent is as it was
+                let there = old.as_mut().and_then(|bytes| row_bytes::read(bytes).ok());
+                let value = match column {
+                    Some(column) if batch.is_unchanged(at, column) => there.unwrap_or(Value::Null),
+                    Some(column) => batch.new[column].value(at),
+                    None => Value::Null,
+                };
+                row_bytes::write(value, &mut row);
+            }
+            self.put(&key, &row);
+        }
+    }
+
+    fn hash(&self, key: &[u8]) -> u64 {
+        self.hasher.hash_one(key)
+    }
+
+    fn put(&mut self, key: &[u8], row: &[u8]) {
+        let hash = self.hash(key);
+        let at = u64::try_from(self.bytes.len()).unwrap_or(u64::MAX);
+        let four = |n: usize| u32::try_from(n).unwrap_or(u32::MAX).to_le_bytes();
+        let Self { index, bytes, hasher, waste, .. } = self;
+        let found = index.find_mut(hash, |&at| Self::split(bytes, at).0 == key);
+        match found {
+            Some(place) => {
+                let (_, known, length) = Self::split(bytes, *place);
+                if known == row {
+                    return;
+                }
+                *waste += length;
+                *place = at;
+            }
+            None => {
+                index.insert_unique(hash, at, |&at| hasher.hash_one(Self::split(bytes, at).0));
+            }
+        }
+        for part in [key, row] {
+            bytes.extend_from_slice(&four(part.len()));
+            bytes.extend_from_slice(part);
+        }
+        if self.waste > 1 << 20 && self.waste > self.bytes.len() / 2 {
+            self.compact();
+        }
+    }
+
+    fn remove(&mut self, key: &[u8]) {
+        let hash = self.hash(key);
+        let Self { index, bytes, waste, .. } = self;
+        if let Ok(entry) = index.find_entry(hash, |&at| Self::split(bytes, at).0 == key) {
+            let (at, _) = entry.remove();
+            *waste += Self::split(bytes, at).2;
+        }
+    }
+
+    fn compact(&mut self) {
+        let mut bytes = Vec::with_capacity(self.bytes.len() - self.waste);
+        for at in &mut self.index {
+            let start = usize::try_from(*at).unwrap_or(0);
+            let length = Self::split(&self.bytes, *at).2;
+            *at = u64::try_from(bytes.len()).unwrap_or(u64::MAX);
+            bytes.extend_from_slice(&self.bytes[start..start + length]);
+        }
+        (self.bytes, self.waste) = (bytes, 0);
+    }
+
+    /// The bytes of a key's row.
+    #[must_use]
+    pub fn get(&self, key: &[u8]) -> Option<&[u8]> {
+        let found = self.index.find(self.hash(key), |&at| Self::split(&self.bytes, at).0 == key)?;
+        Some(Self::split(&self.bytes, *found).1)
+    }
+
+    /// The key of compared values, one column after another, for [`Self::get`]; false if one is null, which nothing equals.
+    pub fn key(compared: &[ColumnArray], row: usize, out: &mut Vec<u8>) -> bool {
+        out.clear();
+        for column in compared {
+            let value = column.value(row);
+            if value == Value::Null {
+                return false;
+            }
+            row_bytes::write(value, out);
+        }
+        true
+    }
+
+    /// The values of a row's bytes, in the order of [`Self::kept`].
+    ///
+    /// # Errors
+    /// [`DecodeError`] if the bytes were damaged.
+    pub fn values<'r>(&self, mut row: &'r [u8]) -> Result<Vec<Value<'r>>, DecodeError> {
+        self.types.iter().map(|_| row_bytes::read(&mut row)).collect()
+    }
+}

@@ -1,0 +1,696 @@
+//! A plan carried out over a batch of changes: both images of each row go through all stages, then what became of the two says what
+//! became of the change.
+
+use std::collections::{BTreeSet, HashMap};
+use std::hash::{DefaultHasher, Hash, Hasher};
+use std::sync::Arc;
+
+use arrow_array::cast::AsArray;
+use arrow_array::types::{
+    Date32Type, Decimal128Type, Float32Type, Float64Type, Int16Type, Int32Type, Int64Type, TimestampMicrosecondType,
+};
+use arrow_array::{ArrayRef, UInt32Array};
+use gonvel_core::change::{ChangeBatch, ChangeKind, OldImage};
+use gonvel_core::column::{ColumnArray, ColumnBuilder, ColumnType, Value};
+use gonvel_core::row_bytes;
+use gonvel_core::shape::Miss;
+
+use crate::cast::text_of;
+use crate::columns::Columns;
+use crate::eval::{Faults, Input, Origins, eval};
+use crate::expr::{Expr, Fault};
+use crate::plan::{Kind, Lookup, Out, Plan, Stage};
+use crate::reference::Reference;
+use crate::tools::Tools;
+
+/// Characters of a value that a finding shows.
+const SHOWN: usize = 60;
+/// Keys whose latest row is remembered to notice repeats.
+const REMEMBERED: usize = 1_000_000;
+
+/// What a plan is carried out with.
+#[derive(Debug)]
+pub struct Context {
+    /// What functions keep at hand.
+    pub tools: Tools,
+    /// The references by their topics.
+    pub references: HashMap<String, Reference>,
+    /// What the latest row of each key says, by stage.
+    seen: HashMap<(usize, Vec<u8>), u64>,
+}
+
+impl Context {
+    /// Without references.
+    #[must_use]
+    pub fn new(tools: Tools) -> Self {
+        Self { tools, references: HashMap::new(), seen: HashMap::new() }
+    }
+}
+
+/// A row that could not be handled.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Failed {
+    /// Its place in the batch.
+    pub row: usize,
+    /// The step, by its place; none for a table rule.
+    pub step: Option<usize>,
+    /// What the step is called.
+    pub word: &'static str,
+    /// What was found, with the values that may be shown.
+    pub finding: String,
+}
+
+/// Changes that go one way.
+#[derive(Debug, Clone)]
+pub struct Routed {
+    /// Where to; none for where the table's rows go.
+    pub to: Option<String>,
+    /// They.
+    pub batch: ChangeBatch,
+    /// The place of each in the batch that came.
+    pub rows: Vec<usize>,
+}
+
+/// What became of a batch.
+#[derive(Debug, Clone, Default)]
+pub struct Shaped {
+    /// What goes on.
+    pub parts: Vec<Routed>,
+    /// Rows that could not be handled, in order.
+    pub failed: Vec<Failed>,
+}
+
+/// One image of every row, on its way.
+#[derive(Debug, Clone)]
+pub struct Image {
+    /// The columns.
+    pub columns: Vec<ColumnArray>,
+    /// Which rows are still there.
+    pub present: Vec<bool>,
+    /// Columns that the source did not send, by row.
+    unchanged: HashMap<usize, Vec<usize>>,
+    routes: Option<Vec<Option<String>>>,
+    /// Whether only the key is known.
+    key_only: bool,
+}
+
+/// How a batch looks after a stage, for people.
+#[derive(Debug, Clone)]
+pub struct Traced {
+    /// The step; none for a table rule.
+    pub step: Option<usize>,
+    /// The columns.
+    pub columns: Columns,
+    /// The rows after the change.
+    pub new: Image,
+    /// The rows before the change.
+    pub old: Image,
+}
+
+/// Rows of a column by their places.
+fn take(column: &ColumnArray, rows: &UInt32Array) -> ColumnArray {
+    let taken = |array: ArrayRef| arrow_select::take::take(&array, rows, None);
+    macro_rules! primitive {
+        ($variant:ident, $ty:ty, $array:expr) => {
+            match taken($array) {
+                Ok(array) => ColumnArray::$variant(array.as_primitive::<$ty>().clone()),
+                Err(_) => column.clone(),
+            }
+        };
+    }
+    let array = column.to_arrow();
+    match column {
+        ColumnArray::Boolean(_) => {
+            taken(array).map_or_else(|_| column.clone(), |a| ColumnArray::Boolean(a.as_boolean().clone()))
+        }
+        ColumnArray::Int16(_) => primitive!(Int16, Int16Type, array),
+        ColumnArray::Int32(_) => primitive!(Int32, Int32Type, array),
+        ColumnArray::Int64(_) => primitive!(Int64, Int64Type, array),
+        ColumnArray::Float32(_) => primitive!(Float32, Float32Type, array),
+        ColumnArray::Float64(_) => primitive!(Float64, Float64Type, array),
+        ColumnArray::Decimal(_) => primitive!(Decimal, Decimal128Type, array),
+        ColumnArray::Text(_) => {
+            taken(array).map_or_else(|_| column.clone(), |a| ColumnArray::Text(a.as_string::<i32>().clone()))
+        }
+        ColumnArray::Bytes(_) => {
+            taken(array).map_or_else(|_| column.clone(), |a| ColumnArray::Bytes(a.as_binary::<i32>().clone()))
+        }
+        ColumnArray::Date(_) => primitive!(Date, Date32Type, array),
+        ColumnArray::Timestamp(_) => primitive!(Timestamp, TimestampMicrosecondType, array),
+    }
+}
+
+fn nulls(ty: ColumnType, rows: usize) -> ColumnArray {
+    let mut builder = ColumnBuilder::new(ty);
+    (0..rows).for_each(|_| builder.push_null());
+    builder.finish()
+}
+
+/// One value after another as a column.
+fn gathered<'v>(ty: ColumnType, values: impl Iterator<Item = Value<'v>>) -> ColumnArray {
+    let mut builder = ColumnBuilder::new(ty);
+    for value in values {
+        // of another type only by our own mistake: a null then
+        if builder.push(value).is_err() {
+            builder.push_null();
+        }
+    }
+    builder.finish()
+}
+
+struct Work<'w> {
+    plan: &'w Plan,
+    batch: &'w ChangeBatch,
+    /// By row, what failed first.
+    failed: HashMap<usize, Failed>,
+    repeats: BTreeSet<usize>,
+}
+
+impl Plan {
+    /// Carries the plan out.
+    #[must_use]
+    pub fn apply(&self, batch: &ChangeBatch, context: &mut Context) -> Shaped {
+        let mut work = Work { plan: self, batch, failed: HashMap::new(), repeats: BTreeSet::new() };
+        let [mut new, mut old, mut keys] = work.images();
+        for number in 0..self.stages.len() {
+            work.stage(number, &mut new, &mut old, &mut keys, context);
+        }
+        work.assembled(&new, &old, &keys, context)
+    }
+
+    /// Carries the plan out, and tells how the batch looks after each stage. References are looked into, nothing is remembered.
+    #[must_use]
+    pub fn trace(&self, batch: &ChangeBatch, context: &mut Context) -> (Vec<Traced>, Shaped) {
+        let mut work = Work { plan: self, batch, failed: HashMap::new(), repeats: BTreeSet::new() };
+        let [mut new, mut old, mut keys] = work.images();
+        let mut traced = Vec::with_capacity(self.stages.len());
+        for (number, stage) in self.stages.iter().enumerate() {
+            work.stage(number, &mut new, &mut old, &mut keys, context);
+            traced.push(Traced { step: stage.step, columns: stage.output.clone(), new: new.clone(), old: old.clone() });
+        }
+        let shaped = work.assembled(&new, &old, &keys, context);
+        (traced, shaped)
+    }
+}
+
+impl Work<'_> {
+    /// The new images, the old ones that are whole, and the old ones of which only the key is known.
+    fn images(&self) -> [Image; 3] {
+        let (batch, rows) = (self.batch, self.batch.len());
+        let has_new = |row: &usize| !matches!(batch.kinds[*row], ChangeKind::Delete | ChangeKind::Truncate);
+        let old_columns = if batch.old.is_empty() {
+            batch.table.columns.iter().map(|c| nulls(c.ty, rows)).collect()
+        } else {
+            batch.old.clone()
+        };
+        let image = |columns: Vec<ColumnArray>, present: Vec<bool>, key_only: bool| Image {
+            columns,
+            present,
+            unchanged: HashMap::new(),
+            routes: None,
+            key_only,
+        };
+        let of = |wanted: OldImage| (0..rows).map(|row| batch.old_images[row] == wanted).collect();
+        let mut new = image(batch.new.clone(), (0..rows).map(|row| has_new(&row)).collect(), false);
+        let old = image(old_columns.clone(), of(OldImage::Row), false);
+        // where nothing of the old row is known its key is the new one's
+        let mut keys = image(old_columns, of(OldImage::Key), true);
+        self.fill_unchanged(&mut new);
+        let unknown: Vec<bool> =
+            (0..rows).map(|row| batch.kinds[row] == ChangeKind::Update && batch.old_images[row] == OldImage::None).collect();
+        if unknown.contains(&true) && self.may_leave_out() {
+            for (place, column) in batch.table.columns.iter().enumerate().filter(|(_, c)| c.key) {
+                let value =
+                    |row: usize| if unknown[row] { batch.new[place].value(row) } else { keys.columns[place].value(row) };
+                keys.columns[place] = gathered(column.ty, (0..rows).map(value));
+            }
+            keys.present.iter_mut().zip(&unknown).for_each(|(present, unknown)| *present |= unknown);
+        }
+        [new, old, keys]
+    }
+
+    fn may_leave_out(&self) -> bool {
+        let leaves = |stage: &Stage| match &stage.kind {
+            Kind::Filter(..) | Kind::Route(_) => true,
+            Kind::Lookup(lookup) => lookup.miss == Miss::Leave,
+            _ => false,
+        };
+        self.plan.stages.iter().any(leaves)
+    }
+
+    /// What was not sent is what it was before, where that is known.
+    fn fill_unchanged(&self, new: &mut Image) {
+        let batch = self.batch;
+        if batch.unchanged.is_empty() {
+            return;
+        }
+        let mut fill: BTreeSet<usize> = BTreeSet::new();
+        for (&row, columns) in &batch.unchanged {
+            if batch.old_images[row] == OldImage::Row {
+                fill.extend(columns);
+            } else {
+                new.unchanged.insert(row, columns.clone());
+            }
+        }
+        for place in fill {
+            let from_old = |row: usize| batch.old_images[row] == OldImage::Row && batch.is_unchanged(row, place);
+            let value = |row: usize| if from_old(row) { batch.old[place].value(row) } else { batch.new[place].value(row) };
+            new.columns[place] = gathered(batch.table.columns[place].ty, (0..batch.len()).map(value));
+        }
+    }
+
+    fn stage(&mut self, number: usize, new: &mut Image, old: &mut Image, keys: &mut Image, context: &mut Context) {
+        let stage = &self.plan.stages[number];
+        if let Kind::Repeats(by) = &stage.kind {
+            self.repeat(number, by, new, old, context);
+            return;
+        }
+        for image in [&mut *new, &mut *old, &mut *keys] {
+            if image.present.contains(&true) {
+                self.advance(stage, image, context);
+            } else {
+                let types = stage.output.fields.iter().map(|f| f.ty.column_type());
+                image.columns = types.map(|ty| nulls(ty, self.batch.len())).collect();
+            }
+        }
+    }
+
+    fn advance(&mut self, stage: &Stage, image: &mut Image, context: &Context) {
+        let rows = self.batch.len();
+        let origins = Origins { kinds: &self.batch.kinds, origins: &self.batch.origins, table: &self.batch.table };
+        let before = std::mem::take(&mut image.columns);
+        let input = Input { columns: &before, rows, origins: Some(origins), tools: &context.tools };
+        match &stage.kind {
+            Kind::Project(outs) => {
+                let mut columns = Vec::with_capacity(outs.len());
+                let mut unchanged: HashMap<usize, Vec<usize>> = HashMap::new();
+                for (place, out) in outs.iter().enumerate() {
+                    let field = &stage.output.fields[place];
+                    let ty = field.ty.column_type();
+                    columns.push(match out.plain {
+                        Some(plain) => {
+                            for (&row, missing) in image.unchanged.iter().filter(|(_, missing)| missing.contains(&plain)) {
+                                let _ = missing;
+                                unchanged.entry(row).or_default().push(place);
+                            }
+                            before[plain].clone()
+                        }
+                        None if image.key_only && !field.key => nulls(ty, rows),
+                        None => {
+                            let mut mask = image.present.clone();
+                            for row in self.unsent(stage, out, image, &mut mask) {
+                                unchanged.entry(row).or_default().push(place);
+                            }
+                            self.value(stage, &out.expr, input, &mask, image, &before).unwrap_or_else(|| nulls(ty, rows))
+                        }
+                    });
+                }
+                (image.columns, image.unchanged) = (columns, unchanged);
+            }
+            Kind::Filter(..) | Kind::Route(_) if image.key_only => image.columns = before,
+            Kind::Filter(condition, reads) => {
+                let mut mask = image.present.clone();
+                self.refuse_unsent(stage, reads, image, &mut mask);
+                let mut faults = Faults::default();
+                let found = eval(condition, input, &mask, &mut faults);
+                self.note(stage, faults, reads, &before, image);
+                for (row, present) in image.present.iter_mut().enumerate().filter(|(row, _)| mask[*row]) {
+                    *present &= found.value(row) == Value::Boolean(true);
+                }
+                image.columns = before;
+            }
+            Kind::Route(ways) => {
+                let mut left = image.present.clone();
+                let mut routes: Vec<Option<String>> = vec![None; rows];
+                for (when, to) in ways {
+                    let mut here = left.clone();
+                    if let Some(when) = when {
+                        let mut reads = Vec::new();
+                        when.columns(&mut |c| reads.push(c));
+                        self.refuse_unsent(stage, &reads, image, &mut here);
+                        let mut faults = Faults::default();
+                        let found = eval(when, input, &here, &mut faults);
+                        self.note(stage, faults, &reads, &before, image);
+                        here.iter_mut().enumerate().for_each(|(row, on)| *on &= found.value(row) == Value::Boolean(true));
+                    }
+                    let reads: Vec<usize> = to.reads().collect();
+                    self.refuse_unsent(stage, &reads, image, &mut here);
+                    for row in (0..rows).filter(|row| here[*row]) {
+                        left[row] = false;
+                        routes[row] = Some(to.name(&before, row));
+                    }
+                }
+                (image.routes, image.columns) = (Some(routes), before);
+            }
+            Kind::Lookup(lookup) => image.columns = self.looked_up(stage, lookup, before, image, context),
+            Kind::Repeats(_) => image.columns = before,
+        }
+    }
+
+    /// Rows for which a column is worked out from values that were not sent: where none of them was, it is itself unchanged; where
+    /// some were, it cannot be known.
+    fn unsent(&mut self, stage: &Stage, out: &Out, image: &Image, mask: &mut [bool]) -> Vec<usize> {
+        if image.unchanged.is_empty() {
+            return Vec::new();
+        }
+        let mut unchanged = Vec::new();
+        for (&row, missing) in &image.unchanged {
+            let Some(&one) = out.reads.iter().find(|c| missing.contains(c)) else { continue };
+            mask[row] = false;
+            if out.reads.iter().all(|c| missing.contains(c)) && !out.expr.reads_facts() {
+                unchanged.push(row);
+            } else {
+                self.fail_unsent(stage, row, one);
+            }
+        }
+        unchanged
+    }
+
+    fn refuse_unsent(&mut self, stage: &Stage, reads: &[usize], image: &Image, mask: &mut [bool]) {
+        for (&row, missing) in &image.unchanged {
+            if let Some(&one) = reads.iter().find(|c| missing.contains(c)) {
+                mask[row] = false;
+                self.fail_unsent(stage, row, one);
+            }
+        }
+    }
+
+    fn fail_unsent(&mut self, stage: &Stage, row: usize, column: usize) {
+        let name = &stage.input.fields[column].name;
+        let finding = format!(
+            "{name} did not change and was not sent by the source, so this cannot be worked out; give the table REPLICA IDENTITY FULL, or write the topic in row form"
+        );
+        self.fail(stage, row, finding);
+    }
+
+    fn fail(&mut self, stage: &Stage, row: usize, finding: String) {
+        let finding = match stage.step {
+            Some(step) => format!("step {} ({}): {finding}", step + 1, stage.word),
+            None => format!("table rule ({}): {finding}", stage.word),
+        };
+        self.failed.entry(row).or_insert(Failed { row, step: stage.step, word: stage.word, finding });
+    }
+
+    fn value(
+        &mut self,
+        stage: &Stage,
+        expr: &Expr,
+        input: Input<'_>,
+        mask: &[bool],
+        image: &mut Image,
+        before: &[ColumnArray],
+    ) -> Option<ColumnArray> {
+        let mut faults = Faults::default();
+        let found = eval(expr, input, mask, &mut faults);
+        if !faults.0.is_empty() {
+            let mut reads = Vec::new();
+            expr.columns(&mut |c| reads.push(c));
+            self.note(stage, faults, &reads, before, image);
+        }
+        found.column(expr.ty.column_type(), input.rows).ok()
+    }
+
+    /// Rows that failed, each with the values it failed for, as far as they may be shown.
+    fn note(&mut self, stage: &Stage, faults: Faults, reads: &[usize], before: &[ColumnArray], image: &mut Image) {
+        for (row, (_, fault)) in faults.0 {
+            image.present[row] = false;
+            self.fail(stage, row, explained(stage, &fault, reads, before, row));
+        }
+    }
+
+    fn looked_up(
+        &mut self,
+        stage: &Stage,
+        lookup: &Lookup,
+        before: Vec<ColumnArray>,
+        image: &mut Image,
+        context: &Context,
+    ) -> Vec<ColumnArray> {
+        let rows = self.batch.len();
+        let types: Vec<ColumnType> = stage.output.fields[before.len()..].iter().map(|f| f.ty.column_type()).collect();
+        let Some(reference) = context.references.get(&lookup.topic).filter(|_| !image.key_only) else {
+            let added = types.iter().map(|ty| nulls(*ty, rows));
+            return before.iter().cloned().chain(added.collect::<Vec<_>>()).collect();
+        };
+        let mut mask = image.present.clone();
+        self.refuse_unsent(stage, &lookup.reads, image, &mut mask);
+        let compared: Vec<ColumnArray> = {
+            let origins = Origins { kinds: &self.batch.kinds, origins: &self.batch.origins, table: &self.batch.table };
+            let input = Input { columns: &before, rows, origins: Some(origins), tools: &context.tools };
+            let by = lookup.by.iter();
+            by.map(|e| self.value(stage, e, input, &mask, image, &before).unwrap_or_else(|| nulls(e.ty.column_type(), rows)))
+                .collect()
+        };
+        let kept: Vec<Option<usize>> = lookup.added.iter().map(|c| reference.kept().iter().position(|k| k == c)).collect();
+        let mut builders: Vec<ColumnBuilder> = types.iter().map(|ty| ColumnBuilder::new(*ty)).collect();
+        let mut key = Vec::new();
+        for row in 0..rows {
+            let found = if mask[row] && image.present[row] && Reference::key(&compared, row, &mut key) {
+                reference.get(&key).and_then(|bytes| reference.values(bytes).ok())
+            } else {
+                None
+            };
+            for (builder, place) in builders.iter_mut().zip(&kept) {
+                let value = found.as_ref().zip(*place).map_or(Value::Null, |(values, place)| values[place]);
+                if builder.push(value).is_err() {
+                    builder.push_null();
+                }
+            }
+            if found.is_none() && mask[row] && image.present[row] {
+                match lookup.miss {
+                    Miss::Empty => {}
+                    Miss::Leave => image.present[row] = false,
+                    Miss::Refuse => {
+                        image.present[row] = false;
+                        let fault = format!("{} has no such row", lookup.topic);
+                        self.fail(stage, row, explained(stage, &fault.into(), &lookup.reads, &before, row));
+                    }
+                }
+            }
+        }
+        before.into_iter().chain(builders.iter_mut().map(ColumnBuilder::finish)).collect()
+    }
+
+    /// Rows that say the same as the one before of their key: by their old image where that is whole, else by what is remembered.
+    fn repeat(&mut self, number: usize, by: &[usize], new: &Image, old: &Image, context: &mut Context) {
+        let keys: Vec<usize> = {
+            let fields = &self.plan.stages[number].input.fields;
+            (0..fields.len()).filter(|&c| fields[c].key).collect()
+        };
+        let bytes = |image: &Image, columns: &[usize], row: usize| {
+            let mut out = Vec::new();
+            columns.iter().for_each(|&c| row_bytes::write(image.columns[c].value(row), &mut out));
+            out
+        };
+        let hash = |bytes: &[u8]| {
+            let mut hasher = DefaultHasher::new();
+            bytes.hash(&mut hasher);
+            hasher.finish()
+        };
+        for row in 0..self.batch.len() {
+            if self.batch.kinds[row] == ChangeKind::Truncate {
+                context.seen.retain(|(stage, _), _| *stage != number);
+            }
+            if !new.present[row] {
+                continue;
+            }
+            // what was not sent did not change: it says nothing new
+            let sent: Vec<usize> = match new.unchanged.get(&row) {
+                Some(missing) => by.iter().copied().filter(|c| !missing.contains(c)).collect(),
+                None => by.to_vec(),
+            };
+            let whole = sent.len() == by.len();
+            let says = bytes(new, &sent, row);
+            let key = (number, bytes(new, &keys, row));
+            let same = if old.present[row] {
+                says == bytes(old, &sent, row)
+            } else {
+                whole && context.seen.get(&key) == Some(&hash(&says))
+            };
+            if same && self.batch.kinds[row] != ChangeKind::Insert {
+                self.repeats.insert(row);
+            }
+            if whole {
+                if context.seen.len() >= REMEMBERED {
+                    context.seen.clear();
+                }
+                context.seen.insert(key, hash(&says));
+            } else {
+                context.seen.remove(&key);
+            }
+        }
+    }
+}
+
+/// A fault with the values it was found for: those that are hidden are not shown.
+fn explained(stage: &Stage, fault: &Fault, reads: &[usize], before: &[ColumnArray], row: usize) -> String {
+    let mut shown = Vec::new();
+    for &column in reads {
+        let field = &stage.input.fields[column];
+        let value = if stage.secret[column] {
+            "•••".to_owned()
+        } else {
+            match before[column].value(row) {
+                Value::Null => "null".to_owned(),
+                value => {
+                    let text = text_of(&field.ty, value);
+                    let cut: String = text.chars().take(SHOWN).collect();
+                    if cut.len() < text.len() {
+                        format!("{cut:?}…")
+                    } else if field.ty.is_number() {
+                        cut
+                    } else {
+                        format!("{cut:?}")
+                    }
+                }
+            }
+        };
+        let one = format!("{} = {value}", field.name);
+        if !shown.contains(&one) {
+            shown.push(one);
+        }
+    }
+    if shown.is_empty() { fault.to_string() } else { format!("{fault}: {}", shown.join(", ")) }
+}
+
+/// What a change became in one place.
+#[derive(Clone, Copy)]
+struct Became {
+    row: usize,
+    kind: ChangeKind,
+    old: Old,
+}
+
+/// Which old image goes with it.
+#[derive(Clone, Copy, PartialEq)]
+enum Old {
+    None,
+    Whole,
+    Key,
+}
+
+impl Work<'_> {
+    fn assembled(self, new: &Image, old: &Image, keys: &Image, _: &mut Context) -> Shaped {
+        let batch = self.batch;
+        let mut ways: Vec<(Option<String>, Vec<Became>)> = Vec::new();
+        let mut add = |to: Option<&String>, became: Became| match ways.iter_mut().find(|(way, _)| way.as_ref() == to) {
+            Some((_, list)) => list.push(became),
+            None => ways.push((to.cloned(), vec![became])),
+        };
+        let route = |image: &Image, row: usize| image.routes.as_ref().and_then(|r| r[row].clone());
+        let all_ways: Vec<String> = self.plan.ways();
+        for row in 0..batch.len() {
+            if self.failed.contains_key(&row) || self.repeats.contains(&row) {
+                continue;
+            }
+            let kind = batch.kinds[row];
+            if kind == ChangeKind::Truncate {
+                add(None, Became { row, kind, old: Old::None });
+                all_ways.iter().for_each(|way| add(Some(way), Became { row, kind, old: Old::None }));
+                continue;
+            }
+            let has_new = kind != ChangeKind::Delete;
+            let new_in = has_new && new.present[row];
+            let before = match batch.old_images[row] {
+                OldImage::Row => Some(old.present[row]),
+                _ => None,
+            };
+            let key = if keys.present[row] { Old::Key } else { Old::None };
+            let gone = |old: Old| Became { row, kind: ChangeKind::Delete, old };
+            match (kind, new_in, before) {
+                (ChangeKind::Update, true, Some(true)) => {
+                    let (to, from) = (route(new, row), route(old, row));
+                    if to == from {
+                        add(to.as_ref(), Became { row, kind, old: Old::Whole });
+                    } else {
+                        // it goes another way from now on
+                        add(from.as_ref(), gone(Old::Whole));
+                        add(to.as_ref(), Became { row, kind: ChangeKind::Insert, old: Old::None });
+                    }
+                }
+                (ChangeKind::Update, true, Some(false)) => {
+                    add(route(new, row).as_ref(), Became { row, kind: ChangeKind::Insert, old: Old::None });
+                }
+                (ChangeKind::Update, true, None) => {
+                    let old = if batch.old_images[row] == OldImage::Key { Old::Key } else { Old::None };
+                    let to = route(new, row);
+                    // where it went before is not known: it goes from all other ways
+                    if new.routes.is_some() && key == Old::Key {
+                        let others = all_ways.iter().map(Some).chain([None]).filter(|way| *way != to.as_ref());
+                        others.for_each(|way| add(way, gone(Old::Key)));
+                    }
+                    add(to.as_ref(), Became { row, kind, old });
+                }
+                (ChangeKind::Update, false, Some(true)) => add(route(old, row).as_ref(), gone(Old::Whole)),
+                (ChangeKind::Update, false, None) => {
+                    add(None, gone(key));
+                    all_ways.iter().for_each(|way| add(Some(way), gone(key)));
+                }
+                (ChangeKind::Delete, _, Some(true)) => add(route(old, row).as_ref(), gone(Old::Whole)),
+                (ChangeKind::Delete, _, None) => {
+                    add(None, gone(key));
+                    all_ways.iter().for_each(|way| add(Some(way), gone(key)));
+                }
+                (ChangeKind::Insert | ChangeKind::Load, true, _) => {
+                    add(route(new, row).as_ref(), Became { row, kind, old: Old::None });
+                }
+                _ => {}
+            }
+        }
+        let parts = ways.into_iter().map(|(to, list)| self.part(to, &list, new, old, keys)).collect();
+        let mut failed: Vec<Failed> = self.failed.into_values().collect();
+        failed.sort_by_key(|f| f.row);
+        Shaped { parts, failed }
+    }
+
+    fn part(&self, to: Option<String>, list: &[Became], new: &Image, old: &Image, keys: &Image) -> Routed {
+        let batch = self.batch;
+        let output = &self.plan.output;
+        let rows: Vec<usize> = list.iter().map(|b| b.row).collect();
+        let whole = rows.len() == batch.len();
+        let places: UInt32Array = rows.iter().map(|row| u32::try_from(*row).unwrap_or(u32::MAX)).collect();
+        let taken = |columns: &[ColumnArray]| -> Vec<ColumnArray> {
+            if whole { columns.to_vec() } else { columns.iter().map(|c| take(c, &places)).collect() }
+        };
+        let olds: Vec<Old> = list.iter().map(|b| b.old).collect();
+        let old_columns = match (olds.contains(&Old::Whole), olds.contains(&Old::Key)) {
+            (false, false) => Vec::new(),
+            (true, false) => taken(&old.columns),
+            (false, true) => taken(&keys.columns),
+            (true, true) => {
+                let value = |column: usize| {
+                    let one = move |became: &Became| match became.old {
+                        Old::Whole => old.columns[column].value(became.row),
+                        Old::Key => keys.columns[column].value(became.row),
+                        Old::None => Value::Null,
+                    };
+                    gathered(output.columns[column].ty, list.iter().map(one))
+                };
+                (0..output.columns.len()).map(value).collect()
+            }
+        };
+        let mut unchanged = HashMap::new();
+        if !new.unchanged.is_empty() {
+            for (place, became) in list.iter().enumerate().filter(|(_, b)| b.kind != ChangeKind::Delete) {
+                if let Some(missing) = new.unchanged.get(&became.row) {
+                    unchanged.insert(place, missing.clone());
+                }
+            }
+        }
+        let image = |old: &Old| match old {
+            Old::None => OldImage::None,
+            Old::Whole => OldImage::Row,
+            Old::Key => OldImage::Key,
+        };
+        let shaped = ChangeBatch {
+            table: Arc::clone(output),
+            kinds: list.iter().map(|b| b.kind).collect(),
+            new: taken(&new.columns),
+            old: old_columns,
+            old_images: olds.iter().map(image).collect(),
+            unchanged,
+            origins: rows.iter().map(|row| batch.origins[*row]).collect(),
+        };
+        Routed { to, batch: shaped, rows }
+    }
+}

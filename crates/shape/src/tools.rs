@@ -1,0 +1,95 @@
+//! What functions keep at hand: patterns that were read once, and the secret of keyed functions.
+
+use std::cell::RefCell;
+use std::collections::HashMap;
+
+use hmac::{Hmac, Mac};
+use regex::{Regex, RegexBuilder};
+use sha2::Sha256;
+
+use crate::expr::Fault;
+
+/// Patterns kept at a time.
+const PATTERNS: usize = 64;
+/// Bytes a pattern may take when it is ready to be used.
+const PATTERN_SIZE: usize = 1 << 20;
+
+/// The secret that keyed hashes and tokens are made with. It is not shown.
+#[derive(Clone)]
+pub struct MaskKey(Hmac<Sha256>);
+
+impl std::fmt::Debug for MaskKey {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("***")
+    }
+}
+
+impl MaskKey {
+    /// From the bytes of a secret.
+    ///
+    /// # Panics
+    /// Never: HMAC takes keys of any length.
+    #[must_use]
+    pub fn of(secret: &[u8]) -> Self {
+        Self(Hmac::new_from_slice(secret).expect("HMAC takes keys of any length"))
+    }
+
+    /// HMAC-SHA-256 of the parts one after another (RFC 2104).
+    #[must_use]
+    pub fn sign(&self, parts: &[&[u8]]) -> [u8; 32] {
+        let mut mac = self.0.clone();
+        parts.iter().for_each(|part| mac.update(part));
+        mac.finalize().into_bytes().into()
+    }
+}
+
+/// What functions keep at hand.
+#[derive(Debug)]
+pub struct Tools {
+    patterns: RefCell<HashMap<(String, bool), Regex>>,
+    key: MaskKey,
+}
+
+impl Tools {
+    /// With the secret of keyed functions.
+    #[must_use]
+    pub fn new(key: MaskKey) -> Self {
+        Self { patterns: RefCell::new(HashMap::new()), key }
+    }
+
+    /// The secret.
+    #[must_use]
+    pub fn key(&self) -> &MaskKey {
+        &self.key
+    }
+
+    /// A pattern, read once.
+    ///
+    /// # Errors
+    /// What is wrong with it.
+    pub fn pattern(&self, pattern: &str, any_case: bool) -> Result<Regex, Fault> {
+        let key = (pattern.to_owned(), any_case);
+        if let Some(known) = self.patterns.borrow().get(&key) {
+            return Ok(known.clone());
+        }
+        let read = RegexBuilder::new(pattern)
+            .case_insensitive(any_case)
+            .dot_matches_new_line(true)
+            .size_limit(PATTERN_SIZE)
+            .build()
+            .map_err(|e| match e {
+                regex::Error::CompiledTooBig(_) => Fault::from("the regular expression is too large"),
+                other => {
+                    let text = other.to_string();
+                    let last = text.lines().last().unwrap_or("").trim_start_matches("error: ").to_owned();
+                    format!("the regular expression cannot be read: {last}").into()
+                }
+            })?;
+        let mut patterns = self.patterns.borrow_mut();
+        if patterns.len() >= PATTERNS {
+            patterns.clear();
+        }
+        patterns.insert(key, read.clone());
+        Ok(read)
+    }
+}
