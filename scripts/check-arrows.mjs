@@ -4,15 +4,16 @@ import { execFileSync } from 'node:child_process';
 /** What each crate may use. `dev` is what only its tests may use besides. */
 const MAY_USE = {
   'gonvel-core': { uses: [] },
+  'gonvel-shape': { uses: ['gonvel-core'], dev: ['gonvel-stand-ins'] },
   'gonvel-port-contracts': { uses: ['gonvel-core'] },
   'gonvel-storage': { uses: ['gonvel-core'], dev: ['gonvel-port-contracts', 'gonvel-stand-ins'] },
-  'gonvel-connectors': { uses: ['gonvel-core'], dev: ['gonvel-port-contracts', 'gonvel-stand-ins'] },
-  'gonvel-runtime': { uses: ['gonvel-core', 'gonvel-connectors'], dev: ['gonvel-storage', 'gonvel-stand-ins'] },
+  'gonvel-connectors': { uses: ['gonvel-core', 'gonvel-shape'], dev: ['gonvel-port-contracts', 'gonvel-stand-ins'] },
+  'gonvel-runtime': { uses: ['gonvel-core', 'gonvel-shape', 'gonvel-connectors'], dev: ['gonvel-storage', 'gonvel-stand-ins'] },
   'gonvel-http-api': { uses: ['gonvel-core'] },
   'gonvel-record-files': { uses: ['gonvel-core'] },
   'gonvel-command-line': { uses: ['gonvel-http-api'] },
   'gonvel-server': {
-    uses: ['gonvel-core', 'gonvel-runtime', 'gonvel-storage', 'gonvel-http-api', 'gonvel-record-files'],
+    uses: ['gonvel-core', 'gonvel-shape', 'gonvel-runtime', 'gonvel-storage', 'gonvel-http-api', 'gonvel-record-files'],
     dev: ['gonvel-stand-ins'],
   },
   'gonvel-stand-ins': { uses: [] },

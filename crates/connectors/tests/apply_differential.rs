@@ -286,7 +286,7 @@ async fn every_way_of_writing_holds_what_applying_change_by_change_gives() {
         for next in 1..=10 {
             let steps = steps().new_tree(&mut runner).unwrap().current();
             let (batches, places) = changes(&steps, &mut source, &mut events);
-            let topics = vec![TopicChanges { topic: 0, batches, changes: places, from: vec![] }];
+            let topics = vec![TopicChanges { topic: 0, batches, changes: places, from: vec![], record_keys: None }];
             let delivered = vec![(at, Delivered { next, ..Delivered::default() })];
             sink.apply(&Round { topics, delivered, more: false }).await.unwrap();
             let found = lines(&client, &format!("SELECT {columns} FROM {table}")).await;
@@ -359,7 +359,7 @@ async fn rounds_in_part_are_seen_together_or_not_at_all() {
     let round = |id, next, more| {
         let (batches, changes) = changes(&[Step::Write(id, true, Some(1), None)], &mut Rows::new(), &mut Vec::new());
         let delivered = if more { vec![] } else { vec![(at, Delivered { next, ..Delivered::default() })] };
-        Round { topics: vec![TopicChanges { topic: 0, batches, changes, from: vec![] }], delivered, more }
+        Round { topics: vec![TopicChanges { topic: 0, batches, changes, from: vec![], record_keys: None }], delivered, more }
     };
     {
         let (mut sink, _) = PgSink::start(settings.clone(), Epoch(1), &[(at, 0)]).await.unwrap();
@@ -397,13 +397,13 @@ async fn any_history_leaves_the_target_as_the_source_is() {
             let (batches, places) = changes(&steps, &mut rows, &mut events);
             next += 1;
             let moved = vec![(at, Delivered { next, ..Delivered::default() })];
-            let topics = vec![TopicChanges { topic: 0, batches, changes: places, from: vec![] }];
+            let topics = vec![TopicChanges { topic: 0, batches, changes: places, from: vec![], record_keys: None }];
             sink.apply(&Round { topics, delivered: moved, more: false }).await.unwrap_or_else(|e| panic!("{e}: {steps:?}"));
             assert_eq!(held(&client).await, rows, "{steps:?}");
         }
         let (_later, _) = PgSink::start(settings.clone(), Epoch(epoch + 1), &[(at, 0)]).await.unwrap();
         let (batches, places) = changes(&[Step::Write(1, true, Some(1), None)], &mut rows.clone(), &mut Vec::new());
-        let topics = vec![TopicChanges { topic: 0, batches, changes: places, from: vec![] }];
+        let topics = vec![TopicChanges { topic: 0, batches, changes: places, from: vec![], record_keys: None }];
         let delivered = vec![(at, Delivered { next: 999, ..Delivered::default() })];
         let late = sink.apply(&Round { topics, delivered, more: false }).await;
         assert!(late.is_err(), "a former holder committed");

@@ -7,6 +7,7 @@ use crate::connector::{
     CapturedTable, Definition, DeliveredTopic, Failing, InitialLoad, Placing, SinkDefinition, SourceDefinition, Start,
     Values, Writes,
 };
+use crate::shape::Shapes;
 use crate::table_patterns::TablePatterns;
 
 /// A connector's manifest.
@@ -42,6 +43,8 @@ struct Source {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     schema_changes: Option<String>,
     #[serde(default, skip_serializing_if = "is_default")]
+    shape: Shapes,
+    #[serde(default, skip_serializing_if = "is_default")]
     placing: Placing,
     #[serde(default, skip_serializing_if = "is_default")]
     failing: Failing,
@@ -56,6 +59,8 @@ struct Sink {
     writes: Writes,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     start: Option<Start<String>>,
+    #[serde(default, skip_serializing_if = "is_default")]
+    shape: Shapes,
     #[serde(default, skip_serializing_if = "is_default")]
     placing: Placing,
     #[serde(default, skip_serializing_if = "is_default")]
@@ -129,6 +134,7 @@ pub fn read(text: &str, names: &dyn Names) -> Result<(String, Definition), Manif
             values: source.values,
             start: start(source.start)?,
             schema_changes: source.schema_changes,
+            shape: source.shape,
             placing: source.placing,
             failing: source.failing,
         }),
@@ -137,6 +143,7 @@ pub fn read(text: &str, names: &dyn Names) -> Result<(String, Definition), Manif
             topics: sink.topics,
             writes: sink.writes,
             start: start(sink.start)?,
+            shape: sink.shape,
             placing: sink.placing,
             failing: sink.failing,
         }),
@@ -171,6 +178,7 @@ pub fn write(name: &str, definition: &Definition, names: &dyn Names) -> String {
                 values: source.values,
                 start: start(&source.start),
                 schema_changes: source.schema_changes.clone(),
+                shape: source.shape.clone(),
                 placing: source.placing.clone(),
                 failing: source.failing.clone(),
             });
@@ -181,6 +189,7 @@ pub fn write(name: &str, definition: &Definition, names: &dyn Names) -> String {
                 topics: sink.topics.clone(),
                 writes: sink.writes,
                 start: start(&sink.start),
+                shape: sink.shape.clone(),
                 placing: sink.placing.clone(),
                 failing: sink.failing.clone(),
             });
@@ -269,7 +278,7 @@ mod tests {
             tables in prop::collection::vec((text(), text(), text(), prop::collection::vec(text(), 0..3), prop::option::of(text())), 0..3),
             include in prop::option::of(prop::collection::vec(text(), 1..3)),
             partitions in 1..20, pace in prop::option::of(1_u32..9000), chunks in 1_u32..5,
-            rows: bool, json: bool, row: bool, start in start(), told in prop::option::of(text()), carried in carried(),
+            rows: bool, json: bool, row: bool, start in start(), told in prop::option::of(text()), carried in carried(), shape in shape(),
         ) -> Definition {
             let table = |(schema, table, topic, leave_out, load_where)| CapturedTable { schema, table, topic, key: vec![], leave_out, load_where };
             Definition::Source(SourceDefinition {
@@ -284,9 +293,23 @@ mod tests {
                 },
                 start,
                 schema_changes: told,
+                shape,
                 placing: carried.0,
                 failing: carried.1,
             })
+        }
+    }
+
+    prop_compose! {
+        fn shape()(name in text(), only in text(), column in text(), some: bool, off: bool) -> Shapes {
+            use crate::shape::{Characters, Mask, Rule, ShapeStep, Step, TableRule};
+            if !some {
+                return Shapes::default();
+            }
+            let mask = Step::Mask { columns: vec![column.clone()], mask: Mask::Partial { first: 0, last: 2 } };
+            let steps = vec![ShapeStep { off, step: Step::Filter { only } }, mask.into(), Step::DropRepeats { by: vec![] }.into()];
+            let rule = Rule::Substitute { characters: Characters::These { characters: column }, with: String::new() };
+            Shapes { rules: vec![TableRule { tables: name.clone(), rules: vec![rule] }], steps: [(name, steps)].into() }
         }
     }
 
@@ -304,7 +327,7 @@ mod tests {
     prop_compose! {
         fn sink()(
             topics in prop::collection::vec((text(), text(), text()), 0..3), whole: bool, history: bool, ask: bool,
-            start in start(), carried in carried(),
+            start in start(), carried in carried(), shape in shape(),
         ) -> Definition {
             let topic = |(topic, schema, table)| DeliveredTopic { topic, schema, table };
             Definition::Sink(SinkDefinition {
@@ -317,6 +340,7 @@ mod tests {
                     whole_transactions: whole,
                 },
                 start,
+                shape,
                 placing: carried.0,
                 failing: carried.1,
             })

@@ -1,10 +1,13 @@
 //! What a connector does to rows on their way: steps and table rules, as a person gives them. What they come to for a table
 //! is worked out in the shape crate.
 
+use std::collections::BTreeMap;
+
 use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
 
 /// One step with its switch.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 pub struct ShapeStep {
     /// Whether it is passed over.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
@@ -21,7 +24,7 @@ impl From<Step> for ShapeStep {
 }
 
 /// A column's new name.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Renaming {
     /// The column.
@@ -31,7 +34,7 @@ pub struct Renaming {
 }
 
 /// How a column's values are hidden.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "how", rename_all = "snake_case", deny_unknown_fields)]
 pub enum Mask {
     /// One fixed value instead of all.
@@ -56,7 +59,7 @@ pub enum Mask {
 }
 
 /// What is taken off at the ends of a text.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Ends {
     /// White space at both ends.
@@ -69,7 +72,7 @@ pub enum Ends {
 }
 
 /// A way of writing letters.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Letters {
     /// All small.
@@ -81,7 +84,7 @@ pub enum Letters {
 }
 
 /// Characters that are substituted.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "which", rename_all = "snake_case", deny_unknown_fields)]
 pub enum Characters {
     /// Control characters, also line breaks and tabs.
@@ -98,7 +101,7 @@ pub enum Characters {
 }
 
 /// A nested value that becomes a column.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Unpacked {
     /// Names and positions in the JSON value, outermost first.
@@ -111,7 +114,7 @@ pub struct Unpacked {
 }
 
 /// Where rows go to.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Way {
     /// The condition; none for all rows that no way before took.
@@ -122,7 +125,7 @@ pub struct Way {
 }
 
 /// Something about a change's origin.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Fact {
     /// What happened to the row.
@@ -173,7 +176,7 @@ impl Fact {
 }
 
 /// A fact of the origin that becomes a column.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct FactColumn {
     /// The fact.
@@ -183,7 +186,7 @@ pub struct FactColumn {
 }
 
 /// What a lookup does where the reference has no row.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Miss {
     /// Its columns are null.
@@ -196,7 +199,7 @@ pub enum Miss {
 }
 
 /// A column that a lookup adds.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Added {
     /// The reference's column.
@@ -206,7 +209,7 @@ pub struct Added {
 }
 
 /// A column and the reference's key column that it is compared with.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Match {
     /// The column here.
@@ -216,7 +219,7 @@ pub struct Match {
 }
 
 /// What a step does.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "step", rename_all = "snake_case")]
 pub enum Step {
     /// Only these columns stay, in this order.
@@ -385,8 +388,9 @@ impl Step {
 }
 
 /// What a table rule does to every table that it is for.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "rule", rename_all = "snake_case")]
+#[schema(as = ShapeRule)]
 pub enum Rule {
     /// Names of columns in other letters.
     Letters {
@@ -437,7 +441,7 @@ pub enum Rule {
 }
 
 /// Rules for all tables whose names match a pattern. They come before a table's own steps.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct TableRule {
     /// The pattern for `schema.table`: `*` stands for any characters, `?` for one.
@@ -451,6 +455,57 @@ impl TableRule {
     #[must_use]
     pub fn covers(&self, schema: &str, table: &str) -> bool {
         crate::table_patterns::covers(&self.tables, schema, table)
+    }
+}
+
+/// What a connector does to the rows of its tables or topics.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Shapes {
+    /// Rules for many tables; they come before the steps.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub rules: Vec<TableRule>,
+    /// The steps of each, by its name: `schema.table` at a source, the topic elsewhere.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub steps: BTreeMap<String, Vec<ShapeStep>>,
+}
+
+impl Shapes {
+    /// The steps of a table or topic.
+    #[must_use]
+    pub fn of(&self, name: &str) -> &[ShapeStep] {
+        self.steps.get(name).map_or(&[], Vec::as_slice)
+    }
+
+    /// Whether rows go as they come.
+    #[must_use]
+    pub fn is_nothing(&self) -> bool {
+        self.rules.is_empty() && self.steps.values().flatten().all(|s| s.off)
+    }
+
+    /// The topics that are looked into.
+    #[must_use]
+    pub fn references(&self) -> Vec<String> {
+        let of = |step: &'_ ShapeStep| match &step.step {
+            Step::Lookup { topic, .. } if !step.off => Some(topic.clone()),
+            _ => None,
+        };
+        let mut out: Vec<String> = self.steps.values().flatten().filter_map(of).collect();
+        out.sort_unstable();
+        out.dedup();
+        out
+    }
+
+    /// Where rows of a table or topic may be routed, as far as no column decides the name.
+    #[must_use]
+    pub fn ways(&self, name: &str) -> Vec<&str> {
+        let mut out = Vec::new();
+        for step in self.of(name).iter().filter(|s| !s.off) {
+            if let Step::Route { ways } = &step.step {
+                out.extend(ways.iter().map(|w| w.to.as_str()).filter(|to| !to.contains('{')));
+            }
+        }
+        out
     }
 }
 

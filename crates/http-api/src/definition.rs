@@ -3,6 +3,7 @@
 
 use std::collections::BTreeMap;
 
+use gonvel_core::shape::Shapes;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
@@ -176,6 +177,9 @@ pub struct SourceDefinition {
     /// The topic for changes of the tables' columns; none where they are not told.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub schema_changes: Option<String>,
+    /// What happens to rows on their way, by the table's `schema.table`.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub shape: Shapes,
     /// Where it may run.
     #[serde(default, skip_serializing_if = "is_default")]
     pub placing: Placing,
@@ -255,6 +259,9 @@ pub struct SinkDefinition {
     /// Where it begins; none for the oldest records.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub start: Option<Start>,
+    /// What happens to rows on their way, by topic.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub shape: Shapes,
     /// Where it may run.
     #[serde(default, skip_serializing_if = "is_default")]
     pub placing: Placing,

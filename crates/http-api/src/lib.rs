@@ -12,6 +12,7 @@ mod quarantine;
 mod readers;
 mod records;
 mod schemas;
+mod shapes;
 mod topics;
 
 pub use connections::*;
@@ -24,4 +25,5 @@ pub use quarantine::*;
 pub use readers::*;
 pub use records::*;
 pub use schemas::*;
+pub use shapes::*;
 pub use topics::*;

@@ -19,7 +19,8 @@ use tokio::time::Instant;
 use crate::fetching::records_at;
 use crate::fleet::Services;
 use crate::lane::Failure;
-use crate::reading::{Reader, key_data};
+use crate::reading::{Reader, Ways, key_data};
+use crate::shaping::Shaping;
 use crate::status::Board;
 
 /// Records that are tried again at a time.
@@ -82,6 +83,12 @@ impl Aside {
         };
         aside.learn().await?;
         Ok(aside)
+    }
+
+    /// The same, with what is tried again shaped as all else is.
+    pub(crate) fn shaped(mut self, shaping: Option<Shaping>, ways: Ways) -> Self {
+        self.reader = self.reader.shaped(shaping, ways);
+        self
     }
 
     fn places(&self) -> Vec<TopicPartition> {
@@ -206,12 +213,15 @@ impl Aside {
         let mut out = Vec::new();
         for changes in round.topics.iter().filter(|t| self.empties && t.is_truncate()) {
             // all of it was read before: a partition waits at a truncate until the others have come to it
-            let of_topic = self.waiting.iter().filter(|((at, _), _)| self.place_of.get(at) == Some(&changes.topic));
+            let of_topic = self
+                .waiting
+                .iter()
+                .filter(|((at, _), _)| changes.from.first().is_some_and(|(from, _)| from.topic == at.topic));
             out.extend(of_topic.flat_map(|(place, waiting)| waiting.iter().map(|(id, _)| (*id, place.clone()))));
         }
         for (part, changes) in round.topics.iter().enumerate() {
-            for (change, ((_, key), (at, offset))) in changes.changes.iter().zip(&changes.from).enumerate() {
-                let place = (*at, key.clone());
+            for (change, (at, offset)) in changes.from.iter().enumerate() {
+                let place = (*at, changes.record_key(change).clone());
                 let Some(waiting) = self.waiting.get(&place) else { continue };
                 if refused.iter().any(|r| (r.part, r.change) == (part, change)) {
                     continue;
@@ -278,8 +288,7 @@ impl Aside {
         asked.retain(|a| !before.contains(&a.id));
         let placed: Vec<_> = asked.iter().filter_map(|a| Some((*self.place_of.get(&a.at)?, a.clone()))).collect();
         let (topics, unread) = self.reader.read_again(&placed).await?;
-        let mut failed: Vec<(i64, Step, String)> =
-            unread.into_iter().map(|(id, finding)| (id, Step::Read, finding)).collect();
+        let mut failed: Vec<(i64, Step, String)> = unread;
         let mut touched: Vec<TopicPartition> = asked.iter().map(|a| a.at).collect();
         touched.sort_unstable();
         touched.dedup();

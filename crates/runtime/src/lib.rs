@@ -7,10 +7,13 @@ mod fleet;
 mod lane;
 mod leases;
 mod reading;
+mod references;
+mod shaping;
 mod sink_lane;
 mod source_lane;
 mod status;
 pub mod systems;
+pub mod trying;
 mod whole;
 mod writing;
 

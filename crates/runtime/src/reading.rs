@@ -9,6 +9,7 @@ use gonvel_connectors::postgres::sink::{Delivered, Round, TopicChanges};
 use gonvel_core::avro::single_object;
 use gonvel_core::block::RecordRef;
 use gonvel_core::change::{ChangeBatchBuilder, ChangeKind};
+use gonvel_core::change_form::ChangeForm;
 use gonvel_core::failure;
 use gonvel_core::naming::{Offset, SchemaId, TopicPartition};
 use gonvel_core::ports::{AskedRecord, BadRecord, PortError, SchemaStore, Step, StoredBlock, TopicLog, Watch};
@@ -16,6 +17,7 @@ use gonvel_core::record_form::ReadForm;
 
 use crate::fetching::records_at;
 use crate::lane::Failure;
+use crate::shaping::{Came, Shaping};
 use crate::whole::Whole;
 
 /// Bytes (before compression) read of a partition for one round.
@@ -52,7 +54,12 @@ pub(crate) struct Reader {
     whole: Option<Whole>,
     /// The topics' names, where records that cannot be read are put aside; none where they end the reading.
     aside: Option<Vec<String>>,
+    /// What happens to rows on their way, and the places of the tables that they are routed to.
+    shaping: Option<(Shaping, Ways)>,
 }
+
+/// The place of each table that a topic's rows may be routed to, by the topic's place and the table's name.
+pub(crate) type Ways = HashMap<(usize, String), usize>;
 
 /// A round with what is worth knowing of it.
 pub(crate) struct ReadRound {
@@ -94,7 +101,7 @@ impl Gathering {
             && !builder.is_empty()
         {
             let changes = keys.into_iter().enumerate().map(|(row, key)| ((0, row), key)).collect();
-            self.topics.push(TopicChanges { topic, batches: vec![builder.finish()], changes, from });
+            self.topics.push(TopicChanges { topic, batches: vec![builder.finish()], changes, from, record_keys: None });
         }
     }
 }
@@ -109,7 +116,17 @@ impl Reader {
         let cursor = |(at, topic, delivered)| Cursor { at, topic, delivered, at_truncate: false, limit: i64::MAX, seen: 0 };
         let cursors: Vec<Cursor> = partitions.into_iter().map(cursor).collect();
         let watch = log.watch(&cursors.iter().map(|c| c.at).collect::<Vec<_>>());
-        Self { log, schemas, cursors, forms: HashMap::new(), turn: 0, _watch: watch, whole: None, aside: None }
+        Self {
+            log,
+            schemas,
+            cursors,
+            forms: HashMap::new(),
+            turn: 0,
+            _watch: watch,
+            whole: None,
+            aside: None,
+            shaping: None,
+        }
     }
 
     /// The same, with the transactions of sources delivered whole.
@@ -121,6 +138,12 @@ impl Reader {
     /// The same, with records that cannot be read put aside instead of ending it.
     pub(crate) fn aside(mut self, topics: Vec<String>) -> Self {
         self.aside = Some(topics);
+        self
+    }
+
+    /// The same, with rows shaped on their way.
+    pub(crate) fn shaped(mut self, shaping: Option<Shaping>, ways: Ways) -> Self {
+        self.shaping = shaping.map(|shaping| (shaping, ways));
         self
     }
 
@@ -172,6 +195,7 @@ impl Reader {
         if moved.is_empty() {
             return Ok(None);
         }
+        self.shape(&mut gathering).await?;
         let delivered = moved.iter().map(|&place| (self.cursors[place].at, self.cursors[place].delivered)).collect();
         let round = Round { topics: gathering.topics, delivered, more: false };
         let Gathering { latest_us, changes, bad, .. } = gathering;
@@ -334,7 +358,7 @@ impl Reader {
     pub(crate) async fn read_again(
         &mut self,
         records: &[(usize, AskedRecord)],
-    ) -> Result<(Vec<TopicChanges>, Vec<(i64, String)>), Failure> {
+    ) -> Result<(Vec<TopicChanges>, Vec<(i64, Step, String)>), Failure> {
         let mut gathering = Gathering::new();
         let mut unread = Vec::new();
         for (topic, asked) in records {
@@ -343,18 +367,89 @@ impl Reader {
             let record = asked.record.as_ref();
             match self.read(*topic, (asked.at, asked.offset.0), &record, &mut gathering).await {
                 Ok(ChangeKind::Truncate) => {
-                    unread.push((asked.id, "a truncate is not tried again: load the table again".into()))
+                    unread.push((asked.id, Step::Read, "a truncate is not tried again: load the table again".into()));
                 }
                 Ok(_) => {}
                 Err(Failure::Connector(ConnectorError::BadRecord { finding, .. })) => {
                     gathering.open = None;
-                    unread.push((asked.id, finding));
+                    unread.push((asked.id, Step::Read, finding));
                 }
                 Err(failure) => return Err(failure),
             }
         }
         gathering.close();
+        let places: HashMap<(TopicPartition, i64), i64> =
+            records.iter().map(|(_, asked)| ((asked.at, asked.offset.0), asked.id)).collect();
+        for (place, finding) in self.shape_topics(&mut gathering.topics).await? {
+            unread.extend(places.get(&place).map(|id| (*id, Step::Shape, finding)));
+        }
         Ok((gathering.topics, unread))
+    }
+
+    /// Shapes what was gathered; rows that cannot be shaped are put aside.
+    async fn shape(&mut self, gathering: &mut Gathering) -> Result<(), Failure> {
+        let failed = self.shape_topics(&mut gathering.topics).await?;
+        if failed.is_empty() {
+            return Ok(());
+        }
+        let Some(names) = &self.aside else {
+            return Err(ConnectorError::bad_record(failed[0].1.clone()).into());
+        };
+        let places: Vec<(TopicPartition, i64)> = failed.iter().map(|(place, _)| *place).collect();
+        let records = records_at(&*self.log, &places).await?;
+        for (((at, offset), finding), record) in failed.into_iter().zip(records) {
+            let step = Step::Shape;
+            let cause = failure::cause(step.word(), &finding);
+            let cursor = self.cursors.iter_mut().find(|c| c.at == at);
+            let topic = cursor.map_or(String::new(), |cursor| names[cursor.topic].clone());
+            gathering.bad.push(BadRecord { at, topic, offset: Offset(offset), record, step, finding, cause });
+        }
+        gathering.bad.sort_by_key(|bad| (bad.at, bad.offset));
+        Ok(())
+    }
+
+    /// Shapes changes; gives the places of those that cannot be shaped, with what was found.
+    async fn shape_topics(
+        &mut self,
+        topics: &mut Vec<TopicChanges>,
+    ) -> Result<Vec<((TopicPartition, i64), String)>, Failure> {
+        let Some((shaping, ways)) = &mut self.shaping else { return Ok(Vec::new()) };
+        shaping.catch_up().await?;
+        let mut failed = Vec::new();
+        let mut out = Vec::with_capacity(topics.len());
+        for came in std::mem::take(topics) {
+            let Came::Otherwise(shaped, plan) = shaping.shape(came.topic, &came.batches[0])? else {
+                out.push(came);
+                continue;
+            };
+            failed.extend(shaped.failed.into_iter().map(|f| (came.from[f.row], f.finding)));
+            let form = plan.changes_keys().then(|| ChangeForm::of(plan.output.clone()));
+            for part in shaped.parts {
+                let topic = match &part.to {
+                    None => came.topic,
+                    Some(way) => *ways.get(&(came.topic, way.clone())).ok_or_else(|| {
+                        let finding = format!("a row would go to the table {way}, which is named by a column");
+                        ConnectorError::settings(Some("shape"), finding, "name the tables that rows go to without columns")
+                    })?,
+                };
+                let mut key = Vec::new();
+                let mut keyed = |row: usize| {
+                    let Some(form) = form.as_ref().filter(|_| part.batch.kinds[row] != ChangeKind::Truncate) else {
+                        return came.changes[part.rows[row]].1.clone();
+                    };
+                    key.clear();
+                    form.write_key(part.batch.identifying(row), row, &mut key);
+                    key_data(&key)
+                };
+                let changes = (0..part.batch.len()).map(|row| ((0, row), keyed(row))).collect();
+                let from = part.rows.iter().map(|row| came.from[*row]).collect();
+                let own = || part.rows.iter().map(|row| came.changes[*row].1.clone()).collect();
+                let record_keys = form.is_some().then(own);
+                out.push(TopicChanges { topic, batches: vec![part.batch], changes, from, record_keys });
+            }
+        }
+        *topics = out;
+        Ok(failed)
     }
 
     async fn form(&mut self, schema: SchemaId) -> Result<Arc<ReadForm>, Failure> {
@@ -388,6 +483,7 @@ impl Reader {
             batches: vec![builder.finish()],
             changes: vec![((0, 0), Bytes::new())],
             from: vec![(at, from)],
+            record_keys: None,
         });
         gathering.latest_us = Some(record.timestamp_us);
         for &place in &places {

@@ -1,21 +1,22 @@
 //! A sink connector's lane: rounds of changes go into the target together with the position they bring.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 use std::time::Duration;
 
 use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::sink::{Delivered, PgSink, Round, SinkSettings, positions};
 use gonvel_core::civil::read_rfc3339;
-use gonvel_core::connector::{BadRecords, Definition, Start, State};
-use gonvel_core::naming::{ConnectorId, Offset, PartitionId, TopicName, TopicPartition};
+use gonvel_core::connector::{BadRecords, Definition, DeliveredTopic, Start, State};
+use gonvel_core::naming::{ConnectorId, Offset, PartitionId, TopicId, TopicName, TopicPartition};
 use gonvel_core::ports::{DatabaseAddress, PortError, TableProgress, Topic, TopicLog};
 use tokio::sync::{Semaphore, mpsc};
 use tokio::time::Instant;
 
 use crate::aside::Aside;
 use crate::lane::{Ending, Failure, Work, asked_to_end};
-use crate::reading::{ReadRound, Reader};
+use crate::reading::{ReadRound, Reader, Ways};
+use crate::shaping::Shaping;
 use crate::status::now_us;
 use crate::whole::Whole;
 
@@ -46,13 +47,19 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             error => error.into(),
         })?);
     }
-    let settings = SinkSettings {
-        connector: work.connector(),
-        lane: work.lane(),
-        address,
-        topics: topics.iter().map(|t| t.id).zip(wanted.iter().cloned()).collect(),
-        writes: definition.writes,
-    };
+    let mut tables: Vec<(TopicId, DeliveredTopic)> = topics.iter().map(|t| t.id).zip(wanted.iter().cloned()).collect();
+    // tables that rows are routed to stand after those of the topics
+    let mut ways = Ways::new();
+    for (place, topic) in wanted.iter().enumerate() {
+        for way in definition.shape.ways(&topic.topic) {
+            let (schema, table) = way.split_once('.').unwrap_or((&topic.schema, way));
+            ways.insert((place, way.to_owned()), tables.len());
+            let routed = DeliveredTopic { topic: topic.topic.clone(), schema: schema.to_owned(), table: table.to_owned() };
+            tables.push((topics[place].id, routed));
+        }
+    }
+    let settings =
+        SinkSettings { connector: work.connector(), lane: work.lane(), address, topics: tables, writes: definition.writes };
     let partitions: Vec<(TopicPartition, usize)> = topics
         .iter()
         .enumerate()
@@ -70,20 +77,22 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let mut progress = Progress { delivered: delivered.into_iter().collect(), place_of, counted: None };
     progress.show(&work, &sink);
     work.board.enter(State::Following, None, None);
-    let names: Vec<String> = wanted.iter().map(|t| t.topic.clone()).collect();
+    let names: Vec<String> = sink.topics().iter().map(|(_, t)| t.topic.clone()).collect();
+    let shaping = Shaping::of(work.services, &definition.shape, names.clone()).await?;
     let positions: Vec<(TopicPartition, usize, i64)> =
         partitions.iter().map(|(at, place)| (*at, *place, progress.delivered.get(at).map_or(0, |d| d.next))).collect();
     let quarantines = definition.failing.records == BadRecords::Quarantine && !definition.writes.whole_transactions;
     let which = (work.connector(), work.assignment.version);
     let mut aside = if quarantines {
         let (failing, writes) = (&definition.failing, definition.writes);
-        let aside = Aside::new(work.services, work.board, which, failing, writes, names.clone(), &positions);
-        Some(aside.await?)
+        let aside = Aside::new(work.services, work.board, which, failing, writes, names.clone(), &positions).await?;
+        let again = Shaping::of(work.services, &definition.shape, names.clone()).await?;
+        Some(aside.shaped(again, ways.clone()))
     } else {
         None
     };
     let starts = partitions.iter().map(|(at, place)| (*at, *place, progress.delivered.get(at).copied().unwrap_or_default()));
-    let mut reader = Reader::new(work.services.log.clone(), work.services.schemas.clone(), starts);
+    let mut reader = Reader::new(work.services.log.clone(), work.services.schemas.clone(), starts).shaped(shaping, ways);
     let shared = definition.placing.lanes > 1;
     if quarantines {
         reader = reader.aside(names.clone());
@@ -318,7 +327,8 @@ impl Progress {
         }
         self.counted = Some(Instant::now());
         let mut behind = 0;
-        for (topic, _) in sink.topics() {
+        let topics: BTreeSet<TopicId> = sink.topics().iter().map(|(topic, _)| *topic).collect();
+        for topic in &topics {
             for bounds in work.services.log.bounds(*topic).await? {
                 let at = TopicPartition { topic: *topic, partition: bounds.partition };
                 behind += bounds.next.0 - self.delivered.get(&at).map_or(0, |d| d.next);

@@ -25,6 +25,7 @@ use tokio::time::MissedTickBehavior;
 use crate::choosing::choose;
 use crate::fleet::Services;
 use crate::lane::{Assignment, Ending, Failure, ONLY, Work, asked_to_end};
+use crate::shaping::{Came, Shaping};
 use crate::status::{Board, now_us};
 use crate::writing::Writer;
 
@@ -58,7 +59,7 @@ struct Anew {
 
 /// A truncate of every table, as its topic tells it.
 async fn empty(
-    writer: &mut Writer,
+    out: &mut Out<'_>,
     client: &Client,
     settings: &SourceSettings,
     position: &mut Position,
@@ -73,9 +74,59 @@ async fn empty(
         builder.no_old();
         let changes = TableChanges { table: number, batch: builder.finish(), rows: None };
         let counts = position.counts.entry(table.qualified()).or_default();
-        parts.extend(writer.write(&changes, counts).await?);
+        parts.extend(out.write(&changes, counts).await?);
     }
     Ok(parts)
+}
+
+/// Where captured changes go: shaped, then into blocks.
+struct Out<'o> {
+    services: &'o Services,
+    partitions: i32,
+    writer: Writer,
+    shaping: Option<Shaping>,
+}
+
+impl Out<'_> {
+    /// One more table, found in the stream.
+    fn add(&mut self, table: &CapturedTable, topic: Topic) {
+        self.writer.add(topic);
+        if let Some(shaping) = &mut self.shaping {
+            shaping.add(table.qualified());
+        }
+    }
+
+    /// Writes one table's changes into blocks and counts them.
+    async fn write(&mut self, changes: &TableChanges, counts: &mut KindCounts) -> Result<Blocks, Failure> {
+        let place = self.writer.of_table(changes.table);
+        let Some(shaping) = &mut self.shaping else { return Ok(self.writer.write(place, changes, counts).await?) };
+        shaping.catch_up().await?;
+        let Came::Otherwise(shaped, _) = shaping.shape(changes.table, &changes.batch)? else {
+            return Ok(self.writer.write(place, changes, counts).await?);
+        };
+        let counts_row = |row: usize| changes.rows.as_ref().is_none_or(|rows| rows.binary_search(&row).is_ok());
+        if let Some(failed) = shaped.failed.iter().find(|f| counts_row(f.row)) {
+            let finding = format!("a row of {}: {}", changes.batch.table.qualified(), failed.finding);
+            return Err(ConnectorError::bad_record(finding).into());
+        }
+        let mut out = Vec::new();
+        for part in shaped.parts {
+            let place = match &part.to {
+                None => place,
+                Some(way) => match self.writer.way(way) {
+                    Some(known) => known,
+                    None => {
+                        let topic = ensure_topic(self.services, way, self.partitions).await?;
+                        self.writer.add_way(topic)
+                    }
+                },
+            };
+            let rows = changes.rows.as_ref().map(|_| (0..part.rows.len()).filter(|n| counts_row(part.rows[*n])).collect());
+            let changes = TableChanges { table: changes.table, batch: part.batch, rows };
+            out.extend(self.writer.write(place, &changes, counts).await?);
+        }
+        Ok(out)
+    }
 }
 
 fn stored(position: &Position) -> Result<serde_json::Value, Failure> {
@@ -198,6 +249,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         patterns: definition.patterns.clone(),
         load: definition.load,
         whole_rows: definition.values.form == ValueForm::Row,
+        fetches_unsent: !definition.shape.is_nothing(),
         start: beginning(definition.start.as_ref())?,
     };
     let topics = ensure_topics(work.services, &tables, definition.partitions).await?;
@@ -206,7 +258,10 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         None => None,
     };
     let name = work.assignment.connector.name().as_str();
-    let mut writer = Writer::new(work.services, name, topics, definition.values, told).await?;
+    let writer = Writer::new(work.services, name, topics, definition.values, told).await?;
+    let names = tables.iter().map(CapturedTable::qualified).collect();
+    let shaping = Shaping::of(work.services, &definition.shape, names).await?;
+    let mut out = Out { services: work.services, partitions: definition.partitions, writer, shaping };
     let anew = serde_json::from_value::<Anew>(work.lease.position.clone()).ok().filter(|anew| anew.anew);
     let mut position = if work.lease.position.is_null() || anew.is_some() {
         let anew = anew.unwrap_or_default();
@@ -215,7 +270,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         let source = prepare(&SourceSettings { start, ..settings.clone() }).await?;
         let mut first = Position { source, counts: anew.counts, reloaded: anew.reloaded, coming: Vec::new() };
         let parts = if anew.empty_first && !settings.whole_rows {
-            empty(&mut writer, &client, &settings, &mut first).await?
+            empty(&mut out, &client, &settings, &mut first).await?
         } else {
             Vec::new()
         };
@@ -279,10 +334,10 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         let captured =
             captured.ok_or_else(|| ConnectorError::try_again("the source ended", "it starts again by itself"))??;
         for found in &captured.found {
-            writer.add(ensure_topic(work.services, &found.topic, definition.partitions).await?);
+            out.add(found, ensure_topic(work.services, &found.topic, definition.partitions).await?);
             tables.push(found.clone());
         }
-        let (parts, latest_us) = write(&mut writer, &captured, &tables, &mut position).await?;
+        let (parts, latest_us) = write(&mut out, &captured, &tables, &mut position).await?;
         gathered.add(parts, latest_us, captured.last);
         position.source = captured.position;
     }
@@ -334,7 +389,7 @@ async fn append(work: &Work<'_>, batch: AppendBatch) -> Result<(), Failure> {
 type Blocks = Vec<gonvel_core::ports::PartitionBlocks>;
 
 async fn write(
-    writer: &mut Writer,
+    out: &mut Out<'_>,
     captured: &Captured,
     tables: &[CapturedTable],
     position: &mut Position,
@@ -344,7 +399,7 @@ async fn write(
     for changes in &captured.changes {
         let table = &tables[changes.table];
         let counts = position.counts.entry(table.qualified()).or_default();
-        parts.extend(writer.write(changes, counts).await?);
+        parts.extend(out.write(changes, counts).await?);
         if let Some(origin) = changes.batch.origins.last() {
             latest_us = latest_us.max(Some(origin.commit_time_us));
         }

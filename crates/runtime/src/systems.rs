@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 
 use gonvel_connectors::postgres::{client, preflight, sample, sink, slot, tables, tls};
+use gonvel_core::change::ChangeBatch;
 use gonvel_core::connector::{CapturedTable, Definition, Values};
 use gonvel_core::loops::{self, Carrier};
 use gonvel_core::naming::{ConnectorId, TopicPartition};
@@ -124,6 +125,14 @@ pub async fn list_tables(address: &DatabaseAddress) -> Result<Vec<TableSummary>,
 /// [`ConnectorError`] if the table is not there.
 pub async fn table_shape(address: &DatabaseAddress, table: &CapturedTable) -> Result<TableSchema, ConnectorError> {
     tables::describe(&client::connect(address).await?, &address.database, table).await
+}
+
+/// Rows of a table as they are now, as those of an initial load.
+///
+/// # Errors
+/// [`ConnectorError`] if the table cannot be read as asked.
+pub async fn rows(address: &DatabaseAddress, table: &CapturedTable, most: usize) -> Result<ChangeBatch, ConnectorError> {
+    sample::rows(address, table, most).await
 }
 
 /// A few rows of a table, and the records they would become.

@@ -41,6 +41,10 @@ pub(crate) struct Writer {
     /// Who registers schemas: the connector.
     by: String,
     topics: Vec<Topic>,
+    /// Which of the topics each captured table is written to.
+    of_table: Vec<usize>,
+    /// Which of the topics rows are routed to, by name.
+    ways: HashMap<String, usize>,
     values: Values,
     told: Option<Told>,
     forms: HashMap<(usize, Arc<TableSchema>), Registered>,
@@ -74,6 +78,8 @@ impl Writer {
             log: services.log.clone(),
             schemas: services.schemas.clone(),
             by: by.to_owned(),
+            of_table: (0..topics.len()).collect(),
+            ways: HashMap::new(),
             topics,
             values,
             told,
@@ -86,13 +92,36 @@ impl Writer {
 
     /// One more table, found in the stream.
     pub(crate) fn add(&mut self, topic: Topic) {
+        self.of_table.push(self.topics.len());
         self.topics.push(topic);
+    }
+
+    /// The place of a captured table's topic.
+    pub(crate) fn of_table(&self, table: usize) -> usize {
+        self.of_table[table]
+    }
+
+    /// The place of a topic that rows are routed to, if it was added.
+    pub(crate) fn way(&self, name: &str) -> Option<usize> {
+        self.ways.get(name).copied()
+    }
+
+    /// A topic that rows are routed to.
+    pub(crate) fn add_way(&mut self, topic: Topic) -> usize {
+        let name = topic.name.as_str().to_owned();
+        if let Some(known) = self.topics.iter().position(|t| t.id == topic.id) {
+            self.ways.insert(name, known);
+            return known;
+        }
+        self.ways.insert(name, self.topics.len());
+        self.topics.push(topic);
+        self.topics.len() - 1
     }
 
     /// What changed in a table's columns since its last changes, as a record for the topic that tells it. Rows of a load tell
     /// nothing: they are read as the table is now, and changes from before may still come.
-    async fn tell(&mut self, changes: &TableChanges) -> Result<Option<PartitionBlocks>, PortError> {
-        let (table, shape) = (changes.table, &changes.batch.table);
+    async fn tell(&mut self, table: usize, changes: &TableChanges) -> Result<Option<PartitionBlocks>, PortError> {
+        let shape = &changes.batch.table;
         let (Some(told), None, Some(seen)) = (&self.told, &changes.rows, changes.batch.origins.first()) else {
             return Ok(None);
         };
@@ -118,26 +147,27 @@ impl Writer {
         Ok(Some(PartitionBlocks { to: TopicPartition { topic: told.topic.id, partition }, blocks }))
     }
 
-    /// Writes one table's changes into blocks and counts them.
+    /// Writes changes into blocks for one of the topics and counts them.
     pub(crate) async fn write(
         &mut self,
+        place: usize,
         changes: &TableChanges,
         counts: &mut KindCounts,
     ) -> Result<Vec<PartitionBlocks>, PortError> {
-        let form_key = (changes.table, changes.batch.table.clone());
+        let form_key = (place, changes.batch.table.clone());
         let mut out = Vec::new();
-        if self.shapes.get(&changes.table) != Some(&changes.batch.table) {
-            out.extend(self.tell(changes).await?);
+        if self.shapes.get(&place) != Some(&changes.batch.table) {
+            out.extend(self.tell(place, changes).await?);
         }
         if !self.forms.contains_key(&form_key) {
             let form = RecordForm::of(changes.batch.table.clone(), self.values);
-            let topic = &self.topics[changes.table].name;
+            let topic = &self.topics[place].name;
             let value = self.schemas.register(topic, "value", form.value_text(), &self.by).await?;
             let key = self.schemas.register(topic, "key", form.key_text(), &self.by).await?;
             self.forms.insert(form_key.clone(), Registered { form, value, key });
         }
         let registered = &self.forms[&form_key];
-        let topic = &self.topics[changes.table];
+        let topic = &self.topics[place];
         let partitions = usize::try_from(topic.partitions).unwrap_or(1);
         let mut builders: Vec<BlockBuilder> = (0..partitions).map(|_| BlockBuilder::default()).collect();
         let mut parts: Vec<Vec<_>> = vec![Vec::new(); partitions];
@@ -189,7 +219,7 @@ impl Writer {
 
 /// The shape of a table as the newest change in its topic has it, or else the newest row of a load that was read before a time;
 /// none if there is none that a source wrote.
-async fn latest_shape(
+pub(crate) async fn latest_shape(
     log: &dyn TopicLog,
     schemas: &dyn SchemaStore,
     topic: &Topic,

@@ -21,6 +21,7 @@ mod quarantine;
 mod readers;
 mod records;
 mod schemas;
+mod shapes;
 mod state;
 mod topics;
 mod transfer;
@@ -101,6 +102,9 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
         .routes(routes!(schemas::bind, schemas::unbind))
         .routes(routes!(topics::keeper))
         .routes(routes!(delivering::sample))
+        .routes(routes!(shapes::functions))
+        .routes(routes!(shapes::try_shape))
+        .routes(routes!(shapes::compare_shapes))
         .routes(routes!(records::page, producing::append))
         .routes(routes!(records::tail))
         .routes(routes!(records::stream_records))

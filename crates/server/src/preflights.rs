@@ -11,8 +11,8 @@ use gonvel_core::civil::rfc3339;
 use gonvel_core::connector::{Definition, ValidConnector};
 use gonvel_core::loops::system_of;
 use gonvel_core::naming::{ConnectorId, ConnectorName, TopicName};
-use gonvel_core::ports::FleetStore;
-use gonvel_core::preflight::{KeptReport, Report};
+use gonvel_core::ports::{DatabaseAddress, FleetStore};
+use gonvel_core::preflight::{Check, KeptReport, Report};
 use gonvel_core::record_form::ReadForm;
 use gonvel_core::table::TableSchema;
 use gonvel_http_api::{ConnectorRequest, MendRequest, Preflight, Problem};
@@ -21,6 +21,7 @@ use uuid::Uuid;
 
 use crate::presenting;
 use crate::problems::{Body, Refusal, checks};
+use crate::shapes::{context, fits};
 use crate::state::ServerState;
 
 /// Runs checks and notes when, and how long they took.
@@ -54,6 +55,7 @@ pub(crate) async fn check_shaped(
     let address = state.database.address(definition.connection()).await?;
     let mut shapes = shapes(state, definition).await?;
     shapes.extend(other);
+    let shaped = shaped(state, definition, &address, &mut shapes).await?;
     let systems: HashMap<Uuid, String> = state
         .database
         .connections()
@@ -67,7 +69,49 @@ pub(crate) async fn check_shaped(
     });
     let others = others.collect();
     let asked = systems::Asked { definition, connector, address: &address, shapes, others };
-    Ok(timed(systems::preflight(&asked)).await)
+    let mut report = timed(systems::preflight(&asked)).await;
+    report.checks.extend(shaped);
+    Ok(report)
+}
+
+/// Works the shape out for every table or topic whose columns are known: what it makes of them takes their place, and what is
+/// wrong is a check that failed.
+async fn shaped(
+    state: &ServerState,
+    definition: &Definition,
+    address: &DatabaseAddress,
+    tables: &mut HashMap<String, TableSchema>,
+) -> Result<Vec<Check>, Refusal> {
+    if definition.shape().is_nothing() {
+        return Ok(Vec::new());
+    }
+    if let Definition::Source(source) = definition {
+        for table in &source.tables {
+            // a table that is not there is another check's finding
+            if let Ok(shape) = systems::table_shape(address, table).await {
+                tables.insert(table.qualified(), shape);
+            }
+        }
+    }
+    let context = context(state, definition.shape()).await?;
+    let mut checks = Vec::new();
+    for (name, table) in tables.iter_mut() {
+        match fits(&Arc::new(table.clone()), definition.shape(), name, &context) {
+            Ok(output) => table.clone_from(&output),
+            Err(finding) => {
+                let remedy = finding.suggestion.clone().unwrap_or_else(|| "change the step".to_owned());
+                let finding = gonvel_shape::finding::Finding { suggestion: None, ..finding };
+                let check = Check::failed("shape", "shape", format!("{name}, {finding}"))
+                    .means("its rows could not be shaped")
+                    .remedy(remedy);
+                checks.push(check);
+            }
+        }
+    }
+    if checks.is_empty() {
+        checks.push(Check::passed("shape", "every step fits the columns that come"));
+    }
+    Ok(checks)
 }
 
 /// The shapes of captured rows in the topics that a sink is to deliver.

@@ -1,7 +1,7 @@
 //! What functions keep at hand: patterns that were read once, and the secret of keyed functions.
 
-use std::cell::RefCell;
 use std::collections::HashMap;
+use std::sync::{Mutex, PoisonError};
 
 use hmac::{Hmac, Mac};
 use regex::{Regex, RegexBuilder};
@@ -46,7 +46,8 @@ impl MaskKey {
 /// What functions keep at hand.
 #[derive(Debug)]
 pub struct Tools {
-    patterns: RefCell<HashMap<(String, bool), Regex>>,
+    /// By their texts: those that tell capitals apart, those that do not.
+    patterns: Mutex<[HashMap<String, Regex>; 2]>,
     key: MaskKey,
 }
 
@@ -54,7 +55,7 @@ impl Tools {
     /// With the secret of keyed functions.
     #[must_use]
     pub fn new(key: MaskKey) -> Self {
-        Self { patterns: RefCell::new(HashMap::new()), key }
+        Self { patterns: Mutex::default(), key }
     }
 
     /// The secret.
@@ -68,8 +69,9 @@ impl Tools {
     /// # Errors
     /// What is wrong with it.
     pub fn pattern(&self, pattern: &str, any_case: bool) -> Result<Regex, Fault> {
-        let key = (pattern.to_owned(), any_case);
-        if let Some(known) = self.patterns.borrow().get(&key) {
+        let mut patterns = self.patterns.lock().unwrap_or_else(PoisonError::into_inner);
+        let patterns = &mut patterns[usize::from(any_case)];
+        if let Some(known) = patterns.get(pattern) {
             return Ok(known.clone());
         }
         let read = RegexBuilder::new(pattern)
@@ -85,11 +87,10 @@ impl Tools {
                     format!("the regular expression cannot be read: {last}").into()
                 }
             })?;
-        let mut patterns = self.patterns.borrow_mut();
         if patterns.len() >= PATTERNS {
             patterns.clear();
         }
-        patterns.insert(key, read.clone());
+        patterns.insert(pattern.to_owned(), read.clone());
         Ok(read)
     }
 }

@@ -67,7 +67,7 @@ async fn steps_give_what_their_sql_gives() {
             }
         }
         let names: Vec<String> = plan.output.columns.iter().map(|c| format!("\"{}\"::text", c.name)).collect();
-        let outer = format!("SELECT {} FROM ({statement}) AS shaped ORDER BY id", names.join(", "));
+        let outer = format!("SELECT {} FROM ({statement}) AS shaped ORDER BY shaped.id", names.join(", "));
         let there = client.query(&outer, &[]).await.unwrap_or_else(|e| panic!("{statement}: {e:?}"));
         let there: Vec<Vec<Option<String>>> =
             there.iter().map(|row| (0..names.len()).map(|n| row.get(n)).collect()).collect();

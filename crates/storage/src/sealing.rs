@@ -10,6 +10,8 @@ use base64::engine::general_purpose::STANDARD;
 use chacha20poly1305::aead::{Aead, AeadCore, KeyInit, OsRng};
 use chacha20poly1305::{XChaCha20Poly1305, XNonce};
 use gonvel_core::secret::Secret;
+use hmac::{Hmac, Mac};
+use sha2::Sha256;
 
 const NONCE: usize = 24;
 
@@ -42,13 +44,16 @@ pub enum SealError {
 /// Seals and opens secrets.
 pub struct Sealer {
     cipher: XChaCha20Poly1305,
+    /// What secrets for other ends are derived from.
+    root: Hmac<Sha256>,
 }
 
 impl Sealer {
     /// A sealer from 32 bytes of key.
     #[must_use]
     pub fn new(key: &[u8; 32]) -> Self {
-        Self { cipher: XChaCha20Poly1305::new(key.into()) }
+        let root = <Hmac<Sha256> as Mac>::new_from_slice(key).expect("HMAC takes keys of any length");
+        Self { cipher: XChaCha20Poly1305::new(key.into()), root }
     }
 
     /// Reads the key from a file, or makes the file with a new key that only its owner can read.
@@ -82,6 +87,14 @@ impl Sealer {
         let key = STANDARD.decode(text.trim()).map_err(|_| wrong("it is not base64".into()))?;
         let key: [u8; 32] = key.try_into().map_err(|k: Vec<u8>| wrong(format!("it has {} bytes, a key has 32", k.len())))?;
         Ok(Self::new(&key))
+    }
+
+    /// A secret for another end, always the same for one key: HMAC-SHA-256 of the end's name (as HKDF's expansion, RFC 5869).
+    #[must_use]
+    pub fn derived(&self, end: &str) -> Secret<Vec<u8>> {
+        let mut mac = self.root.clone();
+        mac.update(end.as_bytes());
+        Secret::new(mac.finalize().into_bytes().to_vec())
     }
 
     /// Seals a secret; each sealing differs.

@@ -17,6 +17,7 @@ import { RecordsStage } from './RecordsStage';
 import { NewestRecords, SamplePanel } from './SamplePanel';
 import type { Change, Check } from './Stage';
 import { StartStage } from './StartStage';
+import { ShapePage, ShapeStage } from './ShapeStage';
 import { SystemStage } from './SystemStage';
 import { TablesStage } from './TablesStage';
 import { TopicsStage } from './TopicsStage';
@@ -66,11 +67,31 @@ function Builder({ first, edited }: Props) {
     else next.delete('as');
     setSearch(next, { replace: true });
   };
+  // the editor of a table's steps takes the page's room; its address can be sent to a colleague
+  const shaped = search.get('shape');
+  const look = (name: string | null) => {
+    const next = new URLSearchParams(search);
+    if (name === null) next.delete('shape');
+    else next.set('shape', name);
+    setSearch(next);
+  };
   const at = (...fields: string[]) => failed.filter((c) => fields.includes(c.field ?? ''));
   const ofSystem = at('connection', 'host', 'port', 'user', 'password', 'database');
   const tables = draft.kind === 'source' ? Object.keys(draft.tables) : [];
   const looked = looking !== null && tables.includes(looking) ? looking : (tables[0] ?? null);
   const kind = draft.kind === 'source' ? 'source' : 'sink';
+  if (shaped !== null && draft.system) {
+    return (
+      <ShapePage
+        draft={draft}
+        change={change}
+        name={shaped}
+        inForce={edited ? (edited.definition.shape ?? {}) : undefined}
+        onBack={() => look(null)}
+        onLook={look}
+      />
+    );
+  }
   return (
     <div className="page">
       <Heading
@@ -126,11 +147,13 @@ function Builder({ first, edited }: Props) {
                   fixed={edited !== undefined}
                 />
                 <TablesStage draft={draft} change={change} failed={at('tables')} looked={looked} onLook={setLooking} />
+                <ShapeStage draft={draft} failed={at('shape')} onLook={look} />
                 <RecordsStage draft={draft} change={change} />
               </>
             ) : (
               <>
                 <TopicsStage draft={draft} change={change} failed={at('topics')} />
+                <ShapeStage draft={draft} failed={at('shape')} onLook={look} />
                 <SystemStage title="To" draft={draft} change={change} failed={ofSystem} fixed={edited !== undefined} />
                 <WritesStage draft={draft} change={change} />
               </>

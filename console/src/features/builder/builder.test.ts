@@ -116,6 +116,7 @@ describe('the builder', () => {
       { type: 'load', set: { chunks: 4, rows_per_second: 100 } },
       { type: 'values', set: { form: 'row', encoding: 'json' } },
       { type: 'start', start: { at: 'time', time: '2026-11-25T06:00:00Z' } },
+      { type: 'shape', shape: { steps: { 'public.bins': [{ step: 'filter', only: 'id > 3' }] } } },
     );
     const sink = after(
       begin('sink', ['packhouse.bins']),
@@ -127,6 +128,16 @@ describe('the builder', () => {
       const definition = definitionOf(draft);
       expect(definition && draftOf('mine', definition, [packhouse, settlement])).toEqual(draft);
     }
+  });
+
+  it('forgets the steps of what is not carried any more', () => {
+    const shape = { steps: { 'packhouse.bins': [{ step: 'filter' as const, only: 'id > 3' }] } };
+    const sink = after(
+      begin('sink', ['packhouse.bins']),
+      { type: 'shape', shape },
+      { type: 'topic', topic: 'packhouse.bins', chosen: false },
+    );
+    expect(sink.shape).toEqual({});
   });
 
   it('says where it runs and what happens when it fails only where that is not as usual', () => {

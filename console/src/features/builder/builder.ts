@@ -1,5 +1,6 @@
 /** What the builder gathers, as one value that every step of the page changes through {@link reduce}. */
 import type { Schemas } from '../../api/client';
+import { NOTHING, withRules, withSteps, type Shapes } from '../../shared/shape/shape';
 
 export interface SystemChoice {
   id: string;
@@ -31,6 +32,8 @@ interface Common {
   system: SystemChoice | null;
   /** Where it begins; null for the usual place. */
   start: Start | null;
+  /** What happens to rows on their way. */
+  shape: Shapes;
   /** Where it may run. */
   placing: Schemas['Placing'];
   /** What happens when something fails. */
@@ -67,6 +70,7 @@ export type Action =
   | { type: 'system'; system: SystemChoice | null; taken?: readonly string[] }
   | { type: 'name'; name: string }
   | { type: 'start'; start: Start | null }
+  | { type: 'shape'; shape: Shapes }
   | { type: 'placing'; set: Partial<Schemas['Placing']> }
   | { type: 'failing'; set: Partial<Schemas['Failing']> }
   | { type: 'table'; table: TableChoice; chosen: boolean }
@@ -103,7 +107,15 @@ export function badLabel(labels: readonly string[]): string | undefined {
 }
 
 export function begin(kind: Draft['kind'], topics: string[] = []): Draft {
-  const common = { name: '', named: false, system: null, start: null, placing: PLACING, failing: FAILING };
+  const common = {
+    name: '',
+    named: false,
+    system: null,
+    start: null,
+    shape: NOTHING,
+    placing: PLACING,
+    failing: FAILING,
+  };
   if (kind === 'source') {
     const names = { include: '', exclude: '', template: TEMPLATE, schemaChanges: '' };
     return { ...common, ...names, kind, tables: {}, partitions: 3, load: LOAD, values: VALUES };
@@ -181,13 +193,16 @@ export function reduce(draft: Draft, action: Action): Draft {
       const free = action.system ? freeName(nameFor(draft.kind, action.system.name), action.taken ?? []) : '';
       const name = draft.named ? draft.name : free;
       // another system has other tables
-      if (draft.kind === 'source') return { ...draft, system: action.system, name, tables: {} };
+      if (draft.kind === 'source')
+        return { ...draft, system: action.system, name, tables: {}, shape: withRules({}, draft.shape.rules ?? []) };
       return { ...draft, system: action.system, name };
     }
     case 'name':
       return { ...draft, name: action.name, named: action.name !== '' };
     case 'start':
       return { ...draft, start: action.start };
+    case 'shape':
+      return { ...draft, shape: action.shape };
     case 'placing':
       return { ...draft, placing: { ...draft.placing, ...action.set } };
     case 'failing':
@@ -196,7 +211,10 @@ export function reduce(draft: Draft, action: Action): Draft {
       return draft.kind === 'sink' ? { ...draft, topics: { ...draft.topics, [action.topic]: action.table } } : draft;
     case 'topic': {
       if (draft.kind !== 'sink') return draft;
-      if (!action.chosen) return { ...draft, topics: without(draft.topics, action.topic) };
+      if (!action.chosen) {
+        const shape = withSteps(draft.shape, action.topic, []);
+        return { ...draft, topics: without(draft.topics, action.topic), shape };
+      }
       return { ...draft, topics: { ...draft.topics, [action.topic]: targetTable(action.topic) } };
     }
     case 'writes': {
@@ -220,7 +238,8 @@ function reduceSource(draft: SourceDraft, action: OfSource): SourceDraft {
     case 'table': {
       if (!draft.system) return draft;
       const key = keyOf(action.table);
-      if (!action.chosen) return { ...draft, tables: without(draft.tables, key) };
+      if (!action.chosen)
+        return { ...draft, tables: without(draft.tables, key), shape: withSteps(draft.shape, key, []) };
       const topic = topicFor(draft.system.name, action.table, draft.template);
       const chosen = { ...action.table, topic, leaveOut: [], key: [], loadWhere: '' };
       return { ...draft, tables: { ...draft.tables, [key]: chosen } };

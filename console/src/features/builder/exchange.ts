@@ -1,5 +1,6 @@
 /** The builder's draft as the definition that the API takes, and back. */
 import type { Schemas } from '../../api/client';
+import { isNothing, NOTHING } from '../../shared/shape/shape';
 import {
   FAILING,
   keyOf,
@@ -72,7 +73,8 @@ export function definitionOf(draft: Draft): Definition | null {
 }
 
 /** Where it runs and what happens when something fails, without what is as it usually is. */
-function carried({ placing, failing }: Draft, definition: Definition): void {
+function carried({ shape, placing, failing }: Draft, definition: Definition): void {
+  if (!isNothing(shape)) definition.shape = shape;
   const usual = (value: object, as: object) => JSON.stringify({ ...as, ...value }) === JSON.stringify(as);
   if (!usual(placing, PLACING)) definition.placing = placing;
   if (!usual(failing, FAILING)) definition.failing = failing;
@@ -86,7 +88,7 @@ export function request(draft: Draft, start: boolean): Schemas['ConnectorRequest
 /** The draft that a definition stands for; `systems` are the connections that are there. */
 export function draftOf(name: string, definition: Definition, systems: readonly SystemChoice[]): Draft {
   const system = systems.find((s) => s.id === definition.connection) ?? null;
-  const common = { name, named: true, system, start: definition.start ?? null };
+  const common = { name, named: true, system, start: definition.start ?? null, shape: definition.shape ?? NOTHING };
   const more = { placing: { ...PLACING, ...definition.placing }, failing: { ...FAILING, ...definition.failing } };
   if (definition.kind === 'sink') {
     const topics = definition.topics.map(({ topic, schema, table }) => [topic, { schema, table }] as const);

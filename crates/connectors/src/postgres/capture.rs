@@ -359,7 +359,8 @@ impl Capture {
         if same_key {
             // while its table is being loaded the stream's change may be the only one that brings the row, and in row form
             // a value is always the whole row
-            let needs_all = self.settings.whole_rows || self.changed.contains_key(&followed.name);
+            let needs_all =
+                self.settings.whole_rows || self.settings.fetches_unsent || self.changed.contains_key(&followed.name);
             return if lacks_values && needs_all {
                 self.push_complete(followed, ChangeKind::Update, old, new).await
             } else {

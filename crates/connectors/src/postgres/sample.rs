@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use gonvel_core::avro::schema::Schema;
 use gonvel_core::avro::{binary, json, single_object};
-use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, Origin};
+use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, Origin};
 use gonvel_core::column::Value;
 use gonvel_core::connector::{CapturedTable, Encoding, Values};
 use gonvel_core::ports::DatabaseAddress;
@@ -86,6 +86,53 @@ pub async fn sample(address: &DatabaseAddress, table: &CapturedTable, how: Value
     Ok(Sample { columns: columns.collect(), rows })
 }
 
+/// Rows of a table as they are now, as those of an initial load. The load's condition holds for them as well.
+///
+/// # Errors
+/// [`ConnectorError`] as for [`sample`].
+pub async fn rows(address: &DatabaseAddress, table: &CapturedTable, most: usize) -> Result<ChangeBatch, ConnectorError> {
+    let client = connect(address).await?;
+    client
+        .batch_execute("SET statement_timeout = '20s'; BEGIN READ ONLY")
+        .await
+        .map_err(|e| explain(&e, "beginning to read rows"))?;
+    let shape = Arc::new(tables::describe(&client, &address.database, table).await?);
+    let only = table.load_where.as_ref().map(|only| format!("WHERE (\n{only}\n)")).unwrap_or_default();
+    let texts: Vec<String> = shape.columns.iter().map(|c| format!("{}::text", ident(&c.name))).collect();
+    let name = qualified(&table.schema, &table.table);
+    let statement = format!("SELECT {} FROM {name} {only} LIMIT {most}", texts.join(", "));
+    let found = client.query(&statement, &[]).await.map_err(|e| explain(&e, "reading rows"))?;
+    let now = chrono::Utc::now().timestamp_micros();
+    let mut builder = ChangeBatchBuilder::new(shape.clone());
+    for row in &found {
+        let cells: Vec<Option<String>> = (0..shape.columns.len()).map(|i| row.get(i)).collect();
+        let text = |name: &str| shape.columns.iter().position(|c| c.name == name).and_then(|place| cells[place].as_deref());
+        push(&mut builder, now, text)?;
+    }
+    Ok(builder.finish())
+}
+
+/// One more row of a load, by the text of each column.
+fn push<'t>(
+    builder: &mut ChangeBatchBuilder,
+    now_us: i64,
+    text: impl Fn(&str) -> Option<&'t str>,
+) -> Result<(), ConnectorError> {
+    let shape = builder.table().clone();
+    builder.begin(ChangeKind::Load, Origin { commit_time_us: now_us, ..Origin::default() });
+    let mut scratch = Vec::new();
+    for (index, column) in shape.columns.iter().enumerate() {
+        let value = match text(&column.name) {
+            None => Value::Null,
+            Some(text) => sql_text::read(column.ty, text.as_bytes(), &mut scratch)
+                .map_err(|e| ConnectorError::bad_record(format!("{}.{}: {e}", shape.qualified(), column.name)))?,
+        };
+        builder.new_value(index, value).map_err(|e| ConnectorError::Defect(e.to_string()))?;
+    }
+    builder.no_old();
+    Ok(())
+}
+
 fn record(
     form: &RecordForm,
     shape: &Arc<gonvel_core::table::TableSchema>,
@@ -96,18 +143,8 @@ fn record(
     let defect = |e: &dyn std::fmt::Display| ConnectorError::Defect(e.to_string());
     let now = chrono::Utc::now().timestamp_micros();
     let mut builder = ChangeBatchBuilder::new(shape.clone());
-    builder.begin(ChangeKind::Load, Origin { commit_time_us: now, ..Origin::default() });
-    let mut scratch = Vec::new();
-    for (index, column) in shape.columns.iter().enumerate() {
-        let text = names.iter().position(|n| *n == column.name).and_then(|place| cells[place].as_deref());
-        let value = match text {
-            None => Value::Null,
-            Some(text) => sql_text::read(column.ty, text.as_bytes(), &mut scratch)
-                .map_err(|e| ConnectorError::bad_record(format!("{}.{}: {e}", shape.qualified(), column.name)))?,
-        };
-        builder.new_value(index, value).map_err(|e| defect(&e))?;
-    }
-    builder.no_old();
+    let text = |name: &str| names.iter().position(|n| *n == name).and_then(|place| cells[place].as_deref());
+    push(&mut builder, now, text)?;
     let batch = builder.finish();
     let (mut key, mut value) = (Vec::new(), Vec::new());
     form.write_key(&batch.new, 0, &mut key);

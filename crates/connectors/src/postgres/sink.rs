@@ -53,6 +53,8 @@ pub struct TopicChanges {
     pub changes: Vec<(Place, bytes::Bytes)>,
     /// Where each change's record stands.
     pub from: Vec<(TopicPartition, i64)>,
+    /// The keys that the records themselves have, where a shape made others.
+    pub record_keys: Option<Vec<bytes::Bytes>>,
 }
 
 impl TopicChanges {
@@ -60,6 +62,12 @@ impl TopicChanges {
     #[must_use]
     pub fn is_truncate(&self) -> bool {
         self.batches.first().is_some_and(|batch| batch.kinds.first() == Some(&ChangeKind::Truncate))
+    }
+
+    /// The key of a change's record, by its number.
+    #[must_use]
+    pub fn record_key(&self, change: usize) -> &bytes::Bytes {
+        self.record_keys.as_ref().map_or(&self.changes[change].1, |keys| &keys[change])
     }
 
     /// The kind of a change, by its number.

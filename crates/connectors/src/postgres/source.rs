@@ -39,6 +39,8 @@ pub struct SourceSettings {
     /// Whether a change always brings the whole row, also values that the server did not send because they did not change;
     /// truncates are then not sent.
     pub whole_rows: bool,
+    /// Whether values that the server left out because they did not change are fetched, since something is worked out from them.
+    pub fetches_unsent: bool,
     /// Where it begins when it starts for the first time; none for now.
     pub start: Option<Beginning>,
 }

@@ -4,6 +4,7 @@ use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 use super::carrying::{Failing, Placing};
+use crate::shape::Shapes;
 use crate::table_patterns::TablePatterns;
 
 /// A table that a source captures, and the topic it writes.
@@ -207,6 +208,9 @@ pub struct SourceDefinition {
     /// The topic for changes of the tables' columns; none where they are not told.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub schema_changes: Option<String>,
+    /// What happens to rows on their way, by the table's `schema.table`.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub shape: Shapes,
     /// Where it may run.
     #[serde(default, skip_serializing_if = "is_default")]
     pub placing: Placing,
@@ -232,6 +236,7 @@ impl SourceDefinition {
             values: Values::default(),
             start: None,
             schema_changes: None,
+            shape: Shapes::default(),
             placing: Placing::default(),
             failing: Failing::default(),
         }
@@ -311,6 +316,9 @@ pub struct SinkDefinition {
     /// Where it begins; none for the oldest records.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub start: Option<Start>,
+    /// What happens to rows on their way, by topic.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub shape: Shapes,
     /// Where it may run, and in how many lanes.
     #[serde(default, skip_serializing_if = "is_default")]
     pub placing: Placing,
@@ -324,7 +332,7 @@ impl SinkDefinition {
     #[must_use]
     pub fn of(connection: Uuid, topics: Vec<DeliveredTopic>) -> Self {
         let (placing, failing) = (Placing::default(), Failing::default());
-        Self { connection, topics, writes: Writes::default(), start: None, placing, failing }
+        Self { connection, topics, writes: Writes::default(), start: None, shape: Shapes::default(), placing, failing }
     }
 }
 
@@ -384,6 +392,15 @@ impl Definition {
         match self {
             Self::Source(source) => &source.failing,
             Self::Sink(sink) => &sink.failing,
+        }
+    }
+
+    /// What happens to rows on their way.
+    #[must_use]
+    pub fn shape(&self) -> &Shapes {
+        match self {
+            Self::Source(source) => &source.shape,
+            Self::Sink(sink) => &sink.shape,
         }
     }
 

@@ -24,6 +24,8 @@ pub enum Consequence {
     DeliversNew,
     /// Records are written in another form from then on; earlier ones stay as they are.
     WritesOtherwise,
+    /// Rows of these are shaped otherwise from then on.
+    Reshapes,
 }
 
 impl Consequence {
@@ -41,6 +43,9 @@ impl Consequence {
             Self::LoadsAgain => "These are loaded again, because their earlier records do not hold what is wanted now.",
             Self::LetsGo => "These are let go of. What they brought so far stays.",
             Self::DeliversNew => "These come in: they are delivered from their oldest record on.",
+            Self::Reshapes => {
+                "Rows of these are shaped in the new way from then on; those that were written stay as they are. Load a table again to have all its rows so."
+            }
             Self::WritesOtherwise => "From then on it writes in the new way; what it wrote before stays as it is.",
         }
     }
@@ -89,6 +94,16 @@ pub fn consequences(from: &Definition, to: &Definition) -> Result<Consequences, 
         return Err(EditError::Connection);
     }
     out.insert(Consequence::StartsAnew, Vec::new());
+    let (was, is) = (from.shape(), to.shape());
+    if was != is {
+        let all = was.steps.keys().chain(is.steps.keys());
+        let mut changed: Vec<String> = all.filter(|name| was.of(name) != is.of(name)).cloned().collect();
+        changed.sort_unstable();
+        changed.dedup();
+        let rules = was.rules.iter().chain(&is.rules).filter(|r| !was.rules.contains(r) || !is.rules.contains(r));
+        changed.extend(rules.map(|rule| format!("tables like {}", rule.tables)));
+        out.insert(Consequence::Reshapes, changed);
+    }
     match (from, to) {
         (Definition::Source(from), Definition::Source(to)) => source(from, to, &mut out),
         (Definition::Sink(from), Definition::Sink(to)) => sink(from, to, &mut out)?,

@@ -111,6 +111,12 @@ pub enum DefinitionError {
         /// What it can.
         remedy: &'static str,
     },
+    /// Steps for what the connector does not carry.
+    #[error("steps are given for {name}, which this connector does not carry: take them out, or choose it")]
+    Shape {
+        /// What they are given for.
+        name: String,
+    },
     /// Two settings of a sink that exclude each other.
     #[error("{0}")]
     Writes(&'static str),
@@ -175,6 +181,17 @@ impl ValidConnector {
                 sink.topics.iter().map(|t| (format!("{}.{}", t.schema, t.table), t.topic.as_str())).collect()
             }
         };
+        let found_by_name = |name: &str| match &definition {
+            Definition::Source(SourceDefinition { patterns: Some(patterns), .. }) => {
+                name.split_once('.').is_some_and(|(schema, table)| patterns.covers(schema, table))
+            }
+            _ => false,
+        };
+        let source = matches!(definition, Definition::Source(_));
+        let carried = |name: &str| pairs.iter().any(|(table, topic)| if source { table == name } else { *topic == name });
+        if let Some(name) = definition.shape().steps.keys().find(|name| !carried(name) && !found_by_name(name)) {
+            return Err(DefinitionError::Shape { name: name.clone() });
+        }
         let mut seen = std::collections::HashSet::new();
         for (table, topic) in &pairs {
             TopicName::parse(*topic).map_err(|cause| DefinitionError::Topic {
@@ -339,7 +356,7 @@ mod tests {
             topic: topic.into(),
         };
         type Change = fn(&mut SourceDefinition);
-        let sources: [(Change, &str); 7] = [
+        let sources: [(Change, &str); 8] = [
             (|s| s.load.chunks = 0, "from 1 to 16"),
             (|s| s.load.rows_per_second = Some(0), "at least 1"),
             (|s| (s.tables[0].key, s.tables[0].leave_out) = (vec!["id".into()], vec!["id".into()]), "cannot be left out"),
@@ -347,6 +364,7 @@ mod tests {
             (|s| s.start = Some(Start::Time { time: "yesterday".into() }), "2026-11-25T06:00:00Z"),
             (|s| s.start = Some(Start::Position { position: "7".into() }), "0/16B3748"),
             (|s| s.schema_changes = Some("bins".into()), "named twice"),
+            (|s| drop(s.shape.steps.insert("public.rooms".into(), vec![])), "does not carry"),
         ];
         for (change, part) in sources {
             let mut changed = source();

@@ -290,6 +290,9 @@ pub trait FleetStore: Send + Sync {
     /// [`PortError::NotFound`].
     async fn address(&self, connection: uuid::Uuid) -> Result<DatabaseAddress, PortError>;
 
+    /// The secret that keyed hashes and tokens are made with: the same on every runner of an installation.
+    fn mask_secret(&self) -> Secret<Vec<u8>>;
+
     /// Tables of a source that were asked to be loaded again after a request, each request with its number, in order.
     ///
     /// # Errors

@@ -14,6 +14,8 @@ use crate::record::Record;
 pub enum Step {
     /// It was read as a change.
     Read,
+    /// It was shaped.
+    Shape,
     /// It was written into the target.
     Write,
 }
@@ -24,6 +26,7 @@ impl Step {
     pub fn word(self) -> &'static str {
         match self {
             Self::Read => "read",
+            Self::Shape => "shape",
             Self::Write => "write",
         }
     }

@@ -1,5 +1,6 @@
 //! Records of a topic: pages, streams, searches.
 
+mod changes;
 pub(crate) mod decoding;
 pub(crate) mod reading;
 mod searching;
@@ -20,6 +21,7 @@ use self::reading::{asked_time, backward, begin, chosen, forward, has_key, keys_
 use crate::problems::Refusal;
 use crate::state::ServerState;
 
+pub(crate) use self::changes::{NewestChanges, NoChanges, newest_changes};
 pub(crate) use self::decoding::Decoder;
 pub(crate) use self::reading::Newest;
 pub(crate) use searching::*;

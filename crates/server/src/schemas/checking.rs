@@ -5,7 +5,7 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
-use gonvel_core::naming::SchemaName;
+use gonvel_core::naming::{SchemaName, TopicName};
 use gonvel_core::ports::PortError;
 use gonvel_core::schemas::{self as core, Language, Misfit, Parsed, Standalone};
 use gonvel_http_api::{
@@ -119,6 +119,23 @@ fn verdict(
     }
     verdict.passes = verdict.breaches.is_empty() && (stored.retired_at.is_none() || verdict.same_as.is_some());
     Ok(verdict)
+}
+
+/// What a text would be as the next version of what a topic's keys or values are bound to: whether it passes, and what changes.
+/// None if nothing is bound yet.
+pub(crate) async fn next_version(
+    state: &ServerState,
+    topic: &TopicName,
+    role: &str,
+    text: &str,
+) -> Result<Option<(bool, Vec<SchemaDifference>)>, Refusal> {
+    let bound = state.database.schemas_of(topic).await?;
+    let Some(bound) = bound.iter().rev().find(|v| v.role == role) else { return Ok(None) };
+    let (stored, versions) = state.database.schema(&SchemaName::parse(bound.name.clone())?).await?;
+    let text = text.to_owned();
+    let verdict = tokio::task::spawn_blocking(move || verdict(&stored, &versions, &text, &[]));
+    let verdict = verdict.await.map_err(|e| PortError::TryAgain { during: "comparing schemas", cause: Box::new(e) })??;
+    Ok(Some((verdict.passes, if verdict.same_as.is_some() { Vec::new() } else { verdict.differences })))
 }
 
 /// What changed between two versions, in words.

@@ -15,12 +15,17 @@ use gonvel_core::connector::ValidConnector;
 use gonvel_core::naming::{ConnectorId, Epoch, SchemaId, TopicName};
 use gonvel_core::ports::{DatabaseAddress, Deed, FleetStore, HeldLane, LaneStatus, Lease, Line, PortError, SchemaStore};
 use gonvel_core::schemas::Language;
+use gonvel_core::secret::Secret;
 use uuid::Uuid;
 
 use crate::Database;
 
 #[async_trait]
 impl FleetStore for Database {
+    fn mask_secret(&self) -> Secret<Vec<u8>> {
+        self.sealer.derived("keyed hashes and tokens")
+    }
+
     async fn address(&self, connection: Uuid) -> Result<DatabaseAddress, PortError> {
         connections::address(self, connection).await
     }

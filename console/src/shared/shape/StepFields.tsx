@@ -1,0 +1,643 @@
+import {
+  ActionIcon,
+  Button,
+  Checkbox,
+  Group,
+  MultiSelect,
+  NumberInput,
+  SegmentedControl,
+  Select,
+  TextInput,
+} from '@mantine/core';
+import type { ReactNode } from 'react';
+
+import type { Schemas } from '../../api/client';
+import { removed, replaced, type Finding, type Of, type ShapeStep } from './shape';
+import { Findings, SqlField } from './SqlField';
+
+type Column = Schemas['ShapeColumn'];
+
+interface Props {
+  step: ShapeStep;
+  onChange: (step: ShapeStep) => void;
+  /** The columns that the step sees. */
+  columns: readonly Column[];
+  functions: readonly Schemas['ShapeFunction'][];
+  /** What was found about the step. */
+  findings: readonly Finding[];
+  /** Topics that may be looked into. */
+  topics: readonly string[];
+}
+
+const TYPES = [
+  'text', 'boolean', 'smallint', 'integer', 'bigint', 'numeric(12,2)', 'real', 'double precision', 'date', 'timestamp',
+  'timestamptz', 'time', 'interval', 'uuid', 'json', 'jsonb', 'bytea',
+]; // prettier-ignore
+
+const FACTS = [
+  { value: 'kind', label: 'what happened' },
+  { value: 'committed_at', label: 'when it was committed' },
+  { value: 'position', label: 'the position in the log' },
+  { value: 'transaction', label: 'the transaction' },
+  { value: 'sequence', label: 'the number in its transaction' },
+  { value: 'system', label: 'the system' },
+  { value: 'schema', label: 'the schema' },
+  { value: 'table', label: 'the table' },
+];
+
+/** The fields of one step. */
+export function StepFields(props: Props) {
+  const { step, onChange, findings } = props;
+  // what is said of a text of SQL stands below that text
+  const elsewhere = findings.filter((f) => !['value', 'only', 'select'].includes(f.field));
+  return (
+    <div className="stepfields">
+      <Fields {...props} />
+      {step.step !== 'filter' && step.step !== 'sql' && <Findings findings={elsewhere} />}
+      <Checkbox
+        mt="sm"
+        size="xs"
+        label="Switched off: rows pass it by"
+        checked={step.off ?? false}
+        onChange={(e) => onChange({ ...step, off: e.currentTarget.checked || undefined } as ShapeStep)}
+      />
+    </div>
+  );
+}
+
+function Fields({ step, onChange, columns, functions, findings, topics }: Props): ReactNode {
+  const names = columns.map((c) => c.name);
+  const texts = columns.filter((c) => /text|char/.test(c.type)).map((c) => c.name);
+  const written = (field: string) => findings.filter((f) => f.field === field);
+  const sql = (field: string, label: string, text: string, set: (text: string) => void, placeholder?: string) => (
+    <SqlField
+      label={label}
+      text={text}
+      onType={set}
+      columns={columns}
+      functions={functions}
+      findings={written(field)}
+      placeholder={placeholder}
+      tall={field === 'select'}
+    />
+  );
+  switch (step.step) {
+    case 'keep':
+    case 'drop':
+    case 'reorder':
+      return (
+        <Chosen
+          label="Columns"
+          names={names}
+          value={step.columns}
+          onChange={(c) => onChange({ ...step, columns: c })}
+        />
+      );
+    case 'trim':
+      return (
+        <>
+          <Chosen
+            label="Columns"
+            names={texts}
+            value={step.columns}
+            onChange={(c) => onChange({ ...step, columns: c })}
+          />
+          <Choice
+            label="Where"
+            value={step.ends ?? 'both'}
+            data={[
+              { value: 'both', label: 'both ends' },
+              { value: 'first', label: 'beginning' },
+              { value: 'last', label: 'end' },
+            ]}
+            onChange={(ends) => onChange({ ...step, ends: ends as Of<'trim'>['ends'] })}
+          />
+        </>
+      );
+    case 'letters':
+      return (
+        <>
+          <Chosen
+            label="Columns"
+            names={texts}
+            value={step.columns}
+            onChange={(c) => onChange({ ...step, columns: c })}
+          />
+          <Choice
+            label="Letters"
+            value={step.to}
+            data={[
+              { value: 'lower', label: 'small' },
+              { value: 'upper', label: 'CAPITAL' },
+              { value: 'initial', label: 'Capital Initials' },
+            ]}
+            onChange={(to) => onChange({ ...step, to: to as Of<'letters'>['to'] })}
+          />
+        </>
+      );
+    case 'rename':
+      return (
+        <Rows
+          what="column"
+          rows={step.columns}
+          blank={{ column: '', to: '' }}
+          onChange={(all) => onChange({ ...step, columns: all })}
+        >
+          {(row, set) => (
+            <>
+              <Column label="Column" names={names} value={row.column} onChange={(column) => set({ ...row, column })} />
+              <TextInput
+                label="is called"
+                value={row.to}
+                onChange={(e) => set({ ...row, to: e.currentTarget.value })}
+              />
+            </>
+          )}
+        </Rows>
+      );
+    case 'compute':
+      return (
+        <>
+          <TextInput
+            label="Column"
+            description="A name that is there already is replaced"
+            value={step.column}
+            onChange={(e) => onChange({ ...step, column: e.currentTarget.value })}
+          />
+          <div className="choice-label">is</div>
+          {sql(
+            'value',
+            'What the column is',
+            step.value,
+            (value) => onChange({ ...step, value }),
+            'round(weight_kg * price, 2)',
+          )}
+        </>
+      );
+    case 'fill':
+      return (
+        <>
+          <Column
+            label="Column"
+            names={names}
+            value={step.column}
+            onChange={(column) => onChange({ ...step, column })}
+          />
+          <div className="choice-label">where it is null, stands</div>
+          {sql('value', 'What stands instead of null', step.value, (value) => onChange({ ...step, value }), "'none'")}
+        </>
+      );
+    case 'convert':
+      return (
+        <Group grow align="flex-end">
+          <Column
+            label="Column"
+            names={names}
+            value={step.column}
+            onChange={(column) => onChange({ ...step, column })}
+          />
+          <Select
+            label="becomes"
+            searchable
+            data={TYPES.includes(step.to) ? TYPES : [step.to, ...TYPES]}
+            value={step.to}
+            allowDeselect={false}
+            onChange={(to) => onChange({ ...step, to: to ?? 'text' })}
+          />
+        </Group>
+      );
+    case 'mask':
+      return (
+        <>
+          <Chosen
+            label="Columns"
+            names={names}
+            value={step.columns}
+            onChange={(c) => onChange({ ...step, columns: c })}
+          />
+          <Choice
+            label="How"
+            value={step.how}
+            data={[
+              { value: 'hash', label: 'keyed hash' },
+              { value: 'token', label: 'token' },
+              { value: 'partial', label: 'partly' },
+              { value: 'hide', label: 'wholly' },
+            ]}
+            onChange={(how) => {
+              const { columns: which, off } = step;
+              const more = how === 'partial' ? { first: 0, last: 2 } : {};
+              onChange({ step: 'mask', columns: which, off, how, ...more } as ShapeStep);
+            }}
+          />
+          <p className="quiet">{MASKS[step.how]}</p>
+          {step.how === 'partial' && (
+            <Group grow>
+              <Ends
+                label="First characters that stay"
+                value={step.first ?? 0}
+                onChange={(first) => onChange({ ...step, first })}
+              />
+              <Ends
+                label="Last ones that stay"
+                value={step.last ?? 0}
+                onChange={(last) => onChange({ ...step, last })}
+              />
+            </Group>
+          )}
+          {step.how === 'hide' && (
+            <TextInput
+              label="Shown instead"
+              placeholder="null"
+              value={step.with ?? ''}
+              onChange={(e) => onChange({ ...step, with: e.currentTarget.value || undefined })}
+            />
+          )}
+        </>
+      );
+    case 'substitute':
+      return (
+        <>
+          <Chosen
+            label="Columns"
+            names={texts}
+            value={step.columns}
+            onChange={(c) => onChange({ ...step, columns: c })}
+          />
+          <Choice
+            label="Characters"
+            value={step.which}
+            data={[
+              { value: 'control', label: 'control' },
+              { value: 'not_latin1', label: 'not in Latin 1' },
+              { value: 'not_ascii', label: 'not in ASCII' },
+              { value: 'these', label: 'these' },
+            ]}
+            onChange={(which) => {
+              const { columns: all, off } = step;
+              const more = which === 'these' ? { characters: '' } : {};
+              onChange({ step: 'substitute', columns: all, off, with: step.with, which, ...more } as ShapeStep);
+            }}
+          />
+          {step.which === 'these' && (
+            <TextInput
+              label="Which"
+              value={step.characters}
+              onChange={(e) => onChange({ ...step, characters: e.currentTarget.value })}
+            />
+          )}
+          <TextInput
+            label="become"
+            placeholder="nothing"
+            value={step.with ?? ''}
+            onChange={(e) => onChange({ ...step, with: e.currentTarget.value })}
+          />
+        </>
+      );
+    case 'split':
+      return (
+        <>
+          <Group grow align="flex-end">
+            <Column
+              label="Column"
+              names={texts}
+              value={step.column}
+              onChange={(column) => onChange({ ...step, column })}
+            />
+            <TextInput
+              label="Between the parts"
+              value={step.by}
+              onChange={(e) => onChange({ ...step, by: e.currentTarget.value })}
+            />
+          </Group>
+          <Rows what="part" rows={step.into} blank="" onChange={(into) => onChange({ ...step, into })}>
+            {(name, set, n) => (
+              <TextInput label={`Part ${n + 1}`} value={name} onChange={(e) => set(e.currentTarget.value)} />
+            )}
+          </Rows>
+        </>
+      );
+    case 'unpack':
+      return (
+        <>
+          <Column
+            label="Column"
+            names={names}
+            value={step.column}
+            onChange={(column) => onChange({ ...step, column })}
+          />
+          <Rows
+            what="value"
+            rows={step.fields}
+            blank={{ path: [], column: '', type: 'text' }}
+            onChange={(fields) => onChange({ ...step, fields })}
+          >
+            {(field, set) => (
+              <>
+                <TextInput
+                  label="Path"
+                  placeholder="room.label"
+                  value={field.path.join('.')}
+                  onChange={(e) => set({ ...field, path: e.currentTarget.value.split('.').filter((p) => p !== '') })}
+                />
+                <TextInput
+                  label="Column"
+                  value={field.column}
+                  onChange={(e) => set({ ...field, column: e.currentTarget.value })}
+                />
+                <Select
+                  label="Type"
+                  data={TYPES}
+                  value={field.type}
+                  allowDeselect={false}
+                  onChange={(type) => set({ ...field, type: type ?? 'text' })}
+                />
+              </>
+            )}
+          </Rows>
+          <Checkbox
+            size="xs"
+            mt="xs"
+            label="The column stays as well"
+            checked={step.keep ?? false}
+            onChange={(e) => onChange({ ...step, keep: e.currentTarget.checked })}
+          />
+        </>
+      );
+    case 'filter':
+      return (
+        <>
+          <div className="choice-label">Only rows where</div>
+          {sql(
+            'only',
+            'The condition',
+            step.only,
+            (only) => onChange({ ...step, only }),
+            "grade = 'A' AND weight_kg > 100",
+          )}
+          <p className="quiet">A row that no longer fits is deleted there; one that fits from now on is inserted.</p>
+        </>
+      );
+    case 'route':
+      return (
+        <Rows what="way" rows={step.ways} blank={{ when: '', to: '' }} onChange={(ways) => onChange({ ...step, ways })}>
+          {(way, set) => (
+            <>
+              <div style={{ flex: 2 }}>
+                <div className="choice-label">Rows where</div>
+                <SqlField
+                  label="Rows where"
+                  text={way.when ?? ''}
+                  onType={(when) => set({ ...way, when })}
+                  columns={columns}
+                  functions={functions}
+                  findings={[]}
+                  placeholder="all that are left"
+                />
+              </div>
+              <TextInput
+                label="go to"
+                placeholder="packhouse.large"
+                value={way.to}
+                onChange={(e) => set({ ...way, to: e.currentTarget.value })}
+              />
+            </>
+          )}
+        </Rows>
+      );
+    case 'origin':
+      return (
+        <Rows
+          what="fact"
+          rows={step.facts}
+          blank={{ fact: 'kind' as Schemas['Fact'], column: 'kind' }}
+          onChange={(facts) => onChange({ ...step, facts })}
+        >
+          {(fact, set) => (
+            <>
+              <Select
+                label="Fact"
+                data={FACTS}
+                value={fact.fact}
+                allowDeselect={false}
+                onChange={(to) => set({ ...fact, fact: (to ?? 'kind') as Schemas['Fact'] })}
+              />
+              <TextInput
+                label="Column"
+                value={fact.column}
+                onChange={(e) => set({ ...fact, column: e.currentTarget.value })}
+              />
+            </>
+          )}
+        </Rows>
+      );
+    case 'lookup':
+      return <LookupFields step={step} onChange={onChange} names={names} topics={topics} />;
+    case 'drop_repeats':
+      return (
+        <Chosen
+          label="Rows that are the same in"
+          placeholder="all columns"
+          names={names}
+          value={step.by ?? []}
+          onChange={(by) => onChange({ ...step, by })}
+        />
+      );
+    case 'sql':
+      return (
+        <>
+          <p className="quiet">
+            One row at a time: <span className="mono">SELECT … FROM input WHERE …</span>
+          </p>
+          {sql('select', 'The statement', step.select, (select) => onChange({ ...step, select }))}
+        </>
+      );
+  }
+}
+
+const MASKS: Record<Of<'mask'>['how'], string> = {
+  hash: 'HMAC-SHA-256 with Gonvel’s secret: equal values stay equal, and none can be told from its hash.',
+  token: 'A short text that stands for the value; whole numbers stay whole numbers. Equal values stay equal.',
+  partial: 'Some characters at the ends stay, the others become *.',
+  hide: 'One value instead of all.',
+};
+
+interface LookupProps {
+  step: Of<'lookup'>;
+  onChange: (step: ShapeStep) => void;
+  names: readonly string[];
+  topics: readonly string[];
+}
+
+function LookupFields({ step, onChange, names, topics }: LookupProps) {
+  return (
+    <>
+      <Select
+        label="Reference topic"
+        description="Its current rows by key, kept current in memory"
+        searchable
+        data={[...topics]}
+        value={step.topic || null}
+        onChange={(topic) => onChange({ ...step, topic: topic ?? '' })}
+      />
+      <Rows
+        what="comparison"
+        rows={step.by}
+        blank={{ column: '', key: 'id' }}
+        onChange={(by) => onChange({ ...step, by })}
+      >
+        {(pair, set) => (
+          <>
+            <Column
+              label="Column here"
+              names={names}
+              value={pair.column}
+              onChange={(column) => set({ ...pair, column })}
+            />
+            <TextInput
+              label="is the key column"
+              value={pair.key}
+              onChange={(e) => set({ ...pair, key: e.currentTarget.value })}
+            />
+          </>
+        )}
+      </Rows>
+      <Rows
+        what="column"
+        rows={step.columns}
+        blank={{ from: '', column: '' }}
+        onChange={(columns) => onChange({ ...step, columns })}
+      >
+        {(add, set) => (
+          <>
+            <TextInput
+              label="Its column"
+              value={add.from}
+              onChange={(e) => set({ ...add, from: e.currentTarget.value })}
+            />
+            <TextInput
+              label="is called here"
+              value={add.column}
+              onChange={(e) => set({ ...add, column: e.currentTarget.value })}
+            />
+          </>
+        )}
+      </Rows>
+      <Choice
+        label="Without such a row"
+        value={step.miss ?? 'empty'}
+        data={[
+          { value: 'empty', label: 'its columns are null' },
+          { value: 'leave', label: 'the row goes no further' },
+          { value: 'refuse', label: 'the row is put aside' },
+        ]}
+        onChange={(miss) => onChange({ ...step, miss: miss as Of<'lookup'>['miss'] })}
+      />
+    </>
+  );
+}
+
+interface ChosenProps {
+  label: string;
+  names: readonly string[];
+  value: string[];
+  onChange: (names: string[]) => void;
+  placeholder?: string;
+}
+
+function Chosen({ label, names, value, onChange, placeholder }: ChosenProps) {
+  return (
+    <MultiSelect
+      label={label}
+      searchable
+      hidePickedOptions
+      placeholder={value.length === 0 ? (placeholder ?? 'choose columns') : ''}
+      data={[...new Set([...names, ...value])]}
+      value={value}
+      onChange={onChange}
+    />
+  );
+}
+
+function Column({
+  label,
+  names,
+  value,
+  onChange,
+}: {
+  label: string;
+  names: readonly string[];
+  value: string;
+  onChange: (name: string) => void;
+}) {
+  return (
+    <Select
+      label={label}
+      searchable
+      data={[...new Set([...names, ...(value ? [value] : [])])]}
+      value={value || null}
+      onChange={(name) => onChange(name ?? '')}
+    />
+  );
+}
+
+interface ChoiceProps {
+  label: string;
+  value: string;
+  data: { value: string; label: string }[];
+  onChange: (value: string) => void;
+}
+
+function Choice({ label, value, data, onChange }: ChoiceProps) {
+  return (
+    <div className="choice">
+      <div className="choice-label">{label}</div>
+      <SegmentedControl size="xs" aria-label={label} data={data} value={value} onChange={onChange} />
+    </div>
+  );
+}
+
+function Ends({ label, value, onChange }: { label: string; value: number; onChange: (value: number) => void }) {
+  return (
+    <NumberInput
+      label={label}
+      min={0}
+      max={100}
+      allowDecimal={false}
+      value={value}
+      onChange={(v) => onChange(Number(v) || 0)}
+    />
+  );
+}
+
+interface RowsProps<T> {
+  /** What each of them is. */
+  what: string;
+  rows: readonly T[];
+  blank: T;
+  onChange: (rows: T[]) => void;
+  children: (row: T, set: (row: T) => void, place: number) => ReactNode;
+}
+
+/** Several of one kind, each on a line of its own. */
+function Rows<T>({ what, rows, blank, onChange, children }: RowsProps<T>) {
+  return (
+    <div className="steprows">
+      {rows.map((row, n) => (
+        <div className="steprow" key={n}>
+          {children(row, (next) => onChange(replaced(rows, n, next)), n)}
+          <ActionIcon
+            variant="subtle"
+            aria-label={`Take ${what} ${n + 1} out`}
+            onClick={() => onChange(removed(rows, n))}
+          >
+            ×
+          </ActionIcon>
+        </div>
+      ))}
+      <Button size="compact-xs" variant="default" onClick={() => onChange([...rows, blank])}>
+        Add a {what}
+      </Button>
+    </div>
+  );
+}

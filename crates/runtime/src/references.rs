@@ -1,0 +1,188 @@
+//! The references that lookups look into: read from their topics when a lane begins, and kept current while it runs.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use gonvel_connectors::error::ConnectorError;
+use gonvel_core::change::ChangeBatchBuilder;
+use gonvel_core::naming::{Offset, PartitionId, SchemaId, TopicName, TopicPartition};
+use gonvel_core::ports::{PortError, SchemaStore, Topic, TopicLog, Watch};
+use gonvel_core::record_form::ReadForm;
+use gonvel_core::shape::{Shapes, Step};
+use gonvel_core::table::TableSchema;
+use gonvel_shape::reference::Reference;
+
+use crate::lane::Failure;
+use crate::writing::latest_shape;
+
+/// Bytes (before compression) read of a partition at a time.
+const PARTITION_BYTES: i64 = 4 << 20;
+
+/// One reference topic being read.
+struct Followed {
+    topic: Topic,
+    next: Vec<(TopicPartition, i64)>,
+    _watch: Watch,
+}
+
+/// The references of one lane.
+pub(crate) struct References {
+    log: Arc<dyn TopicLog>,
+    schemas: Arc<dyn SchemaStore>,
+    followed: Vec<Followed>,
+    forms: HashMap<SchemaId, Option<Arc<ReadForm>>>,
+}
+
+/// The columns that the lookups into a topic take.
+fn wanted(shapes: &Shapes, topic: &str) -> Vec<String> {
+    let mut out = Vec::new();
+    for step in shapes.steps.values().flatten().filter(|s| !s.off) {
+        if let Step::Lookup { topic: looked, columns, .. } = &step.step
+            && looked == topic
+        {
+            out.extend(columns.iter().map(|c| c.from.clone()).filter(|c| !out.contains(c)).collect::<Vec<_>>());
+        }
+    }
+    out
+}
+
+impl References {
+    /// Reads all references that a shape looks into.
+    ///
+    /// # Errors
+    /// [`ConnectorError::TryAgain`] if one is not there yet or holds no rows.
+    pub(crate) async fn read(
+        log: Arc<dyn TopicLog>,
+        schemas: Arc<dyn SchemaStore>,
+        shapes: &Shapes,
+        into: &mut HashMap<String, Reference>,
+    ) -> Result<Self, Failure> {
+        let references = Self::read_those_there(log, schemas, shapes, into).await?;
+        if let Some(name) = shapes.references().into_iter().find(|name| !into.contains_key(name)) {
+            let finding = format!("the reference topic {name} is not there yet, or holds no rows of a table");
+            let remedy = "start the source that writes it; this connector goes on by itself";
+            return Err(ConnectorError::try_again(finding, remedy).into());
+        }
+        Ok(references)
+    }
+
+    /// Reads those of the references that are there.
+    pub(crate) async fn read_those_there(
+        log: Arc<dyn TopicLog>,
+        schemas: Arc<dyn SchemaStore>,
+        shapes: &Shapes,
+        into: &mut HashMap<String, Reference>,
+    ) -> Result<Self, Failure> {
+        let mut references = Self { log, schemas, followed: Vec::new(), forms: HashMap::new() };
+        for name in shapes.references() {
+            let Ok(parsed) = TopicName::parse(name.clone()) else { continue };
+            let topic = match references.log.topic(&parsed).await {
+                Err(PortError::NotFound { .. }) => continue,
+                found => found?,
+            };
+            let shape = latest_shape(&*references.log, &*references.schemas, &topic, i64::MAX).await?;
+            let Some(table) = shape else { continue };
+            let kept =
+                wanted(shapes, &name).iter().filter_map(|w| table.columns.iter().position(|c| c.name == *w)).collect();
+            let places: Vec<TopicPartition> =
+                (0..topic.partitions).map(|p| TopicPartition { topic: topic.id, partition: PartitionId(p) }).collect();
+            let watch = references.log.watch(&places);
+            let next = places.into_iter().map(|at| (at, 0)).collect();
+            into.insert(name, Reference::new(table, kept));
+            references.followed.push(Followed { topic, next, _watch: watch });
+        }
+        references.catch_up(into).await?;
+        Ok(references)
+    }
+
+    /// Takes in what the references' topics hold that was not read yet.
+    pub(crate) async fn catch_up(&mut self, into: &mut HashMap<String, Reference>) -> Result<(), Failure> {
+        for place in 0..self.followed.len() {
+            let ends: Vec<_> = self.followed[place].next.iter().map(|(at, next)| (*at, Offset(*next))).collect();
+            let name = self.followed[place].topic.name.as_str().to_owned();
+            for (number, more) in self.log.may_have(&ends).into_iter().enumerate() {
+                if let (true, Some(reference)) = (more, into.get_mut(&name)) {
+                    self.partition(place, number, reference).await?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    async fn partition(&mut self, place: usize, number: usize, reference: &mut Reference) -> Result<(), Failure> {
+        let (at, mut next) = self.followed[place].next[number];
+        loop {
+            let blocks = match self.log.recent(at, Offset(next), PARTITION_BYTES) {
+                Some(blocks) => blocks,
+                None => self.log.read(at, Offset(next), PARTITION_BYTES).await?,
+            };
+            if blocks.is_empty() {
+                break;
+            }
+            for block in blocks {
+                let open = block.open(at)?;
+                let mut builder: Option<(SchemaId, ChangeBatchBuilder)> = None;
+                for record in open.records() {
+                    let (Offset(offset), record) = record?;
+                    let Some(schema) = record.schema.filter(|_| offset >= next) else { continue };
+                    let Some(form) = self.form(schema).await? else { continue };
+                    if builder.as_ref().is_some_and(|(known, _)| *known != schema)
+                        && let Some((_, mut full)) = builder.take()
+                    {
+                        reference.apply(&full.finish());
+                    }
+                    let (_, open) = builder.get_or_insert_with(|| (schema, ChangeBatchBuilder::new(form.table().clone())));
+                    let key = record.key.unwrap_or_default();
+                    if form.read(key, record.value, record.timestamp_us, open).is_err() {
+                        // what was read of the block before it is lost with it: read it alone
+                        builder = None;
+                        self.one_by_one(at, (block.first.0.max(next), offset), reference).await?;
+                    }
+                }
+                if let Some((_, mut full)) = builder {
+                    reference.apply(&full.finish());
+                }
+                next = next.max(block.end().0);
+            }
+        }
+        self.followed[place].next[number].1 = next;
+        Ok(())
+    }
+
+    /// The records of a span each on its own, without those that cannot be read.
+    async fn one_by_one(
+        &mut self,
+        at: TopicPartition,
+        (from, to): (i64, i64),
+        reference: &mut Reference,
+    ) -> Result<(), Failure> {
+        for block in self.log.read(at, Offset(from), 1).await? {
+            let open = block.open(at)?;
+            for record in open.records() {
+                let (Offset(offset), record) = record?;
+                let Some(schema) = record.schema.filter(|_| (from..=to).contains(&offset)) else { continue };
+                let Some(form) = self.form(schema).await? else { continue };
+                let mut builder = ChangeBatchBuilder::new(form.table().clone());
+                if form.read(record.key.unwrap_or_default(), record.value, record.timestamp_us, &mut builder).is_ok() {
+                    reference.apply(&builder.finish());
+                }
+            }
+        }
+        Ok(())
+    }
+
+    async fn form(&mut self, schema: SchemaId) -> Result<Option<Arc<ReadForm>>, Failure> {
+        if let Some(known) = self.forms.get(&schema) {
+            return Ok(known.clone());
+        }
+        let text = self.schemas.schema_text(schema).await?;
+        let form = ReadForm::from_value_text(&text).ok().map(Arc::new);
+        self.forms.insert(schema, form.clone());
+        Ok(form)
+    }
+}
+
+/// The tables of references as they are, for working shapes out.
+pub(crate) fn tables(references: &HashMap<String, Reference>) -> HashMap<String, Arc<TableSchema>> {
+    references.iter().map(|(name, reference)| (name.clone(), reference.table().clone())).collect()
+}

@@ -1,0 +1,96 @@
+//! A connector's shape at work: worked out for every table as its columns come, and carried out over batches.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use gonvel_connectors::error::ConnectorError;
+use gonvel_core::change::ChangeBatch;
+use gonvel_core::shape::Shapes;
+use gonvel_core::table::TableSchema;
+use gonvel_shape::plan::{Plan, Shape};
+use gonvel_shape::run::{Context, Shaped};
+use gonvel_shape::tools::{MaskKey, Tools};
+
+use crate::fleet::Services;
+use crate::lane::Failure;
+use crate::references::{self, References};
+
+/// A connector's shape.
+pub(crate) struct Shaping {
+    shapes: Shapes,
+    /// What the steps of each place are given by: a topic, or `schema.table`.
+    names: Vec<String>,
+    context: Context,
+    references: References,
+    plans: HashMap<(usize, Arc<TableSchema>), Option<Arc<Plan>>>,
+}
+
+/// What becomes of a batch.
+pub(crate) enum Came {
+    /// It goes as it came.
+    AsItWas,
+    /// It was shaped by a plan.
+    Otherwise(Shaped, Arc<Plan>),
+}
+
+impl Shaping {
+    /// Of a connector; none if its rows go as they come.
+    ///
+    /// # Errors
+    /// [`ConnectorError::TryAgain`] if a reference is not there yet.
+    pub(crate) async fn of(services: &Services, shapes: &Shapes, names: Vec<String>) -> Result<Option<Self>, Failure> {
+        if shapes.is_nothing() {
+            return Ok(None);
+        }
+        let secret = services.fleet.mask_secret();
+        let mut context = Context::new(Tools::new(MaskKey::of(secret.expose())));
+        let (log, schemas) = (services.log.clone(), services.schemas.clone());
+        let references = References::read(log, schemas, shapes, &mut context.references).await?;
+        Ok(Some(Self { shapes: shapes.clone(), names, context, references, plans: HashMap::new() }))
+    }
+
+    /// One more table, found in the stream.
+    pub(crate) fn add(&mut self, name: String) {
+        self.names.push(name);
+    }
+
+    /// Brings the references up to date.
+    pub(crate) async fn catch_up(&mut self) -> Result<(), Failure> {
+        self.references.catch_up(&mut self.context.references).await
+    }
+
+    /// Carries the shape out over a batch of the table or topic at a place.
+    ///
+    /// # Errors
+    /// [`ConnectorError::Settings`] if the shape does not fit the batch's columns.
+    pub(crate) fn shape(&mut self, place: usize, batch: &ChangeBatch) -> Result<Came, Failure> {
+        let Some(plan) = self.plan(place, &batch.table)? else { return Ok(Came::AsItWas) };
+        Ok(Came::Otherwise(plan.apply(batch, &mut self.context), plan))
+    }
+
+    fn plan(&mut self, place: usize, table: &Arc<TableSchema>) -> Result<Option<Arc<Plan>>, Failure> {
+        if let Some(known) = self.plans.get(&(place, table.clone())) {
+            return Ok(known.clone());
+        }
+        let name = &self.names[place];
+        let shape = Shape { rules: &self.shapes.rules, steps: self.shapes.of(name) };
+        let plan = if shape.is_nothing(table) {
+            None
+        } else {
+            let compiled = Plan::compile(table, shape, &references::tables(&self.context.references), &self.context.tools);
+            let Some(plan) = compiled.plan else {
+                let first = compiled.findings.first().map(ToString::to_string).unwrap_or_default();
+                let finding = format!("the shape of {name} does not fit its columns: {first}");
+                return Err(ConnectorError::settings(
+                    Some("shape"),
+                    finding,
+                    "change the shape; it goes on where it stands",
+                )
+                .into());
+            };
+            Some(Arc::new(plan))
+        };
+        self.plans.insert((place, table.clone()), plan.clone());
+        Ok(plan)
+    }
+}

@@ -1,0 +1,239 @@
+//! Shapes at work: what arrives is what the steps' SQL gives of the source, whatever happens meanwhile.
+#![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
+
+mod support;
+
+use std::time::{Duration, Instant};
+
+use gonvel_core::connector::{SinkDefinition, SourceDefinition, State, Wish};
+use gonvel_core::shape::{ShapeStep, Shapes};
+use serde_json::json;
+use support::{TABLES, World, topic_records, write};
+use tokio_postgres::Client;
+
+const PATIENCE: Duration = Duration::from_secs(40);
+
+fn steps(name: &str, steps: serde_json::Value) -> Shapes {
+    let steps: Vec<ShapeStep> = serde_json::from_value(steps).unwrap();
+    Shapes { rules: vec![], steps: [(name.to_owned(), steps)].into() }
+}
+
+async fn texts(client: &Client, query: &str) -> Vec<String> {
+    match client.query(&format!("SELECT t::text FROM ({query}) t ORDER BY 1"), &[]).await {
+        Ok(rows) => rows.iter().map(|r| r.get(0)).collect(),
+        Err(error) => vec![format!("{error:?}")],
+    }
+}
+
+/// Waits until a query of the target gives what one of the source gives.
+async fn until_same(world: &World, (source, wanted): (&Client, &str), (target, found): (&Client, &str)) {
+    let start = Instant::now();
+    loop {
+        let (left, right) = (texts(source, wanted).await, texts(target, found).await);
+        if left == right {
+            return;
+        }
+        if start.elapsed() > PATIENCE {
+            for connector in world.database.connectors().await.unwrap() {
+                eprintln!("{}: {:?}", connector.name, connector.lanes);
+            }
+            let only = |a: &[String], b: &[String]| a.iter().filter(|r| !b.contains(r)).take(5).cloned().collect::<Vec<_>>();
+            panic!(
+                "{wanted}: {} and {}; only there {:?}, only here {:?}",
+                left.len(),
+                right.len(),
+                only(&left, &right),
+                only(&right, &left)
+            );
+        }
+        tokio::time::sleep(Duration::from_millis(200)).await;
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_arrives_is_what_the_steps_give_of_the_source() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    source.batch_execute(TABLES).await.unwrap();
+    source
+        .batch_execute(
+            "CREATE SEQUENCE numbers; INSERT INTO bins SELECT n, n, 'first', repeat('y', n * 9), now(), n % 5 FROM generate_series(1, 400) n;
+             INSERT INTO lines SELECT n, n % 3, n / 100.0 FROM generate_series(1, 300) n",
+        )
+        .await
+        .unwrap();
+    let mut fleet = world.fleet();
+    // lines are shaped before their topic, bins after it
+    let at_source = steps(
+        "public.lines",
+        json!([
+            {"step": "filter", "only": "price > 1.5"},
+            {"step": "compute", "column": "euros", "value": "round(price * 1.1, 2)"},
+            {"step": "mask", "columns": ["consignment_id"], "how": "token"},
+        ]),
+    );
+    let at_sink = steps(
+        "packhouse.bins",
+        json!([
+            {"step": "compute", "column": "size", "value": "CASE WHEN weight_kg > 300 THEN 'large' WHEN weight_kg > 100 THEN 'usual' END"},
+            {"step": "filter", "only": "size IS NOT NULL AND weight_kg <> 'NaN'"},
+            {"step": "letters", "columns": ["grade"], "to": "upper"},
+            {"step": "rename", "columns": [{"column": "room", "to": "room_id"}]},
+            {"step": "convert", "column": "room_id", "to": "text"},
+            {"step": "route", "ways": [{"when": "size = 'large'", "to": "large_bins"}]},
+        ]),
+    );
+    let from = SourceDefinition { shape: at_source, ..world.source(&["bins", "lines"], 2).await };
+    let to = SinkDefinition { shape: at_sink, ..world.sink(&["bins", "lines"]).await };
+    world.connector("from-packhouse", from).await;
+    let to = world.connector("to-settlement", to).await;
+    let writer = tokio::spawn(write(world.cluster.connect("packhouse").await.unwrap(), 400, 5));
+    tokio::time::sleep(Duration::from_secs(2)).await;
+    // in the middle of it the runner goes, and another one takes over
+    drop(fleet);
+    fleet = world.fleet();
+    writer.await.unwrap();
+    let bins = |which: &str, large: &str| {
+        format!(
+            "SELECT id, weight_kg, upper(grade), md5(remark), picked_at, room::text, {large}::text FROM bins WHERE weight_kg <> 'NaN' AND weight_kg {which}"
+        )
+    };
+    let there = |table: &str| format!("SELECT id, weight_kg, grade, md5(remark), picked_at, room_id, size FROM {table}");
+    until_same(&world, (&source, &bins("> 300", "'large'")), (&target, &there("large_bins"))).await;
+    until_same(&world, (&source, &bins("BETWEEN 100.1 AND 300", "'usual'")), (&target, &there("bins"))).await;
+    // the key was changed for another, one for one
+    let lines = "SELECT line_no, price, round(price * 1.1, 2) FROM lines WHERE price > 1.5";
+    until_same(&world, (&source, lines), (&target, "SELECT line_no, price, euros FROM lines")).await;
+    assert_eq!(world.database.quarantined(Some(to), None, &["waiting"], 0, 9).await.unwrap().len(), 0);
+    fleet.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_row_that_cannot_be_shaped_waits_in_quarantine_and_all_others_go_on() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    source
+        .batch_execute(
+            "CREATE TABLE bins (id bigint PRIMARY KEY, code text, phone text);
+             INSERT INTO bins SELECT n, CASE WHEN n % 50 = 0 THEN 'none' ELSE n::text END, '0161 496 ' || n FROM generate_series(1, 200) n",
+        )
+        .await
+        .unwrap();
+    let shape = steps(
+        "packhouse.bins",
+        json!([
+            {"step": "compute", "column": "number", "value": "CAST(code AS integer) + length(phone)"},
+            {"step": "mask", "columns": ["phone"], "how": "hash"},
+        ]),
+    );
+    world.connector("from-packhouse", world.source(&["bins"], 2).await).await;
+    let sink = SinkDefinition { shape, ..world.sink(&["bins"]).await };
+    let to = world.connector("to-settlement", sink.clone()).await;
+    let fleet = world.fleet();
+    let good = "SELECT id, code::int + length(phone) AS number FROM bins WHERE code <> 'none'";
+    until_same(&world, (&source, good), (&target, "SELECT id, number FROM bins")).await;
+    let waiting = world.database.quarantined(Some(to), None, &["waiting"], 0, 99).await.unwrap();
+    assert_eq!(waiting.len(), 4);
+    for kept in &waiting {
+        assert_eq!(kept.step, "shape");
+        assert!(kept.finding.contains("step 1 (compute)") && kept.finding.contains("code = \"none\""), "{}", kept.finding);
+        assert!(!kept.finding.contains("0161"), "{}", kept.finding);
+    }
+    let causes = world.database.causes(Some(to)).await.unwrap();
+    assert_eq!(causes.len(), 1, "{causes:?}");
+    // a shape that takes them, and they are tried again by it
+    let connector = world.database.find_connector(to).await.unwrap();
+    let shape = steps(
+        "packhouse.bins",
+        json!([
+            {"step": "compute", "column": "number", "value": "CASE WHEN code ~ '^[0-9]+$' THEN CAST(code AS integer) + length(phone) END"},
+            {"step": "mask", "columns": ["phone"], "how": "hash"},
+        ]),
+    );
+    let name = gonvel_core::naming::ConnectorName::parse("to-settlement").unwrap();
+    let other = gonvel_core::connector::ValidConnector::check(to, name, SinkDefinition { shape, ..sink }.into()).unwrap();
+    world.database.change_connector(&other, connector.version, &[], "").await.unwrap();
+    world.database.retry(&gonvel_storage::quarantine::Which::All(to), None).await.unwrap();
+    let all = "SELECT id, CASE WHEN code <> 'none' THEN code::int + length(phone) END AS number FROM bins";
+    until_same(&world, (&source, all), (&target, "SELECT id, number FROM bins")).await;
+    assert_eq!(world.database.quarantined(Some(to), None, &["waiting", "asked"], 0, 9).await.unwrap().len(), 0);
+    let masked: i64 =
+        target.query_one("SELECT count(DISTINCT phone) FROM bins WHERE length(phone) = 64", &[]).await.unwrap().get(0);
+    assert_eq!(masked, 200);
+    fleet.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn lookups_follow_their_reference_and_a_masked_topic_never_holds_the_clear_value() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    source
+        .batch_execute(
+            "CREATE TABLE rooms (id int PRIMARY KEY, label text);
+             CREATE TABLE growers (id bigint PRIMARY KEY, room int, phone text);
+             ALTER TABLE growers REPLICA IDENTITY FULL;
+             INSERT INTO rooms SELECT n, 'room ' || n FROM generate_series(1, 20) n;
+             INSERT INTO growers SELECT n, n % 25, '0161 496 ' || n FROM generate_series(1, 300) n",
+        )
+        .await
+        .unwrap();
+    let shape =
+        steps("public.growers", json!([{"step": "mask", "columns": ["phone"], "how": "partial", "first": 0, "last": 2}]));
+    let from = SourceDefinition { shape, ..world.source(&["rooms", "growers"], 2).await };
+    let from = world.connector("from-packhouse", from).await;
+    let fleet = world.fleet();
+    world.until_state(from, State::Following).await;
+    let shape = steps(
+        "packhouse.growers",
+        json!([
+            {"step": "lookup", "topic": "packhouse.rooms", "by": [{"column": "room", "key": "id"}], "columns": [{"from": "label", "column": "room_label"}]},
+        ]),
+    );
+    let to = world.connector("to-settlement", SinkDefinition { shape, ..world.sink(&["growers"]).await }).await;
+    let there = "SELECT id, room, room_label FROM growers";
+    let joined = "SELECT g.id, g.room, r.label AS room_label FROM growers g LEFT JOIN rooms r ON r.id = g.room";
+    until_same(&world, (&source, joined), (&target, there)).await;
+    // a reference that changed is what rows that come later find
+    source
+        .batch_execute("UPDATE rooms SET label = 'cold ' || id WHERE id < 5; DELETE FROM rooms WHERE id = 9")
+        .await
+        .unwrap();
+    let start = Instant::now();
+    loop {
+        source.batch_execute("UPDATE growers SET phone = phone || '1' WHERE id IN (1, 9)").await.unwrap();
+        tokio::time::sleep(Duration::from_millis(300)).await;
+        let found = texts(&target, "SELECT id, room_label FROM growers WHERE id IN (1, 9)").await;
+        if found == ["(1,\"cold 1\")", "(9,)"] {
+            break;
+        }
+        assert!(start.elapsed() < PATIENCE, "{found:?}");
+    }
+    source.batch_execute("DELETE FROM growers WHERE id < 50").await.unwrap();
+    until_same(&world, (&source, "SELECT id FROM growers"), (&target, "SELECT id FROM growers")).await;
+    for record in topic_records(&world.database, "packhouse.growers").await {
+        let bytes: Vec<u8> = [record.key, record.value].into_iter().flatten().flat_map(|b| b.to_vec()).collect();
+        assert!(!String::from_utf8_lossy(&bytes).contains("0161"));
+    }
+    // a shape that does not fit halts the lane, and says where
+    let connector = world.database.find_connector(to).await.unwrap();
+    let name = gonvel_core::naming::ConnectorName::parse("to-settlement").unwrap();
+    let wrong = steps("packhouse.growers", json!([{"step": "compute", "column": "x", "value": "lable || 'x'"}]));
+    let sink = SinkDefinition { shape: wrong, ..world.sink(&["growers"]).await };
+    let other = gonvel_core::connector::ValidConnector::check(to, name, sink.into()).unwrap();
+    world.database.change_connector(&other, connector.version, &[], "").await.unwrap();
+    // with the first row that comes once the lane has begun anew
+    let found = async || world.database.find_connector(to).await.unwrap().said().any(|lane| lane.state == State::Halted);
+    let start = Instant::now();
+    while !found().await {
+        assert!(start.elapsed() < PATIENCE);
+        source.batch_execute("UPDATE growers SET room = 3 WHERE id = 60").await.unwrap();
+        tokio::time::sleep(Duration::from_millis(300)).await;
+    }
+    let reason = world.until_state(to, State::Halted).await;
+    assert!(reason.contains("step 1: there is no column lable"), "{reason}");
+    world.database.ask(to, Wish::Stop, "").await.unwrap();
+    fleet.stop().await;
+}

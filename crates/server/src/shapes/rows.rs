@@ -1,0 +1,126 @@
+//! The rows that shapes are tried on, and what they are tried with.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, Origin};
+use gonvel_core::column::{ColumnType, Value};
+use gonvel_core::naming::TopicName;
+use gonvel_core::ports::{FleetStore, TopicLog};
+use gonvel_core::shape::Shapes;
+use gonvel_core::table::TableSchema;
+use gonvel_http_api::RowsFrom;
+use gonvel_runtime::systems;
+use gonvel_runtime::trying;
+use gonvel_shape::plan::{Plan, Shape};
+use gonvel_shape::run::Context;
+use gonvel_shape::tools::{MaskKey, Tools};
+
+use crate::presenting;
+use crate::problems::Refusal;
+use crate::records::{NoChanges, newest_changes};
+use crate::state::ServerState;
+
+/// Rows, or at least the table that they would be of.
+pub(super) struct Rows {
+    pub(super) table: Arc<TableSchema>,
+    pub(super) batch: Option<ChangeBatch>,
+    /// Why there are none.
+    pub(super) none: Option<String>,
+}
+
+pub(super) async fn rows(state: &ServerState, from: &RowsFrom, most: usize) -> Result<Rows, Refusal> {
+    match from {
+        RowsFrom::Topic { topic } => {
+            let topic = state.database.topic(&TopicName::parse(topic.clone())?).await?;
+            match newest_changes(state, &topic, most).await? {
+                Ok(found) => Ok(Rows { table: found.batch.table.clone(), batch: Some(found.batch), none: None }),
+                Err(NoChanges::Empty) => {
+                    let detail =
+                        format!("{} holds no records yet: start its source first, then shape what comes", topic.name);
+                    Err(Refusal::invalid("rows", detail))
+                }
+                Err(NoChanges::Other(finding)) => {
+                    Err(Refusal::invalid("rows", format!("{}: {finding}, so they have no columns to shape", topic.name)))
+                }
+            }
+        }
+        RowsFrom::Table { connection, table } => {
+            let address = state.database.address(*connection).await?;
+            let batch = systems::rows(&address, &presenting::asked_table(table), most).await?;
+            let none = batch.is_empty().then(|| "the table has no rows".to_owned());
+            Ok(Rows { table: batch.table.clone(), batch: Some(batch), none })
+        }
+    }
+}
+
+/// Rows that a person made, as the texts of their columns.
+pub(super) fn made(
+    table: &Arc<TableSchema>,
+    rows: &[BTreeMap<String, Option<String>>],
+) -> Result<Option<ChangeBatch>, Refusal> {
+    if rows.is_empty() {
+        return Ok(None);
+    }
+    let mut builder = ChangeBatchBuilder::new(table.clone());
+    let now = chrono::Utc::now().timestamp_micros();
+    for (number, row) in rows.iter().enumerate() {
+        if let Some(unknown) = row.keys().find(|name| !table.columns.iter().any(|c| c.name == **name)) {
+            return Err(Refusal::invalid("made", format!("row {}: there is no column {unknown}", number + 1)));
+        }
+        builder.begin(ChangeKind::Insert, Origin { commit_time_us: now, ..Origin::default() });
+        for (place, column) in table.columns.iter().enumerate() {
+            let text = row.get(&column.name).and_then(Option::as_deref);
+            let wrong = |finding: &str| Refusal::invalid("made", format!("row {}, {}: {finding}", number + 1, column.name));
+            let given = match text {
+                None => gonvel_shape::value::Given::Null,
+                Some(text) if matches!(column.ty, ColumnType::Text | ColumnType::Verbatim) => {
+                    gonvel_shape::value::Given::text(text)
+                }
+                Some(text) => {
+                    gonvel_shape::cast::read_text(text, &gonvel_shape::ty::Ty::of(column)).map_err(|e| wrong(&e))?
+                }
+            };
+            if column.key && given.value() == Value::Null {
+                return Err(wrong("the key needs a value"));
+            }
+            builder.new_value(place, given.value()).map_err(|e| wrong(&e.to_string()))?;
+        }
+        builder.no_old();
+    }
+    Ok(Some(builder.finish()))
+}
+
+/// What shapes are tried with: the references they look into, as far as those are there.
+pub(crate) async fn context(state: &ServerState, shapes: &Shapes) -> Result<Context, Refusal> {
+    let secret = state.database.mask_secret();
+    let mut context = Context::new(Tools::new(MaskKey::of(secret.expose())));
+    let store = Arc::new(state.database.clone());
+    trying::references(store.clone(), store, shapes, &mut context.references).await?;
+    Ok(context)
+}
+
+/// The table that a shape makes of another.
+///
+/// # Errors
+/// The first thing that is wrong.
+pub(crate) fn fits(
+    table: &Arc<TableSchema>,
+    shapes: &Shapes,
+    name: &str,
+    context: &Context,
+) -> Result<Arc<TableSchema>, gonvel_shape::finding::Finding> {
+    let shape = Shape { rules: &shapes.rules, steps: shapes.of(name) };
+    if shape.is_nothing(table) {
+        return Ok(table.clone());
+    }
+    let compiled = Plan::compile(table, shape, &trying::tables(&context.references), &context.tools);
+    match compiled.plan {
+        Some(plan) => Ok(plan.output),
+        None => Err(compiled
+            .findings
+            .into_iter()
+            .next()
+            .unwrap_or_else(|| gonvel_shape::finding::Finding::error("it does not fit"))),
+    }
+}
