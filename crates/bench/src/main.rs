@@ -14,6 +14,7 @@ mod poison;
 mod report;
 mod schemas;
 mod served;
+mod shape;
 mod steady;
 mod world;
 
@@ -32,7 +33,7 @@ struct Arguments {
     only: Option<String>,
 }
 
-const ALL: [&str; 21] = [
+const ALL: [&str; 25] = [
     "append",
     "producers",
     "producers-sessions",
@@ -54,6 +55,10 @@ const ALL: [&str; 21] = [
     "schema-registry",
     "poisoned",
     "idle-fleet",
+    "shape-steps",
+    "shape-small",
+    "shape-lookup",
+    "shape-memory",
 ];
 
 async fn one(name: &str) -> Result<Measured, Box<dyn Error>> {
@@ -79,6 +84,14 @@ async fn one(name: &str) -> Result<Measured, Box<dyn Error>> {
         "schema-registry" => schemas::registry().await,
         "poisoned" => poison::run().await,
         "idle-fleet" => idle::run().await,
+        "shape-steps" => {
+            shape::steps(5_000, "shape-steps", "five steps on one core, batches of 5,000, over 1 M rows/s", 1_000_000.0)
+        }
+        "shape-small" => {
+            shape::steps(10, "shape-small", "five steps on one core, batches of 10, over 100,000 rows/s", 100_000.0)
+        }
+        "shape-lookup" => shape::lookup(),
+        "shape-memory" => shape::memory(),
         other => Err(format!("there is no benchmark {other}: choose one of {}", ALL.join(", ")).into()),
     }
 }

@@ -441,7 +441,12 @@ impl Builder<'_> {
             let Some(place) = there.place(&add.from) else {
                 let finding = Finding::error(format!("{topic} has no column {}", add.from)).of(step, "columns");
                 let near = crate::finding::nearest(&add.from, there.fields.iter().map(|f| f.name.as_str()));
-                self.found(step, finding.suggest(near.map_or_else(|| format!("it has {}", there.listed()), str::to_owned)));
+                self.found(
+                    step,
+                    finding.suggest(
+                        near.map_or_else(|| format!("it has {}", there.listed()), |near| format!("perhaps {near}")),
+                    ),
+                );
                 return None;
             };
             if fields.iter().any(|f| f.name == add.column) {

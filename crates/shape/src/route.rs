@@ -36,7 +36,7 @@ impl Template {
             let place = columns.place(column).ok_or_else(|| {
                 let finding = Finding::error(format!("there is no column {column}"));
                 match nearest(column, columns.fields.iter().map(|f| f.name.as_str())) {
-                    Some(near) => finding.suggest(near),
+                    Some(near) => finding.suggest(format!("perhaps {near}")),
                     None => finding.suggest(format!("the columns are {}", columns.listed())),
                 }
             })?;

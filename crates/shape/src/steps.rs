@@ -61,7 +61,7 @@ fn find(columns: &Columns, wanted: &str) -> Result<usize, Finding> {
     columns.place(wanted).ok_or_else(|| {
         let finding = Finding::error(format!("there is no column {wanted}"));
         match nearest(wanted, columns.fields.iter().map(|f| f.name.as_str())) {
-            Some(near) => finding.suggest(near),
+            Some(near) => finding.suggest(format!("perhaps {near}")),
             None => finding.suggest(format!("the columns are {}", columns.listed())),
         }
     })
@@ -218,7 +218,10 @@ pub(crate) fn converted(field: &Field, to: &str) -> Result<String, Finding> {
         let finding = Finding::error(format!("there is no type {to}")).of(None, "to");
         let types = "boolean smallint integer bigint numeric(12,2) real double precision text bytea date time timestamp timestamptz interval uuid json jsonb";
         let near = nearest(to, types.split(' ').chain(["double precision"]));
-        return Err(finding.suggest(near.unwrap_or("use a type such as integer, numeric(12,2), text or timestamptz")));
+        return Err(match near {
+            Some(near) => finding.suggest(format!("perhaps {near}")),
+            None => finding.suggest("use a type such as integer, numeric(12,2), text or timestamptz"),
+        });
     }
     Ok(format!("CAST({} AS {to})", name(&field.name)))
 }

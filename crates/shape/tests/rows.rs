@@ -333,8 +333,8 @@ fn what_is_wrong_is_said_at_its_step_and_character() {
     // the steps, the step, from, to, a part of what is said
     let cases: Vec<(Json, usize, Option<(usize, usize)>, &str)> = vec![
         (compute("held + bns"), 1, Some((7, 10)), "there is no column bns"),
-        (compute("nme || 'x'"), 1, Some((0, 3)), "(name)"),
-        (compute("lenght(name)"), 1, Some((0, 6)), "(length)"),
+        (compute("nme || 'x'"), 1, Some((0, 3)), "(perhaps name)"),
+        (compute("lenght(name)"), 1, Some((0, 6)), "(perhaps length)"),
         (compute("held +"), 1, Some((6, 6)), "not SQL"),
         (compute("name * 2"), 1, Some((0, 8)), "does not take (text, integer)"),
         (compute("held = name"), 1, Some((0, 11)), "cannot be compared"),
@@ -361,7 +361,7 @@ fn what_is_wrong_is_said_at_its_step_and_character() {
         (json!([{"step": "keep", "columns": ["id", "grower"]}]), 0, None, "there is no column grower"),
         (json!([{"step": "mask", "columns": ["id"], "how": "hide"}]), 0, None, "use hash or token"),
         (json!([{"step": "trim", "columns": ["bins"]}]), 0, None, "only texts can be trimmed"),
-        (json!([{"step": "convert", "column": "bins", "to": "intger"}]), 0, None, "(integer)"),
+        (json!([{"step": "convert", "column": "bins", "to": "intger"}]), 0, None, "(perhaps integer)"),
         (json!([{"step": "convert", "column": "bins", "to": "date"}]), 0, None, "cannot be converted to date"),
         (json!([{"step": "filter", "only": "bins"}]), 0, Some((0, 4)), "a condition is true or false"),
         (json!([{"step": "sql", "select": "SELECT id FROM growers"}]), 0, Some((15, 22)), "reads from input"),

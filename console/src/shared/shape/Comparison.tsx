@@ -85,6 +85,11 @@ export function Comparison({ before, after, rows }: Props) {
 /** The columns of a row that differ, before and after. */
 function differing({ before, after }: Schemas['ShapeDifference']): string {
   const was = new Map(before.map((c) => [c.column, c.value ?? null]));
+  if (after.length === 0)
+    return before
+      .slice(0, 4)
+      .map((c) => `${c.column}: ${c.value ?? 'null'}`)
+      .join(' · ');
   const parts = after
     .filter((c) => !was.has(c.column) || was.get(c.column) !== (c.value ?? null))
     .slice(0, 4)

@@ -1,7 +1,7 @@
 import { Loader } from '@mantine/core';
 
 import type { Schemas } from '../../api/client';
-import { around, compared, fate, gone, type Cell } from './shape';
+import { around, compared, fate, gone, leaves, telling, type Cell } from './shape';
 
 /** Rows shown beside each other. */
 const SHOWN = 3;
@@ -20,13 +20,7 @@ export function Sample({ tried, waiting, step }: Props) {
   const { before, after } = around(tried, step);
   const cells = compared(before, after);
   const away = gone(before.columns, after.columns);
-  // rows that show something first
-  const order = cells.map((_, n) => n).sort((a, b) => weight(b) - weight(a) || a - b);
-  const shown = order.slice(0, SHOWN).sort((a, b) => a - b);
-  function weight(n: number): number {
-    const outcome = tried?.outcomes[n];
-    return outcome?.finding ? 3 : outcome && outcome.becomes.length === 0 ? 2 : after.rows[n]?.there ? 0 : 1;
-  }
+  const shown = telling(tried, SHOWN);
   return (
     <>
       <div className="sample" tabIndex={0} role="region" aria-label="Rows before and after" aria-busy={waiting}>
@@ -35,7 +29,7 @@ export function Sample({ tried, waiting, step }: Props) {
             <tr>
               <th scope="col">Column</th>
               {shown.map((n) => {
-                const { words, tone } = fate(tried.outcomes[n]);
+                const { words, tone } = fate(tried.outcomes[n], leaves(tried, n));
                 return (
                   <th scope="col" key={n} className="fate" data-tone={tone}>
                     Row {n + 1}

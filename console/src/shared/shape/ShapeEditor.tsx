@@ -136,7 +136,7 @@ export function ShapeEditor({ shape, onChange, name, rows, topic, values, tables
                         <span>
                           <strong>{labelOf(step.step)}</strong>
                           {step.off && <span className="quiet"> · off</span>}
-                          <span className="says mono">{sentence(step)}</span>
+                          {open !== n && <span className="says mono">{sentence(step)}</span>}
                         </span>
                       </button>
                       <ActionIcon
@@ -191,6 +191,9 @@ export function ShapeEditor({ shape, onChange, name, rows, topic, values, tables
         </h2>
         <div>
           <ProblemNote problem={problemOf(asked.error)} />
+          {findings.some((f) => f.wrong) && (
+            <p className="breaks">▲ A step is wrong: rows are shown as far as they come before it.</p>
+          )}
           <Sample tried={tried} waiting={asked.isFetching} step={view === 'steps' ? open : null} />
           {inForce && <Comparison before={inForce} after={shape} rows={rows} />}
           {tried?.schema && <NextSchema schema={tried.schema} topic={topic ?? ''} />}

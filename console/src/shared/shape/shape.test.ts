@@ -8,9 +8,11 @@ import {
   fate,
   gone,
   isNothing,
+  leaves,
   moved,
   sentence,
   STEPS,
+  telling,
   withRules,
   withSteps,
 } from './shape';
@@ -82,6 +84,17 @@ describe('a sample', () => {
   it('shows a step that is off as one that changes nothing', () => {
     const { before, after } = around(tried, 1);
     expect(before).toBe(after);
+  });
+
+  it('shows a row that fails and one that leaves before others, and says where it leaves', () => {
+    const outcomes = [[''], [''], [''], [], ['']].map((becomes) => ({ kind: 'load', becomes }));
+    const rows = outcomes.map((_, n) => row(String(n), null, null));
+    const stage = { step: 1, columns: tried.columns, rows: rows.map((r, n) => ({ ...r, there: n !== 3 })) };
+    const failing = outcomes.map((o, n) => (n === 4 ? { ...o, finding: 'no number' } : o));
+    const more = { ...tried, rows, stages: [stage], outcomes: failing };
+    expect(telling(more, 3)).toEqual([0, 3, 4]);
+    expect([leaves(more, 0), leaves(more, 3)]).toEqual([null, 1]);
+    expect(fate(failing[3], 1).words).toBe('load: goes no further than step 2');
   });
 
   it('says what becomes of a row', () => {

@@ -274,11 +274,32 @@ interface View {
   rows: Schemas['ShapeRow'][];
 }
 
+/** The step at which a row leaves; null if it does not, or at a rule. */
+export function leaves(tried: Schemas['TriedShape'], row: number): number | null {
+  return tried.stages.find((stage) => stage.rows[row]?.there === false)?.step ?? null;
+}
+
+/** The rows that show most: one that fails, one that goes no further, then others; so many, in their order. */
+export function telling(tried: Schemas['TriedShape'], most: number): number[] {
+  const all = tried.rows.map((_, n) => n);
+  const tone = (n: number) => fate(tried.outcomes[n]).tone;
+  const first = [all.find((n) => tone(n) === 'fails'), all.find((n) => tone(n) === 'out')];
+  const chosen = new Set(first.filter((n) => n !== undefined));
+  for (const n of [...all.filter((one) => tone(one) === 'fine'), ...all]) if (chosen.size < most) chosen.add(n);
+  return [...chosen].sort((a, b) => a - b);
+}
+
 /** What became of a row, in words. */
-export function fate(outcome: Schemas['ShapeOutcome'] | undefined): { words: string; tone: 'fine' | 'out' | 'fails' } {
+export function fate(
+  outcome: Schemas['ShapeOutcome'] | undefined,
+  leftAt?: number | null,
+): { words: string; tone: 'fine' | 'out' | 'fails' } {
   if (!outcome) return { words: '', tone: 'fine' };
   if (outcome.finding) return { words: outcome.finding, tone: 'fails' };
-  if (outcome.becomes.length === 0) return { words: `${outcome.kind}: goes no further`, tone: 'out' };
+  if (outcome.becomes.length === 0) {
+    const where = leftAt == null ? 'goes no further' : `goes no further than step ${leftAt + 1}`;
+    return { words: `${outcome.kind}: ${where}`, tone: 'out' };
+  }
   const becomes = outcome.becomes.join(' and ');
   const words = becomes === outcome.kind ? outcome.kind : `${outcome.kind} becomes ${becomes}`;
   return { words: outcome.to ? `${words} in ${outcome.to}` : words, tone: 'fine' };

@@ -118,7 +118,14 @@ fn tried(
         schema: None,
         no_rows: no_rows.filter(|_| batches.is_empty()),
     };
-    let Some(plan) = compiled.plan else { return (tried, None) };
+    let whole = compiled.plan.is_some();
+    let plan = compiled.plan.or_else(|| {
+        // where a step is wrong, rows are tried as far as they come before it
+        let wrong = tried.findings.iter().filter(|f| f.wrong).map(|f| f.step).min().flatten()?;
+        let shape = Shape { steps: shape.steps.get(..wrong)?, ..shape };
+        Plan::compile(table, shape, &trying::tables(&context.references), &context.tools).plan
+    });
+    let Some(plan) = plan else { return (tried, None) };
     for batch in batches {
         let (stages, shaped) = plan.trace(batch, &mut context);
         for (number, stage) in stages.iter().enumerate() {
@@ -127,6 +134,9 @@ fn tried(
                 Some(known) => known.rows.extend(rows),
                 None => tried.stages.push(ShapeStage { step: stage.step, columns: shown(&stage.columns), rows }),
             }
+        }
+        if !whole {
+            continue;
         }
         let mut outcomes: Vec<ShapeOutcome> = batch
             .kinds
@@ -144,6 +154,6 @@ fn tried(
         }
         tried.outcomes.extend(outcomes);
     }
-    let output = plan.output.clone();
-    (tried, Some(output))
+    let output = whole.then(|| plan.output.clone());
+    (tried, output)
 }

@@ -240,7 +240,7 @@ fn between(from: &Ty, to: &Ty) -> Option<u32> {
 fn no_function(name: &str, span: Span) -> Finding {
     let finding = Finding::error(format!("there is no function {name}")).at(span);
     match nearest(name, function_names()) {
-        Some(near) => finding.suggest(near),
+        Some(near) => finding.suggest(format!("perhaps {near}")),
         None => finding.suggest("the functions there are can be browsed beside the editor"),
     }
 }

@@ -292,7 +292,7 @@ impl Binder<'_> {
         }
         let finding = Finding::error(format!("there is no column {}", name.value)).at(span);
         Err(match names().find(|n| n.eq_ignore_ascii_case(&name.value)).or_else(|| nearest(&name.value, names())) {
-            Some(near) => finding.suggest(parse::name(near)),
+            Some(near) => finding.suggest(format!("perhaps {}", parse::name(near))),
             None => finding.suggest(format!("the columns are {}", self.columns.listed())),
         })
     }
@@ -315,7 +315,7 @@ impl Binder<'_> {
                         .last()
                         .and_then(|last| nearest(&last.value, self.columns.fields.iter().map(|f| f.name.as_str())))
                     {
-                        Some(near) => finding.suggest(parse::name(near)),
+                        Some(near) => finding.suggest(format!("perhaps {}", parse::name(near))),
                         None => finding,
                     },
                 )
