@@ -131,9 +131,10 @@ async fn ready_made(database: &Database, cluster: &Cluster) -> Result<(), Box<dy
         let connector = ValidConnector::check(id, ConnectorName::parse(name)?, definition)?;
         database.create_connector(&connector, Wish::Run, "").await?;
         let (definition, start) = (connector.definition(), Instant::now());
-        let address = database.address(definition.connection()).await?;
+        let Some(connection) = definition.connection() else { continue };
+        let address = database.address(connection).await?;
         let (shapes, others) = (HashMap::new(), Vec::new());
-        let asked = systems::Asked { definition, connector: None, address: &address, shapes, others };
+        let asked = systems::Asked { definition, connector: None, address: Some(&address), shapes, others };
         let checks = systems::preflight(&asked).await;
         let took_ms = u64::try_from(start.elapsed().as_millis())?;
         let report = KeptReport { at_us: chrono::Utc::now().timestamp_micros(), took_ms, checks };

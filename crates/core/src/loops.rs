@@ -64,6 +64,18 @@ impl Carrier<'_> {
             Definition::Sink(sink) => {
                 sink.topics.iter().map(|t| (Place::Topic(t.topic.clone()), self.table(&t.schema, &t.table))).collect()
             }
+            Definition::Topics(topics) => {
+                let one = |from: &str, to: &str| (Place::Topic(from.to_owned()), Place::Topic(to.to_owned()));
+                let ways = |c: &crate::connector::CarriedTopic| {
+                    let routed = topics.shape.ways(&c.topic).into_iter().map(str::to_owned);
+                    std::iter::once(c.to.clone()).chain(routed).collect::<Vec<_>>()
+                };
+                topics
+                    .carries
+                    .iter()
+                    .flat_map(|c| ways(c).into_iter().map(|to| one(&c.topic, &to)).collect::<Vec<_>>())
+                    .collect()
+            }
         }
     }
 

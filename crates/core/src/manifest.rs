@@ -4,8 +4,8 @@ use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 use crate::connector::{
-    CapturedTable, Definition, DeliveredTopic, Failing, InitialLoad, Placing, SinkDefinition, SourceDefinition, Start,
-    Values, Writes,
+    CapturedTable, CarriedTopic, Definition, DeliveredTopic, Failing, InitialLoad, Placing, SinkDefinition,
+    SourceDefinition, Start, TopicsDefinition, Values, Writes,
 };
 use crate::shape::Shapes;
 use crate::table_patterns::TablePatterns;
@@ -19,6 +19,8 @@ struct Manifest {
     source: Option<Source>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     sink: Option<Sink>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    topics: Option<Topics>,
 }
 
 fn is_default<T: Default + PartialEq>(value: &T) -> bool {
@@ -57,6 +59,23 @@ struct Sink {
     topics: Vec<DeliveredTopic>,
     #[serde(default, skip_serializing_if = "is_default")]
     writes: Writes,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    start: Option<Start<String>>,
+    #[serde(default, skip_serializing_if = "is_default")]
+    shape: Shapes,
+    #[serde(default, skip_serializing_if = "is_default")]
+    placing: Placing,
+    #[serde(default, skip_serializing_if = "is_default")]
+    failing: Failing,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Topics {
+    carries: Vec<CarriedTopic>,
+    partitions: i32,
+    #[serde(default, skip_serializing_if = "is_default")]
+    values: Values,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     start: Option<Start<String>>,
     #[serde(default, skip_serializing_if = "is_default")]
@@ -124,8 +143,8 @@ pub fn read(text: &str, names: &dyn Names) -> Result<(String, Definition), Manif
         };
         start.map(|start| start.rename(find)).transpose()
     };
-    let definition = match (manifest.source, manifest.sink) {
-        (Some(source), None) => Definition::Source(SourceDefinition {
+    let definition = match (manifest.source, manifest.sink, manifest.topics) {
+        (Some(source), None, None) => Definition::Source(SourceDefinition {
             connection: connection(&source.connection)?,
             tables: source.tables,
             patterns: source.patterns,
@@ -138,7 +157,7 @@ pub fn read(text: &str, names: &dyn Names) -> Result<(String, Definition), Manif
             placing: source.placing,
             failing: source.failing,
         }),
-        (None, Some(sink)) => Definition::Sink(SinkDefinition {
+        (None, Some(sink), None) => Definition::Sink(SinkDefinition {
             connection: connection(&sink.connection)?,
             topics: sink.topics,
             writes: sink.writes,
@@ -147,10 +166,19 @@ pub fn read(text: &str, names: &dyn Names) -> Result<(String, Definition), Manif
             placing: sink.placing,
             failing: sink.failing,
         }),
-        (Some(_), Some(_)) => {
-            return Err(ManifestError::about(text, "sink:", "a connector is a source or a sink, not both"));
+        (None, None, Some(topics)) => Definition::Topics(TopicsDefinition {
+            carries: topics.carries,
+            partitions: topics.partitions,
+            values: topics.values,
+            start: start(topics.start)?,
+            shape: topics.shape,
+            placing: topics.placing,
+            failing: topics.failing,
+        }),
+        (None, None, None) => {
+            return Err(ManifestError::about(text, "connector", "say what it is: source, sink or topics"));
         }
-        (None, None) => return Err(ManifestError::about(text, "connector", "say what it is: source or sink")),
+        _ => return Err(ManifestError::about(text, "sink:", "a connector is one of source, sink and topics")),
     };
     Ok((manifest.connector, definition))
 }
@@ -166,7 +194,7 @@ pub fn write(name: &str, definition: &Definition, names: &dyn Names) -> String {
         let by_name = |id: Uuid| Ok::<_, ()>(names.connector_name(id).unwrap_or_else(|| id.to_string()));
         start.clone().and_then(|start| start.rename(by_name).ok())
     };
-    let mut manifest = Manifest { connector: name.into(), source: None, sink: None };
+    let mut manifest = Manifest { connector: name.into(), source: None, sink: None, topics: None };
     match definition {
         Definition::Source(source) => {
             manifest.source = Some(Source {
@@ -192,6 +220,17 @@ pub fn write(name: &str, definition: &Definition, names: &dyn Names) -> String {
                 shape: sink.shape.clone(),
                 placing: sink.placing.clone(),
                 failing: sink.failing.clone(),
+            });
+        }
+        Definition::Topics(topics) => {
+            manifest.topics = Some(Topics {
+                carries: topics.carries.clone(),
+                partitions: topics.partitions,
+                values: topics.values,
+                start: start(&topics.start),
+                shape: topics.shape.clone(),
+                placing: topics.placing.clone(),
+                failing: topics.failing.clone(),
             });
         }
     }
@@ -347,9 +386,20 @@ mod tests {
         }
     }
 
+    prop_compose! {
+        fn topics()(
+            carries in prop::collection::vec((text(), text()), 0..3), partitions in 1..9, start in start(), carried in carried(),
+            shape in shape(),
+        ) -> Definition {
+            let carries = carries.into_iter().map(|(topic, to)| CarriedTopic { topic, to }).collect();
+            let values = Values::default();
+            Definition::Topics(TopicsDefinition { carries, partitions, values, start, shape, placing: carried.0, failing: carried.1 })
+        }
+    }
+
     proptest! {
         #[test]
-        fn what_is_written_is_read_back(name in text(), definition in prop_oneof![source(), sink()]) {
+        fn what_is_written_is_read_back(name in text(), definition in prop_oneof![source(), sink(), topics()]) {
             let written = write(&name, &definition, &Known);
             prop_assert_eq!(read(&written, &Known), Ok((name, definition)), "{}", written);
         }

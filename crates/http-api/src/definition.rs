@@ -270,6 +270,39 @@ pub struct SinkDefinition {
     pub failing: Failing,
 }
 
+/// A topic that is read, and the topic that its rows go to.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct CarriedTopic {
+    /// The topic that is read.
+    pub topic: String,
+    /// The topic that is written, unless a step routes a row elsewhere.
+    pub to: String,
+}
+
+/// A connector that carries topics into topics.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct TopicsDefinition {
+    /// What it carries.
+    pub carries: Vec<CarriedTopic>,
+    /// Partitions for the topics it makes.
+    pub partitions: i32,
+    /// How its records are written.
+    #[serde(default)]
+    pub values: Values,
+    /// Where it begins; none for the oldest records.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub start: Option<Start>,
+    /// What happens to rows on their way, by the topic that is read.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub shape: Shapes,
+    /// Where it may run.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub placing: Placing,
+    /// What happens when something fails.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub failing: Failing,
+}
+
 /// What a connector is to do, as given by a person.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "kind", rename_all = "lowercase")]
@@ -278,6 +311,8 @@ pub enum Definition {
     Source(SourceDefinition),
     /// Carries topics into tables.
     Sink(SinkDefinition),
+    /// Carries topics into topics.
+    Topics(TopicsDefinition),
 }
 
 fn is_default<T: Default + PartialEq>(value: &T) -> bool {

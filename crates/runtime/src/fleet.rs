@@ -300,11 +300,15 @@ async fn remove(services: Services, id: ConnectorId) {
 async fn try_remove(services: &Services, id: ConnectorId) -> Result<(), String> {
     let Some(connector) = services.fleet.connector(id).await.map_err(|e| e.to_string())? else { return Ok(()) };
     let definition = connector.definition();
-    let address = services.fleet.address(definition.connection()).await.map_err(|e| e.to_string())?;
-    let cleaned = match definition {
-        Definition::Source(_) => postgres::slot::clean_up(&address, id).await,
-        Definition::Sink(_) => postgres::sink::clean_up(&address, id).await,
-    };
-    cleaned.map_err(|e| e.to_string())?;
+    if let Some(connection) = definition.connection() {
+        let address = services.fleet.address(connection).await.map_err(|e| e.to_string())?;
+        let cleaned = match definition {
+            Definition::Source(_) => postgres::slot::clean_up(&address, id).await,
+            Definition::Sink(_) => postgres::sink::clean_up(&address, id).await,
+            // all that it left is in topics
+            Definition::Topics(_) => Ok(()),
+        };
+        cleaned.map_err(|e| e.to_string())?;
+    }
     services.fleet.remove_connector(id).await.map_err(|e: PortError| e.to_string())
 }

@@ -14,7 +14,7 @@ use tokio::time::{Instant, MissedTickBehavior};
 use crate::fleet::Services;
 use crate::leases::{Leases, Renewed};
 use crate::status::{Board, now_us};
-use crate::{sink_lane, source_lane};
+use crate::{sink_lane, source_lane, topics_lane};
 
 /// How long a lease lasts without renewal, and how often it is renewed.
 pub(crate) const LEASE: Duration = Duration::from_secs(6);
@@ -281,6 +281,7 @@ impl Lane<'_> {
             match assignment.connector.definition() {
                 Definition::Source(_) => source_lane::run(work).await,
                 Definition::Sink(_) => sink_lane::run(work).await,
+                Definition::Topics(_) => topics_lane::run(work).await,
             }
         };
         tokio::select! {

@@ -36,17 +36,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     };
     let wanted = &definition.topics;
     let address = work.services.fleet.address(definition.connection).await?;
-    let mut topics: Vec<Topic> = Vec::with_capacity(wanted.len());
-    for topic in wanted {
-        let name = TopicName::parse(topic.topic.clone()).map_err(|e| PortError::Refused(e.to_string()))?;
-        topics.push(work.services.log.topic(&name).await.map_err(|error| match error {
-            PortError::NotFound { .. } => Failure::from(ConnectorError::try_again(
-                format!("the topic {name} is not there yet"),
-                "start the source that writes it; this connector goes on by itself",
-            )),
-            error => error.into(),
-        })?);
-    }
+    let topics = topics_there(work.services, &wanted.iter().map(|t| t.topic.clone()).collect::<Vec<_>>()).await?;
     let mut tables: Vec<(TopicId, DeliveredTopic)> = topics.iter().map(|t| t.id).zip(wanted.iter().cloned()).collect();
     // tables that rows are routed to stand after those of the topics
     let mut ways = Ways::new();
@@ -158,6 +148,22 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     }
 }
 
+/// The topics of these names; one that is not there yet may come.
+pub(crate) async fn topics_there(services: &crate::Services, names: &[String]) -> Result<Vec<Topic>, Failure> {
+    let mut topics = Vec::new();
+    for name in names {
+        let name = TopicName::parse(name.as_str()).map_err(|e| PortError::Refused(e.to_string()))?;
+        topics.push(services.log.topic(&name).await.map_err(|error| match error {
+            PortError::NotFound { .. } => Failure::from(ConnectorError::try_again(
+                format!("the topic {name} is not there yet"),
+                "start the source that writes it; this connector goes on by itself",
+            )),
+            error => error.into(),
+        })?);
+    }
+    Ok(topics)
+}
+
 /// How long to wait before looking again whether all lanes have come to a truncate.
 const TOGETHER: Duration = Duration::from_millis(50);
 
@@ -211,9 +217,23 @@ async fn first_offsets(
                 )
                 .into());
             };
-            let there = work.services.fleet.address(other.definition().connection()).await?;
+            let Some(connection) = other.definition().connection() else { return Ok(out) };
+            let there = work.services.fleet.address(connection).await?;
             out = positions(&there, other.id()).await?;
         }
+        start => out = offsets_at(&**log, start, topics).await?,
+    }
+    Ok(out)
+}
+
+/// The offsets that a start means in each partition of topics; one that is not among them begins with its oldest record.
+pub(crate) async fn offsets_at(
+    log: &dyn TopicLog,
+    start: &Start,
+    topics: &[Topic],
+) -> Result<HashMap<TopicPartition, i64>, Failure> {
+    let mut out = HashMap::new();
+    match start {
         Start::Offsets { offsets } => {
             for start in offsets {
                 if let Some(topic) = topics.iter().find(|t| t.name.as_str() == start.topic) {
@@ -221,13 +241,14 @@ async fn first_offsets(
                 }
             }
         }
-        Start::Latest | Start::Time { .. } | Start::Earliest | Start::Position { .. } => {
+        Start::Earliest | Start::Position { .. } | Start::Connector { .. } => {}
+        Start::Latest | Start::Time { .. } => {
             let time = if let Start::Time { time } = start { read_rfc3339(time) } else { None };
             for topic in topics {
                 for bounds in log.bounds(topic.id).await? {
                     let at = TopicPartition { topic: topic.id, partition: bounds.partition };
                     let offset = match time {
-                        Some(time) => first_at(&**log, at, time).await?.unwrap_or(bounds.next.0),
+                        Some(time) => first_at(log, at, time).await?.unwrap_or(bounds.next.0),
                         None => bounds.next.0,
                     };
                     out.insert(at, offset);

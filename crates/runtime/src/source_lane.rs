@@ -15,9 +15,8 @@ use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, KindCounts, Origin};
 use gonvel_core::change_form::{position_text, read_position};
 use gonvel_core::civil::read_rfc3339;
 use gonvel_core::connector::{CapturedTable, Definition, Start, State, ValueForm};
-use gonvel_core::naming::{ConnectorId, TopicName};
+use gonvel_core::naming::ConnectorId;
 use gonvel_core::ports::{AppendBatch, LaneProgress, PortError, TableProgress, Topic};
-use gonvel_core::topic_settings::TopicSettings;
 use serde::{Deserialize, Serialize};
 use tokio::task::JoinHandle;
 use tokio::time::MissedTickBehavior;
@@ -25,7 +24,8 @@ use tokio::time::MissedTickBehavior;
 use crate::choosing::choose;
 use crate::fleet::Services;
 use crate::lane::{Assignment, Ending, Failure, ONLY, Work, asked_to_end};
-use crate::shaping::{Came, Shaping};
+use crate::outgoing::{Blocks, Out, ensure_topic};
+use crate::shaping::Shaping;
 use crate::status::{Board, now_us};
 use crate::writing::Writer;
 
@@ -77,56 +77,6 @@ async fn empty(
         parts.extend(out.write(&changes, counts).await?);
     }
     Ok(parts)
-}
-
-/// Where captured changes go: shaped, then into blocks.
-struct Out<'o> {
-    services: &'o Services,
-    partitions: i32,
-    writer: Writer,
-    shaping: Option<Shaping>,
-}
-
-impl Out<'_> {
-    /// One more table, found in the stream.
-    fn add(&mut self, table: &CapturedTable, topic: Topic) {
-        self.writer.add(topic);
-        if let Some(shaping) = &mut self.shaping {
-            shaping.add(table.qualified());
-        }
-    }
-
-    /// Writes one table's changes into blocks and counts them.
-    async fn write(&mut self, changes: &TableChanges, counts: &mut KindCounts) -> Result<Blocks, Failure> {
-        let place = self.writer.of_table(changes.table);
-        let Some(shaping) = &mut self.shaping else { return Ok(self.writer.write(place, changes, counts).await?) };
-        shaping.catch_up().await?;
-        let Came::Otherwise(shaped, _) = shaping.shape(changes.table, &changes.batch)? else {
-            return Ok(self.writer.write(place, changes, counts).await?);
-        };
-        let counts_row = |row: usize| changes.rows.as_ref().is_none_or(|rows| rows.binary_search(&row).is_ok());
-        if let Some(failed) = shaped.failed.iter().find(|f| counts_row(f.row)) {
-            let finding = format!("a row of {}: {}", changes.batch.table.qualified(), failed.finding);
-            return Err(ConnectorError::bad_record(finding).into());
-        }
-        let mut out = Vec::new();
-        for part in shaped.parts {
-            let place = match &part.to {
-                None => place,
-                Some(way) => match self.writer.way(way) {
-                    Some(known) => known,
-                    None => {
-                        let topic = ensure_topic(self.services, way, self.partitions).await?;
-                        self.writer.add_way(topic)
-                    }
-                },
-            };
-            let rows = changes.rows.as_ref().map(|_| (0..part.rows.len()).filter(|n| counts_row(part.rows[*n])).collect());
-            let changes = TableChanges { table: changes.table, batch: part.batch, rows };
-            out.extend(self.writer.write(place, &changes, counts).await?);
-        }
-        Ok(out)
-    }
 }
 
 fn stored(position: &Position) -> Result<serde_json::Value, Failure> {
@@ -210,14 +160,6 @@ async fn take_in(
     append(work, AppendBatch { progress: Some(progress(work, position)?), ..AppendBatch::default() }).await
 }
 
-async fn ensure_topic(services: &Services, topic: &str, partitions: i32) -> Result<Topic, Failure> {
-    let name = TopicName::parse(topic).map_err(|e| PortError::Refused(e.to_string()))?;
-    Ok(match services.log.create_topic(&name, partitions, &TopicSettings::default()).await {
-        Err(PortError::Exists { .. }) => services.log.topic(&name).await?,
-        made => made?,
-    })
-}
-
 async fn ensure_topics(services: &Services, tables: &[CapturedTable], partitions: i32) -> Result<Vec<Topic>, Failure> {
     let mut topics = Vec::with_capacity(tables.len());
     for table in tables {
@@ -261,7 +203,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let writer = Writer::new(work.services, name, topics, definition.values, told).await?;
     let names = tables.iter().map(CapturedTable::qualified).collect();
     let shaping = Shaping::of(work.services, &definition.shape, names).await?;
-    let mut out = Out { services: work.services, partitions: definition.partitions, writer, shaping };
+    let mut out = Out::new(work.services, definition.partitions, writer, shaping);
     let anew = serde_json::from_value::<Anew>(work.lease.position.clone()).ok().filter(|anew| anew.anew);
     let mut position = if work.lease.position.is_null() || anew.is_some() {
         let anew = anew.unwrap_or_default();
@@ -385,8 +327,6 @@ async fn append(work: &Work<'_>, batch: AppendBatch) -> Result<(), Failure> {
     work.services.log.append(batch).await?;
     Ok(())
 }
-
-type Blocks = Vec<gonvel_core::ports::PartitionBlocks>;
 
 async fn write(
     out: &mut Out<'_>,

@@ -28,7 +28,7 @@ pub struct Asked<'a> {
     /// Its id, if it is saved already.
     pub connector: Option<ConnectorId>,
     /// How its system is reached.
-    pub address: &'a DatabaseAddress,
+    pub address: Option<&'a DatabaseAddress>,
     /// The shapes of topics that hold captured rows, by topic.
     pub shapes: HashMap<String, TableSchema>,
     /// All other connectors: name, database, definition.
@@ -37,12 +37,17 @@ pub struct Asked<'a> {
 
 /// Checks what a connector needs of its system, and that it does not carry changes in a circle.
 pub async fn preflight(asked: &Asked<'_>) -> Report {
-    let mut report = match asked.definition {
-        Definition::Source(source) => preflight::source(asked.address, source, asked.connector).await,
-        Definition::Sink(sink) => {
+    let mut report = match (asked.definition, asked.address) {
+        (Definition::Source(source), Some(address)) => preflight::source(address, source, asked.connector).await,
+        (Definition::Sink(sink), Some(address)) => {
             let shaped: Vec<_> = sink.topics.iter().map(|t| (t.clone(), asked.shapes.get(&t.topic).cloned())).collect();
-            preflight::sink(asked.address, &shaped, sink.writes).await
+            preflight::sink(address, &shaped, sink.writes).await
         }
+        (Definition::Topics(topics), _) => {
+            let carried = topics.carries.len();
+            vec![Check::passed("topics", format!("{carried} carried within Gonvel: no system is needed"))]
+        }
+        (_, None) => vec![Check::failed("connection", "connection", "the connection is not there")],
     };
     report.push(circle(asked));
     report
@@ -50,7 +55,7 @@ pub async fn preflight(asked: &Asked<'_>) -> Report {
 
 fn circle(asked: &Asked<'_>) -> Check {
     let (name, address) = ("source and target", asked.address);
-    let system = loops::system_of(&address.host, address.port, &address.database);
+    let system = address.map(|a| loops::system_of(&a.host, a.port, &a.database)).unwrap_or_default();
     let others: Vec<Carrier<'_>> =
         asked.others.iter().map(|(name, system, definition)| Carrier { name, system, definition }).collect();
     let Some(circle) = loops::circle(Carrier { name, system: &system, definition: asked.definition }, &others) else {
@@ -96,6 +101,12 @@ pub async fn sink_positions(
     connector: ConnectorId,
 ) -> Result<HashMap<TopicPartition, i64>, ConnectorError> {
     sink::positions(address, connector).await
+}
+
+/// Where a connector between topics stands, as its lane's position says it: the offset to read next of each partition.
+#[must_use]
+pub fn topics_positions(position: &serde_json::Value) -> HashMap<TopicPartition, i64> {
+    crate::topics_lane::positions(position)
 }
 
 /// Moves a sink that does not run; see [`sink::reposition`].

@@ -88,7 +88,7 @@ async fn a_source_whose_slot_is_gone_halts_and_says_what_is_lost() {
 
 async fn address(world: &World, id: ConnectorId) -> DatabaseAddress {
     let found = world.database.find_connector(id).await.unwrap();
-    world.database.address(found.definition.connection()).await.unwrap()
+    world.database.address(found.definition.connection().unwrap()).await.unwrap()
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

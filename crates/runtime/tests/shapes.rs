@@ -5,7 +5,9 @@ mod support;
 
 use std::time::{Duration, Instant};
 
-use gonvel_core::connector::{SinkDefinition, SourceDefinition, State, Wish};
+use gonvel_core::connector::{
+    CarriedTopic, Failing, Placing, SinkDefinition, SourceDefinition, State, TopicsDefinition, Values, Wish,
+};
 use gonvel_core::shape::{ShapeStep, Shapes};
 use serde_json::json;
 use support::{TABLES, World, topic_records, write};
@@ -235,5 +237,62 @@ async fn lookups_follow_their_reference_and_a_masked_topic_never_holds_the_clear
     let reason = world.until_state(to, State::Halted).await;
     assert!(reason.contains("step 1: there is no column lable"), "{reason}");
     world.database.ask(to, Wish::Stop, "").await.unwrap();
+    fleet.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn topics_are_carried_into_denormalised_ones_each_record_once() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    source.batch_execute(TABLES).await.unwrap();
+    source
+        .batch_execute(
+            "CREATE SEQUENCE numbers; CREATE TABLE rooms (id int PRIMARY KEY, label text);
+             INSERT INTO rooms SELECT n, 'room ' || n FROM generate_series(1, 40) n;
+             INSERT INTO bins SELECT n, n, 'first', 'y', now(), n % 50 FROM generate_series(1, 300) n",
+        )
+        .await
+        .unwrap();
+    let from = world.connector("from-packhouse", world.source(&["bins", "rooms"], 2).await).await;
+    let mut fleet = world.fleet();
+    world.until_state(from, State::Following).await;
+    let carried = |topic: &str, to: &str| CarriedTopic { topic: topic.into(), to: to.into() };
+    let shape = steps("packhouse.bins", json!([
+        {"step": "drop", "columns": ["remark"]},
+        {"step": "lookup", "topic": "packhouse.rooms", "by": [{"column": "room", "key": "id"}], "columns": [{"from": "label", "column": "room_label"}]},
+        {"step": "route", "ways": [{"when": "weight_kg > 250", "to": "rich.large"}]},
+    ]));
+    let definition = TopicsDefinition {
+        carries: vec![carried("packhouse.bins", "rich.bins")],
+        partitions: 3,
+        values: Values::default(),
+        start: None,
+        shape,
+        placing: Placing::default(),
+        failing: Failing::default(),
+    };
+    let between = world.connector("rich", definition).await;
+    let mut sink = world.sink(&["bins", "large"]).await;
+    (sink.topics[0].topic, sink.topics[1].topic) = ("rich.bins".into(), "rich.large".into());
+    world.connector("to-settlement", sink).await;
+    let writer = tokio::spawn(write(world.cluster.connect("packhouse").await.unwrap(), 300, 9));
+    tokio::time::sleep(Duration::from_secs(2)).await;
+    drop(fleet);
+    fleet = world.fleet();
+    writer.await.unwrap();
+    let joined = |large: &str| format!(
+        "SELECT b.id, b.weight_kg, b.grade, b.room, r.label AS room_label FROM bins b LEFT JOIN rooms r ON r.id = b.room WHERE {large}"
+    );
+    let there = |table: &str| format!("SELECT id, weight_kg, grade, room, room_label FROM {table}");
+    let (large, other) = (joined("b.weight_kg > 250"), joined("(b.weight_kg > 250) IS NOT TRUE"));
+    until_same(&world, (&source, &large), (&target, &there("large"))).await;
+    until_same(&world, (&source, &other), (&target, &there("bins"))).await;
+    // of every key, what each topic holds in order is what came, once
+    let keys = |records: Vec<gonvel_core::record::Record>| records.len();
+    let came = keys(topic_records(&world.database, "packhouse.bins").await);
+    let found = world.database.find_connector(between).await.unwrap();
+    let counted: u64 = found.said().flat_map(|l| l.tables.values()).map(|t| t.counts.total()).sum();
+    assert_eq!(counted, came as u64, "every record is read once");
     fleet.stop().await;
 }

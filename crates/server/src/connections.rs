@@ -80,7 +80,7 @@ fn address(request: ConnectionRequest) -> Result<DatabaseAddress, Refusal> {
 pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<Vec<Connection>>, Refusal> {
     let connectors = state.database.connectors().await?;
     let connections = state.database.connections().await?.into_iter().map(|connection| {
-        let users = connectors.iter().filter(|c| c.definition.connection() == connection.id);
+        let users = connectors.iter().filter(|c| c.definition.connection() == Some(connection.id));
         let users = users.map(|c| c.name.clone()).collect();
         present(connection, users)
     });
@@ -140,7 +140,7 @@ pub(crate) async fn replace(
     let made = state.database.replace_connection(id, &ConnectionInput { name, address }, keep_password).await?;
     let mut used_by = Vec::new();
     for connector in state.database.connectors().await? {
-        if connector.definition.connection() == id {
+        if connector.definition.connection() == Some(id) {
             state.database.ask(connector.id, connector.wish, "").await?;
             used_by.push(connector.name);
         }

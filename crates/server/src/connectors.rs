@@ -27,7 +27,7 @@ pub(crate) async fn all(state: &ServerState) -> Result<Vec<Connector>, Refusal> 
     let connectors = state.database.connectors().await?;
     let quarantined = state.database.quarantine_counts().await?;
     let present = |c: &gonvel_storage::catalog::connectors::Connector| {
-        let system = systems.get(&c.definition.connection()).cloned().unwrap_or_default();
+        let system = c.definition.connection().and_then(|id| systems.get(&id)).cloned().unwrap_or_default();
         presenting::connector(c, system, quarantined.get(&c.id.0).copied().unwrap_or(0))
     };
     Ok(connectors.iter().map(present).collect())
@@ -35,9 +35,12 @@ pub(crate) async fn all(state: &ServerState) -> Result<Vec<Connector>, Refusal> 
 
 pub(crate) async fn find(state: &ServerState, id: Uuid) -> Result<Connector, Refusal> {
     let found = state.database.find_connector(ConnectorId(id)).await?;
-    let system = state.database.find_connection(found.definition.connection()).await?;
+    let system = match found.definition.connection() {
+        Some(connection) => state.database.find_connection(connection).await?.name,
+        None => String::new(),
+    };
     let quarantined = state.database.quarantine_counts().await?.get(&id).copied().unwrap_or(0);
-    Ok(presenting::connector(&found, system.name, quarantined))
+    Ok(presenting::connector(&found, system, quarantined))
 }
 
 /// All connectors and how they are doing.

@@ -24,8 +24,10 @@ use crate::who::Who;
 
 /// Where a sink stands, by partition, in order.
 async fn stands(state: &ServerState, stored: &Stored) -> Result<Vec<(TopicPartition, Offset)>, Refusal> {
-    let address = state.database.address(stored.definition.connection()).await?;
-    let positions = systems::sink_positions(&address, stored.id).await?;
+    let positions = match stored.definition.connection() {
+        Some(connection) => systems::sink_positions(&state.database.address(connection).await?, stored.id).await?,
+        None => systems::topics_positions(&state.database.position(stored.id, 0).await?.unwrap_or_default()),
+    };
     let mut stands: Vec<_> = positions.into_iter().map(|(at, next)| (at, Offset(next))).collect();
     stands.sort_unstable();
     Ok(stands)
@@ -39,8 +41,8 @@ pub(crate) async fn positions(
     Path(id): Path<Uuid>,
 ) -> Result<Json<ConnectorPositions>, Refusal> {
     let stored = state.database.find_connector(ConnectorId(id)).await?;
-    if stored.definition.kind() == "source" {
-        let address = state.database.address(stored.definition.connection()).await?;
+    if let (Definition::Source(_), Some(connection)) = (&stored.definition, stored.definition.connection()) {
+        let address = state.database.address(connection).await?;
         let place = systems::source_place(&address, stored.id).await?;
         let position = stored.said().find_map(|l| l.position.clone());
         let end = position_text(place.end);
@@ -110,7 +112,9 @@ pub(crate) async fn reposition(
     if done {
         at_rest(&stored, false)?;
         let moves: Vec<_> = planned.iter().map(|(at, _, m)| (*at, m.from.0, m.to.0)).collect();
-        let address = state.database.address(stored.definition.connection()).await?;
+        let fixed =
+            || PortError::Refused("a connector between topics is not moved: make another one that begins there".into());
+        let address = state.database.address(stored.definition.connection().ok_or_else(fixed)?).await?;
         systems::move_sink(&address, stored.id, &moves).await?;
         let (skipped, repeated): (Vec<i64>, Vec<i64>) = planned.iter().map(|(.., m)| (m.skipped, m.repeated)).unzip();
         let detail = format!(

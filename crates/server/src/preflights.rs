@@ -52,10 +52,13 @@ pub(crate) async fn check_shaped(
     connector: Option<ConnectorId>,
     other: Option<(String, TableSchema)>,
 ) -> Result<KeptReport, Refusal> {
-    let address = state.database.address(definition.connection()).await?;
+    let address = match definition.connection() {
+        Some(connection) => Some(state.database.address(connection).await?),
+        None => None,
+    };
     let mut shapes = shapes(state, definition).await?;
     shapes.extend(other);
-    let shaped = shaped(state, definition, &address, &mut shapes).await?;
+    let shaped = shaped(state, definition, address.as_ref(), &mut shapes).await?;
     let systems: HashMap<Uuid, String> = state
         .database
         .connections()
@@ -64,11 +67,11 @@ pub(crate) async fn check_shaped(
         .map(|c| (c.id, system_of(&c.host, u16::try_from(c.port).unwrap_or(0), &c.database)))
         .collect();
     let others = state.database.connectors().await?.into_iter().filter(|c| Some(c.id) != connector).map(|c| {
-        let system = systems.get(&c.definition.connection()).cloned().unwrap_or_default();
+        let system = c.definition.connection().and_then(|id| systems.get(&id)).cloned().unwrap_or_default();
         (c.name, system, c.definition)
     });
     let others = others.collect();
-    let asked = systems::Asked { definition, connector, address: &address, shapes, others };
+    let asked = systems::Asked { definition, connector, address: address.as_ref(), shapes, others };
     let mut report = timed(systems::preflight(&asked)).await;
     report.checks.extend(shaped);
     Ok(report)
@@ -79,13 +82,13 @@ pub(crate) async fn check_shaped(
 async fn shaped(
     state: &ServerState,
     definition: &Definition,
-    address: &DatabaseAddress,
+    address: Option<&DatabaseAddress>,
     tables: &mut HashMap<String, TableSchema>,
 ) -> Result<Vec<Check>, Refusal> {
     if definition.shape().is_nothing() {
         return Ok(Vec::new());
     }
-    if let Definition::Source(source) = definition {
+    if let (Definition::Source(source), Some(address)) = (definition, address) {
         for table in &source.tables {
             // a table that is not there is another check's finding
             if let Ok(shape) = systems::table_shape(address, table).await {
@@ -117,12 +120,16 @@ async fn shaped(
 /// The shapes of captured rows in the topics that a sink is to deliver.
 async fn shapes(state: &ServerState, definition: &Definition) -> Result<HashMap<String, TableSchema>, Refusal> {
     let mut shapes = HashMap::new();
-    let Definition::Sink(sink) = definition else { return Ok(shapes) };
-    for delivered in &sink.topics {
-        let versions = state.database.schemas_of(&TopicName::parse(delivered.topic.clone())?).await?;
+    let topics: Vec<&str> = match definition {
+        Definition::Source(_) => Vec::new(),
+        Definition::Sink(sink) => sink.topics.iter().map(|t| t.topic.as_str()).collect(),
+        Definition::Topics(topics) => topics.carries.iter().map(|t| t.topic.as_str()).collect(),
+    };
+    for topic in topics {
+        let versions = state.database.schemas_of(&TopicName::parse(topic)?).await?;
         let latest = versions.iter().rev().find(|v| v.role == "value");
         if let Some(form) = latest.and_then(|v| ReadForm::from_value_text(&v.text).ok()) {
-            shapes.insert(delivered.topic.clone(), (**form.table()).clone());
+            shapes.insert(topic.to_owned(), (**form.table()).clone());
         }
     }
     Ok(shapes)
@@ -162,7 +169,8 @@ pub(crate) async fn mend(
             format!("the check {:?} has nothing that could be done from here now: look at the new report", request.check);
         Refusal::new(StatusCode::CONFLICT, "nothing-to-mend", "There is nothing to do", detail)
     })?;
-    let address = state.database.address(definition.connection()).await?;
+    let nowhere = || Refusal::invalid("definition", "a connector between topics has no system to mend");
+    let address = state.database.address(definition.connection().ok_or_else(nowhere)?).await?;
     systems::mend(&address, &statement).await?;
     Ok(Json(present(check(&state, &definition, None).await?)))
 }

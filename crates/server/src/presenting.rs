@@ -56,6 +56,7 @@ fn state(connector: &Connector, lane: Option<&LaneStatus>) -> api::State {
 
 const SOURCE_GUARANTEE: &str =
     "Exactly once: the position in the source and the records it produced commit in one transaction of the topic log.";
+const TOPICS_GUARANTEE: &str = "Exactly once: records and the positions they bring commit in one transaction of the topic log. It halts before a record that it cannot shape.";
 const SINK_GUARANTEE: &str = "Exactly once: rows and position commit in one transaction of the target database.";
 
 pub(crate) fn connector(connector: &Connector, system: String, quarantined: i64) -> api::Connector {
@@ -111,7 +112,11 @@ pub(crate) fn connector(connector: &Connector, system: String, quarantined: i64)
 
 /// What a connector guarantees, and why, in a sentence or two.
 fn guarantee(definition: &core::Definition) -> String {
-    let core::Definition::Sink(sink) = definition else { return SOURCE_GUARANTEE.into() };
+    let sink = match definition {
+        core::Definition::Source(_) => return SOURCE_GUARANTEE.into(),
+        core::Definition::Topics(_) => return TOPICS_GUARANTEE.into(),
+        core::Definition::Sink(sink) => sink,
+    };
     let bad = if sink.writes.whole_transactions || sink.failing.records == core::BadRecords::Halt {
         "It halts before a record that it cannot deliver."
     } else {
@@ -158,6 +163,7 @@ fn planned(definition: &core::Definition) -> Box<dyn Iterator<Item = (String, St
         core::Definition::Sink(sink) => {
             Box::new(sink.topics.iter().map(|t| (t.topic.clone(), format!("{}.{}", t.schema, t.table))))
         }
+        core::Definition::Topics(topics) => Box::new(topics.carries.iter().map(|t| (t.topic.clone(), t.to.clone()))),
     }
 }
 

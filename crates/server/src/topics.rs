@@ -30,6 +30,12 @@ pub(crate) fn writes(connector: &Connector, topic: &str) -> Option<bool> {
             Some(true)
         }
         Definition::Sink(sink) if sink.topics.iter().any(|t| t.topic == topic) => Some(false),
+        Definition::Topics(topics) if topics.carries.iter().any(|t| t.topic == topic) => Some(false),
+        Definition::Topics(topics)
+            if topics.carries.iter().any(|t| t.to == topic || topics.shape.ways(&t.topic).contains(&topic)) =>
+        {
+            Some(true)
+        }
         _ => None,
     }
 }

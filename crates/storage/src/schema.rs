@@ -121,7 +121,7 @@ diesel::table! {
     connectors (id) {
         id -> Uuid,
         name -> Text,
-        connection_id -> Uuid,
+        connection_id -> Nullable<Uuid>,
         definition -> Jsonb,
         wish -> Text,
         asked -> Int4,

@@ -10,6 +10,7 @@ import { ProblemNote } from '../../shared/ProblemNote';
 import { begin, reduce, type Draft } from './builder';
 import { connectorQuery } from './builderQueries';
 import { EditStage } from './EditStage';
+import { CarriesStage } from './CarriesStage';
 import { draftOf } from './exchange';
 import { FinishStage } from './FinishStage';
 import { ManifestTab, type Unread } from './ManifestTab';
@@ -26,7 +27,8 @@ import { WritesStage } from './WritesStage';
 /** One page, left to right: from where, which tables or topics, to where, and the start. */
 export function BuilderPage() {
   const [search] = useSearchParams();
-  const kind = search.get('kind') === 'sink' ? 'sink' : 'source';
+  const asked = search.get('kind');
+  const kind = asked === 'sink' || asked === 'topics' ? asked : 'source';
   const topics = (search.get('topics') ?? '').split(',').filter(Boolean);
   return <Builder key={`${kind} ${topics.join()}`} first={begin(kind, topics)} />;
 }
@@ -43,6 +45,18 @@ export function EditPage() {
   const { name, definition } = connector.data;
   return <Builder first={draftOf(name, definition, connections.data)} edited={connector.data} />;
 }
+
+const TITLES: Record<Draft['kind'], string> = {
+  source: 'Build a source connector',
+  sink: 'Build a sink connector',
+  topics: 'Build a connector between topics',
+};
+
+const SAYS: Record<Draft['kind'], string> = {
+  source: 'It copies the rows that are there into topics, then carries every change as it commits.',
+  sink: 'It applies the changes of topics to tables of another system, each once and in order.',
+  topics: 'It shapes the rows of topics into other topics, each record once and in order.',
+};
 
 interface Props {
   first: Draft;
@@ -79,8 +93,7 @@ function Builder({ first, edited }: Props) {
   const ofSystem = at('connection', 'host', 'port', 'user', 'password', 'database');
   const tables = draft.kind === 'source' ? Object.keys(draft.tables) : [];
   const looked = looking !== null && tables.includes(looking) ? looking : (tables[0] ?? null);
-  const kind = draft.kind === 'source' ? 'source' : 'sink';
-  if (shaped !== null && draft.system) {
+  if (shaped !== null && (draft.system || draft.kind === 'topics')) {
     return (
       <ShapePage
         draft={draft}
@@ -95,11 +108,9 @@ function Builder({ first, edited }: Props) {
   return (
     <div className="page">
       <Heading
-        title={edited ? `Edit ${edited.name}` : `Build a ${kind} connector`}
+        title={edited ? `Edit ${edited.name}` : TITLES[draft.kind]}
         says={
-          draft.kind === 'source'
-            ? 'It copies the rows that are there into topics, then carries every change as it commits.'
-            : 'It applies the changes of topics to tables of another system, each once and in order.'
+SAYS[draft.kind]
         }
         action={
           <>
@@ -120,6 +131,7 @@ function Builder({ first, edited }: Props) {
                 data={[
                   { value: 'source', label: 'Source' },
                   { value: 'sink', label: 'Sink' },
+                  { value: 'topics', label: 'Between topics' },
                 ]}
               />
             )}
@@ -150,6 +162,11 @@ function Builder({ first, edited }: Props) {
                 <ShapeStage draft={draft} failed={at('shape')} onLook={look} />
                 <RecordsStage draft={draft} change={change} />
               </>
+            ) : draft.kind === 'topics' ? (
+              <>
+                <CarriesStage draft={draft} change={change} failed={at('topics', 'carries')} />
+                <ShapeStage draft={draft} failed={at('shape')} onLook={look} />
+              </>
             ) : (
               <>
                 <TopicsStage draft={draft} change={change} failed={at('topics')} />
@@ -170,7 +187,7 @@ function Builder({ first, edited }: Props) {
           {draft.kind === 'source' ? (
             <SamplePanel draft={draft} change={change} looked={looked} />
           ) : (
-            <NewestRecords draft={draft} />
+            draft.kind === 'sink' && <NewestRecords draft={draft} />
           )}
         </div>
       </div>

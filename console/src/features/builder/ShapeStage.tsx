@@ -10,6 +10,7 @@ import { Failed, Stage, type Change, type Check } from './Stage';
 
 /** The tables or topics whose rows may be shaped, by the name that their steps go by. */
 function names(draft: Draft): string[] {
+  if (draft.kind === 'topics') return Object.keys(draft.carries);
   return Object.keys(draft.kind === 'source' ? draft.tables : draft.topics);
 }
 
@@ -53,7 +54,7 @@ export function ShapeStage({
               <Button
                 size="compact-sm"
                 variant="default"
-                disabled={!draft.system}
+                disabled={!draft.system && draft.kind !== 'topics'}
                 aria-label={`Shape ${name}`}
                 onClick={() => onLook(name)}
               >
@@ -114,7 +115,7 @@ export function ShapePage({ draft, change, name, inForce, onBack, onLook }: Page
         name={name}
         rows={rows}
         topic={topic}
-        values={draft.kind === 'source' ? draft.values : undefined}
+        values={draft.kind === 'sink' ? undefined : draft.values}
         tables={tables(draft)}
         inForce={inForce}
       />
@@ -124,12 +125,15 @@ export function ShapePage({ draft, change, name, inForce, onBack, onLook }: Page
 
 function from(draft: Draft, name: string): { rows: Schemas['RowsFrom']; topic: string | undefined } {
   const table = draft.kind === 'source' ? draft.tables[name] : undefined;
-  if (!table) return { rows: { from: 'topic', topic: name }, topic: undefined };
+  if (!table) {
+    const topic = draft.kind === 'topics' ? draft.carries[name] : undefined;
+    return { rows: { from: 'topic', topic: name }, topic };
+  }
   return { rows: { from: 'table', connection: draft.system?.id ?? '', table: captured(table) }, topic: table.topic };
 }
 
 /** The tables that rules may be for. A topic's rows are those of the table that wrote it, most often of its last part. */
 function tables(draft: Draft): string[] {
   if (draft.kind === 'source') return Object.keys(draft.tables);
-  return Object.keys(draft.topics).map((topic) => `public.${topic.split('.').pop() ?? topic}`);
+  return names(draft).map((topic) => `public.${topic.split('.').pop() ?? topic}`);
 }

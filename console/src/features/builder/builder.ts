@@ -63,7 +63,15 @@ export interface SinkDraft extends Common {
   writes: Schemas['Writes'];
 }
 
-export type Draft = SourceDraft | SinkDraft;
+export interface TopicsDraft extends Common {
+  kind: 'topics';
+  /** Where the rows of the chosen topics go, by topic. */
+  carries: Record<string, string>;
+  partitions: number;
+  values: Schemas['Values'];
+}
+
+export type Draft = SourceDraft | SinkDraft | TopicsDraft;
 
 export type Action =
   | { type: 'replace'; draft: Draft }
@@ -80,6 +88,8 @@ export type Action =
   | { type: 'load'; set: Partial<Schemas['InitialLoad']> }
   | { type: 'values'; set: Partial<Schemas['Values']> }
   | { type: 'topic'; topic: string; chosen: boolean }
+  | { type: 'carriedTo'; topic: string; to: string }
+  | { type: 'partitions'; partitions: number }
   | { type: 'tableOf'; topic: string; table: TableChoice }
   | { type: 'writes'; set: Partial<Schemas['Writes']> };
 
@@ -120,6 +130,10 @@ export function begin(kind: Draft['kind'], topics: string[] = []): Draft {
     const names = { include: '', exclude: '', template: TEMPLATE, schemaChanges: '' };
     return { ...common, ...names, kind, tables: {}, partitions: 3, load: LOAD, values: VALUES };
   }
+  if (kind === 'topics') {
+    const carries = Object.fromEntries(topics.map((t) => [t, richTopic(t)]));
+    return { ...common, kind, carries, partitions: 3, values: VALUES };
+  }
   return { ...common, kind, topics: Object.fromEntries(topics.map((t) => [t, targetTable(t)])), writes: WRITES };
 }
 
@@ -136,6 +150,11 @@ export function topicFor(system: string, { schema, table }: TableChoice, templat
   return short
     .replace(/\{(system|schema|table)\}/g, (_, part: string) => parts[part] ?? '')
     .replace(/[^A-Za-z0-9._-]/g, '-');
+}
+
+/** A topic for another one’s shaped rows. */
+export function richTopic(topic: string): string {
+  return `shaped.${topic.split('.').pop() ?? topic}`;
 }
 
 /** A target table for a topic: its last part. */
@@ -209,7 +228,16 @@ export function reduce(draft: Draft, action: Action): Draft {
       return { ...draft, failing: { ...draft.failing, ...action.set } };
     case 'tableOf':
       return draft.kind === 'sink' ? { ...draft, topics: { ...draft.topics, [action.topic]: action.table } } : draft;
+    case 'carriedTo':
+      if (draft.kind !== 'topics') return draft;
+      return { ...draft, carries: { ...draft.carries, [action.topic]: action.to } };
+    case 'partitions':
+      return draft.kind === 'topics' ? { ...draft, partitions: action.partitions } : draft;
     case 'topic': {
+      if (draft.kind === 'topics') {
+        if (action.chosen) return { ...draft, carries: { ...draft.carries, [action.topic]: richTopic(action.topic) } };
+        return { ...draft, carries: without(draft.carries, action.topic), shape: withSteps(draft.shape, action.topic, []) };
+      }
       if (draft.kind !== 'sink') return draft;
       if (!action.chosen) {
         const shape = withSteps(draft.shape, action.topic, []);
@@ -227,6 +255,8 @@ export function reduce(draft: Draft, action: Action): Draft {
       return { ...draft, writes, placing };
     }
     default:
+      if (draft.kind === 'topics' && action.type === 'values')
+        return { ...draft, values: { ...draft.values, ...action.set } };
       return draft.kind === 'source' ? reduceSource(draft, action) : draft;
   }
 }
@@ -269,7 +299,7 @@ function reduceSource(draft: SourceDraft, action: OfSource): SourceDraft {
 
 /** What is still to be done before it can be saved; null when nothing is. */
 export function missing(draft: Draft, taken: readonly string[]): string | null {
-  if (!draft.system)
+  if (!draft.system && draft.kind !== 'topics')
     return draft.kind === 'source' ? 'Choose the system to read from.' : 'Choose the system to write to.';
   if (draft.kind === 'source') {
     const byName = patternsIn(draft.include).length > 0;
@@ -279,6 +309,14 @@ export function missing(draft: Draft, taken: readonly string[]): string | null {
     if (draft.schemaChanges !== '') topics.push(draft.schemaChanges);
     const twice = topics.find((topic, n) => topics.indexOf(topic) !== n);
     if (twice !== undefined) return `Two tables go to ${twice}: give each a topic of its own.`;
+  }
+  if (draft.kind === 'topics') {
+    const carried = Object.entries(draft.carries);
+    if (carried.length === 0) return 'Choose at least one topic.';
+    const empty = carried.find(([, to]) => to.trim() === '');
+    if (empty) return `Say where the rows of ${empty[0]} go.`;
+    const same = carried.find(([, to]) => to in draft.carries);
+    if (same) return `${same[1]} would be read and written: give the rows of ${same[0]} another topic.`;
   }
   if (draft.kind === 'sink' && Object.keys(draft.topics).length === 0) return 'Choose at least one topic.';
   const start = draft.start;

@@ -58,6 +58,14 @@ function source(draft: SourceDraft, system: SystemChoice): Definition {
 
 /** The definition that a draft stands for; null while it has no system. */
 export function definitionOf(draft: Draft): Definition | null {
+  if (draft.kind === 'topics') {
+    const carries = Object.entries(draft.carries).map(([topic, to]) => ({ topic, to }));
+    const { partitions, values } = draft;
+    const topics: Extract<Definition, { kind: 'topics' }> = { kind: 'topics', carries, partitions, values };
+    if (draft.start) topics.start = draft.start;
+    carried(draft, topics);
+    return topics;
+  }
   if (!draft.system) return null;
   if (draft.kind === 'source') return source(draft, draft.system);
   const topics = Object.entries(draft.topics).map(([topic, table]) => ({ topic, ...table }));
@@ -87,9 +95,15 @@ export function request(draft: Draft, start: boolean): Schemas['ConnectorRequest
 
 /** The draft that a definition stands for; `systems` are the connections that are there. */
 export function draftOf(name: string, definition: Definition, systems: readonly SystemChoice[]): Draft {
-  const system = systems.find((s) => s.id === definition.connection) ?? null;
+  const connection = definition.kind === 'topics' ? null : definition.connection;
+  const system = systems.find((s) => s.id === connection) ?? null;
   const common = { name, named: true, system, start: definition.start ?? null, shape: definition.shape ?? NOTHING };
   const more = { placing: { ...PLACING, ...definition.placing }, failing: { ...FAILING, ...definition.failing } };
+  if (definition.kind === 'topics') {
+    const carries = Object.fromEntries(definition.carries.map((c) => [c.topic, c.to]));
+    const values = { ...VALUES, ...definition.values };
+    return { ...common, ...more, kind: 'topics', carries, partitions: definition.partitions, values };
+  }
   if (definition.kind === 'sink') {
     const topics = definition.topics.map(({ topic, schema, table }) => [topic, { schema, table }] as const);
     return {

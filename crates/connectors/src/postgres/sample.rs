@@ -140,7 +140,6 @@ fn record(
     cells: Vec<Option<String>>,
     encoding: Encoding,
 ) -> Result<SampledRow, ConnectorError> {
-    let defect = |e: &dyn std::fmt::Display| ConnectorError::Defect(e.to_string());
     let now = chrono::Utc::now().timestamp_micros();
     let mut builder = ChangeBatchBuilder::new(shape.clone());
     let text = |name: &str| names.iter().position(|n| *n == name).and_then(|place| cells[place].as_deref());

@@ -336,6 +336,41 @@ impl SinkDefinition {
     }
 }
 
+/// A topic that is read, and the topic that its rows go to.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct CarriedTopic {
+    /// The topic that is read.
+    pub topic: String,
+    /// The topic that is written, unless a step routes a row elsewhere.
+    pub to: String,
+}
+
+/// A connector that carries topics into topics.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct TopicsDefinition {
+    /// What it carries.
+    pub carries: Vec<CarriedTopic>,
+    /// Partitions for the topics it makes.
+    pub partitions: i32,
+    /// How its records are written.
+    #[serde(default)]
+    pub values: Values,
+    /// Where it begins; none for the oldest records.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub start: Option<Start>,
+    /// What happens to rows on their way, by the topic that is read.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub shape: Shapes,
+    /// Where it may run.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub placing: Placing,
+    /// What happens when something fails.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub failing: Failing,
+}
+
 /// What a connector is to do, as given by a person.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(tag = "kind", rename_all = "lowercase")]
@@ -344,6 +379,14 @@ pub enum Definition {
     Source(SourceDefinition),
     /// Carries topics into tables.
     Sink(SinkDefinition),
+    /// Carries topics into topics.
+    Topics(TopicsDefinition),
+}
+
+impl From<TopicsDefinition> for Definition {
+    fn from(topics: TopicsDefinition) -> Self {
+        Self::Topics(topics)
+    }
 }
 
 impl From<SourceDefinition> for Definition {
@@ -359,12 +402,13 @@ impl From<SinkDefinition> for Definition {
 }
 
 impl Definition {
-    /// The connection it uses.
+    /// The connection it uses; none where it carries between topics.
     #[must_use]
-    pub fn connection(&self) -> Uuid {
+    pub fn connection(&self) -> Option<Uuid> {
         match self {
-            Self::Source(source) => source.connection,
-            Self::Sink(sink) => sink.connection,
+            Self::Source(source) => Some(source.connection),
+            Self::Sink(sink) => Some(sink.connection),
+            Self::Topics(_) => None,
         }
     }
 
@@ -374,6 +418,7 @@ impl Definition {
         match self {
             Self::Source(source) => source.start.as_ref(),
             Self::Sink(sink) => sink.start.as_ref(),
+            Self::Topics(topics) => topics.start.as_ref(),
         }
     }
 
@@ -383,6 +428,7 @@ impl Definition {
         match self {
             Self::Source(source) => &source.placing,
             Self::Sink(sink) => &sink.placing,
+            Self::Topics(topics) => &topics.placing,
         }
     }
 
@@ -392,6 +438,7 @@ impl Definition {
         match self {
             Self::Source(source) => &source.failing,
             Self::Sink(sink) => &sink.failing,
+            Self::Topics(topics) => &topics.failing,
         }
     }
 
@@ -401,15 +448,17 @@ impl Definition {
         match self {
             Self::Source(source) => &source.shape,
             Self::Sink(sink) => &sink.shape,
+            Self::Topics(topics) => &topics.shape,
         }
     }
 
-    /// `source` or `sink`.
+    /// `source`, `sink` or `topics`.
     #[must_use]
     pub fn kind(&self) -> &'static str {
         match self {
             Self::Source(_) => "source",
             Self::Sink(_) => "sink",
+            Self::Topics(_) => "topics",
         }
     }
 }

@@ -107,6 +107,23 @@ pub fn consequences(from: &Definition, to: &Definition) -> Result<Consequences, 
     match (from, to) {
         (Definition::Source(from), Definition::Source(to)) => source(from, to, &mut out),
         (Definition::Sink(from), Definition::Sink(to)) => sink(from, to, &mut out)?,
+        (Definition::Topics(from), Definition::Topics(to)) => {
+            for carried in &to.carries {
+                match from.carries.iter().find(|c| c.topic == carried.topic) {
+                    None => out.entry(Consequence::DeliversNew).or_default().push(carried.topic.clone()),
+                    Some(was) if was.to != carried.to => {
+                        out.entry(Consequence::WritesOtherwise).or_default().push(carried.topic.clone());
+                    }
+                    Some(_) => {}
+                }
+            }
+            for gone in from.carries.iter().filter(|c| !to.carries.iter().any(|k| k.topic == c.topic)) {
+                out.entry(Consequence::LetsGo).or_default().push(gone.topic.clone());
+            }
+            if from.values != to.values {
+                out.entry(Consequence::WritesOtherwise).or_default();
+            }
+        }
         _ => {}
     }
     Ok(out)

@@ -117,6 +117,9 @@ pub enum DefinitionError {
         /// What they are given for.
         name: String,
     },
+    /// A topic that would be read and written.
+    #[error("the topic {0} would be read and written by the same connector: give its rows another topic")]
+    Circle(String),
     /// Two settings of a sink that exclude each other.
     #[error("{0}")]
     Writes(&'static str),
@@ -179,6 +182,10 @@ impl ValidConnector {
             Definition::Sink(sink) => {
                 check_sink(sink)?;
                 sink.topics.iter().map(|t| (format!("{}.{}", t.schema, t.table), t.topic.as_str())).collect()
+            }
+            Definition::Topics(topics) => {
+                check_topics(topics)?;
+                topics.carries.iter().map(|t| (t.to.clone(), t.topic.as_str())).collect()
             }
         };
         let found_by_name = |name: &str| match &definition {
@@ -297,6 +304,37 @@ fn check_sink(sink: &SinkDefinition) -> Result<(), DefinitionError> {
     }
 }
 
+fn check_topics(topics: &TopicsDefinition) -> Result<(), DefinitionError> {
+    if topics.carries.is_empty() {
+        return Err(DefinitionError::NoTopics);
+    }
+    if !(1..=1000).contains(&topics.partitions) {
+        return Err(DefinitionError::Partitions(topics.partitions));
+    }
+    if topics.placing.lanes > 1 {
+        return Err(DefinitionError::Writes("topics are carried into topics by one lane: give it one lane"));
+    }
+    for carried in &topics.carries {
+        TopicName::parse(carried.to.as_str()).map_err(|cause| DefinitionError::Topic {
+            table: carried.topic.clone(),
+            topic: carried.to.clone(),
+            cause,
+        })?;
+    }
+    let outputs = topics.carries.iter().map(|c| c.to.as_str());
+    let routed = topics.carries.iter().flat_map(|c| topics.shape.ways(&c.topic));
+    if let Some(same) = outputs.chain(routed).find(|to| topics.carries.iter().any(|c| c.topic == *to)) {
+        return Err(DefinitionError::Circle(same.to_owned()));
+    }
+    match &topics.start {
+        Some(Start::Position { .. } | Start::Connector { .. }) => {
+            Err(DefinitionError::Start { kind: "connector between topics", remedy: "give offsets or a time" })
+        }
+        Some(start) => check_start(start, "connector between topics"),
+        None => Ok(()),
+    }
+}
+
 fn check_start(start: &Start, kind: &'static str) -> Result<(), DefinitionError> {
     match start {
         Start::Time { time } if crate::civil::read_rfc3339(time).is_none() => {
@@ -317,7 +355,9 @@ mod tests {
     use uuid::Uuid;
 
     use super::*;
+    use crate::connector::carrying::{Failing, Placing};
     use crate::failure::Kind;
+    use crate::shape::Shapes;
     use crate::table_patterns::TablePatterns;
 
     fn check(tables: &[(&str, &str)], partitions: i32) -> Result<ValidConnector, DefinitionError> {
@@ -386,6 +426,36 @@ mod tests {
         let mut sink = SinkDefinition::of(Uuid::nil(), vec![topic]);
         (sink.writes.rows, sink.writes.deletes) = (TargetRows::History, Deletes::Marked);
         assert!(valid(sink).unwrap_err().to_string().contains("applied or ignored"));
+    }
+
+    #[test]
+    fn topics_are_carried_into_others_only() {
+        let carried = |topic: &str, to: &str| CarriedTopic { topic: topic.into(), to: to.into() };
+        let of = |carries: Vec<CarriedTopic>| TopicsDefinition {
+            carries,
+            partitions: 2,
+            values: Values::default(),
+            start: None,
+            shape: Shapes::default(),
+            placing: Placing::default(),
+            failing: Failing::default(),
+        };
+        assert!(valid(of(vec![carried("bins", "bins.rich"), carried("lines", "lines.rich")])).is_ok());
+        let cases = [
+            (of(vec![]), "choose at least one"),
+            (of(vec![carried("bins", "bins")]), "would be read and written"),
+            (of(vec![carried("bins", "a"), carried("a", "b")]), "would be read and written"),
+            (of(vec![carried("bins", "a"), carried("lines", "a")]), "named twice"),
+            (TopicsDefinition { partitions: 0, ..of(vec![carried("bins", "a")]) }, "from 1 to 1000"),
+            (
+                TopicsDefinition { placing: Placing { lanes: 2, ..Placing::default() }, ..of(vec![carried("bins", "a")]) },
+                "one lane",
+            ),
+        ];
+        for (definition, part) in cases {
+            let error = valid(definition).unwrap_err().to_string();
+            assert!(error.contains(part), "{error}");
+        }
     }
 
     #[test]

@@ -195,13 +195,10 @@ impl Goal {
             Target::Time { time } => Self::Time(asked_time(field, Some(time))?.unwrap_or_default()),
             Target::Connector { connector } => {
                 let other = state.database.find_connector(ConnectorId(*connector)).await?;
-                if other.definition.kind() != "sink" {
-                    return Err(Refusal::invalid(
-                        field,
-                        format!("{} is a source and stands in no topic: name a sink", other.name),
-                    ));
-                }
-                let address = state.database.address(other.definition.connection()).await?;
+                let Some(connection) = other.definition.connection().filter(|_| other.definition.kind() == "sink") else {
+                    return Err(Refusal::invalid(field, format!("{} is not a sink: name one", other.name)));
+                };
+                let address = state.database.address(connection).await?;
                 Self::Places(systems::sink_positions(&address, other.id).await?)
             }
         })

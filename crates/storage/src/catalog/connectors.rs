@@ -404,7 +404,7 @@ pub(super) async fn source_of(database: &Database, topic: &str) -> Result<Option
             source.tables.iter().any(|t| t.topic == topic)
                 || connector.said().flat_map(|l| l.tables.values()).any(|t| t.other_end == topic)
         }
-        Definition::Sink(_) => false,
+        Definition::Sink(_) | Definition::Topics(_) => false,
     };
     Ok(database.connectors().await?.iter().find(|c| writes(c)).map(|c| c.id))
 }
