@@ -44,6 +44,7 @@ export function Finder() {
       group: 'Do',
       actions: [
         { id: 'new-source', label: 'Build a source connector', onClick: go('/connectors/new?kind=source') },
+        { id: 'new-topics', label: 'Build a connector between topics', onClick: go('/connectors/new?kind=topics') },
         { id: 'new-sink', label: 'Build a sink connector', onClick: go('/connectors/new?kind=sink') },
         { id: 'new-topic', label: 'Make a topic', onClick: go('/topics?new=1') },
         { id: 'new-schema', label: 'Register a schema', onClick: go('/schemas/new') },

@@ -109,9 +109,7 @@ function Builder({ first, edited }: Props) {
     <div className="page">
       <Heading
         title={edited ? `Edit ${edited.name}` : TITLES[draft.kind]}
-        says={
-SAYS[draft.kind]
-        }
+        says={SAYS[draft.kind]}
         action={
           <>
             <SegmentedControl

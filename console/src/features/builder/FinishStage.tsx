@@ -80,7 +80,9 @@ export function FinishStage({ draft, change, unread, onFailed }: Props) {
         <strong>Exactly once.</strong>{' '}
         {draft.kind === 'source'
           ? 'The place in the database’s log commits together with the records it produced.'
-          : 'Rows commit together with the position, in one transaction of the target.'}
+          : draft.kind === 'topics'
+            ? 'Records and the positions they bring commit in one transaction of the topic log.'
+            : 'Rows commit together with the position, in one transaction of the target.'}
       </p>
       <CarriedStage draft={draft} change={change} />
       {asks && <p className="quiet">{asks}</p>}

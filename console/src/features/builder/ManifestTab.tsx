@@ -89,6 +89,7 @@ const NAME = { line: 1, column: 1 };
 const EMPTY = {
   source:
     'connector: \nsource:\n  connection: \n  tables:\n    - schema: public\n      table: \n      topic: \n  partitions: 3\n',
+  topics: 'connector: \ntopics:\n  carries:\n    - topic: \n      to: \n  partitions: 3\n',
   sink: 'connector: \nsink:\n  connection: \n  topics:\n    - topic: \n      schema: public\n      table: \n',
 };
 

@@ -19,6 +19,12 @@ const PLACES = {
     { value: 'offsets', label: 'At offsets, by the manifest' },
     { value: 'connector', label: 'Where another connector stands' },
   ],
+  topics: [
+    { value: 'usual', label: 'With the oldest records' },
+    { value: 'latest', label: 'With the next record' },
+    { value: 'time', label: 'At a time' },
+    { value: 'offsets', label: 'At offsets, by the manifest' },
+  ],
 };
 
 function first(place: string, before: Start | null): Start | null {

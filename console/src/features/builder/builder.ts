@@ -236,7 +236,11 @@ export function reduce(draft: Draft, action: Action): Draft {
     case 'topic': {
       if (draft.kind === 'topics') {
         if (action.chosen) return { ...draft, carries: { ...draft.carries, [action.topic]: richTopic(action.topic) } };
-        return { ...draft, carries: without(draft.carries, action.topic), shape: withSteps(draft.shape, action.topic, []) };
+        return {
+          ...draft,
+          carries: without(draft.carries, action.topic),
+          shape: withSteps(draft.shape, action.topic, []),
+        };
       }
       if (draft.kind !== 'sink') return draft;
       if (!action.chosen) {

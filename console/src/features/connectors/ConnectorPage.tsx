@@ -64,8 +64,15 @@ function One({ connector }: { connector: Connector }) {
         title={connector.name}
         says={
           <>
-            {connector.kind === 'source' ? 'Source from ' : 'Sink into '}
-            <Link to="/connections">{connector.system}</Link>. {connector.guarantee}
+            {connector.kind === 'topics' ? (
+              'Between topics.'
+            ) : (
+              <>
+                {connector.kind === 'source' ? 'Source from ' : 'Sink into '}
+                <Link to="/connections">{connector.system}</Link>.
+              </>
+            )}{' '}
+            {connector.guarantee}
           </>
         }
         action={
@@ -76,7 +83,7 @@ function One({ connector }: { connector: Connector }) {
                 Edit
               </Button>
             )}
-            {connector.kind === 'source' && (
+            {connector.kind !== 'sink' && (
               <Button
                 component={Link}
                 variant="default"
@@ -202,6 +209,13 @@ function Actions({ connector, busy, onAct }: { connector: Connector; busy: boole
 /** What a deletion takes away, in records and systems. */
 function Losses({ connector }: { connector: Connector }) {
   const carried = connector.tables.reduce((sum, t) => sum + total(t.counts), 0);
+  if (connector.kind === 'topics')
+    return (
+      <>
+        <p>Its positions are forgotten: a new connector would carry its topics from their oldest records again.</p>
+        <p>The topics it wrote stay: {connector.tables.map((t) => t.to).join(', ')}.</p>
+      </>
+    );
   return connector.kind === 'source' ? (
     <>
       <p>

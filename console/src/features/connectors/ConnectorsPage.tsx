@@ -15,7 +15,8 @@ import { ActOnMany } from './ActOnMany';
 import { LaneStrip } from './LaneStrip';
 import { lagText, loading } from './progress';
 
-const KINDS = ['all', 'source', 'sink'] as const;
+const KINDS = ['all', 'source', 'sink', 'topics'] as const;
+const KIND_WORDS = { all: 'All', source: 'Sources', sink: 'Sinks', topics: 'Between topics' };
 
 /** The fleet: is anything wrong, what moves, how far behind. */
 export function ConnectorsPage() {
@@ -63,7 +64,7 @@ export function ConnectorsPage() {
                 aria-label="Kind"
                 data={KINDS.map((k) => ({
                   value: k,
-                  label: k === 'all' ? 'All' : k === 'source' ? 'Sources' : 'Sinks',
+                  label: KIND_WORDS[k],
                 }))}
                 value={kind}
                 onChange={(value) =>
@@ -179,7 +180,9 @@ function FleetTable({
                   {connector.name}
                 </Link>
                 <div className="quiet">
-                  {connector.kind === 'source' ? 'source from' : 'sink into'} {connector.system}
+                  {connector.kind === 'topics'
+                    ? 'between topics'
+                    : `${connector.kind === 'source' ? 'source from' : 'sink into'} ${connector.system}`}
                 </div>
               </Table.Td>
               <Table.Td>

@@ -15,16 +15,23 @@ type Row = Connector['tables'][number];
 /** What was carried by table and kind: first the load, how far it is and how long it takes, then what follows it. */
 export function LoadBoard({ connector }: { connector: Connector }) {
   const source = connector.kind === 'source';
+  const between = connector.kind === 'topics';
   const [asked, setAsked] = useState<Row | null>(null);
   return (
     <div className="sheet">
-      <h2>{source ? 'Tables and the topics they go to' : 'Topics and the tables they go to'}</h2>
+      <h2>
+        {source
+          ? 'Tables and the topics they go to'
+          : between
+            ? 'Topics and the topics they go to'
+            : 'Topics and the tables they go to'}
+      </h2>
       <Table.ScrollContainer minWidth={760}>
         <Table aria-label="Changes by table and kind">
           <Table.Thead>
             <Table.Tr>
               <Table.Th>{source ? 'Table' : 'Topic'}</Table.Th>
-              <Table.Th>{source ? 'Topic' : 'Table'}</Table.Th>
+              <Table.Th>{source || between ? 'Topic' : 'Table'}</Table.Th>
               {KINDS.map((kind) => (
                 <Table.Th key={kind} ta="right">
                   {kind}

@@ -17,6 +17,8 @@ const HEADS: [Node['column'], string][] = [
   ['from', 'Systems'],
   ['source', 'Sources'],
   ['topic', 'Topics'],
+  ['between', 'Shaped by'],
+  ['shaped', 'Shaped topics'],
   ['sink', 'Sinks'],
   ['to', 'Systems'],
 ];
@@ -25,13 +27,15 @@ export function Picture({ connectors, picked, onPick }: Props) {
   const { ref, width: measured } = useElementSize<HTMLDivElement>();
   const width = Math.max(560, measured);
   const layout = useMemo(() => layOut(connectors, width), [connectors, width]);
-  const columns = columnsFor(width);
+  const longer = layout.nodes.some((n) => n.column === 'between');
+  const columns = columnsFor(width, longer);
   const navigate = useNavigate();
   const lit = picked !== null && layout.nodes.some((n) => n.id === picked) ? related(layout, picked) : null;
   const byId = new Map(layout.nodes.map((n) => [n.id, n]));
   const open = (node: Node) => {
     if (node.connector) void navigate(`/connectors/${node.connector.id}`);
-    else if (node.column === 'topic') void navigate(`/topics/${encodeURIComponent(node.label)}`);
+    else if (node.column === 'topic' || node.column === 'shaped')
+      void navigate(`/topics/${encodeURIComponent(node.label)}`);
     else void navigate('/connections');
   };
   return (
@@ -44,7 +48,7 @@ export function Picture({ connectors, picked, onPick }: Props) {
         aria-label="Picture of the flow"
         onClick={() => onPick(null)}
       >
-        {HEADS.map(([column, label]) => (
+        {HEADS.filter(([column]) => longer || (column !== 'between' && column !== 'shaped')).map(([column, label]) => (
           <text key={column} x={columns[column].x} y={28} className="caption">
             {label}
           </text>
@@ -111,7 +115,7 @@ function NodeBox({ node, dim, picked, onPick, onOpen }: NodeProps) {
       tabIndex={0}
       role="button"
       aria-pressed={picked}
-      aria-label={`${node.column === 'topic' ? 'Topic ' : node.connector ? 'Connector ' : 'System '}${node.label}${says ? `, ${says}` : ''}`}
+      aria-label={`${node.id.startsWith('topic ') ? 'Topic ' : node.connector ? 'Connector ' : 'System '}${node.label}${says ? `, ${says}` : ''}`}
       style={{ cursor: 'pointer' }}
       onClick={(event) => {
         event.stopPropagation();

@@ -6,7 +6,7 @@ type Connector = Schemas['Connector'];
 export interface Node {
   id: string;
   label: string;
-  column: 'from' | 'source' | 'topic' | 'sink' | 'to';
+  column: 'from' | 'source' | 'topic' | 'between' | 'shaped' | 'sink' | 'to';
   x: number;
   y: number;
   width: number;
@@ -36,18 +36,29 @@ const MARGIN = 14;
 /** Topics drawn at the most: more could not be read. */
 const MOST_TOPICS = 24;
 const ORDER = ['from', 'source', 'topic', 'sink', 'to'] as const;
+/** Where topics are carried into topics, those stand between the others and the sinks. */
+const LONGER = ['from', 'source', 'topic', 'between', 'shaped', 'sink', 'to'] as const;
 /** Shares of the width: the names in the middle are the longest. */
-const SHARES: Record<Node['column'], number> = { from: 14, source: 22, topic: 22, sink: 22, to: 14 };
+const SHARES: Record<Node['column'], number> = {
+  from: 14,
+  source: 22,
+  topic: 22,
+  between: 20,
+  shaped: 20,
+  sink: 22,
+  to: 14,
+};
 
 /** Where each column begins and how wide it is, in pixels. */
-export function columnsFor(width: number): Record<Node['column'], { x: number; width: number }> {
+export function columnsFor(width: number, longer = false): Record<Node['column'], { x: number; width: number }> {
+  const order = longer ? LONGER : ORDER;
   const room = Math.max(560, width) - 2 * MARGIN;
   const boxes = 0.84;
-  const gap = (room * (1 - boxes)) / (ORDER.length - 1);
-  const all = ORDER.reduce((sum, column) => sum + SHARES[column], 0);
+  const gap = (room * (1 - boxes)) / (order.length - 1);
+  const all = order.reduce((sum, column) => sum + SHARES[column], 0);
   let x = MARGIN;
   const out = {} as Record<Node['column'], { x: number; width: number }>;
-  for (const column of ORDER) {
+  for (const column of order) {
     const own = (room * boxes * SHARES[column]) / all;
     out[column] = { x, width: own };
     x += own + gap;
@@ -61,22 +72,27 @@ export function widthFor(rate: number): number {
 }
 
 export function layOut(connectors: Connector[], width: number): Layout {
-  const places = columnsFor(width);
+  const betweens = connectors.filter((c) => c.kind === 'topics');
+  const places = columnsFor(width, betweens.length > 0);
   const topicOf = (c: Connector) => c.tables.map((t) => (c.kind === 'source' ? t.to : t.from));
-  const allTopics = [...new Set(connectors.flatMap(topicOf))].sort();
+  const shapedOf = (c: Connector) => (c.kind === 'topics' ? c.tables.map((t) => t.to) : []);
+  const shaped = [...new Set(betweens.flatMap(shapedOf))].sort().slice(0, MOST_TOPICS);
+  const allTopics = [...new Set(connectors.flatMap(topicOf))].filter((t) => !shaped.includes(t)).sort();
   const topics = allTopics.slice(0, MOST_TOPICS);
   const sources = connectors.filter((c) => c.kind === 'source');
-  const sinks = connectors.filter((c) => c.kind !== 'source');
+  const sinks = connectors.filter((c) => c.kind === 'sink');
   const columns: Record<Node['column'], { id: string; label: string; connector?: Connector }[]> = {
     from: unique(sources.map((c) => c.system)).map((s) => ({ id: `from ${s}`, label: s })),
     source: sources.map((c) => ({ id: c.id, label: c.name, connector: c })),
     topic: topics.map((t) => ({ id: `topic ${t}`, label: t })),
+    between: betweens.map((c) => ({ id: c.id, label: c.name, connector: c })),
+    shaped: shaped.map((t) => ({ id: `topic ${t}`, label: t })),
     sink: sinks.map((c) => ({ id: c.id, label: c.name, connector: c })),
     to: unique(sinks.map((c) => c.system)).map((s) => ({ id: `to ${s}`, label: s })),
   };
   const tallest = Math.max(1, ...Object.values(columns).map((items) => items.length));
   const height = TOP + tallest * STEP + 8;
-  const nodes = ORDER.flatMap((column) => {
+  const nodes = (betweens.length > 0 ? LONGER : ORDER).flatMap((column) => {
     const items = columns[column];
     const start = TOP + ((tallest - items.length) * STEP) / 2;
     return items.map((item, n): Node => ({ ...item, column, ...places[column], y: start + n * STEP }));
@@ -84,6 +100,7 @@ export function layOut(connectors: Connector[], width: number): Layout {
   const drawn = new Set(nodes.map((n) => n.id));
   const strands = connectors.flatMap((connector): Strand[] => {
     const source = connector.kind === 'source';
+    const onward = shapedOf(connector).map((t) => `topic ${t}`);
     const own = topicOf(connector).map((t) => `topic ${t}`);
     const each = widthFor(connector.rate_per_s / Math.max(1, own.length));
     const system = source ? `from ${connector.system}` : `to ${connector.system}`;
@@ -91,8 +108,12 @@ export function layOut(connectors: Connector[], width: number): Layout {
     const fans = own
       .filter((topic) => drawn.has(topic))
       .map((topic) => (source ? { from: connector.id, to: topic } : { from: topic, to: connector.id }));
+    const trunks =
+      connector.kind === 'topics'
+        ? onward.filter((t) => drawn.has(t)).map((t) => ({ from: connector.id, to: t }))
+        : [trunk];
     return [
-      { ...trunk, connector, width: widthFor(connector.rate_per_s) },
+      ...trunks.map((one) => ({ ...one, connector, width: widthFor(connector.rate_per_s / trunks.length) })),
       ...fans.map((fan) => ({ ...fan, connector, width: each })),
     ];
   });
