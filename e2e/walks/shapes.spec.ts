@@ -69,7 +69,11 @@ test('steps are tried on real rows, what is wrong stands at its character, and a
 });
 
 test('a shape that does not fit is refused before anything runs, with its step', async ({ page }) => {
-  const all = (await (await page.request.get('/api/v1/connectors')).json()) as { id: string; name: string; version: number }[];
+  const all = (await (await page.request.get('/api/v1/connectors')).json()) as {
+    id: string;
+    name: string;
+    version: number;
+  }[];
   const source = all.find((c) => c.name === 'packhouse-changes');
   const one = (await (await page.request.get(`/api/v1/connectors/${source?.id}`)).json()) as {
     definition: object;

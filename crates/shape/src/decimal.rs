@@ -163,9 +163,10 @@ pub fn quotient(a: Scaled, b: Scaled, ty: &Ty) -> Result<i128, Fault> {
     let digits = (16 - weight * 4).max(i32::from(a.1)).max(i32::from(b.1)).max(0);
     let digits = u8::try_from(digits).unwrap_or(QUOTIENT_SCALE).min(ty.scale());
     // up to 38 digits times 10^38
-    let top = i256::from_i128(a.0).wrapping_mul(ten((digits + b.1).saturating_sub(a.1)));
-    let bottom = i256::from_i128(b.0).wrapping_mul(ten(a.1.saturating_sub(digits + b.1)));
-    narrow(divide(top, bottom).wrapping_mul(ten(ty.scale() - digits)), ty)
+    let scaled = |value: i128, by: u8| i256::from_i128(value).checked_mul(ten(by)).ok_or_else(|| too_large(ty));
+    let top = scaled(a.0, (digits + b.1).saturating_sub(a.1))?;
+    let bottom = scaled(b.0, a.1.saturating_sub(digits + b.1))?;
+    narrow(divide(top, bottom).checked_mul(ten(ty.scale() - digits)).ok_or_else(|| too_large(ty))?, ty)
 }
 
 /// The rest of a division cut to a whole number, with the sign of the dividend.

@@ -255,7 +255,7 @@ impl Builder<'_> {
                 self.project(step, word, list)
             }
             Piece::Filter(sql, text, field) => {
-                only = Some(sql.clone());
+                only = Some((*sql).clone());
                 match bind_parsed(&sql, text, &input, self.tools).and_then(|(e, w)| Ok((truth(e, "a condition")?, w))) {
                     Ok((expr, warnings)) => {
                         warnings.into_iter().for_each(|w| self.found(step, w.of(step, field)));

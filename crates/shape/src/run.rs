@@ -444,8 +444,8 @@ impl Work<'_> {
         let kept: Vec<Option<usize>> = lookup.added.iter().map(|c| reference.kept().iter().position(|k| k == c)).collect();
         let mut builders: Vec<ColumnBuilder> = types.iter().map(|ty| ColumnBuilder::new(*ty)).collect();
         let mut key = Vec::new();
-        for row in 0..rows {
-            let found = if mask[row] && image.present[row] && Reference::key(&compared, row, &mut key) {
+        for (row, asked) in mask.iter().copied().enumerate() {
+            let found = if asked && image.present[row] && Reference::key(&compared, row, &mut key) {
                 reference.get(&key).and_then(|bytes| reference.values(bytes).ok())
             } else {
                 None
@@ -456,7 +456,7 @@ impl Work<'_> {
                     builder.push_null();
                 }
             }
-            if found.is_none() && mask[row] && image.present[row] {
+            if found.is_none() && asked && image.present[row] {
                 match lookup.miss {
                     Miss::Empty => {}
                     Miss::Leave => image.present[row] = false,

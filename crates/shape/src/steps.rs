@@ -37,7 +37,7 @@ pub enum Piece {
     /// These columns.
     Project(Vec<Item>),
     /// Only rows for which this holds.
-    Filter(Sql, Text, &'static str),
+    Filter(Box<Sql>, Text, &'static str),
     /// Where rows go.
     Route(Vec<Way>),
     /// Columns from a reference.
@@ -385,7 +385,7 @@ pub fn pieces(step: &Step, columns: &Columns) -> Result<Vec<Piece>, Finding> {
         }
         Step::Filter { only } => {
             let (sql, text) = parse::expression(only).map_err(|f| f.of(None, "only"))?;
-            one(Piece::Filter(sql, text, "only"))
+            one(Piece::Filter(Box::new(sql), text, "only"))
         }
         Step::Route { ways } => {
             if ways.is_empty() {
@@ -461,7 +461,7 @@ fn selected(text: &str, columns: &Columns) -> Result<Vec<Piece>, Finding> {
     }
     let mut out = Vec::new();
     if let Some(condition) = select.selection {
-        out.push(Piece::Filter(condition, text.clone(), "select"));
+        out.push(Piece::Filter(Box::new(condition), text.clone(), "select"));
     }
     let mut items: Vec<Item> = Vec::new();
     for item in &select.projection {

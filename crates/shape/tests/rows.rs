@@ -331,7 +331,8 @@ fn what_is_wrong_is_said_at_its_step_and_character() {
     let compute = |value: &str| json!([{"step": "rename", "columns": [{"column": "bins", "to": "held"}]}, {"step": "compute", "column": "x", "value": value}]);
     let deep = format!("{}held{}", "(".repeat(200), ")".repeat(200));
     // the steps, the step, from, to, a part of what is said
-    let cases: Vec<(Json, usize, Option<(usize, usize)>, &str)> = vec![
+    type Case = (Json, usize, Option<(usize, usize)>, &'static str);
+    let cases: Vec<Case> = vec![
         (compute("held + bns"), 1, Some((7, 10)), "there is no column bns"),
         (compute("nme || 'x'"), 1, Some((0, 3)), "(perhaps name)"),
         (compute("lenght(name)"), 1, Some((0, 6)), "(perhaps length)"),

@@ -56,6 +56,28 @@ describe('the picture of the flow', () => {
     expect(layout.nodes.every((n) => n.y < layout.height && n.x + n.width < 900)).toBe(true);
   });
 
+  it('puts topics that are carried into others below them, before the sinks', () => {
+    const rich: Connector = {
+      ...connector('rich', 'sink', '', []),
+      kind: 'topics',
+      tables: [{ from: 'bins', to: 'rich.bins', counts }],
+    };
+    const longer = layOut(
+      [
+        connector('changes', 'source', 'packhouse', ['bins', 'blocks']),
+        rich,
+        connector('pay', 'sink', 'settlement', ['rich.bins', 'blocks']),
+      ],
+      1100,
+    );
+    const at = (id: string) => longer.nodes.find((n) => n.id === id);
+    const order = ['topic bins', 'rich', 'topic rich.bins', 'pay', 'to settlement'].map((id) => at(id)?.x ?? 0);
+    expect(order).toEqual([...order].sort((a, b) => a - b));
+    expect(at('rich')?.y ?? 0).toBeGreaterThan(at('topic blocks')?.y ?? 0);
+    expect(longer.strands.map((s) => `${s.from} → ${s.to}`)).toContain('rich → topic rich.bins');
+    expect(related(longer, 'to settlement')).toContain('from packhouse');
+  });
+
   it('finds what is upstream and downstream, not what only shares a neighbour', () => {
     expect([...related(layout, 'topic bins')].sort()).toEqual(
       ['changes', 'from packhouse', 'pay', 'to settlement', 'topic bins'].sort(),

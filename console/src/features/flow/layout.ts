@@ -90,11 +90,19 @@ export function layOut(connectors: Connector[], width: number): Layout {
     sink: sinks.map((c) => ({ id: c.id, label: c.name, connector: c })),
     to: unique(sinks.map((c) => c.system)).map((s) => ({ id: `to ${s}`, label: s })),
   };
-  const tallest = Math.max(1, ...Object.values(columns).map((items) => items.length));
+  // what is carried between topics stands below them, so that no strand to a sink passes behind it
+  const below = columns.topic.length;
+  const lower = (column: Node['column']) => column === 'between' || column === 'shaped';
+  const tallest = Math.max(
+    1,
+    ...ORDER.map((column) => columns[column].length),
+    ...(betweens.length > 0 ? [below + Math.max(columns.between.length, columns.shaped.length)] : []),
+  );
   const height = TOP + tallest * STEP + 8;
   const nodes = (betweens.length > 0 ? LONGER : ORDER).flatMap((column) => {
     const items = columns[column];
-    const start = TOP + ((tallest - items.length) * STEP) / 2;
+    const above = betweens.length > 0 ? Math.max(1, below) : tallest;
+    const start = TOP + (lower(column) ? below * STEP : (Math.max(0, above - items.length) * STEP) / 2);
     return items.map((item, n): Node => ({ ...item, column, ...places[column], y: start + n * STEP }));
   });
   const drawn = new Set(nodes.map((n) => n.id));

@@ -169,10 +169,10 @@ pub(crate) fn risk(from: &Ty, to: &Ty) -> Option<String> {
             None => format!("a number that does not fit into {} makes its row fail", to.name()),
         });
     }
-    if let (Some((p0, s0)), Ty::Numeric { precision, scale }) = (from.as_numeric(), to) {
-        if p0 - s0 > precision - scale {
-            return Some(format!("a number that does not fit into {} makes its row fail", to.name()));
-        }
+    if let (Some((p0, s0)), Ty::Numeric { precision, scale }) = (from.as_numeric(), to)
+        && p0 - s0 > precision - scale
+    {
+        return Some(format!("a number that does not fit into {} makes its row fail", to.name()));
     }
     None
 }

@@ -158,7 +158,7 @@ pub(super) fn all() -> Vec<Entry> {
     vec![
         (
             "[]",
-            vec![way(&[array.clone(), INT], Ty::Text, |s, a| element(s, a)).giving(Gives::By(|types, _| Ok(inner(types))))],
+            vec![way(&[array.clone(), INT], Ty::Text, element).giving(Gives::By(|types, _| Ok(inner(types))))],
             "An element by its place from 1.",
             "(string_to_array('a,b', ','))[2]",
             "b",
@@ -179,7 +179,7 @@ pub(super) fn all() -> Vec<Entry> {
         ),
         (
             "cardinality",
-            vec![way(&[array.clone()], Ty::Int4, |_, a| Ok(number(of(a, 0)?.len())))],
+            vec![way(std::slice::from_ref(&array), Ty::Int4, |_, a| Ok(number(of(a, 0)?.len())))],
             "How many elements.",
             "cardinality(string_to_array('a,b', ','))",
             "2",

@@ -72,6 +72,9 @@ pub enum Take {
     Any,
 }
 
+/// The type that a function gives for arguments of types, and for their values where those are constants.
+pub type TypeOf = fn(&[Ty], &[Option<&Owned>]) -> Result<Ty, Fault>;
+
 /// The type that a function gives.
 #[derive(Clone)]
 pub enum Gives {
@@ -80,7 +83,7 @@ pub enum Gives {
     /// That of the first argument.
     First,
     /// By the arguments' types, and their values where those are constants.
-    By(fn(&[Ty], &[Option<&Owned>]) -> Result<Ty, Fault>),
+    By(TypeOf),
 }
 
 /// One way to call a function.

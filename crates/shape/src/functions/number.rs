@@ -3,7 +3,7 @@
 use gonvel_core::column::{NOT_A_NUMBER, Value};
 
 use super::operators::{range, remainder_type, scaled};
-use super::{DOUBLE, Entry, Gives, INT, LONG, Signature, Take, d, int, unscaled, way};
+use super::{DOUBLE, Entry, Gives, INT, LONG, Signature, Take, TypeOf, d, int, unscaled, way};
 use crate::decimal;
 use crate::expr::{Fault, Run};
 use crate::ty::Ty;
@@ -108,9 +108,7 @@ fn bucket(v: f64, low: f64, high: f64, count: i64) -> Result<Given<'static>, Fau
 
 pub(super) fn all() -> Vec<Entry> {
     const NUMERIC: Take = Take::Numeric;
-    let exact = |run: Run, ty: fn(&[Ty], &[Option<&Owned>]) -> Result<Ty, Fault>| {
-        way(&[NUMERIC], Ty::Text, run).giving(Gives::By(ty))
-    };
+    let exact = |run: Run, ty: TypeOf| way(&[NUMERIC], Ty::Text, run).giving(Gives::By(ty));
     let floats = |run: Run| way(&[DOUBLE], Ty::Float8, run);
     let cut: Run = |s, a| {
         let value = (decimal::cut_to(scaled(s, a, 0), digits(a)), s.args[0].scale());

@@ -3,7 +3,7 @@
 use gonvel_core::civil::DAY_US;
 use gonvel_core::column::Value;
 
-use super::{DOUBLE, Entry, Gives, INT, LONG, Signature, Take, d, int, json, t, unscaled, way};
+use super::{DOUBLE, Entry, Gives, INT, LONG, Signature, Take, TypeOf, d, int, json, t, unscaled, way};
 use crate::cast::text_of;
 use crate::decimal::{self, QUOTIENT_SCALE};
 use crate::expr::{Fault, Run, Scope};
@@ -83,12 +83,7 @@ fn zero() -> Fault {
     "division by zero".into()
 }
 
-fn arithmetic(
-    whole: [Run; 2],
-    floats: [Run; 2],
-    exact: Run,
-    ty: fn(&[Ty], &[Option<&Owned>]) -> Result<Ty, Fault>,
-) -> Vec<Signature> {
+fn arithmetic(whole: [Run; 2], floats: [Run; 2], exact: Run, ty: TypeOf) -> Vec<Signature> {
     vec![
         way(&[SMALL, SMALL], Ty::Int2, whole[0]),
         way(&[INT, INT], Ty::Int4, whole[0]),

@@ -372,10 +372,10 @@ fn read(text: &str, format: &str) -> Result<i64, Fault> {
                 for c in plain.chars() {
                     if c.is_whitespace() {
                         rest = rest.trim_start();
-                    } else if let Some(first) = rest.chars().next() {
-                        if c.is_alphanumeric() || !first.is_alphanumeric() {
-                            rest = &rest[first.len_utf8()..];
-                        }
+                    } else if let Some(first) = rest.chars().next()
+                        && (c.is_alphanumeric() || !first.is_alphanumeric())
+                    {
+                        rest = &rest[first.len_utf8()..];
                     }
                 }
                 continue;
@@ -417,9 +417,9 @@ fn read(text: &str, format: &str) -> Result<i64, Fault> {
             "MONTH" | "Month" | "month" | "MON" | "Mon" | "mon" => {
                 let long = word.len() > 3;
                 let lower = rest.to_ascii_lowercase();
-                let name = |m: &&str| if long { m.to_lowercase() } else { m[..3].to_lowercase() };
-                let at = MONTHS.iter().position(|m| lower.starts_with(&name(&m))).ok_or_else(wrong)?;
-                rest = &rest[name(&&MONTHS[at]).len()..];
+                let name = |m: &str| if long { m.to_lowercase() } else { m[..3].to_lowercase() };
+                let at = MONTHS.iter().position(|m| lower.starts_with(&name(m))).ok_or_else(wrong)?;
+                rest = &rest[name(MONTHS[at]).len()..];
                 month = i64::try_from(at).unwrap_or(0) + 1;
             }
             _ => {
