@@ -120,6 +120,27 @@ test('the main views', async ({ page, demo }) => {
     await page.getByRole('checkbox', { name: /^rooms / }).check();
     await expect(page.getByRole('region', { name: 'What this changes' })).toContainText('These come in');
   });
+  const sink = connectors.find((c) => c.name === 'settlement-tables');
+  await take('shape', `/connectors/${sink?.id}/edit?shape=packhouse.growers`, async () => {
+    const steps = page.getByRole('region', { name: 'Steps' });
+    const add = async (step: string) => {
+      await steps.getByRole('button', { name: 'Add a step' }).click();
+      await page.getByRole('menuitem', { name: step }).click();
+    };
+    await add('Hide values');
+    await steps.getByRole('combobox', { name: 'Columns' }).click();
+    await page.getByRole('option', { name: 'phone' }).click();
+    await page.keyboard.press('Escape');
+    await steps.getByText('partly', { exact: true }).click();
+    await add('Add a computed column');
+    await steps.getByRole('textbox', { name: 'Column', exact: true }).fill('years');
+    const value = 'extract(year from age(origin.committed_at, joined_on::timestamptz))::integer';
+    await steps.getByRole('textbox', { name: 'What the column is' }).fill(value);
+    await add('Filter rows');
+    await steps.getByRole('textbox', { name: 'The condition' }).fill("years >= 10 OR district = 'Eastmoor'");
+    await expect(page.getByRole('region', { name: 'Real rows' })).toContainText('years');
+    await page.keyboard.press('Escape');
+  });
   await take('manifest', `/connectors/${source?.id}/edit?as=manifest`, async () => {
     await expect(page.getByLabel('Manifest of the connector')).toHaveValue(/partitions/);
     await page.waitForTimeout(800);

@@ -342,9 +342,6 @@ pub enum Step {
         /// What happens where the reference has no row.
         #[serde(default)]
         miss: Miss,
-        /// Whether rows are sent again when the reference changes later.
-        #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-        again: bool,
     },
     /// A row that says the same as the one before of its key goes no further.
     DropRepeats {

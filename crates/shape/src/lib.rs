@@ -4,6 +4,7 @@
 //! what was found; a wrong expression is refused at its character before anything runs.
 #![deny(missing_docs)]
 
+mod becoming;
 pub mod bind;
 pub mod cast;
 pub mod columns;

@@ -55,8 +55,6 @@ pub struct Lookup {
     pub added: Vec<usize>,
     /// What happens on a miss.
     pub miss: Miss,
-    /// Whether rows are sent again when the reference changes.
-    pub again: bool,
     /// The columns that are compared.
     pub reads: Vec<usize>,
 }
@@ -281,7 +279,7 @@ impl Builder<'_> {
                 }
                 Some(Kind::Route(out))
             }
-            Piece::Lookup { topic, by, columns, miss, again } => self.lookup(step, &topic, &by, &columns, (miss, again)),
+            Piece::Lookup { topic, by, columns, miss } => self.lookup(step, &topic, &by, &columns, miss),
             Piece::Repeats(places) => Some(Kind::Repeats(places)),
         };
         let Some(kind) = kind else { return };
@@ -392,7 +390,7 @@ impl Builder<'_> {
         topic: &str,
         by: &[gonvel_core::shape::Match],
         added: &[gonvel_core::shape::Added],
-        (miss, again): (Miss, bool),
+        miss: Miss,
     ) -> Option<Kind> {
         let Some(reference) = self.references.get(topic) else {
             let finding = format!("the reference topic {topic} is not there, or holds no rows of a table yet");
@@ -464,7 +462,7 @@ impl Builder<'_> {
             all
         };
         self.columns = Columns { fields };
-        Some(Kind::Lookup(Lookup { topic: topic.to_owned(), by: compared, added: places, miss, again, reads }))
+        Some(Kind::Lookup(Lookup { topic: topic.to_owned(), by: compared, added: places, miss, reads }))
     }
 
     /// What can only be said of all steps together.

@@ -3,7 +3,6 @@
 
 use std::collections::{BTreeSet, HashMap};
 use std::hash::{DefaultHasher, Hash, Hasher};
-use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
 use arrow_array::types::{
@@ -88,8 +87,8 @@ pub struct Image {
     /// Which rows are still there.
     pub present: Vec<bool>,
     /// Columns that the source did not send, by row.
-    unchanged: HashMap<usize, Vec<usize>>,
-    routes: Option<Vec<Option<String>>>,
+    pub(crate) unchanged: HashMap<usize, Vec<usize>>,
+    pub(crate) routes: Option<Vec<Option<String>>>,
     /// Whether only the key is known.
     key_only: bool,
 }
@@ -108,7 +107,7 @@ pub struct Traced {
 }
 
 /// Rows of a column by their places.
-fn take(column: &ColumnArray, rows: &UInt32Array) -> ColumnArray {
+pub(crate) fn take(column: &ColumnArray, rows: &UInt32Array) -> ColumnArray {
     let taken = |array: ArrayRef| arrow_select::take::take(&array, rows, None);
     macro_rules! primitive {
         ($variant:ident, $ty:ty, $array:expr) => {
@@ -147,7 +146,7 @@ fn nulls(ty: ColumnType, rows: usize) -> ColumnArray {
 }
 
 /// One value after another as a column.
-fn gathered<'v>(ty: ColumnType, values: impl Iterator<Item = Value<'v>>) -> ColumnArray {
+pub(crate) fn gathered<'v>(ty: ColumnType, values: impl Iterator<Item = Value<'v>>) -> ColumnArray {
     let mut builder = ColumnBuilder::new(ty);
     for value in values {
         // of another type only by our own mistake: a null then
@@ -158,12 +157,12 @@ fn gathered<'v>(ty: ColumnType, values: impl Iterator<Item = Value<'v>>) -> Colu
     builder.finish()
 }
 
-struct Work<'w> {
-    plan: &'w Plan,
-    batch: &'w ChangeBatch,
+pub(crate) struct Work<'w> {
+    pub(crate) plan: &'w Plan,
+    pub(crate) batch: &'w ChangeBatch,
     /// By row, what failed first.
-    failed: HashMap<usize, Failed>,
-    repeats: BTreeSet<usize>,
+    pub(crate) failed: HashMap<usize, Failed>,
+    pub(crate) repeats: BTreeSet<usize>,
 }
 
 impl Plan {
@@ -175,7 +174,7 @@ impl Plan {
         for number in 0..self.stages.len() {
             work.stage(number, &mut new, &mut old, &mut keys, context);
         }
-        work.assembled(&new, &old, &keys, context)
+        work.assembled(&new, &old, &keys)
     }
 
     /// Carries the plan out, and tells how the batch looks after each stage. References are looked into, nothing is remembered.
@@ -188,7 +187,7 @@ impl Plan {
             work.stage(number, &mut new, &mut old, &mut keys, context);
             traced.push(Traced { step: stage.step, columns: stage.output.clone(), new: new.clone(), old: old.clone() });
         }
-        let shaped = work.assembled(&new, &old, &keys, context);
+        let shaped = work.assembled(&new, &old, &keys);
         (traced, shaped)
     }
 }
@@ -551,146 +550,4 @@ fn explained(stage: &Stage, fault: &Fault, reads: &[usize], before: &[ColumnArra
         }
     }
     if shown.is_empty() { fault.to_string() } else { format!("{fault}: {}", shown.join(", ")) }
-}
-
-/// What a change became in one place.
-#[derive(Clone, Copy)]
-struct Became {
-    row: usize,
-    kind: ChangeKind,
-    old: Old,
-}
-
-/// Which old image goes with it.
-#[derive(Clone, Copy, PartialEq)]
-enum Old {
-    None,
-    Whole,
-    Key,
-}
-
-impl Work<'_> {
-    fn assembled(self, new: &Image, old: &Image, keys: &Image, _: &mut Context) -> Shaped {
-        let batch = self.batch;
-        let mut ways: Vec<(Option<String>, Vec<Became>)> = Vec::new();
-        let mut add = |to: Option<&String>, became: Became| match ways.iter_mut().find(|(way, _)| way.as_ref() == to) {
-            Some((_, list)) => list.push(became),
-            None => ways.push((to.cloned(), vec![became])),
-        };
-        let route = |image: &Image, row: usize| image.routes.as_ref().and_then(|r| r[row].clone());
-        let all_ways: Vec<String> = self.plan.ways();
-        for row in 0..batch.len() {
-            if self.failed.contains_key(&row) || self.repeats.contains(&row) {
-                continue;
-            }
-            let kind = batch.kinds[row];
-            if kind == ChangeKind::Truncate {
-                add(None, Became { row, kind, old: Old::None });
-                all_ways.iter().for_each(|way| add(Some(way), Became { row, kind, old: Old::None }));
-                continue;
-            }
-            let has_new = kind != ChangeKind::Delete;
-            let new_in = has_new && new.present[row];
-            let before = match batch.old_images[row] {
-                OldImage::Row => Some(old.present[row]),
-                _ => None,
-            };
-            let key = if keys.present[row] { Old::Key } else { Old::None };
-            let gone = |old: Old| Became { row, kind: ChangeKind::Delete, old };
-            match (kind, new_in, before) {
-                (ChangeKind::Update, true, Some(true)) => {
-                    let (to, from) = (route(new, row), route(old, row));
-                    if to == from {
-                        add(to.as_ref(), Became { row, kind, old: Old::Whole });
-                    } else {
-                        // it goes another way from now on
-                        add(from.as_ref(), gone(Old::Whole));
-                        add(to.as_ref(), Became { row, kind: ChangeKind::Insert, old: Old::None });
-                    }
-                }
-                (ChangeKind::Update, true, Some(false)) => {
-                    add(route(new, row).as_ref(), Became { row, kind: ChangeKind::Insert, old: Old::None });
-                }
-                (ChangeKind::Update, true, None) => {
-                    let old = if batch.old_images[row] == OldImage::Key { Old::Key } else { Old::None };
-                    let to = route(new, row);
-                    // where it went before is not known: it goes from all other ways
-                    if new.routes.is_some() && key == Old::Key {
-                        let others = all_ways.iter().map(Some).chain([None]).filter(|way| *way != to.as_ref());
-                        others.for_each(|way| add(way, gone(Old::Key)));
-                    }
-                    add(to.as_ref(), Became { row, kind, old });
-                }
-                (ChangeKind::Update, false, Some(true)) => add(route(old, row).as_ref(), gone(Old::Whole)),
-                (ChangeKind::Update, false, None) => {
-                    add(None, gone(key));
-                    all_ways.iter().for_each(|way| add(Some(way), gone(key)));
-                }
-                (ChangeKind::Delete, _, Some(true)) => add(route(old, row).as_ref(), gone(Old::Whole)),
-                (ChangeKind::Delete, _, None) => {
-                    add(None, gone(key));
-                    all_ways.iter().for_each(|way| add(Some(way), gone(key)));
-                }
-                (ChangeKind::Insert | ChangeKind::Load, true, _) => {
-                    add(route(new, row).as_ref(), Became { row, kind, old: Old::None });
-                }
-                _ => {}
-            }
-        }
-        let parts = ways.into_iter().map(|(to, list)| self.part(to, &list, new, old, keys)).collect();
-        let mut failed: Vec<Failed> = self.failed.into_values().collect();
-        failed.sort_by_key(|f| f.row);
-        Shaped { parts, failed }
-    }
-
-    fn part(&self, to: Option<String>, list: &[Became], new: &Image, old: &Image, keys: &Image) -> Routed {
-        let batch = self.batch;
-        let output = &self.plan.output;
-        let rows: Vec<usize> = list.iter().map(|b| b.row).collect();
-        let whole = rows.len() == batch.len();
-        let places: UInt32Array = rows.iter().map(|row| u32::try_from(*row).unwrap_or(u32::MAX)).collect();
-        let taken = |columns: &[ColumnArray]| -> Vec<ColumnArray> {
-            if whole { columns.to_vec() } else { columns.iter().map(|c| take(c, &places)).collect() }
-        };
-        let olds: Vec<Old> = list.iter().map(|b| b.old).collect();
-        let old_columns = match (olds.contains(&Old::Whole), olds.contains(&Old::Key)) {
-            (false, false) => Vec::new(),
-            (true, false) => taken(&old.columns),
-            (false, true) => taken(&keys.columns),
-            (true, true) => {
-                let value = |column: usize| {
-                    let one = move |became: &Became| match became.old {
-                        Old::Whole => old.columns[column].value(became.row),
-                        Old::Key => keys.columns[column].value(became.row),
-                        Old::None => Value::Null,
-                    };
-                    gathered(output.columns[column].ty, list.iter().map(one))
-                };
-                (0..output.columns.len()).map(value).collect()
-            }
-        };
-        let mut unchanged = HashMap::new();
-        if !new.unchanged.is_empty() {
-            for (place, became) in list.iter().enumerate().filter(|(_, b)| b.kind != ChangeKind::Delete) {
-                if let Some(missing) = new.unchanged.get(&became.row) {
-                    unchanged.insert(place, missing.clone());
-                }
-            }
-        }
-        let image = |old: &Old| match old {
-            Old::None => OldImage::None,
-            Old::Whole => OldImage::Row,
-            Old::Key => OldImage::Key,
-        };
-        let shaped = ChangeBatch {
-            table: Arc::clone(output),
-            kinds: list.iter().map(|b| b.kind).collect(),
-            new: taken(&new.columns),
-            old: old_columns,
-            old_images: olds.iter().map(image).collect(),
-            unchanged,
-            origins: rows.iter().map(|row| batch.origins[*row]).collect(),
-        };
-        Routed { to, batch: shaped, rows }
-    }
 }

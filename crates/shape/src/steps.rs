@@ -50,8 +50,6 @@ pub enum Piece {
         columns: Vec<Added>,
         /// What happens on a miss.
         miss: Miss,
-        /// Whether rows are sent again.
-        again: bool,
     },
     /// Only rows that differ in these columns from the one before of their key.
     Repeats(Vec<usize>),
@@ -400,14 +398,14 @@ pub fn pieces(step: &Step, columns: &Columns) -> Result<Vec<Piece>, Finding> {
             }
             one(Piece::Project(items))
         }
-        Step::Lookup { topic, by, columns: added, miss, again } => {
+        Step::Lookup { topic, by, columns: added, miss } => {
             if by.is_empty() || added.is_empty() {
                 return Err(Finding::error("a lookup compares at least one column and adds at least one").of(None, "by"));
             }
             for pair in by {
                 find(columns, &pair.column).map_err(|f| f.of(None, "by"))?;
             }
-            one(Piece::Lookup { topic: topic.clone(), by: by.clone(), columns: added.clone(), miss: *miss, again: *again })
+            one(Piece::Lookup { topic: topic.clone(), by: by.clone(), columns: added.clone(), miss: *miss })
         }
         Step::DropRepeats { by } => {
             let places = if by.is_empty() {

@@ -196,7 +196,10 @@ impl Goal {
             Target::Connector { connector } => {
                 let other = state.database.find_connector(ConnectorId(*connector)).await?;
                 let Some(connection) = other.definition.connection().filter(|_| other.definition.kind() == "sink") else {
-                    return Err(Refusal::invalid(field, format!("{} is not a sink: name one", other.name)));
+                    return Err(Refusal::invalid(
+                        field,
+                        format!("{} stands in no topic by itself: name a sink", other.name),
+                    ));
                 };
                 let address = state.database.address(connection).await?;
                 Self::Places(systems::sink_positions(&address, other.id).await?)
