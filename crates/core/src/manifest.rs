@@ -275,7 +275,7 @@ mod tests {
                 5,
                 "no connector \"it\"",
             ),
-            ("connector: a\n", 1, "source or sink"),
+            ("connector: a\n", 1, "source, sink or topics"),
             ("connector: a\n  sink: 1\n", 2, "mapping values are not allowed"),
             (
                 "connector: a\nsource:\n  connection: packhouse\n  partitions: 1\n  values: {form: rows}\n",

@@ -103,6 +103,8 @@ mod tests {
         for value in values {
             assert_eq!(read(&mut rest), Ok(value));
         }
-        assert!(rest.is_empty() && read(&mut rest).is_err() && read(&mut &bytes[9..12]).is_err());
+        assert!(rest.is_empty() && read(&mut rest).is_err());
+        // cut off within a number, and a tag that there is not
+        assert!(read(&mut &bytes[2..5]).is_err() && read(&mut &[77][..]).is_err());
     }
 }
