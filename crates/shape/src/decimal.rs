@@ -116,6 +116,11 @@ pub fn add(a: Scaled, b: Scaled, minus: bool, ty: &Ty) -> Result<i128, Fault> {
     if a.0 == NOT_A_NUMBER || b.0 == NOT_A_NUMBER {
         return Ok(NOT_A_NUMBER);
     }
+    if a.1 == ty.scale() && b.1 == ty.scale() {
+        // the common case within 128 bits
+        let sum = if minus { a.0.checked_sub(b.0) } else { a.0.checked_add(b.0) };
+        return sum.ok_or_else(|| too_large(ty)).and_then(|sum| within(sum, ty));
+    }
     let (l, r) = (wide(a, ty.scale()), wide(b, ty.scale()));
     narrow(if minus { l.wrapping_sub(r) } else { l.wrapping_add(r) }, ty)
 }

@@ -197,11 +197,8 @@ impl Work<'_> {
     fn images(&self) -> [Image; 3] {
         let (batch, rows) = (self.batch, self.batch.len());
         let has_new = |row: &usize| !matches!(batch.kinds[*row], ChangeKind::Delete | ChangeKind::Truncate);
-        let old_columns = if batch.old.is_empty() {
-            batch.table.columns.iter().map(|c| nulls(c.ty, rows)).collect()
-        } else {
-            batch.old.clone()
-        };
+        // an image that no row has needs no columns
+        let old_columns = batch.old.clone();
         let image = |columns: Vec<ColumnArray>, present: Vec<bool>, key_only: bool| Image {
             columns,
             present,
@@ -218,6 +215,9 @@ impl Work<'_> {
         let unknown: Vec<bool> =
             (0..rows).map(|row| batch.kinds[row] == ChangeKind::Update && batch.old_images[row] == OldImage::None).collect();
         if unknown.contains(&true) && self.may_leave_out() {
+            if keys.columns.is_empty() {
+                keys.columns = batch.table.columns.iter().map(|c| nulls(c.ty, rows)).collect();
+            }
             for (place, column) in batch.table.columns.iter().enumerate().filter(|(_, c)| c.key) {
                 let value =
                     |row: usize| if unknown[row] { batch.new[place].value(row) } else { keys.columns[place].value(row) };
@@ -268,8 +268,7 @@ impl Work<'_> {
             if image.present.contains(&true) {
                 self.advance(stage, image, context);
             } else {
-                let types = stage.output.fields.iter().map(|f| f.ty.column_type());
-                image.columns = types.map(|ty| nulls(ty, self.batch.len())).collect();
+                image.columns = Vec::new();
             }
         }
     }

@@ -24,8 +24,13 @@ fn bytes<'a>(a: &[Value<'a>], n: usize) -> &'a [u8] {
 /// Hexadecimal digits.
 #[must_use]
 pub fn hex(bytes: &[u8]) -> String {
-    let digit = |n: u8| char::from(b"0123456789abcdef"[usize::from(n)]);
-    bytes.iter().flat_map(|b| [digit(b >> 4), digit(b & 15)]).collect()
+    const DIGITS: &[u8; 16] = b"0123456789abcdef";
+    let mut out = String::with_capacity(bytes.len() * 2);
+    for byte in bytes {
+        out.push(char::from(DIGITS[usize::from(byte >> 4)]));
+        out.push(char::from(DIGITS[usize::from(byte & 15)]));
+    }
+    out
 }
 
 fn encode(a: &[Value<'_>]) -> Result<Given<'static>, Fault> {
