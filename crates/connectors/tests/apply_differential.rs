@@ -286,12 +286,76 @@ async fn every_way_of_writing_holds_what_applying_change_by_change_gives() {
         for next in 1..=10 {
             let steps = steps().new_tree(&mut runner).unwrap().current();
             let (batches, places) = changes(&steps, &mut source, &mut events);
-            let topics = vec![TopicChanges { topic: 0, batches, changes: places, from: vec![], record_keys: None }];
+            let topics = vec![TopicChanges {
+                topic: 0,
+                batches,
+                changes: places,
+                from: vec![],
+                record_keys: None,
+                row_may_be_missing: false,
+            }];
             let delivered = vec![(at, Delivered { next, ..Delivered::default() })];
             sink.apply(&Round { topics, delivered, more: false }).await.unwrap();
             let found = lines(&client, &format!("SELECT {columns} FROM {table}")).await;
             assert_eq!(found, expected(writes, &events), "{writes:?} {steps:?}");
         }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_part_of_a_row_that_is_not_there_is_refused_alone() {
+    let cluster = TestCluster::start(&["settlement"]).await;
+    let address = DatabaseAddress::new("127.0.0.1", cluster.port, "settlement", OWNER, &cluster.password);
+    let at = TopicPartition { topic: TopicId(1), partition: PartitionId(0) };
+    let (write, keep, delete) = (
+        |id| Step::Write(id, false, Some(1), Some("as it was".into())),
+        |id| Step::Keep(id, false, Some(2)),
+        |id| Step::Delete(id, false),
+    );
+    let ways = [
+        (TargetRows::Current, Deletes::Applied),
+        (TargetRows::Current, Deletes::Marked),
+        (TargetRows::Current, Deletes::Ignored),
+        (TargetRows::History, Deletes::Applied),
+        (TargetRows::Appended, Deletes::Applied),
+    ];
+    for (number, (rows, deletes)) in ways.into_iter().enumerate() {
+        let topic =
+            DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: format!("bins_{number}") };
+        let writes = Writes { rows, deletes, ..Writes::default() };
+        let connector = ConnectorId(Uuid::now_v7());
+        let settings =
+            SinkSettings { connector, lane: 0, address: address.clone(), topics: vec![(TopicId(1), topic)], writes };
+        let (mut sink, _) = PgSink::start(settings, Epoch(1), &[(at, 0)]).await.unwrap();
+        // each list of steps with the rows that the source has before it: a shape may have kept some of them away
+        let round = |lists: &[(&[i64], &[Step])]| {
+            let (mut batches, mut places) = (Vec::new(), Vec::new());
+            for (there, steps) in lists {
+                let mut rows: Rows = there.iter().map(|id| (key(*id, false), (None, None))).collect();
+                let (more, at) = changes(steps, &mut rows, &mut Vec::new());
+                places.extend(at.into_iter().map(|((batch, row), key)| ((batch + batches.len(), row), key)));
+                batches.extend(more);
+            }
+            let from = (0..places.len()).map(|place| (at, i64::try_from(place).unwrap())).collect();
+            let (record_keys, row_may_be_missing) = (None, true);
+            let topics = vec![TopicChanges { topic: 0, batches, changes: places, from, record_keys, row_may_be_missing }];
+            Round { topics, delivered: vec![(at, Delivered { next: 1, ..Delivered::default() })], more: false }
+        };
+        sink.apply(&round(&[(&[], &[write(1), write(2), write(3), delete(3)])])).await.unwrap();
+        // 1 is there, 2 goes and comes back, 3 went before, 4 never came
+        let comes = round(&[(&[1, 2], &[keep(1), delete(2)]), (&[2, 3, 4], &[keep(2), keep(3), keep(4), write(5)])]);
+        let applied = sink.apply(&comes).await;
+        if rows == TargetRows::Appended {
+            applied.unwrap();
+            continue;
+        }
+        let finding = applied.unwrap_err().to_string();
+        assert!(finding.contains("does not have the row as it was"), "{writes:?}: {finding}");
+        sink.roll_back().await.unwrap();
+        let refused: Vec<usize> = sink.sift(&comes).await.unwrap().iter().map(|r| r.change).collect();
+        sink.finish(&comes).await.unwrap();
+        let wanted: &[usize] = if deletes == Deletes::Ignored { &[0, 2, 3, 4] } else { &[2, 3, 4] };
+        assert_eq!(refused, wanted, "{writes:?}");
     }
 }
 
@@ -359,7 +423,18 @@ async fn rounds_in_part_are_seen_together_or_not_at_all() {
     let round = |id, next, more| {
         let (batches, changes) = changes(&[Step::Write(id, true, Some(1), None)], &mut Rows::new(), &mut Vec::new());
         let delivered = if more { vec![] } else { vec![(at, Delivered { next, ..Delivered::default() })] };
-        Round { topics: vec![TopicChanges { topic: 0, batches, changes, from: vec![], record_keys: None }], delivered, more }
+        Round {
+            topics: vec![TopicChanges {
+                topic: 0,
+                batches,
+                changes,
+                from: vec![],
+                record_keys: None,
+                row_may_be_missing: false,
+            }],
+            delivered,
+            more,
+        }
     };
     {
         let (mut sink, _) = PgSink::start(settings.clone(), Epoch(1), &[(at, 0)]).await.unwrap();
@@ -397,13 +472,27 @@ async fn any_history_leaves_the_target_as_the_source_is() {
             let (batches, places) = changes(&steps, &mut rows, &mut events);
             next += 1;
             let moved = vec![(at, Delivered { next, ..Delivered::default() })];
-            let topics = vec![TopicChanges { topic: 0, batches, changes: places, from: vec![], record_keys: None }];
+            let topics = vec![TopicChanges {
+                topic: 0,
+                batches,
+                changes: places,
+                from: vec![],
+                record_keys: None,
+                row_may_be_missing: false,
+            }];
             sink.apply(&Round { topics, delivered: moved, more: false }).await.unwrap_or_else(|e| panic!("{e}: {steps:?}"));
             assert_eq!(held(&client).await, rows, "{steps:?}");
         }
         let (_later, _) = PgSink::start(settings.clone(), Epoch(epoch + 1), &[(at, 0)]).await.unwrap();
         let (batches, places) = changes(&[Step::Write(1, true, Some(1), None)], &mut rows.clone(), &mut Vec::new());
-        let topics = vec![TopicChanges { topic: 0, batches, changes: places, from: vec![], record_keys: None }];
+        let topics = vec![TopicChanges {
+            topic: 0,
+            batches,
+            changes: places,
+            from: vec![],
+            record_keys: None,
+            row_may_be_missing: false,
+        }];
         let delivered = vec![(at, Delivered { next: 999, ..Delivered::default() })];
         let late = sink.apply(&Round { topics, delivered, more: false }).await;
         assert!(late.is_err(), "a former holder committed");

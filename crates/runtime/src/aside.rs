@@ -20,7 +20,7 @@ use crate::fetching::records_at;
 use crate::fleet::Services;
 use crate::lane::Failure;
 use crate::reading::{Reader, Ways, key_data};
-use crate::shaping::Shaping;
+use crate::shaping::Shared;
 use crate::status::Board;
 
 /// Records that are tried again at a time.
@@ -86,7 +86,7 @@ impl Aside {
     }
 
     /// The same, with what is tried again shaped as all else is.
-    pub(crate) fn shaped(mut self, shaping: Option<Shaping>, ways: Ways) -> Self {
+    pub(crate) fn shaped(mut self, shaping: Option<Shared>, ways: Ways) -> Self {
         self.reader = self.reader.shaped(shaping, ways);
         self
     }

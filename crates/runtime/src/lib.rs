@@ -4,6 +4,7 @@ mod aside;
 pub mod choosing;
 mod fetching;
 mod fleet;
+mod lag;
 mod lane;
 mod leases;
 mod outgoing;

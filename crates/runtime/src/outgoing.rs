@@ -10,10 +10,14 @@ use gonvel_core::topic_settings::TopicSettings;
 
 use crate::fleet::Services;
 use crate::lane::Failure;
-use crate::shaping::{Came, Shaping};
+use crate::shaping::{Came, Pass, Shaping};
 use crate::writing::Writer;
 
 pub(crate) type Blocks = Vec<gonvel_core::ports::PartitionBlocks>;
+
+/// Why a part of a row does not go where the row may not be.
+const PART_OF_A_ROW: &str = "an update brings a part of its row only, and the row may come where it was not before: what was not \
+     sent of it cannot be known; give the source's table REPLICA IDENTITY FULL, or write the topic in row form";
 
 /// Where changes go: shaped, then into blocks.
 pub(crate) struct Out<'o> {
@@ -37,20 +41,31 @@ impl<'o> Out<'o> {
     }
 
     /// Writes one table's changes into blocks and counts them.
-    pub(crate) async fn write(&mut self, changes: &TableChanges, counts: &mut KindCounts) -> Result<Blocks, Failure> {
+    ///
+    /// # Errors
+    /// [`ConnectorError::BadRecord`] for a row that cannot be shaped, by what it is called.
+    pub(crate) async fn write(
+        &mut self,
+        changes: &TableChanges,
+        counts: &mut KindCounts,
+        called: impl Fn(usize) -> String,
+    ) -> Result<Blocks, Failure> {
         let place = self.writer.of_table(changes.table);
         let Some(shaping) = &mut self.shaping else { return Ok(self.writer.write(place, changes, counts).await?) };
         shaping.catch_up().await?;
-        let Came::Otherwise(shaped, _) = shaping.shape(changes.table, &changes.batch)? else {
+        let Came::Otherwise(shaped, _) = shaping.shape(changes.table, &changes.batch, Pass::First)? else {
             return Ok(self.writer.write(place, changes, counts).await?);
         };
         let counts_row = |row: usize| changes.rows.as_ref().is_none_or(|rows| rows.binary_search(&row).is_ok());
         if let Some(failed) = shaped.failed.iter().find(|f| counts_row(f.row)) {
-            let finding = format!("a row of {}: {}", changes.batch.table.qualified(), failed.finding);
-            return Err(ConnectorError::bad_record(finding).into());
+            return Err(ConnectorError::bad_record(format!("{}: {}", called(failed.row), failed.finding)).into());
         }
         let mut out = Vec::new();
         for part in shaped.parts {
+            if let Some(place) = part.partly.first() {
+                let finding = format!("{}: {PART_OF_A_ROW}", called(part.rows[*place]));
+                return Err(ConnectorError::bad_record(finding).into());
+            }
             let place = match &part.to {
                 None => place,
                 Some(way) => match self.writer.way(way) {

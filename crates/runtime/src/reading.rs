@@ -8,7 +8,7 @@ use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::sink::{Delivered, Round, TopicChanges};
 use gonvel_core::avro::single_object;
 use gonvel_core::block::RecordRef;
-use gonvel_core::change::{ChangeBatchBuilder, ChangeKind};
+use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, KindCounts};
 use gonvel_core::change_form::ChangeForm;
 use gonvel_core::failure;
 use gonvel_core::naming::{Offset, SchemaId, TopicPartition};
@@ -17,7 +17,7 @@ use gonvel_core::record_form::ReadForm;
 
 use crate::fetching::records_at;
 use crate::lane::Failure;
-use crate::shaping::{Came, Shaping};
+use crate::shaping::{Came, Pass, Shared};
 use crate::whole::Whole;
 
 /// Bytes (before compression) read of a partition for one round.
@@ -55,7 +55,7 @@ pub(crate) struct Reader {
     /// The topics' names, where records that cannot be read are put aside; none where they end the reading.
     aside: Option<Vec<String>>,
     /// What happens to rows on their way, and the places of the tables that they are routed to.
-    shaping: Option<(Shaping, Ways)>,
+    shaping: Option<(Shared, Ways)>,
 }
 
 /// The place of each table that a topic's rows may be routed to, by the topic's place and the table's name.
@@ -72,6 +72,13 @@ pub(crate) struct ReadRound {
     pub(crate) bad: Vec<BadRecord>,
     /// The partitions that stand at a truncate, each at its offset, where this round is one.
     pub(crate) truncate: Vec<(TopicPartition, i64)>,
+}
+
+/// A change that cannot be shaped.
+struct Unshaped {
+    from: (TopicPartition, i64),
+    kind: ChangeKind,
+    finding: String,
 }
 
 /// Changes of one topic and shape that are being gathered.
@@ -101,7 +108,14 @@ impl Gathering {
             && !builder.is_empty()
         {
             let changes = keys.into_iter().enumerate().map(|(row, key)| ((0, row), key)).collect();
-            self.topics.push(TopicChanges { topic, batches: vec![builder.finish()], changes, from, record_keys: None });
+            self.topics.push(TopicChanges {
+                topic,
+                batches: vec![builder.finish()],
+                changes,
+                from,
+                record_keys: None,
+                row_may_be_missing: false,
+            });
         }
     }
 }
@@ -142,7 +156,7 @@ impl Reader {
     }
 
     /// The same, with rows shaped on their way.
-    pub(crate) fn shaped(mut self, shaping: Option<Shaping>, ways: Ways) -> Self {
+    pub(crate) fn shaped(mut self, shaping: Option<Shared>, ways: Ways) -> Self {
         self.shaping = shaping.map(|shaping| (shaping, ways));
         self
     }
@@ -380,49 +394,52 @@ impl Reader {
         gathering.close();
         let places: HashMap<(TopicPartition, i64), i64> =
             records.iter().map(|(_, asked)| ((asked.at, asked.offset.0), asked.id)).collect();
-        for (place, finding) in self.shape_topics(&mut gathering.topics).await? {
-            unread.extend(places.get(&place).map(|id| (*id, Step::Shape, finding)));
+        for failed in self.shape_topics(&mut gathering.topics, Pass::Again).await? {
+            unread.extend(places.get(&failed.from).map(|id| (*id, Step::Shape, failed.finding)));
         }
         Ok((gathering.topics, unread))
     }
 
     /// Shapes what was gathered; rows that cannot be shaped are put aside.
     async fn shape(&mut self, gathering: &mut Gathering) -> Result<(), Failure> {
-        let failed = self.shape_topics(&mut gathering.topics).await?;
-        if failed.is_empty() {
-            return Ok(());
-        }
+        let failed = self.shape_topics(&mut gathering.topics, Pass::First).await?;
+        let Some(first) = failed.first() else { return Ok(()) };
         let Some(names) = &self.aside else {
-            return Err(ConnectorError::bad_record(failed[0].1.clone()).into());
+            let ((at, offset), finding) = (first.from, &first.finding);
+            return Err(ConnectorError::bad_record(format!("{}: {finding}", place_of(at, offset))).into());
         };
-        let places: Vec<(TopicPartition, i64)> = failed.iter().map(|(place, _)| *place).collect();
+        let places: Vec<(TopicPartition, i64)> = failed.iter().map(|failed| failed.from).collect();
         let records = records_at(&*self.log, &places).await?;
-        for (((at, offset), finding), record) in failed.into_iter().zip(records) {
-            let step = Step::Shape;
+        for (Unshaped { from: (at, offset), kind, finding }, record) in failed.into_iter().zip(records) {
+            let Some(cursor) = self.cursors.iter_mut().find(|c| c.at == at) else { continue };
+            // it was counted when it was read
+            let mut one = KindCounts::default();
+            one.add(kind);
+            cursor.delivered.counts = cursor.delivered.counts.without(one);
+            let (step, topic) = (Step::Shape, names[cursor.topic].clone());
             let cause = failure::cause(step.word(), &finding);
-            let cursor = self.cursors.iter_mut().find(|c| c.at == at);
-            let topic = cursor.map_or(String::new(), |cursor| names[cursor.topic].clone());
             gathering.bad.push(BadRecord { at, topic, offset: Offset(offset), record, step, finding, cause });
         }
         gathering.bad.sort_by_key(|bad| (bad.at, bad.offset));
         Ok(())
     }
 
-    /// Shapes changes; gives the places of those that cannot be shaped, with what was found.
-    async fn shape_topics(
-        &mut self,
-        topics: &mut Vec<TopicChanges>,
-    ) -> Result<Vec<((TopicPartition, i64), String)>, Failure> {
-        let Some((shaping, ways)) = &mut self.shaping else { return Ok(Vec::new()) };
+    /// Shapes changes; gives those that cannot be shaped.
+    async fn shape_topics(&mut self, topics: &mut Vec<TopicChanges>, pass: Pass) -> Result<Vec<Unshaped>, Failure> {
+        let Some((shaping, ways)) = &self.shaping else { return Ok(Vec::new()) };
+        let mut shaping = shaping.lock().await;
         shaping.catch_up().await?;
         let mut failed = Vec::new();
         let mut out = Vec::with_capacity(topics.len());
         for came in std::mem::take(topics) {
-            let Came::Otherwise(shaped, plan) = shaping.shape(came.topic, &came.batches[0])? else {
+            let Came::Otherwise(shaped, plan) = shaping.shape(came.topic, &came.batches[0], pass)? else {
                 out.push(came);
                 continue;
             };
-            failed.extend(shaped.failed.into_iter().map(|f| (came.from[f.row], f.finding)));
+            failed.extend(shaped.failed.into_iter().map(|f| {
+                let kind = came.batches[0].kinds[f.row];
+                Unshaped { from: came.from[f.row], kind, finding: f.finding }
+            }));
             let form = plan.changes_keys().then(|| ChangeForm::of(plan.output.clone()));
             for part in shaped.parts {
                 let topic = match &part.to {
@@ -445,7 +462,9 @@ impl Reader {
                 let from = part.rows.iter().map(|row| came.from[*row]).collect();
                 let own = || part.rows.iter().map(|row| came.changes[*row].1.clone()).collect();
                 let record_keys = form.is_some().then(own);
-                out.push(TopicChanges { topic, batches: vec![part.batch], changes, from, record_keys });
+                let row_may_be_missing = !part.partly.is_empty();
+                let batches = vec![part.batch];
+                out.push(TopicChanges { topic, batches, changes, from, record_keys, row_may_be_missing });
             }
         }
         *topics = out;
@@ -484,6 +503,7 @@ impl Reader {
             changes: vec![((0, 0), Bytes::new())],
             from: vec![(at, from)],
             record_keys: None,
+            row_may_be_missing: false,
         });
         gathering.latest_us = Some(record.timestamp_us);
         for &place in &places {
@@ -611,6 +631,10 @@ pub(crate) fn key_data(key: &[u8]) -> Bytes {
 }
 
 fn not_a_change(at: TopicPartition, offset: i64, finding: &str) -> Failure {
-    let place = format!("offset {offset} of partition {}", at.partition.0);
-    ConnectorError::bad_record(format!("{place} is not a change ({finding})")).into()
+    ConnectorError::bad_record(format!("{} is not a change ({finding})", place_of(at, offset))).into()
+}
+
+/// What a record is called.
+pub(crate) fn place_of(at: TopicPartition, offset: i64) -> String {
+    format!("offset {offset} of partition {}", at.partition.0)
 }

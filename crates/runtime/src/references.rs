@@ -22,6 +22,8 @@ const PARTITION_BYTES: i64 = 4 << 20;
 struct Followed {
     topic: Topic,
     next: Vec<(TopicPartition, i64)>,
+    /// A record of another shape came, perhaps a newer one.
+    other_shape: bool,
     _watch: Watch,
 }
 
@@ -34,7 +36,7 @@ pub(crate) struct References {
 }
 
 /// The columns that the lookups into a topic take.
-fn wanted(shapes: &Shapes, topic: &str) -> Vec<String> {
+pub(crate) fn wanted(shapes: &Shapes, topic: &str) -> Vec<String> {
     let mut out = Vec::new();
     for step in shapes.steps.values().flatten().filter(|s| !s.off) {
         if let Step::Lookup { topic: looked, columns, .. } = &step.step
@@ -44,6 +46,12 @@ fn wanted(shapes: &Shapes, topic: &str) -> Vec<String> {
         }
     }
     out
+}
+
+/// A reference without rows yet, of which some columns are kept.
+fn empty(table: Arc<TableSchema>, wanted: &[String]) -> Reference {
+    let kept = wanted.iter().filter_map(|w| table.columns.iter().position(|c| c.name == *w)).collect();
+    Reference::new(table, kept)
 }
 
 impl References {
@@ -82,21 +90,46 @@ impl References {
             };
             let shape = latest_shape(&*references.log, &*references.schemas, &topic, i64::MAX).await?;
             let Some(table) = shape else { continue };
-            let kept =
-                wanted(shapes, &name).iter().filter_map(|w| table.columns.iter().position(|c| c.name == *w)).collect();
             let places: Vec<TopicPartition> =
                 (0..topic.partitions).map(|p| TopicPartition { topic: topic.id, partition: PartitionId(p) }).collect();
             let watch = references.log.watch(&places);
             let next = places.into_iter().map(|at| (at, 0)).collect();
-            into.insert(name, Reference::new(table, kept));
-            references.followed.push(Followed { topic, next, _watch: watch });
+            into.insert(name.clone(), empty(table, &wanted(shapes, &name)));
+            references.followed.push(Followed { topic, next, other_shape: false, _watch: watch });
         }
-        references.catch_up(into).await?;
+        references.catch_up(shapes, into).await?;
         Ok(references)
     }
 
-    /// Takes in what the references' topics hold that was not read yet.
-    pub(crate) async fn catch_up(&mut self, into: &mut HashMap<String, Reference>) -> Result<(), Failure> {
+    /// Takes in what the references' topics hold that was not read yet. Where the columns that are kept have become others, the
+    /// reference is read anew; whether one was.
+    pub(crate) async fn catch_up(
+        &mut self,
+        shapes: &Shapes,
+        into: &mut HashMap<String, Reference>,
+    ) -> Result<bool, Failure> {
+        let mut anew = false;
+        loop {
+            self.read_on(into).await?;
+            let Some(place) = self.followed.iter().position(|f| f.other_shape) else { return Ok(anew) };
+            self.followed[place].other_shape = false;
+            let topic = self.followed[place].topic.clone();
+            let Some(table) = latest_shape(&*self.log, &*self.schemas, &topic, i64::MAX).await? else { continue };
+            let name = topic.name.as_str().to_owned();
+            let wanted = wanted(shapes, &name);
+            let newest = empty(table, &wanted);
+            if into
+                .get(&name)
+                .is_some_and(|known| known.kept().len() != newest.kept().len() || !newest.is_like(known.table()))
+            {
+                into.insert(name, newest);
+                self.followed[place].next.iter_mut().for_each(|(_, next)| *next = 0);
+                anew = true;
+            }
+        }
+    }
+
+    async fn read_on(&mut self, into: &mut HashMap<String, Reference>) -> Result<(), Failure> {
         for place in 0..self.followed.len() {
             let ends: Vec<_> = self.followed[place].next.iter().map(|(at, next)| (*at, Offset(*next))).collect();
             let name = self.followed[place].topic.name.as_str().to_owned();
@@ -125,7 +158,9 @@ impl References {
                 for record in open.records() {
                     let (Offset(offset), record) = record?;
                     let Some(schema) = record.schema.filter(|_| offset >= next) else { continue };
+                    let first = !self.forms.contains_key(&schema);
                     let Some(form) = self.form(schema).await? else { continue };
+                    self.followed[place].other_shape |= first && !reference.is_like(form.table());
                     if builder.as_ref().is_some_and(|(known, _)| *known != schema)
                         && let Some((_, mut full)) = builder.take()
                     {

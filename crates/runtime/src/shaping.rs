@@ -10,6 +10,7 @@ use gonvel_core::table::TableSchema;
 use gonvel_shape::plan::{Plan, Shape};
 use gonvel_shape::run::{Context, Shaped};
 use gonvel_shape::tools::{MaskKey, Tools};
+use tokio::sync::Mutex;
 
 use crate::fleet::Services;
 use crate::lane::Failure;
@@ -23,6 +24,17 @@ pub(crate) struct Shaping {
     context: Context,
     references: References,
     plans: HashMap<(usize, Arc<TableSchema>), Option<Arc<Plan>>>,
+}
+
+/// A shape that the reading of a lane and its trying again have in common: what references hold is in memory once.
+pub(crate) type Shared = Arc<Mutex<Shaping>>;
+
+/// Whether rows come for the first time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Pass {
+    First,
+    /// They came before and are tried again: none is a repeat of itself.
+    Again,
 }
 
 /// What becomes of a batch.
@@ -49,23 +61,35 @@ impl Shaping {
         Ok(Some(Self { shapes: shapes.clone(), names, context, references, plans: HashMap::new() }))
     }
 
+    /// The same, for those that have it in common.
+    pub(crate) fn shared(self) -> Shared {
+        Arc::new(Mutex::new(self))
+    }
+
     /// One more table, found in the stream.
     pub(crate) fn add(&mut self, name: String) {
         self.names.push(name);
     }
 
-    /// Brings the references up to date.
+    /// Brings the references up to date. Where one has other columns now, what the shape comes to is worked out anew.
     pub(crate) async fn catch_up(&mut self) -> Result<(), Failure> {
-        self.references.catch_up(&mut self.context.references).await
+        if self.references.catch_up(&self.shapes, &mut self.context.references).await? {
+            self.plans.clear();
+        }
+        Ok(())
     }
 
     /// Carries the shape out over a batch of the table or topic at a place.
     ///
     /// # Errors
     /// [`ConnectorError::Settings`] if the shape does not fit the batch's columns.
-    pub(crate) fn shape(&mut self, place: usize, batch: &ChangeBatch) -> Result<Came, Failure> {
+    pub(crate) fn shape(&mut self, place: usize, batch: &ChangeBatch, pass: Pass) -> Result<Came, Failure> {
         let Some(plan) = self.plan(place, &batch.table)? else { return Ok(Came::AsItWas) };
-        Ok(Came::Otherwise(plan.apply(batch, &mut self.context), plan))
+        let shaped = match pass {
+            Pass::First => plan.apply(batch, &mut self.context),
+            Pass::Again => plan.apply_again(batch, &mut self.context),
+        };
+        Ok(Came::Otherwise(shaped, plan))
     }
 
     fn plan(&mut self, place: usize, table: &Arc<TableSchema>) -> Result<Option<Arc<Plan>>, Failure> {

@@ -1,6 +1,6 @@
 //! A sink connector's lane: rounds of changes go into the target together with the position they bring.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -14,10 +14,10 @@ use tokio::sync::{Semaphore, mpsc};
 use tokio::time::Instant;
 
 use crate::aside::Aside;
+use crate::lag::{COUNT_LAG, Lag};
 use crate::lane::{Ending, Failure, Work, asked_to_end};
 use crate::reading::{ReadRound, Reader, Ways};
 use crate::shaping::Shaping;
-use crate::status::now_us;
 use crate::whole::Whole;
 
 /// Longest wait for new records before looking again.
@@ -27,8 +27,6 @@ const WHOLE: Duration = Duration::from_millis(15);
 /// Changes in a round from which on the next one is read while it is applied. After a smaller one nothing waits: what is read
 /// once it is applied is newer, and holds what came meanwhile.
 const AHEAD: usize = 1_000;
-/// How often the lag in records is counted while there is one.
-const COUNT_LAG: Duration = Duration::from_secs(1);
 
 pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let Definition::Sink(definition) = work.assignment.connector.definition() else {
@@ -42,10 +40,8 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let mut ways = Ways::new();
     for (place, topic) in wanted.iter().enumerate() {
         for way in definition.shape.ways(&topic.topic) {
-            let (schema, table) = way.split_once('.').unwrap_or((&topic.schema, way));
             ways.insert((place, way.to_owned()), tables.len());
-            let routed = DeliveredTopic { topic: topic.topic.clone(), schema: schema.to_owned(), table: table.to_owned() };
-            tables.push((topics[place].id, routed));
+            tables.push((topics[place].id, topic.routed(way)));
         }
     }
     let settings =
@@ -64,11 +60,11 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let all: Vec<(TopicPartition, i64)> = partitions.iter().map(|(at, _)| (*at, first.remove(at).unwrap_or(0))).collect();
     let (mut sink, delivered) = PgSink::start(settings, work.lease.epoch, &all).await?;
     let place_of: BTreeMap<TopicPartition, usize> = partitions.iter().copied().collect();
-    let mut progress = Progress { delivered: delivered.into_iter().collect(), place_of, counted: None };
+    let mut progress = Progress { delivered: delivered.into_iter().collect(), place_of };
     progress.show(&work, &sink);
     work.board.enter(State::Following, None, None);
     let names: Vec<String> = sink.topics().iter().map(|(_, t)| t.topic.clone()).collect();
-    let shaping = Shaping::of(work.services, &definition.shape, names.clone()).await?;
+    let shaping = Shaping::of(work.services, &definition.shape, names.clone()).await?.map(Shaping::shared);
     let positions: Vec<(TopicPartition, usize, i64)> =
         partitions.iter().map(|(at, place)| (*at, *place, progress.delivered.get(at).map_or(0, |d| d.next))).collect();
     let quarantines = definition.failing.records == BadRecords::Quarantine && !definition.writes.whole_transactions;
@@ -76,8 +72,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let mut aside = if quarantines {
         let (failing, writes) = (&definition.failing, definition.writes);
         let aside = Aside::new(work.services, work.board, which, failing, writes, names.clone(), &positions).await?;
-        let again = Shaping::of(work.services, &definition.shape, names.clone()).await?;
-        Some(aside.shaped(again, ways.clone()))
+        Some(aside.shaped(shaping.clone(), ways.clone()))
     } else {
         None
     };
@@ -95,6 +90,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let _reading = AbortOnDrop(tokio::spawn(read_on(reader, work.services.clone(), wanted.clone(), send)));
     // what was asked for before the lane began
     let mut again = aside.is_some().then(Instant::now);
+    let mut lag = Lag::default();
     loop {
         let round = tokio::select! {
             biased;
@@ -114,7 +110,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         };
         let Ok(round) = round else {
             // nothing for a while: there is no lag
-            work.board.write(|status| (status.lag_ms, status.lag_records) = (Some(0.0), Some(0)));
+            Lag::none(work.board);
             continue;
         };
         let ReadRound { mut round, latest_us, changes, bad, truncate } =
@@ -144,7 +140,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         let notes = sink.notes();
         work.board.write(|status| status.notes = notes);
         progress.show(&work, &sink);
-        progress.count_lag(&work, &sink, latest_us).await?;
+        lag.note(work.board, &*work.services.log, &progress.delivered, latest_us).await?;
     }
 }
 
@@ -321,7 +317,6 @@ async fn read_on(
 struct Progress {
     delivered: BTreeMap<TopicPartition, Delivered>,
     place_of: BTreeMap<TopicPartition, usize>,
-    counted: Option<Instant>,
 }
 
 impl Progress {
@@ -335,32 +330,5 @@ impl Progress {
             table.counts = table.counts.with(delivered.counts);
         }
         work.board.write(|status| status.tables = tables);
-    }
-
-    async fn count_lag(&mut self, work: &Work<'_>, sink: &PgSink, latest_us: Option<i64>) -> Result<(), Failure> {
-        #[allow(clippy::cast_precision_loss, reason = "milliseconds for people")]
-        let behind_ms = latest_us.map(|us| ((now_us() - us).max(0) as f64 / 100.0).round() / 10.0);
-        if let Some(behind_ms) = behind_ms {
-            work.board.write(|status| (status.latency_ms, status.lag_ms) = (Some(behind_ms), Some(behind_ms)));
-        }
-        if self.counted.is_some_and(|at| at.elapsed() < COUNT_LAG) {
-            return Ok(());
-        }
-        self.counted = Some(Instant::now());
-        let mut behind = 0;
-        let topics: BTreeSet<TopicId> = sink.topics().iter().map(|(topic, _)| *topic).collect();
-        for topic in &topics {
-            for bounds in work.services.log.bounds(*topic).await? {
-                let at = TopicPartition { topic: *topic, partition: bounds.partition };
-                behind += bounds.next.0 - self.delivered.get(&at).map_or(0, |d| d.next);
-            }
-        }
-        work.board.write(|status| {
-            status.lag_records = Some(behind);
-            if behind == 0 {
-                status.lag_ms = Some(0.0);
-            }
-        });
-        Ok(())
     }
 }

@@ -74,7 +74,7 @@ async fn empty(
         builder.no_old();
         let changes = TableChanges { table: number, batch: builder.finish(), rows: None };
         let counts = position.counts.entry(table.qualified()).or_default();
-        parts.extend(out.write(&changes, counts).await?);
+        parts.extend(out.write(&changes, counts, |_| a_row(&changes)).await?);
     }
     Ok(parts)
 }
@@ -313,6 +313,11 @@ impl Gathered {
     }
 }
 
+/// What a row is called that has no place in a topic yet.
+fn a_row(changes: &TableChanges) -> String {
+    format!("a row of {}", changes.batch.table.qualified())
+}
+
 fn enter(board: &Board, position: &Position) {
     let state = if position.source.loads.is_empty() { State::Following } else { State::Loading };
     board.enter(state, None, None);
@@ -339,7 +344,7 @@ async fn write(
     for changes in &captured.changes {
         let table = &tables[changes.table];
         let counts = position.counts.entry(table.qualified()).or_default();
-        parts.extend(out.write(changes, counts).await?);
+        parts.extend(out.write(changes, counts, |_| a_row(changes)).await?);
         if let Some(origin) = changes.batch.origins.last() {
             latest_us = latest_us.max(Some(origin.commit_time_us));
         }

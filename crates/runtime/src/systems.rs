@@ -109,6 +109,13 @@ pub fn topics_positions(position: &serde_json::Value) -> HashMap<TopicPartition,
     crate::topics_lane::positions(position)
 }
 
+/// The stored position of a connector between topics with partitions moved from where they stand to other offsets; none if one
+/// stands elsewhere.
+#[must_use]
+pub fn topics_moved(position: &serde_json::Value, moves: &[(TopicPartition, i64, i64)]) -> Option<serde_json::Value> {
+    crate::topics_lane::moved(position, moves)
+}
+
 /// Moves a sink that does not run; see [`sink::reposition`].
 ///
 /// # Errors

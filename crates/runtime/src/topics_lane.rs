@@ -12,13 +12,13 @@ use gonvel_core::naming::{PartitionId, TopicId, TopicPartition};
 use gonvel_core::ports::{AppendBatch, LaneProgress, TableProgress, Topic, TopicLog};
 use serde::{Deserialize, Serialize};
 
-use crate::fetching::records_at;
+use crate::lag::Lag;
 use crate::lane::{Ending, Failure, ONLY, Work, asked_to_end};
 use crate::outgoing::{Out, ensure_topic};
-use crate::reading::{ReadRound, Reader};
+use crate::reading::{ReadRound, Reader, place_of};
 use crate::shaping::Shaping;
 use crate::sink_lane::{offsets_at, topics_there};
-use crate::status::now_us;
+use crate::status::Board;
 use crate::writing::Writer;
 
 /// Longest wait for new records before looking again.
@@ -46,6 +46,15 @@ pub(crate) fn positions(position: &serde_json::Value) -> HashMap<TopicPartition,
     stored.places.iter().map(|p| (place(p), p.next)).collect()
 }
 
+/// A stored position with partitions moved from where they stand to other offsets; none if one stands elsewhere.
+pub(crate) fn moved(position: &serde_json::Value, moves: &[(TopicPartition, i64, i64)]) -> Option<serde_json::Value> {
+    let mut stored: Position = serde_json::from_value(position.clone()).ok()?;
+    for (at, from, to) in moves {
+        stored.places.iter_mut().find(|p| place(p) == *at && p.next == *from)?.next = *to;
+    }
+    serde_json::to_value(stored).ok()
+}
+
 fn place(place: &Place) -> TopicPartition {
     TopicPartition { topic: TopicId(place.topic), partition: PartitionId(place.partition) }
 }
@@ -53,11 +62,12 @@ fn place(place: &Place) -> TopicPartition {
 /// The next round.
 ///
 /// Cancel safety: none; the reader is to be made anew after a cancelled call.
-async fn next(reader: &mut Reader, log: &dyn TopicLog) -> Result<ReadRound, Failure> {
+async fn next(reader: &mut Reader, log: &dyn TopicLog, board: &Board) -> Result<ReadRound, Failure> {
     loop {
         if let Some(round) = reader.next().await? {
             return Ok(round);
         }
+        Lag::none(board);
         log.wait_for(&reader.ends(), LOOK).await?;
     }
 }
@@ -100,25 +110,21 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let mut reader = Reader::new(log.clone(), work.services.schemas.clone(), starts);
     work.board.enter(State::Following, None, None);
     show(&work, &topics, &delivered);
+    let mut lag = Lag::default();
     loop {
         let round = tokio::select! {
             biased;
             ending = asked_to_end(&mut work.stopped) => return Ok(ending),
-            round = next(&mut reader, &*log) => round?,
+            round = next(&mut reader, &*log, work.board) => round?,
         };
         let mut parts = Vec::new();
         for changes in round.round.topics {
             let (from, place) = (changes.from, changes.topic);
+            // one batch, with a record for every change
+            let called = |row: usize| format!("{} of {}", place_of(from[row].0, from[row].1), carries[place].topic);
             for batch in changes.batches {
-                let rows = batch.len();
                 let all = TableChanges { table: place, batch, rows: None };
-                match out.write(&all, &mut KindCounts::default()).await {
-                    Ok(blocks) => parts.extend(blocks),
-                    Err(Failure::Connector(ConnectorError::BadRecord { finding, .. })) if rows == from.len() => {
-                        return Err(named(&*log, &carries[place].topic, &from, finding).await);
-                    }
-                    Err(failure) => return Err(failure),
-                }
+                parts.extend(out.write(&all, &mut KindCounts::default(), called).await?);
             }
         }
         for (at, now) in &round.round.delivered {
@@ -137,18 +143,8 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         log.append(AppendBatch { parts, progress: Some(progress), identity: None }).await?;
         work.board.note_moved();
         show(&work, &topics, &delivered);
-        count_lag(&work, &topics, &delivered, round.latest_us).await?;
+        lag.note(work.board, &*log, &delivered, round.latest_us).await?;
     }
-}
-
-/// A record that could not be handled, with the span of records that it is one of.
-async fn named(log: &dyn TopicLog, topic: &str, from: &[(TopicPartition, i64)], finding: String) -> Failure {
-    let (Some(first), Some(last)) = (from.first(), from.last()) else { return ConnectorError::bad_record(finding).into() };
-    // that they are still there is worth knowing to whoever looks for it
-    let there = records_at(log, &[*first]).await.is_ok();
-    let there = if there { "" } else { ", some no longer kept" };
-    let span = format!("offsets {} to {} of {topic}{there}", first.1, last.1);
-    ConnectorError::bad_record(format!("{finding} (within {span})")).into()
 }
 
 fn show(work: &Work<'_>, topics: &[Topic], delivered: &BTreeMap<TopicPartition, Delivered>) {
@@ -161,27 +157,4 @@ fn show(work: &Work<'_>, topics: &[Topic], delivered: &BTreeMap<TopicPartition, 
         table.counts = of.fold(KindCounts::default(), |sum, (_, d)| sum.with(d.counts));
     }
     work.board.write(|status| status.tables = tables);
-}
-
-async fn count_lag(
-    work: &Work<'_>,
-    topics: &[Topic],
-    delivered: &BTreeMap<TopicPartition, Delivered>,
-    latest_us: Option<i64>,
-) -> Result<(), Failure> {
-    let mut behind = 0;
-    for topic in topics {
-        for bounds in work.services.log.bounds(topic.id).await? {
-            let at = TopicPartition { topic: topic.id, partition: bounds.partition };
-            behind += bounds.next.0 - delivered.get(&at).map_or(0, |d| d.next);
-        }
-    }
-    #[allow(clippy::cast_precision_loss, reason = "milliseconds for people")]
-    let behind_ms = latest_us.map(|us| ((now_us() - us).max(0) as f64 / 100.0).round() / 10.0);
-    work.board.write(|status| {
-        status.lag_records = Some(behind);
-        status.latency_ms = behind_ms.or(status.latency_ms);
-        status.lag_ms = if behind == 0 { Some(0.0) } else { behind_ms.or(status.lag_ms) };
-    });
-    Ok(())
 }

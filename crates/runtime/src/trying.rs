@@ -1,7 +1,8 @@
 //! What a server may ask of references on a person's behalf: to try a shape before it runs.
 
 use std::collections::HashMap;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
 
 use gonvel_core::ports::{PortError, SchemaStore, TopicLog};
 use gonvel_core::shape::Shapes;
@@ -9,22 +10,81 @@ use gonvel_core::table::TableSchema;
 use gonvel_shape::reference::Reference;
 
 use crate::lane::Failure;
-use crate::references::References;
+use crate::references::{References, wanted};
 
-/// Reads the references that a shape looks into, as far as they are there.
-///
-/// # Errors
-/// [`PortError`] if the topic log does not answer.
-pub async fn references(
-    log: Arc<dyn TopicLog>,
-    schemas: Arc<dyn SchemaStore>,
-    shapes: &Shapes,
-    into: &mut HashMap<String, Reference>,
-) -> Result<(), PortError> {
-    match References::read_those_there(log, schemas, shapes, into).await {
-        Ok(_) => Ok(()),
-        Err(Failure::Port(error)) => Err(error),
-        Err(Failure::Connector(error)) => Err(PortError::Refused(error.to_string())),
+/// How long what was read is held: who changes a shape tries it again at once.
+const HELD: Duration = Duration::from_secs(30);
+
+/// The references of a shape that is tried.
+pub struct Tried {
+    /// Their rows, by topic.
+    pub rows: HashMap<String, Reference>,
+    read: References,
+    /// The topics, and the columns that are kept of each.
+    of: Vec<(String, Vec<String>)>,
+}
+
+/// The references that were tried with last.
+#[derive(Default)]
+pub struct Held(Arc<Mutex<Option<(Instant, Tried)>>>);
+
+fn port(failure: Failure) -> PortError {
+    match failure {
+        Failure::Port(error) => error,
+        Failure::Connector(error) => PortError::Refused(error.to_string()),
+    }
+}
+
+impl Tried {
+    /// Reads the references that a shape looks into, as far as they are there.
+    ///
+    /// # Errors
+    /// [`PortError`] if the topic log does not answer.
+    pub async fn read(log: Arc<dyn TopicLog>, schemas: Arc<dyn SchemaStore>, shapes: &Shapes) -> Result<Self, PortError> {
+        let mut rows = HashMap::new();
+        let read = References::read_those_there(log, schemas, shapes, &mut rows).await.map_err(port)?;
+        Ok(Self { rows, read, of: looked_into(shapes) })
+    }
+}
+
+fn looked_into(shapes: &Shapes) -> Vec<(String, Vec<String>)> {
+    shapes.references().into_iter().map(|topic| (topic.clone(), wanted(shapes, &topic))).collect()
+}
+
+impl Held {
+    /// Those that are held if they are the shape's, brought up to date; else they are read.
+    ///
+    /// # Errors
+    /// [`PortError`] if the topic log does not answer.
+    pub async fn take(
+        &self,
+        log: Arc<dyn TopicLog>,
+        schemas: Arc<dyn SchemaStore>,
+        shapes: &Shapes,
+    ) -> Result<Tried, PortError> {
+        let of = looked_into(shapes);
+        // one that was not there when it was read may be there now
+        let whole = |held: &mut (Instant, Tried)| held.1.of == of && held.1.rows.len() == of.len();
+        let held = self.0.lock().unwrap_or_else(PoisonError::into_inner).take_if(whole);
+        let Some((_, mut tried)) = held.filter(|(since, _)| since.elapsed() < HELD) else {
+            return Tried::read(log, schemas, shapes).await;
+        };
+        tried.read.catch_up(shapes, &mut tried.rows).await.map_err(port)?;
+        Ok(tried)
+    }
+
+    /// Holds them for the next time, and not longer than that is likely to come.
+    pub fn give_back(&self, tried: Tried) {
+        if tried.of.is_empty() {
+            return;
+        }
+        let now = Instant::now();
+        *self.0.lock().unwrap_or_else(PoisonError::into_inner) = Some((now, tried));
+        let held = self.0.clone();
+        tokio::spawn(async move {
+            tokio::time::sleep(HELD).await;
+            held.lock().unwrap_or_else(PoisonError::into_inner).take_if(|(since, _)| *since == now);
+        });
     }
 }
 

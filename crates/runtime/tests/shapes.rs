@@ -5,9 +5,7 @@ mod support;
 
 use std::time::{Duration, Instant};
 
-use gonvel_core::connector::{
-    CarriedTopic, Failing, Placing, SinkDefinition, SourceDefinition, State, TopicsDefinition, Values, Wish,
-};
+use gonvel_core::connector::{CarriedTopic, SinkDefinition, SourceDefinition, State, TopicsDefinition, Wish};
 use gonvel_core::shape::{ShapeStep, Shapes};
 use serde_json::json;
 use support::{TABLES, World, topic_records, write};
@@ -266,15 +264,7 @@ async fn topics_are_carried_into_denormalised_ones_each_record_once() {
             {"step": "route", "ways": [{"when": "weight_kg > 250", "to": "rich.large"}]},
         ]),
     );
-    let definition = TopicsDefinition {
-        carries: vec![carried("packhouse.bins", "rich.bins")],
-        partitions: 3,
-        values: Values::default(),
-        start: None,
-        shape,
-        placing: Placing::default(),
-        failing: Failing::default(),
-    };
+    let definition = TopicsDefinition { shape, ..TopicsDefinition::of(vec![carried("packhouse.bins", "rich.bins")], 3) };
     let between = world.connector("rich", definition).await;
     let mut sink = world.sink(&["bins", "large"]).await;
     (sink.topics[0].topic, sink.topics[1].topic) = ("rich.bins".into(), "rich.large".into());

@@ -89,7 +89,7 @@ fn at_rest(stored: &Stored, halted_too: bool) -> Result<(), Refusal> {
     Err(PortError::Refused(format!("{} is at work: pause or stop it first, and look again", stored.name)).into())
 }
 
-/// Moves a sink that is paused or stopped: first without `confirmed`, which shows what would be skipped or delivered again in each
+/// Moves a connector that reads topics and is paused or stopped: first without `confirmed`, which shows what would be skipped or delivered again in each
 /// partition; then with the moves that were shown, which carries out exactly these.
 #[utoipa::path(operation_id = "moveConnector", post, path = "/api/v1/connectors/{id}/positions", tag = "connectors", request_body = Reposition,
     responses((status = 200, body = Moves), (status = 404, body = Problem), (status = 409, body = Problem),
@@ -112,10 +112,18 @@ pub(crate) async fn reposition(
     if done {
         at_rest(&stored, false)?;
         let moves: Vec<_> = planned.iter().map(|(at, _, m)| (*at, m.from.0, m.to.0)).collect();
-        let fixed =
-            || PortError::Refused("a connector between topics is not moved: make another one that begins there".into());
-        let address = state.database.address(stored.definition.connection().ok_or_else(fixed)?).await?;
-        systems::move_sink(&address, stored.id, &moves).await?;
+        match stored.definition.connection() {
+            Some(connection) => {
+                systems::move_sink(&state.database.address(connection).await?, stored.id, &moves).await?;
+            }
+            None => {
+                let from = state.database.position(stored.id, 0).await?.unwrap_or_default();
+                let elsewhere =
+                    || PortError::Refused("it does not stand there any more: look again, and decide anew".into());
+                let to = systems::topics_moved(&from, &moves).ok_or_else(elsewhere)?;
+                state.database.move_lane((stored.id, 0), &from, &to).await?;
+            }
+        }
         let (skipped, repeated): (Vec<i64>, Vec<i64>) = planned.iter().map(|(.., m)| (m.skipped, m.repeated)).unzip();
         let detail = format!(
             "{} records skipped, {} to be delivered again, in {} partitions",
@@ -141,7 +149,7 @@ pub(crate) async fn begin_anew(
 ) -> Result<(StatusCode, Json<Connector>), Refusal> {
     let stored = state.database.find_connector(ConnectorId(id)).await?;
     let Definition::Source(source) = &stored.definition else {
-        return Err(PortError::Refused("a sink is moved to the start of its topics instead".into()).into());
+        return Err(PortError::Refused("what reads topics is moved to their start instead".into()).into());
     };
     if request.empty_first && source.values.form == ValueForm::Row {
         let finding =

@@ -10,6 +10,7 @@ use gonvel_core::naming::{Offset, SchemaId, TopicName, TopicPartition};
 use gonvel_core::ports::PortError;
 use gonvel_core::schemas::values::ValueSchema;
 use gonvel_http_api::Connector;
+use gonvel_runtime::trying::Held;
 use gonvel_storage::Database;
 use metrics_exporter_prometheus::{PrometheusBuilder, PrometheusHandle};
 use tokio::sync::{Notify, watch};
@@ -41,6 +42,8 @@ pub struct ServerState {
     pub(crate) limits: Limits,
     /// Counts requests whose records have no key: each goes to the next partition.
     pub(crate) turn: AtomicI32,
+    /// What the shape that was tried last looks into.
+    pub(crate) references: Held,
     schemas: Mutex<HashMap<SchemaId, Arc<ValueSchema>>>,
     /// What topics' keys and values are bound to, and since when that is known.
     fittings: Mutex<HashMap<TopicName, (Instant, Arc<Fitting>)>>,
@@ -71,6 +74,7 @@ impl ServerState {
             metrics,
             limits: Limits::default(),
             turn: AtomicI32::new(0),
+            references: Held::default(),
             schemas: Mutex::default(),
             fittings: Mutex::default(),
             times: Mutex::default(),

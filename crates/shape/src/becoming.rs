@@ -7,7 +7,7 @@ use arrow_array::UInt32Array;
 use gonvel_core::change::{ChangeBatch, ChangeKind, OldImage};
 use gonvel_core::column::{ColumnArray, Value};
 
-use crate::run::{Failed, Image, Routed, Shaped, Work, gathered, take};
+use crate::run::{Failed, Image, Routed, Shaped, Work, gathered, nulls, take};
 
 /// What a change became in one place.
 #[derive(Clone, Copy)]
@@ -15,6 +15,8 @@ struct Became {
     row: usize,
     kind: ChangeKind,
     old: Old,
+    /// Whether it is an update of a row that may not be there.
+    perhaps_new: bool,
 }
 
 /// Which old image goes with it.
@@ -34,62 +36,56 @@ impl Work<'_> {
             None => ways.push((to.cloned(), vec![became])),
         };
         let route = |image: &Image, row: usize| image.routes.as_ref().and_then(|r| r[row].clone());
-        let all_ways: Vec<String> = self.plan.ways();
+        let (ways_out, leaves_out, recalled) = (self.plan.ways(), self.plan.may_leave_out(), self.plan.recalls());
+        let everywhere = || [None].into_iter().chain(ways_out.iter().map(Some));
         for row in 0..batch.len() {
             if self.failed.contains_key(&row) || self.repeats.contains(&row) {
                 continue;
             }
             let kind = batch.kinds[row];
+            let one = |kind: ChangeKind, old: Old| Became { row, kind, old, perhaps_new: false };
             if kind == ChangeKind::Truncate {
-                add(None, Became { row, kind, old: Old::None });
-                all_ways.iter().for_each(|way| add(Some(way), Became { row, kind, old: Old::None }));
+                everywhere().for_each(|way| add(way, one(kind, Old::None)));
                 continue;
             }
-            let has_new = kind != ChangeKind::Delete;
-            let new_in = has_new && new.present[row];
-            let before = match batch.old_images[row] {
-                OldImage::Row => Some(old.present[row]),
-                _ => None,
-            };
+            let new_in = kind != ChangeKind::Delete && new.present[row];
+            let whole = batch.old_images[row] == OldImage::Row && old.present[row];
+            // whether it was there before, where that can be known
+            let usable = batch.old_images[row] == OldImage::Row && !self.unusable.contains(&row) && recalled;
+            let before = usable.then_some(whole);
             let key = if keys.present[row] { Old::Key } else { Old::None };
-            let gone = |old: Old| Became { row, kind: ChangeKind::Delete, old };
+            let known = if whole { Old::Whole } else { key };
+            let gone = |old: Old| one(ChangeKind::Delete, old);
             match (kind, new_in, before) {
                 (ChangeKind::Update, true, Some(true)) => {
                     let (to, from) = (route(new, row), route(old, row));
                     if to == from {
-                        add(to.as_ref(), Became { row, kind, old: Old::Whole });
+                        add(to.as_ref(), one(kind, Old::Whole));
                     } else {
                         // it goes another way from now on
                         add(from.as_ref(), gone(Old::Whole));
-                        add(to.as_ref(), Became { row, kind: ChangeKind::Insert, old: Old::None });
+                        add(to.as_ref(), one(ChangeKind::Insert, Old::None));
                     }
                 }
                 (ChangeKind::Update, true, Some(false)) => {
-                    add(route(new, row).as_ref(), Became { row, kind: ChangeKind::Insert, old: Old::None });
+                    add(route(new, row).as_ref(), one(ChangeKind::Insert, Old::None));
                 }
                 (ChangeKind::Update, true, None) => {
-                    let old = if batch.old_images[row] == OldImage::Key { Old::Key } else { Old::None };
                     let to = route(new, row);
                     // where it went before is not known: it goes from all other ways
-                    if new.routes.is_some() && key == Old::Key {
-                        let others = all_ways.iter().map(Some).chain([None]).filter(|way| *way != to.as_ref());
-                        others.for_each(|way| add(way, gone(Old::Key)));
+                    if new.routes.is_some() && known != Old::None {
+                        everywhere().filter(|way| *way != to.as_ref()).for_each(|way| add(way, gone(known)));
                     }
-                    add(to.as_ref(), Became { row, kind, old });
+                    let given = batch.old_images[row] != OldImage::None;
+                    let old = if given { known } else { Old::None };
+                    add(to.as_ref(), Became { perhaps_new: leaves_out, ..one(kind, old) });
                 }
                 (ChangeKind::Update, false, Some(true)) => add(route(old, row).as_ref(), gone(Old::Whole)),
-                (ChangeKind::Update, false, None) => {
-                    add(None, gone(key));
-                    all_ways.iter().for_each(|way| add(Some(way), gone(key)));
-                }
                 (ChangeKind::Delete, _, Some(true)) => add(route(old, row).as_ref(), gone(Old::Whole)),
-                (ChangeKind::Delete, _, None) => {
-                    add(None, gone(key));
-                    all_ways.iter().for_each(|way| add(Some(way), gone(key)));
+                (ChangeKind::Update, false, None) | (ChangeKind::Delete, _, None) => {
+                    everywhere().for_each(|way| add(way, gone(known)));
                 }
-                (ChangeKind::Insert | ChangeKind::Load, true, _) => {
-                    add(route(new, row).as_ref(), Became { row, kind, old: Old::None });
-                }
+                (ChangeKind::Insert | ChangeKind::Load, true, _) => add(route(new, row).as_ref(), one(kind, Old::None)),
                 _ => {}
             }
         }
@@ -103,10 +99,17 @@ impl Work<'_> {
         let batch = self.batch;
         let output = &self.plan.output;
         let rows: Vec<usize> = list.iter().map(|b| b.row).collect();
-        let whole = rows.len() == batch.len();
+        let whole = rows.len() == batch.len() && rows.iter().enumerate().all(|(place, row)| place == *row);
         let places: UInt32Array = rows.iter().map(|row| u32::try_from(*row).unwrap_or(u32::MAX)).collect();
         let taken = |columns: &[ColumnArray]| -> Vec<ColumnArray> {
-            if whole { columns.to_vec() } else { columns.iter().map(|c| take(c, &places)).collect() }
+            if columns.is_empty() {
+                // no row has this image
+                output.columns.iter().map(|c| nulls(c.ty, rows.len())).collect()
+            } else if whole {
+                columns.to_vec()
+            } else {
+                columns.iter().map(|c| take(c, &places)).collect()
+            }
         };
         let olds: Vec<Old> = list.iter().map(|b| b.old).collect();
         let old_columns = match (olds.contains(&Old::Whole), olds.contains(&Old::Key)) {
@@ -138,6 +141,9 @@ impl Work<'_> {
             Old::Whole => OldImage::Row,
             Old::Key => OldImage::Key,
         };
+        let partly = unchanged.keys().copied().filter(|place| list[*place].perhaps_new);
+        let mut partly: Vec<usize> = partly.collect();
+        partly.sort_unstable();
         let shaped = ChangeBatch {
             table: Arc::clone(output),
             kinds: list.iter().map(|b| b.kind).collect(),
@@ -147,6 +153,6 @@ impl Work<'_> {
             unchanged,
             origins: rows.iter().map(|row| batch.origins[*row]).collect(),
         };
-        Routed { to, batch: shaped, rows }
+        Routed { to, batch: shaped, rows, partly }
     }
 }

@@ -34,9 +34,7 @@ pub fn cast(from: &Ty, to: &Ty) -> Option<Run> {
         (T::Int4, T::Boolean) => |_, a| Ok(Given::Boolean(a[0] != Value::Int(0))),
         (f, t) if number(f) && number(t) => numbers,
         (T::Date, T::Timestamp | T::TimestampTz) => |_, a| match a[0] {
-            Value::Date(i32::MAX) => Ok(Given::Timestamp(i64::MAX)),
-            Value::Date(i32::MIN) => Ok(Given::Timestamp(i64::MIN)),
-            Value::Date(days) => Ok(Given::Timestamp(i64::from(days) * DAY_US)),
+            Value::Date(days) => begin_of(days).map(Given::Timestamp),
             _ => Ok(Given::Null),
         },
         (T::Timestamp | T::TimestampTz, T::Date) => |_, a| match a[0] {
@@ -52,6 +50,15 @@ pub fn cast(from: &Ty, to: &Ty) -> Option<Run> {
         (T::Timestamp, T::TimestampTz) | (T::TimestampTz, T::Timestamp) => same,
         _ => return None,
     })
+}
+
+/// The moment that a date begins at, in microseconds since 1970-01-01; the infinities stay.
+pub(crate) fn begin_of(days: i32) -> Result<i64, Fault> {
+    match days {
+        i32::MAX => Ok(i64::MAX),
+        i32::MIN => Ok(i64::MIN),
+        days => i64::from(days).checked_mul(DAY_US).ok_or_else(|| "the time is out of range".into()),
+    }
 }
 
 fn same<'a>(_: Scope<'_>, a: &[Value<'a>]) -> Result<Given<'a>, Fault> {
@@ -151,10 +158,12 @@ pub fn read_text(text: &str, ty: &Ty) -> Result<Given<'static>, Fault> {
         Ty::Float4 | Ty::Float8 => float(trimmed, ty)?,
         Ty::Numeric { .. } => Given::Decimal(decimal::read(trimmed, ty)?),
         Ty::Bytes => Given::Bytes(Cow::Owned(bytes(text).ok_or_else(|| not_a(ty))?)),
-        Ty::Date => match moment(trimmed, false).ok_or_else(|| not_a(ty))? {
-            i64::MAX => Given::Date(i32::MAX),
-            i64::MIN => Given::Date(i32::MIN),
-            us => Given::Date(i32::try_from(us.div_euclid(DAY_US)).map_err(|_| out_of_range(ty))?),
+        Ty::Date => match endless(trimmed) {
+            Some(us) => Given::Date(if us > 0 { i32::MAX } else { i32::MIN }),
+            None => {
+                let (days, ..) = civil(trimmed).ok_or_else(|| not_a(ty))?;
+                Given::Date(i32::try_from(days).map_err(|_| out_of_range(ty))?)
+            }
         },
         Ty::Timestamp => Given::Timestamp(moment(trimmed, false).ok_or_else(|| not_a(ty))?),
         Ty::TimestampTz => Given::Timestamp(moment(trimmed, true).ok_or_else(|| not_a(ty))?),
@@ -300,14 +309,20 @@ fn clock(text: &str) -> Option<(i64, &str)> {
     Some((((hour * 60 + minute) * 60 + second) * 1_000_000 + micros, rest))
 }
 
-/// Microseconds since 1970-01-01 of a date, or a date and a time, as ISO 8601 or PostgreSQL write it. A zone is taken into account
-/// where that is wanted, else passed over, as PostgreSQL does.
-fn moment(text: &str, zoned: bool) -> Option<i64> {
+/// The moments that words stand for.
+fn endless(text: &str) -> Option<i64> {
     match text.to_ascii_lowercase().as_str() {
-        "infinity" => return Some(i64::MAX),
-        "-infinity" => return Some(i64::MIN),
-        "epoch" => return Some(0),
-        _ => {}
+        "infinity" => Some(i64::MAX),
+        "-infinity" => Some(i64::MIN),
+        _ => None,
+    }
+}
+
+/// Days since 1970-01-01, microseconds of the day, and those that its zone is ahead of UTC, of a date or a date and a time as ISO
+/// 8601 or PostgreSQL write it.
+fn civil(text: &str) -> Option<(i64, i64, i64)> {
+    if text.eq_ignore_ascii_case("epoch") {
+        return Some((0, 0, 0));
     }
     let (text, before_christ) = match text.strip_suffix(" BC") {
         Some(rest) => (rest, true),
@@ -320,11 +335,18 @@ fn moment(text: &str, zoned: bool) -> Option<i64> {
     if year == 0 && !before_christ || !(1..=days_of_month(year, month)).contains(&day) {
         return None;
     }
-    let days = days_from_civil(year, month, day);
     let rest = rest.trim_start();
     let rest = rest.strip_prefix(['T', 't']).unwrap_or(rest);
     let (of_day, rest) = if rest.starts_with(|c: char| c.is_ascii_digit()) { clock(rest)? } else { (0, rest) };
-    let shift = shift(rest.trim())?;
+    Some((days_from_civil(year, month, day), of_day, shift(rest.trim())?))
+}
+
+/// Microseconds since 1970-01-01. A zone is taken into account where that is wanted, else passed over, as PostgreSQL does.
+fn moment(text: &str, zoned: bool) -> Option<i64> {
+    if let Some(endless) = endless(text) {
+        return Some(endless);
+    }
+    let (days, of_day, shift) = civil(text)?;
     let local = days.checked_mul(DAY_US)?.checked_add(of_day)?;
     if zoned { local.checked_sub(shift) } else { Some(local) }
 }

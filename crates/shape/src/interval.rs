@@ -38,11 +38,11 @@ impl Interval {
         Some(out)
     }
 
-    #[allow(clippy::cast_possible_truncation, clippy::cast_precision_loss, reason = "bounded before")]
+    #[allow(clippy::cast_precision_loss, reason = "a day's microseconds are few")]
     fn add(&mut self, number: &str, unit: &str) -> Option<()> {
         let unit = unit.to_ascii_lowercase();
         let unit = unit.trim_end_matches(',');
-        let amount: f64 = number.parse().ok().filter(|a: &f64| a.abs() < 1e9)?;
+        let amount: f64 = number.parse().ok().filter(|a: &f64| a.is_finite())?;
         let whole = amount.trunc();
         let part = amount - whole;
         let (months, days, micros): (f64, f64, f64) = match unit {
@@ -61,18 +61,23 @@ impl Interval {
             // a part of a year is months, a part of a month days of thirty
             let all = amount * months;
             let all = if (all - all.round()).abs() < 1e-9 { all.round() } else { all };
-            self.months = self.months.checked_add(all.trunc() as i32)?;
+            self.months = self.months.checked_add(whole_number(all.trunc())?)?;
             if months < 2.0 {
-                self.days = self.days.checked_add(((all - all.trunc()) * 30.0).round() as i32)?;
+                self.days = self.days.checked_add(whole_number(((all - all.trunc()) * 30.0).round())?)?;
             }
         } else if days > 0.0 {
             let all = whole * days;
-            self.days = self.days.checked_add(all as i32)?;
+            self.days = self.days.checked_add(whole_number(all)?)?;
             let rest = part * days;
-            self.days = self.days.checked_add(rest.trunc() as i32)?;
-            self.micros = self.micros.checked_add(((rest - rest.trunc()) * DAY_US as f64).round() as i64)?;
+            self.days = self.days.checked_add(whole_number(rest.trunc())?)?;
+            self.micros = self.micros.checked_add(whole_number(((rest - rest.trunc()) * DAY_US as f64).round())?)?;
         } else {
-            self.micros = self.micros.checked_add((amount * micros).round() as i64)?;
+            // a whole number is multiplied as one: a double has no room for all its digits
+            let more = match number.parse::<i64>() {
+                Ok(number) => number.checked_mul(whole_number(micros)?)?,
+                Err(_) => whole_number((amount * micros).round())?,
+            };
+            self.micros = self.micros.checked_add(more)?;
         }
         Some(())
     }
@@ -118,10 +123,11 @@ impl Interval {
         (i128::from(self.months) * 30 + i128::from(self.days)) * i128::from(DAY_US) + i128::from(self.micros)
     }
 
-    /// The opposite.
+    /// The opposite, if there is one: the smallest number has none.
     #[must_use]
-    pub fn negated(self) -> Self {
-        Self { months: -self.months, days: -self.days, micros: -self.micros }
+    pub fn negated(self) -> Option<Self> {
+        let (months, days) = (self.months.checked_neg()?, self.days.checked_neg()?);
+        Some(Self { months, days, micros: self.micros.checked_neg()? })
     }
 
     /// Both together.
@@ -148,6 +154,13 @@ impl Interval {
         days = days.checked_add(i64::from(self.days))?;
         days.checked_mul(DAY_US)?.checked_add(of_day)?.checked_add(self.micros)
     }
+}
+
+/// A number without a part, if the type has room for it.
+#[allow(clippy::cast_possible_truncation, reason = "bounded before")]
+fn whole_number<N: TryFrom<i64>>(number: f64) -> Option<N> {
+    const BEYOND: f64 = 9_223_372_036_854_775_808.0;
+    N::try_from((number.abs() < BEYOND).then_some(number as i64)?).ok()
 }
 
 /// Days of a month.
@@ -186,7 +199,8 @@ fn clock(text: &str) -> Option<i64> {
 #[must_use]
 pub fn age(later: i64, earlier: i64) -> Interval {
     if later < earlier {
-        return age(earlier, later).negated();
+        let i = age(earlier, later);
+        return Interval { months: -i.months, days: -i.days, micros: -i.micros };
     }
     let split = |us: i64| {
         let (year, month, day) = civil_from_days(us.div_euclid(DAY_US));

@@ -27,6 +27,8 @@ pub struct Out {
     pub of: Option<usize>,
     /// The columns that it is worked out from.
     pub reads: Vec<usize>,
+    /// Whether it hides them.
+    pub hides: bool,
 }
 
 /// What a stage does.
@@ -150,7 +152,8 @@ impl Plan {
             }
         }
         before.push(builder.columns.clone());
-        builder.check_whole(table);
+        builder.check_routed_once();
+        builder.check_repeats();
         let Builder { columns, mut stages, mut findings, failed, .. } = builder;
         mark_secrets(&mut stages, &mut findings);
         findings.sort_by_key(|f| f.weight);
@@ -163,19 +166,33 @@ impl Plan {
         Compiled { plan, findings, before }
     }
 
-    /// Whether any stage works something out from a column whose value a source may not send: then the source should send rows
-    /// whole.
+    /// Whether it may leave a row out in one place: then a row may come to be there by an update.
     #[must_use]
-    pub fn needs_whole_rows(&self) -> bool {
+    pub fn may_leave_out(&self) -> bool {
         self.stages.iter().any(|stage| match &stage.kind {
-            Kind::Project(outs) => outs.iter().any(|o| o.plain.is_none() && !o.reads.is_empty()),
-            Kind::Filter(..) | Kind::Route(_) | Kind::Repeats(_) | Kind::Lookup(_) => true,
+            Kind::Filter(..) | Kind::Route(_) => true,
+            Kind::Lookup(lookup) => lookup.miss == Miss::Leave,
+            _ => false,
         })
     }
 
-    /// The reference topics that it looks into.
-    pub fn lookups(&self) -> impl Iterator<Item = &Lookup> {
-        self.stages.iter().filter_map(|s| if let Kind::Lookup(lookup) = &s.kind { Some(lookup) } else { None })
+    /// Whether it can be told of an old image where its row was before. What a reference says today need not be what it said then.
+    #[must_use]
+    pub fn recalls(&self) -> bool {
+        let looks = self.stages.iter().position(|s| matches!(s.kind, Kind::Lookup(_)));
+        looks.is_none_or(|first| {
+            !self.stages[first..].iter().any(|stage| match &stage.kind {
+                Kind::Filter(..) | Kind::Route(_) | Kind::Repeats(_) => true,
+                Kind::Lookup(lookup) => lookup.miss == Miss::Leave,
+                Kind::Project(_) => false,
+            })
+        })
+    }
+
+    /// Whether rows that say the same again go no further.
+    #[must_use]
+    pub fn drops_repeats(&self) -> bool {
+        self.stages.iter().any(|s| matches!(s.kind, Kind::Repeats(_)))
     }
 
     /// Whether a key column is worked out anew, so that keys have to be written anew.
@@ -196,7 +213,13 @@ impl Plan {
             Kind::Route(ways) => ways.iter().filter_map(|(_, to)| to.constant()).collect(),
             _ => Vec::new(),
         };
-        self.stages.iter().flat_map(of).collect()
+        let mut out: Vec<String> = Vec::new();
+        self.stages.iter().flat_map(of).for_each(|way| {
+            if !out.contains(&way) {
+                out.push(way);
+            }
+        });
+        out
     }
 }
 
@@ -250,7 +273,7 @@ impl Builder<'_> {
         let kind = match piece {
             Piece::Project(list) => {
                 items = Some(list.iter().map(|i| (i.name.clone(), i.sql.clone())).collect());
-                self.project(step, word, list)
+                self.project(step, list)
             }
             Piece::Filter(sql, text, field) => {
                 only = Some((*sql).clone());
@@ -272,6 +295,16 @@ impl Builder<'_> {
                     let when = way.when.as_deref().filter(|w| !w.trim().is_empty());
                     let bound = when.map(|w| condition(w, &input, self.tools)).transpose();
                     let template = Template::parse(&way.to, &input);
+                    if let Ok(template) = &template
+                        && let Some(column) = template.reads().next()
+                    {
+                        let finding = format!(
+                            "{} names where rows go: truncates, and deletes of which only the key is known, do not reach it",
+                            input.fields[column].name
+                        );
+                        let remedy = "name the places one by one if deletes matter there";
+                        self.found(step, Finding::warning(finding).of(step, "ways").suggest(remedy));
+                    }
                     match (bound, template) {
                         (Ok(bound), Ok(template)) => out.push((bound.map(|(e, _)| e), template)),
                         (Err(finding), _) | (_, Err(finding)) => self.found(step, finding.of(step, "ways")),
@@ -287,7 +320,7 @@ impl Builder<'_> {
         self.stages.push(Stage { step, word, kind, input, output: self.columns.clone(), secret, items, only });
     }
 
-    fn project(&mut self, step: Option<usize>, word: &'static str, list: Vec<Item>) -> Option<Kind> {
+    fn project(&mut self, step: Option<usize>, list: Vec<Item>) -> Option<Kind> {
         let input = self.columns.clone();
         let (mut outs, mut fields): (Vec<Out>, Vec<Field>) = (Vec::new(), Vec::new());
         let mut wrong = false;
@@ -299,7 +332,6 @@ impl Builder<'_> {
                 wrong = true;
                 continue;
             }
-            let span = item.text.span(&item.sql);
             match bind_parsed(&item.sql, item.text.clone(), &input, self.tools) {
                 Ok((expr, warnings)) => {
                     for warning in warnings {
@@ -314,7 +346,7 @@ impl Builder<'_> {
                         self.check_key(step, place, &item, &expr, &input, &field);
                     }
                     let reads = reads(&expr);
-                    outs.push(Out { expr, plain, of, reads });
+                    outs.push(Out { expr, plain, of, reads, hides: item.hides });
                     fields.push(field);
                 }
                 Err(finding) => {
@@ -323,13 +355,13 @@ impl Builder<'_> {
                     } else {
                         finding
                     };
-                    let _ = span;
                     self.found(step, finding.of(step, place));
                     wrong = true;
                     // what follows can still be checked
                     if let Some(of) = item.of {
+                        let span = item.text.span(&item.sql);
                         let expr = Expr { node: Node::Column(of), ty: input.fields[of].ty.clone(), nullable: true, span };
-                        outs.push(Out { expr, plain: Some(of), of: Some(of), reads: vec![of] });
+                        outs.push(Out { expr, plain: Some(of), of: Some(of), reads: vec![of], hides: false });
                         fields.push(Field { name: item.name.clone(), ..input.fields[of].clone() });
                     }
                 }
@@ -349,7 +381,6 @@ impl Builder<'_> {
                 );
             }
         }
-        let _ = word;
         self.columns = Columns { fields };
         Some(Kind::Project(outs))
     }
@@ -465,17 +496,52 @@ impl Builder<'_> {
         Some(Kind::Lookup(Lookup { topic: topic.to_owned(), by: compared, added: places, miss, reads }))
     }
 
-    /// What can only be said of all steps together.
-    fn check_whole(&mut self, table: &TableSchema) {
+    /// What a step that drops repeats does not compare must not decide later where rows go.
+    fn check_repeats(&mut self) {
+        let mut found = Vec::new();
+        for (at, stage) in self.stages.iter().enumerate() {
+            let Kind::Repeats(by) = &stage.kind else { continue };
+            let fields = &stage.input.fields;
+            let mut ignored: Vec<bool> = (0..fields.len()).map(|c| !fields[c].key && !by.contains(&c)).collect();
+            for later in &self.stages[at + 1..] {
+                let reads: Vec<usize> = match &later.kind {
+                    Kind::Project(outs) => {
+                        ignored = outs.iter().map(|out| out.reads.iter().any(|c| ignored[*c])).collect();
+                        continue;
+                    }
+                    Kind::Lookup(lookup) => {
+                        // what a reference holds changes without the row
+                        ignored.extend(lookup.added.iter().map(|_| true));
+                        if lookup.miss == Miss::Leave { lookup.reads.clone() } else { continue }
+                    }
+                    Kind::Filter(_, reads) => reads.clone(),
+                    Kind::Route(ways) => {
+                        let mut all: Vec<usize> = ways.iter().flat_map(|(_, to)| to.reads()).collect();
+                        ways.iter().filter_map(|(when, _)| when.as_ref()).for_each(|when| all.extend(reads(when)));
+                        all
+                    }
+                    Kind::Repeats(_) => continue,
+                };
+                if let Some(column) = reads.into_iter().find(|c| ignored[*c]) {
+                    let finding = format!(
+                        "{} decides here what becomes of a row, and an earlier step drops rows in which nothing else changed",
+                        later.input.fields[column].name
+                    );
+                    let remedy = "let that step compare it too, or let it come after this one";
+                    found.push((later.step, Finding::warning(finding).suggest(remedy)));
+                }
+            }
+        }
+        found.into_iter().for_each(|(step, finding)| self.found(step, finding));
+    }
+
+    /// Rows are routed in one place.
+    fn check_routed_once(&mut self) {
         let routed: Vec<Option<usize>> =
             self.stages.iter().filter(|s| matches!(s.kind, Kind::Route(_))).map(|s| s.step).collect();
         if let [_, second, ..] = routed.as_slice() {
             self.found(*second, Finding::error("rows are routed once").suggest("put all ways into one step"));
         }
-        if self.columns.fields.is_empty() || self.failed {
-            return;
-        }
-        let _ = table;
     }
 }
 
@@ -519,7 +585,7 @@ fn mark_secrets(stages: &mut [Stage], findings: &mut Vec<Finding>) {
         match &stage.kind {
             Kind::Project(outs) => {
                 for (n, out) in outs.iter().enumerate() {
-                    let hidden = after.get(n).copied().unwrap_or(false) || hides(out, stage.word);
+                    let hidden = after.get(n).copied().unwrap_or(false) || out.hides;
                     if hidden {
                         out.reads.iter().chain(&out.of).for_each(|&c| here[c] = true);
                     }
@@ -535,7 +601,7 @@ fn mark_secrets(stages: &mut [Stage], findings: &mut Vec<Finding>) {
         let Kind::Project(outs) = &stages[at].kind else { continue };
         let next: Vec<bool> = stages.get(at + 1).map(|s| s.secret.clone()).unwrap_or_else(|| vec![false; outs.len()]);
         for (n, out) in outs.iter().enumerate() {
-            let clear = !next.get(n).copied().unwrap_or(false) && !hides(out, stages[at].word);
+            let clear = !next.get(n).copied().unwrap_or(false) && !out.hides;
             let secret = out.reads.iter().find(|&&c| stages[at].secret[c]);
             if let (true, Some(&secret)) = (clear, secret) {
                 let (made, of) = (&stages[at].output.fields[n].name, &stages[at].input.fields[secret].name);
@@ -548,9 +614,4 @@ fn mark_secrets(stages: &mut [Stage], findings: &mut Vec<Finding>) {
             }
         }
     }
-}
-
-/// Whether an output of a stage hides what it is made of.
-fn hides(out: &Out, word: &str) -> bool {
-    word == "mask" && out.plain.is_none()
 }

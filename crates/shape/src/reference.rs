@@ -13,6 +13,9 @@ use gonvel_core::row_bytes;
 use gonvel_core::table::TableSchema;
 use hashbrown::HashTable;
 
+use crate::cast::{read_text, text_of};
+use crate::ty::Ty;
+
 /// A reference's rows.
 #[derive(Debug)]
 pub struct Reference {
@@ -27,6 +30,27 @@ pub struct Reference {
     bytes: Vec<u8>,
     /// Bytes of entries that nothing points to any more.
     waste: usize,
+}
+
+/// Where a column's values come from.
+struct Place {
+    at: usize,
+    /// Their type, and the one that they are kept in, if it is another.
+    read_as: Option<(Ty, Ty)>,
+}
+
+impl Place {
+    /// Writes a value as it is kept; false if it cannot be read so.
+    fn write(&self, value: Value<'_>, out: &mut Vec<u8>) -> bool {
+        match &self.read_as {
+            Some((from, to)) if value != Value::Null => match read_text(&text_of(from, value), to) {
+                Ok(read) => row_bytes::write(read.value(), out),
+                Err(_) => return false,
+            },
+            _ => row_bytes::write(value, out),
+        }
+        true
+    }
 }
 
 impl Reference {
@@ -89,14 +113,27 @@ impl Reference {
         (&bytes[start + 4..start + 4 + key], &bytes[from..from + row], 8 + key + row)
     }
 
-    /// Takes in changes of the reference, in order. Rows of another shape keep what columns of these names they have.
+    /// Whether rows of a table are taken in as they are: what is kept of them is called and typed alike.
+    #[must_use]
+    pub fn is_like(&self, table: &TableSchema) -> bool {
+        let mine = self.keys.iter().chain(&self.kept).map(|&c| &self.table.columns[c]);
+        mine.into_iter()
+            .all(|mine| table.columns.iter().any(|c| c.name == mine.name && c.ty == mine.ty && c.key == mine.key))
+    }
+
+    /// Where a column stands in another table, if it does.
+    fn place(&self, mine: usize, other: &TableSchema) -> Option<Place> {
+        let mine = &self.table.columns[mine];
+        let at = other.columns.iter().position(|c| c.name == mine.name)?;
+        let ways = (Ty::of(&other.columns[at]), Ty::of(mine));
+        Some(Place { at, read_as: (ways.0 != ways.1).then_some(ways) })
+    }
+
+    /// Takes in changes of the reference, in order. Rows of another shape keep what columns of these names they have, with values
+    /// of another type read as the one that is kept; a row whose key cannot be read so is equal to none.
     pub fn apply(&mut self, batch: &ChangeBatch) {
-        let place = |c: usize| {
-            batch.table.columns.iter().position(|b| b.name == self.table.columns[c].name && b.ty == self.table.columns[c].ty)
-        };
-        let keys: Option<Vec<usize>> = self.keys.iter().map(|&c| place(c)).collect();
-        let kept: Vec<Option<usize>> = self.kept.iter().map(|&c| place(c)).collect();
-        let Some(keys) = keys else { return };
+        let keys: Option<Vec<Place>> = self.keys.iter().map(|&c| self.place(c, &batch.table)).collect();
+        let kept: Vec<Option<Place>> = self.kept.iter().map(|&c| self.place(c, &batch.table)).collect();
         let (mut key, mut row) = (Vec::new(), Vec::new());
         for at in 0..batch.len() {
             if batch.kinds[at] == ChangeKind::Truncate {
@@ -105,9 +142,12 @@ impl Reference {
                 self.waste = 0;
                 continue;
             }
+            let Some(keys) = &keys else { continue };
             let image = batch.identifying(at);
             key.clear();
-            keys.iter().for_each(|&c| row_bytes::write(image[c].value(at), &mut key));
+            if !keys.iter().all(|place| place.write(image[place.at].value(at), &mut key)) {
+                continue;
+            }
             if batch.kinds[at] == ChangeKind::Delete {
                 self.remove(&key);
                 continue;
@@ -115,15 +155,18 @@ impl Reference {
             row.clear();
             let before = batch.unchanged.get(&at).and_then(|_| self.get(&key).map(<[u8]>::to_vec));
             let mut old = before.as_deref();
-            for &column in &kept {
+            for place in &kept {
                 // what was not sent is as it was
                 let there = old.as_mut().and_then(|bytes| row_bytes::read(bytes).ok());
-                let value = match column {
-                    Some(column) if batch.is_unchanged(at, column) => there.unwrap_or(Value::Null),
-                    Some(column) => batch.new[column].value(at),
-                    None => Value::Null,
-                };
-                row_bytes::write(value, &mut row);
+                match place {
+                    Some(place) if !batch.is_unchanged(at, place.at) => {
+                        if !place.write(batch.new[place.at].value(at), &mut row) {
+                            row_bytes::write(Value::Null, &mut row);
+                        }
+                    }
+                    Some(_) => row_bytes::write(there.unwrap_or(Value::Null), &mut row),
+                    None => row_bytes::write(Value::Null, &mut row),
+                }
             }
             self.put(&key, &row);
         }

@@ -13,6 +13,7 @@ use gonvel_core::change::{ChangeBatch, ChangeKind, OldImage};
 use gonvel_core::column::{ColumnArray, ColumnBuilder, ColumnType, Value};
 use gonvel_core::row_bytes;
 use gonvel_core::shape::Miss;
+use gonvel_core::table::Column;
 
 use crate::cast::text_of;
 use crate::columns::Columns;
@@ -34,15 +35,17 @@ pub struct Context {
     pub tools: Tools,
     /// The references by their topics.
     pub references: HashMap<String, Reference>,
-    /// What the latest row of each key says, by stage.
-    seen: HashMap<(usize, Vec<u8>), u64>,
+    seen: Seen,
 }
+
+/// What the latest row of each key says, by stage.
+type Seen = HashMap<(usize, Vec<u8>), u64>;
 
 impl Context {
     /// Without references.
     #[must_use]
     pub fn new(tools: Tools) -> Self {
-        Self { tools, references: HashMap::new(), seen: HashMap::new() }
+        Self { tools, references: HashMap::new(), seen: Seen::new() }
     }
 }
 
@@ -68,6 +71,9 @@ pub struct Routed {
     pub batch: ChangeBatch,
     /// The place of each in the batch that came.
     pub rows: Vec<usize>,
+    /// Places of updates here that bring only a part of their row, where the row may not be there yet: if it is not, what is
+    /// missing of it cannot be known.
+    pub partly: Vec<usize>,
 }
 
 /// What became of a batch.
@@ -89,8 +95,16 @@ pub struct Image {
     /// Columns that the source did not send, by row.
     pub(crate) unchanged: HashMap<usize, Vec<usize>>,
     pub(crate) routes: Option<Vec<Option<String>>>,
-    /// Whether only the key is known.
-    key_only: bool,
+    which: Which,
+}
+
+/// Which image of a row.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Which {
+    New,
+    Old,
+    /// The old one, of which only the key is known.
+    Key,
 }
 
 /// How a batch looks after a stage, for people.
@@ -104,6 +118,20 @@ pub struct Traced {
     pub new: Image,
     /// The rows before the change.
     pub old: Image,
+    /// The keys of rows before the change, where no more is known.
+    pub keys: Image,
+}
+
+impl Traced {
+    /// A row as it is now: after the change, or for a delete before it.
+    #[must_use]
+    pub fn image(&self, batch: &ChangeBatch, row: usize) -> &Image {
+        match batch.kinds[row] {
+            ChangeKind::Delete if self.keys.present[row] && !self.old.present[row] => &self.keys,
+            ChangeKind::Delete => &self.old,
+            _ => &self.new,
+        }
+    }
 }
 
 /// Rows of a column by their places.
@@ -139,7 +167,7 @@ pub(crate) fn take(column: &ColumnArray, rows: &UInt32Array) -> ColumnArray {
     }
 }
 
-fn nulls(ty: ColumnType, rows: usize) -> ColumnArray {
+pub(crate) fn nulls(ty: ColumnType, rows: usize) -> ColumnArray {
     let mut builder = ColumnBuilder::new(ty);
     (0..rows).for_each(|_| builder.push_null());
     builder.finish()
@@ -157,84 +185,117 @@ pub(crate) fn gathered<'v>(ty: ColumnType, values: impl Iterator<Item = Value<'v
     builder.finish()
 }
 
+/// A row, the stage and the key, and what it says there.
+type Said = (usize, (usize, Vec<u8>), Option<u64>);
+
 pub(crate) struct Work<'w> {
     pub(crate) plan: &'w Plan,
     pub(crate) batch: &'w ChangeBatch,
     /// By row, what failed first.
     pub(crate) failed: HashMap<usize, Failed>,
     pub(crate) repeats: BTreeSet<usize>,
+    /// Rows whose old image is given and yet says nothing: a step fails for it.
+    pub(crate) unusable: BTreeSet<usize>,
+    /// What each row says at each stage that drops repeats; none where it went no further.
+    said: Vec<Said>,
 }
 
 impl Plan {
     /// Carries the plan out.
     #[must_use]
     pub fn apply(&self, batch: &ChangeBatch, context: &mut Context) -> Shaped {
-        let mut work = Work { plan: self, batch, failed: HashMap::new(), repeats: BTreeSet::new() };
-        let [mut new, mut old, mut keys] = work.images();
-        for number in 0..self.stages.len() {
-            work.stage(number, &mut new, &mut old, &mut keys, context);
-        }
+        let (work, [new, old, keys]) = self.carried_out(batch, context, &mut |_, _| {});
+        work.remember(&mut context.seen);
+        work.assembled(&new, &old, &keys)
+    }
+
+    /// Carries the plan out for rows that came before: none of them is a repeat, and nothing is remembered.
+    #[must_use]
+    pub fn apply_again(&self, batch: &ChangeBatch, context: &mut Context) -> Shaped {
+        let (mut work, [new, old, keys]) = self.carried_out(batch, context, &mut |_, _| {});
+        work.repeats.clear();
         work.assembled(&new, &old, &keys)
     }
 
     /// Carries the plan out, and tells how the batch looks after each stage. References are looked into, nothing is remembered.
     #[must_use]
     pub fn trace(&self, batch: &ChangeBatch, context: &mut Context) -> (Vec<Traced>, Shaped) {
-        let mut work = Work { plan: self, batch, failed: HashMap::new(), repeats: BTreeSet::new() };
-        let [mut new, mut old, mut keys] = work.images();
         let mut traced = Vec::with_capacity(self.stages.len());
-        for (number, stage) in self.stages.iter().enumerate() {
-            work.stage(number, &mut new, &mut old, &mut keys, context);
-            traced.push(Traced { step: stage.step, columns: stage.output.clone(), new: new.clone(), old: old.clone() });
-        }
+        let (work, [new, old, keys]) = self.carried_out(batch, context, &mut |number, [new, old, keys]| {
+            if number == 0 {
+                traced.clear();
+            }
+            let stage = &self.stages[number];
+            let (new, old, keys) = (new.clone(), old.clone(), keys.clone());
+            traced.push(Traced { step: stage.step, columns: stage.output.clone(), new, old, keys });
+        });
         let shaped = work.assembled(&new, &old, &keys);
         (traced, shaped)
+    }
+
+    /// Both images through all stages. Where a step fails for what a row was before, that is as good as not known: a row that was
+    /// bad and is mended in the source must not fail for what it was.
+    fn carried_out<'w>(
+        &'w self,
+        batch: &'w ChangeBatch,
+        context: &Context,
+        after: &mut dyn FnMut(usize, &[Image; 3]),
+    ) -> (Work<'w>, [Image; 3]) {
+        let mut unusable = BTreeSet::new();
+        loop {
+            let known = unusable.len();
+            let (failed, repeats) = (HashMap::new(), BTreeSet::new());
+            let mut work = Work { plan: self, batch, failed, repeats, unusable, said: Vec::new() };
+            let mut images = work.images();
+            for number in 0..self.stages.len() {
+                work.stage(number, &mut images, context);
+                after(number, &images);
+            }
+            if work.unusable.len() == known {
+                return (work, images);
+            }
+            unusable = work.unusable;
+        }
     }
 }
 
 impl Work<'_> {
-    /// The new images, the old ones that are whole, and the old ones of which only the key is known.
+    /// The new images, the old ones that are whole, and the old ones of which only the key is known or needed.
     fn images(&self) -> [Image; 3] {
         let (batch, rows) = (self.batch, self.batch.len());
-        let has_new = |row: &usize| !matches!(batch.kinds[*row], ChangeKind::Delete | ChangeKind::Truncate);
-        // an image that no row has needs no columns
-        let old_columns = batch.old.clone();
-        let image = |columns: Vec<ColumnArray>, present: Vec<bool>, key_only: bool| Image {
+        let (leaves_out, repeats) = (self.plan.may_leave_out(), self.plan.drops_repeats());
+        let recalled = self.plan.recalls();
+        let has_new = |row: usize| !matches!(batch.kinds[row], ChangeKind::Delete | ChangeKind::Truncate);
+        let given = |row: usize| batch.old_images[row] != OldImage::None;
+        let whole = |row: usize| batch.old_images[row] == OldImage::Row && !self.unusable.contains(&row);
+        let by_key = |row: usize| given(row) && (repeats || !recalled || !whole(row));
+        // where nothing of the old row is known its key is the new one's
+        let by_new_key =
+            |row: usize| has_new(row) && !given(row) && (repeats || leaves_out && batch.kinds[row] == ChangeKind::Update);
+        let image = |which: Which, columns: Vec<ColumnArray>, present: Vec<bool>| Image {
             columns,
             present,
             unchanged: HashMap::new(),
             routes: None,
-            key_only,
+            which,
         };
-        let of = |wanted: OldImage| (0..rows).map(|row| batch.old_images[row] == wanted).collect();
-        let mut new = image(batch.new.clone(), (0..rows).map(|row| has_new(&row)).collect(), false);
-        let old = image(old_columns.clone(), of(OldImage::Row), false);
-        // where nothing of the old row is known its key is the new one's
-        let mut keys = image(old_columns, of(OldImage::Key), true);
+        let mut new = image(Which::New, batch.new.clone(), (0..rows).map(has_new).collect());
         self.fill_unchanged(&mut new);
-        let unknown: Vec<bool> =
-            (0..rows).map(|row| batch.kinds[row] == ChangeKind::Update && batch.old_images[row] == OldImage::None).collect();
-        if unknown.contains(&true) && self.may_leave_out() {
-            if keys.columns.is_empty() {
-                keys.columns = batch.table.columns.iter().map(|c| nulls(c.ty, rows)).collect();
-            }
-            for (place, column) in batch.table.columns.iter().enumerate().filter(|(_, c)| c.key) {
-                let value =
-                    |row: usize| if unknown[row] { batch.new[place].value(row) } else { keys.columns[place].value(row) };
-                keys.columns[place] = gathered(column.ty, (0..rows).map(value));
-            }
-            keys.present.iter_mut().zip(&unknown).for_each(|(present, unknown)| *present |= unknown);
-        }
-        [new, old, keys]
-    }
-
-    fn may_leave_out(&self) -> bool {
-        let leaves = |stage: &Stage| match &stage.kind {
-            Kind::Filter(..) | Kind::Route(_) => true,
-            Kind::Lookup(lookup) => lookup.miss == Miss::Leave,
-            _ => false,
+        let old = image(Which::Old, batch.old.clone(), (0..rows).map(whole).collect());
+        let key_value = |place: usize, row: usize| match (by_key(row), by_new_key(row)) {
+            (true, _) => batch.old[place].value(row),
+            (_, true) => batch.new[place].value(row),
+            _ => Value::Null,
         };
-        self.plan.stages.iter().any(leaves)
+        let key = |(place, column): (usize, &Column)| {
+            if column.key { gathered(column.ty, (0..rows).map(|row| key_value(place, row))) } else { nulls(column.ty, rows) }
+        };
+        let by_key: Vec<bool> = (0..rows).map(|row| by_key(row) || by_new_key(row)).collect();
+        // an image that no row has needs no columns
+        let key_columns =
+            if by_key.contains(&true) { batch.table.columns.iter().enumerate().map(key).collect() } else { Vec::new() };
+        let keys = image(Which::Key, key_columns, by_key);
+        [new, old, keys]
     }
 
     /// What was not sent is what it was before, where that is known.
@@ -258,13 +319,13 @@ impl Work<'_> {
         }
     }
 
-    fn stage(&mut self, number: usize, new: &mut Image, old: &mut Image, keys: &mut Image, context: &mut Context) {
+    fn stage(&mut self, number: usize, images: &mut [Image; 3], context: &Context) {
         let stage = &self.plan.stages[number];
         if let Kind::Repeats(by) = &stage.kind {
-            self.repeat(number, by, new, old, context);
+            self.repeat(number, by, images, &context.seen);
             return;
         }
-        for image in [&mut *new, &mut *old, &mut *keys] {
+        for image in images {
             if image.present.contains(&true) {
                 self.advance(stage, image, context);
             } else {
@@ -287,13 +348,12 @@ impl Work<'_> {
                     let ty = field.ty.column_type();
                     columns.push(match out.plain {
                         Some(plain) => {
-                            for (&row, missing) in image.unchanged.iter().filter(|(_, missing)| missing.contains(&plain)) {
-                                let _ = missing;
+                            for (&row, _) in image.unchanged.iter().filter(|(_, missing)| missing.contains(&plain)) {
                                 unchanged.entry(row).or_default().push(place);
                             }
                             before[plain].clone()
                         }
-                        None if image.key_only && !field.key => nulls(ty, rows),
+                        None if image.which == Which::Key && !field.key => nulls(ty, rows),
                         None => {
                             let mut mask = image.present.clone();
                             for row in self.unsent(stage, out, image, &mut mask) {
@@ -305,7 +365,7 @@ impl Work<'_> {
                 }
                 (image.columns, image.unchanged) = (columns, unchanged);
             }
-            Kind::Filter(..) | Kind::Route(_) if image.key_only => image.columns = before,
+            Kind::Filter(..) | Kind::Route(_) if image.which == Which::Key => image.columns = before,
             Kind::Filter(condition, reads) => {
                 let mut mask = image.present.clone();
                 self.refuse_unsent(stage, reads, image, &mut mask);
@@ -353,7 +413,7 @@ impl Work<'_> {
         }
         let mut unchanged = Vec::new();
         for (&row, missing) in &image.unchanged {
-            let Some(&one) = out.reads.iter().find(|c| missing.contains(c)) else { continue };
+            let Some(&one) = out.reads.iter().find(|c| missing.contains(c)).filter(|_| mask[row]) else { continue };
             mask[row] = false;
             if out.reads.iter().all(|c| missing.contains(c)) && !out.expr.reads_facts() {
                 unchanged.push(row);
@@ -366,7 +426,7 @@ impl Work<'_> {
 
     fn refuse_unsent(&mut self, stage: &Stage, reads: &[usize], image: &Image, mask: &mut [bool]) {
         for (&row, missing) in &image.unchanged {
-            if let Some(&one) = reads.iter().find(|c| missing.contains(c)) {
+            if let Some(&one) = reads.iter().find(|c| missing.contains(c)).filter(|_| mask[row]) {
                 mask[row] = false;
                 self.fail_unsent(stage, row, one);
             }
@@ -379,6 +439,16 @@ impl Work<'_> {
             "{name} did not change and was not sent by the source, so this cannot be worked out; give the table REPLICA IDENTITY FULL, or write the topic in row form"
         );
         self.fail(stage, row, finding);
+    }
+
+    /// A row for which a step fails, in one of its images.
+    fn fail_in(&mut self, stage: &Stage, image: &mut Image, row: usize, finding: impl FnOnce() -> String) {
+        image.present[row] = false;
+        if image.which == Which::Old {
+            self.unusable.insert(row);
+        } else {
+            self.fail(stage, row, finding());
+        }
     }
 
     fn fail(&mut self, stage: &Stage, row: usize, finding: String) {
@@ -411,8 +481,7 @@ impl Work<'_> {
     /// Rows that failed, each with the values it failed for, as far as they may be shown.
     fn note(&mut self, stage: &Stage, faults: Faults, reads: &[usize], before: &[ColumnArray], image: &mut Image) {
         for (row, (_, fault)) in faults.0 {
-            image.present[row] = false;
-            self.fail(stage, row, explained(stage, &fault, reads, before, row));
+            self.fail_in(stage, image, row, || explained(stage, &fault, reads, before, row));
         }
     }
 
@@ -426,7 +495,7 @@ impl Work<'_> {
     ) -> Vec<ColumnArray> {
         let rows = self.batch.len();
         let types: Vec<ColumnType> = stage.output.fields[before.len()..].iter().map(|f| f.ty.column_type()).collect();
-        let Some(reference) = context.references.get(&lookup.topic).filter(|_| !image.key_only) else {
+        let Some(reference) = context.references.get(&lookup.topic).filter(|_| image.which != Which::Key) else {
             let added = types.iter().map(|ty| nulls(*ty, rows));
             return before.iter().cloned().chain(added.collect::<Vec<_>>()).collect();
         };
@@ -459,9 +528,9 @@ impl Work<'_> {
                     Miss::Empty => {}
                     Miss::Leave => image.present[row] = false,
                     Miss::Refuse => {
-                        image.present[row] = false;
                         let fault = format!("{} has no such row", lookup.topic);
-                        self.fail(stage, row, explained(stage, &fault.into(), &lookup.reads, &before, row));
+                        let finding = || explained(stage, &fault.into(), &lookup.reads, &before, row);
+                        self.fail_in(stage, image, row, finding);
                     }
                 }
             }
@@ -469,12 +538,11 @@ impl Work<'_> {
         before.into_iter().chain(builders.iter_mut().map(ColumnBuilder::finish)).collect()
     }
 
-    /// Rows that say the same as the one before of their key: by their old image where that is whole, else by what is remembered.
-    fn repeat(&mut self, number: usize, by: &[usize], new: &Image, old: &Image, context: &mut Context) {
-        let keys: Vec<usize> = {
-            let fields = &self.plan.stages[number].input.fields;
-            (0..fields.len()).filter(|&c| fields[c].key).collect()
-        };
+    /// Updates that say the same as the row before of their key: by their old image where that is whole, else by what is
+    /// remembered. A key whose row is deleted, goes no further or fails is forgotten: what comes next of it is no repeat.
+    fn repeat(&mut self, number: usize, by: &[usize], [new, old, keys]: &[Image; 3], seen: &Seen) {
+        let fields = &self.plan.stages[number].input.fields;
+        let key_columns: Vec<usize> = (0..fields.len()).filter(|&c| fields[c].key).collect();
         let bytes = |image: &Image, columns: &[usize], row: usize| {
             let mut out = Vec::new();
             columns.iter().for_each(|&c| row_bytes::write(image.columns[c].value(row), &mut out));
@@ -485,11 +553,21 @@ impl Work<'_> {
             bytes.hash(&mut hasher);
             hasher.finish()
         };
+        let recalled = self.plan.recalls();
+        let mut now: HashMap<Vec<u8>, Option<u64>> = HashMap::new();
+        let mut emptied = false;
         for row in 0..self.batch.len() {
             if self.batch.kinds[row] == ChangeKind::Truncate {
-                context.seen.retain(|(stage, _), _| *stage != number);
+                (now, emptied) = (HashMap::new(), true);
+                self.said.push((row, (number, Vec::new()), None));
             }
+            if !keys.present[row] {
+                continue;
+            }
+            let key = bytes(keys, &key_columns, row);
             if !new.present[row] {
+                now.insert(key.clone(), None);
+                self.said.push((row, (number, key), None));
                 continue;
             }
             // what was not sent did not change: it says nothing new
@@ -497,24 +575,38 @@ impl Work<'_> {
                 Some(missing) => by.iter().copied().filter(|c| !missing.contains(c)).collect(),
                 None => by.to_vec(),
             };
-            let whole = sent.len() == by.len();
             let says = bytes(new, &sent, row);
-            let key = (number, bytes(new, &keys, row));
-            let same = if old.present[row] {
-                says == bytes(old, &sent, row)
+            let whole = (sent.len() == by.len()).then(|| hash(&says));
+            let same = if self.batch.old_images[row] == OldImage::Row && recalled && !self.unusable.contains(&row) {
+                old.present[row] && says == bytes(old, &sent, row)
             } else {
-                whole && context.seen.get(&key) == Some(&hash(&says))
+                let before = match now.get(&key) {
+                    Some(before) => *before,
+                    None if emptied => None,
+                    None => seen.get(&(number, key.clone())).copied(),
+                };
+                whole.is_some() && before == whole
             };
-            if same && self.batch.kinds[row] != ChangeKind::Insert {
+            if same && self.batch.kinds[row] == ChangeKind::Update {
                 self.repeats.insert(row);
             }
-            if whole {
-                if context.seen.len() >= REMEMBERED {
-                    context.seen.clear();
+            now.insert(key.clone(), whole);
+            self.said.push((row, (number, key), whole));
+        }
+    }
+
+    /// Notes what rows said; one that failed afterwards said nothing.
+    fn remember(&self, seen: &mut Seen) {
+        for (row, at, says) in &self.said {
+            match says.filter(|_| !self.failed.contains_key(row)) {
+                _ if self.batch.kinds[*row] == ChangeKind::Truncate => seen.retain(|(stage, _), _| *stage != at.0),
+                Some(says) => {
+                    if seen.len() >= REMEMBERED {
+                        seen.clear();
+                    }
+                    seen.insert(at.clone(), says);
                 }
-                context.seen.insert(key, hash(&says));
-            } else {
-                context.seen.remove(&key);
+                None => drop(seen.remove(at)),
             }
         }
     }

@@ -8,6 +8,7 @@ use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, OldImage,
 use gonvel_core::column::{ColumnType, Value};
 use gonvel_core::connector::Values;
 use gonvel_core::record_form::RecordForm;
+use gonvel_core::row_bytes;
 use gonvel_core::shape::{ShapeStep, TableRule};
 use gonvel_core::table::{Column, TableSchema};
 use gonvel_shape::finding::Finding;
@@ -56,6 +57,11 @@ struct Change {
 }
 
 fn changes(changes: &[Change]) -> ChangeBatch {
+    changes_without(changes, &[])
+}
+
+/// The same, where updates do not bring some columns.
+fn changes_without(changes: &[Change], unsent: &[usize]) -> ChangeBatch {
     let mut builder = ChangeBatchBuilder::new(growers());
     for (n, change) in changes.iter().enumerate() {
         builder.begin(change.kind, Origin { position: n as u64 + 1, ..Origin::default() });
@@ -65,7 +71,13 @@ fn changes(changes: &[Change]) -> ChangeBatch {
             Some(row) => {
                 let mut values = cells(row);
                 (values[1], values[2]) = (Value::Text(&row.1), Value::Text(&row.2));
-                values.iter().enumerate().for_each(|(c, v)| builder.new_value(c, *v).unwrap());
+                for (column, value) in values.iter().enumerate() {
+                    if change.kind == ChangeKind::Update && unsent.contains(&column) {
+                        builder.new_unchanged(column);
+                    } else {
+                        builder.new_value(column, *value).unwrap();
+                    }
+                }
             }
         }
         match (&change.old, change.image) {
@@ -113,10 +125,26 @@ fn life(acts: &[(u8, i64, i32)], image: OldImage) -> (Vec<Change>, BTreeMap<i64,
     (out, table)
 }
 
+type Places = BTreeMap<String, BTreeMap<String, String>>;
+
+/// The rows that a plan leaves when changes come in batches of a size.
+fn left(plan: &Plan, all: &[Change], cut: usize) -> Places {
+    let (mut rows, mut context) = (Places::new(), Context::new(tools()));
+    for part in all.chunks(cut) {
+        let shaped = plan.apply(&changes(part), &mut context);
+        assert_eq!(shaped.failed, []);
+        folded(&shaped, &mut rows);
+    }
+    rows
+}
+
 /// The rows that changes leave, by key, as the values of their columns.
-fn folded(shaped: &Shaped, into: &mut BTreeMap<String, BTreeMap<String, String>>) {
+fn folded(shaped: &Shaped, into: &mut Places) {
     for part in &shaped.parts {
         let rows = into.entry(part.to.clone().unwrap_or_default()).or_default();
+        let (batch, columns) = (&part.batch, part.batch.table.columns.len());
+        assert!(batch.new.len() == columns && (batch.old.is_empty() || batch.old.len() == columns));
+        assert!(batch.new.iter().chain(&batch.old).all(|c| c.len() == batch.len()));
         let keys = part.batch.table.key_columns();
         for row in 0..part.batch.len() {
             if part.batch.kinds[row] == ChangeKind::Truncate {
@@ -148,13 +176,7 @@ proptest! {
             {"step": "filter", "only": "many >= 8"},
             {"step": "drop", "columns": ["phone"]},
         ]));
-        let mut rows = BTreeMap::new();
-        let mut context = Context::new(tools());
-        for part in all.chunks(cut) {
-            let shaped = plan.apply(&changes(part), &mut context);
-            prop_assert_eq!(&shaped.failed, &[]);
-            folded(&shaped, &mut rows);
-        }
+        let mut rows = left(&plan, &all, cut);
         let found: Vec<String> = rows.remove("").unwrap_or_default().into_values().collect();
         let expected: Vec<String> = table.values().filter(|r| r.3 * 2 >= 8)
             .map(|r| format!("Long({}) Text({:?}) Int({}) Int({})", r.0, r.1, r.3, r.3 * 2)).collect();
@@ -168,11 +190,7 @@ proptest! {
     ) {
         let (all, table) = life(&acts, if identity == 0 { OldImage::Row } else { OldImage::Key });
         let plan = plan(json!([{"step": "route", "ways": [{"when": "bins > 6", "to": "large"}, {"when": "bins > 3", "to": "medium"}]}]));
-        let mut rows = BTreeMap::new();
-        let mut context = Context::new(tools());
-        for part in all.chunks(5) {
-            folded(&plan.apply(&changes(part), &mut context), &mut rows);
-        }
+        let rows = left(&plan, &all, 5);
         for row in table.values() {
             let way = if row.3 > 6 { "large" } else if row.3 > 3 { "medium" } else { "" };
             let key = format!("Long({})", row.0);
@@ -181,6 +199,145 @@ proptest! {
             }
         }
         prop_assert_eq!(rows.values().map(BTreeMap::len).sum::<usize>(), table.len());
+    }
+
+    #[test]
+    fn without_repeats_the_same_rows_are_left(
+        acts in prop::collection::vec((any::<u8>(), 0_i64..4, 0_i32..4), 1..60),
+        identity in 0..2,
+        cut in 1..7_usize,
+        around in prop::sample::select(vec![
+            (json!([]), json!([])),
+            (json!([{"step": "mask", "columns": ["id"], "how": "token"}]), json!([])),
+            (json!([{"step": "filter", "only": "bins < 3"}]), json!([])),
+            (json!([]), json!([{"step": "filter", "only": "bins > 0"}])),
+            (json!([{"step": "filter", "only": "bins < 3"}]), json!([{"step": "route", "ways": [
+                {"when": "bins > 1", "to": "large"}, {"when": "bins = 0", "to": "large"}, {"when": "bins = 1", "to": "small"}]}])),
+        ]),
+        by in prop::sample::select(vec![json!([]), json!(["bins"])]),
+    ) {
+        let (all, _) = life(&acts, if identity == 0 { OldImage::Row } else { OldImage::Key });
+        let (before, after) = (around.0.as_array().unwrap(), around.1.as_array().unwrap());
+        let all_rows = [before.as_slice(), after].concat();
+        let once = [before.as_slice(), &[json!({"step": "drop_repeats", "by": by})], after].concat();
+        prop_assert_eq!(left(&plan(json!(once)), &all, cut), left(&plan(json!(all_rows)), &all, cut));
+    }
+
+    #[test]
+    fn a_row_that_was_bad_and_is_mended_comes_through(
+        acts in prop::collection::vec((any::<u8>(), 0_i64..4, 0_i32..3), 1..60),
+        identity in 0..2,
+        cut in 1..7_usize,
+    ) {
+        let (all, _) = life(&acts, if identity == 0 { OldImage::Row } else { OldImage::Key });
+        let plan = plan(json!([{"step": "compute", "column": "share", "value": "12 / bins"}, {"step": "keep", "columns": ["id", "share"]}]));
+        let (mut rows, mut context, mut good) = (Places::new(), Context::new(tools()), BTreeMap::new());
+        for part in all.chunks(cut) {
+            let shaped = plan.apply(&changes(part), &mut context);
+            let failed: Vec<usize> = shaped.failed.iter().map(|f| f.row).collect();
+            let bad = (0..part.len()).filter(|row| part[*row].new.as_ref().is_some_and(|new| new.3 == 0));
+            prop_assert_eq!(failed, bad.collect::<Vec<_>>());
+            folded(&shaped, &mut rows);
+            for change in part {
+                match (&change.new, &change.old) {
+                    (None, Some(old)) => drop(good.remove(&old.0)),
+                    (Some(new), _) if new.3 != 0 => drop(good.insert(new.0, format!("Long({}) Int({})", new.0, 12 / new.3))),
+                    _ => {}
+                }
+            }
+        }
+        let found: Vec<String> = rows.remove("").unwrap_or_default().into_values().collect();
+        prop_assert_eq!(found, good.into_values().collect::<Vec<_>>());
+    }
+
+    #[test]
+    fn what_a_reference_said_once_is_not_taken_for_what_it_says_now(
+        acts in prop::collection::vec((any::<u8>(), 0_i64..4, 0_i32..3), 1..40),
+        turns in prop::collection::vec(0_i64..3, 8),
+        way in prop::sample::select(vec!["leave", "filter", "route"]),
+        identity in 0..2,
+    ) {
+        let (all, table) = life(&acts, if identity == 0 { OldImage::Row } else { OldImage::Key });
+        let references = References::from([("packhouse.growers".to_owned(), growers())]);
+        let mut steps = vec![json!({"step": "lookup", "topic": "packhouse.growers", "by": [{"column": "bins", "key": "id"}],
+            "columns": [{"from": "name", "column": "grower"}], "miss": if way == "leave" { way } else { "empty" }})];
+        match way {
+            "filter" => steps.push(json!({"step": "filter", "only": "grower IS NOT NULL"})),
+            "route" => steps.push(json!({"step": "route", "ways": [{"when": "grower IS NULL", "to": "unknown"}]})),
+            _ => {}
+        }
+        let plan = compiled(json!(steps), json!([]), &references).plan.unwrap();
+        let mut context = Context::new(tools());
+        context.references.insert("packhouse.growers".into(), Reference::new(growers(), vec![1]));
+        let (mut rows, mut expected) = (Places::new(), BTreeMap::new());
+        for (number, part) in all.chunks(5).enumerate() {
+            // growers come and go meanwhile
+            let grower = turns[number];
+            let row = (grower, format!("grower {grower}"), String::new(), 0);
+            let reference = context.references.get_mut("packhouse.growers").unwrap();
+            let mut key = Vec::new();
+            gonvel_core::row_bytes::write(Value::Long(grower), &mut key);
+            let (kind, new, old) = match reference.get(&key) {
+                Some(_) => (ChangeKind::Delete, None, Some(row)),
+                None => (ChangeKind::Insert, Some(row), None),
+            };
+            reference.apply(&changes(&[Change { kind, new, old, image: OldImage::Key }]));
+            let there: Vec<bool> = (0..3_i64)
+                .map(|grower| {
+                    let mut key = Vec::new();
+                    gonvel_core::row_bytes::write(Value::Long(grower), &mut key);
+                    reference.get(&key).is_some()
+                })
+                .collect();
+            let shaped = plan.apply(&changes(part), &mut context);
+            prop_assert_eq!(&shaped.failed, &[]);
+            folded(&shaped, &mut rows);
+            for change in part {
+                match (&change.new, &change.old) {
+                    (None, Some(old)) => drop(expected.remove(&old.0)),
+                    (Some(new), _) => drop(expected.insert(new.0, there[usize::try_from(new.3).unwrap()])),
+                    _ => {}
+                }
+            }
+        }
+        for id in table.keys() {
+            let key = format!("Long({id})");
+            let main = rows.get("").is_some_and(|rows| rows.contains_key(&key));
+            prop_assert_eq!(main, expected[id], "{} in the main place", key);
+            let other = rows.get("unknown").is_some_and(|rows| rows.contains_key(&key));
+            prop_assert_eq!(other, way == "route" && !expected[id], "{} in the other place", key);
+        }
+        let ids: Vec<String> = table.keys().map(|id| format!("Long({id})")).collect();
+        for key in rows.values().flat_map(BTreeMap::keys) {
+            prop_assert!(ids.contains(key), "{} is gone", key);
+        }
+    }
+
+    #[test]
+    fn an_update_of_a_part_is_marked_wherever_its_row_may_be_missing(
+        acts in prop::collection::vec((any::<u8>(), 0_i64..4, 0_i32..6), 1..60),
+        way in prop::sample::select(vec![
+            json!({"step": "filter", "only": "bins > 2"}),
+            json!({"step": "route", "ways": [{"when": "bins > 2", "to": "large"}]}),
+        ]),
+    ) {
+        let (all, _) = life(&acts, OldImage::Key);
+        let plan = plan(json!([way, {"step": "letters", "columns": ["name"], "to": "upper"}]));
+        let (mut rows, mut context) = (Places::new(), Context::new(tools()));
+        for part in all.chunks(1) {
+            let shaped = plan.apply(&changes_without(part, &[1]), &mut context);
+            prop_assert_eq!(&shaped.failed, &[]);
+            for routed in &shaped.parts {
+                let to = routed.to.clone().unwrap_or_default();
+                for row in 0..routed.batch.len() {
+                    let key = format!("{:?}", routed.batch.identifying(row)[0].value(row));
+                    let partial = routed.batch.unchanged.contains_key(&row);
+                    let there = rows.get(&to).is_some_and(|rows| rows.contains_key(&key));
+                    prop_assert!(!partial || there || routed.partly.contains(&row), "{} in {:?}", key, to);
+                }
+            }
+            folded(&shaped, &mut rows);
+        }
     }
 
     #[test]
@@ -264,6 +421,22 @@ fn what_was_not_sent_stays_unsent_and_is_not_guessed() {
     let mixed = plan(json!([{"step": "compute", "column": "label", "value": "name || bins"}]));
     let shaped = mixed.apply(&batch, &mut Context::new(tools()));
     assert!(shaped.failed[0].finding.contains("name did not change and was not sent"), "{:?}", shaped.failed);
+    // a row that went no further needs nothing
+    let gone = plan(
+        json!([{"step": "filter", "only": "bins > 9"}, {"step": "compute", "column": "label", "value": "name || bins"}]),
+    );
+    assert_eq!(gone.apply(&batch, &mut Context::new(tools())).failed, []);
+}
+
+#[test]
+fn a_row_tried_again_is_no_repeat() {
+    let (all, _) = life(&[(0, 1, 5), (1, 1, 6)], OldImage::Key);
+    let plan = plan(json!([{"step": "drop_repeats"}]));
+    let mut context = Context::new(tools());
+    assert_eq!(plan.apply(&changes(&all), &mut context).parts[0].rows, [0, 1]);
+    let second = changes(&all[1..]);
+    assert!(plan.apply(&second, &mut context).parts.is_empty());
+    assert_eq!(plan.apply_again(&second, &mut context).parts[0].rows, [0]);
 }
 
 #[test]
@@ -304,6 +477,26 @@ fn a_lookup_adds_what_the_reference_holds_now() {
     assert_eq!(of("leave").apply(&batch, &mut context).parts[0].rows, [0]);
     let refused = of("refuse").apply(&batch, &mut context);
     assert_eq!(refused.failed[0].finding, "step 1 (lookup): packhouse.growers has no such row: bins = 3");
+}
+
+#[test]
+fn a_reference_takes_in_rows_of_another_shape() {
+    // the key was a bigint and the number an integer; now it is the other way round
+    let mut other = (*growers()).clone();
+    (other.columns[0].ty, other.columns[3].ty) = (ColumnType::Int32, ColumnType::Int64);
+    let other = Arc::new(other);
+    let mut rows = Reference::new(other.clone(), vec![1, 3]);
+    assert!(!rows.is_like(&growers()) && rows.is_like(&other));
+    let (there, _) = life(&[(0, 1, 4), (0, 2, 5), (2, 2, 0)], OldImage::Key);
+    rows.apply(&changes(&there));
+    let mut key = Vec::new();
+    let mut found = |id: i32| {
+        key.clear();
+        row_bytes::write(Value::Int(id), &mut key);
+        rows.get(&key).map(|bytes| rows.values(bytes).unwrap().iter().map(|v| format!("{v:?}")).collect::<Vec<_>>())
+    };
+    assert_eq!(found(1).unwrap(), [r#"Text("grower 1")"#, "Long(4)"]);
+    assert_eq!((found(2), found(3)), (None, None));
 }
 
 #[test]
@@ -412,6 +605,12 @@ fn what_may_go_wrong_is_warned_of() {
             "copy is made of phone",
         ),
         (json!([{"step": "convert", "column": "id", "to": "smallint"}]), "two rows may get the same key"),
+        (json!([{"step": "route", "ways": [{"to": "growers_{bins}"}]}]), "do not reach it"),
+        (
+            json!([{"step": "drop_repeats", "by": ["bins"]}, {"step": "compute", "column": "long", "value": "length(name) > 9"},
+                {"step": "filter", "only": "long"}]),
+            "long decides here what becomes of a row",
+        ),
     ];
     for (steps, part) in cases {
         let found = compiled(steps, json!([]), &References::new());

@@ -76,7 +76,7 @@ function Sink({ connector, partitions }: { connector: Connector; partitions: Sch
       )}
       {moving && (
         <Moving
-          what={`the sink ${connector.name}`}
+          what={connector.definition.kind === 'topics' ? connector.name : `the sink ${connector.name}`}
           stands={partitions}
           blocked={
             !rests && <>It is at work. Pause or stop it first: what is shown must still be so when it is done.</>

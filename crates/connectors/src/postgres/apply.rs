@@ -1,11 +1,12 @@
 //! Applying folded changes to a table: whole sets in one statement, values as arrays or as COPY lines.
 
 use std::collections::HashMap;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use bytes::{BufMut, Bytes, BytesMut};
 use futures::SinkExt;
-use gonvel_core::change::ChangeBatch;
+use gonvel_core::change::{ChangeBatch, ChangeKind};
 use gonvel_core::column::{ColumnArray, ColumnType, Value};
 use gonvel_core::fold::{Place, Segment};
 use gonvel_core::sql_text;
@@ -113,6 +114,24 @@ pub struct Application<'a> {
     pub statements: &'a Statements,
     /// Whether deleted rows stay and are marked: what is written is then not deleted, or not any more.
     pub marks: bool,
+    /// What is to be thought of updates that bring a part of their row.
+    pub parts_of_rows: PartsOfRows,
+}
+
+/// Updates that bring a part of their row, where the row may not be there.
+#[derive(Debug, Default)]
+pub struct PartsOfRows {
+    /// Whether the row may be missing, or out of date where it is marked as deleted; else it is there.
+    pub row_may_be_missing: bool,
+    /// How many did not find their row.
+    pub missing: AtomicU64,
+}
+
+impl PartsOfRows {
+    /// Notes that some did not find their row.
+    pub fn miss(&self, rows: u64) {
+        self.missing.fetch_add(rows, Ordering::Relaxed);
+    }
 }
 
 impl Application<'_> {
@@ -144,6 +163,11 @@ impl Application<'_> {
             }
         }
         Ok(())
+    }
+
+    /// Whether a change brings only a part of its row.
+    pub(super) fn is_part(&self, &(batch, row): &Place) -> bool {
+        self.batches[batch].kinds[row] == ChangeKind::Update && self.batches[batch].unchanged.contains_key(&row)
     }
 
     fn column_type(&self, name: &str) -> &str {
@@ -182,6 +206,13 @@ impl Application<'_> {
     pub(super) fn same(&self, key: &[usize], casts: &[String]) -> String {
         let one = |(&c, cast): (&usize, &String)| format!("t.{} = {cast}", ident(&self.shape.columns[c].name));
         key.iter().zip(casts).map(one).collect::<Vec<_>>().join(" AND ")
+    }
+
+    /// The number that a statement gives.
+    pub(super) async fn number(&self, statement: &str, parameters: &[ArrayParameter]) -> Result<i64, Error> {
+        let prepared = self.statements.prepared(self.client, statement).await?;
+        let parameters: Vec<&(dyn ToSql + Sync)> = parameters.iter().map(|p| p as _).collect();
+        self.client.query_one(&prepared, &parameters).await?.try_get(0)
     }
 
     pub(super) async fn execute(&self, statement: &str, parameters: &[ArrayParameter]) -> Result<u64, Error> {
@@ -266,12 +297,13 @@ impl Application<'_> {
     /// Updates rows that should be there. Where the target lacks some, all are written by the statement that takes both.
     async fn update(&self, places: &[Place]) -> Result<(), Error> {
         let columns = self.target.present.clone();
-        let updated = self.update_columns(&columns, places).await?;
-        if updated == Some(u64::try_from(places.len()).unwrap_or(u64::MAX)) { Ok(()) } else { self.upsert(places).await }
+        let updated = self.update_columns(&columns, places, false).await?;
+        if updated == Some(count(places)) { Ok(()) } else { self.upsert(places).await }
     }
 
-    /// Updates some columns of rows by their key; none if there is no column but the key's.
-    async fn update_columns(&self, columns: &[usize], places: &[Place]) -> Result<Option<u64>, Error> {
+    /// Updates some columns of rows by their key, on demand only of rows that are not marked as deleted; none if there is no
+    /// column but the key's.
+    async fn update_columns(&self, columns: &[usize], places: &[Place], live: bool) -> Result<Option<u64>, Error> {
         let (rows, casts) = self.rows_of(columns);
         let (mut same, mut sets) = (Vec::new(), Vec::new());
         for (&column, cast) in columns.iter().zip(&casts) {
@@ -284,6 +316,9 @@ impl Application<'_> {
         }
         if self.marks {
             sets.push(format!("{} = NULL", ident(DELETED_AT)));
+            if live {
+                same.push(format!("t.{} IS NULL", ident(DELETED_AT)));
+            }
         }
         if sets.is_empty() {
             return Ok(None);
@@ -303,7 +338,16 @@ impl Application<'_> {
             groups.entry(sent).or_default().push((batch, row));
         }
         for (sent, places) in groups {
-            self.update_columns(&sent, &places).await?;
+            if sent == self.target.present {
+                // the target has no column that was not sent
+                self.update(&places).await?;
+                continue;
+            }
+            let checked = self.parts_of_rows.row_may_be_missing;
+            let updated = self.update_columns(&sent, &places, checked).await?;
+            if checked && let Some(updated) = updated {
+                self.parts_of_rows.miss(count(&places).saturating_sub(updated));
+            }
         }
         Ok(())
     }
@@ -346,6 +390,10 @@ impl Application<'_> {
         })
         .await
     }
+}
+
+pub(super) fn count(places: &[Place]) -> u64 {
+    u64::try_from(places.len()).unwrap_or(u64::MAX)
 }
 
 /// Bytes sent at a time.

@@ -10,7 +10,7 @@ use gonvel_core::change::ChangeKind;
 use gonvel_core::fold::Place;
 use tokio_postgres::Error;
 
-use super::apply::{AT, Application};
+use super::apply::{AT, Application, count};
 use super::names::ident;
 use super::target::{VALID_FROM, VALID_TO};
 
@@ -119,6 +119,15 @@ impl Application<'_> {
                 keys = keys.join(", "),
                 sets = sets.join(", "),
             );
+            let parts_of_rows = &self.parts_of_rows;
+            if parts_of_rows.row_may_be_missing && sent != *present {
+                let (rows, casts) = self.rows_of(&key);
+                let same = self.same(&key, &casts);
+                let there = format!("SELECT count(*) FROM {rows} JOIN {table} t ON {same} AND t.{to} IS NULL");
+                let parameters: Vec<_> = key.iter().map(|&c| self.parameter(&places, c, |b| &b.new)).collect();
+                let there = u64::try_from(self.number(&there, &parameters).await?).unwrap_or(0);
+                parts_of_rows.miss(count(&places).saturating_sub(there));
+            }
             let mut parameters: Vec<_> = sent.iter().map(|&c| self.parameter(&places, c, |b| &b.new)).collect();
             parameters.push(self.times(&places));
             self.execute(&begin, &parameters).await?;

@@ -3,6 +3,7 @@
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 
 use bytes::Bytes;
 use gonvel_core::change::{ChangeBatch, ChangeKind, KindCounts};
@@ -13,7 +14,7 @@ use gonvel_core::ports::DatabaseAddress;
 use gonvel_core::table::TableSchema;
 use tokio_postgres::{Client, Statement};
 
-use super::apply::{Application, Statements};
+use super::apply::{Application, PartsOfRows, Statements};
 use super::client::{connect, explain, explain_write};
 use super::target::{self, TargetTable};
 use crate::error::ConnectorError;
@@ -55,6 +56,8 @@ pub struct TopicChanges {
     pub from: Vec<(TopicPartition, i64)>,
     /// The keys that the records themselves have, where a shape made others.
     pub record_keys: Option<Vec<bytes::Bytes>>,
+    /// Whether updates among them may bring a part of a row that is not in the target, or was not for a while.
+    pub row_may_be_missing: bool,
 }
 
 impl TopicChanges {
@@ -269,11 +272,19 @@ impl PgSink {
         let marks = writes.rows == TargetRows::Current && writes.deletes == Deletes::Marked;
         let (client, batches) = (&self.client, &changes.batches);
         let statements = &self.statements;
-        let application = Application { client, target, batches, shape: &first.table, statements, marks };
+        let keeps_rows = matches!(writes.rows, TargetRows::Current | TargetRows::History);
+        let parts_of_rows =
+            PartsOfRows { row_may_be_missing: changes.row_may_be_missing && keeps_rows, ..PartsOfRows::default() };
+        let application = Application { client, target, batches, shape: &first.table, statements, marks, parts_of_rows };
+        let parts_of_rows = &application.parts_of_rows;
         let kind = |&(batch, row): &Place| batches[batch].kinds[row];
         let mut kept = Cow::Borrowed(part);
         if writes.deletes == Deletes::Ignored {
             kept.to_mut().retain(|(place, _)| !matches!(kind(place), ChangeKind::Delete | ChangeKind::Truncate));
+            // a row that went away and came back stands here as it was before
+            if parts_of_rows.row_may_be_missing && kept.iter().any(|(place, _)| application.is_part(place)) {
+                return Err(part_of_a_row(&target.name));
+            }
         }
         let places = || kept.iter().map(|(place, _)| *place).collect::<Vec<_>>();
         let applied = match writes.rows {
@@ -283,7 +294,8 @@ impl PgSink {
             TargetRows::Changes => application.append_changes(&places()).await,
             TargetRows::History => application.write_history(&kept).await,
         };
-        applied.map_err(|e| explain_write(&e, &target.name))
+        applied.map_err(|e| explain_write(&e, &target.name))?;
+        if parts_of_rows.missing.load(Ordering::Relaxed) > 0 { Err(part_of_a_row(&target.name)) } else { Ok(()) }
     }
 
     /// What people should know of its targets.
@@ -320,6 +332,13 @@ pub(super) fn fold_all(batches: &[ChangeBatch], changes: &[(Place, Bytes)]) -> V
     fold(batches, changes.iter().map(|(place, key)| (*place, key.as_ref())))
 }
 
+fn part_of_a_row(table: &str) -> ConnectorError {
+    ConnectorError::bad_record(format!(
+        "an update brings a part of its row only, and {table} does not have the row as it was: what was not sent cannot be known; \
+         give the source's table REPLICA IDENTITY FULL, or write the topic in row form"
+    ))
+}
+
 /// Applies changes so that deleted rows stay and are marked. Every row that came is written before any is marked, so that the
 /// end does not hang on which changes happen to be applied together.
 async fn apply_marking(application: &Application<'_>, changes: &[(Place, Bytes)]) -> Result<(), tokio_postgres::Error> {
@@ -328,7 +347,14 @@ async fn apply_marking(application: &Application<'_>, changes: &[(Place, Bytes)]
         let mut last: HashMap<&Bytes, Place> = HashMap::new();
         let mut written = Vec::with_capacity(part.len());
         for (place, key) in part.iter().filter(|(place, _)| kind(place) != ChangeKind::Truncate) {
-            last.insert(key, *place);
+            let before = last.insert(key, *place);
+            // the row is marked only in the end, and would be found here as it was before
+            if application.parts_of_rows.row_may_be_missing
+                && application.is_part(place)
+                && before.is_some_and(|before| kind(&before) == ChangeKind::Delete)
+            {
+                application.parts_of_rows.miss(1);
+            }
             if kind(place) != ChangeKind::Delete {
                 written.push((*place, key.clone()));
             }

@@ -371,6 +371,15 @@ pub struct TopicsDefinition {
     pub failing: Failing,
 }
 
+impl TopicsDefinition {
+    /// All rows as they are, from the oldest record on.
+    #[must_use]
+    pub fn of(carries: Vec<CarriedTopic>, partitions: i32) -> Self {
+        let (values, shape) = (Values::default(), Shapes::default());
+        Self { carries, partitions, values, start: None, shape, placing: Placing::default(), failing: Failing::default() }
+    }
+}
+
 /// What a connector is to do, as given by a person.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(tag = "kind", rename_all = "lowercase")]

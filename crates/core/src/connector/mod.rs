@@ -3,6 +3,7 @@
 mod carrying;
 mod definition;
 pub mod edit;
+mod ways;
 
 use serde::{Deserialize, Serialize};
 
@@ -117,6 +118,19 @@ pub enum DefinitionError {
         /// What they are given for.
         name: String,
     },
+    /// Rows that cannot be routed so.
+    #[error("rows of {name} cannot be routed to {to}: {reason}")]
+    Way {
+        /// The table or topic.
+        name: String,
+        /// Where to.
+        to: String,
+        /// Why not, and what to do.
+        reason: String,
+    },
+    /// A reference that the connector itself changes while it looks into it.
+    #[error("the topic {0} cannot be looked up in by the connector that writes it: look up in another topic")]
+    OwnReference(String),
     /// A topic that would be read and written.
     #[error("the topic {0} would be read and written by the same connector: give its rows another topic")]
     Circle(String),
@@ -212,6 +226,7 @@ impl ValidConnector {
                 }
             }
         }
+        ways::check(&definition)?;
         Ok(Self { id, name, definition })
     }
 
@@ -357,7 +372,6 @@ mod tests {
     use super::*;
     use crate::connector::carrying::{Failing, Placing};
     use crate::failure::Kind;
-    use crate::shape::Shapes;
     use crate::table_patterns::TablePatterns;
 
     fn check(tables: &[(&str, &str)], partitions: i32) -> Result<ValidConnector, DefinitionError> {
@@ -431,15 +445,7 @@ mod tests {
     #[test]
     fn topics_are_carried_into_others_only() {
         let carried = |topic: &str, to: &str| CarriedTopic { topic: topic.into(), to: to.into() };
-        let of = |carries: Vec<CarriedTopic>| TopicsDefinition {
-            carries,
-            partitions: 2,
-            values: Values::default(),
-            start: None,
-            shape: Shapes::default(),
-            placing: Placing::default(),
-            failing: Failing::default(),
-        };
+        let of = |carries| TopicsDefinition::of(carries, 2);
         assert!(valid(of(vec![carried("bins", "bins.rich"), carried("lines", "lines.rich")])).is_ok());
         let cases = [
             (of(vec![]), "choose at least one"),

@@ -1,6 +1,6 @@
 //! The rows that shapes are tried on, and what they are tried with.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, Origin};
@@ -11,8 +11,9 @@ use gonvel_core::shape::Shapes;
 use gonvel_core::table::TableSchema;
 use gonvel_http_api::RowsFrom;
 use gonvel_runtime::systems;
-use gonvel_runtime::trying;
+use gonvel_runtime::trying::{self, Tried};
 use gonvel_shape::plan::{Plan, Shape};
+use gonvel_shape::reference::Reference;
 use gonvel_shape::run::Context;
 use gonvel_shape::tools::{MaskKey, Tools};
 
@@ -91,13 +92,17 @@ pub(super) fn made(
     Ok(Some(builder.finish()))
 }
 
+/// What shapes are tried with, looking into some references.
+pub(super) fn context_with(state: &ServerState, references: HashMap<String, Reference>) -> Context {
+    let mut context = Context::new(Tools::new(MaskKey::of(state.database.mask_secret().expose())));
+    context.references = references;
+    context
+}
+
 /// What shapes are tried with: the references they look into, as far as those are there.
 pub(crate) async fn context(state: &ServerState, shapes: &Shapes) -> Result<Context, Refusal> {
-    let secret = state.database.mask_secret();
-    let mut context = Context::new(Tools::new(MaskKey::of(secret.expose())));
     let store = Arc::new(state.database.clone());
-    trying::references(store.clone(), store, shapes, &mut context.references).await?;
-    Ok(context)
+    Ok(context_with(state, Tried::read(store.clone(), store, shapes).await?.rows))
 }
 
 /// The table that a shape makes of another.

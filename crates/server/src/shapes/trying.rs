@@ -14,11 +14,11 @@ use gonvel_runtime::trying;
 use gonvel_shape::cast::text_of;
 use gonvel_shape::columns::Columns;
 use gonvel_shape::plan::{Plan, Shape};
-use gonvel_shape::run::{Context, Image};
+use gonvel_shape::run::{Context, Traced};
 use gonvel_shape::sql_view::statement;
 use gonvel_shape::ty::Ty;
 
-use super::rows::{Rows, context, made, rows};
+use super::rows::{Rows, context_with, made, rows};
 use super::{found, name_of, shown};
 use crate::presenting;
 use crate::problems::{Body, Refusal};
@@ -42,6 +42,10 @@ pub(super) fn cell(ty: &Ty, value: Value<'_>) -> Option<String> {
 }
 
 fn cells(types: &[Ty], columns: &[ColumnArray], row: usize) -> Vec<Option<String>> {
+    if columns.is_empty() {
+        // an image that no row has
+        return vec![None; types.len()];
+    }
     columns.iter().zip(types).map(|(column, ty)| cell(ty, column.value(row))).collect()
 }
 
@@ -49,11 +53,11 @@ fn types(columns: &Columns) -> Vec<Ty> {
     columns.fields.iter().map(|f| f.ty.clone()).collect()
 }
 
-/// The rows of a batch as they are now in its images: the new one, or for a delete the old one.
-fn stage_rows(batch: &ChangeBatch, columns: &Columns, new: &Image, old: &Image) -> Vec<ShapeRow> {
-    let types = types(columns);
+/// The rows of a batch as they are after a step, of each the image that says most of it.
+fn stage_rows(batch: &ChangeBatch, stage: &Traced) -> Vec<ShapeRow> {
+    let types = types(&stage.columns);
     let one = |row: usize| {
-        let image = if batch.kinds[row] == ChangeKind::Delete { old } else { new };
+        let image = stage.image(batch, row);
         ShapeRow { cells: cells(&types, &image.columns, row), there: image.present[row] }
     };
     (0..batch.len()).map(one).collect()
@@ -63,8 +67,7 @@ fn coming(batch: &ChangeBatch) -> Vec<ShapeRow> {
     let types: Vec<Ty> = batch.table.columns.iter().map(Ty::of).collect();
     let one = |row: usize| {
         let image = batch.identifying(row);
-        let cells = if image.is_empty() { vec![None; types.len()] } else { cells(&types, image, row) };
-        ShapeRow { cells, there: batch.kinds[row] != ChangeKind::Truncate }
+        ShapeRow { cells: cells(&types, image, row), there: batch.kinds[row] != ChangeKind::Truncate }
     };
     (0..batch.len()).map(one).collect()
 }
@@ -82,12 +85,19 @@ pub(crate) async fn try_shape(
     let Rows { table, batch, none } = rows(&state, &request.rows, ROWS).await?;
     let mut batches: Vec<ChangeBatch> = batch.into_iter().filter(|b| !b.is_empty()).collect();
     batches.extend(made(&table, &request.made)?);
-    let context = context(&state, &request.shape).await?;
+    let store = Arc::new(state.database.clone());
+    let mut looked_into = state.references.take(store.clone(), store, &request.shape).await?;
+    let mut context = context_with(&state, std::mem::take(&mut looked_into.rows));
     let topic = request.topic.clone();
     let values = presenting::asked_values(request.values);
     // working it out is work for the processor: the threads that answer requests must not wait for it
-    let worked = tokio::task::spawn_blocking(move || tried(&request, &table, &batches, context, none));
-    let (mut tried, output) = worked.await.map_err(|e| Refusal::invalid("shape", e.to_string()))?;
+    let worked = tokio::task::spawn_blocking(move || {
+        let (tried, output) = tried(&request, &table, &batches, &mut context, none);
+        (tried, output, context.references)
+    });
+    let (mut tried, output, rows) = worked.await.map_err(|e| Refusal::invalid("shape", e.to_string()))?;
+    looked_into.rows = rows;
+    state.references.give_back(looked_into);
     if let (Some(topic), Some(output)) = (topic, output) {
         let text = RecordForm::of(output, values).value_text().to_owned();
         let verdict = next_version(&state, &TopicName::parse(topic)?, "value", &text).await?;
@@ -101,7 +111,7 @@ fn tried(
     request: &TryShape,
     table: &Arc<TableSchema>,
     batches: &[ChangeBatch],
-    mut context: Context,
+    context: &mut Context,
     no_rows: Option<String>,
 ) -> (TriedShape, Option<Arc<TableSchema>>) {
     let name = name_of(table, &request.rows);
@@ -127,9 +137,9 @@ fn tried(
     });
     let Some(plan) = plan else { return (tried, None) };
     for batch in batches {
-        let (stages, shaped) = plan.trace(batch, &mut context);
+        let (stages, shaped) = plan.trace(batch, context);
         for (number, stage) in stages.iter().enumerate() {
-            let rows = stage_rows(batch, &stage.columns, &stage.new, &stage.old);
+            let rows = stage_rows(batch, stage);
             match tried.stages.get_mut(number) {
                 Some(known) => known.rows.extend(rows),
                 None => tried.stages.push(ShapeStage { step: stage.step, columns: shown(&stage.columns), rows }),

@@ -4,7 +4,7 @@ use gonvel_core::civil::DAY_US;
 use gonvel_core::column::Value;
 
 use super::{DOUBLE, Entry, Gives, INT, LONG, Signature, Take, TypeOf, d, int, json, t, unscaled, way};
-use crate::cast::text_of;
+use crate::cast::{begin_of, text_of};
 use crate::decimal::{self, QUOTIENT_SCALE};
 use crate::expr::{Fault, Run, Scope};
 use crate::functions::array;
@@ -98,12 +98,14 @@ fn span(a: &[Value<'_>], n: usize) -> Result<Interval, Fault> {
     Interval::parse(t(a, n)).ok_or_else(|| "it is not an interval".into())
 }
 
+fn opposite(span: Interval) -> Result<Interval, Fault> {
+    span.negated().ok_or_else(|| "the interval is out of range".into())
+}
+
 /// A moment moved; the infinities stay.
 fn moved(a: &[Value<'_>], moment: usize, by: Interval) -> Result<Given<'static>, Fault> {
     let us = match a[moment] {
-        Value::Date(i32::MAX) => i64::MAX,
-        Value::Date(i32::MIN) => i64::MIN,
-        Value::Date(days) => i64::from(days) * DAY_US,
+        Value::Date(days) => begin_of(days)?,
         _ => int(a, moment),
     };
     if us == i64::MAX || us == i64::MIN {
@@ -124,7 +126,7 @@ fn between(later: i64, earlier: i64) -> Result<Given<'static>, Fault> {
     if infinite(later) || infinite(earlier) {
         return Err("infinite times cannot be subtracted".into());
     }
-    let us = later - earlier;
+    let us = later.checked_sub(earlier).ok_or("the interval is out of range")?;
     let days = i32::try_from(us / DAY_US).map_err(|_| Fault::from("the interval is out of range"))?;
     Ok(Given::text(Interval { months: 0, days, micros: us % DAY_US }.text()))
 }
@@ -164,7 +166,7 @@ fn minus() -> Vec<Signature> {
         |s, a| decimal::add(scaled(s, a, 0), scaled(s, a, 1), true, s.ty).map(Given::Decimal),
         sum_type,
     );
-    let earlier: Run = |_, a| moved(a, 0, span(a, 1)?.negated());
+    let earlier: Run = |_, a| moved(a, 0, opposite(span(a, 1)?)?);
     out.extend([
         way(&[DATE, DATE], Ty::Int4, |s, a| {
             let infinite = |n: usize| int(a, n) == i64::from(i32::MAX) || int(a, n) == i64::from(i32::MIN);
@@ -181,7 +183,7 @@ fn minus() -> Vec<Signature> {
         way(&[STAMP, SPAN], Ty::Timestamp, earlier),
         way(&[ZONED, SPAN], Ty::TimestampTz, earlier),
         way(&[SPAN, SPAN], Ty::Interval, |_, a| {
-            let all = span(a, 0)?.plus(span(a, 1)?.negated());
+            let all = span(a, 0)?.plus(opposite(span(a, 1)?)?);
             all.map(|i| Given::text(i.text())).ok_or_else(|| "the interval is out of range".into())
         }),
     ]);
@@ -237,7 +239,7 @@ pub(super) fn all() -> Vec<Entry> {
     negate.extend([
         way(&[DOUBLE], Ty::Float8, |_, a| Ok(Given::Double(-d(a, 0)))),
         way(&[SINGLE], Ty::Float4, |_, a| if let Value::Float(v) = a[0] { Ok(Given::Float(-v)) } else { Ok(Given::Null) }),
-        way(&[SPAN], Ty::Interval, |_, a| Ok(Given::text(span(a, 0)?.negated().text()))),
+        way(&[SPAN], Ty::Interval, |_, a| Ok(Given::text(opposite(span(a, 0)?)?.text()))),
     ]);
     vec![
         ("+", plus(), "The sum; a time so much later.", "7 + 5", "12"),

@@ -8,6 +8,7 @@ use gonvel_core::civil::{DAY_US, civil_from_days, days_from_civil};
 use gonvel_core::column::Value;
 
 use super::{DOUBLE, Entry, INT, Signature, TEXT, Take, d, int, t, way};
+use crate::cast::begin_of;
 use crate::decimal;
 use crate::expr::{Fault, Run, Scope};
 use crate::interval::{Interval, age, days_of_month};
@@ -19,6 +20,9 @@ const STAMP: Take = Take::Is(Ty::Timestamp);
 const ZONED: Take = Take::Is(Ty::TimestampTz);
 const SPAN: Take = Take::Is(Ty::Interval);
 const CLOCK: Take = Take::Is(Ty::Time);
+
+/// The last year whose moments have room in microseconds since 1970.
+const LAST_YEAR: i64 = 294_246;
 
 fn infinite(us: i64) -> bool {
     us == i64::MAX || us == i64::MIN
@@ -51,25 +55,27 @@ fn truncated(field: &str, us: i64) -> Result<i64, Fault> {
     }
     let days = us.div_euclid(DAY_US);
     let (year, month, _) = civil_from_days(days);
-    let begin = |year: i64, month: i64| days_from_civil(year, month, 1) * DAY_US;
+    let day = |days: i64| days.checked_mul(DAY_US).ok_or_else(out_of_range);
+    let begin = |year: i64, month: i64| day(days_from_civil(year, month, 1));
     // centuries and millennia begin with their first year
     let era = |years: i64| begin((year - 1).div_euclid(years) * years + 1, 1);
-    Ok(match field.to_ascii_lowercase().as_str() {
-        "microseconds" | "microsecond" => us,
-        "milliseconds" | "millisecond" => us.div_euclid(1_000) * 1_000,
-        "second" | "seconds" => us.div_euclid(1_000_000) * 1_000_000,
-        "minute" | "minutes" => us.div_euclid(60_000_000) * 60_000_000,
-        "hour" | "hours" => us.div_euclid(3_600_000_000) * 3_600_000_000,
-        "day" | "days" => days * DAY_US,
-        "week" | "weeks" => week(days).0 * DAY_US,
+    let cut = |micros: i64| us.div_euclid(micros).checked_mul(micros).ok_or_else(out_of_range);
+    match field.to_ascii_lowercase().as_str() {
+        "microseconds" | "microsecond" => Ok(us),
+        "milliseconds" | "millisecond" => cut(1_000),
+        "second" | "seconds" => cut(1_000_000),
+        "minute" | "minutes" => cut(60_000_000),
+        "hour" | "hours" => cut(3_600_000_000),
+        "day" | "days" => day(days),
+        "week" | "weeks" => day(week(days).0),
         "month" | "months" => begin(year, month),
         "quarter" => begin(year, (month - 1) / 3 * 3 + 1),
         "year" | "years" => begin(year, 1),
         "decade" => begin(year.div_euclid(10) * 10, 1),
         "century" => era(100),
         "millennium" => era(1_000),
-        _ => return Err(no_field()),
-    })
+        _ => Err(no_field()),
+    }
 }
 
 fn truncated_span(field: &str, i: Interval) -> Result<Interval, Fault> {
@@ -144,13 +150,11 @@ fn part_of_span(field: &str, i: Interval) -> Result<i128, Fault> {
 }
 
 /// The moment of a value that is one.
-fn moment(value: Value<'_>) -> i64 {
+fn moment(value: Value<'_>) -> Result<i64, Fault> {
     match value {
-        Value::Date(i32::MAX) => i64::MAX,
-        Value::Date(i32::MIN) => i64::MIN,
-        Value::Date(days) => i64::from(days) * DAY_US,
-        Value::Timestamp(us) => us,
-        _ => 0,
+        Value::Date(days) => begin_of(days),
+        Value::Timestamp(us) => Ok(us),
+        _ => Ok(0),
     }
 }
 
@@ -163,8 +167,10 @@ fn millionths(s: Scope<'_>, a: &[Value<'_>]) -> Result<Option<i128>, Fault> {
     match (&s.args[1], a[1]) {
         (Ty::Interval, _) => part_of_span(field, span(a, 1)?).map(Some),
         (Ty::Time, _) => part(field, clock(t(a, 1))).map(Some),
-        (_, value) if infinite(moment(value)) => Err("an infinite time has no parts".into()),
-        (_, value) => part(field, moment(value)).map(Some),
+        (_, value) => match moment(value)? {
+            us if infinite(us) => Err("an infinite time has no parts".into()),
+            us => part(field, us).map(Some),
+        },
     }
 }
 
@@ -187,7 +193,9 @@ fn civil(year: i64, month: i64, day: i64) -> Result<i64, Fault> {
         return Err("there is no year 0".into());
     }
     let year = if year < 0 { year + 1 } else { year };
-    if !(1..=12).contains(&month) || !(1..=days_of_month(year, month)).contains(&day) || !(-4_712..=294_276).contains(&year)
+    if !(1..=12).contains(&month)
+        || !(1..=days_of_month(year, month)).contains(&day)
+        || !(-4_712..=LAST_YEAR).contains(&year)
     {
         return Err("there is no such date".into());
     }
@@ -441,12 +449,15 @@ fn binned(stride: Interval, us: i64, from: i64) -> Result<i64, Fault> {
     if stride.months != 0 {
         return Err("the span must not hold months or years".into());
     }
-    let length = i64::from(stride.days) * DAY_US + stride.micros;
+    let length = i128::from(stride.days) * i128::from(DAY_US) + i128::from(stride.micros);
     if length <= 0 {
         return Err("the span must be greater than zero".into());
     }
-    let from_there = us.checked_sub(from).ok_or_else(out_of_range)?;
-    Ok(from + from_there.div_euclid(length) * length)
+    if infinite(us) || infinite(from) {
+        return Err("infinite times lie in no span".into());
+    }
+    let begin = i128::from(from) + (i128::from(us) - i128::from(from)).div_euclid(length) * length;
+    i64::try_from(begin).map_err(|_| out_of_range())
 }
 
 pub(super) fn all() -> Vec<Entry> {
@@ -461,7 +472,7 @@ pub(super) fn all() -> Vec<Entry> {
             vec![
                 way(&[TEXT, STAMP], Ty::Timestamp, trunc),
                 way(&[TEXT, ZONED], Ty::TimestampTz, trunc),
-                way(&[TEXT, DATE], Ty::TimestampTz, |_, a| truncated(t(a, 0), moment(a[1])).map(Given::Timestamp)),
+                way(&[TEXT, DATE], Ty::TimestampTz, |_, a| truncated(t(a, 0), moment(a[1])?).map(Given::Timestamp)),
                 way(&[TEXT, SPAN], Ty::Interval, |_, a| Ok(Given::text(truncated_span(t(a, 0), span(a, 1)?)?.text()))),
             ],
             "The beginning of the hour, day, week, … that a time is in.",
@@ -580,9 +591,9 @@ pub(super) fn all() -> Vec<Entry> {
         (
             "isfinite",
             vec![
-                way(&[DATE], Ty::Boolean, |_, a| Ok(Given::Boolean(!infinite(moment(a[0]))))),
-                way(&[STAMP], Ty::Boolean, |_, a| Ok(Given::Boolean(!infinite(moment(a[0]))))),
-                way(&[ZONED], Ty::Boolean, |_, a| Ok(Given::Boolean(!infinite(moment(a[0]))))),
+                way(&[DATE], Ty::Boolean, |_, a| Ok(Given::Boolean(!matches!(a[0], Value::Date(i32::MAX | i32::MIN))))),
+                way(&[STAMP], Ty::Boolean, |_, a| Ok(Given::Boolean(!infinite(int(a, 0))))),
+                way(&[ZONED], Ty::Boolean, |_, a| Ok(Given::Boolean(!infinite(int(a, 0))))),
                 way(&[SPAN], Ty::Boolean, |_, _| Ok(Given::Boolean(true))),
             ],
             "Whether a time is not infinite.",
@@ -593,7 +604,8 @@ pub(super) fn all() -> Vec<Entry> {
             "justify_hours",
             vec![way(&[SPAN], Ty::Interval, |_, a| {
                 let i = span(a, 0)?;
-                let days = i.days + i32::try_from(i.micros / DAY_US).unwrap_or(0);
+                let more = i32::try_from(i.micros / DAY_US).map_err(|_| out_of_range())?;
+                let days = i.days.checked_add(more).ok_or_else(out_of_range)?;
                 // both of one sign
                 let (days, micros) = match (days, i.micros % DAY_US) {
                     (days, micros) if days > 0 && micros < 0 => (days - 1, micros + DAY_US),
@@ -610,7 +622,8 @@ pub(super) fn all() -> Vec<Entry> {
             "justify_days",
             vec![way(&[SPAN], Ty::Interval, |_, a| {
                 let i = span(a, 0)?;
-                let (months, days) = match (i.months + i.days / 30, i.days % 30) {
+                let months = i.months.checked_add(i.days / 30).ok_or_else(out_of_range)?;
+                let (months, days) = match (months, i.days % 30) {
                     (months, days) if months > 0 && days < 0 => (months - 1, days + 30),
                     (months, days) if months < 0 && days > 0 => (months + 1, days - 30),
                     both => both,

@@ -272,6 +272,35 @@ impl Database {
         Err(PortError::NotFound { what: format!("connector {id}") })
     }
 
+    /// Puts another position in place of the one that a lane has, which must not be at work.
+    ///
+    /// # Errors
+    /// [`PortError::Refused`] if it has another one by now.
+    pub async fn move_lane(
+        &self,
+        (id, lane): (ConnectorId, i32),
+        from: &serde_json::Value,
+        to: &serde_json::Value,
+    ) -> Result<(), PortError> {
+        let mut connection = self.connection().await?;
+        // a later epoch: what the lane may still have under way is refused
+        let moved = diesel::sql_query(
+            "UPDATE lanes SET epoch = nextval('lane_epochs'), holder = NULL, position = $4 \
+             WHERE connector_id = $1 AND lane = $2 AND position = $3",
+        )
+        .bind::<diesel::sql_types::Uuid, _>(id.0)
+        .bind::<diesel::sql_types::Integer, _>(lane)
+        .bind::<diesel::sql_types::Jsonb, _>(from)
+        .bind::<diesel::sql_types::Jsonb, _>(to)
+        .execute(&mut connection)
+        .await
+        .map_err(failed("moving a lane"))?;
+        if moved == 1 {
+            return Ok(());
+        }
+        Err(PortError::Refused("it does not stand there any more: look again, and decide anew".into()))
+    }
+
     /// Starts the lanes of connectors anew, whatever is wished of them.
     ///
     /// # Errors

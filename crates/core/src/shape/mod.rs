@@ -1,13 +1,15 @@
 //! What a connector does to rows on their way: steps and table rules, as a person gives them. What they come to for a table
 //! is worked out in the shape crate.
 
+mod fields;
+
 use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 /// One step with its switch.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, ToSchema)]
 pub struct ShapeStep {
     /// Whether it is passed over.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
@@ -444,6 +446,7 @@ pub struct TableRule {
     /// The pattern for `schema.table`: `*` stands for any characters, `?` for one.
     pub tables: String,
     /// What is done, in order.
+    #[serde(deserialize_with = "fields::rules")]
     pub rules: Vec<Rule>,
 }
 
@@ -493,15 +496,27 @@ impl Shapes {
         out
     }
 
-    /// Where rows of a table or topic may be routed, as far as no column decides the name.
+    /// Where rows of a table or topic may be routed, each once; a name may have columns in it.
     #[must_use]
-    pub fn ways(&self, name: &str) -> Vec<&str> {
+    pub fn routes(&self, name: &str) -> Vec<&str> {
         let mut out = Vec::new();
         for step in self.of(name).iter().filter(|s| !s.off) {
             if let Step::Route { ways } = &step.step {
-                out.extend(ways.iter().map(|w| w.to.as_str()).filter(|to| !to.contains('{')));
+                for way in ways {
+                    if !out.contains(&way.to.as_str()) {
+                        out.push(way.to.as_str());
+                    }
+                }
             }
         }
+        out
+    }
+
+    /// The same, as far as no column decides the name.
+    #[must_use]
+    pub fn ways(&self, name: &str) -> Vec<&str> {
+        let mut out = self.routes(name);
+        out.retain(|to| !to.contains('{'));
         out
     }
 }
@@ -521,7 +536,20 @@ mod tests {
         let steps: Vec<ShapeStep> = serde_json::from_str(text).unwrap();
         assert!(steps[1].off && steps[1].step.word() == "mask");
         assert_eq!(serde_json::from_str::<Vec<ShapeStep>>(&serde_json::to_string(&steps).unwrap()).unwrap(), steps);
-        assert!(serde_json::from_str::<Vec<ShapeStep>>(r#"[{"step":"guess"}]"#).is_err());
+        let wrong = [
+            (r#"{"step":"guess"}"#, "unknown variant `guess`"),
+            (r#"{"step":"mask","columns":["phone"],"how":"partial","frist":2}"#, "step mask: unknown field `frist`"),
+            (r#"{"step":"mask","columns":["phone"],"how":"hash","with":"x"}"#, "it has columns, how"),
+            (r#"{"step":"compute","column":"a"}"#, "step compute: missing field `value`"),
+            (r#"{"step":"drop_repeats","off":"no"}"#, "give true or false"),
+            (r#"{"step":"substitute","columns":["a"],"which":"control","characters":"x"}"#, "no field characters"),
+        ];
+        for (text, part) in wrong {
+            let error = serde_json::from_str::<ShapeStep>(text).unwrap_err().to_string();
+            assert!(error.contains(part), "{error}");
+        }
+        let rule = r#"{"tables":"*","rules":[{"rule":"prefix","with":"G_","form":"x"}]}"#;
+        assert!(serde_json::from_str::<TableRule>(rule).unwrap_err().to_string().contains("rule prefix has no field form"));
     }
 
     #[test]

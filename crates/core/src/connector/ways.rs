@@ -1,0 +1,152 @@
+//! Where rows may be routed: each place is one name's alone, or records of it would stand there in no order.
+
+use std::collections::HashMap;
+
+use super::{Definition, DefinitionError, DeliveredTopic};
+use crate::naming::TopicName;
+
+impl DeliveredTopic {
+    /// The same topic routed to another table: `schema.table`, or a table of the same schema.
+    #[must_use]
+    pub fn routed(&self, way: &str) -> Self {
+        let (schema, table) = way.split_once('.').unwrap_or((&self.schema, way));
+        Self { topic: self.topic.clone(), schema: schema.to_owned(), table: table.to_owned() }
+    }
+
+    /// `schema.table` of its table.
+    #[must_use]
+    pub fn table_name(&self) -> String {
+        format!("{}.{}", self.schema, self.table)
+    }
+}
+
+/// What is carried, with where it goes unless it is routed.
+fn places(definition: &Definition) -> Vec<(String, String)> {
+    match definition {
+        Definition::Source(source) => source.tables.iter().map(|t| (t.qualified(), t.topic.clone())).collect(),
+        Definition::Sink(sink) => sink.topics.iter().map(|t| (t.topic.clone(), t.table_name())).collect(),
+        Definition::Topics(topics) => topics.carries.iter().map(|c| (c.topic.clone(), c.to.clone())).collect(),
+    }
+}
+
+/// Checks where rows are routed, and that nothing is looked up in what is written.
+pub(super) fn check(definition: &Definition) -> Result<(), DefinitionError> {
+    let places = places(definition);
+    // by whom, and by which way if it is not where its rows go anyway
+    let mut taken: HashMap<String, (&str, Option<&str>)> =
+        places.iter().map(|(name, place)| (place.clone(), (name.as_str(), None))).collect();
+    let changes = match definition {
+        Definition::Source(source) => source.schema_changes.as_deref(),
+        Definition::Sink(_) | Definition::Topics(_) => None,
+    };
+    let mut written: Vec<String> = places.iter().map(|(_, place)| place.clone()).collect();
+    for name in definition.shape().steps.keys() {
+        for to in definition.shape().routes(name) {
+            let wrong = |reason: String| DefinitionError::Way { name: name.clone(), to: to.to_owned(), reason };
+            let place = match definition {
+                Definition::Sink(_) if to.contains('{') => {
+                    let reason = "a sink writes tables that are known before: name each in a way of its own";
+                    return Err(wrong(reason.into()));
+                }
+                Definition::Sink(sink) => match sink.topics.iter().find(|t| t.topic == *name) {
+                    Some(topic) if !to.split('.').any(str::is_empty) => topic.routed(to).table_name(),
+                    _ => return Err(wrong("give schema.table, or a table of the same schema".into())),
+                },
+                _ if to.contains('{') => continue,
+                _ => {
+                    TopicName::parse(to).map_err(|cause| wrong(cause.to_string()))?;
+                    to.to_owned()
+                }
+            };
+            if changes == Some(place.as_str()) {
+                return Err(wrong("changes of columns are told there: give its rows another topic".into()));
+            }
+            match taken.insert(place.clone(), (name.as_str(), Some(to))) {
+                Some((whose, _)) if whose != name => {
+                    return Err(wrong(format!("rows of {whose} go there: give each a place of its own")));
+                }
+                Some((_, None)) => {
+                    return Err(wrong("they go there where no way takes them: say which go elsewhere".into()));
+                }
+                Some((_, Some(way))) if way != to => {
+                    return Err(wrong(format!("it is the same as {way}: write it one way")));
+                }
+                _ => written.push(place),
+            }
+        }
+    }
+    if matches!(definition, Definition::Source(_) | Definition::Topics(_))
+        && let Some(topic) = definition.shape().references().into_iter().find(|topic| written.contains(topic))
+    {
+        return Err(DefinitionError::OwnReference(topic));
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use uuid::Uuid;
+
+    use super::*;
+    use crate::connector::{CapturedTable, CarriedTopic, SinkDefinition, SourceDefinition, TopicsDefinition};
+    use crate::shape::{Match, Miss, ShapeStep, Step, Way};
+
+    fn route(ways: &[&str]) -> ShapeStep {
+        let way = |to: &&str| Way { when: Some("weight_kg > 400".into()), to: (*to).to_owned() };
+        ShapeStep::from(Step::Route { ways: ways.iter().map(way).collect() })
+    }
+
+    fn said(mut definition: Definition, steps: Vec<(&str, ShapeStep)>) -> String {
+        let shape = match &mut definition {
+            Definition::Source(source) => &mut source.shape,
+            Definition::Sink(sink) => &mut sink.shape,
+            Definition::Topics(topics) => &mut topics.shape,
+        };
+        for (name, step) in steps {
+            shape.steps.entry(name.to_owned()).or_default().push(step);
+        }
+        check(&definition).map_or_else(|e| e.to_string(), |()| "taken".into())
+    }
+
+    #[test]
+    fn each_place_is_one_names_alone() {
+        let table = |table: &str| CapturedTable::whole("public", table, table);
+        let source = || {
+            let mut source = SourceDefinition::of(Uuid::nil(), vec![table("bins"), table("lots")], 1);
+            source.schema_changes = Some("columns".into());
+            Definition::from(source)
+        };
+        let topic = |table: &str| DeliveredTopic { topic: table.into(), schema: "public".into(), table: table.into() };
+        let sink = || Definition::from(SinkDefinition::of(Uuid::nil(), vec![topic("bins"), topic("lots")]));
+        let carries = || {
+            let carried = |topic: &str| CarriedTopic { topic: topic.into(), to: format!("{topic}.rich") };
+            Definition::from(TopicsDefinition::of(vec![carried("bins"), carried("lots")], 1))
+        };
+        let twice = |a: &'static str, b: &'static str| vec![(a, route(&["heavy"])), (b, route(&["heavy"]))];
+        let lookup = |topic: &str| {
+            let by = vec![Match { column: "id".into(), key: "id".into() }];
+            vec![("bins", Step::Lookup { topic: topic.into(), by, columns: vec![], miss: Miss::Empty }.into())]
+        };
+        let cases = [
+            (said(source(), vec![("public.bins", route(&["heavy", "light", "heavy"]))]), "taken"),
+            (said(source(), vec![("public.bins", route(&["bins.{grade}"]))]), "taken"),
+            (said(source(), vec![("public.bins", route(&["bins"]))]), "where no way takes them"),
+            (said(source(), vec![("public.bins", route(&["lots"]))]), "rows of public.lots go there"),
+            (said(source(), vec![("public.bins", route(&["columns"]))]), "changes of columns"),
+            (said(source(), vec![("public.bins", route(&["heavy bins"]))]), "use letters"),
+            (said(source(), twice("public.bins", "public.lots")), "rows of public.bins go there"),
+            (said(sink(), vec![("bins", route(&["heavy", "cold.heavy"]))]), "taken"),
+            (said(sink(), vec![("bins", route(&["public.bins"]))]), "where no way takes them"),
+            (said(sink(), vec![("bins", route(&["lots"]))]), "rows of lots go there"),
+            (said(sink(), vec![("bins", route(&["bins_{grade}"]))]), "name each in a way of its own"),
+            (said(sink(), vec![("bins", route(&["cold."]))]), "give schema.table"),
+            (said(sink(), vec![("bins", route(&["heavy", "public.heavy"]))]), "the same as heavy"),
+            (said(sink(), twice("bins", "lots")), "rows of bins go there"),
+            (said(carries(), lookup("rooms")), "taken"),
+            (said(carries(), lookup("lots.rich")), "by the connector that writes it"),
+        ];
+        for (said, part) in cases {
+            assert!(said.contains(part), "{said} (expected: {part})");
+        }
+    }
+}
