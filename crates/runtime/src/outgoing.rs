@@ -8,16 +8,13 @@ use gonvel_core::naming::TopicName;
 use gonvel_core::ports::{PortError, Topic};
 use gonvel_core::topic_settings::TopicSettings;
 
+use crate::aside::source::{Came as Rows, RowsAside};
 use crate::fleet::Services;
 use crate::lane::Failure;
-use crate::shaping::{Came, Pass, Shaping};
+use crate::shaping::{Came, PART_OF_A_ROW, Pass, Shaping};
 use crate::writing::Writer;
 
 pub(crate) type Blocks = Vec<gonvel_core::ports::PartitionBlocks>;
-
-/// Why a part of a row does not go where the row may not be.
-const PART_OF_A_ROW: &str = "an update brings a part of its row only, and the row may come where it was not before: what was not \
-     sent of it cannot be known; give the source's table REPLICA IDENTITY FULL, or write the topic in row form";
 
 /// Where changes go: shaped, then into blocks.
 pub(crate) struct Out<'o> {
@@ -25,47 +22,95 @@ pub(crate) struct Out<'o> {
     partitions: i32,
     writer: Writer,
     shaping: Option<Shaping>,
+    /// Where rows wait that cannot be shaped; none where they end it.
+    aside: Option<RowsAside>,
 }
 
 impl<'o> Out<'o> {
-    pub(crate) fn new(services: &'o Services, partitions: i32, writer: Writer, shaping: Option<Shaping>) -> Self {
-        Self { services, partitions, writer, shaping }
+    pub(crate) fn new(
+        services: &'o Services,
+        partitions: i32,
+        writer: Writer,
+        shaping: Option<Shaping>,
+        aside: Option<RowsAside>,
+    ) -> Self {
+        Self { services, partitions, writer, shaping, aside }
     }
 
     /// One more table, found in the stream.
     pub(crate) fn add(&mut self, table: &CapturedTable, topic: Topic) {
+        if let Some(aside) = &mut self.aside {
+            aside.add(topic.clone());
+        }
         self.writer.add(topic);
         if let Some(shaping) = &mut self.shaping {
             shaping.add(table.qualified());
         }
     }
 
-    /// Writes one table's changes into blocks and counts them.
+    /// The rows that wait.
+    pub(crate) fn aside(&mut self) -> Option<&mut RowsAside> {
+        self.aside.as_mut()
+    }
+
+    /// Writes one table's changes into blocks and counts them. Rows that cannot be shaped go into quarantine.
     ///
     /// # Errors
-    /// [`ConnectorError::BadRecord`] for a row that cannot be shaped, by what it is called.
-    pub(crate) async fn write(
-        &mut self,
-        changes: &TableChanges,
-        counts: &mut KindCounts,
-        called: impl Fn(usize) -> String,
-    ) -> Result<Blocks, Failure> {
-        let place = self.writer.of_table(changes.table);
-        let Some(shaping) = &mut self.shaping else { return Ok(self.writer.write(place, changes, counts).await?) };
-        shaping.catch_up().await?;
-        let Came::Otherwise(shaped, _) = shaping.shape(changes.table, &changes.batch, Pass::First)? else {
-            return Ok(self.writer.write(place, changes, counts).await?);
+    /// [`ConnectorError::BadRecord`] for a row that cannot be shaped, where it may not wait.
+    pub(crate) async fn write(&mut self, changes: &TableChanges, counts: &mut KindCounts) -> Result<Blocks, Failure> {
+        let came = self.shape(changes, Pass::First).await?;
+        let (shaped, hides_keys) = match &came {
+            Came::AsItWas => (None, false),
+            Came::Otherwise(shaped, plan) => (Some(shaped), plan.hides_keys()),
         };
         let counts_row = |row: usize| changes.rows.as_ref().is_none_or(|rows| rows.binary_search(&row).is_ok());
-        if let Some(failed) = shaped.failed.iter().find(|f| counts_row(f.row)) {
-            return Err(ConnectorError::bad_record(format!("{}: {}", called(failed.row), failed.finding)).into());
-        }
-        let mut out = Vec::new();
-        for part in shaped.parts {
-            if let Some(place) = part.partly.first() {
-                let finding = format!("{}: {PART_OF_A_ROW}", called(part.rows[*place]));
+        let failed = shaped.map_or(&[][..], |shaped| &shaped.failed);
+        let first = failed.iter().find(|f| counts_row(f.row));
+        match (&mut self.aside, first) {
+            (Some(aside), first) if first.is_none() || !hides_keys => {
+                let topic = self.writer.topic(self.writer.of_table(changes.table));
+                aside.take(Rows { topic, batch: &changes.batch, rows: changes.rows.as_deref(), failed }).await?;
+            }
+            (aside, Some(first)) => {
+                let why = if aside.is_some() { "; its key is hidden, so it may not wait in quarantine" } else { "" };
+                let finding = format!("a row of {}: {}{why}", changes.batch.table.qualified(), first.finding);
                 return Err(ConnectorError::bad_record(finding).into());
             }
+            (_, None) => {}
+        }
+        self.blocks(changes, came, counts).await
+    }
+
+    /// Writes a row that waited, as it is now.
+    ///
+    /// # Errors
+    /// [`ConnectorError::BadRecord`] if it still cannot be shaped.
+    pub(crate) async fn write_again(&mut self, row: &TableChanges, counts: &mut KindCounts) -> Result<Blocks, Failure> {
+        let came = self.shape(row, Pass::Again).await?;
+        if let Came::Otherwise(shaped, _) = &came
+            && let Some(failed) = shaped.failed.first()
+        {
+            return Err(ConnectorError::bad_record(failed.finding.clone()).into());
+        }
+        self.blocks(row, came, counts).await
+    }
+
+    async fn shape(&mut self, changes: &TableChanges, pass: Pass) -> Result<Came, Failure> {
+        let Some(shaping) = &mut self.shaping else { return Ok(Came::AsItWas) };
+        shaping.catch_up().await?;
+        let mut came = shaping.shape(changes.table, &changes.batch, pass)?;
+        if let Came::Otherwise(shaped, _) = &mut came {
+            shaped.refuse_parts(PART_OF_A_ROW);
+        }
+        Ok(came)
+    }
+
+    async fn blocks(&mut self, changes: &TableChanges, came: Came, counts: &mut KindCounts) -> Result<Blocks, Failure> {
+        let place = self.writer.of_table(changes.table);
+        let Came::Otherwise(shaped, _) = came else { return Ok(self.writer.write(place, changes, counts).await?) };
+        let counts_row = |row: usize| changes.rows.as_ref().is_none_or(|rows| rows.binary_search(&row).is_ok());
+        let mut out = Vec::new();
+        for part in shaped.parts {
             let place = match &part.to {
                 None => place,
                 Some(way) => match self.writer.way(way) {

@@ -17,7 +17,7 @@ use gonvel_core::record_form::ReadForm;
 
 use crate::fetching::records_at;
 use crate::lane::Failure;
-use crate::shaping::{Came, Pass, Shared};
+use crate::shaping::{Came, PART_OF_A_ROW, Pass, Shared};
 use crate::whole::Whole;
 
 /// Bytes (before compression) read of a partition for one round.
@@ -54,12 +54,11 @@ pub(crate) struct Reader {
     whole: Option<Whole>,
     /// The topics' names, where records that cannot be read are put aside; none where they end the reading.
     aside: Option<Vec<String>>,
-    /// What happens to rows on their way, and the places of the tables that they are routed to.
-    shaping: Option<(Shared, Ways)>,
+    /// What happens to rows on their way.
+    shaping: Option<Shared>,
+    /// Whether rows of which only a part came are refused: what is written to cannot say whether they are there.
+    whole_rows: bool,
 }
-
-/// The place of each table that a topic's rows may be routed to, by the topic's place and the table's name.
-pub(crate) type Ways = HashMap<(usize, String), usize>;
 
 /// A round with what is worth knowing of it.
 pub(crate) struct ReadRound {
@@ -140,6 +139,7 @@ impl Reader {
             whole: None,
             aside: None,
             shaping: None,
+            whole_rows: false,
         }
     }
 
@@ -156,8 +156,14 @@ impl Reader {
     }
 
     /// The same, with rows shaped on their way.
-    pub(crate) fn shaped(mut self, shaping: Option<Shared>, ways: Ways) -> Self {
-        self.shaping = shaping.map(|shaping| (shaping, ways));
+    pub(crate) fn shaped(mut self, shaping: Option<Shared>) -> Self {
+        self.shaping = shaping;
+        self
+    }
+
+    /// The same, with updates refused that bring a part of a row which may not be there yet.
+    pub(crate) fn whole_rows(mut self) -> Self {
+        self.whole_rows = true;
         self
     }
 
@@ -426,16 +432,19 @@ impl Reader {
 
     /// Shapes changes; gives those that cannot be shaped.
     async fn shape_topics(&mut self, topics: &mut Vec<TopicChanges>, pass: Pass) -> Result<Vec<Unshaped>, Failure> {
-        let Some((shaping, ways)) = &self.shaping else { return Ok(Vec::new()) };
+        let Some(shaping) = &self.shaping else { return Ok(Vec::new()) };
         let mut shaping = shaping.lock().await;
         shaping.catch_up().await?;
         let mut failed = Vec::new();
         let mut out = Vec::with_capacity(topics.len());
         for came in std::mem::take(topics) {
-            let Came::Otherwise(shaped, plan) = shaping.shape(came.topic, &came.batches[0], pass)? else {
+            let Came::Otherwise(mut shaped, plan) = shaping.shape(came.topic, &came.batches[0], pass)? else {
                 out.push(came);
                 continue;
             };
+            if self.whole_rows {
+                shaped.refuse_parts(PART_OF_A_ROW);
+            }
             failed.extend(shaped.failed.into_iter().map(|f| {
                 let kind = came.batches[0].kinds[f.row];
                 Unshaped { from: came.from[f.row], kind, finding: f.finding }
@@ -444,10 +453,7 @@ impl Reader {
             for part in shaped.parts {
                 let topic = match &part.to {
                     None => came.topic,
-                    Some(way) => *ways.get(&(came.topic, way.clone())).ok_or_else(|| {
-                        let finding = format!("a row would go to the table {way}, which is named by a column");
-                        ConnectorError::settings(Some("shape"), finding, "name the tables that rows go to without columns")
-                    })?,
+                    Some(way) => shaping.ways().place(came.topic, way)?,
                 };
                 let mut key = Vec::new();
                 let mut keyed = |row: usize| {

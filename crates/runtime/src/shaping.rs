@@ -16,6 +16,10 @@ use crate::fleet::Services;
 use crate::lane::Failure;
 use crate::references::{self, References};
 
+/// Why a part of a row does not go where the row may not be.
+pub(crate) const PART_OF_A_ROW: &str = "an update brings a part of its row only, and the row may come where it was not before: \
+     what was not sent of it cannot be known; give the source's table REPLICA IDENTITY FULL, or write the topic in row form";
+
 /// A connector's shape.
 pub(crate) struct Shaping {
     shapes: Shapes,
@@ -24,6 +28,55 @@ pub(crate) struct Shaping {
     context: Context,
     references: References,
     plans: HashMap<(usize, Arc<TableSchema>), Option<Arc<Plan>>>,
+    ways: Ways,
+}
+
+/// Where rows of what is read may be routed to. Each has a place after those of what is read.
+#[derive(Debug, Default)]
+pub(crate) struct Ways {
+    /// By the place of what is read, and by name.
+    places: HashMap<(usize, String), usize>,
+    /// Whether there may be more than were known before, and how many places are taken.
+    grow: Option<usize>,
+    /// Those that were found, with the place of what they are of.
+    found: Vec<(usize, String)>,
+}
+
+impl Ways {
+    /// Those whose places are known before.
+    pub(crate) fn known(places: HashMap<(usize, String), usize>) -> Self {
+        Self { places, grow: None, found: Vec::new() }
+    }
+
+    /// Those that are found, with places from one on.
+    pub(crate) fn growing(from: usize) -> Self {
+        Self { grow: Some(from), ..Self::default() }
+    }
+
+    /// The place of a way.
+    ///
+    /// # Errors
+    /// [`ConnectorError::Settings`] if it is none of those that are known.
+    pub(crate) fn place(&mut self, of: usize, way: &str) -> Result<usize, Failure> {
+        if let Some(known) = self.places.get(&(of, way.to_owned())) {
+            return Ok(*known);
+        }
+        let Some(next) = self.grow.as_mut() else {
+            let finding = format!("a row would go to {way}, which is named by a column");
+            let remedy = "name the tables that rows go to without columns";
+            return Err(ConnectorError::settings(Some("shape"), finding, remedy).into());
+        };
+        let place = *next;
+        *next += 1;
+        self.places.insert((of, way.to_owned()), place);
+        self.found.push((of, way.to_owned()));
+        Ok(place)
+    }
+
+    /// Those that were found since this was last asked, in the order of their places.
+    pub(crate) fn found(&mut self) -> Vec<(usize, String)> {
+        std::mem::take(&mut self.found)
+    }
 }
 
 /// A shape that the reading of a lane and its trying again have in common: what references hold is in memory once.
@@ -58,12 +111,17 @@ impl Shaping {
         let mut context = Context::new(Tools::new(MaskKey::of(secret.expose())));
         let (log, schemas) = (services.log.clone(), services.schemas.clone());
         let references = References::read(log, schemas, shapes, &mut context.references).await?;
-        Ok(Some(Self { shapes: shapes.clone(), names, context, references, plans: HashMap::new() }))
+        Ok(Some(Self { shapes: shapes.clone(), names, context, references, plans: HashMap::new(), ways: Ways::default() }))
     }
 
-    /// The same, for those that have it in common.
-    pub(crate) fn shared(self) -> Shared {
-        Arc::new(Mutex::new(self))
+    /// The same, for those that have it in common, with where rows are routed to.
+    pub(crate) fn shared(self, ways: Ways) -> Shared {
+        Arc::new(Mutex::new(Self { ways, ..self }))
+    }
+
+    /// Where rows are routed to.
+    pub(crate) fn ways(&mut self) -> &mut Ways {
+        &mut self.ways
     }
 
     /// One more table, found in the stream.

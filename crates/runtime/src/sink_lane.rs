@@ -13,11 +13,11 @@ use gonvel_core::ports::{DatabaseAddress, PortError, TableProgress, Topic, Topic
 use tokio::sync::{Semaphore, mpsc};
 use tokio::time::Instant;
 
-use crate::aside::Aside;
+use crate::aside::{Aside, Book};
 use crate::lag::{COUNT_LAG, Lag};
 use crate::lane::{Ending, Failure, Work, asked_to_end};
-use crate::reading::{ReadRound, Reader, Ways};
-use crate::shaping::Shaping;
+use crate::reading::{ReadRound, Reader};
+use crate::shaping::{Shaping, Ways};
 use crate::whole::Whole;
 
 /// Longest wait for new records before looking again.
@@ -37,7 +37,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let topics = topics_there(work.services, &wanted.iter().map(|t| t.topic.clone()).collect::<Vec<_>>()).await?;
     let mut tables: Vec<(TopicId, DeliveredTopic)> = topics.iter().map(|t| t.id).zip(wanted.iter().cloned()).collect();
     // tables that rows are routed to stand after those of the topics
-    let mut ways = Ways::new();
+    let mut ways = HashMap::new();
     for (place, topic) in wanted.iter().enumerate() {
         for way in definition.shape.ways(&topic.topic) {
             ways.insert((place, way.to_owned()), tables.len());
@@ -64,20 +64,20 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     progress.show(&work, &sink);
     work.board.enter(State::Following, None, None);
     let names: Vec<String> = sink.topics().iter().map(|(_, t)| t.topic.clone()).collect();
-    let shaping = Shaping::of(work.services, &definition.shape, names.clone()).await?.map(Shaping::shared);
+    let shaping =
+        Shaping::of(work.services, &definition.shape, names.clone()).await?.map(|shaping| shaping.shared(Ways::known(ways)));
     let positions: Vec<(TopicPartition, usize, i64)> =
         partitions.iter().map(|(at, place)| (*at, *place, progress.delivered.get(at).map_or(0, |d| d.next))).collect();
     let quarantines = definition.failing.records == BadRecords::Quarantine && !definition.writes.whole_transactions;
-    let which = (work.connector(), work.assignment.version);
     let mut aside = if quarantines {
-        let (failing, writes) = (&definition.failing, definition.writes);
-        let aside = Aside::new(work.services, work.board, which, failing, writes, names.clone(), &positions).await?;
-        Some(aside.shaped(shaping.clone(), ways.clone()))
+        let keeps = definition.writes.into();
+        let aside = Aside::new(Book::of(&work), keeps, names.clone(), &positions).await?;
+        Some(aside.read(|reader| reader.shaped(shaping.clone())))
     } else {
         None
     };
     let starts = partitions.iter().map(|(at, place)| (*at, *place, progress.delivered.get(at).copied().unwrap_or_default()));
-    let mut reader = Reader::new(work.services.log.clone(), work.services.schemas.clone(), starts).shaped(shaping, ways);
+    let mut reader = Reader::new(work.services.log.clone(), work.services.schemas.clone(), starts).shaped(shaping);
     let shared = definition.placing.lanes > 1;
     if quarantines {
         reader = reader.aside(names.clone());

@@ -8,19 +8,22 @@ use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::client::{Client, connect};
 use gonvel_connectors::postgres::position::PgPosition;
 use gonvel_connectors::postgres::publication::{Differences, differences};
+use gonvel_connectors::postgres::sample::row;
 use gonvel_connectors::postgres::slot::{change_tables, load_again, prepare};
 use gonvel_connectors::postgres::source::{Beginning, Captured, PgSource, SourceSettings, TableChanges};
 use gonvel_connectors::postgres::tables::describe;
 use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, KindCounts, Origin};
 use gonvel_core::change_form::{position_text, read_position};
 use gonvel_core::civil::read_rfc3339;
-use gonvel_core::connector::{CapturedTable, Definition, Start, State, ValueForm};
+use gonvel_core::connector::{BadRecords, CapturedTable, Definition, Start, State, ValueForm};
 use gonvel_core::naming::ConnectorId;
-use gonvel_core::ports::{AppendBatch, LaneProgress, PortError, TableProgress, Topic};
+use gonvel_core::ports::{AppendBatch, LaneProgress, PortError, Step, TableProgress, Topic};
 use serde::{Deserialize, Serialize};
 use tokio::task::JoinHandle;
-use tokio::time::MissedTickBehavior;
+use tokio::time::{Instant, MissedTickBehavior, sleep_until};
 
+use crate::aside::Book;
+use crate::aside::source::RowsAside;
 use crate::choosing::choose;
 use crate::fleet::Services;
 use crate::lane::{Assignment, Ending, Failure, ONLY, Work, asked_to_end};
@@ -41,6 +44,9 @@ struct Position {
     /// Tables that are being taken in: published perhaps, not loaded yet.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     coming: Vec<String>,
+    /// Numbers of rows of the quarantine that were appended, and are perhaps not noted there yet.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    retried: Vec<i64>,
 }
 
 /// What is stored instead of a position when a source is to begin anew.
@@ -74,7 +80,7 @@ async fn empty(
         builder.no_old();
         let changes = TableChanges { table: number, batch: builder.finish(), rows: None };
         let counts = position.counts.entry(table.qualified()).or_default();
-        parts.extend(out.write(&changes, counts, |_| a_row(&changes)).await?);
+        parts.extend(out.write(&changes, counts).await?);
     }
     Ok(parts)
 }
@@ -200,17 +206,23 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         None => None,
     };
     let name = work.assignment.connector.name().as_str();
+    let retried = read_stored(&work.lease.position).map(|p| p.retried).unwrap_or_default();
+    let aside = match definition.failing.records {
+        BadRecords::Quarantine => Some(RowsAside::new(Book::of(&work), topics.clone(), &retried).await?),
+        BadRecords::Halt => None,
+    };
     let writer = Writer::new(work.services, name, topics, definition.values, told).await?;
     let names = tables.iter().map(CapturedTable::qualified).collect();
     let shaping = Shaping::of(work.services, &definition.shape, names).await?;
-    let mut out = Out::new(work.services, definition.partitions, writer, shaping);
+    let mut out = Out::new(work.services, definition.partitions, writer, shaping, aside);
     let anew = serde_json::from_value::<Anew>(work.lease.position.clone()).ok().filter(|anew| anew.anew);
     let mut position = if work.lease.position.is_null() || anew.is_some() {
         let anew = anew.unwrap_or_default();
         // where it once began is behind it
         let start = if anew.anew { None } else { settings.start };
         let source = prepare(&SourceSettings { start, ..settings.clone() }).await?;
-        let mut first = Position { source, counts: anew.counts, reloaded: anew.reloaded, coming: Vec::new() };
+        let mut first =
+            Position { source, counts: anew.counts, reloaded: anew.reloaded, coming: Vec::new(), retried: Vec::new() };
         let parts = if anew.empty_first && !settings.whole_rows {
             empty(&mut out, &client, &settings, &mut first).await?
         } else {
@@ -236,6 +248,11 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     look.reset();
     let mut under_way: Option<UnderWay> = None;
     let mut gathered = Gathered::default();
+    position.retried.clear();
+    // what was asked for before the lane began
+    let mut again = out.aside().is_some().then(Instant::now);
+    // whether rows that are tried again are being appended
+    let mut retrying = false;
     loop {
         if under_way.is_none() && gathered.has_some {
             let taken = std::mem::take(&mut gathered);
@@ -243,22 +260,36 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             let log = work.services.log.clone();
             let append = tokio::spawn(async move { log.append(batch).await });
             under_way = Some(UnderWay { append, brings: position.clone(), latest_us: taken.latest_us });
+            position.retried.clear();
             if taken.last {
-                settle(&work, &tables, &source, finished(&mut under_way).await?);
+                settle(&work, &mut out, &tables, &source, finished(&mut under_way).await?).await?;
                 return Ok(Ending::Restart);
             }
         }
         let captured = tokio::select! {
             biased;
             done = finished(&mut under_way), if under_way.is_some() => {
-                settle(&work, &tables, &source, done?);
+                retrying &= !settle(&work, &mut out, &tables, &source, done?).await?;
                 continue;
             }
             ending = asked_to_end(&mut work.stopped) => {
                 if under_way.is_some() {
-                    settle(&work, &tables, &source, finished(&mut under_way).await?);
+                    settle(&work, &mut out, &tables, &source, finished(&mut under_way).await?).await?;
                 }
                 return Ok(ending);
+            }
+            Ok(()) = work.mending.changed(), if again.is_none() && out.aside().is_some() => {
+                again = Some(Instant::now());
+                continue;
+            }
+            () = sleep_until(again.unwrap_or_else(Instant::now)), if again.is_some() && !retrying => {
+                let (parts, wait) = retry(&mut out, (&client, &address.database), &tables, &mut position).await?;
+                again = wait.map(|wait| Instant::now() + wait);
+                if !position.retried.is_empty() {
+                    retrying = true;
+                    gathered.add(parts, None, false);
+                }
+                continue;
             }
             captured = source.next(), if !gathered.is_enough() => captured,
             _ = look.tick(), if definition.patterns.is_some() => {
@@ -268,7 +299,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
                 }
                 // other tables: from where it stands
                 if under_way.is_some() {
-                    settle(&work, &tables, &source, finished(&mut under_way).await?);
+                    settle(&work, &mut out, &tables, &source, finished(&mut under_way).await?).await?;
                 }
                 return Ok(Ending::Restart);
             }
@@ -313,11 +344,6 @@ impl Gathered {
     }
 }
 
-/// What a row is called that has no place in a topic yet.
-fn a_row(changes: &TableChanges) -> String {
-    format!("a row of {}", changes.batch.table.qualified())
-}
-
 fn enter(board: &Board, position: &Position) {
     let state = if position.source.loads.is_empty() { State::Following } else { State::Loading };
     board.enter(state, None, None);
@@ -344,7 +370,7 @@ async fn write(
     for changes in &captured.changes {
         let table = &tables[changes.table];
         let counts = position.counts.entry(table.qualified()).or_default();
-        parts.extend(out.write(changes, counts, |_| a_row(changes)).await?);
+        parts.extend(out.write(changes, counts).await?);
         if let Some(origin) = changes.batch.origins.last() {
             latest_us = latest_us.max(Some(origin.commit_time_us));
         }
@@ -364,9 +390,49 @@ async fn finished(under_way: &mut Option<UnderWay>) -> Result<(Position, Option<
     }
 }
 
-/// The append is durable: the server may forget what it holds, and people may see it.
-fn settle(work: &Work<'_>, tables: &[CapturedTable], source: &PgSource, done: (Position, Option<i64>)) {
-    let (position, latest_us) = done;
+/// Reads rows of the quarantine again that are asked for; gives those that can be shaped now, and how long to wait before the next
+/// ones, if there may be more.
+async fn retry(
+    out: &mut Out<'_>,
+    (client, database): (&Client, &str),
+    tables: &[CapturedTable],
+    position: &mut Position,
+) -> Result<(Blocks, Option<Duration>), Failure> {
+    let Some(aside) = out.aside() else { return Ok((Vec::new(), None)) };
+    let (asked, wait) = aside.again().await?;
+    let (mut parts, mut gone, mut failed) = (Vec::new(), Vec::new(), Vec::new());
+    for (number, id, key) in asked {
+        let table = &tables[number];
+        let batch = row(client, database, table, &key).await?;
+        if batch.is_empty() {
+            gone.push(id);
+            continue;
+        }
+        let counts = position.counts.entry(table.qualified()).or_default();
+        match out.write_again(&TableChanges { table: number, batch, rows: None }, counts).await {
+            Ok(more) => {
+                parts.extend(more);
+                position.retried.push(id);
+            }
+            Err(Failure::Connector(ConnectorError::BadRecord { finding, .. })) => failed.push((id, Step::Shape, finding)),
+            Err(failure) => return Err(failure),
+        }
+    }
+    if let Some(aside) = out.aside().filter(|_| !gone.is_empty() || !failed.is_empty()) {
+        aside.settle(&[], &gone, &failed).await?;
+    }
+    Ok((parts, wait))
+}
+
+/// The append is durable: the server may forget what it holds, and people may see it. Whether it brought rows that were tried
+/// again.
+async fn settle(
+    work: &Work<'_>,
+    out: &mut Out<'_>,
+    tables: &[CapturedTable],
+    source: &PgSource,
+    (position, latest_us): (Position, Option<i64>),
+) -> Result<bool, Failure> {
     source.confirm(&position.source);
     work.board.note_moved();
     show(work.board, tables, &position);
@@ -375,5 +441,9 @@ fn settle(work: &Work<'_>, tables: &[CapturedTable], source: &PgSource, done: (P
         #[allow(clippy::cast_precision_loss, reason = "milliseconds for people")]
         let behind_ms = ((now_us() - latest_us).max(0) as f64 / 100.0).round() / 10.0;
         work.board.write(|status| status.latency_ms = Some(behind_ms));
+    }
+    match out.aside().filter(|_| !position.retried.is_empty()) {
+        None => Ok(false),
+        Some(aside) => aside.settle(&position.retried, &[], &[]).await.map(|()| true),
     }
 }

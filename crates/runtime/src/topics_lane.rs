@@ -4,21 +4,23 @@ use std::collections::{BTreeMap, HashMap};
 use std::time::Duration;
 
 use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::sink::Delivered;
+use gonvel_connectors::postgres::sink::{Delivered, TopicChanges};
 use gonvel_connectors::postgres::source::TableChanges;
 use gonvel_core::change::KindCounts;
-use gonvel_core::connector::{Definition, State};
+use gonvel_core::connector::{BadRecords, Definition, State};
 use gonvel_core::naming::{PartitionId, TopicId, TopicPartition};
-use gonvel_core::ports::{AppendBatch, LaneProgress, TableProgress, Topic, TopicLog};
+use gonvel_core::ports::{AppendBatch, LaneProgress, Settled, TableProgress, Topic};
 use serde::{Deserialize, Serialize};
+use tokio::time::Instant;
 
+use crate::aside::{Aside, Book, Keeps};
+use crate::fleet::Services;
 use crate::lag::Lag;
 use crate::lane::{Ending, Failure, ONLY, Work, asked_to_end};
-use crate::outgoing::{Out, ensure_topic};
-use crate::reading::{ReadRound, Reader, place_of};
-use crate::shaping::Shaping;
+use crate::outgoing::{Blocks, ensure_topic};
+use crate::reading::{ReadRound, Reader};
+use crate::shaping::{Shaping, Shared, Ways};
 use crate::sink_lane::{offsets_at, topics_there};
-use crate::status::Board;
 use crate::writing::Writer;
 
 /// Longest wait for new records before looking again.
@@ -29,6 +31,9 @@ const LOOK: Duration = Duration::from_millis(500);
 struct Position {
     #[serde(default)]
     places: Vec<Place>,
+    /// Numbers of records of the quarantine that were appended with it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    retried: Vec<i64>,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -59,16 +64,71 @@ fn place(place: &Place) -> TopicPartition {
     TopicPartition { topic: TopicId(place.topic), partition: PartitionId(place.partition) }
 }
 
-/// The next round.
-///
-/// Cancel safety: none; the reader is to be made anew after a cancelled call.
-async fn next(reader: &mut Reader, log: &dyn TopicLog, board: &Board) -> Result<ReadRound, Failure> {
-    loop {
-        if let Some(round) = reader.next().await? {
-            return Ok(round);
+/// Where what is carried goes.
+struct Outputs<'o> {
+    services: &'o Services,
+    partitions: i32,
+    writer: Writer,
+    shaping: Option<Shared>,
+    /// The writer's place of each place that changes come with: those of the topics that are read, then the ways.
+    places: Vec<usize>,
+}
+
+impl Outputs<'_> {
+    /// Changes as blocks.
+    async fn write(&mut self, topics: Vec<TopicChanges>) -> Result<Blocks, Failure> {
+        let found = match &self.shaping {
+            Some(shaping) => shaping.lock().await.ways().found(),
+            None => Vec::new(),
+        };
+        for (_, name) in found {
+            let place = match self.writer.way(&name) {
+                Some(known) => known,
+                None => self.writer.add_way(ensure_topic(self.services, &name, self.partitions).await?),
+            };
+            self.places.push(place);
         }
-        Lag::none(board);
-        log.wait_for(&reader.ends(), LOOK).await?;
+        let mut parts = Vec::new();
+        for changes in topics {
+            let place = self.places[changes.topic];
+            for batch in changes.batches {
+                let all = TableChanges { table: changes.topic, batch, rows: None };
+                parts.extend(self.writer.write(place, &all, &mut KindCounts::default()).await?);
+            }
+        }
+        Ok(parts)
+    }
+}
+
+/// What a lane has done.
+struct Progress {
+    delivered: BTreeMap<TopicPartition, Delivered>,
+    /// Numbers of records of the quarantine that were appended, and are perhaps not noted there yet.
+    retried: Vec<i64>,
+}
+
+impl Progress {
+    fn read(stored: &serde_json::Value) -> Result<Self, Failure> {
+        let unreadable = |e| ConnectorError::Defect(format!("the stored position cannot be read: {e}"));
+        let stored: Position = match stored {
+            position if position.is_null() => Position::default(),
+            position => serde_json::from_value(position.clone()).map_err(unreadable)?,
+        };
+        let delivered = stored.places.iter().map(|p| (place(p), Delivered { next: p.next, counts: p.counts }));
+        Ok(Self { delivered: delivered.collect(), retried: stored.retried })
+    }
+
+    /// What is stored with an append.
+    fn of(&self, work: &Work<'_>) -> Result<LaneProgress, Failure> {
+        let places = self.delivered.iter().map(|(at, d)| Place {
+            topic: at.topic.0,
+            partition: at.partition.0,
+            next: d.next,
+            counts: d.counts,
+        });
+        let position = Position { places: places.collect(), retried: self.retried.clone() };
+        let position = serde_json::to_value(position).map_err(|e| ConnectorError::Defect(e.to_string()))?;
+        Ok(LaneProgress { connector: work.connector(), lane: ONLY, epoch: work.lease.epoch, position })
     }
 }
 
@@ -83,19 +143,13 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         Some(start) if work.lease.position.is_null() => offsets_at(&*work.services.log, start, &topics).await?,
         _ => HashMap::new(),
     };
-    let unreadable = |e| ConnectorError::Defect(format!("the stored position cannot be read: {e}"));
-    let stored: Position = match &work.lease.position {
-        position if position.is_null() => Position::default(),
-        position => serde_json::from_value(position.clone()).map_err(unreadable)?,
-    };
-    let mut delivered: BTreeMap<TopicPartition, Delivered> =
-        stored.places.iter().map(|p| (place(p), Delivered { next: p.next, counts: p.counts })).collect();
+    let mut progress = Progress::read(&work.lease.position)?;
     let mut starts = Vec::new();
     for (number, topic) in topics.iter().enumerate() {
         for partition in 0..topic.partitions {
             let at = TopicPartition { topic: topic.id, partition: PartitionId(partition) };
             let begin = || Delivered { next: first.get(&at).copied().unwrap_or(0), counts: KindCounts::default() };
-            starts.push((at, number, *delivered.entry(at).or_insert_with(begin)));
+            starts.push((at, number, *progress.delivered.entry(at).or_insert_with(begin)));
         }
     }
     let mut written = Vec::with_capacity(carries.len());
@@ -104,47 +158,89 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     }
     let name = work.assignment.connector.name().as_str();
     let writer = Writer::new(work.services, name, written, definition.values, None).await?;
-    let shaping = Shaping::of(work.services, &definition.shape, names).await?;
-    let mut out = Out::new(work.services, definition.partitions, writer, shaping);
+    let shaping = Shaping::of(work.services, &definition.shape, names.clone()).await?;
+    let shaping = shaping.map(|shaping| shaping.shared(Ways::growing(carries.len())));
+    let mut out = Outputs {
+        services: work.services,
+        partitions: definition.partitions,
+        writer,
+        shaping: shaping.clone(),
+        places: (0..carries.len()).collect(),
+    };
     let log = work.services.log.clone();
-    let mut reader = Reader::new(log.clone(), work.services.schemas.clone(), starts);
+    let read = |reader: Reader| reader.shaped(shaping.clone()).whole_rows();
+    let mut reader = read(Reader::new(log.clone(), work.services.schemas.clone(), starts.clone()));
+    let mut aside = None;
+    if definition.failing.records == BadRecords::Quarantine {
+        reader = reader.aside(names.clone());
+        let positions: Vec<_> = starts.iter().map(|(at, number, delivered)| (*at, *number, delivered.next)).collect();
+        // what was appended before a crash is not appended again
+        work.services.quarantine.settle(&progress.retried, &Settled::Delivered).await?;
+        let keeps = Keeps { rows: true, emptied: true };
+        aside = Some(Aside::new(Book::of(&work), keeps, names, &positions).await?.read(read));
+    }
     work.board.enter(State::Following, None, None);
-    show(&work, &topics, &delivered);
+    show(&work, &topics, &progress.delivered);
     let mut lag = Lag::default();
+    // what was asked for before the lane began
+    let mut again = aside.is_some().then(Instant::now);
     loop {
-        let round = tokio::select! {
+        tokio::select! {
             biased;
             ending = asked_to_end(&mut work.stopped) => return Ok(ending),
-            round = next(&mut reader, &*log, work.board) => round?,
-        };
-        let mut parts = Vec::new();
-        for changes in round.round.topics {
-            let (from, place) = (changes.from, changes.topic);
-            // one batch, with a record for every change
-            let called = |row: usize| format!("{} of {}", place_of(from[row].0, from[row].1), carries[place].topic);
-            for batch in changes.batches {
-                let all = TableChanges { table: place, batch, rows: None };
-                parts.extend(out.write(&all, &mut KindCounts::default(), called).await?);
+            () = std::future::ready(()) => {}
+        }
+        if let Some(aside) = aside.as_mut().filter(|_| again.is_some_and(|at| at <= Instant::now())) {
+            again = retry(&work, aside, &mut out, &mut progress).await?.map(|wait| Instant::now() + wait);
+        }
+        let Some(ReadRound { mut round, latest_us, bad, .. }) = reader.next().await? else {
+            Lag::none(work.board);
+            let ends = reader.ends();
+            tokio::select! {
+                biased;
+                ending = asked_to_end(&mut work.stopped) => return Ok(ending),
+                Ok(()) = work.mending.changed(), if aside.is_some() => again = Some(Instant::now()),
+                () = tokio::time::sleep_until(again.unwrap_or_else(Instant::now)), if again.is_some() => {}
+                came = log.wait_for(&ends, LOOK) => came?,
             }
+            continue;
+        };
+        if aside.is_some() && work.mending.has_changed().unwrap_or(false) {
+            work.mending.mark_unchanged();
+            again = Some(Instant::now());
         }
-        for (at, now) in &round.round.delivered {
-            delivered.insert(*at, *now);
+        let taken = match &mut aside {
+            Some(aside) => Some(aside.take(&mut round, bad).await?),
+            None => None,
+        };
+        let parts = out.write(round.topics).await?;
+        progress.delivered.extend(round.delivered);
+        progress.retried.clear();
+        log.append(AppendBatch { parts, progress: Some(progress.of(&work)?), identity: None }).await?;
+        if let (Some(aside), Some(taken)) = (&mut aside, taken) {
+            aside.taken(&taken);
         }
-        let places = delivered.iter().map(|(at, d)| Place {
-            topic: at.topic.0,
-            partition: at.partition.0,
-            next: d.next,
-            counts: d.counts,
-        });
-        let position = serde_json::to_value(Position { places: places.collect() })
-            .map_err(|e| ConnectorError::Defect(e.to_string()))?;
-        let (connector, epoch) = (work.connector(), work.lease.epoch);
-        let progress = LaneProgress { connector, lane: ONLY, epoch, position };
-        log.append(AppendBatch { parts, progress: Some(progress), identity: None }).await?;
         work.board.note_moved();
-        show(&work, &topics, &delivered);
-        lag.note(work.board, &*log, &delivered, round.latest_us).await?;
+        show(&work, &topics, &progress.delivered);
+        lag.note(work.board, &*log, &progress.delivered, latest_us).await?;
     }
+}
+
+/// Tries records of the quarantine again that are asked for; gives how long to wait before the next ones, if there may be more.
+async fn retry(
+    work: &Work<'_>,
+    aside: &mut Aside,
+    out: &mut Outputs<'_>,
+    progress: &mut Progress,
+) -> Result<Option<Duration>, Failure> {
+    let (again, wait) = aside.again().await?;
+    if let Some(mut again) = again {
+        let parts = out.write(std::mem::take(&mut again.topics)).await?;
+        progress.retried.clone_from(&again.delivered);
+        work.services.log.append(AppendBatch { parts, progress: Some(progress.of(work)?), identity: None }).await?;
+        aside.done(&again).await?;
+    }
+    Ok(wait)
 }
 
 fn show(work: &Work<'_>, topics: &[Topic], delivered: &BTreeMap<TopicPartition, Delivered>) {

@@ -101,6 +101,11 @@ impl Writer {
         self.of_table[table]
     }
 
+    /// The topic at a place.
+    pub(crate) fn topic(&self, place: usize) -> &Topic {
+        &self.topics[place]
+    }
+
     /// The place of a topic that rows are routed to, if it was added.
     pub(crate) fn way(&self, name: &str) -> Option<usize> {
         self.ways.get(name).copied()
@@ -109,13 +114,13 @@ impl Writer {
     /// A topic that rows are routed to.
     pub(crate) fn add_way(&mut self, topic: Topic) -> usize {
         let name = topic.name.as_str().to_owned();
-        if let Some(known) = self.topics.iter().position(|t| t.id == topic.id) {
-            self.ways.insert(name, known);
-            return known;
-        }
-        self.ways.insert(name, self.topics.len());
-        self.topics.push(topic);
-        self.topics.len() - 1
+        let known = self.topics.iter().position(|t| t.id == topic.id);
+        let place = known.unwrap_or_else(|| {
+            self.topics.push(topic);
+            self.topics.len() - 1
+        });
+        self.ways.insert(name, place);
+        place
     }
 
     /// What changed in a table's columns since its last changes, as a record for the topic that tells it. Rows of a load tell

@@ -6,7 +6,10 @@ mod support;
 use std::time::{Duration, Instant};
 
 use gonvel_core::connector::{CarriedTopic, SinkDefinition, SourceDefinition, State, TopicsDefinition, Wish};
+use gonvel_core::naming::TopicName;
+use gonvel_core::ports::{FleetStore, TopicLog};
 use gonvel_core::shape::{ShapeStep, Shapes};
+use gonvel_runtime::systems;
 use serde_json::json;
 use support::{TABLES, World, topic_records, write};
 use tokio_postgres::Client;
@@ -295,5 +298,154 @@ async fn topics_are_carried_into_denormalised_ones_each_record_once() {
         assert!(counted < came && start.elapsed() < PATIENCE, "{counted} read of {came}: {:?}", found.lanes);
         tokio::time::sleep(Duration::from_millis(200)).await;
     }
+    fleet.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_cannot_be_carried_between_topics_waits_and_comes_later_once() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    source
+        .batch_execute(
+            "CREATE TABLE bins (id bigint PRIMARY KEY, code text);
+             INSERT INTO bins SELECT n, CASE WHEN n % 50 = 0 THEN 'none' ELSE n::text END FROM generate_series(1, 200) n",
+        )
+        .await
+        .unwrap();
+    world.connector("from-packhouse", world.source(&["bins"], 2).await).await;
+    let shape = |number: &str| {
+        let steps = json!([{"step": "compute", "column": "number", "value": number}, {"step": "drop_repeats"},
+            {"step": "route", "ways": [{"when": "number > 100", "to": "rich.{code}"}]}]);
+        Shapes { steps: [("packhouse.bins".to_owned(), serde_json::from_value(steps).unwrap())].into(), ..Shapes::default() }
+    };
+    let carried = CarriedTopic { topic: "packhouse.bins".into(), to: "rich.bins".into() };
+    let definition =
+        |number: &str| TopicsDefinition { shape: shape(number), ..TopicsDefinition::of(vec![carried.clone()], 2) };
+    let rich = world.connector("rich", definition("CAST(code AS integer)")).await;
+    let fleet = world.fleet();
+    let came = async |count: usize| {
+        let start = Instant::now();
+        loop {
+            let found = match world.database.topic(&TopicName::parse("rich.bins").unwrap()).await {
+                Ok(_) => topic_records(&world.database, "rich.bins").await.len(),
+                Err(_) => 0,
+            };
+            if found == count {
+                return;
+            }
+            assert!(found < count && start.elapsed() < PATIENCE, "{found} of {count}");
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+    };
+    let states = async |states: &[&str]| world.database.quarantined(Some(rich), None, states, 0, 99).await.unwrap();
+    came(98).await;
+    let waiting = states(&["waiting"]).await;
+    assert_eq!((waiting.len(), waiting[0].step.as_str()), (4, "shape"));
+    assert!(waiting[0].finding.contains("step 1 (compute)") && waiting[0].finding.contains("code = \"none\""));
+    // what is mended in the source comes by itself, and what waited of it is void
+    source.batch_execute("UPDATE bins SET code = '7' WHERE id = 50").await.unwrap();
+    came(99).await;
+    assert_eq!(states(&["superseded"]).await.len(), 1);
+    // the others come once the shape takes them
+    let connector = world.database.find_connector(rich).await.unwrap();
+    let takes = definition("CASE WHEN code <> 'none' THEN CAST(code AS integer) END");
+    let name = gonvel_core::naming::ConnectorName::parse("rich").unwrap();
+    let other = gonvel_core::connector::ValidConnector::check(rich, name, takes.into()).unwrap();
+    world.database.change_connector(&other, connector.version, &[], "").await.unwrap();
+    world.database.retry(&gonvel_storage::quarantine::Which::All(rich), None).await.unwrap();
+    came(102).await;
+    let start = Instant::now();
+    while states(&["delivered"]).await.len() < 3 {
+        assert!(start.elapsed() < PATIENCE);
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    world.database.ask(rich, Wish::Stop, "").await.unwrap();
+    world.until_state(rich, State::Stopped).await;
+    // as if it had crashed before that was noted
+    world.sql_own("UPDATE quarantine SET state = 'asked' WHERE state = 'delivered'").await;
+    world.database.ask(rich, Wish::Run, "").await.unwrap();
+    world.until_state(rich, State::Following).await;
+    source.batch_execute("INSERT INTO bins VALUES (201, '7')").await.unwrap();
+    came(103).await;
+    assert_eq!(states(&["delivered"]).await.len(), 3);
+    // moved to its beginning, it carries all again: of the row that was mended both states, one of them filling in for the other
+    world.database.ask(rich, Wish::Stop, "").await.unwrap();
+    world.until_state(rich, State::Stopped).await;
+    let from = world.database.position(rich, 0).await.unwrap().unwrap();
+    let moves: Vec<_> = systems::topics_positions(&from).into_iter().map(|(at, next)| (at, next, 0)).collect();
+    let to = systems::topics_moved(&from, &moves).unwrap();
+    world.database.move_lane((rich, 0), &from, &to).await.unwrap();
+    assert!(world.database.move_lane((rich, 0), &from, &to).await.is_err() && systems::topics_moved(&to, &moves).is_none());
+    world.database.ask(rich, Wish::Run, "").await.unwrap();
+    came(103 + 104).await;
+    fleet.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn rows_that_a_source_cannot_shape_wait_by_their_keys_and_are_read_again() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    source
+        .batch_execute(
+            "CREATE TABLE bins (id bigint PRIMARY KEY, code text, phone text);
+             INSERT INTO bins SELECT n, CASE WHEN n % 50 = 0 THEN 'none' ELSE n::text END, '0161 496 ' || n
+               FROM generate_series(1, 200) n",
+        )
+        .await
+        .unwrap();
+    let definition = async |number: &str| {
+        let shape = steps(
+            "public.bins",
+            json!([{"step": "compute", "column": "number", "value": number}, {"step": "mask", "columns": ["phone"], "how": "hash"}]),
+        );
+        SourceDefinition { shape, ..world.source(&["bins"], 2).await }
+    };
+    let from = world.connector("from-packhouse", definition("CAST(code AS integer) + length(phone)").await).await;
+    world.connector("to-settlement", world.sink(&["bins"]).await).await;
+    let fleet = world.fleet();
+    let states = async |states: &[&str]| world.database.quarantined(Some(from), None, states, 0, 99).await.unwrap();
+    let good = "SELECT id, code::int + length(phone) AS number FROM bins WHERE code <> 'none'";
+    let there = "SELECT id, number FROM bins";
+    until_same(&world, (&source, good), (&target, there)).await;
+    // a row of the stream as well; one that is mended and one that goes wait no longer
+    source
+        .batch_execute(
+            "INSERT INTO bins VALUES (250, 'none', '0161 496 250'), (201, '201', '0161 496 201');
+             UPDATE bins SET code = '50' WHERE id = 50; DELETE FROM bins WHERE id = 100",
+        )
+        .await
+        .unwrap();
+    until_same(&world, (&source, good), (&target, there)).await;
+    let waiting = states(&["waiting"]).await;
+    assert_eq!(waiting.len(), 3, "{waiting:?}");
+    assert_eq!(states(&["superseded"]).await.len(), 2);
+    for kept in &waiting {
+        assert!(kept.value.is_none() && kept.headers == json!([]) && kept.record_offset < 0, "{kept:?}");
+        assert!(kept.finding.contains("step 1 (compute)") && !kept.finding.contains("0161"), "{}", kept.finding);
+    }
+    // one is tried again as it is, and fails again; then the shape takes them
+    let connector = world.database.find_connector(from).await.unwrap();
+    let one = gonvel_storage::quarantine::Which::Ids(vec![waiting[0].id]);
+    world.database.retry(&one, None).await.unwrap();
+    let start = Instant::now();
+    while states(&["waiting"]).await.iter().all(|kept| kept.tries == 0) {
+        assert!(start.elapsed() < PATIENCE);
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    let takes = definition("CASE WHEN code <> 'none' THEN CAST(code AS integer) + length(phone) END").await;
+    let name = gonvel_core::naming::ConnectorName::parse("from-packhouse").unwrap();
+    let other = gonvel_core::connector::ValidConnector::check(from, name, takes.into()).unwrap();
+    world.database.change_connector(&other, connector.version, &[], "").await.unwrap();
+    world.database.retry(&gonvel_storage::quarantine::Which::All(from), None).await.unwrap();
+    let all = "SELECT id, CASE WHEN code <> 'none' THEN code::int + length(phone) END AS number FROM bins";
+    until_same(&world, (&source, all), (&target, there)).await;
+    let start = Instant::now();
+    while states(&["delivered"]).await.len() < 3 {
+        assert!(start.elapsed() < PATIENCE, "{:?}", states(&["waiting", "asked"]).await);
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    // 196 loaded, one inserted, one mended, one deleted, three tried again
+    assert_eq!(topic_records(&world.database, "packhouse.bins").await.len(), 202);
     fleet.stop().await;
 }

@@ -16,6 +16,7 @@ pub mod finding;
 pub mod functions;
 pub mod interval;
 pub mod parse;
+pub mod picking;
 pub mod plan;
 pub mod reference;
 pub mod route;

@@ -206,6 +206,12 @@ impl Plan {
         keys(&self.table) != keys(&self.output) || self.stages.iter().any(computed)
     }
 
+    /// Whether a value of the key must not be seen.
+    #[must_use]
+    pub fn hides_keys(&self) -> bool {
+        self.stages.first().is_some_and(|stage| stage.input.fields.iter().zip(&stage.secret).any(|(f, s)| f.key && *s))
+    }
+
     /// The names of routes that are constants.
     #[must_use]
     pub fn ways(&self) -> Vec<String> {

@@ -1,5 +1,6 @@
 //! A few rows of a table as they are now, and the records they would become.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use gonvel_core::avro::schema::Schema;
@@ -12,8 +13,8 @@ use gonvel_core::record_form::RecordForm;
 use gonvel_core::sql_text;
 use serde_json::Value as Json;
 
-use super::client::{connect, explain};
-use super::names::{ident, qualified};
+use super::client::{Client, connect, explain};
+use super::names::{ident, literal, qualified};
 use super::tables;
 use crate::error::ConnectorError;
 
@@ -96,11 +97,29 @@ pub async fn rows(address: &DatabaseAddress, table: &CapturedTable, most: usize)
         .batch_execute("SET statement_timeout = '20s'; BEGIN READ ONLY")
         .await
         .map_err(|e| explain(&e, "beginning to read rows"))?;
-    let shape = Arc::new(tables::describe(&client, &address.database, table).await?);
     let only = table.load_where.as_ref().map(|only| format!("WHERE (\n{only}\n)")).unwrap_or_default();
+    read(&client, &address.database, table, &format!("{only} LIMIT {most}")).await
+}
+
+/// A row of a table as it is now, by its key columns and their values as the server writes them; an empty batch if it is gone.
+///
+/// # Errors
+/// [`ConnectorError`] if the table cannot be read.
+pub async fn row(
+    client: &Client,
+    database: &str,
+    table: &CapturedTable,
+    key: &BTreeMap<String, String>,
+) -> Result<ChangeBatch, ConnectorError> {
+    let one = key.iter().map(|(column, value)| format!("{} = {}", ident(column), literal(value)));
+    read(client, database, table, &format!("WHERE {}", one.collect::<Vec<_>>().join(" AND "))).await
+}
+
+async fn read(client: &Client, database: &str, table: &CapturedTable, which: &str) -> Result<ChangeBatch, ConnectorError> {
+    let shape = Arc::new(tables::describe(client, database, table).await?);
     let texts: Vec<String> = shape.columns.iter().map(|c| format!("{}::text", ident(&c.name))).collect();
     let name = qualified(&table.schema, &table.table);
-    let statement = format!("SELECT {} FROM {name} {only} LIMIT {most}", texts.join(", "));
+    let statement = format!("SELECT {} FROM {name} {which}", texts.join(", "));
     let found = client.query(&statement, &[]).await.map_err(|e| explain(&e, "reading rows"))?;
     let now = chrono::Utc::now().timestamp_micros();
     let mut builder = ChangeBatchBuilder::new(shape.clone());

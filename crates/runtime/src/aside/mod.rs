@@ -1,0 +1,177 @@
+//! Records that a lane cannot handle: put into quarantine, overtaken by newer ones, and tried again when that is asked for.
+
+mod book;
+mod sink;
+pub(crate) mod source;
+mod topics;
+
+use std::collections::HashMap;
+
+pub(crate) use book::Book;
+use book::Failed;
+use bytes::Bytes;
+use gonvel_connectors::postgres::sifting::Refused;
+use gonvel_connectors::postgres::sink::{Delivered, Round, TopicChanges};
+use gonvel_core::change::KindCounts;
+use gonvel_core::naming::{Offset, TopicPartition};
+use gonvel_core::ports::{AskedRecord, BadRecord, Settled};
+
+use crate::lane::Failure;
+use crate::reading::{Reader, key_data};
+
+/// What a lane knows of its records in quarantine.
+pub(crate) struct Aside {
+    book: Book,
+    /// Topics by their places in the definition, with their names.
+    topics: Vec<String>,
+    /// The place of each partition's topic.
+    place_of: HashMap<TopicPartition, usize>,
+    keeps: Keeps,
+    /// What waits, by its key.
+    waiting: HashMap<(TopicPartition, Bytes), Vec<(i64, i64)>>,
+    /// What was counted as delivered and was not.
+    refused: HashMap<TopicPartition, KindCounts>,
+    reader: Reader,
+}
+
+/// What of a target makes a record void that waits.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Keeps {
+    /// A newer record of its key: the target holds what is last said of a row.
+    pub(crate) rows: bool,
+    /// A truncate of its topic.
+    pub(crate) emptied: bool,
+}
+
+impl Aside {
+    /// Of a lane that begins at these positions: what waits at or after them is to be delivered yet, and comes out.
+    pub(crate) async fn new(
+        book: Book,
+        keeps: Keeps,
+        topics: Vec<String>,
+        positions: &[(TopicPartition, usize, i64)],
+    ) -> Result<Self, Failure> {
+        let from: Vec<(TopicPartition, Offset)> = positions.iter().map(|(at, _, next)| (*at, Offset(*next))).collect();
+        let services = &book.services;
+        services.quarantine.take_back(book.connector, &from).await?;
+        let reader = Reader::new(services.log.clone(), services.schemas.clone(), []);
+        let mut aside = Self {
+            book,
+            topics,
+            place_of: positions.iter().map(|(at, place, _)| (*at, *place)).collect(),
+            keeps,
+            waiting: HashMap::new(),
+            refused: HashMap::new(),
+            reader,
+        };
+        aside.learn().await?;
+        Ok(aside)
+    }
+
+    /// The same, with what is tried again read and shaped as all else is.
+    pub(crate) fn read(mut self, as_by: impl FnOnce(Reader) -> Reader) -> Self {
+        self.reader = as_by(self.reader);
+        self
+    }
+
+    fn places(&self) -> Vec<TopicPartition> {
+        self.place_of.keys().copied().collect()
+    }
+
+    async fn learn(&mut self) -> Result<(), Failure> {
+        self.waiting.clear();
+        if !self.keeps.rows {
+            return Ok(());
+        }
+        for waiting in self.book.services.quarantine.waiting_keys(self.book.connector, &self.places()).await? {
+            if let Some(key) = waiting.key {
+                self.waiting.entry((waiting.at, key_data(&key))).or_default().push((waiting.id, waiting.offset.0));
+            }
+        }
+        Ok(())
+    }
+
+    /// What of a round's counts is not to be counted.
+    pub(crate) fn correct(&self, delivered: &mut [(TopicPartition, Delivered)]) {
+        for (at, delivered) in delivered {
+            if let Some(refused) = self.refused.get(at) {
+                delivered.counts = delivered.counts.without(*refused);
+            }
+        }
+    }
+
+    /// Records that wait whose key a round brings again, later in the topic, or whose table it empties.
+    fn overtaken(&self, round: &Round, refused: &[Refused]) -> Vec<(i64, (TopicPartition, Bytes))> {
+        if self.waiting.is_empty() {
+            return Vec::new();
+        }
+        let mut out = Vec::new();
+        for changes in round.topics.iter().filter(|t| self.keeps.emptied && t.is_truncate()) {
+            // all of it was read before: a partition waits at a truncate until the others have come to it
+            let of_topic = self
+                .waiting
+                .iter()
+                .filter(|((at, _), _)| changes.from.first().is_some_and(|(from, _)| from.topic == at.topic));
+            out.extend(of_topic.flat_map(|(place, waiting)| waiting.iter().map(|(id, _)| (*id, place.clone()))));
+        }
+        for (part, changes) in round.topics.iter().enumerate() {
+            for (change, (at, offset)) in changes.from.iter().enumerate() {
+                let place = (*at, changes.record_key(change).clone());
+                let Some(waiting) = self.waiting.get(&place) else { continue };
+                if refused.iter().any(|r| (r.part, r.change) == (part, change)) {
+                    continue;
+                }
+                out.extend(waiting.iter().filter(|(_, waits)| waits < offset).map(|(id, _)| (*id, place.clone())));
+            }
+        }
+        out
+    }
+
+    /// Noted before what overtakes it is committed: never the other way round, or an old record could still be tried.
+    async fn supersede(&self, overtaken: &[(i64, (TopicPartition, Bytes))]) -> Result<(), Failure> {
+        if overtaken.is_empty() {
+            return Ok(());
+        }
+        let ids: Vec<i64> = overtaken.iter().map(|(id, _)| *id).collect();
+        Ok(self.book.services.quarantine.settle(&ids, &Settled::Superseded).await?)
+    }
+
+    fn forget(&mut self, settled: &[(i64, (TopicPartition, Bytes))]) {
+        for (id, place) in settled {
+            if let Some(waiting) = self.waiting.get_mut(place) {
+                waiting.retain(|(known, _)| known != id);
+                if waiting.is_empty() {
+                    self.waiting.remove(place);
+                }
+            }
+        }
+    }
+
+    /// Puts records into quarantine.
+    async fn put(&mut self, bad: &[BadRecord]) -> Result<(), Failure> {
+        self.book.put(bad).await?;
+        self.learn().await
+    }
+
+    /// Notes what became of records that were tried again.
+    async fn settle(&mut self, delivered: &[i64], failed: &[Failed]) -> Result<(), Failure> {
+        self.book.settle(delivered, failed).await?;
+        self.learn().await
+    }
+
+    /// Reads records again, each as what it is now shaped to; those that still cannot be read or shaped come with what was found.
+    async fn read_again(&mut self, asked: &[AskedRecord]) -> Result<(Vec<TopicChanges>, Vec<Failed>), Failure> {
+        let placed: Vec<_> = asked.iter().filter_map(|a| Some((*self.place_of.get(&a.at)?, a.clone()))).collect();
+        self.reader.read_again(&placed).await
+    }
+}
+
+/// For every record of a round, in order by partition and offset, whether it is bad.
+fn in_order(round: &Round, bad: &[BadRecord]) -> Vec<bool> {
+    let mut places: Vec<(TopicPartition, i64)> = round.topics.iter().flat_map(|t| t.from.iter().copied()).collect();
+    places.extend(bad.iter().map(|b| (b.at, b.offset.0)));
+    places.sort_unstable();
+    places.dedup();
+    let is_bad = |place: &(TopicPartition, i64)| bad.binary_search_by_key(place, |b| (b.at, b.offset.0)).is_ok();
+    places.iter().map(is_bad).collect()
+}

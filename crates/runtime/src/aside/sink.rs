@@ -1,0 +1,136 @@
+//! Records that a sink cannot handle, put aside and tried again.
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use gonvel_connectors::error::ConnectorError;
+use gonvel_connectors::postgres::sifting::Refused;
+use gonvel_connectors::postgres::sink::{Delivered, PgSink, Round};
+use gonvel_core::change::KindCounts;
+use gonvel_core::connector::{Deletes, TargetRows, Writes};
+use gonvel_core::failure;
+use gonvel_core::naming::{Offset, TopicPartition};
+use gonvel_core::ports::{BadRecord, Step};
+use gonvel_core::record::Record;
+
+use super::{Aside, Keeps, in_order};
+use crate::fetching::records_at;
+use crate::lane::Failure;
+
+impl From<Writes> for Keeps {
+    fn from(writes: Writes) -> Self {
+        let rows = matches!(writes.rows, TargetRows::Current | TargetRows::History);
+        Self { rows, emptied: writes.deletes != Deletes::Ignored }
+    }
+}
+
+impl Aside {
+    /// Delivers a round: what was put aside while it was read and what the target refuses goes into quarantine, all else into
+    /// the target, with the position.
+    pub(crate) async fn deliver(
+        &mut self,
+        sink: &mut PgSink,
+        round: &mut Round,
+        bad: Vec<BadRecord>,
+    ) -> Result<(), Failure> {
+        self.correct(&mut round.delivered);
+        if bad.is_empty() {
+            let overtaken = self.overtaken(round, &[]);
+            match sink.write(round).await {
+                Ok(()) => {
+                    self.supersede(&overtaken).await?;
+                    sink.commit().await?;
+                    self.forget(&overtaken);
+                    // nothing is bad: whatever row there was has ended
+                    let good = round.topics.iter().map(|t| t.changes.len()).sum();
+                    return self.book.count(std::iter::repeat_n(false, good), None);
+                }
+                Err(ConnectorError::BadRecord { .. }) => sink.roll_back().await?,
+                Err(error) => return Err(error.into()),
+            }
+        }
+        let refused = sink.sift(round).await?;
+        let mut all = self.described(round, &refused).await?;
+        all.extend(bad);
+        all.sort_by_key(|record| (record.at, record.offset));
+        self.book.count(in_order(round, &all).into_iter(), all.first())?;
+        self.put(&all).await?;
+        let overtaken = self.overtaken(round, &refused);
+        self.supersede(&overtaken).await?;
+        for refused in &refused {
+            let changes = &round.topics[refused.part];
+            let mut one = KindCounts::default();
+            one.add(changes.kind(refused.change));
+            let at = changes.from[refused.change].0;
+            let before = self.refused.entry(at).or_default();
+            *before = before.with(one);
+            if let Some((_, delivered)) = round.delivered.iter_mut().find(|(place, _)| *place == at) {
+                delivered.counts = delivered.counts.without(one);
+            }
+        }
+        sink.finish(round).await?;
+        self.forget(&overtaken);
+        self.book.tell(&all);
+        Ok(())
+    }
+
+    /// Before a truncate that other lanes have to come to as well: what waits of its topic is void. Said before this lane says
+    /// that it has come, so that none of it can be tried after the table was emptied.
+    pub(crate) async fn before_truncate(&mut self, round: &mut Round) -> Result<(), Failure> {
+        self.correct(&mut round.delivered);
+        let overtaken = self.overtaken(round, &[]);
+        self.supersede(&overtaken).await?;
+        self.forget(&overtaken);
+        Ok(())
+    }
+
+    /// Refused changes with their records, as they stand in their topics.
+    async fn described(&self, round: &Round, refused: &[Refused]) -> Result<Vec<BadRecord>, Failure> {
+        let places: Vec<_> = refused.iter().map(|r| round.topics[r.part].from[r.change]).collect();
+        let records = records_at(&*self.book.services.log, &places).await?;
+        let bad = |((refused, (at, offset)), record): ((&Refused, (TopicPartition, i64)), Record)| {
+            let (step, finding) = (Step::Write, refused.finding.clone());
+            let cause = failure::cause(step.word(), &finding);
+            let topic = self.topics[round.topics[refused.part].topic].clone();
+            BadRecord { at, topic, offset: Offset(offset), record, step, finding, cause }
+        };
+        Ok(refused.iter().zip(places).zip(records).map(bad).collect())
+    }
+
+    /// Tries records again that are asked for; gives how long to wait before the next ones, if there may be more.
+    pub(crate) async fn retry(
+        &mut self,
+        sink: &mut PgSink,
+        delivered: &BTreeMap<TopicPartition, Delivered>,
+    ) -> Result<Option<Duration>, Failure> {
+        let (mut asked, wait) = self.book.asked(&self.places()).await?;
+        if asked.is_empty() {
+            return Ok(None);
+        }
+        // what was delivered before a crash is not delivered twice
+        let ids: Vec<i64> = asked.iter().map(|a| a.id).collect();
+        let before = sink.retried(&ids).await?;
+        asked.retain(|a| !before.contains(&a.id));
+        let (topics, mut failed) = self.read_again(&asked).await?;
+        let mut touched: Vec<TopicPartition> = asked.iter().map(|a| a.at).collect();
+        touched.sort_unstable();
+        touched.dedup();
+        // the positions are written as they are: only the holder of the lease can do so
+        let positions = touched.iter().filter_map(|at| Some((*at, *delivered.get(at)?)));
+        let round = Round { topics, delivered: positions.collect(), more: false };
+        let refused = sink.sift(&round).await?;
+        for refused in refused {
+            let place = round.topics[refused.part].from[refused.change];
+            if let Some(asked) = asked.iter().find(|a| (a.at, a.offset.0) == place) {
+                failed.push((asked.id, Step::Write, refused.finding));
+            }
+        }
+        let done: Vec<i64> = asked.iter().map(|a| a.id).filter(|id| !failed.iter().any(|(f, ..)| f == id)).collect();
+        sink.note_retried(&done).await?;
+        sink.finish(&round).await?;
+        let settled: Vec<i64> = done.iter().chain(&before).copied().collect();
+        self.settle(&settled, &failed).await?;
+        sink.forget_retried(&settled).await?;
+        Ok(wait)
+    }
+}

@@ -1,0 +1,161 @@
+//! Rows of a source that cannot be shaped. Only their keys wait: what the shape hides must not be kept anywhere, and the row itself
+//! is still in its table. Tried again, it is read there as it is by then.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::time::Duration;
+
+use bytes::Bytes;
+use gonvel_core::change::{ChangeBatch, ChangeKind};
+use gonvel_core::digest::sha256;
+use gonvel_core::failure;
+use gonvel_core::naming::{Offset, PartitionId, TopicId, TopicPartition};
+use gonvel_core::ports::{AskedRecord, BadRecord, Level, Settled, Step, Topic};
+use gonvel_core::record::Record;
+use gonvel_core::sql_text;
+use gonvel_shape::run::Failed;
+
+use super::book::{self, Book};
+use crate::lane::Failure;
+
+/// A row's key columns, as the source writes their values.
+pub(crate) type RowKey = BTreeMap<String, String>;
+
+/// What a source's lane knows of its rows in quarantine.
+pub(crate) struct RowsAside {
+    book: Book,
+    /// The topics of the tables, in their order.
+    topics: Vec<Topic>,
+    /// What waits, by the topic of its table and its key.
+    waiting: HashMap<(TopicId, Bytes), i64>,
+}
+
+/// Changes of one table as they came.
+pub(crate) struct Came<'c> {
+    /// The table's topic.
+    pub(crate) topic: &'c Topic,
+    /// The changes.
+    pub(crate) batch: &'c ChangeBatch,
+    /// Those that go on; none for all.
+    pub(crate) rows: Option<&'c [usize]>,
+    /// Those that cannot be shaped.
+    pub(crate) failed: &'c [Failed],
+}
+
+fn place(topic: TopicId) -> TopicPartition {
+    TopicPartition { topic, partition: PartitionId(0) }
+}
+
+fn key_of(batch: &ChangeBatch, row: usize) -> Bytes {
+    let mut key = RowKey::new();
+    for column in batch.table.key_columns() {
+        let (field, mut text) = (&batch.table.columns[column], Vec::new());
+        sql_text::write(field.ty, batch.identifying(row)[column].value(row), &mut text);
+        key.insert(field.name.clone(), String::from_utf8_lossy(&text).into_owned());
+    }
+    serde_json::to_vec(&key).unwrap_or_default().into()
+}
+
+/// Where a row stands that has no offset: below all that have one, each key by itself.
+fn offset_of(key: &[u8]) -> Offset {
+    let eight: [u8; 8] = sha256(&[key])[..8].try_into().unwrap_or_default();
+    Offset(-1 - (i64::from_le_bytes(eight) & i64::MAX))
+}
+
+impl RowsAside {
+    /// Of a lane that writes these topics. What was appended before a crash is not tried again.
+    pub(crate) async fn new(book: Book, topics: Vec<Topic>, retried: &[i64]) -> Result<Self, Failure> {
+        book.services.quarantine.settle(retried, &Settled::Delivered).await?;
+        let mut aside = Self { book, topics, waiting: HashMap::new() };
+        aside.learn().await?;
+        Ok(aside)
+    }
+
+    /// One more table, found in the stream.
+    pub(crate) fn add(&mut self, topic: Topic) {
+        self.topics.push(topic);
+    }
+
+    fn places(&self) -> Vec<TopicPartition> {
+        self.topics.iter().map(|topic| place(topic.id)).collect()
+    }
+
+    async fn learn(&mut self) -> Result<(), Failure> {
+        let waiting = self.book.services.quarantine.waiting_keys(self.book.connector, &self.places()).await?;
+        let rows = waiting.into_iter().filter(|w| w.offset.0 < 0);
+        self.waiting = rows.filter_map(|w| Some(((w.at.topic, w.key?), w.id))).collect();
+        Ok(())
+    }
+
+    /// Before changes are appended: rows that cannot be shaped go into quarantine, and what waits of the others is void.
+    pub(crate) async fn take(&mut self, came: Came<'_>) -> Result<(), Failure> {
+        let all: Vec<usize> = came.rows.map_or_else(|| (0..came.batch.len()).collect(), <[usize]>::to_vec);
+        let failed: HashMap<usize, &Failed> = came.failed.iter().map(|f| (f.row, f)).collect();
+        if failed.is_empty() && self.waiting.is_empty() {
+            return self.book.count(std::iter::repeat_n(false, all.len()), None);
+        }
+        // from the last to the first: what comes later of a row makes void what came before
+        let (mut later, mut emptied) = (HashSet::new(), false);
+        let (mut bad, mut void) = (Vec::new(), Vec::new());
+        for row in all.iter().rev().copied() {
+            if came.batch.kinds[row] == ChangeKind::Truncate {
+                emptied = true;
+                let of_topic = self.waiting.iter().filter(|((topic, _), _)| *topic == came.topic.id);
+                void.extend(of_topic.map(|(_, id)| *id));
+                continue;
+            }
+            let key = key_of(came.batch, row);
+            if !later.insert(key.clone()) || emptied {
+                continue;
+            }
+            match failed.get(&row) {
+                Some(failed) => bad.push(described(&came, row, key, failed)),
+                None => void.extend(self.waiting.get(&(came.topic.id, key))),
+            }
+        }
+        bad.reverse();
+        self.book.count(all.iter().map(|row| failed.contains_key(row)), bad.first())?;
+        if !bad.is_empty() {
+            self.book.put(&bad).await?;
+            self.book.tell(&bad);
+        }
+        if !void.is_empty() {
+            self.book.services.quarantine.settle(&void, &Settled::Superseded).await?;
+        }
+        if !bad.is_empty() || !void.is_empty() {
+            self.learn().await?;
+        }
+        Ok(())
+    }
+
+    /// The rows that are asked to be tried again, by their tables' places and their numbers, and how long to wait before the next
+    /// ones, if there may be more.
+    pub(crate) async fn again(&self) -> Result<(Vec<(usize, i64, RowKey)>, Option<Duration>), Failure> {
+        let (asked, wait) = self.book.asked(&self.places()).await?;
+        let read = |asked: AskedRecord| {
+            let table = self.topics.iter().position(|topic| topic.id == asked.at.topic)?;
+            Some((table, asked.id, serde_json::from_slice(asked.record.key.as_deref()?).ok()?))
+        };
+        Ok((asked.into_iter().filter_map(read).collect(), wait))
+    }
+
+    /// Notes what became of rows that were tried again; those that are gone from their table are void.
+    pub(crate) async fn settle(&mut self, delivered: &[i64], gone: &[i64], failed: &[book::Failed]) -> Result<(), Failure> {
+        if !gone.is_empty() {
+            self.book.services.quarantine.settle(gone, &Settled::Superseded).await?;
+            self.book.say(Level::Info, "rows that waited are no longer in their tables", [("rows", gone.len().into())]);
+        }
+        if !delivered.is_empty() || !failed.is_empty() {
+            self.book.settle(delivered, failed).await?;
+        }
+        self.learn().await
+    }
+}
+
+fn described(came: &Came<'_>, row: usize, key: Bytes, failed: &Failed) -> BadRecord {
+    let (step, finding) = (Step::Shape, failed.finding.clone());
+    let cause = failure::cause(step.word(), &finding);
+    let offset = offset_of(&key);
+    let timestamp_us = came.batch.origins[row].commit_time_us;
+    let record = Record { key: Some(key), value: None, headers: Vec::new(), timestamp_us, schema: None, key_schema: None };
+    BadRecord { at: place(came.topic.id), topic: came.topic.name.as_str().to_owned(), offset, record, step, finding, cause }
+}
