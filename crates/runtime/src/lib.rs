@@ -1,6 +1,7 @@
 //! The runner: it finds connectors that are asked to run, holds the leases of their lanes and carries them.
 
 mod aside;
+mod carrying_again;
 pub mod choosing;
 mod fetching;
 mod fleet;

@@ -161,6 +161,14 @@ impl Reader {
         self
     }
 
+    /// The same, read up to an offset of each partition.
+    pub(crate) fn up_to(mut self, limits: &HashMap<TopicPartition, i64>) -> Self {
+        for cursor in &mut self.cursors {
+            cursor.limit = limits.get(&cursor.at).copied().unwrap_or(i64::MAX);
+        }
+        self
+    }
+
     /// The same, with updates refused that bring a part of a row which may not be there yet.
     pub(crate) fn whole_rows(mut self) -> Self {
         self.whole_rows = true;
@@ -371,6 +379,19 @@ impl Reader {
         let offset = Offset(offset);
         gathering.bad.push(BadRecord { at, topic: name, offset, record, step, finding, cause });
         Ok(())
+    }
+
+    /// Shapes changes that are carried again; rows that cannot be shaped are put aside.
+    pub(crate) async fn shape_again(
+        &mut self,
+        topics: Vec<TopicChanges>,
+    ) -> Result<(Vec<TopicChanges>, Vec<BadRecord>), Failure> {
+        let mut gathering = Gathering { topics, ..Gathering::new() };
+        // they were counted when they came first
+        let counts: Vec<KindCounts> = self.cursors.iter().map(|c| c.delivered.counts).collect();
+        self.shape(&mut gathering).await?;
+        self.cursors.iter_mut().zip(counts).for_each(|(cursor, counts)| cursor.delivered.counts = counts);
+        Ok((gathering.topics, gathering.bad))
     }
 
     /// Reads records that were put aside and are to be tried again, each of a topic by its place; those that still cannot be

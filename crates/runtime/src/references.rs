@@ -1,10 +1,10 @@
 //! The references that lookups look into: read from their topics when a lane begins, and kept current while it runs.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use gonvel_connectors::error::ConnectorError;
-use gonvel_core::change::ChangeBatchBuilder;
+use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder};
 use gonvel_core::naming::{Offset, PartitionId, SchemaId, TopicName, TopicPartition};
 use gonvel_core::ports::{PortError, SchemaStore, Topic, TopicLog, Watch};
 use gonvel_core::record_form::ReadForm;
@@ -22,6 +22,8 @@ const PARTITION_BYTES: i64 = 4 << 20;
 struct Followed {
     topic: Topic,
     next: Vec<(TopicPartition, i64)>,
+    /// From which offsets on it is noted what changes; none where rows are not carried again because of it.
+    noted_from: Option<HashMap<PartitionId, i64>>,
     /// A record of another shape came, perhaps a newer one.
     other_shape: bool,
     _watch: Watch,
@@ -55,7 +57,8 @@ fn empty(table: Arc<TableSchema>, wanted: &[String]) -> Reference {
 }
 
 impl References {
-    /// Reads all references that a shape looks into.
+    /// Reads all references that a shape looks into. Of those that rows are carried again for it is noted what changed from these
+    /// offsets on; where there are none, from now on.
     ///
     /// # Errors
     /// [`ConnectorError::TryAgain`] if one is not there yet or holds no rows.
@@ -63,9 +66,10 @@ impl References {
         log: Arc<dyn TopicLog>,
         schemas: Arc<dyn SchemaStore>,
         shapes: &Shapes,
+        noted_from: &BTreeMap<TopicPartition, i64>,
         into: &mut HashMap<String, Reference>,
     ) -> Result<Self, Failure> {
-        let references = Self::read_those_there(log, schemas, shapes, into).await?;
+        let references = Self::read_noting(log, schemas, shapes, noted_from, into).await?;
         if let Some(name) = shapes.references().into_iter().find(|name| !into.contains_key(name)) {
             let finding = format!("the reference topic {name} is not there yet, or holds no rows of a table");
             let remedy = "start the source that writes it; this connector goes on by itself";
@@ -81,6 +85,16 @@ impl References {
         shapes: &Shapes,
         into: &mut HashMap<String, Reference>,
     ) -> Result<Self, Failure> {
+        Self::read_noting(log, schemas, shapes, &BTreeMap::new(), into).await
+    }
+
+    async fn read_noting(
+        log: Arc<dyn TopicLog>,
+        schemas: Arc<dyn SchemaStore>,
+        shapes: &Shapes,
+        noted_from: &BTreeMap<TopicPartition, i64>,
+        into: &mut HashMap<String, Reference>,
+    ) -> Result<Self, Failure> {
         let mut references = Self { log, schemas, followed: Vec::new(), forms: HashMap::new() };
         for name in shapes.references() {
             let Ok(parsed) = TopicName::parse(name.clone()) else { continue };
@@ -93,12 +107,41 @@ impl References {
             let places: Vec<TopicPartition> =
                 (0..topic.partitions).map(|p| TopicPartition { topic: topic.id, partition: PartitionId(p) }).collect();
             let watch = references.log.watch(&places);
+            let noted = |at: &TopicPartition| (at.partition, noted_from.get(at).copied().unwrap_or(i64::MAX));
+            let followed = shapes.followed().contains(&name.as_str());
+            let noted_from = followed.then(|| places.iter().map(noted).collect());
             let next = places.into_iter().map(|at| (at, 0)).collect();
             into.insert(name.clone(), empty(table, &wanted(shapes, &name)));
-            references.followed.push(Followed { topic, next, other_shape: false, _watch: watch });
+            references.followed.push(Followed { topic, next, noted_from, other_shape: false, _watch: watch });
         }
         references.catch_up(shapes, into).await?;
+        for followed in &mut references.followed {
+            let next: HashMap<PartitionId, i64> = followed.next.iter().map(|(at, next)| (at.partition, *next)).collect();
+            let from = followed.noted_from.iter_mut().flatten();
+            from.for_each(|(partition, from)| *from = (*from).min(next.get(partition).copied().unwrap_or(0)));
+        }
         Ok(references)
+    }
+
+    /// Where each partition was read to.
+    pub(crate) fn ends(&self) -> Vec<(TopicPartition, Offset)> {
+        self.followed.iter().flat_map(|f| &f.next).map(|(at, next)| (*at, Offset(*next))).collect()
+    }
+
+    /// Where each partition was read to of the references that rows are carried again for.
+    pub(crate) fn followed_to(&self) -> BTreeMap<TopicPartition, i64> {
+        self.followed.iter().filter(|f| f.noted_from.is_some()).flat_map(|f| f.next.iter().copied()).collect()
+    }
+
+    /// What changed up to these offsets is done with.
+    pub(crate) fn done(&mut self, to: &BTreeMap<TopicPartition, i64>) {
+        for followed in &mut self.followed {
+            for (at, _) in &followed.next {
+                if let (Some(from), Some(to)) = (&mut followed.noted_from, to.get(at)) {
+                    from.insert(at.partition, *to);
+                }
+            }
+        }
     }
 
     /// Takes in what the references' topics hold that was not read yet. Where the columns that are kept have become others, the
@@ -144,6 +187,11 @@ impl References {
 
     async fn partition(&mut self, place: usize, number: usize, reference: &mut Reference) -> Result<(), Failure> {
         let (at, mut next) = self.followed[place].next[number];
+        let noted = self.followed[place].noted_from.as_ref();
+        let noted = noted.map_or(i64::MAX, |from| from.get(&at.partition).copied().unwrap_or(i64::MAX));
+        let apply = |reference: &mut Reference, changes: &ChangeBatch, last: i64| {
+            if last >= noted { reference.apply_noting(changes) } else { reference.apply(changes) }
+        };
         loop {
             let blocks = match self.log.recent(at, Offset(next), PARTITION_BYTES) {
                 Some(blocks) => blocks,
@@ -155,27 +203,30 @@ impl References {
             for block in blocks {
                 let open = block.open(at)?;
                 let mut builder: Option<(SchemaId, ChangeBatchBuilder)> = None;
+                let mut last = next;
                 for record in open.records() {
                     let (Offset(offset), record) = record?;
                     let Some(schema) = record.schema.filter(|_| offset >= next) else { continue };
                     let first = !self.forms.contains_key(&schema);
                     let Some(form) = self.form(schema).await? else { continue };
                     self.followed[place].other_shape |= first && !reference.is_like(form.table());
-                    if builder.as_ref().is_some_and(|(known, _)| *known != schema)
+                    let other = (last < noted) != (offset < noted);
+                    if builder.as_ref().is_some_and(|(known, _)| *known != schema || other)
                         && let Some((_, mut full)) = builder.take()
                     {
-                        reference.apply(&full.finish());
+                        apply(reference, &full.finish(), last);
                     }
+                    last = offset;
                     let (_, open) = builder.get_or_insert_with(|| (schema, ChangeBatchBuilder::new(form.table().clone())));
                     let key = record.key.unwrap_or_default();
                     if form.read(key, record.value, record.timestamp_us, open).is_err() {
                         // what was read of the block before it is lost with it: read it alone
                         builder = None;
-                        self.one_by_one(at, (block.first.0.max(next), offset), reference).await?;
+                        self.one_by_one(at, (block.first.0.max(next), offset), noted, reference).await?;
                     }
                 }
                 if let Some((_, mut full)) = builder {
-                    reference.apply(&full.finish());
+                    apply(reference, &full.finish(), last);
                 }
                 next = next.max(block.end().0);
             }
@@ -189,6 +240,7 @@ impl References {
         &mut self,
         at: TopicPartition,
         (from, to): (i64, i64),
+        noted: i64,
         reference: &mut Reference,
     ) -> Result<(), Failure> {
         for block in self.log.read(at, Offset(from), 1).await? {
@@ -199,7 +251,8 @@ impl References {
                 let Some(form) = self.form(schema).await? else { continue };
                 let mut builder = ChangeBatchBuilder::new(form.table().clone());
                 if form.read(record.key.unwrap_or_default(), record.value, record.timestamp_us, &mut builder).is_ok() {
-                    reference.apply(&builder.finish());
+                    let change = builder.finish();
+                    if offset >= noted { reference.apply_noting(&change) } else { reference.apply(&change) }
                 }
             }
         }

@@ -1,13 +1,15 @@
 //! A connector's shape at work: worked out for every table as its columns come, and carried out over batches.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use gonvel_connectors::error::ConnectorError;
-use gonvel_core::change::ChangeBatch;
+use gonvel_core::change::{ChangeBatch, Origin};
+use gonvel_core::naming::TopicPartition;
 use gonvel_core::shape::Shapes;
 use gonvel_core::table::TableSchema;
 use gonvel_shape::plan::{Plan, Shape};
+use gonvel_shape::reference::{Changed, Reference};
 use gonvel_shape::run::{Context, Shaped};
 use gonvel_shape::tools::{MaskKey, Tools};
 use tokio::sync::Mutex;
@@ -104,13 +106,23 @@ impl Shaping {
     /// # Errors
     /// [`ConnectorError::TryAgain`] if a reference is not there yet.
     pub(crate) async fn of(services: &Services, shapes: &Shapes, names: Vec<String>) -> Result<Option<Self>, Failure> {
+        Self::noting(services, shapes, names, &BTreeMap::new()).await
+    }
+
+    /// The same for a lane that carries rows again, of which it did so for what references held up to some offsets.
+    pub(crate) async fn noting(
+        services: &Services,
+        shapes: &Shapes,
+        names: Vec<String>,
+        done: &BTreeMap<TopicPartition, i64>,
+    ) -> Result<Option<Self>, Failure> {
         if shapes.is_nothing() {
             return Ok(None);
         }
         let secret = services.fleet.mask_secret();
         let mut context = Context::new(Tools::new(MaskKey::of(secret.expose())));
         let (log, schemas) = (services.log.clone(), services.schemas.clone());
-        let references = References::read(log, schemas, shapes, &mut context.references).await?;
+        let references = References::read(log, schemas, shapes, done, &mut context.references).await?;
         Ok(Some(Self { shapes: shapes.clone(), names, context, references, plans: HashMap::new(), ways: Ways::default() }))
     }
 
@@ -127,6 +139,44 @@ impl Shaping {
     /// One more table, found in the stream.
     pub(crate) fn add(&mut self, name: String) {
         self.names.push(name);
+    }
+
+    /// The references.
+    pub(crate) fn references(&mut self) -> &mut References {
+        &mut self.references
+    }
+
+    /// Whether something changed that rows are to be carried again for.
+    pub(crate) fn has_changed(&self) -> bool {
+        self.context.references.values().any(Reference::has_changed)
+    }
+
+    /// Where references were read to, unless rows are still to be carried again for what they hold.
+    pub(crate) fn note_followed(&mut self, followed: &mut BTreeMap<TopicPartition, i64>) {
+        if !self.has_changed() {
+            *followed = self.references.followed_to();
+            self.references.done(followed);
+        }
+    }
+
+    /// What changed, by the references' topics.
+    pub(crate) fn take_changed(&mut self) -> Arc<HashMap<String, Changed>> {
+        let changed = self.context.references.iter_mut().filter(|(_, reference)| reference.has_changed());
+        Arc::new(changed.map(|(name, reference)| (name.clone(), reference.take_changed())).collect())
+    }
+
+    /// The rows of a batch that look up what changed, with what changed it.
+    ///
+    /// # Errors
+    /// As for [`Self::shape`].
+    pub(crate) fn touched(
+        &mut self,
+        place: usize,
+        batch: &ChangeBatch,
+        changed: &Arc<HashMap<String, Changed>>,
+    ) -> Result<BTreeMap<usize, Origin>, Failure> {
+        let Some(plan) = self.plan(place, &batch.table)? else { return Ok(BTreeMap::new()) };
+        Ok(plan.touched(batch, &mut self.context, changed))
     }
 
     /// Brings the references up to date. Where one has other columns now, what the shape comes to is worked out anew.

@@ -4,16 +4,17 @@ use std::collections::{BTreeMap, HashMap};
 use std::time::Duration;
 
 use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::sink::{Delivered, TopicChanges};
+use gonvel_connectors::postgres::sink::{Delivered, Round, TopicChanges};
 use gonvel_connectors::postgres::source::TableChanges;
 use gonvel_core::change::KindCounts;
 use gonvel_core::connector::{BadRecords, Definition, State};
 use gonvel_core::naming::{PartitionId, TopicId, TopicPartition};
-use gonvel_core::ports::{AppendBatch, LaneProgress, Settled, TableProgress, Topic};
+use gonvel_core::ports::{AppendBatch, LaneProgress, Level, Settled, TableProgress, Topic};
 use serde::{Deserialize, Serialize};
 use tokio::time::Instant;
 
 use crate::aside::{Aside, Book, Keeps};
+use crate::carrying_again;
 use crate::fleet::Services;
 use crate::lag::Lag;
 use crate::lane::{Ending, Failure, ONLY, Work, asked_to_end};
@@ -23,6 +24,10 @@ use crate::shaping::{Shaping, Shared, Ways};
 use crate::sink_lane::{offsets_at, topics_there};
 use crate::writing::Writer;
 
+/// How long the lane does other things after carrying rows again, in times of what that took.
+const RESTS: u32 = 10;
+/// And at most.
+const LONGEST_REST: Duration = Duration::from_secs(60);
 /// Longest wait for new records before looking again.
 const LOOK: Duration = Duration::from_millis(500);
 
@@ -34,6 +39,16 @@ struct Position {
     /// Numbers of records of the quarantine that were appended with it.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     retried: Vec<i64>,
+    /// Up to where references were read, as far as rows were carried again for what they hold.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    followed: Vec<ReadTo>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+struct ReadTo {
+    topic: i64,
+    partition: i32,
+    next: i64,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -105,6 +120,8 @@ struct Progress {
     delivered: BTreeMap<TopicPartition, Delivered>,
     /// Numbers of records of the quarantine that were appended, and are perhaps not noted there yet.
     retried: Vec<i64>,
+    /// Up to where references were read, as far as rows were carried again for what they hold.
+    followed: BTreeMap<TopicPartition, i64>,
 }
 
 impl Progress {
@@ -115,7 +132,9 @@ impl Progress {
             position => serde_json::from_value(position.clone()).map_err(unreadable)?,
         };
         let delivered = stored.places.iter().map(|p| (place(p), Delivered { next: p.next, counts: p.counts }));
-        Ok(Self { delivered: delivered.collect(), retried: stored.retried })
+        let at = |r: &ReadTo| TopicPartition { topic: TopicId(r.topic), partition: PartitionId(r.partition) };
+        let followed = stored.followed.iter().map(|r| (at(r), r.next)).collect();
+        Ok(Self { delivered: delivered.collect(), retried: stored.retried, followed })
     }
 
     /// What is stored with an append.
@@ -126,7 +145,10 @@ impl Progress {
             next: d.next,
             counts: d.counts,
         });
-        let position = Position { places: places.collect(), retried: self.retried.clone() };
+        let read_to =
+            |(at, next): (&TopicPartition, &i64)| ReadTo { topic: at.topic.0, partition: at.partition.0, next: *next };
+        let followed = self.followed.iter().map(read_to).collect();
+        let position = Position { places: places.collect(), retried: self.retried.clone(), followed };
         let position = serde_json::to_value(position).map_err(|e| ConnectorError::Defect(e.to_string()))?;
         Ok(LaneProgress { connector: work.connector(), lane: ONLY, epoch: work.lease.epoch, position })
     }
@@ -158,7 +180,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     }
     let name = work.assignment.connector.name().as_str();
     let writer = Writer::new(work.services, name, written, definition.values, None).await?;
-    let shaping = Shaping::of(work.services, &definition.shape, names.clone()).await?;
+    let shaping = Shaping::noting(work.services, &definition.shape, names.clone(), &progress.followed).await?;
     let shaping = shaping.map(|shaping| shaping.shared(Ways::growing(carries.len())));
     let mut out = Outputs {
         services: work.services,
@@ -177,13 +199,16 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         // what was appended before a crash is not appended again
         work.services.quarantine.settle(&progress.retried, &Settled::Delivered).await?;
         let keeps = Keeps { rows: true, emptied: true };
-        aside = Some(Aside::new(Book::of(&work), keeps, names, &positions).await?.read(read));
+        aside = Some(Aside::new(Book::of(&work), keeps, names.clone(), &positions).await?.read(read));
     }
     work.board.enter(State::Following, None, None);
     show(&work, &topics, &progress.delivered);
     let mut lag = Lag::default();
     // what was asked for before the lane began
     let mut again = aside.is_some().then(Instant::now);
+    let follows = !definition.shape.followed().is_empty();
+    // when rows may be carried again: what that costs is a small part of the lane's time
+    let mut rested = Instant::now();
     loop {
         tokio::select! {
             biased;
@@ -193,14 +218,32 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         if let Some(aside) = aside.as_mut().filter(|_| again.is_some_and(|at| at <= Instant::now())) {
             again = retry(&work, aside, &mut out, &mut progress).await?.map(|wait| Instant::now() + wait);
         }
+        let mut ends = reader.ends();
+        let mut waits_for = None;
+        if let Some(shaping) = shaping.as_ref().filter(|_| follows) {
+            let changed = {
+                let mut shaping = shaping.lock().await;
+                shaping.catch_up().await?;
+                ends.extend(shaping.references().ends());
+                shaping.has_changed()
+            };
+            if changed && rested <= Instant::now() {
+                let begun = Instant::now();
+                let mut carrying = Carrying { work: &work, names: &names, starts: &starts, shaping };
+                carrying.again(&mut reader, &mut aside, &mut out, &mut progress).await?;
+                rested = Instant::now() + (begun.elapsed() * RESTS).min(LONGEST_REST);
+                continue;
+            }
+            waits_for = changed.then_some(rested);
+        }
         let Some(ReadRound { mut round, latest_us, bad, .. }) = reader.next().await? else {
             Lag::none(work.board);
-            let ends = reader.ends();
             tokio::select! {
                 biased;
                 ending = asked_to_end(&mut work.stopped) => return Ok(ending),
                 Ok(()) = work.mending.changed(), if aside.is_some() => again = Some(Instant::now()),
                 () = tokio::time::sleep_until(again.unwrap_or_else(Instant::now)), if again.is_some() => {}
+                () = tokio::time::sleep_until(waits_for.unwrap_or_else(Instant::now)), if waits_for.is_some() => {}
                 came = log.wait_for(&ends, LOOK) => came?,
             }
             continue;
@@ -216,6 +259,9 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         let parts = out.write(round.topics).await?;
         progress.delivered.extend(round.delivered);
         progress.retried.clear();
+        if let Some(shaping) = shaping.as_ref().filter(|_| follows) {
+            shaping.lock().await.note_followed(&mut progress.followed);
+        }
         log.append(AppendBatch { parts, progress: Some(progress.of(&work)?), identity: None }).await?;
         if let (Some(aside), Some(taken)) = (&mut aside, taken) {
             aside.taken(&taken);
@@ -223,6 +269,60 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         work.board.note_moved();
         show(&work, &topics, &progress.delivered);
         lag.note(work.board, &*log, &progress.delivered, latest_us).await?;
+    }
+}
+
+/// What carrying rows again needs to know of the lane.
+struct Carrying<'c> {
+    work: &'c Work<'c>,
+    names: &'c [String],
+    starts: &'c [(TopicPartition, usize, Delivered)],
+    shaping: &'c Shared,
+}
+
+impl Carrying<'_> {
+    /// Carries rows again that look up what changed. That is done with once the last of them is appended: a crash before that
+    /// begins it anew.
+    async fn again(
+        &mut self,
+        reader: &mut Reader,
+        aside: &mut Option<Aside>,
+        out: &mut Outputs<'_>,
+        progress: &mut Progress,
+    ) -> Result<(), Failure> {
+        let (changed, done) = {
+            let mut shaping = self.shaping.lock().await;
+            (shaping.take_changed(), shaping.references().followed_to())
+        };
+        let upto = |(at, place, _): &(TopicPartition, usize, Delivered)| {
+            (*at, *place, progress.delivered.get(at).map_or(0, |delivered| delivered.next))
+        };
+        let read: Vec<_> = self.starts.iter().map(upto).collect();
+        let rows = carrying_again::find(self.work.services, self.shaping, self.names, &read, &changed).await?;
+        let count: usize = rows.iter().map(|changes| changes.from.len()).sum();
+        for changes in rows {
+            let (topics, bad) = reader.shape_again(vec![changes]).await?;
+            let mut round = Round { topics, delivered: Vec::new(), more: false };
+            let taken = match aside {
+                Some(aside) => Some(aside.take(&mut round, bad).await?),
+                None => None,
+            };
+            let parts = out.write(round.topics).await?;
+            let batch = AppendBatch { parts, progress: Some(progress.of(self.work)?), identity: None };
+            self.work.services.log.append(batch).await?;
+            if let (Some(aside), Some(taken)) = (aside.as_mut(), taken) {
+                aside.taken(&taken);
+            }
+        }
+        self.shaping.lock().await.references().done(&done);
+        progress.followed = done;
+        let batch = AppendBatch { progress: Some(progress.of(self.work)?), ..AppendBatch::default() };
+        self.work.services.log.append(batch).await?;
+        let mut topics: Vec<&String> = changed.keys().collect();
+        topics.sort_unstable();
+        let facts = [("references", serde_json::json!(topics)), ("rows", count.into())];
+        self.work.board.say(Level::Info, "what rows look up changed: they were carried again", facts);
+        Ok(())
     }
 }
 

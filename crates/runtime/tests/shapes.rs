@@ -263,29 +263,29 @@ async fn topics_are_carried_into_denormalised_ones_each_record_once() {
         "packhouse.bins",
         json!([
             {"step": "drop", "columns": ["remark"]},
-            {"step": "lookup", "topic": "packhouse.rooms", "by": [{"column": "room", "key": "id"}], "columns": [{"from": "label", "column": "room_label"}]},
-            {"step": "route", "ways": [{"when": "weight_kg > 250", "to": "rich.large"}]},
+            {"step": "lookup", "topic": "packhouse.rooms", "by": [{"column": "room", "key": "id"}], "columns": [{"from": "label", "column": "room_label"}], "again": true},
+            {"step": "route", "ways": [{"when": "room_label LIKE 'cold%'", "to": "rich.cold"}, {"when": "weight_kg > 250", "to": "rich.large"}]},
         ]),
     );
     let definition = TopicsDefinition { shape, ..TopicsDefinition::of(vec![carried("packhouse.bins", "rich.bins")], 3) };
     let between = world.connector("rich", definition).await;
-    let mut sink = world.sink(&["bins", "large"]).await;
-    (sink.topics[0].topic, sink.topics[1].topic) = ("rich.bins".into(), "rich.large".into());
+    let mut sink = world.sink(&["bins", "large", "cold"]).await;
+    sink.topics.iter_mut().for_each(|topic| topic.topic = format!("rich.{}", topic.table));
     world.connector("to-settlement", sink).await;
     let writer = tokio::spawn(write(world.cluster.connect("packhouse").await.unwrap(), 300, 9));
     tokio::time::sleep(Duration::from_secs(2)).await;
     drop(fleet);
     fleet = world.fleet();
     writer.await.unwrap();
-    let joined = |large: &str| {
-        format!(
-            "SELECT b.id, b.weight_kg, b.grade, b.room, r.label AS room_label FROM bins b LEFT JOIN rooms r ON r.id = b.room WHERE {large}"
-        )
-    };
-    let there = |table: &str| format!("SELECT id, weight_kg, grade, room, room_label FROM {table}");
-    let (large, other) = (joined("b.weight_kg > 250"), joined("(b.weight_kg > 250) IS NOT TRUE"));
-    until_same(&world, (&source, &large), (&target, &there("large"))).await;
-    until_same(&world, (&source, &other), (&target, &there("bins"))).await;
+    let joined =
+        "SELECT b.id, b.weight_kg, b.grade, b.room, r.label AS room_label, CASE WHEN r.label LIKE 'cold%' THEN 'cold'
+        WHEN b.weight_kg > 250 THEN 'large' ELSE 'bins' END AS way FROM bins b LEFT JOIN rooms r ON r.id = b.room";
+    let there = ["bins", "large", "cold"];
+    let there =
+        there.map(|t| format!("SELECT id, weight_kg, grade, room, room_label, '{t}' AS way FROM {t}")).join(" UNION ALL ");
+    // the table of cold rooms is made with its first row
+    source.batch_execute("UPDATE rooms SET label = 'cold ' || id WHERE id = 1").await.unwrap();
+    until_same(&world, (&source, joined), (&target, &there)).await;
     // of every key, what each topic holds in order is what came, once
     let came = u64::try_from(topic_records(&world.database, "packhouse.bins").await.len()).unwrap();
     let start = Instant::now();
@@ -297,6 +297,23 @@ async fn topics_are_carried_into_denormalised_ones_each_record_once() {
         }
         assert!(counted < came && start.elapsed() < PATIENCE, "{counted} read of {came}: {:?}", found.lanes);
         tokio::time::sleep(Duration::from_millis(200)).await;
+    }
+    // what was carried before says what its reference says now, whether the lane runs meanwhile, falls or begins anew
+    for change in [
+        "UPDATE rooms SET label = 'cold ' || id WHERE id < 10",
+        "DELETE FROM rooms WHERE id = 5; INSERT INTO rooms VALUES (45, 'new'), (46, 'cold new')",
+        "ALTER TABLE rooms ALTER id TYPE bigint; UPDATE rooms SET label = 'warm ' || id WHERE id < 4",
+        "UPDATE rooms SET label = 'cold ' || id WHERE id > 20; UPDATE bins SET room = room + 1 WHERE id % 7 = 0",
+        "TRUNCATE rooms; INSERT INTO rooms VALUES (7, 'cold again')",
+    ] {
+        source.batch_execute(change).await.unwrap();
+        if change.starts_with("UPDATE") {
+            tokio::time::sleep(Duration::from_millis(150)).await;
+            drop(fleet);
+            source.batch_execute("UPDATE rooms SET label = label || '!' WHERE id IN (2, 30)").await.unwrap();
+            fleet = world.fleet();
+        }
+        until_same(&world, (&source, joined), (&target, &there)).await;
     }
     fleet.stop().await;
 }

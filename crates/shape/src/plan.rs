@@ -57,6 +57,8 @@ pub struct Lookup {
     pub added: Vec<usize>,
     /// What happens on a miss.
     pub miss: Miss,
+    /// Whether rows are carried again when what they look up changes.
+    pub again: bool,
     /// The columns that are compared.
     pub reads: Vec<usize>,
 }
@@ -318,7 +320,7 @@ impl Builder<'_> {
                 }
                 Some(Kind::Route(out))
             }
-            Piece::Lookup { topic, by, columns, miss } => self.lookup(step, &topic, &by, &columns, miss),
+            Piece::Lookup { topic, by, columns, miss, again } => self.lookup(step, &topic, &by, &columns, (miss, again)),
             Piece::Repeats(places) => Some(Kind::Repeats(places)),
         };
         let Some(kind) = kind else { return };
@@ -427,7 +429,7 @@ impl Builder<'_> {
         topic: &str,
         by: &[gonvel_core::shape::Match],
         added: &[gonvel_core::shape::Added],
-        miss: Miss,
+        (miss, again): (Miss, bool),
     ) -> Option<Kind> {
         let Some(reference) = self.references.get(topic) else {
             let finding = format!("the reference topic {topic} is not there, or holds no rows of a table yet");
@@ -499,7 +501,7 @@ impl Builder<'_> {
             all
         };
         self.columns = Columns { fields };
-        Some(Kind::Lookup(Lookup { topic: topic.to_owned(), by: compared, added: places, miss, reads }))
+        Some(Kind::Lookup(Lookup { topic: topic.to_owned(), by: compared, added: places, miss, again, reads }))
     }
 
     /// What a step that drops repeats does not compare must not decide later where rows go.

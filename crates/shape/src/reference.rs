@@ -3,11 +3,12 @@
 //! A row costs its bytes and, for the table of keys, some 60 more. Rows stand one after another in pages; what was overwritten is
 //! given back when half of all is.
 
+use std::collections::HashMap;
 use std::hash::BuildHasher;
 use std::sync::Arc;
 
 use gonvel_core::avro::binary::DecodeError;
-use gonvel_core::change::{ChangeBatch, ChangeKind};
+use gonvel_core::change::{ChangeBatch, ChangeKind, Origin};
 use gonvel_core::column::{ColumnArray, ColumnType, Value};
 use gonvel_core::row_bytes;
 use gonvel_core::table::TableSchema;
@@ -30,6 +31,33 @@ pub struct Reference {
     bytes: Vec<u8>,
     /// Bytes of entries that nothing points to any more.
     waste: usize,
+    changed: Changed,
+}
+
+/// What changed of a reference, and by what.
+#[derive(Debug, Clone, Default)]
+pub struct Changed {
+    keys: HashMap<Vec<u8>, Origin>,
+    /// It was emptied.
+    all: Option<Origin>,
+}
+
+impl Changed {
+    /// Whether nothing did.
+    #[must_use]
+    pub fn is_nothing(&self) -> bool {
+        self.keys.is_empty() && self.all.is_none()
+    }
+
+    /// What changed the row of a key, if something did.
+    #[must_use]
+    pub fn by(&self, key: &[u8]) -> Option<Origin> {
+        self.keys.get(key).copied().or(self.all)
+    }
+
+    fn note(&mut self, key: &[u8], origin: Origin) {
+        self.keys.insert(key.to_vec(), origin);
+    }
 }
 
 /// Where a column's values come from.
@@ -68,6 +96,7 @@ impl Reference {
             hasher: std::hash::RandomState::new(),
             bytes: Vec::new(),
             waste: 0,
+            changed: Changed::default(),
         }
     }
 
@@ -132,6 +161,15 @@ impl Reference {
     /// Takes in changes of the reference, in order. Rows of another shape keep what columns of these names they have, with values
     /// of another type read as the one that is kept; a row whose key cannot be read so is equal to none.
     pub fn apply(&mut self, batch: &ChangeBatch) {
+        self.take_in(batch, false);
+    }
+
+    /// The same, and what they change is remembered until it is taken.
+    pub fn apply_noting(&mut self, batch: &ChangeBatch) {
+        self.take_in(batch, true);
+    }
+
+    fn take_in(&mut self, batch: &ChangeBatch, noted: bool) {
         let keys: Option<Vec<Place>> = self.keys.iter().map(|&c| self.place(c, &batch.table)).collect();
         let kept: Vec<Option<Place>> = self.kept.iter().map(|&c| self.place(c, &batch.table)).collect();
         let (mut key, mut row) = (Vec::new(), Vec::new());
@@ -140,6 +178,9 @@ impl Reference {
                 self.index.clear();
                 self.bytes.clear();
                 self.waste = 0;
+                if noted {
+                    self.changed = Changed { keys: HashMap::new(), all: Some(batch.origins[at]) };
+                }
                 continue;
             }
             let Some(keys) = &keys else { continue };
@@ -149,7 +190,9 @@ impl Reference {
                 continue;
             }
             if batch.kinds[at] == ChangeKind::Delete {
-                self.remove(&key);
+                if self.remove(&key) && noted {
+                    self.changed.note(&key, batch.origins[at]);
+                }
                 continue;
             }
             row.clear();
@@ -168,15 +211,30 @@ impl Reference {
                     None => row_bytes::write(Value::Null, &mut row),
                 }
             }
-            self.put(&key, &row);
+            if self.put(&key, &row) && noted {
+                self.changed.note(&key, batch.origins[at]);
+            }
         }
+    }
+
+    /// What changed since this was last taken.
+    #[must_use]
+    pub fn take_changed(&mut self) -> Changed {
+        std::mem::take(&mut self.changed)
+    }
+
+    /// Whether something changed since that was last taken.
+    #[must_use]
+    pub fn has_changed(&self) -> bool {
+        !self.changed.is_nothing()
     }
 
     fn hash(&self, key: &[u8]) -> u64 {
         self.hasher.hash_one(key)
     }
 
-    fn put(&mut self, key: &[u8], row: &[u8]) {
+    /// Puts a row in; whether it says something else than the one before.
+    fn put(&mut self, key: &[u8], row: &[u8]) -> bool {
         let hash = self.hash(key);
         let at = u64::try_from(self.bytes.len()).unwrap_or(u64::MAX);
         let four = |n: usize| u32::try_from(n).unwrap_or(u32::MAX).to_le_bytes();
@@ -186,7 +244,7 @@ impl Reference {
             Some(place) => {
                 let (_, known, length) = Self::split(bytes, *place);
                 if known == row {
-                    return;
+                    return false;
                 }
                 *waste += length;
                 *place = at;
@@ -202,15 +260,19 @@ impl Reference {
         if self.waste > 1 << 20 && self.waste > self.bytes.len() / 2 {
             self.compact();
         }
+        true
     }
 
-    fn remove(&mut self, key: &[u8]) {
+    /// Takes a row out; whether there was one.
+    fn remove(&mut self, key: &[u8]) -> bool {
         let hash = self.hash(key);
         let Self { index, bytes, waste, .. } = self;
         if let Ok(entry) = index.find_entry(hash, |&at| Self::split(bytes, at).0 == key) {
             let (at, _) = entry.remove();
             *waste += Self::split(bytes, at).2;
+            return true;
         }
+        false
     }
 
     fn compact(&mut self) {

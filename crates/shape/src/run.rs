@@ -1,15 +1,16 @@
 //! A plan carried out over a batch of changes: both images of each row go through all stages, then what became of the two says what
 //! became of the change.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::hash::{DefaultHasher, Hash, Hasher};
+use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
 use arrow_array::types::{
     Date32Type, Decimal128Type, Float32Type, Float64Type, Int16Type, Int32Type, Int64Type, TimestampMicrosecondType,
 };
 use arrow_array::{ArrayRef, UInt32Array};
-use gonvel_core::change::{ChangeBatch, ChangeKind, OldImage};
+use gonvel_core::change::{ChangeBatch, ChangeKind, OldImage, Origin};
 use gonvel_core::column::{ColumnArray, ColumnBuilder, ColumnType, Value};
 use gonvel_core::row_bytes;
 use gonvel_core::shape::Miss;
@@ -20,7 +21,7 @@ use crate::columns::Columns;
 use crate::eval::{Faults, Input, Origins, eval};
 use crate::expr::{Expr, Fault};
 use crate::plan::{Kind, Lookup, Out, Plan, Stage};
-use crate::reference::Reference;
+use crate::reference::{Changed, Reference};
 use crate::tools::Tools;
 
 /// Characters of a value that a finding shows.
@@ -36,6 +37,8 @@ pub struct Context {
     /// The references by their topics.
     pub references: HashMap<String, Reference>,
     seen: Seen,
+    /// What rows are looked for by, while that is done.
+    changed: Arc<HashMap<String, Changed>>,
 }
 
 /// What the latest row of each key says, by stage.
@@ -45,7 +48,7 @@ impl Context {
     /// Without references.
     #[must_use]
     pub fn new(tools: Tools) -> Self {
-        Self { tools, references: HashMap::new(), seen: Seen::new() }
+        Self { tools, references: HashMap::new(), seen: Seen::new(), changed: Arc::default() }
     }
 }
 
@@ -196,6 +199,8 @@ pub(crate) struct Work<'w> {
     pub(crate) repeats: BTreeSet<usize>,
     /// Rows whose old image is given and yet says nothing: a step fails for it.
     pub(crate) unusable: BTreeSet<usize>,
+    /// Rows that look up what changed, with what changed it.
+    touched: BTreeMap<usize, Origin>,
     /// What each row says at each stage that drops repeats; none where it went no further.
     said: Vec<Said>,
 }
@@ -215,6 +220,20 @@ impl Plan {
         let (mut work, [new, old, keys]) = self.carried_out(batch, context, &mut |_, _| {});
         work.repeats.clear();
         work.assembled(&new, &old, &keys)
+    }
+
+    /// Rows of a batch that look up what changed of references, by their topics, with what changed it. Nothing is remembered.
+    #[must_use]
+    pub fn touched(
+        &self,
+        batch: &ChangeBatch,
+        context: &mut Context,
+        changed: &Arc<HashMap<String, Changed>>,
+    ) -> BTreeMap<usize, Origin> {
+        context.changed = changed.clone();
+        let (work, _) = self.carried_out(batch, context, &mut |_, _| {});
+        context.changed = Arc::default();
+        work.touched
     }
 
     /// Carries the plan out, and tells how the batch looks after each stage. References are looked into, nothing is remembered.
@@ -245,7 +264,7 @@ impl Plan {
         loop {
             let known = unusable.len();
             let (failed, repeats) = (HashMap::new(), BTreeSet::new());
-            let mut work = Work { plan: self, batch, failed, repeats, unusable, said: Vec::new() };
+            let mut work = Work { plan: self, batch, failed, repeats, unusable, touched: BTreeMap::new(), said: Vec::new() };
             let mut images = work.images();
             for number in 0..self.stages.len() {
                 work.stage(number, &mut images, context);
@@ -511,12 +530,14 @@ impl Work<'_> {
         let kept: Vec<Option<usize>> = lookup.added.iter().map(|c| reference.kept().iter().position(|k| k == c)).collect();
         let mut builders: Vec<ColumnBuilder> = types.iter().map(|ty| ColumnBuilder::new(*ty)).collect();
         let mut key = Vec::new();
+        let watched = lookup.again && image.which == Which::New;
+        let changed = context.changed.get(&lookup.topic).filter(|_| watched);
         for (row, asked) in mask.iter().copied().enumerate() {
-            let found = if asked && image.present[row] && Reference::key(&compared, row, &mut key) {
-                reference.get(&key).and_then(|bytes| reference.values(bytes).ok())
-            } else {
-                None
-            };
+            let asks = asked && image.present[row] && Reference::key(&compared, row, &mut key);
+            let found = if asks { reference.get(&key).and_then(|bytes| reference.values(bytes).ok()) } else { None };
+            if let Some(origin) = changed.filter(|_| asks).and_then(|changed| changed.by(&key)) {
+                self.touched.insert(row, origin);
+            }
             for (builder, place) in builders.iter_mut().zip(&kept) {
                 let value = found.as_ref().zip(*place).map_or(Value::Null, |(values, place)| values[place]);
                 if builder.push(value).is_err() {

@@ -50,6 +50,8 @@ pub enum Piece {
         columns: Vec<Added>,
         /// What happens on a miss.
         miss: Miss,
+        /// Whether rows are carried again when what they look up changes.
+        again: bool,
     },
     /// Only rows that differ in these columns from the one before of their key.
     Repeats(Vec<usize>),
@@ -398,14 +400,15 @@ pub fn pieces(step: &Step, columns: &Columns) -> Result<Vec<Piece>, Finding> {
             }
             one(Piece::Project(items))
         }
-        Step::Lookup { topic, by, columns: added, miss } => {
+        Step::Lookup { topic, by, columns: added, miss, again } => {
             if by.is_empty() || added.is_empty() {
                 return Err(Finding::error("a lookup compares at least one column and adds at least one").of(None, "by"));
             }
             for pair in by {
                 find(columns, &pair.column).map_err(|f| f.of(None, "by"))?;
             }
-            one(Piece::Lookup { topic: topic.clone(), by: by.clone(), columns: added.clone(), miss: *miss })
+            let (topic, by, columns) = (topic.clone(), by.clone(), added.clone());
+            one(Piece::Lookup { topic, by, columns, miss: *miss, again: *again })
         }
         Step::DropRepeats { by } => {
             let places = if by.is_empty() {

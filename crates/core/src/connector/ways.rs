@@ -75,6 +75,10 @@ pub(super) fn check(definition: &Definition) -> Result<(), DefinitionError> {
             }
         }
     }
+    let followed = definition.shape().followed().into_iter().next().map(str::to_owned);
+    if let (Definition::Source(_) | Definition::Sink(_), Some(topic)) = (definition, followed) {
+        return Err(DefinitionError::Again(topic));
+    }
     if matches!(definition, Definition::Source(_) | Definition::Topics(_))
         && let Some(topic) = definition.shape().references().into_iter().find(|topic| written.contains(topic))
     {
@@ -125,7 +129,7 @@ mod tests {
         let twice = |a: &'static str, b: &'static str| vec![(a, route(&["heavy"])), (b, route(&["heavy"]))];
         let lookup = |topic: &str| {
             let by = vec![Match { column: "id".into(), key: "id".into() }];
-            vec![("bins", Step::Lookup { topic: topic.into(), by, columns: vec![], miss: Miss::Empty }.into())]
+            vec![("bins", Step::Lookup { topic: topic.into(), by, columns: vec![], miss: Miss::Empty, again: true }.into())]
         };
         let cases = [
             (said(source(), vec![("public.bins", route(&["heavy", "light", "heavy"]))]), "taken"),
@@ -143,6 +147,7 @@ mod tests {
             (said(sink(), vec![("bins", route(&["heavy", "public.heavy"]))]), "the same as heavy"),
             (said(sink(), twice("bins", "lots")), "rows of bins go there"),
             (said(carries(), lookup("rooms")), "taken"),
+            (said(sink(), lookup("rooms")), "only a connector between topics"),
             (said(carries(), lookup("lots.rich")), "by the connector that writes it"),
         ];
         for (said, part) in cases {

@@ -344,6 +344,9 @@ pub enum Step {
         /// What happens where the reference has no row.
         #[serde(default)]
         miss: Miss,
+        /// Whether rows that were carried before are carried again when what they look up changes; between topics only.
+        #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+        again: bool,
     },
     /// A row that says the same as the one before of its key goes no further.
     DropRepeats {
@@ -491,6 +494,20 @@ impl Shapes {
             _ => None,
         };
         let mut out: Vec<String> = self.steps.values().flatten().filter_map(of).collect();
+        out.sort_unstable();
+        out.dedup();
+        out
+    }
+
+    /// The topics that are looked into so that rows are carried again when they change.
+    #[must_use]
+    pub fn followed(&self) -> Vec<&str> {
+        let steps = self.steps.values().flatten().filter(|step| !step.off);
+        let followed = steps.filter_map(|step| match &step.step {
+            Step::Lookup { topic, again: true, .. } => Some(topic.as_str()),
+            _ => None,
+        });
+        let mut out: Vec<&str> = followed.collect();
         out.sort_unstable();
         out.dedup();
         out

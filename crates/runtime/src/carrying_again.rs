@@ -1,0 +1,146 @@
+//! Rows that were carried before and look up what changed since: found in the topics that are read, to be carried again.
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::Arc;
+
+use bytes::Bytes;
+use gonvel_connectors::postgres::sink::{Delivered, TopicChanges};
+use gonvel_core::change::{ChangeBatch, ChangeKind, OldImage, Origin};
+use gonvel_core::naming::TopicPartition;
+use gonvel_shape::picking::pick;
+use gonvel_shape::reference::Changed;
+
+use crate::fleet::Services;
+use crate::lane::Failure;
+use crate::reading::Reader;
+use crate::shaping::Shared;
+
+/// Rows that are held although newer ones of their keys came, from which on they are let go of.
+const SUPERFLUOUS: usize = 10_000;
+
+/// Rows found in one batch.
+struct Found {
+    topic: usize,
+    batch: ChangeBatch,
+    keys: Vec<Bytes>,
+    from: Vec<(TopicPartition, i64)>,
+}
+
+impl Found {
+    fn only(&self, rows: &[usize]) -> Self {
+        Self {
+            topic: self.topic,
+            batch: pick(&self.batch, rows),
+            keys: rows.iter().map(|row| self.keys[*row].clone()).collect(),
+            from: rows.iter().map(|row| self.from[*row]).collect(),
+        }
+    }
+}
+
+/// The latest of each key, as far as it looks up what changed.
+#[derive(Default)]
+struct Latest {
+    found: Vec<Found>,
+    /// Where each stands: the batch and the row.
+    places: HashMap<(TopicPartition, Bytes), (usize, usize)>,
+    held: usize,
+}
+
+impl Latest {
+    /// Takes a batch in, of which some rows look up what changed.
+    fn take(&mut self, changes: &TopicChanges, touched: &BTreeMap<usize, Origin>) {
+        let batch = &changes.batches[0];
+        if batch.kinds.contains(&ChangeKind::Truncate) {
+            let topics: Vec<TopicPartition> = changes.from.iter().map(|(at, _)| *at).collect();
+            self.places.retain(|(at, _), _| !topics.iter().any(|emptied| emptied.topic == at.topic));
+            return;
+        }
+        let rows: Vec<usize> = touched.keys().copied().collect();
+        for (row, (at, _)) in changes.from.iter().enumerate() {
+            let key = (*at, changes.changes[row].1.clone());
+            match rows.binary_search(&row) {
+                Ok(place) => drop(self.places.insert(key, (self.found.len(), place))),
+                Err(_) => drop(self.places.remove(&key)),
+            }
+        }
+        if rows.is_empty() {
+            return;
+        }
+        let mut picked = pick(batch, &rows);
+        for (place, row) in rows.iter().enumerate() {
+            // it is said again because of what changed, whatever it said before
+            (picked.kinds[place], picked.old_images[place]) = (ChangeKind::Update, OldImage::None);
+            picked.origins[place] = touched[row];
+        }
+        picked.old = Vec::new();
+        let keys = rows.iter().map(|row| changes.changes[*row].1.clone()).collect();
+        let from = rows.iter().map(|row| changes.from[*row]).collect();
+        self.held += rows.len();
+        self.found.push(Found { topic: changes.topic, batch: picked, keys, from });
+        if self.held > SUPERFLUOUS && self.held > 2 * self.places.len() {
+            self.let_go();
+        }
+    }
+
+    /// Without those of which newer ones came.
+    fn let_go(&mut self) {
+        let mut left: Vec<Vec<usize>> = self.found.iter().map(|_| Vec::new()).collect();
+        self.places.values().for_each(|(batch, row)| left[*batch].push(*row));
+        let mut found = Vec::new();
+        self.places.clear();
+        for (batch, mut rows) in std::mem::take(&mut self.found).into_iter().zip(left) {
+            if rows.is_empty() {
+                continue;
+            }
+            rows.sort_unstable();
+            let batch = batch.only(&rows);
+            for (row, (at, _)) in batch.from.iter().enumerate() {
+                self.places.insert((*at, batch.keys[row].clone()), (found.len(), row));
+            }
+            found.push(batch);
+        }
+        self.found = found;
+        self.held = self.places.len();
+    }
+}
+
+/// The rows as they were read up to some offsets that look up what changed, each as an update by what changed it.
+///
+/// # Errors
+/// As of reading and shaping.
+pub(crate) async fn find(
+    services: &Services,
+    shaping: &Shared,
+    names: &[String],
+    read: &[(TopicPartition, usize, i64)],
+    changed: &Arc<HashMap<String, Changed>>,
+) -> Result<Vec<TopicChanges>, Failure> {
+    let mut starts = Vec::with_capacity(read.len());
+    let mut limits = HashMap::new();
+    for (at, topic, to) in read {
+        let first = services.log.bounds(at.topic).await?.into_iter().find(|b| b.partition == at.partition);
+        let next = first.map_or(0, |bounds| bounds.first.0).min(*to);
+        starts.push((*at, *topic, Delivered { next, ..Delivered::default() }));
+        limits.insert(*at, *to);
+    }
+    let reader = Reader::new(services.log.clone(), services.schemas.clone(), starts);
+    let mut reader = reader.aside(names.to_vec()).up_to(&limits);
+    let mut latest = Latest::default();
+    while let Some(round) = reader.next().await? {
+        let mut shaping = shaping.lock().await;
+        for changes in &round.round.topics {
+            let touched = shaping.touched(changes.topic, &changes.batches[0], changed)?;
+            latest.take(changes, &touched);
+        }
+    }
+    latest.let_go();
+    let changes = |found: Found| TopicChanges {
+        topic: found.topic,
+        changes: found.keys.into_iter().enumerate().map(|(row, key)| ((0, row), key)).collect(),
+        batches: vec![found.batch],
+        from: found.from,
+        record_keys: None,
+        row_may_be_missing: false,
+    };
+    Ok(latest.found.into_iter().map(changes).collect())
+}
