@@ -107,7 +107,8 @@ impl<'o> Out<'o> {
 
     async fn blocks(&mut self, changes: &TableChanges, came: Came, counts: &mut KindCounts) -> Result<Blocks, Failure> {
         let place = self.writer.of_table(changes.table);
-        let Came::Otherwise(shaped, _) = came else { return Ok(self.writer.write(place, changes, counts).await?) };
+        let headers = self.shaping.as_ref().map_or_else(Vec::new, |shaping| shaping.headers(changes.table));
+        let Came::Otherwise(shaped, _) = came else { return Ok(self.writer.write(place, changes, &headers, counts).await?) };
         let counts_row = |row: usize| changes.rows.as_ref().is_none_or(|rows| rows.binary_search(&row).is_ok());
         let mut out = Vec::new();
         for part in shaped.parts {
@@ -123,7 +124,7 @@ impl<'o> Out<'o> {
             };
             let rows = changes.rows.as_ref().map(|_| (0..part.rows.len()).filter(|n| counts_row(part.rows[*n])).collect());
             let changes = TableChanges { table: changes.table, batch: part.batch, rows };
-            out.extend(self.writer.write(place, &changes, counts).await?);
+            out.extend(self.writer.write(place, &changes, &headers, counts).await?);
         }
         Ok(out)
     }

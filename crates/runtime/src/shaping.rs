@@ -6,7 +6,7 @@ use std::sync::Arc;
 use gonvel_connectors::error::ConnectorError;
 use gonvel_core::change::{ChangeBatch, Origin};
 use gonvel_core::naming::TopicPartition;
-use gonvel_core::shape::Shapes;
+use gonvel_core::shape::{Fact, Shapes};
 use gonvel_core::table::TableSchema;
 use gonvel_shape::plan::{Plan, Shape};
 use gonvel_shape::reference::{Changed, Reference};
@@ -129,6 +129,11 @@ impl Shaping {
     /// The same, for those that have it in common, with where rows are routed to.
     pub(crate) fn shared(self, ways: Ways) -> Shared {
         Arc::new(Mutex::new(Self { ways, ..self }))
+    }
+
+    /// The headers that records get of what is read at a place.
+    pub(crate) fn headers(&self, place: usize) -> Vec<(String, Fact)> {
+        self.names.get(place).map_or_else(Vec::new, |name| self.shapes.headers(name))
     }
 
     /// Where rows are routed to.

@@ -10,6 +10,7 @@ use gonvel_core::change::KindCounts;
 use gonvel_core::connector::{BadRecords, Definition, State};
 use gonvel_core::naming::{PartitionId, TopicId, TopicPartition};
 use gonvel_core::ports::{AppendBatch, LaneProgress, Level, Settled, TableProgress, Topic};
+use gonvel_core::shape::Fact;
 use serde::{Deserialize, Serialize};
 use tokio::time::Instant;
 
@@ -87,6 +88,8 @@ struct Outputs<'o> {
     shaping: Option<Shared>,
     /// The writer's place of each place that changes come with: those of the topics that are read, then the ways.
     places: Vec<usize>,
+    /// The headers of the records of each.
+    headers: Vec<Vec<(String, Fact)>>,
 }
 
 impl Outputs<'_> {
@@ -96,7 +99,8 @@ impl Outputs<'_> {
             Some(shaping) => shaping.lock().await.ways().found(),
             None => Vec::new(),
         };
-        for (_, name) in found {
+        for (of, name) in found {
+            self.headers.push(self.headers[of].clone());
             let place = match self.writer.way(&name) {
                 Some(known) => known,
                 None => self.writer.add_way(ensure_topic(self.services, &name, self.partitions).await?),
@@ -108,7 +112,8 @@ impl Outputs<'_> {
             let place = self.places[changes.topic];
             for batch in changes.batches {
                 let all = TableChanges { table: changes.topic, batch, rows: None };
-                parts.extend(self.writer.write(place, &all, &mut KindCounts::default()).await?);
+                parts
+                    .extend(self.writer.write(place, &all, &self.headers[changes.topic], &mut KindCounts::default()).await?);
             }
         }
         Ok(parts)
@@ -188,6 +193,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         writer,
         shaping: shaping.clone(),
         places: (0..carries.len()).collect(),
+        headers: names.iter().map(|name| definition.shape.headers(name)).collect(),
     };
     let log = work.services.log.clone();
     let read = |reader: Reader| reader.shaped(shaping.clone()).whole_rows();

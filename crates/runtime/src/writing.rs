@@ -14,8 +14,10 @@ use gonvel_core::connector::Values;
 use gonvel_core::naming::{Offset, PartitionId, SchemaId, TopicPartition};
 use gonvel_core::partitioning::partition_of;
 use gonvel_core::ports::{PartitionBlocks, PortError, SchemaStore, Topic, TopicLog};
+use gonvel_core::record::Header;
 use gonvel_core::record_form::{ReadForm, RecordForm};
 use gonvel_core::schema_changes;
+use gonvel_core::shape::Fact;
 use gonvel_core::table::TableSchema;
 
 use crate::fleet::Services;
@@ -152,11 +154,12 @@ impl Writer {
         Ok(Some(PartitionBlocks { to: TopicPartition { topic: told.topic.id, partition }, blocks }))
     }
 
-    /// Writes changes into blocks for one of the topics and counts them.
+    /// Writes changes into blocks for one of the topics and counts them. Each record gets these facts as its headers.
     pub(crate) async fn write(
         &mut self,
         place: usize,
         changes: &TableChanges,
+        headers: &[(String, Fact)],
         counts: &mut KindCounts,
     ) -> Result<Vec<PartitionBlocks>, PortError> {
         let form_key = (place, changes.batch.table.clone());
@@ -183,12 +186,17 @@ impl Writer {
             self.value.clear();
             let there = registered.form.write_value(batch, row, &mut self.value);
             let timestamp = batch.origins[row].commit_time_us;
+            let header = |(name, fact): &(String, Fact)| {
+                let value = fact.text(kind, &batch.origins[row], &batch.table).into();
+                Header { name: name.clone(), value }
+            };
+            let headers: Vec<Header> = headers.iter().map(header).collect();
             let mut push = |partition: usize, key: Option<&[u8]>| {
                 let key_schema = key.map(|_| registered.key);
                 builders[partition].push(
                     key,
                     there.then_some(&self.value[..]),
-                    &[],
+                    &headers,
                     timestamp,
                     Some(registered.value),
                     key_schema,

@@ -8,6 +8,7 @@ use std::time::{Duration, Instant};
 use gonvel_core::connector::{CarriedTopic, SinkDefinition, SourceDefinition, State, TopicsDefinition, Wish};
 use gonvel_core::naming::TopicName;
 use gonvel_core::ports::{FleetStore, TopicLog};
+use gonvel_core::record::Record;
 use gonvel_core::shape::{ShapeStep, Shapes};
 use gonvel_runtime::systems;
 use serde_json::json;
@@ -183,8 +184,11 @@ async fn lookups_follow_their_reference_and_a_masked_topic_never_holds_the_clear
         )
         .await
         .unwrap();
-    let shape =
-        steps("public.growers", json!([{"step": "mask", "columns": ["phone"], "how": "partial", "first": 0, "last": 2}]));
+    let shape = steps(
+        "public.growers",
+        json!([{"step": "mask", "columns": ["phone"], "how": "partial", "first": 0, "last": 2},
+            {"step": "origin", "facts": [{"fact": "kind", "header": "change"}, {"fact": "table", "header": "table"}]}]),
+    );
     let from = SourceDefinition { shape, ..world.source(&["rooms", "growers"], 2).await };
     let from = world.connector("from-packhouse", from).await;
     let fleet = world.fleet();
@@ -216,7 +220,11 @@ async fn lookups_follow_their_reference_and_a_masked_topic_never_holds_the_clear
     }
     source.batch_execute("DELETE FROM growers WHERE id < 50").await.unwrap();
     until_same(&world, (&source, "SELECT id FROM growers"), (&target, "SELECT id FROM growers")).await;
-    for record in topic_records(&world.database, "packhouse.growers").await {
+    let records = topic_records(&world.database, "packhouse.growers").await;
+    let header = |record: &Record, n: usize| String::from_utf8(record.headers[n].value.to_vec()).unwrap();
+    assert!(records.iter().all(|record| record.headers[0].name == "change" && header(record, 1) == "growers"));
+    assert_eq!(records.iter().filter(|record| header(record, 0) == "delete").count(), 49);
+    for record in records {
         let bytes: Vec<u8> = [record.key, record.value].into_iter().flatten().flat_map(|b| b.to_vec()).collect();
         assert!(!String::from_utf8_lossy(&bytes).contains("0161"));
     }

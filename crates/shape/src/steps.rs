@@ -396,6 +396,15 @@ pub fn pieces(step: &Step, columns: &Columns) -> Result<Vec<Piece>, Finding> {
         Step::Origin { facts } => {
             let mut items = all(columns);
             for fact in facts {
+                match (fact.column.is_empty(), fact.header.is_empty()) {
+                    // the record gets it when it is written
+                    (true, false) => continue,
+                    (false, true) => {}
+                    _ => {
+                        let finding = format!("{} becomes a column or a header", fact.fact.word());
+                        return Err(Finding::error(finding).of(None, "facts").suggest("name one of them"));
+                    }
+                }
                 put(&mut items, columns, written(&fact.column, &format!("origin.{}", fact.fact.word()), "facts")?);
             }
             one(Piece::Project(items))

@@ -131,6 +131,9 @@ pub enum DefinitionError {
     /// A reference that the connector itself changes while it looks into it.
     #[error("the topic {0} cannot be looked up in by the connector that writes it: look up in another topic")]
     OwnReference(String),
+    /// A header that cannot be.
+    #[error("the header {0} cannot be made: {1}")]
+    Header(String, &'static str),
     /// Rows that would have to be carried again by a connector that cannot.
     #[error("only a connector between topics can carry rows again when {0} changes: switch that off in its lookup")]
     Again(String),

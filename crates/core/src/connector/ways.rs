@@ -1,6 +1,6 @@
 //! Where rows may be routed: each place is one name's alone, or records of it would stand there in no order.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use super::{Definition, DefinitionError, DeliveredTopic};
 use crate::naming::TopicName;
@@ -79,6 +79,16 @@ pub(super) fn check(definition: &Definition) -> Result<(), DefinitionError> {
     if let (Definition::Source(_) | Definition::Sink(_), Some(topic)) = (definition, followed) {
         return Err(DefinitionError::Again(topic));
     }
+    for name in definition.shape().steps.keys() {
+        let headers = definition.shape().headers(name);
+        if let (Definition::Sink(_), Some((header, _))) = (definition, headers.first()) {
+            return Err(DefinitionError::Header(header.clone(), "a table has no headers: make it a column"));
+        }
+        let mut seen = HashSet::new();
+        if let Some((header, _)) = headers.iter().find(|(header, _)| !seen.insert(header.as_str())) {
+            return Err(DefinitionError::Header(header.clone(), "two facts would have it: give each a name of its own"));
+        }
+    }
     if matches!(definition, Definition::Source(_) | Definition::Topics(_))
         && let Some(topic) = definition.shape().references().into_iter().find(|topic| written.contains(topic))
     {
@@ -93,7 +103,7 @@ mod tests {
 
     use super::*;
     use crate::connector::{CapturedTable, CarriedTopic, SinkDefinition, SourceDefinition, TopicsDefinition};
-    use crate::shape::{Match, Miss, ShapeStep, Step, Way};
+    use crate::shape::{Fact, FactColumn, Match, Miss, ShapeStep, Step, Way};
 
     fn route(ways: &[&str]) -> ShapeStep {
         let way = |to: &&str| Way { when: Some("weight_kg > 400".into()), to: (*to).to_owned() };
@@ -131,6 +141,10 @@ mod tests {
             let by = vec![Match { column: "id".into(), key: "id".into() }];
             vec![("bins", Step::Lookup { topic: topic.into(), by, columns: vec![], miss: Miss::Empty, again: true }.into())]
         };
+        let facts = |name: &'static str, headers: &[&str]| {
+            let fact = |header: &&str| FactColumn { fact: Fact::Kind, column: String::new(), header: (*header).to_owned() };
+            vec![(name, Step::Origin { facts: headers.iter().map(fact).collect() }.into())]
+        };
         let cases = [
             (said(source(), vec![("public.bins", route(&["heavy", "light", "heavy"]))]), "taken"),
             (said(source(), vec![("public.bins", route(&["bins.{grade}"]))]), "taken"),
@@ -149,6 +163,9 @@ mod tests {
             (said(carries(), lookup("rooms")), "taken"),
             (said(sink(), lookup("rooms")), "only a connector between topics"),
             (said(carries(), lookup("lots.rich")), "by the connector that writes it"),
+            (said(carries(), facts("bins", &["at", "by"])), "taken"),
+            (said(carries(), facts("bins", &["at", "at"])), "two facts would have it"),
+            (said(sink(), facts("bins", &["at"])), "a table has no headers"),
         ];
         for (said, part) in cases {
             assert!(said.contains(part), "{said} (expected: {part})");

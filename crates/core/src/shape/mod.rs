@@ -8,6 +8,11 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::change::{ChangeKind, Origin};
+use crate::change_form::position_text;
+use crate::civil::rfc3339;
+use crate::table::TableSchema;
+
 /// One step with its switch.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, ToSchema)]
 pub struct ShapeStep {
@@ -161,6 +166,21 @@ impl Fact {
         Self::Table,
     ];
 
+    /// What it is of a change, as a header says it.
+    #[must_use]
+    pub fn text(self, kind: ChangeKind, origin: &Origin, table: &TableSchema) -> String {
+        match self {
+            Self::Kind => kind.word().to_owned(),
+            Self::CommittedAt => rfc3339(origin.commit_time_us),
+            Self::Position => position_text(origin.position),
+            Self::Transaction => origin.transaction.to_string(),
+            Self::Sequence => origin.sequence.to_string(),
+            Self::System => table.system.clone(),
+            Self::Schema => table.schema.clone(),
+            Self::Table => table.table.clone(),
+        }
+    }
+
     /// Its name in `origin.…`.
     #[must_use]
     pub fn word(self) -> &'static str {
@@ -177,14 +197,18 @@ impl Fact {
     }
 }
 
-/// A fact of the origin that becomes a column.
+/// A fact of the origin that becomes a column, or a header of the record.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct FactColumn {
     /// The fact.
     pub fact: Fact,
-    /// The column's name.
+    /// The column's name; empty where it becomes a header.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
     pub column: String,
+    /// The header's name; empty where it becomes a column.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub header: String,
 }
 
 /// What a lookup does where the reference has no row.
@@ -511,6 +535,14 @@ impl Shapes {
         out.sort_unstable();
         out.dedup();
         out
+    }
+
+    /// The headers that records of a table or topic get, in order.
+    #[must_use]
+    pub fn headers(&self, name: &str) -> Vec<(String, Fact)> {
+        let steps = self.of(name).iter().filter(|step| !step.off);
+        let facts = steps.filter_map(|step| if let Step::Origin { facts } = &step.step { Some(facts) } else { None });
+        facts.flatten().filter(|f| !f.header.is_empty()).map(|f| (f.header.clone(), f.fact)).collect()
     }
 
     /// Where rows of a table or topic may be routed, each once; a name may have columns in it.
