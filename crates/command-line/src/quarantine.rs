@@ -113,7 +113,7 @@ fn records_table(records: &Vec<QuarantinedRecord>) -> Table {
             record.id.to_string(),
             record.topic.clone(),
             record.partition.to_string(),
-            record.offset.to_string(),
+            record.offset.map_or_else(|| "-".to_owned(), |offset| offset.to_string()),
             record.key.to_string(),
             record.state.clone(),
             record.tries.to_string(),

@@ -50,8 +50,8 @@ pub struct QuarantinedRecord {
     pub topic: String,
     /// Its partition.
     pub partition: i32,
-    /// Its offset.
-    pub offset: i64,
+    /// Its offset; none where it is a row of a source, which stands in no topic yet: it waits by its key.
+    pub offset: Option<i64>,
     /// Its time.
     pub timestamp: String,
     /// Its key.

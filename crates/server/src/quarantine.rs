@@ -86,7 +86,7 @@ async fn present(state: &ServerState, decoder: &mut Decoder, kept: Kept) -> Resu
         connector: kept.connector_id,
         topic: kept.topic,
         partition: kept.partition,
-        offset: kept.record_offset,
+        offset: (kept.record_offset >= 0).then_some(kept.record_offset),
         timestamp: rfc3339(kept.timestamp_us),
         key: decoder.json(record.key.as_ref(), record.key_schema),
         value: decoder.json(record.value.as_ref(), record.schema),
@@ -166,6 +166,10 @@ pub(crate) async fn mend(
     Body(request): Body<MendRecord>,
 ) -> Result<Json<QuarantinedRecord>, Refusal> {
     let kept = state.database.quarantined_record(id).await?;
+    if kept.record_offset < 0 {
+        let finding = "only the key of a source's row waits: mend the row in its table, or change the shape, and try it again";
+        return Err(Refusal::invalid("value", finding));
+    }
     let bytes = match &request.value {
         None => None,
         Some(value) => {

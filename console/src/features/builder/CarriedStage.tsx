@@ -11,26 +11,27 @@ export function CarriedStage({ draft, change }: { draft: Draft; change: Change }
   return (
     <details className="further">
       <summary>Where it runs, and what happens when something fails</summary>
-      {draft.kind === 'sink' && (
-        <div className="choice">
-          <div className="choice-label" id="bad-records">
-            A record that cannot be handled
-          </div>
-          <SegmentedControl
-            size="xs"
-            aria-labelledby="bad-records"
-            data={[
-              { value: 'quarantine', label: 'waits in quarantine' },
-              { value: 'halt', label: 'halts the lane' },
-            ]}
-            disabled={whole}
-            value={whole ? 'halt' : failing.records}
-            onChange={(records) => change({ type: 'failing', set: { records: records as 'quarantine' | 'halt' } })}
-          />
-          {whole && <p className="quiet">Transactions stay whole only if nothing is left out of them.</p>}
+      <div className="choice">
+        <div className="choice-label" id="bad-records">
+          {draft.kind === 'source' ? 'A row that cannot be shaped' : 'A record that cannot be handled'}
         </div>
-      )}
-      {draft.kind === 'sink' && !whole && failing.records === 'quarantine' && (
+        <SegmentedControl
+          size="xs"
+          aria-labelledby="bad-records"
+          data={[
+            { value: 'quarantine', label: 'waits in quarantine' },
+            { value: 'halt', label: 'halts the lane' },
+          ]}
+          disabled={whole}
+          value={whole ? 'halt' : failing.records}
+          onChange={(records) => change({ type: 'failing', set: { records: records as 'quarantine' | 'halt' } })}
+        />
+        {whole && <p className="quiet">Transactions stay whole only if nothing is left out of them.</p>}
+        {draft.kind === 'source' && failing.records === 'quarantine' && (
+          <p className="quiet">Only its key waits. Tried again, it is read in its table as it is then.</p>
+        )}
+      </div>
+      {!whole && failing.records === 'quarantine' && (
         <>
           <Whole
             label="It halts after so many in a row"

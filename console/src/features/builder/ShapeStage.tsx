@@ -117,6 +117,7 @@ export function ShapePage({ draft, change, name, inForce, onBack, onLook }: Page
         topic={topic}
         values={draft.kind === 'sink' ? undefined : draft.values}
         tables={tables(draft)}
+        kind={draft.kind}
         inForce={inForce}
       />
     </div>

@@ -16,16 +16,26 @@ const pretty = (value: unknown) => JSON.stringify(value, null, 2);
 /** One record with where it stands, what went wrong with it, and its value to look at and to mend. */
 export function KeptRecord({ record, known }: { record: Kept; known: string }) {
   const [open, setOpen] = useState(false);
-  const topic = `/topics/${encodeURIComponent(record.topic)}?partition=${record.partition}&offset=${record.offset}`;
+  const { topic, partition, offset } = record;
+  // a row of a source stands in no topic yet
+  const inTopic = offset != null;
   const waits = record.state === 'waiting';
   return (
-    <article className="card" tabIndex={0} aria-label={`${record.topic} ${record.partition} ${record.offset}`}>
+    <article
+      className="card"
+      tabIndex={0}
+      aria-label={inTopic ? `${topic} ${partition} ${offset}` : `a row for ${topic}`}
+    >
       <div className="head">
         <strong className="mono">{JSON.stringify(record.key)}</strong>
         <span>
-          <Link to={topic}>
-            {record.topic}, partition {record.partition}, offset {record.offset}
-          </Link>
+          {inTopic ? (
+            <Link to={`/topics/${encodeURIComponent(topic)}?partition=${partition}&offset=${offset}`}>
+              {topic}, partition {partition}, offset {offset}
+            </Link>
+          ) : (
+            <>a row that would go to {topic}: only its key waits, the row is in its table</>
+          )}
         </span>
         <span className="quiet">
           {record.state === 'asked' ? 'will be tried again' : record.state}
@@ -54,9 +64,11 @@ export function KeptRecord({ record, known }: { record: Kept; known: string }) {
       )}
       <Group gap="xs" mt={8}>
         {waits && <Settle which={{ ids: [record.id] }} records={1} quietly />}
-        <Button size="compact-sm" variant="subtle" aria-expanded={open} onClick={() => setOpen(!open)}>
-          {open ? 'Close' : waits ? 'Look and mend' : 'Look at it'}
-        </Button>
+        {inTopic && (
+          <Button size="compact-sm" variant="subtle" aria-expanded={open} onClick={() => setOpen(!open)}>
+            {open ? 'Close' : waits ? 'Look and mend' : 'Look at it'}
+          </Button>
+        )}
       </Group>
       {open && (waits ? <Mending record={record} /> : <pre className="rawform mono">{pretty(record.value)}</pre>)}
       {open && record.headers.length > 0 && (

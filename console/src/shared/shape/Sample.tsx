@@ -11,16 +11,19 @@ interface Props {
   waiting: boolean;
   /** The step that is looked at; null for all of them together. */
   step: number | null;
+  /** How many of the rows, the last ones, a person made. */
+  made: number;
 }
 
 /** Real rows before and after a step, cell by cell, and what becomes of each. */
-export function Sample({ tried, waiting, step }: Props) {
+export function Sample({ tried, waiting, step, made }: Props) {
   if (!tried) return waiting ? <Loader size="sm" /> : null;
   if (tried.rows.length === 0) return <p className="quiet">{tried.no_rows ?? 'There is no row to try it on yet.'}</p>;
   const { before, after } = around(tried, step);
   const cells = compared(before, after);
   const away = gone(before.columns, after.columns);
-  const shown = telling(tried, SHOWN);
+  const shown = telling(tried, SHOWN, made);
+  const real = tried.rows.length - made;
   return (
     <>
       <div className="sample" tabIndex={0} role="region" aria-label="Rows before and after" aria-busy={waiting}>
@@ -32,7 +35,7 @@ export function Sample({ tried, waiting, step }: Props) {
                 const { words, tone } = fate(tried.outcomes[n], leaves(tried, n));
                 return (
                   <th scope="col" key={n} className="fate" data-tone={tone}>
-                    Row {n + 1}
+                    {n < real ? `Row ${n + 1}` : `Made row ${n - real + 1}`}
                     {words && <div>{words}</div>}
                   </th>
                 );

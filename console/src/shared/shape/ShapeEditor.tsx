@@ -8,6 +8,7 @@ import { ProblemNote } from '../ProblemNote';
 import { topicsQuery } from '../topicsQuery';
 import { Comparison } from './Comparison';
 import { Functions } from './Functions';
+import { MadeRows } from './MadeRows';
 import { Rules } from './Rules';
 import { Sample } from './Sample';
 import {
@@ -21,6 +22,8 @@ import {
   stepsOf,
   withRules,
   withSteps,
+  type Kind,
+  type MadeRow,
   type Shapes,
   type ShapeStep,
 } from './shape';
@@ -40,6 +43,8 @@ interface Props {
   values?: Schemas['Values'] | undefined;
   /** The tables that rules may be for, as `schema.table`. */
   tables: readonly string[];
+  /** What kind of connector's shape it is. */
+  kind: Kind;
   /** The shape in force, where the connector runs already. */
   inForce?: Shapes | undefined;
 }
@@ -47,12 +52,13 @@ interface Props {
 type View = 'steps' | 'rules' | 'sql';
 
 /** Steps as a list to add, order and switch off, with real rows beside it. */
-export function ShapeEditor({ shape, onChange, name, rows, topic, values, tables, inForce }: Props) {
+export function ShapeEditor({ shape, onChange, name, rows, topic, values, tables, kind, inForce }: Props) {
   const steps = stepsOf(shape, name);
   const [view, setView] = useState<View>('steps');
   const [open, setOpen] = useState<number | null>(steps.length > 0 ? 0 : null);
+  const [made, setMade] = useState<MadeRow[]>([]);
   const [body] = useDebouncedValue<Schemas['TryShape']>(
-    { shape, rows, topic, values: values ?? { form: 'change', encoding: 'avro' } },
+    { shape, rows, topic, values: values ?? { form: 'change', encoding: 'avro' }, made },
     250,
   );
   const asked = useQuery(triedQuery(body));
@@ -171,6 +177,7 @@ export function ShapeEditor({ shape, onChange, name, rows, topic, values, tables
                         functions={functions}
                         findings={of(n)}
                         topics={topics}
+                        kind={kind}
                       />
                     ) : (
                       <Findings findings={of(n)} />
@@ -194,7 +201,8 @@ export function ShapeEditor({ shape, onChange, name, rows, topic, values, tables
           {findings.some((f) => f.wrong) && (
             <p className="breaks">▲ A step is wrong: rows are shown as far as they come before it.</p>
           )}
-          <Sample tried={tried} waiting={asked.isFetching} step={view === 'steps' ? open : null} />
+          <Sample tried={tried} waiting={asked.isFetching} step={view === 'steps' ? open : null} made={made.length} />
+          <MadeRows tried={tried} made={made} onChange={setMade} />
           {inForce && <Comparison before={inForce} after={shape} rows={rows} />}
           {tried?.schema && <NextSchema schema={tried.schema} topic={topic ?? ''} />}
         </div>

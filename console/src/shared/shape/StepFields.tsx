@@ -1,49 +1,31 @@
-import {
-  ActionIcon,
-  Button,
-  Checkbox,
-  Group,
-  MultiSelect,
-  NumberInput,
-  SegmentedControl,
-  Select,
-  TextInput,
-} from '@mantine/core';
+import { Checkbox, Group, Select, TextInput } from '@mantine/core';
 import type { ReactNode } from 'react';
 
 import type { Schemas } from '../../api/client';
-import { removed, replaced, type Finding, type Of, type ShapeStep } from './shape';
+import { Choice, Chosen, Column, Ends, Rows } from './controls';
+import { LookupFields } from './LookupFields';
+import { OriginFields } from './OriginFields';
+import type { Finding, Kind, Of, ShapeStep } from './shape';
 import { Findings, SqlField } from './SqlField';
-
-type Column = Schemas['ShapeColumn'];
 
 interface Props {
   step: ShapeStep;
   onChange: (step: ShapeStep) => void;
   /** The columns that the step sees. */
-  columns: readonly Column[];
+  columns: readonly Schemas['ShapeColumn'][];
   functions: readonly Schemas['ShapeFunction'][];
   /** What was found about the step. */
   findings: readonly Finding[];
   /** Topics that may be looked into. */
   topics: readonly string[];
+  /** What kind of connector it is a step of. */
+  kind: Kind;
 }
 
 const TYPES = [
   'text', 'boolean', 'smallint', 'integer', 'bigint', 'numeric(12,2)', 'real', 'double precision', 'date', 'timestamp',
   'timestamptz', 'time', 'interval', 'uuid', 'json', 'jsonb', 'bytea',
 ]; // prettier-ignore
-
-const FACTS = [
-  { value: 'kind', label: 'what happened' },
-  { value: 'committed_at', label: 'when it was committed' },
-  { value: 'position', label: 'the position in the log' },
-  { value: 'transaction', label: 'the transaction' },
-  { value: 'sequence', label: 'the number in its transaction' },
-  { value: 'system', label: 'the system' },
-  { value: 'schema', label: 'the schema' },
-  { value: 'table', label: 'the table' },
-];
 
 /** The fields of one step. */
 export function StepFields(props: Props) {
@@ -65,7 +47,7 @@ export function StepFields(props: Props) {
   );
 }
 
-function Fields({ step, onChange, columns, functions, findings, topics }: Props): ReactNode {
+function Fields({ step, onChange, columns, functions, findings, topics, kind }: Props): ReactNode {
   const names = columns.map((c) => c.name);
   const texts = columns.filter((c) => /text|char/.test(c.type)).map((c) => c.name);
   const written = (field: string) => findings.filter((f) => f.field === field);
@@ -406,33 +388,9 @@ function Fields({ step, onChange, columns, functions, findings, topics }: Props)
         </Rows>
       );
     case 'origin':
-      return (
-        <Rows
-          what="fact"
-          rows={step.facts}
-          blank={{ fact: 'kind' as Schemas['Fact'], column: 'kind' }}
-          onChange={(facts) => onChange({ ...step, facts })}
-        >
-          {(fact, set) => (
-            <>
-              <Select
-                label="Fact"
-                data={FACTS}
-                value={fact.fact}
-                allowDeselect={false}
-                onChange={(to) => set({ ...fact, fact: (to ?? 'kind') as Schemas['Fact'] })}
-              />
-              <TextInput
-                label="Column"
-                value={fact.column}
-                onChange={(e) => set({ ...fact, column: e.currentTarget.value })}
-              />
-            </>
-          )}
-        </Rows>
-      );
+      return <OriginFields step={step} onChange={onChange} kind={kind} />;
     case 'lookup':
-      return <LookupFields step={step} onChange={onChange} names={names} topics={topics} />;
+      return <LookupFields step={step} onChange={onChange} names={names} topics={topics} kind={kind} />;
     case 'drop_repeats':
       return (
         <Chosen
@@ -461,183 +419,3 @@ const MASKS: Record<Of<'mask'>['how'], string> = {
   partial: 'Some characters at the ends stay, the others become *.',
   hide: 'One value instead of all.',
 };
-
-interface LookupProps {
-  step: Of<'lookup'>;
-  onChange: (step: ShapeStep) => void;
-  names: readonly string[];
-  topics: readonly string[];
-}
-
-function LookupFields({ step, onChange, names, topics }: LookupProps) {
-  return (
-    <>
-      <Select
-        label="Reference topic"
-        description="Its current rows by key, kept current in memory"
-        searchable
-        data={[...topics]}
-        value={step.topic || null}
-        onChange={(topic) => onChange({ ...step, topic: topic ?? '' })}
-      />
-      <Rows
-        what="comparison"
-        rows={step.by}
-        blank={{ column: '', key: 'id' }}
-        onChange={(by) => onChange({ ...step, by })}
-      >
-        {(pair, set) => (
-          <>
-            <Column
-              label="Column here"
-              names={names}
-              value={pair.column}
-              onChange={(column) => set({ ...pair, column })}
-            />
-            <TextInput
-              label="is the key column"
-              value={pair.key}
-              onChange={(e) => set({ ...pair, key: e.currentTarget.value })}
-            />
-          </>
-        )}
-      </Rows>
-      <Rows
-        what="column"
-        rows={step.columns}
-        blank={{ from: '', column: '' }}
-        onChange={(columns) => onChange({ ...step, columns })}
-      >
-        {(add, set) => (
-          <>
-            <TextInput
-              label="Its column"
-              value={add.from}
-              onChange={(e) => set({ ...add, from: e.currentTarget.value })}
-            />
-            <TextInput
-              label="is called here"
-              value={add.column}
-              onChange={(e) => set({ ...add, column: e.currentTarget.value })}
-            />
-          </>
-        )}
-      </Rows>
-      <Choice
-        label="Without such a row"
-        value={step.miss ?? 'empty'}
-        data={[
-          { value: 'empty', label: 'its columns are null' },
-          { value: 'leave', label: 'the row goes no further' },
-          { value: 'refuse', label: 'the row is put aside' },
-        ]}
-        onChange={(miss) => onChange({ ...step, miss: miss as Of<'lookup'>['miss'] })}
-      />
-    </>
-  );
-}
-
-interface ChosenProps {
-  label: string;
-  names: readonly string[];
-  value: string[];
-  onChange: (names: string[]) => void;
-  placeholder?: string;
-}
-
-function Chosen({ label, names, value, onChange, placeholder }: ChosenProps) {
-  return (
-    <MultiSelect
-      label={label}
-      searchable
-      hidePickedOptions
-      placeholder={value.length === 0 ? (placeholder ?? 'choose columns') : ''}
-      data={[...new Set([...names, ...value])]}
-      value={value}
-      onChange={onChange}
-    />
-  );
-}
-
-function Column({
-  label,
-  names,
-  value,
-  onChange,
-}: {
-  label: string;
-  names: readonly string[];
-  value: string;
-  onChange: (name: string) => void;
-}) {
-  return (
-    <Select
-      label={label}
-      searchable
-      data={[...new Set([...names, ...(value ? [value] : [])])]}
-      value={value || null}
-      onChange={(name) => onChange(name ?? '')}
-    />
-  );
-}
-
-interface ChoiceProps {
-  label: string;
-  value: string;
-  data: { value: string; label: string }[];
-  onChange: (value: string) => void;
-}
-
-function Choice({ label, value, data, onChange }: ChoiceProps) {
-  return (
-    <div className="choice">
-      <div className="choice-label">{label}</div>
-      <SegmentedControl size="xs" aria-label={label} data={data} value={value} onChange={onChange} />
-    </div>
-  );
-}
-
-function Ends({ label, value, onChange }: { label: string; value: number; onChange: (value: number) => void }) {
-  return (
-    <NumberInput
-      label={label}
-      min={0}
-      max={100}
-      allowDecimal={false}
-      value={value}
-      onChange={(v) => onChange(Number(v) || 0)}
-    />
-  );
-}
-
-interface RowsProps<T> {
-  /** What each of them is. */
-  what: string;
-  rows: readonly T[];
-  blank: T;
-  onChange: (rows: T[]) => void;
-  children: (row: T, set: (row: T) => void, place: number) => ReactNode;
-}
-
-/** Several of one kind, each on a line of its own. */
-function Rows<T>({ what, rows, blank, onChange, children }: RowsProps<T>) {
-  return (
-    <div className="steprows">
-      {rows.map((row, n) => (
-        <div className="steprow" key={n}>
-          {children(row, (next) => onChange(replaced(rows, n, next)), n)}
-          <ActionIcon
-            variant="subtle"
-            aria-label={`Take ${what} ${n + 1} out`}
-            onClick={() => onChange(removed(rows, n))}
-          >
-            ×
-          </ActionIcon>
-        </div>
-      ))}
-      <Button size="compact-xs" variant="default" onClick={() => onChange([...rows, blank])}>
-        Add a {what}
-      </Button>
-    </div>
-  );
-}

@@ -150,20 +150,26 @@ export function sentence(step: ShapeStep): string {
       );
     case 'origin':
       return `${list(
-        step.facts.map((f) => f.column),
+        step.facts.map((f) => f.column || `${f.header ?? ''} (header)`),
         'no fact yet',
       )} of the origin`;
     case 'lookup':
       return `${list(
         step.columns.map((c) => c.column),
         'nothing yet',
-      )} from ${step.topic || '…'}`;
+      )} from ${step.topic || '…'}${step.again ? ', again when it changes' : ''}`;
     case 'drop_repeats':
       return step.by && step.by.length > 0 ? `Rows that repeat ${list(step.by, '')}` : 'Rows that repeat themselves';
     case 'sql':
       return step.select.replace(/\s+/g, ' ');
   }
 }
+
+/** The kinds of connectors. */
+export type Kind = 'source' | 'sink' | 'topics';
+
+/** A row that a person makes, as the texts of its columns; null for SQL's null. */
+export type MadeRow = Record<string, string | null>;
 
 export const NOTHING: Shapes = {};
 
@@ -279,12 +285,14 @@ export function leaves(tried: Schemas['TriedShape'], row: number): number | null
   return tried.stages.find((stage) => stage.rows[row]?.there === false)?.step ?? null;
 }
 
-/** The rows that show most: one that fails, one that goes no further, then others; so many, in their order. */
-export function telling(tried: Schemas['TriedShape'], most: number): number[] {
+/** The rows that show most: those that were made, one that fails, one that goes no further, then others; so many, in their order. */
+export function telling(tried: Schemas['TriedShape'], most: number, made = 0): number[] {
   const all = tried.rows.map((_, n) => n);
+  const own = made === 0 ? [] : all.slice(-Math.min(made, most));
   const tone = (n: number) => fate(tried.outcomes[n]).tone;
   const first = [all.find((n) => tone(n) === 'fails'), all.find((n) => tone(n) === 'out')];
-  const chosen = new Set(first.filter((n) => n !== undefined));
+  const chosen = new Set(own);
+  for (const n of first) if (n !== undefined && chosen.size < most) chosen.add(n);
   for (const n of [...all.filter((one) => tone(one) === 'fine'), ...all]) if (chosen.size < most) chosen.add(n);
   return [...chosen].sort((a, b) => a - b);
 }
