@@ -56,7 +56,7 @@ fn state(connector: &Connector, lane: Option<&LaneStatus>) -> api::State {
 
 const SOURCE_GUARANTEE: &str =
     "Exactly once: the position in the source and the records it produced commit in one transaction of the topic log.";
-const TOPICS_GUARANTEE: &str = "Exactly once: records and the positions they bring commit in one transaction of the topic log. It halts before a record that it cannot shape.";
+const TOPICS_GUARANTEE: &str = "Exactly once: records and the positions they bring commit in one transaction of the topic log.";
 const SINK_GUARANTEE: &str = "Exactly once: rows and position commit in one transaction of the target database.";
 
 pub(crate) fn connector(connector: &Connector, system: String, quarantined: i64) -> api::Connector {
@@ -112,17 +112,18 @@ pub(crate) fn connector(connector: &Connector, system: String, quarantined: i64)
 
 /// What a connector guarantees, and why, in a sentence or two.
 fn guarantee(definition: &core::Definition) -> String {
-    let sink = match definition {
-        core::Definition::Source(_) => return SOURCE_GUARANTEE.into(),
-        core::Definition::Topics(_) => return TOPICS_GUARANTEE.into(),
-        core::Definition::Sink(sink) => sink,
+    let whole = matches!(definition, core::Definition::Sink(sink) if sink.writes.whole_transactions);
+    let halts = whole || definition.failing().records == core::BadRecords::Halt;
+    let (guarantee, bad) = match definition {
+        core::Definition::Source(source) if source.shape.is_nothing() => return SOURCE_GUARANTEE.into(),
+        core::Definition::Source(_) if halts => (SOURCE_GUARANTEE, "It halts before a row that it cannot shape."),
+        core::Definition::Source(_) => (SOURCE_GUARANTEE, "A row that it cannot shape waits in quarantine by its key."),
+        core::Definition::Topics(_) if halts => (TOPICS_GUARANTEE, "It halts before a record that it cannot shape."),
+        core::Definition::Topics(_) => (TOPICS_GUARANTEE, "A record that it cannot shape waits in quarantine."),
+        core::Definition::Sink(_) if halts => (SINK_GUARANTEE, "It halts before a record that it cannot deliver."),
+        core::Definition::Sink(_) => (SINK_GUARANTEE, "A record that it cannot deliver waits in quarantine."),
     };
-    let bad = if sink.writes.whole_transactions || sink.failing.records == core::BadRecords::Halt {
-        "It halts before a record that it cannot deliver."
-    } else {
-        "A record that it cannot deliver waits in quarantine."
-    };
-    format!("{SINK_GUARANTEE} {bad}")
+    format!("{guarantee} {bad}")
 }
 
 /// One lane as people see it.

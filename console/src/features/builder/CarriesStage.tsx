@@ -1,46 +1,29 @@
-import { Checkbox, Loader, NumberInput, TextInput } from '@mantine/core';
-import { useQuery } from '@tanstack/react-query';
+import { NumberInput, TextInput } from '@mantine/core';
 
-import { problemOf } from '../../api/client';
-import { count } from '../../shared/format';
-import { ProblemNote } from '../../shared/ProblemNote';
-import { topicsQuery } from '../../shared/topicsQuery';
 import type { TopicsDraft } from './builder';
 import { Failed, Stage, type Change, type Check } from './Stage';
+import { TopicPicker } from './TopicPicker';
 
 /** Which topics are read, and which ones their shaped rows go to. */
 export function CarriesStage({ draft, change, failed }: { draft: TopicsDraft; change: Change; failed: Check[] }) {
-  const topics = useQuery(topicsQuery);
   return (
-    <Stage title="Topics">
+    <Stage title="From which topics into which">
       <Failed checks={failed} />
-      <ProblemNote problem={problemOf(topics.error)} />
-      {topics.isPending && <Loader size="sm" />}
-      {topics.data?.length === 0 && <p className="empty">There is no topic yet: a source connector makes them.</p>}
-      <ul className="shapes">
-        {topics.data?.map((topic) => {
-          const to = draft.carries[topic.name];
-          return (
-            <li key={topic.name}>
-              <Checkbox
-                label={topic.name}
-                description={`${count(topic.records)} records`}
-                checked={to !== undefined}
-                onChange={(e) => change({ type: 'topic', topic: topic.name, chosen: e.currentTarget.checked })}
-              />
-              {to !== undefined && (
-                <TextInput
-                  size="xs"
-                  w={220}
-                  aria-label={`Topic for the rows of ${topic.name}`}
-                  value={to}
-                  onChange={(e) => change({ type: 'carriedTo', topic: topic.name, to: e.currentTarget.value })}
-                />
-              )}
-            </li>
-          );
-        })}
-      </ul>
+      <TopicPicker
+        isChosen={(topic) => draft.carries[topic] !== undefined}
+        change={change}
+        under={(topic) => (
+          <div className="under">
+            <TextInput
+              size="xs"
+              leftSection="to"
+              aria-label={`Topic for the rows of ${topic}`}
+              value={draft.carries[topic] ?? ''}
+              onChange={(e) => change({ type: 'carriedTo', topic, to: e.currentTarget.value })}
+            />
+          </div>
+        )}
+      />
       <NumberInput
         mt="sm"
         size="xs"

@@ -32,7 +32,7 @@ export function ConnectorsPage() {
     <div className="page">
       <Heading
         title="Connectors"
-        says="Sources write topics from systems, sinks carry topics into systems."
+        says="Sources write topics from systems, sinks carry topics into systems, others go between topics."
         action={
           <Button component={Link} to="/connectors/new">
             Build a connector

@@ -30,8 +30,8 @@ export function LoadBoard({ connector }: { connector: Connector }) {
         <Table aria-label="Changes by table and kind">
           <Table.Thead>
             <Table.Tr>
-              <Table.Th>{source ? 'Table' : 'Topic'}</Table.Th>
-              <Table.Th>{source || between ? 'Topic' : 'Table'}</Table.Th>
+              <Table.Th>{source ? 'Table' : between ? 'From topic' : 'Topic'}</Table.Th>
+              <Table.Th>{source ? 'Topic' : between ? 'To topic' : 'Table'}</Table.Th>
               {KINDS.map((kind) => (
                 <Table.Th key={kind} ta="right">
                   {kind}
@@ -44,7 +44,7 @@ export function LoadBoard({ connector }: { connector: Connector }) {
             {connector.tables.map((table) => (
               <Table.Tr key={table.from}>
                 <Table.Td className="mono">{source ? table.from : <TopicLink name={table.from} />}</Table.Td>
-                <Table.Td className="mono">{source ? <TopicLink name={table.to} /> : table.to}</Table.Td>
+                <Table.Td className="mono">{source || between ? <TopicLink name={table.to} /> : table.to}</Table.Td>
                 {KINDS.map((kind) => (
                   <Table.Td key={kind} className="number" data-kind={kind}>
                     {count(table.counts[kind])}
@@ -69,7 +69,7 @@ function TopicLink({ name }: { name: string }) {
 
 function Load({ table, connector, onAgain }: { table: Row; connector: Connector; onAgain: () => void }) {
   const { load_total: expected, load_done: read } = table;
-  if (connector.kind === 'sink') return <span className="quiet">in the topic’s order</span>;
+  if (connector.kind !== 'source') return <span className="quiet">in the topic’s order</span>;
   if (connector.state === 'draft') return <span className="quiet">at the start</span>;
   if (expected == null) {
     const without = connector.definition.kind === 'source' && connector.definition.load?.rows === false;

@@ -16,6 +16,8 @@ import { causesQuery, type Cause } from './quarantineQueries';
 import { parts } from './said';
 import { Settle } from './Settle';
 
+const WHILE: Record<string, string> = { read: 'while reading', shape: 'while shaping', write: 'while writing' };
+
 /** What could not be delivered, by cause: how much, since when, and what helps. */
 export function QuarantinePage() {
   const { held } = useLiveConnectors();
@@ -106,8 +108,7 @@ function Causes({ causes }: { causes: Cause[] }) {
                   </Link>
                   {remedy && <div>Remedy: {remedy}</div>}
                   <div className="quiet">
-                    {cause.name} · {cause.step === 'read' ? 'while reading' : 'while writing'} ·{' '}
-                    {cause.topics.join(', ')}
+                    {cause.name} · {WHILE[cause.step] ?? cause.step} · {cause.topics.join(', ')}
                   </div>
                 </Table.Td>
                 <Table.Td className="number">

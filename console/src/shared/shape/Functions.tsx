@@ -21,29 +21,31 @@ export function Functions({ functions }: { functions: readonly Schemas['ShapeFun
         onChange={(e) => setWanted(e.currentTarget.value)}
       />
       {found.length === 0 && <p className="quiet">None is called so or does that.</p>}
-      {groups.map((group) => (
-        <section key={group} aria-label={group}>
-          <h3>{group}</h3>
-          <dl>
-            {found
-              .filter((f) => f.group === group)
-              .map((f) => (
-                <div key={f.name}>
-                  <dt className="mono" title={f.signatures.join('\n')}>
-                    {f.name}
-                    <span className="quiet">{f.signatures[0]}</span>
-                  </dt>
-                  <dd>
-                    {f.line}{' '}
-                    <span className="mono quiet">
-                      {f.example} = {f.result}
-                    </span>
-                  </dd>
-                </div>
-              ))}
-          </dl>
-        </section>
-      ))}
+      <div className="all" tabIndex={0} role="region" aria-label="Functions">
+        {groups.map((group) => (
+          <section key={group} aria-label={group}>
+            <h3>{group}</h3>
+            <dl>
+              {found
+                .filter((f) => f.group === group)
+                .map((f) => (
+                  <div key={f.name}>
+                    <dt className="mono" title={f.signatures.join('\n')}>
+                      {f.name}
+                      <span className="quiet">{f.signatures[0]}</span>
+                    </dt>
+                    <dd>
+                      {f.line}{' '}
+                      <span className="mono quiet">
+                        {f.example} = {f.result}
+                      </span>
+                    </dd>
+                  </div>
+                ))}
+            </dl>
+          </section>
+        ))}
+      </div>
     </details>
   );
 }
