@@ -143,6 +143,12 @@ pub fn read(text: &str, names: &dyn Names) -> Result<(String, Definition), Manif
         };
         start.map(|start| start.rename(find)).transpose()
     };
+    let shape = |mut shape: Shapes| {
+        for named in shape.connections() {
+            *named = connection(named)?.to_string();
+        }
+        Ok::<_, ManifestError>(shape)
+    };
     let definition = match (manifest.source, manifest.sink, manifest.topics) {
         (Some(source), None, None) => Definition::Source(SourceDefinition {
             connection: connection(&source.connection)?,
@@ -153,7 +159,7 @@ pub fn read(text: &str, names: &dyn Names) -> Result<(String, Definition), Manif
             values: source.values,
             start: start(source.start)?,
             schema_changes: source.schema_changes,
-            shape: source.shape,
+            shape: shape(source.shape)?,
             placing: source.placing,
             failing: source.failing,
         }),
@@ -162,7 +168,7 @@ pub fn read(text: &str, names: &dyn Names) -> Result<(String, Definition), Manif
             topics: sink.topics,
             writes: sink.writes,
             start: start(sink.start)?,
-            shape: sink.shape,
+            shape: shape(sink.shape)?,
             placing: sink.placing,
             failing: sink.failing,
         }),
@@ -171,7 +177,7 @@ pub fn read(text: &str, names: &dyn Names) -> Result<(String, Definition), Manif
             partitions: topics.partitions,
             values: topics.values,
             start: start(topics.start)?,
-            shape: topics.shape,
+            shape: shape(topics.shape)?,
             placing: topics.placing,
             failing: topics.failing,
         }),
@@ -194,6 +200,13 @@ pub fn write(name: &str, definition: &Definition, names: &dyn Names) -> String {
         let by_name = |id: Uuid| Ok::<_, ()>(names.connector_name(id).unwrap_or_else(|| id.to_string()));
         start.clone().and_then(|start| start.rename(by_name).ok())
     };
+    let shape = |given: &Shapes| {
+        let mut shape = given.clone();
+        for id in shape.connections() {
+            *id = Uuid::parse_str(id).map_or_else(|_| id.clone(), connection);
+        }
+        shape
+    };
     let mut manifest = Manifest { connector: name.into(), source: None, sink: None, topics: None };
     match definition {
         Definition::Source(source) => {
@@ -206,7 +219,7 @@ pub fn write(name: &str, definition: &Definition, names: &dyn Names) -> String {
                 values: source.values,
                 start: start(&source.start),
                 schema_changes: source.schema_changes.clone(),
-                shape: source.shape.clone(),
+                shape: shape(&source.shape),
                 placing: source.placing.clone(),
                 failing: source.failing.clone(),
             });
@@ -217,7 +230,7 @@ pub fn write(name: &str, definition: &Definition, names: &dyn Names) -> String {
                 topics: sink.topics.clone(),
                 writes: sink.writes,
                 start: start(&sink.start),
-                shape: sink.shape.clone(),
+                shape: shape(&sink.shape),
                 placing: sink.placing.clone(),
                 failing: sink.failing.clone(),
             });
@@ -228,7 +241,7 @@ pub fn write(name: &str, definition: &Definition, names: &dyn Names) -> String {
                 partitions: topics.partitions,
                 values: topics.values,
                 start: start(&topics.start),
-                shape: topics.shape.clone(),
+                shape: shape(&topics.shape),
                 placing: topics.placing.clone(),
                 failing: topics.failing.clone(),
             });
@@ -341,12 +354,26 @@ mod tests {
 
     prop_compose! {
         fn shape()(name in text(), only in text(), column in text(), some: bool, off: bool) -> Shapes {
-            use crate::shape::{Characters, Mask, Rule, ShapeStep, Step, TableRule};
+            use crate::shape::{Added, Characters, LookedUpTable, Mask, Match, Miss, Rule, ShapeStep, Step, TableRule};
             if !some {
                 return Shapes::default();
             }
             let mask = Step::Mask { columns: vec![column.clone()], mask: Mask::Partial { first: 0, last: 2 } };
-            let steps = vec![ShapeStep { off, step: Step::Filter { only } }, mask.into(), Step::DropRepeats { by: vec![] }.into()];
+            let lookup = Step::Lookup {
+                topic: String::new(),
+                table: Some(LookedUpTable {
+                    connection: Uuid::nil().to_string(),
+                    schema: name.clone(),
+                    table: column.clone(),
+                    every_seconds: if off { 60 } else { 5 },
+                }),
+                by: vec![Match { column: column.clone(), key: name.clone() }],
+                columns: vec![Added { from: name.clone(), column: column.clone() }],
+                miss: Miss::Leave,
+                again: false,
+            };
+            let filter = ShapeStep { off, step: Step::Filter { only } };
+            let steps = vec![filter, mask.into(), lookup.into(), Step::DropRepeats { by: vec![] }.into()];
             let rule = Rule::Substitute { characters: Characters::These { characters: column }, with: String::new() };
             Shapes { rules: vec![TableRule { tables: name.clone(), rules: vec![rule] }], steps: [(name, steps)].into() }
         }
@@ -401,6 +428,7 @@ mod tests {
         #[test]
         fn what_is_written_is_read_back(name in text(), definition in prop_oneof![source(), sink(), topics()]) {
             let written = write(&name, &definition, &Known);
+            prop_assert!(!written.contains(&Uuid::nil().to_string()), "{}", written);
             prop_assert_eq!(read(&written, &Known), Ok((name, definition)), "{}", written);
         }
     }

@@ -2,15 +2,19 @@
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 use gonvel_connectors::error::ConnectorError;
+use gonvel_connectors::postgres::sample::all_rows;
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder};
+use gonvel_core::connector::CapturedTable;
 use gonvel_core::naming::{Offset, PartitionId, SchemaId, TopicName, TopicPartition};
-use gonvel_core::ports::{PortError, SchemaStore, Topic, TopicLog, Watch};
+use gonvel_core::ports::{DatabaseAddress, FleetStore, PortError, SchemaStore, Topic, TopicLog, Watch};
 use gonvel_core::record_form::ReadForm;
-use gonvel_core::shape::{Shapes, Step};
+use gonvel_core::shape::Shapes;
 use gonvel_core::table::TableSchema;
 use gonvel_shape::reference::Reference;
+use uuid::Uuid;
 
 use crate::lane::Failure;
 use crate::writing::latest_shape;
@@ -29,25 +33,44 @@ struct Followed {
     _watch: Watch,
 }
 
+/// One table that is looked into.
+struct LookedInto {
+    name: String,
+    address: DatabaseAddress,
+    table: CapturedTable,
+    columns: Vec<String>,
+    every: Duration,
+    read_at: Instant,
+}
+
+impl LookedInto {
+    /// Reads all of it.
+    async fn read(&mut self, into: &mut HashMap<String, Reference>) -> Result<(), Failure> {
+        let mut reference: Option<Reference> = None;
+        let take =
+            |batch: &ChangeBatch| reference.get_or_insert_with(|| empty(batch.table.clone(), &self.columns)).apply(batch);
+        all_rows(&self.address, &self.table, &self.columns, take).await?;
+        into.extend(reference.map(|reference| (self.name.clone(), reference)));
+        self.read_at = Instant::now();
+        Ok(())
+    }
+}
+
+/// Where references are read from.
+#[derive(Clone)]
+pub(crate) struct ReadFrom {
+    pub(crate) log: Arc<dyn TopicLog>,
+    pub(crate) schemas: Arc<dyn SchemaStore>,
+    pub(crate) fleet: Arc<dyn FleetStore>,
+}
+
 /// The references of one lane.
 pub(crate) struct References {
     log: Arc<dyn TopicLog>,
     schemas: Arc<dyn SchemaStore>,
     followed: Vec<Followed>,
+    tables: Vec<LookedInto>,
     forms: HashMap<SchemaId, Option<Arc<ReadForm>>>,
-}
-
-/// The columns that the lookups into a topic take.
-pub(crate) fn wanted(shapes: &Shapes, topic: &str) -> Vec<String> {
-    let mut out = Vec::new();
-    for step in shapes.steps.values().flatten().filter(|s| !s.off) {
-        if let Step::Lookup { topic: looked, columns, .. } = &step.step
-            && looked == topic
-        {
-            out.extend(columns.iter().map(|c| c.from.clone()).filter(|c| !out.contains(c)).collect::<Vec<_>>());
-        }
-    }
-    out
 }
 
 /// A reference without rows yet, of which some columns are kept.
@@ -63,15 +86,14 @@ impl References {
     /// # Errors
     /// [`ConnectorError::TryAgain`] if one is not there yet or holds no rows.
     pub(crate) async fn read(
-        log: Arc<dyn TopicLog>,
-        schemas: Arc<dyn SchemaStore>,
+        from: ReadFrom,
         shapes: &Shapes,
         noted_from: &BTreeMap<TopicPartition, i64>,
         into: &mut HashMap<String, Reference>,
     ) -> Result<Self, Failure> {
-        let references = Self::read_noting(log, schemas, shapes, noted_from, into).await?;
-        if let Some(name) = shapes.references().into_iter().find(|name| !into.contains_key(name)) {
-            let finding = format!("the reference topic {name} is not there yet, or holds no rows of a table");
+        let references = Self::read_noting(from, shapes, noted_from, into).await?;
+        if let Some(missing) = shapes.references().into_iter().find(|reference| !into.contains_key(&reference.name)) {
+            let finding = format!("the reference topic {} is not there yet, or holds no rows of a table", missing.name);
             let remedy = "start the source that writes it; this connector goes on by itself";
             return Err(ConnectorError::try_again(finding, remedy).into());
         }
@@ -80,23 +102,39 @@ impl References {
 
     /// Reads those of the references that are there.
     pub(crate) async fn read_those_there(
-        log: Arc<dyn TopicLog>,
-        schemas: Arc<dyn SchemaStore>,
+        from: ReadFrom,
         shapes: &Shapes,
         into: &mut HashMap<String, Reference>,
     ) -> Result<Self, Failure> {
-        Self::read_noting(log, schemas, shapes, &BTreeMap::new(), into).await
+        Self::read_noting(from, shapes, &BTreeMap::new(), into).await
     }
 
     async fn read_noting(
-        log: Arc<dyn TopicLog>,
-        schemas: Arc<dyn SchemaStore>,
+        from: ReadFrom,
         shapes: &Shapes,
         noted_from: &BTreeMap<TopicPartition, i64>,
         into: &mut HashMap<String, Reference>,
     ) -> Result<Self, Failure> {
-        let mut references = Self { log, schemas, followed: Vec::new(), forms: HashMap::new() };
-        for name in shapes.references() {
+        let ReadFrom { log, schemas, fleet } = from;
+        let mut references = Self { log, schemas, followed: Vec::new(), tables: Vec::new(), forms: HashMap::new() };
+        for reference in shapes.references() {
+            let name = reference.name;
+            if let Some(table) = reference.table {
+                let Ok(connection) = Uuid::parse_str(&table.connection) else { continue };
+                let mut captured = CapturedTable::whole(&table.schema, &table.table, "");
+                captured.key = reference.keys;
+                let mut looked_into = LookedInto {
+                    name,
+                    address: fleet.address(connection).await?,
+                    table: captured,
+                    columns: reference.columns,
+                    every: Duration::from_secs(u64::from(table.every_seconds)),
+                    read_at: Instant::now(),
+                };
+                looked_into.read(into).await?;
+                references.tables.push(looked_into);
+                continue;
+            }
             let Ok(parsed) = TopicName::parse(name.clone()) else { continue };
             let topic = match references.log.topic(&parsed).await {
                 Err(PortError::NotFound { .. }) => continue,
@@ -111,7 +149,7 @@ impl References {
             let followed = shapes.followed().contains(&name.as_str());
             let noted_from = followed.then(|| places.iter().map(noted).collect());
             let next = places.into_iter().map(|at| (at, 0)).collect();
-            into.insert(name.clone(), empty(table, &wanted(shapes, &name)));
+            into.insert(name.clone(), empty(table, &reference.columns));
             references.followed.push(Followed { topic, next, noted_from, other_shape: false, _watch: watch });
         }
         references.catch_up(shapes, into).await?;
@@ -152,6 +190,11 @@ impl References {
         into: &mut HashMap<String, Reference>,
     ) -> Result<bool, Failure> {
         let mut anew = false;
+        for table in self.tables.iter_mut().filter(|table| table.read_at.elapsed() >= table.every) {
+            let before = into.get(&table.name).map(|known| known.table().clone());
+            table.read(into).await?;
+            anew |= into.get(&table.name).map(|now| now.table()) != before.as_ref();
+        }
         loop {
             self.read_on(into).await?;
             let Some(place) = self.followed.iter().position(|f| f.other_shape) else { return Ok(anew) };
@@ -159,8 +202,8 @@ impl References {
             let topic = self.followed[place].topic.clone();
             let Some(table) = latest_shape(&*self.log, &*self.schemas, &topic, i64::MAX).await? else { continue };
             let name = topic.name.as_str().to_owned();
-            let wanted = wanted(shapes, &name);
-            let newest = empty(table, &wanted);
+            let wanted = shapes.references().into_iter().find(|reference| reference.name == name);
+            let newest = empty(table, &wanted.map(|wanted| wanted.columns).unwrap_or_default());
             if into
                 .get(&name)
                 .is_some_and(|known| known.kept().len() != newest.kept().len() || !newest.is_like(known.table()))

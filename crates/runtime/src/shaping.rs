@@ -16,7 +16,7 @@ use tokio::sync::Mutex;
 
 use crate::fleet::Services;
 use crate::lane::Failure;
-use crate::references::{self, References};
+use crate::references::{self, ReadFrom, References};
 
 /// Why a part of a row does not go where the row may not be.
 pub(crate) const PART_OF_A_ROW: &str = "an update brings a part of its row only, and the row may come where it was not before: \
@@ -121,8 +121,8 @@ impl Shaping {
         }
         let secret = services.fleet.mask_secret();
         let mut context = Context::new(Tools::new(MaskKey::of(secret.expose())));
-        let (log, schemas) = (services.log.clone(), services.schemas.clone());
-        let references = References::read(log, schemas, shapes, done, &mut context.references).await?;
+        let (log, schemas, fleet) = (services.log.clone(), services.schemas.clone(), services.fleet.clone());
+        let references = References::read(ReadFrom { log, schemas, fleet }, shapes, done, &mut context.references).await?;
         Ok(Some(Self { shapes: shapes.clone(), names, context, references, plans: HashMap::new(), ways: Ways::default() }))
     }
 

@@ -4,13 +4,13 @@ use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use gonvel_core::ports::{PortError, SchemaStore, TopicLog};
-use gonvel_core::shape::Shapes;
+use gonvel_core::ports::{FleetStore, PortError, SchemaStore, TopicLog};
+use gonvel_core::shape::{LookedInto, Shapes};
 use gonvel_core::table::TableSchema;
 use gonvel_shape::reference::Reference;
 
 use crate::lane::Failure;
-use crate::references::{References, wanted};
+use crate::references::{ReadFrom, References};
 
 /// How long what was read is held: who changes a shape tries it again at once.
 const HELD: Duration = Duration::from_secs(30);
@@ -20,8 +20,7 @@ pub struct Tried {
     /// Their rows, by topic.
     pub rows: HashMap<String, Reference>,
     read: References,
-    /// The topics, and the columns that are kept of each.
-    of: Vec<(String, Vec<String>)>,
+    of: Vec<LookedInto>,
 }
 
 /// The references that were tried with last.
@@ -40,15 +39,15 @@ impl Tried {
     ///
     /// # Errors
     /// [`PortError`] if the topic log does not answer.
-    pub async fn read(log: Arc<dyn TopicLog>, schemas: Arc<dyn SchemaStore>, shapes: &Shapes) -> Result<Self, PortError> {
+    pub async fn read(
+        store: Arc<impl TopicLog + SchemaStore + FleetStore + 'static>,
+        shapes: &Shapes,
+    ) -> Result<Self, PortError> {
         let mut rows = HashMap::new();
-        let read = References::read_those_there(log, schemas, shapes, &mut rows).await.map_err(port)?;
-        Ok(Self { rows, read, of: looked_into(shapes) })
+        let from = ReadFrom { log: store.clone(), schemas: store.clone(), fleet: store };
+        let read = References::read_those_there(from, shapes, &mut rows).await.map_err(port)?;
+        Ok(Self { rows, read, of: shapes.references() })
     }
-}
-
-fn looked_into(shapes: &Shapes) -> Vec<(String, Vec<String>)> {
-    shapes.references().into_iter().map(|topic| (topic.clone(), wanted(shapes, &topic))).collect()
 }
 
 impl Held {
@@ -58,16 +57,15 @@ impl Held {
     /// [`PortError`] if the topic log does not answer.
     pub async fn take(
         &self,
-        log: Arc<dyn TopicLog>,
-        schemas: Arc<dyn SchemaStore>,
+        store: Arc<impl TopicLog + SchemaStore + FleetStore + 'static>,
         shapes: &Shapes,
     ) -> Result<Tried, PortError> {
-        let of = looked_into(shapes);
+        let of = shapes.references();
         // one that was not there when it was read may be there now
         let whole = |held: &mut (Instant, Tried)| held.1.of == of && held.1.rows.len() == of.len();
         let held = self.0.lock().unwrap_or_else(PoisonError::into_inner).take_if(whole);
         let Some((_, mut tried)) = held.filter(|(since, _)| since.elapsed() < HELD) else {
-            return Tried::read(log, schemas, shapes).await;
+            return Tried::read(store, shapes).await;
         };
         tried.read.catch_up(shapes, &mut tried.rows).await.map_err(port)?;
         Ok(tried)

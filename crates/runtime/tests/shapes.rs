@@ -193,15 +193,19 @@ async fn lookups_follow_their_reference_and_a_masked_topic_never_holds_the_clear
     let from = world.connector("from-packhouse", from).await;
     let fleet = world.fleet();
     world.until_state(from, State::Following).await;
+    let rooms =
+        json!({"connection": world.connection("packhouse").await, "schema": "public", "table": "rooms", "every_seconds": 5});
     let shape = steps(
         "packhouse.growers",
         json!([
             {"step": "lookup", "topic": "packhouse.rooms", "by": [{"column": "room", "key": "id"}], "columns": [{"from": "label", "column": "room_label"}]},
+            {"step": "lookup", "table": rooms, "by": [{"column": "room", "key": "id"}], "columns": [{"from": "label", "column": "label_there"}]},
         ]),
     );
     let to = world.connector("to-settlement", SinkDefinition { shape, ..world.sink(&["growers"]).await }).await;
-    let there = "SELECT id, room, room_label FROM growers";
-    let joined = "SELECT g.id, g.room, r.label AS room_label FROM growers g LEFT JOIN rooms r ON r.id = g.room";
+    let there = "SELECT id, room, room_label, label_there FROM growers";
+    let joined = "SELECT g.id, g.room, r.label AS room_label, r.label AS label_there
+        FROM growers g LEFT JOIN rooms r ON r.id = g.room";
     until_same(&world, (&source, joined), (&target, there)).await;
     // a reference that changed is what rows that come later find
     source
@@ -212,8 +216,8 @@ async fn lookups_follow_their_reference_and_a_masked_topic_never_holds_the_clear
     loop {
         source.batch_execute("UPDATE growers SET phone = phone || '1' WHERE id IN (1, 9)").await.unwrap();
         tokio::time::sleep(Duration::from_millis(300)).await;
-        let found = texts(&target, "SELECT id, room_label FROM growers WHERE id IN (1, 9)").await;
-        if found == ["(1,\"cold 1\")", "(9,)"] {
+        let found = texts(&target, "SELECT id, room_label, label_there FROM growers WHERE id IN (1, 9)").await;
+        if found == ["(1,\"cold 1\",\"cold 1\")", "(9,,)"] {
             break;
         }
         assert!(start.elapsed() < PATIENCE, "{found:?}");

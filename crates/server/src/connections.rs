@@ -80,7 +80,7 @@ fn address(request: ConnectionRequest) -> Result<DatabaseAddress, Refusal> {
 pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<Vec<Connection>>, Refusal> {
     let connectors = state.database.connectors().await?;
     let connections = state.database.connections().await?.into_iter().map(|connection| {
-        let users = connectors.iter().filter(|c| c.definition.connection() == Some(connection.id));
+        let users = connectors.iter().filter(|c| c.definition.connections().contains(&connection.id));
         let users = users.map(|c| c.name.clone()).collect();
         present(connection, users)
     });
@@ -140,7 +140,7 @@ pub(crate) async fn replace(
     let made = state.database.replace_connection(id, &ConnectionInput { name, address }, keep_password).await?;
     let mut used_by = Vec::new();
     for connector in state.database.connectors().await? {
-        if connector.definition.connection() == Some(id) {
+        if connector.definition.connections().contains(&id) {
             state.database.ask(connector.id, connector.wish, "").await?;
             used_by.push(connector.name);
         }
@@ -153,6 +153,13 @@ pub(crate) async fn replace(
 #[utoipa::path(operation_id = "deleteConnection", delete, path = "/api/v1/connections/{id}", tag = "connections",
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub(crate) async fn remove(State(state): State<Arc<ServerState>>, Path(id): Path<Uuid>) -> Result<StatusCode, Refusal> {
+    // those whose system it is the database knows of itself
+    let connectors = state.database.connectors().await?;
+    let mut lookups = connectors.iter().filter(|c| c.definition.connections().contains(&id));
+    if let Some(connector) = lookups.find(|c| c.definition.connection() != Some(id)) {
+        let detail = format!("{} looks up columns through the connection: take that lookup out first", connector.name);
+        return Err(gonvel_core::ports::PortError::Refused(detail).into());
+    }
     state.database.delete_connection(id).await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -56,7 +56,8 @@ fn state(connector: &Connector, lane: Option<&LaneStatus>) -> api::State {
 
 const SOURCE_GUARANTEE: &str =
     "Exactly once: the position in the source and the records it produced commit in one transaction of the topic log.";
-const TOPICS_GUARANTEE: &str = "Exactly once: records and the positions they bring commit in one transaction of the topic log.";
+const TOPICS_GUARANTEE: &str =
+    "Exactly once: records and the positions they bring commit in one transaction of the topic log.";
 const SINK_GUARANTEE: &str = "Exactly once: rows and position commit in one transaction of the target database.";
 
 pub(crate) fn connector(connector: &Connector, system: String, quarantined: i64) -> api::Connector {

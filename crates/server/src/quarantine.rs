@@ -167,7 +167,8 @@ pub(crate) async fn mend(
 ) -> Result<Json<QuarantinedRecord>, Refusal> {
     let kept = state.database.quarantined_record(id).await?;
     if kept.record_offset < 0 {
-        let finding = "only the key of a source's row waits: mend the row in its table, or change the shape, and try it again";
+        let finding =
+            "only the key of a source's row waits: mend the row in its table, or change the shape, and try it again";
         return Err(Refusal::invalid("value", finding));
     }
     let bytes = match &request.value {

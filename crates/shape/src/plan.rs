@@ -432,8 +432,14 @@ impl Builder<'_> {
         (miss, again): (Miss, bool),
     ) -> Option<Kind> {
         let Some(reference) = self.references.get(topic) else {
-            let finding = format!("the reference topic {topic} is not there, or holds no rows of a table yet");
-            self.found(step, Finding::error(finding).of(step, "topic"));
+            let finding = if topic.is_empty() {
+                Finding::error("a lookup looks into a reference topic or a table").suggest("choose one")
+            } else if topic.contains(" of ") {
+                Finding::error(format!("the table {} cannot be read", called(topic)))
+            } else {
+                Finding::error(format!("the reference topic {topic} is not there, or holds no rows of a table yet"))
+            };
+            self.found(step, finding.of(step, "topic"));
             return None;
         };
         let there = Columns::of(reference);
@@ -468,7 +474,7 @@ impl Builder<'_> {
         }
         if let Some(pair) = by.iter().find(|m| !there.fields.iter().any(|f| f.key && f.name == m.key)) {
             let keys: Vec<&str> = there.fields.iter().filter(|f| f.key).map(|f| f.name.as_str()).collect();
-            let finding = format!("{} is not a key column of {topic}", pair.key);
+            let finding = format!("{} is not a key column of {}", pair.key, called(topic));
             self.found(step, Finding::error(finding).of(step, "by").suggest(format!("its key is {}", keys.join(", "))));
             return None;
         }
@@ -476,7 +482,7 @@ impl Builder<'_> {
         let mut places = Vec::new();
         for add in added {
             let Some(place) = there.place(&add.from) else {
-                let finding = Finding::error(format!("{topic} has no column {}", add.from)).of(step, "columns");
+                let finding = Finding::error(format!("{} has no column {}", called(topic), add.from)).of(step, "columns");
                 let near = crate::finding::nearest(&add.from, there.fields.iter().map(|f| f.name.as_str()));
                 self.found(
                     step,
@@ -583,6 +589,11 @@ fn keeps_apart(expr: &Expr) -> bool {
         }
         _ => false,
     }
+}
+
+/// What a reference is called for people: a table without the connection it is read through.
+pub(crate) fn called(reference: &str) -> &str {
+    reference.split(" of ").next().unwrap_or(reference)
 }
 
 /// Which columns of each stage a later one hides, and which others are made of them and stay clear.

@@ -20,7 +20,7 @@ use crate::cast::text_of;
 use crate::columns::Columns;
 use crate::eval::{Faults, Input, Origins, eval};
 use crate::expr::{Expr, Fault};
-use crate::plan::{Kind, Lookup, Out, Plan, Stage};
+use crate::plan::{Kind, Lookup, Out, Plan, Stage, called};
 use crate::reference::{Changed, Reference};
 use crate::tools::Tools;
 
@@ -549,7 +549,7 @@ impl Work<'_> {
                     Miss::Empty => {}
                     Miss::Leave => image.present[row] = false,
                     Miss::Refuse => {
-                        let fault = format!("{} has no such row", lookup.topic);
+                        let fault = format!("{} has no such row", called(&lookup.topic));
                         let finding = || explained(stage, &fault.into(), &lookup.reads, &before, row);
                         self.fail_in(stage, image, row, finding);
                     }

@@ -6,7 +6,7 @@ use std::ops::ControlFlow;
 use sqlparser::ast::{Expr as Sql, visit_expressions_mut};
 
 use crate::parse::name;
-use crate::plan::{Kind, Plan};
+use crate::plan::{Kind, Plan, called};
 
 /// Characters up to which steps are put into one statement.
 const LONGEST: usize = 12_000;
@@ -75,7 +75,11 @@ pub fn statement(plan: &Plan) -> Option<String> {
                     order.push(field.name.clone());
                 }
                 let compared: Vec<String> = lookup.reads.iter().map(|&c| stage.input.fields[c].name.clone()).collect();
-                joins.push(format!("LEFT JOIN {} AS {alias} ON its key = ({})", name(&lookup.topic), compared.join(", ")));
+                joins.push(format!(
+                    "LEFT JOIN {} AS {alias} ON its key = ({})",
+                    name(called(&lookup.topic)),
+                    compared.join(", ")
+                ));
             }
             Kind::Route(ways) => notes.push(format!("-- rows go {} ways", ways.len())),
             Kind::Repeats(_) => notes.push("-- without repeats".to_owned()),

@@ -42,7 +42,7 @@ pub enum Piece {
     Route(Vec<Way>),
     /// Columns from a reference.
     Lookup {
-        /// The topic.
+        /// The topic, or what a table's rows are kept by.
         topic: String,
         /// What is compared.
         by: Vec<Match>,
@@ -409,14 +409,14 @@ pub fn pieces(step: &Step, columns: &Columns) -> Result<Vec<Piece>, Finding> {
             }
             one(Piece::Project(items))
         }
-        Step::Lookup { topic, by, columns: added, miss, again } => {
+        Step::Lookup { by, columns: added, miss, again, .. } => {
             if by.is_empty() || added.is_empty() {
                 return Err(Finding::error("a lookup compares at least one column and adds at least one").of(None, "by"));
             }
             for pair in by {
                 find(columns, &pair.column).map_err(|f| f.of(None, "by"))?;
             }
-            let (topic, by, columns) = (topic.clone(), by.clone(), added.clone());
+            let (topic, by, columns) = (step.looks_into().unwrap_or_default(), by.clone(), added.clone());
             one(Piece::Lookup { topic, by, columns, miss: *miss, again: *again })
         }
         Step::DropRepeats { by } => {

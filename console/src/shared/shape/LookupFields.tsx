@@ -1,5 +1,8 @@
-import { Checkbox, Select, TextInput } from '@mantine/core';
+import { Checkbox, NumberInput, Select, TextInput } from '@mantine/core';
+import { useQuery } from '@tanstack/react-query';
 
+import type { Schemas } from '../../api/client';
+import { connectionsQuery } from '../connections/connectionsQueries';
 import { Choice, Column, Rows } from './controls';
 import type { Kind, Of, ShapeStep } from './shape';
 
@@ -15,14 +18,32 @@ interface LookupProps {
 export function LookupFields({ step, onChange, names, topics, kind }: LookupProps) {
   return (
     <>
-      <Select
-        label="Reference topic"
-        description="Its current rows by key, kept current in memory"
-        searchable
-        data={[...topics]}
-        value={step.topic || null}
-        onChange={(topic) => onChange({ ...step, topic: topic ?? '' })}
+      <Choice
+        label="Look into"
+        value={step.table ? 'table' : 'topic'}
+        data={[
+          { value: 'topic', label: 'a reference topic' },
+          { value: 'table', label: 'a table of a system' },
+        ]}
+        onChange={(into) =>
+          onChange({
+            ...bare(step),
+            ...(into === 'table' ? { table: { connection: '', schema: 'public', table: '' } } : { topic: '' }),
+          } as ShapeStep)
+        }
       />
+      {step.table ? (
+        <LookedUpTable table={step.table} onChange={(table) => onChange({ ...step, table })} />
+      ) : (
+        <Select
+          label="Reference topic"
+          description="Its current rows by key, kept current in memory"
+          searchable
+          data={[...topics]}
+          value={step.topic || null}
+          onChange={(topic) => onChange({ ...step, topic: topic ?? '' })}
+        />
+      )}
       <Rows
         what="comparison"
         rows={step.by}
@@ -76,7 +97,7 @@ export function LookupFields({ step, onChange, names, topics, kind }: LookupProp
         ]}
         onChange={(miss) => onChange({ ...step, miss: miss as Of<'lookup'>['miss'] })}
       />
-      {(kind === 'topics' || step.again) && (
+      {((kind === 'topics' && !step.table) || step.again) && (
         <Checkbox
           size="xs"
           mt="sm"
@@ -86,6 +107,54 @@ export function LookupFields({ step, onChange, names, topics, kind }: LookupProp
           onChange={(e) => onChange({ ...step, again: e.currentTarget.checked || undefined } as ShapeStep)}
         />
       )}
+    </>
+  );
+}
+
+/** The step without what it looks into. */
+function bare({ off, by, columns, miss }: Of<'lookup'>) {
+  return { step: 'lookup' as const, off, by, columns, miss };
+}
+
+interface TableProps {
+  table: Schemas['LookedUpTable'];
+  onChange: (table: Schemas['LookedUpTable']) => void;
+}
+
+/** A table of a system, and how often it is read. */
+function LookedUpTable({ table, onChange }: TableProps) {
+  const connections = useQuery(connectionsQuery).data ?? [];
+  return (
+    <>
+      <div className="steprow">
+        <Select
+          label="Connection"
+          searchable
+          data={connections.map((c) => ({ value: c.id, label: c.name }))}
+          value={table.connection || null}
+          onChange={(connection) => onChange({ ...table, connection: connection ?? '' })}
+        />
+        <TextInput
+          label="Schema"
+          value={table.schema}
+          onChange={(e) => onChange({ ...table, schema: e.currentTarget.value })}
+        />
+        <TextInput
+          label="Table"
+          value={table.table}
+          onChange={(e) => onChange({ ...table, table: e.currentTarget.value })}
+        />
+      </div>
+      <NumberInput
+        label="Read anew every so many seconds"
+        description="All of it is read, with a login that may select it"
+        w={220}
+        min={5}
+        max={86400}
+        allowDecimal={false}
+        value={table.every_seconds ?? 60}
+        onChange={(v) => onChange({ ...table, every_seconds: Number(v) || 60 })}
+      />
     </>
   );
 }

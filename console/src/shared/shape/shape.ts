@@ -157,7 +157,7 @@ export function sentence(step: ShapeStep): string {
       return `${list(
         step.columns.map((c) => c.column),
         'nothing yet',
-      )} from ${step.topic || '…'}${step.again ? ', again when it changes' : ''}`;
+      )} from ${step.table?.table || step.topic || '…'}${step.again ? ', again when it changes' : ''}`;
     case 'drop_repeats':
       return step.by && step.by.length > 0 ? `Rows that repeat ${list(step.by, '')}` : 'Rows that repeat themselves';
     case 'sql':

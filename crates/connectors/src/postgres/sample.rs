@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use futures::TryStreamExt as _;
 use gonvel_core::avro::schema::Schema;
 use gonvel_core::avro::{binary, json, single_object};
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, Origin};
@@ -113,6 +114,43 @@ pub async fn row(
 ) -> Result<ChangeBatch, ConnectorError> {
     let one = key.iter().map(|(column, value)| format!("{} = {}", ident(column), literal(value)));
     read(client, database, table, &format!("WHERE {}", one.collect::<Vec<_>>().join(" AND "))).await
+}
+
+/// All rows of a table as they are now, with the columns of its key and some others, batch after batch: the first is empty, so that
+/// a table without rows has columns as well.
+///
+/// # Errors
+/// [`ConnectorError`] if the table cannot be read.
+pub async fn all_rows(
+    address: &DatabaseAddress,
+    table: &CapturedTable,
+    columns: &[String],
+    mut take: impl FnMut(&ChangeBatch),
+) -> Result<(), ConnectorError> {
+    /// Rows of a batch.
+    const BATCH: usize = 5_000;
+    let client = connect(address).await?;
+    let during = |e: tokio_postgres::Error| explain(&e, "reading a table that is looked into");
+    client.batch_execute("SET statement_timeout = '10min'; BEGIN READ ONLY").await.map_err(during)?;
+    let mut shape = tables::describe(&client, &address.database, table).await?;
+    shape.columns.retain(|column| column.key || columns.contains(&column.name));
+    let shape = Arc::new(shape);
+    let texts: Vec<String> = shape.columns.iter().map(|c| format!("{}::text", ident(&c.name))).collect();
+    let statement = format!("SELECT {} FROM {}", texts.join(", "), qualified(&table.schema, &table.table));
+    let rows = client.query_raw(&statement, std::iter::empty::<String>()).await.map_err(during)?;
+    let mut rows = std::pin::pin!(rows);
+    let now = chrono::Utc::now().timestamp_micros();
+    let mut builder = ChangeBatchBuilder::new(shape.clone());
+    take(&builder.finish());
+    while let Some(row) = rows.try_next().await.map_err(during)? {
+        let cells: Vec<Option<&str>> = (0..shape.columns.len()).map(|i| row.get(i)).collect();
+        push(&mut builder, now, |name| shape.columns.iter().position(|c| c.name == name).and_then(|place| cells[place]))?;
+        if builder.len() >= BATCH {
+            take(&builder.finish());
+        }
+    }
+    take(&builder.finish());
+    Ok(())
 }
 
 async fn read(client: &Client, database: &str, table: &CapturedTable, which: &str) -> Result<ChangeBatch, ConnectorError> {

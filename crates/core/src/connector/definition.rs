@@ -421,6 +421,14 @@ impl Definition {
         }
     }
 
+    /// All connections that it uses: the one of its system, and those that its lookups read through.
+    #[must_use]
+    pub fn connections(&self) -> Vec<Uuid> {
+        let lookups = self.shape().references().into_iter().filter_map(|reference| reference.table);
+        let ids = lookups.filter_map(|table| Uuid::parse_str(&table.connection).ok());
+        self.connection().into_iter().chain(ids).collect()
+    }
+
     /// Where it begins, if that was said.
     #[must_use]
     pub fn start(&self) -> Option<&Start> {

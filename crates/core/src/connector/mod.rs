@@ -131,6 +131,9 @@ pub enum DefinitionError {
     /// A reference that the connector itself changes while it looks into it.
     #[error("the topic {0} cannot be looked up in by the connector that writes it: look up in another topic")]
     OwnReference(String),
+    /// A lookup that cannot be.
+    #[error("a lookup cannot be so: {0}")]
+    Lookup(&'static str),
     /// A header that cannot be.
     #[error("the header {0} cannot be made: {1}")]
     Header(String, &'static str),

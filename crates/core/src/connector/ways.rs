@@ -2,8 +2,11 @@
 
 use std::collections::{HashMap, HashSet};
 
+use uuid::Uuid;
+
 use super::{Definition, DefinitionError, DeliveredTopic};
 use crate::naming::TopicName;
+use crate::shape::Step;
 
 impl DeliveredTopic {
     /// The same topic routed to another table: `schema.table`, or a table of the same schema.
@@ -79,6 +82,18 @@ pub(super) fn check(definition: &Definition) -> Result<(), DefinitionError> {
     if let (Definition::Source(_) | Definition::Sink(_), Some(topic)) = (definition, followed) {
         return Err(DefinitionError::Again(topic));
     }
+    for step in definition.shape().steps.values().flatten() {
+        let Step::Lookup { topic, table, again, .. } = &step.step else { continue };
+        let wrong = match table {
+            None if topic.is_empty() => "it looks into nothing: name a reference topic, or a table",
+            Some(_) if !topic.is_empty() => "it looks into a topic and into a table: choose one",
+            Some(table) if Uuid::parse_str(&table.connection).is_err() => "its table's connection is given by its id",
+            Some(table) if !(5..=86_400).contains(&table.every_seconds) => "its table is read anew every 5 to 86400 seconds",
+            Some(_) if *again => "rows are carried again when a topic changes, not when a table does: load it into a topic",
+            _ => continue,
+        };
+        return Err(DefinitionError::Lookup(wrong));
+    }
     for name in definition.shape().steps.keys() {
         let headers = definition.shape().headers(name);
         if let (Definition::Sink(_), Some((header, _))) = (definition, headers.first()) {
@@ -90,20 +105,18 @@ pub(super) fn check(definition: &Definition) -> Result<(), DefinitionError> {
         }
     }
     if matches!(definition, Definition::Source(_) | Definition::Topics(_))
-        && let Some(topic) = definition.shape().references().into_iter().find(|topic| written.contains(topic))
+        && let Some(topic) = definition.shape().references().into_iter().find(|reference| written.contains(&reference.name))
     {
-        return Err(DefinitionError::OwnReference(topic));
+        return Err(DefinitionError::OwnReference(topic.name));
     }
     Ok(())
 }
 
 #[cfg(test)]
 mod tests {
-    use uuid::Uuid;
-
     use super::*;
     use crate::connector::{CapturedTable, CarriedTopic, SinkDefinition, SourceDefinition, TopicsDefinition};
-    use crate::shape::{Fact, FactColumn, Match, Miss, ShapeStep, Step, Way};
+    use crate::shape::{Fact, FactColumn, LookedUpTable, Match, Miss, ShapeStep, Way};
 
     fn route(ways: &[&str]) -> ShapeStep {
         let way = |to: &&str| Way { when: Some("weight_kg > 400".into()), to: (*to).to_owned() };
@@ -124,9 +137,9 @@ mod tests {
 
     #[test]
     fn each_place_is_one_names_alone() {
-        let table = |table: &str| CapturedTable::whole("public", table, table);
+        let captured = |table: &str| CapturedTable::whole("public", table, table);
         let source = || {
-            let mut source = SourceDefinition::of(Uuid::nil(), vec![table("bins"), table("lots")], 1);
+            let mut source = SourceDefinition::of(Uuid::nil(), vec![captured("bins"), captured("lots")], 1);
             source.schema_changes = Some("columns".into());
             Definition::from(source)
         };
@@ -137,10 +150,17 @@ mod tests {
             Definition::from(TopicsDefinition::of(vec![carried("bins"), carried("lots")], 1))
         };
         let twice = |a: &'static str, b: &'static str| vec![(a, route(&["heavy"])), (b, route(&["heavy"]))];
-        let lookup = |topic: &str| {
+        let looks = |topic: &str, table: Option<LookedUpTable>, again: bool| {
             let by = vec![Match { column: "id".into(), key: "id".into() }];
-            vec![("bins", Step::Lookup { topic: topic.into(), by, columns: vec![], miss: Miss::Empty, again: true }.into())]
+            vec![("bins", Step::Lookup { topic: topic.into(), table, by, columns: vec![], miss: Miss::Empty, again }.into())]
         };
+        let table = |connection: &str, every_seconds| LookedUpTable {
+            connection: connection.into(),
+            schema: "public".into(),
+            table: "rooms".into(),
+            every_seconds,
+        };
+        let lookup = |topic: &str| looks(topic, None, true);
         let facts = |name: &'static str, headers: &[&str]| {
             let fact = |header: &&str| FactColumn { fact: Fact::Kind, column: String::new(), header: (*header).to_owned() };
             vec![(name, Step::Origin { facts: headers.iter().map(fact).collect() }.into())]
@@ -163,6 +183,15 @@ mod tests {
             (said(carries(), lookup("rooms")), "taken"),
             (said(sink(), lookup("rooms")), "only a connector between topics"),
             (said(carries(), lookup("lots.rich")), "by the connector that writes it"),
+            (said(carries(), looks("", Some(table("00000000-0000-0000-0000-000000000000", 60)), false)), "taken"),
+            (said(carries(), looks("", None, false)), "looks into nothing"),
+            (said(carries(), looks("rooms", Some(table("packhouse", 60)), false)), "choose one"),
+            (said(carries(), looks("", Some(table("packhouse", 60)), false)), "by its id"),
+            (said(carries(), looks("", Some(table("00000000-0000-0000-0000-000000000000", 1)), false)), "5 to 86400"),
+            (
+                said(carries(), looks("", Some(table("00000000-0000-0000-0000-000000000000", 60)), true)),
+                "not when a table does",
+            ),
             (said(carries(), facts("bins", &["at", "by"])), "taken"),
             (said(carries(), facts("bins", &["at", "at"])), "two facts would have it"),
             (said(sink(), facts("bins", &["at"])), "a table has no headers"),

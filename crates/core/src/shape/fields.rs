@@ -29,7 +29,7 @@ fn of_step(step: &Step) -> &'static [&'static str] {
         Step::Filter { .. } => &["only"],
         Step::Route { .. } => &["ways"],
         Step::Origin { .. } => &["facts"],
-        Step::Lookup { .. } => &["topic", "by", "columns", "miss", "again"],
+        Step::Lookup { .. } => &["topic", "table", "by", "columns", "miss", "again"],
         Step::DropRepeats { .. } => &["by"],
         Step::Sql { .. } => &["select"],
     }

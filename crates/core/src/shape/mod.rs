@@ -211,6 +211,43 @@ pub struct FactColumn {
     pub header: String,
 }
 
+/// A table of a database that is looked into. All of it is read, now and then anew.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct LookedUpTable {
+    /// The connection that it is read through: its id, in a manifest its name.
+    pub connection: String,
+    /// Its schema.
+    pub schema: String,
+    /// Its name.
+    pub table: String,
+    /// Seconds after which it is read anew.
+    #[serde(default = "a_minute", skip_serializing_if = "is_a_minute")]
+    pub every_seconds: u32,
+}
+
+fn a_minute() -> u32 {
+    60
+}
+
+#[allow(clippy::trivially_copy_pass_by_ref, reason = "serde calls it with a reference")]
+fn is_a_minute(seconds: &u32) -> bool {
+    *seconds == a_minute()
+}
+
+/// What a lookup looks into, by the name that its rows are kept by.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LookedInto {
+    /// The name.
+    pub name: String,
+    /// The table; none where the name is a topic's.
+    pub table: Option<LookedUpTable>,
+    /// The columns that are compared.
+    pub keys: Vec<String>,
+    /// The columns that are taken.
+    pub columns: Vec<String>,
+}
+
 /// What a lookup does where the reference has no row.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
@@ -359,9 +396,13 @@ pub enum Step {
     },
     /// Columns are added from a reference by its key.
     Lookup {
-        /// The reference topic: current rows by key.
+        /// The reference topic: current rows by key. Empty where a table is looked into.
+        #[serde(default, skip_serializing_if = "String::is_empty")]
         topic: String,
-        /// What is compared: all key columns of the reference.
+        /// The database table that is looked into; none where it is a topic.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        table: Option<LookedUpTable>,
+        /// What is compared: all key columns of the reference; of a table any columns that are no two rows' together.
         by: Vec<Match>,
         /// What is added.
         columns: Vec<Added>,
@@ -410,6 +451,17 @@ impl Step {
             Self::DropRepeats { .. } => "drop repeats",
             Self::Sql { .. } => "SQL",
         }
+    }
+}
+
+impl Step {
+    /// The name that rows are kept by which a lookup looks into: the topic, or the table with its columns that are compared.
+    #[must_use]
+    pub fn looks_into(&self) -> Option<String> {
+        let Self::Lookup { topic, table, by, .. } = self else { return None };
+        let Some(table) = table else { return Some(topic.clone()) };
+        let keys: Vec<&str> = by.iter().map(|pair| pair.key.as_str()).collect();
+        Some(format!("{}.{}({}) of {}", table.schema, table.table, keys.join(", "), table.connection))
     }
 }
 
@@ -510,17 +562,35 @@ impl Shapes {
         self.rules.is_empty() && self.steps.values().flatten().all(|s| s.off)
     }
 
-    /// The topics that are looked into.
+    /// What is looked into, each once with all columns that are taken of it.
     #[must_use]
-    pub fn references(&self) -> Vec<String> {
-        let of = |step: &'_ ShapeStep| match &step.step {
-            Step::Lookup { topic, .. } if !step.off => Some(topic.clone()),
-            _ => None,
-        };
-        let mut out: Vec<String> = self.steps.values().flatten().filter_map(of).collect();
-        out.sort_unstable();
-        out.dedup();
+    pub fn references(&self) -> Vec<LookedInto> {
+        let mut out: Vec<LookedInto> = Vec::new();
+        for step in self.steps.values().flatten().filter(|step| !step.off) {
+            let (Some(name), Step::Lookup { table, by, columns, .. }) = (step.step.looks_into(), &step.step) else {
+                continue;
+            };
+            let place = out.iter().position(|known| known.name == name).unwrap_or_else(|| {
+                let keys = by.iter().map(|pair| pair.key.clone()).collect();
+                out.push(LookedInto { name, table: table.clone(), keys, columns: Vec::new() });
+                out.len() - 1
+            });
+            for column in columns {
+                if !out[place].columns.contains(&column.from) {
+                    out[place].columns.push(column.from.clone());
+                }
+            }
+        }
+        out.sort_by(|a, b| a.name.cmp(&b.name));
         out
+    }
+
+    /// The connections that are looked up through, where they are written: ids, in a manifest names.
+    pub fn connections(&mut self) -> impl Iterator<Item = &mut String> {
+        self.steps.values_mut().flatten().filter_map(|step| match &mut step.step {
+            Step::Lookup { table: Some(table), .. } => Some(&mut table.connection),
+            _ => None,
+        })
     }
 
     /// The topics that are looked into so that rows are carried again when they change.

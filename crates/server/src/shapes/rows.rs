@@ -102,7 +102,7 @@ pub(super) fn context_with(state: &ServerState, references: HashMap<String, Refe
 /// What shapes are tried with: the references they look into, as far as those are there.
 pub(crate) async fn context(state: &ServerState, shapes: &Shapes) -> Result<Context, Refusal> {
     let store = Arc::new(state.database.clone());
-    Ok(context_with(state, Tried::read(store.clone(), store, shapes).await?.rows))
+    Ok(context_with(state, Tried::read(store, shapes).await?.rows))
 }
 
 /// The table that a shape makes of another.

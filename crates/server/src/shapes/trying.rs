@@ -86,7 +86,7 @@ pub(crate) async fn try_shape(
     let mut batches: Vec<ChangeBatch> = batch.into_iter().filter(|b| !b.is_empty()).collect();
     batches.extend(made(&table, &request.made)?);
     let store = Arc::new(state.database.clone());
-    let mut looked_into = state.references.take(store.clone(), store, &request.shape).await?;
+    let mut looked_into = state.references.take(store, &request.shape).await?;
     let mut context = context_with(&state, std::mem::take(&mut looked_into.rows));
     let topic = request.topic.clone();
     let values = presenting::asked_values(request.values);
