@@ -70,6 +70,8 @@ pub(crate) struct References {
     schemas: Arc<dyn SchemaStore>,
     followed: Vec<Followed>,
     tables: Vec<LookedInto>,
+    /// Tables that could not be read at first, and why.
+    unread: Vec<(String, Failure)>,
     forms: HashMap<SchemaId, Option<Arc<ReadForm>>>,
 }
 
@@ -91,7 +93,10 @@ impl References {
         noted_from: &BTreeMap<TopicPartition, i64>,
         into: &mut HashMap<String, Reference>,
     ) -> Result<Self, Failure> {
-        let references = Self::read_noting(from, shapes, noted_from, into).await?;
+        let mut references = Self::read_noting(from, shapes, noted_from, into).await?;
+        if let Some((_, failure)) = references.unread.pop() {
+            return Err(failure);
+        }
         if let Some(missing) = shapes.references().into_iter().find(|reference| !into.contains_key(&reference.name)) {
             let finding = format!("the reference topic {} is not there yet, or holds no rows of a table", missing.name);
             let remedy = "start the source that writes it; this connector goes on by itself";
@@ -116,11 +121,15 @@ impl References {
         into: &mut HashMap<String, Reference>,
     ) -> Result<Self, Failure> {
         let ReadFrom { log, schemas, fleet } = from;
-        let mut references = Self { log, schemas, followed: Vec::new(), tables: Vec::new(), forms: HashMap::new() };
+        let mut references =
+            Self { log, schemas, followed: Vec::new(), tables: Vec::new(), unread: Vec::new(), forms: HashMap::new() };
         for reference in shapes.references() {
             let name = reference.name;
             if let Some(table) = reference.table {
                 let Ok(connection) = Uuid::parse_str(&table.connection) else { continue };
+                if table.table.is_empty() {
+                    continue;
+                }
                 let mut captured = CapturedTable::whole(&table.schema, &table.table, "");
                 captured.key = reference.keys;
                 let mut looked_into = LookedInto {
@@ -131,8 +140,10 @@ impl References {
                     every: Duration::from_secs(u64::from(table.every_seconds)),
                     read_at: Instant::now(),
                 };
-                looked_into.read(into).await?;
-                references.tables.push(looked_into);
+                match looked_into.read(into).await {
+                    Ok(()) => references.tables.push(looked_into),
+                    Err(failure) => references.unread.push((looked_into.name, failure)),
+                }
                 continue;
             }
             let Ok(parsed) = TopicName::parse(name.clone()) else { continue };
@@ -159,6 +170,15 @@ impl References {
             from.for_each(|(partition, from)| *from = (*from).min(next.get(partition).copied().unwrap_or(0)));
         }
         Ok(references)
+    }
+
+    /// Tables that could not be read, and why.
+    pub(crate) fn unread(&self) -> Vec<(String, String)> {
+        let why = |failure: &Failure| match failure {
+            Failure::Port(error) => error.to_string(),
+            Failure::Connector(error) => error.to_string(),
+        };
+        self.unread.iter().map(|(name, failure)| (name.clone(), why(failure))).collect()
     }
 
     /// Where each partition was read to.

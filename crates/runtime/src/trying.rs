@@ -17,8 +17,10 @@ const HELD: Duration = Duration::from_secs(30);
 
 /// The references of a shape that is tried.
 pub struct Tried {
-    /// Their rows, by topic.
+    /// Their rows, by topic, or by what a table's rows are kept by.
     pub rows: HashMap<String, Reference>,
+    /// Tables that could not be read, and why.
+    pub unread: Vec<(String, String)>,
     read: References,
     of: Vec<LookedInto>,
 }
@@ -46,7 +48,7 @@ impl Tried {
         let mut rows = HashMap::new();
         let from = ReadFrom { log: store.clone(), schemas: store.clone(), fleet: store };
         let read = References::read_those_there(from, shapes, &mut rows).await.map_err(port)?;
-        Ok(Self { rows, read, of: shapes.references() })
+        Ok(Self { rows, unread: read.unread(), read, of: shapes.references() })
     }
 }
 

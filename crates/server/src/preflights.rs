@@ -17,6 +17,7 @@ use gonvel_core::record_form::ReadForm;
 use gonvel_core::table::TableSchema;
 use gonvel_http_api::{ConnectorRequest, MendRequest, Preflight, Problem};
 use gonvel_runtime::systems;
+use gonvel_shape::plan::cannot_be_read;
 use uuid::Uuid;
 
 use crate::presenting;
@@ -96,8 +97,12 @@ async fn shaped(
             }
         }
     }
-    let context = context(state, definition.shape()).await?;
+    let (context, unread) = context(state, definition.shape()).await?;
     let mut checks = Vec::new();
+    for (table, why) in unread {
+        let check = Check::failed("shape", "shape", cannot_be_read(&table)).means("nothing can be looked up in it");
+        checks.push(check.remedy(why));
+    }
     for (name, table) in tables.iter_mut() {
         match fits(&Arc::new(table.clone()), definition.shape(), name, &context) {
             Ok(output) => table.clone_from(&output),

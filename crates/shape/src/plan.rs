@@ -435,7 +435,7 @@ impl Builder<'_> {
             let finding = if topic.is_empty() {
                 Finding::error("a lookup looks into a reference topic or a table").suggest("choose one")
             } else if topic.contains(" of ") {
-                Finding::error(format!("the table {} cannot be read", called(topic)))
+                Finding::error(cannot_be_read(topic))
             } else {
                 Finding::error(format!("the reference topic {topic} is not there, or holds no rows of a table yet"))
             };
@@ -589,6 +589,12 @@ fn keeps_apart(expr: &Expr) -> bool {
         }
         _ => false,
     }
+}
+
+/// What is found of a table that is looked into and is not there.
+#[must_use]
+pub fn cannot_be_read(reference: &str) -> String {
+    format!("the table {} cannot be read", called(reference))
 }
 
 /// What a reference is called for people: a table without the connection it is read through.

@@ -147,8 +147,8 @@ function LookedUpTable({ table, onChange }: TableProps) {
       </div>
       <NumberInput
         label="Read anew every so many seconds"
-        description="All of it is read, with a login that may select it"
-        w={220}
+        description="All of it, each time"
+        w={280}
         min={5}
         max={86400}
         allowDecimal={false}

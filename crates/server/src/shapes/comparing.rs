@@ -39,8 +39,8 @@ pub(crate) async fn compare_shapes(
         return Err(Refusal::invalid("most", format!("{} rows: give a number from 1 to {MOST}", request.most)));
     }
     let Rows { table, batch, .. } = rows(&state, &request.rows, request.most).await?;
-    let before = context(&state, &request.before).await?;
-    let after = context(&state, &request.after).await?;
+    let (before, _) = context(&state, &request.before).await?;
+    let (after, _) = context(&state, &request.after).await?;
     let name = name_of(&table, &request.rows);
     let compared = tokio::task::spawn_blocking(move || {
         let empty = || ComparedShapes {

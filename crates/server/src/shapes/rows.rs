@@ -99,10 +99,11 @@ pub(super) fn context_with(state: &ServerState, references: HashMap<String, Refe
     context
 }
 
-/// What shapes are tried with: the references they look into, as far as those are there.
-pub(crate) async fn context(state: &ServerState, shapes: &Shapes) -> Result<Context, Refusal> {
-    let store = Arc::new(state.database.clone());
-    Ok(context_with(state, Tried::read(store, shapes).await?.rows))
+/// What shapes are tried with: the references they look into, as far as those are there, and the tables that cannot be read, with
+/// why.
+pub(crate) async fn context(state: &ServerState, shapes: &Shapes) -> Result<(Context, Vec<(String, String)>), Refusal> {
+    let read = Tried::read(Arc::new(state.database.clone()), shapes).await?;
+    Ok((context_with(state, read.rows), read.unread))
 }
 
 /// The table that a shape makes of another.

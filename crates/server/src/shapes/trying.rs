@@ -9,11 +9,11 @@ use gonvel_core::column::{ColumnArray, Value};
 use gonvel_core::naming::TopicName;
 use gonvel_core::record_form::RecordForm;
 use gonvel_core::table::TableSchema;
-use gonvel_http_api::{Problem, ShapeOutcome, ShapeRow, ShapeSchema, ShapeStage, TriedShape, TryShape};
+use gonvel_http_api::{Problem, ShapeFinding, ShapeOutcome, ShapeRow, ShapeSchema, ShapeStage, TriedShape, TryShape};
 use gonvel_runtime::trying;
 use gonvel_shape::cast::text_of;
 use gonvel_shape::columns::Columns;
-use gonvel_shape::plan::{Plan, Shape};
+use gonvel_shape::plan::{Plan, Shape, cannot_be_read};
 use gonvel_shape::run::{Context, Traced};
 use gonvel_shape::sql_view::statement;
 use gonvel_shape::ty::Ty;
@@ -87,12 +87,14 @@ pub(crate) async fn try_shape(
     batches.extend(made(&table, &request.made)?);
     let store = Arc::new(state.database.clone());
     let mut looked_into = state.references.take(store, &request.shape).await?;
+    let unread = looked_into.unread.clone();
     let mut context = context_with(&state, std::mem::take(&mut looked_into.rows));
     let topic = request.topic.clone();
     let values = presenting::asked_values(request.values);
     // working it out is work for the processor: the threads that answer requests must not wait for it
     let worked = tokio::task::spawn_blocking(move || {
-        let (tried, output) = tried(&request, &table, &batches, &mut context, none);
+        let (mut tried, output) = tried(&request, &table, &batches, &mut context, none);
+        explain(&mut tried.findings, &unread);
         (tried, output, context.references)
     });
     let (mut tried, output, rows) = worked.await.map_err(|e| Refusal::invalid("shape", e.to_string()))?;
@@ -105,6 +107,14 @@ pub(crate) async fn try_shape(
         tried.schema = Some(ShapeSchema { text, passes, differences });
     }
     Ok(Json(tried))
+}
+
+/// Says why tables cannot be read, where that was found.
+fn explain(findings: &mut [ShapeFinding], unread: &[(String, String)]) {
+    for finding in findings.iter_mut().filter(|f| f.suggestion.is_none()) {
+        let about = unread.iter().find(|(name, _)| finding.message == cannot_be_read(name));
+        finding.suggestion = about.map(|(_, why)| why.clone());
+    }
 }
 
 fn tried(
