@@ -6,6 +6,10 @@ const test = withDemo();
 
 test.describe.configure({ mode: 'serial' });
 
+interface Answer {
+  records: unknown;
+}
+
 interface Found {
   id: string;
   name: string;
@@ -99,4 +103,68 @@ test('functions can be browsed, with a signature and an example each', async ({ 
   await page.getByText('Rules for many tables').click();
   await page.getByRole('button', { name: 'Add a rule' }).click();
   await expect(page.getByRole('region', { name: 'Rule 1' })).toContainText('It is for public.bins');
+});
+
+test('a connector between topics is built by hand: a lookup, a made row that fails, and what waits in quarantine', async ({
+  page,
+  demo,
+}) => {
+  await page.goto('/connectors/new?kind=topics');
+  await page.getByRole('textbox', { name: 'Search topics' }).fill('bins');
+  await page.getByRole('checkbox', { name: /packhouse\.bins/ }).check();
+  await page.getByRole('textbox', { name: 'Topic for the rows of packhouse.bins' }).fill('bins.enriched');
+  await page.getByRole('textbox', { name: 'Name of the connector' }).fill('enrich-bins');
+  await page.getByRole('button', { name: 'Shape packhouse.bins' }).click();
+  const steps = page.getByRole('region', { name: 'Steps' });
+  const rows = page.getByRole('region', { name: 'Real rows' });
+  const add = async (step: string) => {
+    await steps.getByRole('button', { name: 'Add a step' }).click();
+    await page.getByRole('menuitem', { name: step }).click();
+  };
+
+  await add('Look columns up');
+  await steps.getByRole('combobox', { name: 'Reference topic' }).click();
+  await page.getByRole('option', { name: 'packhouse.blocks' }).click();
+  const press = (name: string) => steps.getByRole('button', { name, exact: true });
+  if ((await steps.getByLabel('Column here').count()) === 0) await press('Add a comparison').click();
+  await steps.getByRole('combobox', { name: 'Column here' }).click();
+  await page.getByRole('option', { name: 'block_id' }).click();
+  if ((await steps.getByLabel('Its column').count()) === 0) await press('Add a column').click();
+  await steps.getByLabel('Its column').fill('variety');
+  await steps.getByLabel('is called here').fill('variety');
+  await steps.getByLabel(/rows that were carried before are carried again/).check();
+  await expect(rows.getByRole('row', { name: /variety/ })).toBeVisible();
+
+  await add('Add a computed column');
+  await steps.getByRole('textbox', { name: 'Column', exact: true }).fill('share');
+  await steps.getByRole('textbox', { name: 'What the column is' }).fill('round(1000 / (id - 7), 3)');
+  await expect(rows.getByRole('row', { name: /share/ })).toBeVisible();
+
+  // what has not come yet is made up, and shown to fail
+  await rows.getByText('Rows of your own').click();
+  await rows.getByRole('button', { name: 'Make a row' }).click();
+  const made = rows.getByRole('group', { name: /Made row 1/ });
+  await made.getByRole('textbox', { name: 'id', exact: true }).fill('7');
+  await expect(rows).toContainText('step 2 (compute): division by zero: id = 7');
+  await made.getByRole('textbox', { name: 'id', exact: true }).fill('seven');
+  await expect(rows.getByRole('alert')).toContainText('row 1, id');
+  await made.getByRole('button', { name: 'Take made row 1 out' }).click();
+
+  await page.getByRole('button', { name: 'Back to the connector' }).click();
+  await page.getByRole('button', { name: /Create and start/ }).click();
+  await expect(page.getByRole('heading', { name: 'enrich-bins' })).toBeVisible();
+  await expect(page.getByRole('main')).toContainText('A record that it cannot shape waits in quarantine.');
+  await expect(page.getByText('In quarantine')).toBeVisible({ timeout: 30_000 });
+
+  // the bin that failed waits by itself; all others are there, with what was looked up
+  const ask = async (path: string) => (await page.request.get(`/api/v1/${path}`)).json() as Promise<Answer>;
+  await expect.poll(async () => (await ask('topics/bins.enriched')).records, { timeout: 60_000 }).toBe(119_999);
+  const varieties = async () => (await ask('topics/bins.enriched/records?limit=50')).records as { value: unknown }[];
+  expect(JSON.stringify(await varieties())).toContain('variety');
+  demo.sql(
+    'packhouse',
+    "UPDATE blocks SET variety = 'Winter Gold' WHERE id = (SELECT block_id FROM bins WHERE id = 9)",
+  );
+  const again = async () => JSON.stringify(await ask('topics/bins.enriched/records?limit=500&order=newest'));
+  await expect.poll(again, { timeout: 30_000 }).toMatch(/"id":9,[^}]*Winter Gold/);
 });

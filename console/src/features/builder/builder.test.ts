@@ -124,7 +124,16 @@ describe('the builder', () => {
       { type: 'name', name: 'mine' },
       { type: 'writes', set: { rows: 'history', whole_transactions: true } },
     );
-    for (const draft of [source, sink]) {
+    const between = after(
+      begin('topics'),
+      { type: 'topic', topic: 'packhouse.bins', chosen: true },
+      { type: 'carriedTo', topic: 'packhouse.bins', to: 'bins.enriched' },
+      { type: 'name', name: 'mine' },
+      { type: 'partitions', partitions: 5 },
+      { type: 'failing', set: { records: 'halt' } },
+      { type: 'shape', shape: { steps: { 'packhouse.bins': [{ step: 'drop_repeats' }] } } },
+    );
+    for (const draft of [source, sink, between]) {
       const definition = definitionOf(draft);
       expect(definition && draftOf('mine', definition, [packhouse, settlement])).toEqual(draft);
     }
