@@ -56,6 +56,7 @@ const ALL: [&str; 25] = [
     "poisoned",
     "idle-fleet",
     "shape-steps",
+    "shape-unlike",
     "shape-small",
     "shape-lookup",
     "shape-memory",
@@ -84,11 +85,19 @@ async fn one(name: &str) -> Result<Measured, Box<dyn Error>> {
         "schema-registry" => schemas::registry().await,
         "poisoned" => poison::run().await,
         "idle-fleet" => idle::run().await,
-        "shape-steps" => {
-            shape::steps(5_000, "shape-steps", "five steps on one core, batches of 5,000, over 1 M rows/s", 1_000_000.0)
+        "shape-steps" => shape::steps(
+            5_000,
+            "grade",
+            "shape-steps",
+            "five steps on one core, batches of 5,000, over 1 M rows/s",
+            1_000_000.0,
+        ),
+        "shape-unlike" => {
+            let what = "the same where every hidden value is another, over 1 M rows/s";
+            shape::steps(5_000, "remark", "shape-unlike", what, 1_000_000.0)
         }
         "shape-small" => {
-            shape::steps(10, "shape-small", "five steps on one core, batches of 10, over 100,000 rows/s", 100_000.0)
+            shape::steps(10, "grade", "shape-small", "five steps on one core, batches of 10, over 100,000 rows/s", 100_000.0)
         }
         "shape-lookup" => shape::lookup(),
         "shape-memory" => shape::memory(),

@@ -1,6 +1,7 @@
 //! Working expressions out over a batch. A row for which one fails is noted with its fault and gets null; the others go on.
 
 use std::collections::BTreeMap;
+use std::hash::BuildHasher as _;
 use std::sync::Arc;
 
 use arrow_array::{Array, ArrayRef, BooleanArray, Datum, Scalar};
@@ -91,9 +92,12 @@ pub fn eval(expr: &Expr, input: Input<'_>, mask: &[bool], faults: &mut Faults) -
             let value = |row| input.origins.map_or(Given::Null, |o| o.fact(*fact, row));
             fill(expr, input.rows, mask, faults, |row| Ok(value(row)))
         }
-        Node::Call { run, args, types, strict } => {
+        Node::Call { run, args, types, strict, dear } => {
             let args: Vec<Vector> = args.iter().map(|a| eval(a, input, mask, faults)).collect();
-            call(expr, (*run, types, *strict), &args, input, mask, faults)
+            match args.as_slice() {
+                [one] if *dear && *strict => remembered(expr, (*run, types), one, input, mask, faults),
+                _ => call(expr, (*run, types, *strict), &args, input, mask, faults),
+            }
         }
         Node::Compare(how, left, right) => {
             let (l, r) = (eval(left, input, mask, faults), eval(right, input, mask, faults));
@@ -213,6 +217,51 @@ fn call(
     })
 }
 
+/// The same for a function that takes long: what it gave for a value a while ago is not worked out again.
+fn remembered(
+    expr: &Expr,
+    (run, types): (Run, &[Ty]),
+    arg: &Vector,
+    input: Input<'_>,
+    mask: &[bool],
+    faults: &mut Faults,
+) -> Vector {
+    /// Values remembered at a time.
+    const MOST: usize = 256;
+    let scope = Scope { args: types, ty: &expr.ty, tools: input.tools };
+    let mut known: Vec<Option<(Value<'_>, Given<'_>)>> = vec![None; input.rows.next_power_of_two().min(MOST)];
+    let hasher = hashbrown::DefaultHashBuilder::default();
+    let mut builder = ColumnBuilder::new(expr.ty.column_type());
+    for row in 0..input.rows {
+        let value = arg.value(row);
+        if !mask[row] || value == Value::Null {
+            builder.push_null();
+            continue;
+        }
+        let hash = match value {
+            Value::Text(text) => hasher.hash_one(text),
+            Value::Bytes(bytes) => hasher.hash_one(bytes),
+            _ => u64::try_from(row).unwrap_or(0),
+        };
+        let slot = usize::try_from(hash).unwrap_or(0) & (known.len() - 1);
+        if known[slot].as_ref().is_none_or(|(before, _)| *before != value) {
+            match run(scope, &[value]) {
+                Ok(given) => known[slot] = Some((value, given)),
+                Err(fault) => {
+                    builder.push_null();
+                    faults.note(row, expr.span, fault);
+                    continue;
+                }
+            }
+        }
+        let pushed = known[slot].as_ref().map(|(_, given)| builder.push(given.value()));
+        if !matches!(pushed, Some(Ok(()))) {
+            builder.push_null();
+        }
+    }
+    Vector::Column(builder.finish())
+}
+
 fn case(
     expr: &Expr,
     branches: &[(Expr, Expr)],
@@ -245,7 +294,7 @@ fn case(
 /// Both sides compared: by Arrow's kernels where their order is SQL's, else value by value (floats, where SQL has one zero and
 /// one largest NaN; numerics, which may differ in scale).
 fn comparison(how: Comparison, types: (&Ty, &Ty), left: &Vector, right: &Vector, rows: usize) -> Vector {
-    if let Some(array) = by_kernel(how, left, right) {
+    if let Some(array) = by_kernel(how, types, left, right) {
         return Vector::Column(ColumnArray::Boolean(array));
     }
     let one = |row| match (left.value(row), right.value(row)) {
@@ -255,7 +304,17 @@ fn comparison(how: Comparison, types: (&Ty, &Ty), left: &Vector, right: &Vector,
     Vector::Column(ColumnArray::Boolean((0..rows).map(one).collect()))
 }
 
-fn by_kernel(how: Comparison, left: &Vector, right: &Vector) -> Option<BooleanArray> {
+/// A number as one of a decimal column's type, if it is one.
+fn scaled(value: i128, scale: u8, ty: &DataType) -> Option<ArrayRef> {
+    let DataType::Decimal128(precision, to) = ty else { return None };
+    let by = i32::from(*to) - i32::from(scale);
+    let power = 10_i128.checked_pow(by.unsigned_abs())?;
+    let value = if by >= 0 { value.checked_mul(power)? } else { (value % power == 0).then_some(value / power)? };
+    let array = arrow_array::Decimal128Array::from(vec![value]);
+    Some(Arc::new(array.with_precision_and_scale(*precision, *to).ok()?))
+}
+
+fn by_kernel(how: Comparison, types: (&Ty, &Ty), left: &Vector, right: &Vector) -> Option<BooleanArray> {
     let kernel = match how {
         Comparison::Equal => arrow_ord::cmp::eq,
         Comparison::Unequal => arrow_ord::cmp::neq,
@@ -269,15 +328,18 @@ fn by_kernel(how: Comparison, left: &Vector, right: &Vector) -> Option<BooleanAr
             column @ (ColumnArray::Int16(_)
             | ColumnArray::Int32(_)
             | ColumnArray::Int64(_)
+            | ColumnArray::Decimal(_)
             | ColumnArray::Text(_)
             | ColumnArray::Date(_)
             | ColumnArray::Timestamp(_)),
         ) => Some(column.to_arrow()),
         _ => None,
     };
-    let like = |value: &Owned, other: &ArrayRef| -> Option<ArrayRef> {
+    let like = |value: &Owned, of: &Ty, other: &ArrayRef| -> Option<ArrayRef> {
         let ty = other.data_type().clone();
         let array: ArrayRef = match value {
+            Given::Decimal(v) => scaled(*v, of.scale(), &ty)?,
+            Given::Int(v) if matches!(ty, DataType::Decimal128(..)) => scaled(i128::from(*v), 0, &ty)?,
             Given::Int(v) if ty == DataType::Int16 => Arc::new(arrow_array::Int16Array::from(vec![i16::try_from(*v).ok()?])),
             Given::Int(v) => Arc::new(arrow_array::Int32Array::from(vec![*v])),
             Given::Long(v) => Arc::new(arrow_array::Int64Array::from(vec![*v])),
@@ -296,11 +358,11 @@ fn by_kernel(how: Comparison, left: &Vector, right: &Vector) -> Option<BooleanAr
     match (left, right) {
         (Vector::Constant(value), other) => {
             let other = column(other)?;
-            run(&Scalar::new(like(value, &other)?), &other)
+            run(&Scalar::new(like(value, types.0, &other)?), &other)
         }
         (other, Vector::Constant(value)) => {
             let other = column(other)?;
-            run(&other, &Scalar::new(like(value, &other)?))
+            run(&other, &Scalar::new(like(value, types.1, &other)?))
         }
         (l, r) => {
             let (l, r) = (column(l)?, column(r)?);

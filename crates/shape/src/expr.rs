@@ -63,6 +63,8 @@ pub enum Node {
         types: Vec<Ty>,
         /// Whether it is null where an argument is.
         strict: bool,
+        /// Whether it takes long, and gives the same for the same value.
+        dear: bool,
     },
     /// Both sides have one type.
     Compare(Comparison, Box<Expr>, Box<Expr>),

@@ -9,7 +9,7 @@ use crate::cast;
 use crate::compare::compare;
 use crate::expr::{Comparison, Expr, Fault, Node, Scope};
 use crate::finding::{Finding, Span, nearest};
-use crate::functions::{self, Function, Gives, Signature, Take};
+use crate::functions::{self, Function, Gives, Group, Signature, Take};
 use crate::ty::Ty;
 use crate::value::{Given, Owned};
 
@@ -75,7 +75,10 @@ impl Binder<'_> {
                 let args = args.into_iter().map(|a| coerce(a, &ty, self.tools)).collect::<Result<Vec<_>, _>>()?;
                 let run = if name == "greatest" { greatest } else { least };
                 let types = args.iter().map(|a| a.ty.clone()).collect();
-                fold(Expr { node: Node::Call { run, args, types, strict: false }, ty, nullable, span }, self.tools)
+                fold(
+                    Expr { node: Node::Call { run, args, types, strict: false, dear: false }, ty, nullable, span },
+                    self.tools,
+                )
             }
             _ => self.call(name, args, span),
         }
@@ -112,7 +115,8 @@ impl Binder<'_> {
             self.tools.pattern(pattern, false).map_err(|e| Finding::error(e).at(taken[1].span))?;
         }
         let nullable = !signature.strict || taken.iter().any(|a| a.nullable) || may_be_null(name);
-        let node = Node::Call { run: signature.run, args: taken, types, strict: signature.strict };
+        let dear = function.group == Group::Hashes;
+        let node = Node::Call { run: signature.run, args: taken, types, strict: signature.strict, dear };
         fold(Expr { node, ty, nullable, span }, self.tools)
     }
 

@@ -268,7 +268,7 @@ impl Binder<'_> {
                 let ty = self.common(&items, span)?;
                 let items = items.into_iter().map(|i| coerce(i, &ty, self.tools)).collect::<Result<Vec<_>, _>>()?;
                 let types = items.iter().map(|i| i.ty.clone()).collect();
-                let node = Node::Call { run: array::of_values, args: items, types, strict: false };
+                let node = Node::Call { run: array::of_values, args: items, types, strict: false, dear: false };
                 fold(Expr { node, ty: Ty::Array(Box::new(ty)), nullable: false, span }, self.tools)
             }
             Sql::AnyOp { left, compare_op: BinaryOperator::Eq, right, .. } => {

@@ -62,7 +62,7 @@ pub(super) fn cast_to(expr: Expr, to: &Ty, span: Span, tools: &Tools) -> Result<
         return Err(Finding::error(finding).at(span).suggest("convert it to text first"));
     };
     let (types, nullable) = (vec![expr.ty.clone()], expr.nullable);
-    let node = Node::Call { run, args: vec![expr], types, strict: true };
+    let node = Node::Call { run, args: vec![expr], types, strict: true, dear: false };
     fold(Expr { node, ty: to.clone(), nullable, span }, tools)
 }
 

@@ -25,12 +25,8 @@ fn bytes<'a>(a: &[Value<'a>], n: usize) -> &'a [u8] {
 #[must_use]
 pub fn hex(bytes: &[u8]) -> String {
     const DIGITS: &[u8; 16] = b"0123456789abcdef";
-    let mut out = String::with_capacity(bytes.len() * 2);
-    for byte in bytes {
-        out.push(char::from(DIGITS[usize::from(byte >> 4)]));
-        out.push(char::from(DIGITS[usize::from(byte & 15)]));
-    }
-    out
+    let digits = bytes.iter().flat_map(|byte| [DIGITS[usize::from(byte >> 4)], DIGITS[usize::from(byte & 15)]]);
+    String::from_utf8(digits.collect()).unwrap_or_default()
 }
 
 fn encode(a: &[Value<'_>]) -> Result<Given<'static>, Fault> {
