@@ -33,7 +33,7 @@ struct Arguments {
     only: Option<String>,
 }
 
-const ALL: [&str; 25] = [
+const ALL: [&str; 26] = [
     "append",
     "producers",
     "producers-sessions",

@@ -232,9 +232,9 @@ fn remembered(
     let mut known: Vec<Option<(Value<'_>, Given<'_>)>> = vec![None; input.rows.next_power_of_two().min(MOST)];
     let hasher = hashbrown::DefaultHashBuilder::default();
     let mut builder = ColumnBuilder::new(expr.ty.column_type());
-    for row in 0..input.rows {
+    for (row, on) in mask.iter().enumerate().take(input.rows) {
         let value = arg.value(row);
-        if !mask[row] || value == Value::Null {
+        if !on || value == Value::Null {
             builder.push_null();
             continue;
         }
