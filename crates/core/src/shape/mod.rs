@@ -1,17 +1,16 @@
 //! What a connector does to rows on their way: steps and table rules, as a person gives them. What they come to for a table
 //! is worked out in the shape crate.
 
+mod facts;
 mod fields;
+mod lookups;
+mod shapes;
 
-use std::collections::BTreeMap;
-
+pub use facts::{Fact, FactColumn};
+pub use lookups::{Added, LookedInto, LookedUpTable, Match, Miss};
 use serde::{Deserialize, Serialize};
+pub use shapes::{Shapes, TableRule};
 use utoipa::ToSchema;
-
-use crate::change::{ChangeKind, Origin};
-use crate::change_form::position_text;
-use crate::civil::rfc3339;
-use crate::table::TableSchema;
 
 /// One step with its switch.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, ToSchema)]
@@ -129,156 +128,6 @@ pub struct Way {
     pub when: Option<String>,
     /// The topic or table; `{column}` stands for a column's value.
     pub to: String,
-}
-
-/// Something about a change's origin.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum Fact {
-    /// What happened to the row.
-    Kind,
-    /// When it was committed in the source.
-    CommittedAt,
-    /// The position in the source's log.
-    Position,
-    /// The source's transaction.
-    Transaction,
-    /// The number within its transaction.
-    Sequence,
-    /// The system.
-    System,
-    /// The schema.
-    Schema,
-    /// The table.
-    Table,
-}
-
-impl Fact {
-    /// All of them.
-    pub const ALL: [Self; 8] = [
-        Self::Kind,
-        Self::CommittedAt,
-        Self::Position,
-        Self::Transaction,
-        Self::Sequence,
-        Self::System,
-        Self::Schema,
-        Self::Table,
-    ];
-
-    /// What it is of a change, as a header says it.
-    #[must_use]
-    pub fn text(self, kind: ChangeKind, origin: &Origin, table: &TableSchema) -> String {
-        match self {
-            Self::Kind => kind.word().to_owned(),
-            Self::CommittedAt => rfc3339(origin.commit_time_us),
-            Self::Position => position_text(origin.position),
-            Self::Transaction => origin.transaction.to_string(),
-            Self::Sequence => origin.sequence.to_string(),
-            Self::System => table.system.clone(),
-            Self::Schema => table.schema.clone(),
-            Self::Table => table.table.clone(),
-        }
-    }
-
-    /// Its name in `origin.…`.
-    #[must_use]
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Kind => "kind",
-            Self::CommittedAt => "committed_at",
-            Self::Position => "position",
-            Self::Transaction => "transaction",
-            Self::Sequence => "sequence",
-            Self::System => "system",
-            Self::Schema => "schema",
-            Self::Table => "table",
-        }
-    }
-}
-
-/// A fact of the origin that becomes a column, or a header of the record.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct FactColumn {
-    /// The fact.
-    pub fact: Fact,
-    /// The column's name; empty where it becomes a header.
-    #[serde(default, skip_serializing_if = "String::is_empty")]
-    pub column: String,
-    /// The header's name; empty where it becomes a column.
-    #[serde(default, skip_serializing_if = "String::is_empty")]
-    pub header: String,
-}
-
-/// A table of a database that is looked into. All of it is read, now and then anew.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct LookedUpTable {
-    /// The connection that it is read through: its id, in a manifest its name.
-    pub connection: String,
-    /// Its schema.
-    pub schema: String,
-    /// Its name.
-    pub table: String,
-    /// Seconds after which it is read anew.
-    #[serde(default = "a_minute", skip_serializing_if = "is_a_minute")]
-    pub every_seconds: u32,
-}
-
-fn a_minute() -> u32 {
-    60
-}
-
-#[allow(clippy::trivially_copy_pass_by_ref, reason = "serde calls it with a reference")]
-fn is_a_minute(seconds: &u32) -> bool {
-    *seconds == a_minute()
-}
-
-/// What a lookup looks into, by the name that its rows are kept by.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct LookedInto {
-    /// The name.
-    pub name: String,
-    /// The table; none where the name is a topic's.
-    pub table: Option<LookedUpTable>,
-    /// The columns that are compared.
-    pub keys: Vec<String>,
-    /// The columns that are taken.
-    pub columns: Vec<String>,
-}
-
-/// What a lookup does where the reference has no row.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum Miss {
-    /// Its columns are null.
-    #[default]
-    Empty,
-    /// The row goes no further.
-    Leave,
-    /// The row is put aside as one that cannot be handled.
-    Refuse,
-}
-
-/// A column that a lookup adds.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct Added {
-    /// The reference's column.
-    pub from: String,
-    /// What it is called here.
-    pub column: String,
-}
-
-/// A column and the reference's key column that it is compared with.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct Match {
-    /// The column here.
-    pub column: String,
-    /// The key column there.
-    pub key: String,
 }
 
 /// What a step does.
@@ -454,17 +303,6 @@ impl Step {
     }
 }
 
-impl Step {
-    /// The name that rows are kept by which a lookup looks into: the topic, or the table with its columns that are compared.
-    #[must_use]
-    pub fn looks_into(&self) -> Option<String> {
-        let Self::Lookup { topic, table, by, .. } = self else { return None };
-        let Some(table) = table else { return Some(topic.clone()) };
-        let keys: Vec<&str> = by.iter().map(|pair| pair.key.as_str()).collect();
-        Some(format!("{}.{}({}) of {}", table.schema, table.table, keys.join(", "), table.connection))
-    }
-}
-
 /// What a table rule does to every table that it is for.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "rule", rename_all = "snake_case")]
@@ -516,128 +354,6 @@ pub enum Rule {
         #[serde(flatten)]
         mask: Mask,
     },
-}
-
-/// Rules for all tables whose names match a pattern. They come before a table's own steps.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct TableRule {
-    /// The pattern for `schema.table`: `*` stands for any characters, `?` for one.
-    pub tables: String,
-    /// What is done, in order.
-    #[serde(deserialize_with = "fields::rules")]
-    pub rules: Vec<Rule>,
-}
-
-impl TableRule {
-    /// Whether a table is meant.
-    #[must_use]
-    pub fn covers(&self, schema: &str, table: &str) -> bool {
-        crate::table_patterns::covers(&self.tables, schema, table)
-    }
-}
-
-/// What a connector does to the rows of its tables or topics.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct Shapes {
-    /// Rules for many tables; they come before the steps.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub rules: Vec<TableRule>,
-    /// The steps of each, by its name: `schema.table` at a source, the topic elsewhere.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub steps: BTreeMap<String, Vec<ShapeStep>>,
-}
-
-impl Shapes {
-    /// The steps of a table or topic.
-    #[must_use]
-    pub fn of(&self, name: &str) -> &[ShapeStep] {
-        self.steps.get(name).map_or(&[], Vec::as_slice)
-    }
-
-    /// Whether rows go as they come.
-    #[must_use]
-    pub fn is_nothing(&self) -> bool {
-        self.rules.is_empty() && self.steps.values().flatten().all(|s| s.off)
-    }
-
-    /// What is looked into, each once with all columns that are taken of it.
-    #[must_use]
-    pub fn references(&self) -> Vec<LookedInto> {
-        let mut out: Vec<LookedInto> = Vec::new();
-        for step in self.steps.values().flatten().filter(|step| !step.off) {
-            let (Some(name), Step::Lookup { table, by, columns, .. }) = (step.step.looks_into(), &step.step) else {
-                continue;
-            };
-            let place = out.iter().position(|known| known.name == name).unwrap_or_else(|| {
-                let keys = by.iter().map(|pair| pair.key.clone()).collect();
-                out.push(LookedInto { name, table: table.clone(), keys, columns: Vec::new() });
-                out.len() - 1
-            });
-            for column in columns {
-                if !out[place].columns.contains(&column.from) {
-                    out[place].columns.push(column.from.clone());
-                }
-            }
-        }
-        out.sort_by(|a, b| a.name.cmp(&b.name));
-        out
-    }
-
-    /// The connections that are looked up through, where they are written: ids, in a manifest names.
-    pub fn connections(&mut self) -> impl Iterator<Item = &mut String> {
-        self.steps.values_mut().flatten().filter_map(|step| match &mut step.step {
-            Step::Lookup { table: Some(table), .. } => Some(&mut table.connection),
-            _ => None,
-        })
-    }
-
-    /// The topics that are looked into so that rows are carried again when they change.
-    #[must_use]
-    pub fn followed(&self) -> Vec<&str> {
-        let steps = self.steps.values().flatten().filter(|step| !step.off);
-        let followed = steps.filter_map(|step| match &step.step {
-            Step::Lookup { topic, again: true, .. } => Some(topic.as_str()),
-            _ => None,
-        });
-        let mut out: Vec<&str> = followed.collect();
-        out.sort_unstable();
-        out.dedup();
-        out
-    }
-
-    /// The headers that records of a table or topic get, in order.
-    #[must_use]
-    pub fn headers(&self, name: &str) -> Vec<(String, Fact)> {
-        let steps = self.of(name).iter().filter(|step| !step.off);
-        let facts = steps.filter_map(|step| if let Step::Origin { facts } = &step.step { Some(facts) } else { None });
-        facts.flatten().filter(|f| !f.header.is_empty()).map(|f| (f.header.clone(), f.fact)).collect()
-    }
-
-    /// Where rows of a table or topic may be routed, each once; a name may have columns in it.
-    #[must_use]
-    pub fn routes(&self, name: &str) -> Vec<&str> {
-        let mut out = Vec::new();
-        for step in self.of(name).iter().filter(|s| !s.off) {
-            if let Step::Route { ways } = &step.step {
-                for way in ways {
-                    if !out.contains(&way.to.as_str()) {
-                        out.push(way.to.as_str());
-                    }
-                }
-            }
-        }
-        out
-    }
-
-    /// The same, as far as no column decides the name.
-    #[must_use]
-    pub fn ways(&self, name: &str) -> Vec<&str> {
-        let mut out = self.routes(name);
-        out.retain(|to| !to.contains('{'));
-        out
-    }
 }
 
 #[cfg(test)]
