@@ -170,4 +170,22 @@ test('a connector between topics is built by hand: a lookup, a made row that fai
   await expect.poll(count, { timeout: 30_000 }).toBeGreaterThan(119_999);
   await page.getByRole('tab', { name: 'Log' }).click();
   await expect(page.getByRole('main')).toContainText('what rows look up changed: they were carried again');
+
+  // the shape is changed, tried on the one that waits, and that one comes after all
+  await page.getByRole('main').getByRole('link', { name: '1', exact: true }).click();
+  await page.getByRole('link', { name: /division by zero/ }).click();
+  await page.getByRole('link', { name: 'Change the shape on these' }).click();
+  await expect(page.getByRole('main')).toContainText('tried on what waits in quarantine');
+  await expect(rows).toContainText('division by zero: id = 7');
+  await steps.getByRole('button', { name: /Add a computed column/ }).click();
+  await steps.getByRole('textbox', { name: 'What the column is' }).fill('round(1000 / nullif(id - 7, 0), 3)');
+  await expect(rows).not.toContainText('division by zero');
+  await page.getByRole('button', { name: 'Back to the connector' }).click();
+  await page.getByRole('button', { name: /Save as version/ }).click();
+  await expect(page.getByRole('heading', { name: 'enrich-bins' })).toBeVisible();
+  const before = (await count()) as number;
+  await page.goto('/quarantine');
+  await page.getByRole('button', { name: /Try it again|Try all/ }).click();
+  await expect.poll(count, { timeout: 30_000 }).toBeGreaterThan(before);
+  await expect(page.getByRole('main')).toContainText('Nothing', { timeout: 10_000 });
 });

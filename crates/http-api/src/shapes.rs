@@ -40,6 +40,13 @@ pub enum RowsFrom {
         /// The table.
         table: CapturedTable,
     },
+    /// Records that wait in quarantine, as they were mended if they were; a source's rows as they are in their table now.
+    Quarantine {
+        /// Their connector.
+        connector: Uuid,
+        /// What they failed of, as `GET /api/v1/quarantine/causes` names it.
+        cause: String,
+    },
 }
 
 /// A shape to be tried.

@@ -1,6 +1,6 @@
 //! What a server may ask of outside systems on a person's behalf: tests, preflights, remedies, lists of tables.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 use gonvel_connectors::postgres::{client, preflight, sample, sink, slot, tables, tls};
 use gonvel_core::change::ChangeBatch;
@@ -151,6 +151,18 @@ pub async fn table_shape(address: &DatabaseAddress, table: &CapturedTable) -> Re
 /// [`ConnectorError`] if the table cannot be read as asked.
 pub async fn rows(address: &DatabaseAddress, table: &CapturedTable, most: usize) -> Result<ChangeBatch, ConnectorError> {
     sample::rows(address, table, most).await
+}
+
+/// Rows of a table as they are now, by their key columns' values as the server writes them; those that are gone are left out.
+///
+/// # Errors
+/// [`ConnectorError`] if the table cannot be read.
+pub async fn rows_by_key(
+    address: &DatabaseAddress,
+    table: &CapturedTable,
+    keys: &[BTreeMap<String, String>],
+) -> Result<ChangeBatch, ConnectorError> {
+    sample::rows_by_key(address, table, keys).await
 }
 
 /// A few rows of a table, and the records they would become.

@@ -28,7 +28,8 @@ fn shown(cause: i64) -> String {
     format!("{:016x}", cause.cast_unsigned())
 }
 
-fn asked(cause: &str) -> Result<i64, Refusal> {
+/// A fingerprint as it was shown.
+pub(crate) fn asked(cause: &str) -> Result<i64, Refusal> {
     let read = u64::from_str_radix(cause, 16).map(u64::cast_signed);
     read.map_err(|_| Refusal::invalid("cause", format!("{cause:?} is no cause: take one of /api/v1/quarantine/causes")))
 }

@@ -87,6 +87,7 @@ function Builder({ first, edited }: Props) {
     const next = new URLSearchParams(search);
     if (name === null) next.delete('shape');
     else next.set('shape', name);
+    next.delete('cause');
     setSearch(next);
   };
   const at = (...fields: string[]) => failed.filter((c) => fields.includes(c.field ?? ''));
@@ -99,6 +100,7 @@ function Builder({ first, edited }: Props) {
         draft={draft}
         change={change}
         name={shaped}
+        waiting={edited && search.get('cause') ? { connector: edited.id, cause: search.get('cause') ?? '' } : undefined}
         inForce={edited ? (edited.definition.shape ?? {}) : undefined}
         onBack={() => look(null)}
         onLook={look}

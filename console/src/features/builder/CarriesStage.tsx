@@ -3,6 +3,7 @@ import { NumberInput, TextInput } from '@mantine/core';
 import type { TopicsDraft } from './builder';
 import { Failed, Stage, type Change, type Check } from './Stage';
 import { TopicPicker } from './TopicPicker';
+import { ValuesChoice } from './ValuesChoice';
 
 /** Which topics are read, and which ones their shaped rows go to. */
 export function CarriesStage({ draft, change, failed }: { draft: TopicsDraft; change: Change; failed: Check[] }) {
@@ -24,6 +25,7 @@ export function CarriesStage({ draft, change, failed }: { draft: TopicsDraft; ch
           </div>
         )}
       />
+      <ValuesChoice values={draft.values} change={change} />
       <NumberInput
         mt="sm"
         size="xs"

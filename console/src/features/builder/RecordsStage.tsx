@@ -1,36 +1,15 @@
-import { Checkbox, NumberInput, SegmentedControl, TextInput } from '@mantine/core';
+import { Checkbox, NumberInput, TextInput } from '@mantine/core';
 
 import type { SourceDraft } from './builder';
 import { Stage, type Change } from './Stage';
+import { ValuesChoice } from './ValuesChoice';
 
 /** What the records hold, how they are written, and the topics they go to. */
 export function RecordsStage({ draft, change }: { draft: SourceDraft; change: Change }) {
   const told = draft.schemaChanges !== '';
   return (
     <Stage title="Into which records">
-      <Choice
-        label="A value holds"
-        value={draft.values.form ?? 'change'}
-        onChange={(form) => change({ type: 'values', set: { form } })}
-        data={[
-          { value: 'change', label: 'The whole change' },
-          { value: 'row', label: 'The new row' },
-        ]}
-      />
-      <p className="quiet">
-        {draft.values.form === 'row'
-          ? 'Only the row after the change; a delete has a key and no value. A truncate cannot be told.'
-          : 'The kind, the row after and before it, and where and when it was committed.'}
-      </p>
-      <Choice
-        label="Written as"
-        value={draft.values.encoding ?? 'avro'}
-        onChange={(encoding) => change({ type: 'values', set: { encoding } })}
-        data={[
-          { value: 'avro', label: 'Avro' },
-          { value: 'json', label: 'JSON' },
-        ]}
-      />
+      <ValuesChoice values={draft.values} change={change} />
       <TextInput
         mt="sm"
         label="Topics are named"
@@ -68,22 +47,5 @@ export function RecordsStage({ draft, change }: { draft: SourceDraft; change: Ch
         />
       )}
     </Stage>
-  );
-}
-
-interface ChoiceProps<T extends string> {
-  label: string;
-  value: T;
-  onChange: (value: T) => void;
-  data: { value: T; label: string }[];
-}
-
-/** One of a few, all in sight. */
-export function Choice<T extends string>({ label, value, onChange, data }: ChoiceProps<T>) {
-  return (
-    <div className="choice">
-      <div className="choice-label">{label}</div>
-      <SegmentedControl fullWidth aria-label={label} value={value} onChange={(v) => onChange(v as T)} data={data} />
-    </div>
   );
 }

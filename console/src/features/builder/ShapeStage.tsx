@@ -78,6 +78,8 @@ interface PageProps {
   draft: Draft;
   change: Change;
   name: string;
+  /** The records of a cause in quarantine, where it is tried on those. */
+  waiting: { connector: string; cause: string } | undefined;
   /** The shape in force, where the connector is there already. */
   inForce: Shapes | undefined;
   onBack: () => void;
@@ -85,14 +87,18 @@ interface PageProps {
 }
 
 /** The editor of one table's or topic's steps. */
-export function ShapePage({ draft, change, name, inForce, onBack, onLook }: PageProps) {
+export function ShapePage({ draft, change, name, waiting, inForce, onBack, onLook }: PageProps) {
   const all = names(draft);
   const { rows, topic } = from(draft, name);
   return (
     <div className="page">
       <Heading
         title={`Shape for ${draft.name || 'a new connector'}`}
-        says="Steps are tried on real rows as you write them. Nothing runs before the connector is saved."
+        says={
+          waiting
+            ? 'Steps are tried on what waits in quarantine. Save the connector, then try those records again.'
+            : 'Steps are tried on real rows as you write them. Nothing runs before the connector is saved.'
+        }
         action={
           <>
             <Select
@@ -113,7 +119,7 @@ export function ShapePage({ draft, change, name, inForce, onBack, onLook }: Page
         shape={draft.shape}
         onChange={(shape) => change({ type: 'shape', shape })}
         name={name}
-        rows={rows}
+        rows={waiting ? { from: 'quarantine', ...waiting } : rows}
         topic={topic}
         values={draft.kind === 'sink' ? undefined : draft.values}
         tables={tables(draft)}

@@ -5,7 +5,7 @@ import { Link, useParams, useSearchParams } from 'react-router';
 
 import { problemOf } from '../../api/client';
 import { count } from '../../shared/format';
-import { useLiveConnectors } from '../../shared/liveConnectors';
+import { useLiveConnectors, type Connector } from '../../shared/liveConnectors';
 import { Heading } from '../../shared/Page';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { Hours } from './Hours';
@@ -20,6 +20,12 @@ const STATES = [
   { value: 'superseded', label: 'Superseded' },
   { value: 'discarded', label: 'Discarded' },
 ];
+
+/** What the steps of records are given by: the topic, at a source the table that goes there. */
+function shapeOf(connector: Connector, topics: string[]): string {
+  const topic = topics[0] ?? '';
+  return connector.kind === 'source' ? (connector.tables.find((t) => t.to === topic)?.from ?? topic) : topic;
+}
 
 /** The records of one cause: look, mend, try again, give up. */
 export function CausePage() {
@@ -36,7 +42,8 @@ export function CausePage() {
     refetchInterval: every,
   });
   const group = causes.data?.find((c) => c.connector === connector && c.cause === cause);
-  const name = connectors?.find((c) => c.id === connector)?.name ?? 'a connector that is gone';
+  const of = connectors?.find((c) => c.id === connector);
+  const name = of?.name ?? 'a connector that is gone';
   const all = records.data ?? [];
   const finding = group?.finding ?? all[0]?.finding ?? 'Nothing of this cause waits any more';
   const { found, remedy } = parts(finding);
@@ -51,7 +58,22 @@ export function CausePage() {
             {group && <>, {group.topics.join(', ')}</>}
           </>
         }
-        action={group && <Settle which={{ connector, cause }} records={group.waiting} />}
+        action={
+          group && (
+            <>
+              {group.step === 'shape' && of && (
+                <Button
+                  variant="default"
+                  component={Link}
+                  to={`/connectors/${connector}/edit?shape=${encodeURIComponent(shapeOf(of, group.topics))}&cause=${cause}`}
+                >
+                  Change the shape on these
+                </Button>
+              )}
+              <Settle which={{ connector, cause }} records={group.waiting} />
+            </>
+          )
+        }
       />
       <ProblemNote problem={problemOf(records.error)} />
       <section className="sheet" aria-label="Records">

@@ -112,8 +112,27 @@ pub async fn row(
     table: &CapturedTable,
     key: &BTreeMap<String, String>,
 ) -> Result<ChangeBatch, ConnectorError> {
+    read(client, database, table, &format!("WHERE {}", is(key))).await
+}
+
+fn is(key: &BTreeMap<String, String>) -> String {
     let one = key.iter().map(|(column, value)| format!("{} = {}", ident(column), literal(value)));
-    read(client, database, table, &format!("WHERE {}", one.collect::<Vec<_>>().join(" AND "))).await
+    one.collect::<Vec<_>>().join(" AND ")
+}
+
+/// Rows of a table as they are now, by their keys; those that are gone are left out.
+///
+/// # Errors
+/// [`ConnectorError`] if the table cannot be read.
+pub async fn rows_by_key(
+    address: &DatabaseAddress,
+    table: &CapturedTable,
+    keys: &[BTreeMap<String, String>],
+) -> Result<ChangeBatch, ConnectorError> {
+    let client = connect(address).await?;
+    let any: Vec<String> = keys.iter().map(|key| format!("({})", is(key))).collect();
+    let which = if any.is_empty() { "WHERE false".to_owned() } else { format!("WHERE {}", any.join(" OR ")) };
+    read(&client, &address.database, table, &which).await
 }
 
 /// All rows of a table as they are now, with the columns of its key and some others, batch after batch: the first is empty, so that

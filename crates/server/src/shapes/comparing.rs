@@ -12,9 +12,9 @@ use gonvel_shape::plan::{Plan, Shape};
 use gonvel_shape::run::Context;
 use gonvel_shape::ty::Ty;
 
+use super::found;
 use super::rows::{Rows, context, rows};
 use super::trying::cell;
-use super::{found, name_of};
 use crate::problems::{Body, Refusal};
 use crate::state::ServerState;
 
@@ -38,10 +38,9 @@ pub(crate) async fn compare_shapes(
     if !(1..=MOST).contains(&request.most) {
         return Err(Refusal::invalid("most", format!("{} rows: give a number from 1 to {MOST}", request.most)));
     }
-    let Rows { table, batch, .. } = rows(&state, &request.rows, request.most).await?;
+    let Rows { name, table, batch, .. } = rows(&state, &request.rows, request.most).await?;
     let (before, _) = context(&state, &request.before).await?;
     let (after, _) = context(&state, &request.after).await?;
-    let name = name_of(&table, &request.rows);
     let compared = tokio::task::spawn_blocking(move || {
         let empty = || ComparedShapes {
             findings: Vec::new(),

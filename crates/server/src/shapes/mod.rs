@@ -4,10 +4,7 @@ mod comparing;
 mod rows;
 mod trying;
 
-use std::sync::Arc;
-
 use axum::Json;
-use gonvel_core::table::TableSchema;
 use gonvel_http_api::{ShapeColumn, ShapeFinding, ShapeFunction};
 use gonvel_shape::columns::Columns;
 use gonvel_shape::finding::{Finding, Weight};
@@ -82,11 +79,4 @@ fn found(findings: Vec<Finding>) -> Vec<ShapeFinding> {
         suggestion: f.suggestion,
     };
     findings.into_iter().map(one).collect()
-}
-
-fn name_of(table: &Arc<TableSchema>, from: &gonvel_http_api::RowsFrom) -> String {
-    match from {
-        gonvel_http_api::RowsFrom::Topic { topic } => topic.clone(),
-        gonvel_http_api::RowsFrom::Table { .. } => table.qualified(),
-    }
 }

@@ -5,8 +5,10 @@ use std::sync::Arc;
 
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, Origin};
 use gonvel_core::column::{ColumnType, Value};
-use gonvel_core::naming::TopicName;
-use gonvel_core::ports::{FleetStore, TopicLog};
+use gonvel_core::connector::Definition;
+use gonvel_core::naming::{ConnectorId, SchemaId, TopicName};
+use gonvel_core::ports::{FleetStore, SchemaStore, TopicLog};
+use gonvel_core::record_form::ReadForm;
 use gonvel_core::shape::Shapes;
 use gonvel_core::table::TableSchema;
 use gonvel_http_api::RowsFrom;
@@ -19,11 +21,14 @@ use gonvel_shape::tools::{MaskKey, Tools};
 
 use crate::presenting;
 use crate::problems::Refusal;
+use crate::quarantine::asked;
 use crate::records::{NoChanges, newest_changes};
 use crate::state::ServerState;
 
 /// Rows, or at least the table that they would be of.
 pub(super) struct Rows {
+    /// What their steps are given by: a topic, or `schema.table`.
+    pub(super) name: String,
     pub(super) table: Arc<TableSchema>,
     pub(super) batch: Option<ChangeBatch>,
     /// Why there are none.
@@ -35,7 +40,10 @@ pub(super) async fn rows(state: &ServerState, from: &RowsFrom, most: usize) -> R
         RowsFrom::Topic { topic } => {
             let topic = state.database.topic(&TopicName::parse(topic.clone())?).await?;
             match newest_changes(state, &topic, most).await? {
-                Ok(found) => Ok(Rows { table: found.batch.table.clone(), batch: Some(found.batch), none: None }),
+                Ok(found) => {
+                    let name = topic.name.as_str().to_owned();
+                    Ok(Rows { name, table: found.batch.table.clone(), batch: Some(found.batch), none: None })
+                }
                 Err(NoChanges::Empty) => {
                     let detail =
                         format!("{} holds no records yet: start its source first, then shape what comes", topic.name);
@@ -50,9 +58,41 @@ pub(super) async fn rows(state: &ServerState, from: &RowsFrom, most: usize) -> R
             let address = state.database.address(*connection).await?;
             let batch = systems::rows(&address, &presenting::asked_table(table), most).await?;
             let none = batch.is_empty().then(|| "the table has no rows".to_owned());
-            Ok(Rows { table: batch.table.clone(), batch: Some(batch), none })
+            let table = batch.table.clone();
+            Ok(Rows { name: table.qualified(), table, batch: Some(batch), none })
         }
+        RowsFrom::Quarantine { connector, cause } => waiting(state, ConnectorId(*connector), asked(cause)?, most).await,
     }
+}
+
+/// Rows that wait in quarantine for one cause: of one topic or table, and of one shape.
+async fn waiting(state: &ServerState, connector: ConnectorId, cause: i64, most: usize) -> Result<Rows, Refusal> {
+    let most = i64::try_from(most).unwrap_or(i64::MAX);
+    let kept = state.database.quarantined(Some(connector), Some(cause), &["waiting", "asked"], 0, most).await?;
+    let nothing = |finding: &str| Refusal::invalid("rows", format!("{finding}: try the shape on the newest rows"));
+    let Some(first) = kept.first() else { return Err(nothing("nothing of this cause waits any more")) };
+    let of_one = kept.iter().filter(|k| k.topic_id == first.topic_id);
+    let stored = state.database.find_connector(connector).await?;
+    if let (Definition::Source(source), true) = (&stored.definition, first.record_offset < 0) {
+        let table = source.tables.iter().find(|t| t.topic == first.topic);
+        let table = table.ok_or_else(|| nothing("the table of these rows is no longer captured by name"))?;
+        let address = state.database.address(source.connection).await?;
+        let keys = of_one.filter_map(|k| serde_json::from_slice(k.key.as_deref()?).ok()).collect::<Vec<_>>();
+        let batch = systems::rows_by_key(&address, table, &keys).await?;
+        let none = batch.is_empty().then(|| "the rows are no longer in their table".to_owned());
+        return Ok(Rows { name: table.qualified(), table: batch.table.clone(), batch: Some(batch), none });
+    }
+    let schema = first.value_schema.ok_or_else(|| nothing("these records have no schema"))?;
+    let text = state.database.schema_text(SchemaId(schema)).await?;
+    let form = ReadForm::from_value_text(&text).map_err(|_| nothing("these records are no changes of a table"))?;
+    let mut builder = ChangeBatchBuilder::new(form.table().clone());
+    for kept in of_one.filter(|k| k.value_schema == Some(schema)) {
+        let record = kept.record();
+        let value = kept.mended.as_deref().or(record.value.as_deref());
+        let read = form.read(record.key.as_deref().unwrap_or_default(), value, record.timestamp_us, &mut builder);
+        read.map_err(|e| nothing(&format!("a record cannot be read ({e})")))?;
+    }
+    Ok(Rows { name: first.topic.clone(), table: form.table().clone(), batch: Some(builder.finish()), none: None })
 }
 
 /// Rows that a person made, as the texts of their columns.

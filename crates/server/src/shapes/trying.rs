@@ -19,7 +19,7 @@ use gonvel_shape::sql_view::statement;
 use gonvel_shape::ty::Ty;
 
 use super::rows::{Rows, context_with, made, rows};
-use super::{found, name_of, shown};
+use super::{found, shown};
 use crate::presenting;
 use crate::problems::{Body, Refusal};
 use crate::schemas::checking::next_version;
@@ -82,7 +82,7 @@ pub(crate) async fn try_shape(
     if request.made.len() > MADE {
         return Err(Refusal::invalid("made", format!("{} rows: make at most {MADE}", request.made.len())));
     }
-    let Rows { table, batch, none } = rows(&state, &request.rows, ROWS).await?;
+    let Rows { name, table, batch, none } = rows(&state, &request.rows, ROWS).await?;
     let mut batches: Vec<ChangeBatch> = batch.into_iter().filter(|b| !b.is_empty()).collect();
     batches.extend(made(&table, &request.made)?);
     let store = Arc::new(state.database.clone());
@@ -93,7 +93,7 @@ pub(crate) async fn try_shape(
     let values = presenting::asked_values(request.values);
     // working it out is work for the processor: the threads that answer requests must not wait for it
     let worked = tokio::task::spawn_blocking(move || {
-        let (mut tried, output) = tried(&request, &table, &batches, &mut context, none);
+        let (mut tried, output) = tried(&request, &name, &table, &batches, &mut context, none);
         explain(&mut tried.findings, &unread);
         (tried, output, context.references)
     });
@@ -119,13 +119,13 @@ fn explain(findings: &mut [ShapeFinding], unread: &[(String, String)]) {
 
 fn tried(
     request: &TryShape,
+    name: &str,
     table: &Arc<TableSchema>,
     batches: &[ChangeBatch],
     context: &mut Context,
     no_rows: Option<String>,
 ) -> (TriedShape, Option<Arc<TableSchema>>) {
-    let name = name_of(table, &request.rows);
-    let shape = Shape { rules: &request.shape.rules, steps: request.shape.of(&name) };
+    let shape = Shape { rules: &request.shape.rules, steps: request.shape.of(name) };
     let compiled = Plan::compile(table, shape, &trying::tables(&context.references), &context.tools);
     let mut tried = TriedShape {
         findings: found(compiled.findings),

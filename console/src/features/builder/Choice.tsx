@@ -1,0 +1,18 @@
+import { SegmentedControl } from '@mantine/core';
+
+interface ChoiceProps<T extends string> {
+  label: string;
+  value: T;
+  onChange: (value: T) => void;
+  data: { value: T; label: string }[];
+}
+
+/** One of a few, all in sight. */
+export function Choice<T extends string>({ label, value, onChange, data }: ChoiceProps<T>) {
+  return (
+    <div className="choice">
+      <div className="choice-label">{label}</div>
+      <SegmentedControl fullWidth aria-label={label} value={value} onChange={(v) => onChange(v as T)} data={data} />
+    </div>
+  );
+}
