@@ -8,7 +8,7 @@ use arrow_array::{Array, ArrayRef, BooleanArray, Datum, Scalar};
 use arrow_schema::DataType;
 use gonvel_core::change::{ChangeKind, Origin};
 use gonvel_core::change_form::position_text;
-use gonvel_core::column::{ColumnArray, ColumnBuilder, Value};
+use gonvel_core::column::{ColumnArray, ColumnBuilder, NOT_A_NUMBER, Value};
 use gonvel_core::shape::Fact;
 use gonvel_core::table::TableSchema;
 
@@ -307,6 +307,9 @@ fn comparison(how: Comparison, types: (&Ty, &Ty), left: &Vector, right: &Vector,
 /// A number as one of a decimal column's type, if it is one.
 fn scaled(value: i128, scale: u8, ty: &DataType) -> Option<ArrayRef> {
     let DataType::Decimal128(precision, to) = ty else { return None };
+    if value == NOT_A_NUMBER {
+        return None;
+    }
     let by = i32::from(*to) - i32::from(scale);
     let power = 10_i128.checked_pow(by.unsigned_abs())?;
     let value = if by >= 0 { value.checked_mul(power)? } else { (value % power == 0).then_some(value / power)? };
@@ -328,11 +331,14 @@ fn by_kernel(how: Comparison, types: (&Ty, &Ty), left: &Vector, right: &Vector) 
             column @ (ColumnArray::Int16(_)
             | ColumnArray::Int32(_)
             | ColumnArray::Int64(_)
-            | ColumnArray::Decimal(_)
             | ColumnArray::Text(_)
             | ColumnArray::Date(_)
             | ColumnArray::Timestamp(_)),
         ) => Some(column.to_arrow()),
+        // what is no number is the largest in SQL, and none to a kernel
+        Vector::Column(column @ ColumnArray::Decimal(array)) if !array.values().contains(&NOT_A_NUMBER) => {
+            Some(column.to_arrow())
+        }
         _ => None,
     };
     let like = |value: &Owned, of: &Ty, other: &ArrayRef| -> Option<ArrayRef> {
