@@ -67,7 +67,7 @@ demo-empty: binary
 test: packages-test console test-rust test-console test-e2e
 
 test-rust: console
-	cargo test --workspace --quiet
+	cargo test --workspace --quiet --no-fail-fast
 
 test-console: console
 	cd console && npm test --silent
