@@ -154,7 +154,7 @@ test('a connector between topics is built by hand: a lookup, a made row that fai
   await page.getByRole('button', { name: /Create and start/ }).click();
   await expect(page.getByRole('heading', { name: 'enrich-bins' })).toBeVisible();
   await expect(page.getByRole('main')).toContainText('A record that it cannot shape waits in quarantine.');
-  await expect(page.getByText('In quarantine')).toBeVisible({ timeout: 30_000 });
+  await expect(page.getByText('In quarantine', { exact: true })).toBeVisible({ timeout: 30_000 });
 
   // the bin that failed waits by itself; all others are there, with what was looked up
   const ask = async (path: string) => (await page.request.get(`/api/v1/${path}`)).json() as Promise<Answer>;
