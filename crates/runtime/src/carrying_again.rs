@@ -1,6 +1,6 @@
 //! Rows that were carried before and look up what changed since: found in the topics that are read, to be carried again.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
 use bytes::Bytes;
@@ -115,14 +115,16 @@ pub(crate) async fn find(
     read: &[(TopicPartition, usize, i64)],
     changed: &Arc<HashMap<String, Changed>>,
 ) -> Result<Vec<TopicChanges>, Failure> {
-    let mut starts = Vec::with_capacity(read.len());
-    let mut limits = HashMap::new();
-    for (at, topic, to) in read {
-        let first = services.log.bounds(at.topic).await?.into_iter().find(|b| b.partition == at.partition);
-        let next = first.map_or(0, |bounds| bounds.first.0).min(*to);
-        starts.push((*at, *topic, Delivered { next, ..Delivered::default() }));
-        limits.insert(*at, *to);
+    let mut first: HashMap<TopicPartition, i64> = HashMap::new();
+    for topic in read.iter().map(|(at, ..)| at.topic).collect::<BTreeSet<_>>() {
+        let bounds = services.log.bounds(topic).await?.into_iter();
+        first.extend(bounds.map(|b| (TopicPartition { topic, partition: b.partition }, b.first.0)));
     }
+    let starts = read.iter().map(|(at, topic, to)| {
+        let next = first.get(at).copied().unwrap_or(0).min(*to);
+        (*at, *topic, Delivered { next, ..Delivered::default() })
+    });
+    let limits = read.iter().map(|(at, _, to)| (*at, *to)).collect();
     let reader = Reader::new(services.log.clone(), services.schemas.clone(), starts);
     let mut reader = reader.aside(names.to_vec()).up_to(&limits);
     let mut latest = Latest::default();

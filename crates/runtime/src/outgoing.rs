@@ -7,8 +7,9 @@ use gonvel_core::connector::CapturedTable;
 use gonvel_core::naming::TopicName;
 use gonvel_core::ports::{PortError, Topic};
 use gonvel_core::topic_settings::TopicSettings;
+use gonvel_shape::run::Failed;
 
-use crate::aside::source::{Came as Rows, RowsAside};
+use crate::aside::source::{RowsAside, RowsCame};
 use crate::fleet::Services;
 use crate::lane::Failure;
 use crate::shaping::{Came, PART_OF_A_ROW, Pass, Shaping};
@@ -69,7 +70,7 @@ impl<'o> Out<'o> {
         match (&mut self.aside, first) {
             (Some(aside), first) if first.is_none() || !hides_keys => {
                 let topic = self.writer.topic(self.writer.of_table(changes.table));
-                aside.take(Rows { topic, batch: &changes.batch, rows: changes.rows.as_deref(), failed }).await?;
+                aside.take(RowsCame { topic, batch: &changes.batch, rows: changes.rows.as_deref(), failed }).await?;
             }
             (aside, Some(first)) => {
                 let why = if aside.is_some() { "; its key is hidden, so it may not wait in quarantine" } else { "" };
@@ -81,18 +82,18 @@ impl<'o> Out<'o> {
         self.blocks(changes, came, counts).await
     }
 
-    /// Writes a row that waited, as it is now.
-    ///
-    /// # Errors
-    /// [`ConnectorError::BadRecord`] if it still cannot be shaped.
-    pub(crate) async fn write_again(&mut self, row: &TableChanges, counts: &mut KindCounts) -> Result<Blocks, Failure> {
-        let came = self.shape(row, Pass::Again).await?;
-        if let Came::Otherwise(shaped, _) = &came
-            && let Some(failed) = shaped.failed.first()
-        {
-            return Err(ConnectorError::bad_record(failed.finding.clone()).into());
-        }
-        self.blocks(row, came, counts).await
+    /// Writes rows that waited, as they are now; gives those that still cannot be shaped as well.
+    pub(crate) async fn write_again(
+        &mut self,
+        rows: &TableChanges,
+        counts: &mut KindCounts,
+    ) -> Result<(Blocks, Vec<Failed>), Failure> {
+        let mut came = self.shape(rows, Pass::Again).await?;
+        let failed = match &mut came {
+            Came::AsItWas => Vec::new(),
+            Came::Otherwise(shaped, _) => std::mem::take(&mut shaped.failed),
+        };
+        Ok((self.blocks(rows, came, counts).await?, failed))
     }
 
     async fn shape(&mut self, changes: &TableChanges, pass: Pass) -> Result<Came, Failure> {

@@ -113,7 +113,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             Lag::none(work.board);
             continue;
         };
-        let ReadRound { mut round, latest_us, changes, bad, truncate } =
+        let ReadRound { mut round, latest_us, changes, beside, truncate } =
             round.ok_or_else(|| ConnectorError::try_again("the reading ended", "it starts again by itself"))??;
         if changes >= AHEAD {
             wanted.add_permits(1);
@@ -126,7 +126,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
                 return Ok(ending);
             }
         } else if let Some(aside) = &mut aside {
-            aside.deliver(&mut sink, &mut round, bad).await?;
+            aside.deliver(&mut sink, &mut round, beside).await?;
         } else {
             sink.apply(&round).await?;
         }

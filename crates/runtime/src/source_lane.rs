@@ -8,7 +8,7 @@ use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::client::{Client, connect};
 use gonvel_connectors::postgres::position::PgPosition;
 use gonvel_connectors::postgres::publication::{Differences, differences};
-use gonvel_connectors::postgres::sample::row;
+use gonvel_connectors::postgres::sample::rows_by_key;
 use gonvel_connectors::postgres::slot::{change_tables, load_again, prepare};
 use gonvel_connectors::postgres::source::{Beginning, Captured, PgSource, SourceSettings, TableChanges};
 use gonvel_connectors::postgres::tables::describe;
@@ -17,7 +17,7 @@ use gonvel_core::change_form::{position_text, read_position};
 use gonvel_core::civil::read_rfc3339;
 use gonvel_core::connector::{BadRecords, CapturedTable, Definition, Start, State, ValueForm};
 use gonvel_core::naming::ConnectorId;
-use gonvel_core::ports::{AppendBatch, LaneProgress, PortError, Step, TableProgress, Topic};
+use gonvel_core::ports::{AppendBatch, LaneProgress, PortError, Settled, Step, TableProgress, Topic};
 use serde::{Deserialize, Serialize};
 use tokio::task::JoinHandle;
 use tokio::time::{Instant, MissedTickBehavior, sleep_until};
@@ -206,9 +206,11 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         None => None,
     };
     let name = work.assignment.connector.name().as_str();
+    // what was appended before a crash is not tried again
     let retried = read_stored(&work.lease.position).map(|p| p.retried).unwrap_or_default();
+    work.services.quarantine.settle(&retried, &Settled::Delivered).await?;
     let aside = match definition.failing.records {
-        BadRecords::Quarantine => Some(RowsAside::new(Book::of(&work), topics.clone(), &retried).await?),
+        BadRecords::Quarantine => Some(RowsAside::new(Book::of(&work), topics.clone()).await?),
         BadRecords::Halt => None,
     };
     let writer = Writer::new(work.services, name, topics, definition.values, told).await?;
@@ -401,22 +403,18 @@ async fn retry(
     let Some(aside) = out.aside() else { return Ok((Vec::new(), None)) };
     let (asked, wait) = aside.again().await?;
     let (mut parts, mut gone, mut failed) = (Vec::new(), Vec::new(), Vec::new());
-    for (number, id, key) in asked {
+    for (number, mut asked) in asked {
         let table = &tables[number];
-        let batch = row(client, database, table, &key).await?;
-        if batch.is_empty() {
-            gone.push(id);
-            continue;
-        }
+        let batch = rows_by_key(client, database, table, &asked.keys()).await?;
+        let mut ids: Vec<Option<i64>> = (0..batch.len()).map(|row| asked.take(&batch, row)).collect();
+        gone.extend(asked.left());
         let counts = position.counts.entry(table.qualified()).or_default();
-        match out.write_again(&TableChanges { table: number, batch, rows: None }, counts).await {
-            Ok(more) => {
-                parts.extend(more);
-                position.retried.push(id);
-            }
-            Err(Failure::Connector(ConnectorError::BadRecord { finding, .. })) => failed.push((id, Step::Shape, finding)),
-            Err(failure) => return Err(failure),
+        let (more, again) = out.write_again(&TableChanges { table: number, batch, rows: None }, counts).await?;
+        for row in again {
+            failed.extend(ids[row.row].take().map(|id| (id, Step::Shape, row.finding)));
         }
+        parts.extend(more);
+        position.retried.extend(ids.into_iter().flatten());
     }
     if let Some(aside) = out.aside().filter(|_| !gone.is_empty() || !failed.is_empty()) {
         aside.settle(&[], &gone, &failed).await?;

@@ -162,7 +162,7 @@ pub async fn rows_by_key(
     table: &CapturedTable,
     keys: &[BTreeMap<String, String>],
 ) -> Result<ChangeBatch, ConnectorError> {
-    sample::rows_by_key(address, table, keys).await
+    sample::rows_by_key(&client::connect(address).await?, &address.database, table, keys).await
 }
 
 /// A few rows of a table, and the records they would become.

@@ -199,12 +199,12 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let read = |reader: Reader| reader.shaped(shaping.clone()).whole_rows();
     let mut reader = read(Reader::new(log.clone(), work.services.schemas.clone(), starts.clone()));
     let mut aside = None;
+    // what was appended before a crash is not appended again
+    work.services.quarantine.settle(&progress.retried, &Settled::Delivered).await?;
     if definition.failing.records == BadRecords::Quarantine {
         reader = reader.aside(names.clone());
         let positions: Vec<_> = starts.iter().map(|(at, number, delivered)| (*at, *number, delivered.next)).collect();
-        // what was appended before a crash is not appended again
-        work.services.quarantine.settle(&progress.retried, &Settled::Delivered).await?;
-        let keeps = Keeps { rows: true, emptied: true };
+        let keeps = Keeps { rows: true, emptied: true, itself: true };
         aside = Some(Aside::new(Book::of(&work), keeps, names.clone(), &positions).await?.read(read));
     }
     work.board.enter(State::Following, None, None);
@@ -242,7 +242,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             }
             waits_for = changed.then_some(rested);
         }
-        let Some(ReadRound { mut round, latest_us, bad, .. }) = reader.next().await? else {
+        let Some(ReadRound { round, latest_us, beside, .. }) = reader.next().await? else {
             Lag::none(work.board);
             tokio::select! {
                 biased;
@@ -259,7 +259,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             again = Some(Instant::now());
         }
         let taken = match &mut aside {
-            Some(aside) => Some(aside.take(&mut round, bad).await?),
+            Some(aside) => Some(aside.take(&round, beside).await?),
             None => None,
         };
         let parts = out.write(round.topics).await?;
@@ -307,10 +307,10 @@ impl Carrying<'_> {
         let rows = carrying_again::find(self.work.services, self.shaping, self.names, &read, &changed).await?;
         let count: usize = rows.iter().map(|changes| changes.from.len()).sum();
         for changes in rows {
-            let (topics, bad) = reader.shape_again(vec![changes]).await?;
-            let mut round = Round { topics, delivered: Vec::new(), more: false };
+            let (topics, beside) = reader.shape_again(vec![changes]).await?;
+            let round = Round { topics, delivered: Vec::new(), more: false };
             let taken = match aside {
-                Some(aside) => Some(aside.take(&mut round, bad).await?),
+                Some(aside) => Some(aside.take(&round, beside).await?),
                 None => None,
             };
             let parts = out.write(round.topics).await?;

@@ -12,7 +12,7 @@ use gonvel_core::record::Record;
 use gonvel_core::shape::{ShapeStep, Shapes};
 use gonvel_runtime::systems;
 use serde_json::json;
-use support::{TABLES, World, topic_records, write};
+use support::{TABLES, World, topic_changes, topic_records, write};
 use tokio_postgres::Client;
 
 const PATIENCE: Duration = Duration::from_secs(40);
@@ -476,5 +476,53 @@ async fn rows_that_a_source_cannot_shape_wait_by_their_keys_and_are_read_again()
     }
     // 196 loaded, one inserted, one mended, one deleted, three tried again
     assert_eq!(topic_records(&world.database, "packhouse.bins").await.len(), 202);
+    fleet.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_waits_is_void_once_the_shape_leaves_it_out_or_its_reference_comes() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    source
+        .batch_execute(
+            "CREATE TABLE rooms (id int PRIMARY KEY, label text); INSERT INTO rooms VALUES (1, 'cold');
+             CREATE TABLE bins (id bigint PRIMARY KEY, code text, room int); ALTER TABLE bins REPLICA IDENTITY FULL;
+             INSERT INTO bins VALUES (1, 'none', 1), (2, '2', 9), (3, '3', 1), (4, 'none', 1)",
+        )
+        .await
+        .unwrap();
+    let from = world.connector("from-packhouse", world.source(&["rooms", "bins"], 1).await).await;
+    let fleet = world.fleet();
+    world.until_state(from, State::Following).await;
+    let shape = steps(
+        "packhouse.bins",
+        json!([
+            {"step": "lookup", "topic": "packhouse.rooms", "by": [{"column": "room", "key": "id"}],
+             "columns": [{"from": "label", "column": "label"}], "miss": "refuse", "again": true},
+            {"step": "filter", "only": "code <> 'gone'"},
+            {"step": "compute", "column": "number", "value": "CAST(code AS integer)"},
+        ]),
+    );
+    let carried = CarriedTopic { topic: "packhouse.bins".into(), to: "rich.bins".into() };
+    let rich = world.connector("rich", TopicsDefinition { shape, ..TopicsDefinition::of(vec![carried], 1) }).await;
+    let states = async |state: &str| world.database.quarantined(Some(rich), None, &[state], 0, 99).await.unwrap().len();
+    let until = async |state: &str, count: usize| {
+        let start = Instant::now();
+        while states(state).await != count {
+            assert!(start.elapsed() < PATIENCE, "{} {state}, not {count}", states(state).await);
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    };
+    until("waiting", 3).await;
+    // the shape leaves out what the row says now: what waits is an older state of it
+    source.batch_execute("UPDATE bins SET code = 'gone' WHERE id = 1").await.unwrap();
+    until("superseded", 1).await;
+    // the room comes: its bin is carried again, and does not wait besides
+    source.batch_execute("INSERT INTO rooms VALUES (9, 'warm')").await.unwrap();
+    until("superseded", 2).await;
+    until("waiting", 1).await;
+    let there = topic_changes(&world.database, "rich.bins").await;
+    let of_two: Vec<_> = there.iter().filter(|change| change["new"]["id"] == 2).collect();
+    assert_eq!((of_two.len(), &of_two[0]["new"]["label"], &of_two[0]["change"]), (1, &json!("warm"), &json!("update")));
     fleet.stop().await;
 }

@@ -102,37 +102,22 @@ pub async fn rows(address: &DatabaseAddress, table: &CapturedTable, most: usize)
     read(&client, &address.database, table, &format!("{only} LIMIT {most}")).await
 }
 
-/// A row of a table as it is now, by its key columns and their values as the server writes them; an empty batch if it is gone.
-///
-/// # Errors
-/// [`ConnectorError`] if the table cannot be read.
-pub async fn row(
-    client: &Client,
-    database: &str,
-    table: &CapturedTable,
-    key: &BTreeMap<String, String>,
-) -> Result<ChangeBatch, ConnectorError> {
-    read(client, database, table, &format!("WHERE {}", is(key))).await
-}
-
-fn is(key: &BTreeMap<String, String>) -> String {
-    let one = key.iter().map(|(column, value)| format!("{} = {}", ident(column), literal(value)));
-    one.collect::<Vec<_>>().join(" AND ")
-}
-
-/// Rows of a table as they are now, by their keys; those that are gone are left out.
+/// Rows of a table as they are now, by their key columns and their values as the server writes them; those that are gone are left
+/// out.
 ///
 /// # Errors
 /// [`ConnectorError`] if the table cannot be read.
 pub async fn rows_by_key(
-    address: &DatabaseAddress,
+    client: &Client,
+    database: &str,
     table: &CapturedTable,
     keys: &[BTreeMap<String, String>],
 ) -> Result<ChangeBatch, ConnectorError> {
-    let client = connect(address).await?;
-    let any: Vec<String> = keys.iter().map(|key| format!("({})", is(key))).collect();
+    let is = |(column, value): (&String, &String)| format!("{} = {}", ident(column), literal(value));
+    let one = |key: &BTreeMap<String, String>| key.iter().map(is).collect::<Vec<_>>().join(" AND ");
+    let any: Vec<String> = keys.iter().map(|key| format!("({})", one(key))).collect();
     let which = if any.is_empty() { "WHERE false".to_owned() } else { format!("WHERE {}", any.join(" OR ")) };
-    read(&client, &address.database, table, &which).await
+    read(client, database, table, &which).await
 }
 
 /// All rows of a table as they are now, with the columns of its key and some others, batch after batch: the first is empty, so that

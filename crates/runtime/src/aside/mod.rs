@@ -17,7 +17,7 @@ use gonvel_core::naming::{Offset, TopicPartition};
 use gonvel_core::ports::{AskedRecord, BadRecord, Settled};
 
 use crate::lane::Failure;
-use crate::reading::{Reader, key_data};
+use crate::reading::{Place, Reader, key_data};
 
 /// What a lane knows of its records in quarantine.
 pub(crate) struct Aside {
@@ -41,6 +41,8 @@ pub(crate) struct Keeps {
     pub(crate) rows: bool,
     /// A truncate of its topic.
     pub(crate) emptied: bool,
+    /// The record itself, once it is carried again. Not where one place may refuse what another takes of it.
+    pub(crate) itself: bool,
 }
 
 impl Aside {
@@ -100,8 +102,14 @@ impl Aside {
         }
     }
 
-    /// Records that wait whose key a round brings again, later in the topic, or whose table it empties.
-    fn overtaken(&self, round: &Round, refused: &[Refused]) -> Vec<(i64, (TopicPartition, Bytes))> {
+    /// Records that wait whose key comes again, later in the topic, or whose table is emptied: with a round, or left out by the
+    /// shape. What is refused of the round overtakes nothing.
+    fn overtaken(
+        &self,
+        round: &Round,
+        left_out: &[(Place, Bytes)],
+        refused: &[Refused],
+    ) -> Vec<(i64, (TopicPartition, Bytes))> {
         if self.waiting.is_empty() {
             return Vec::new();
         }
@@ -114,16 +122,25 @@ impl Aside {
                 .filter(|((at, _), _)| changes.from.first().is_some_and(|(from, _)| from.topic == at.topic));
             out.extend(of_topic.flat_map(|(place, waiting)| waiting.iter().map(|(id, _)| (*id, place.clone()))));
         }
+        let mut comes = |(at, offset): Place, key: &Bytes| {
+            let place = (at, key.clone());
+            if let Some(waiting) = self.waiting.get(&place) {
+                out.extend(
+                    waiting
+                        .iter()
+                        .filter(|(_, waits)| *waits < offset || self.keeps.itself && *waits == offset)
+                        .map(|(id, _)| (*id, place.clone())),
+                );
+            }
+        };
         for (part, changes) in round.topics.iter().enumerate() {
-            for (change, (at, offset)) in changes.from.iter().enumerate() {
-                let place = (*at, changes.record_key(change).clone());
-                let Some(waiting) = self.waiting.get(&place) else { continue };
-                if refused.iter().any(|r| (r.part, r.change) == (part, change)) {
-                    continue;
+            for (change, from) in changes.from.iter().enumerate() {
+                if !refused.iter().any(|r| (r.part, r.change) == (part, change)) {
+                    comes(*from, changes.record_key(change));
                 }
-                out.extend(waiting.iter().filter(|(_, waits)| waits < offset).map(|(id, _)| (*id, place.clone())));
             }
         }
+        left_out.iter().for_each(|(from, key)| comes(*from, key));
         out
     }
 

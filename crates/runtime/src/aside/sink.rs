@@ -16,26 +16,23 @@ use gonvel_core::record::Record;
 use super::{Aside, Keeps, in_order};
 use crate::fetching::records_at;
 use crate::lane::Failure;
+use crate::reading::Beside;
 
 impl From<Writes> for Keeps {
     fn from(writes: Writes) -> Self {
         let rows = matches!(writes.rows, TargetRows::Current | TargetRows::History);
-        Self { rows, emptied: writes.deletes != Deletes::Ignored }
+        Self { rows, emptied: writes.deletes != Deletes::Ignored, itself: false }
     }
 }
 
 impl Aside {
     /// Delivers a round: what was put aside while it was read and what the target refuses goes into quarantine, all else into
     /// the target, with the position.
-    pub(crate) async fn deliver(
-        &mut self,
-        sink: &mut PgSink,
-        round: &mut Round,
-        bad: Vec<BadRecord>,
-    ) -> Result<(), Failure> {
+    pub(crate) async fn deliver(&mut self, sink: &mut PgSink, round: &mut Round, beside: Beside) -> Result<(), Failure> {
+        let Beside { bad, left_out } = beside;
         self.correct(&mut round.delivered);
         if bad.is_empty() {
-            let overtaken = self.overtaken(round, &[]);
+            let overtaken = self.overtaken(round, &left_out, &[]);
             match sink.write(round).await {
                 Ok(()) => {
                     self.supersede(&overtaken).await?;
@@ -55,7 +52,7 @@ impl Aside {
         all.sort_by_key(|record| (record.at, record.offset));
         self.book.count(in_order(round, &all).into_iter(), all.first())?;
         self.put(&all).await?;
-        let overtaken = self.overtaken(round, &refused);
+        let overtaken = self.overtaken(round, &left_out, &refused);
         self.supersede(&overtaken).await?;
         for refused in &refused {
             let changes = &round.topics[refused.part];
@@ -78,7 +75,7 @@ impl Aside {
     /// that it has come, so that none of it can be tried after the table was emptied.
     pub(crate) async fn before_truncate(&mut self, round: &mut Round) -> Result<(), Failure> {
         self.correct(&mut round.delivered);
-        let overtaken = self.overtaken(round, &[]);
+        let overtaken = self.overtaken(round, &[], &[]);
         self.supersede(&overtaken).await?;
         self.forget(&overtaken);
         Ok(())

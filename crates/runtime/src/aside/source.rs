@@ -9,7 +9,7 @@ use gonvel_core::change::{ChangeBatch, ChangeKind};
 use gonvel_core::digest::sha256;
 use gonvel_core::failure;
 use gonvel_core::naming::{Offset, PartitionId, TopicId, TopicPartition};
-use gonvel_core::ports::{AskedRecord, BadRecord, Level, Settled, Step, Topic};
+use gonvel_core::ports::{BadRecord, Level, Settled, Step, Topic};
 use gonvel_core::record::Record;
 use gonvel_core::sql_text;
 use gonvel_shape::run::Failed;
@@ -29,8 +29,29 @@ pub(crate) struct RowsAside {
     waiting: HashMap<(TopicId, Bytes), i64>,
 }
 
+/// Rows of one table that are asked to be tried again: their keys with their numbers.
+#[derive(Default)]
+pub(crate) struct Asked(HashMap<Bytes, i64>);
+
+impl Asked {
+    /// Their keys.
+    pub(crate) fn keys(&self) -> Vec<RowKey> {
+        self.0.keys().filter_map(|key| serde_json::from_slice(key).ok()).collect()
+    }
+
+    /// Takes the number of a row as it was read out.
+    pub(crate) fn take(&mut self, batch: &ChangeBatch, row: usize) -> Option<i64> {
+        self.0.remove(&key_of(batch, row))
+    }
+
+    /// The numbers of those that are left.
+    pub(crate) fn left(self) -> impl Iterator<Item = i64> {
+        self.0.into_values()
+    }
+}
+
 /// Changes of one table as they came.
-pub(crate) struct Came<'c> {
+pub(crate) struct RowsCame<'c> {
     /// The table's topic.
     pub(crate) topic: &'c Topic,
     /// The changes.
@@ -62,9 +83,8 @@ fn offset_of(key: &[u8]) -> Offset {
 }
 
 impl RowsAside {
-    /// Of a lane that writes these topics. What was appended before a crash is not tried again.
-    pub(crate) async fn new(book: Book, topics: Vec<Topic>, retried: &[i64]) -> Result<Self, Failure> {
-        book.services.quarantine.settle(retried, &Settled::Delivered).await?;
+    /// Of a lane that writes these topics.
+    pub(crate) async fn new(book: Book, topics: Vec<Topic>) -> Result<Self, Failure> {
         let mut aside = Self { book, topics, waiting: HashMap::new() };
         aside.learn().await?;
         Ok(aside)
@@ -87,7 +107,7 @@ impl RowsAside {
     }
 
     /// Before changes are appended: rows that cannot be shaped go into quarantine, and what waits of the others is void.
-    pub(crate) async fn take(&mut self, came: Came<'_>) -> Result<(), Failure> {
+    pub(crate) async fn take(&mut self, came: RowsCame<'_>) -> Result<(), Failure> {
         let all: Vec<usize> = came.rows.map_or_else(|| (0..came.batch.len()).collect(), <[usize]>::to_vec);
         let failed: HashMap<usize, &Failed> = came.failed.iter().map(|f| (f.row, f)).collect();
         if failed.is_empty() && self.waiting.is_empty() {
@@ -127,15 +147,18 @@ impl RowsAside {
         Ok(())
     }
 
-    /// The rows that are asked to be tried again, by their tables' places and their numbers, and how long to wait before the next
+    /// The rows that are asked to be tried again, by their tables' places, with their numbers, and how long to wait before the next
     /// ones, if there may be more.
-    pub(crate) async fn again(&self) -> Result<(Vec<(usize, i64, RowKey)>, Option<Duration>), Failure> {
+    pub(crate) async fn again(&self) -> Result<(BTreeMap<usize, Asked>, Option<Duration>), Failure> {
         let (asked, wait) = self.book.asked(&self.places()).await?;
-        let read = |asked: AskedRecord| {
-            let table = self.topics.iter().position(|topic| topic.id == asked.at.topic)?;
-            Some((table, asked.id, serde_json::from_slice(asked.record.key.as_deref()?).ok()?))
-        };
-        Ok((asked.into_iter().filter_map(read).collect(), wait))
+        let mut tables: BTreeMap<usize, Asked> = BTreeMap::new();
+        for asked in asked {
+            let table = self.topics.iter().position(|topic| topic.id == asked.at.topic);
+            if let (Some(table), Some(key)) = (table, asked.record.key) {
+                tables.entry(table).or_default().0.insert(key, asked.id);
+            }
+        }
+        Ok((tables, wait))
     }
 
     /// Notes what became of rows that were tried again; those that are gone from their table are void.
@@ -151,7 +174,7 @@ impl RowsAside {
     }
 }
 
-fn described(came: &Came<'_>, row: usize, key: Bytes, failed: &Failed) -> BadRecord {
+fn described(came: &RowsCame<'_>, row: usize, key: Bytes, failed: &Failed) -> BadRecord {
     let (step, finding) = (Step::Shape, failed.finding.clone());
     let cause = failure::cause(step.word(), &finding);
     let offset = offset_of(&key);

@@ -10,6 +10,7 @@ use gonvel_core::ports::BadRecord;
 use super::book::Failed;
 use super::{Aside, in_order};
 use crate::lane::Failure;
+use crate::reading::Beside;
 
 /// What is left to be done once a round was appended.
 pub(crate) struct Taken {
@@ -28,8 +29,8 @@ pub(crate) struct Again {
 
 impl Aside {
     /// Before a round is appended: what is bad of it goes into quarantine, and what it overtakes is void.
-    pub(crate) async fn take(&mut self, round: &mut Round, bad: Vec<BadRecord>) -> Result<Taken, Failure> {
-        self.correct(&mut round.delivered);
+    pub(crate) async fn take(&mut self, round: &Round, beside: Beside) -> Result<Taken, Failure> {
+        let Beside { bad, left_out } = beside;
         if bad.is_empty() {
             let good = round.topics.iter().map(|t| t.changes.len()).sum();
             self.book.count(std::iter::repeat_n(false, good), None)?;
@@ -37,7 +38,7 @@ impl Aside {
             self.book.count(in_order(round, &bad).into_iter(), bad.first())?;
             self.put(&bad).await?;
         }
-        let overtaken = self.overtaken(round, &[]);
+        let overtaken = self.overtaken(round, &left_out, &[]);
         self.supersede(&overtaken).await?;
         Ok(Taken { overtaken, bad })
     }

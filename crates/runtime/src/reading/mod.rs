@@ -1,5 +1,8 @@
 //! From blocks to rounds of changes: what a sink applies in one transaction.
 
+mod shaped;
+mod transactions;
+
 use std::collections::HashMap;
 use std::sync::Arc;
 
@@ -8,16 +11,15 @@ use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::sink::{Delivered, Round, TopicChanges};
 use gonvel_core::avro::single_object;
 use gonvel_core::block::RecordRef;
-use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, KindCounts};
-use gonvel_core::change_form::ChangeForm;
+use gonvel_core::change::{ChangeBatchBuilder, ChangeKind};
 use gonvel_core::failure;
 use gonvel_core::naming::{Offset, SchemaId, TopicPartition};
-use gonvel_core::ports::{AskedRecord, BadRecord, PortError, SchemaStore, Step, StoredBlock, TopicLog, Watch};
+use gonvel_core::ports::{BadRecord, PortError, SchemaStore, Step, StoredBlock, TopicLog, Watch};
 use gonvel_core::record_form::ReadForm;
 
 use crate::fetching::records_at;
 use crate::lane::Failure;
-use crate::shaping::{Came, PART_OF_A_ROW, Pass, Shared};
+use crate::shaping::Shared;
 use crate::whole::Whole;
 
 /// Bytes (before compression) read of a partition for one round.
@@ -67,17 +69,22 @@ pub(crate) struct ReadRound {
     pub(crate) latest_us: Option<i64>,
     /// Changes in it.
     pub(crate) changes: usize,
-    /// Records that could not be read as changes, in order.
-    pub(crate) bad: Vec<BadRecord>,
+    /// What came besides its changes.
+    pub(crate) beside: Beside,
     /// The partitions that stand at a truncate, each at its offset, where this round is one.
     pub(crate) truncate: Vec<(TopicPartition, i64)>,
 }
 
-/// A change that cannot be shaped.
-struct Unshaped {
-    from: (TopicPartition, i64),
-    kind: ChangeKind,
-    finding: String,
+/// Where a record stands.
+pub(crate) type Place = (TopicPartition, i64);
+
+/// What came of records besides changes that go on.
+#[derive(Default)]
+pub(crate) struct Beside {
+    /// Records that cannot be read or shaped, in order.
+    pub(crate) bad: Vec<BadRecord>,
+    /// Records that the shape leaves out, with their keys.
+    pub(crate) left_out: Vec<(Place, Bytes)>,
 }
 
 /// Changes of one topic and shape that are being gathered.
@@ -94,12 +101,12 @@ struct Gathering {
     open: Option<Open>,
     changes: usize,
     latest_us: Option<i64>,
-    bad: Vec<BadRecord>,
+    beside: Beside,
 }
 
 impl Gathering {
     fn new() -> Self {
-        Self { topics: Vec::new(), open: None, changes: 0, latest_us: None, bad: Vec::new() }
+        Self { topics: Vec::new(), open: None, changes: 0, latest_us: None, beside: Beside::default() }
     }
 
     fn close(&mut self) {
@@ -201,7 +208,7 @@ impl Reader {
         let count = self.cursors.len();
         let worth = self.worth_reading();
         for step in 0..count {
-            if gathering.changes >= MOST_CHANGES || gathering.bad.len() >= MOST_BAD {
+            if gathering.changes >= MOST_CHANGES || gathering.beside.bad.len() >= MOST_BAD {
                 break;
             }
             let place = (self.turn + step) % count;
@@ -226,8 +233,8 @@ impl Reader {
         self.shape(&mut gathering).await?;
         let delivered = moved.iter().map(|&place| (self.cursors[place].at, self.cursors[place].delivered)).collect();
         let round = Round { topics: gathering.topics, delivered, more: false };
-        let Gathering { latest_us, changes, bad, .. } = gathering;
-        Ok(Some(ReadRound { round, latest_us, changes, bad, truncate }))
+        let Gathering { latest_us, changes, beside, .. } = gathering;
+        Ok(Some(ReadRound { round, latest_us, changes, beside, truncate }))
     }
 
     /// The partitions that may have something.
@@ -275,7 +282,7 @@ impl Reader {
             // the block may end with offsets whose records are no longer kept
             let delivered = &mut self.cursors[place].delivered;
             delivered.next = delivered.next.max(block.end().0.min(limit));
-            if gathering.changes >= MOST_CHANGES || gathering.bad.len() >= MOST_BAD {
+            if gathering.changes >= MOST_CHANGES || gathering.beside.bad.len() >= MOST_BAD {
                 return Ok(());
             }
         }
@@ -377,125 +384,8 @@ impl Reader {
         let record = record.to_record();
         gathering.latest_us = gathering.latest_us.max(Some(record.timestamp_us));
         let offset = Offset(offset);
-        gathering.bad.push(BadRecord { at, topic: name, offset, record, step, finding, cause });
+        gathering.beside.bad.push(BadRecord { at, topic: name, offset, record, step, finding, cause });
         Ok(())
-    }
-
-    /// Shapes changes that are carried again; rows that cannot be shaped are put aside.
-    pub(crate) async fn shape_again(
-        &mut self,
-        topics: Vec<TopicChanges>,
-    ) -> Result<(Vec<TopicChanges>, Vec<BadRecord>), Failure> {
-        let mut gathering = Gathering { topics, ..Gathering::new() };
-        // they were counted when they came first
-        let counts: Vec<KindCounts> = self.cursors.iter().map(|c| c.delivered.counts).collect();
-        self.shape(&mut gathering).await?;
-        self.cursors.iter_mut().zip(counts).for_each(|(cursor, counts)| cursor.delivered.counts = counts);
-        Ok((gathering.topics, gathering.bad))
-    }
-
-    /// Reads records that were put aside and are to be tried again, each of a topic by its place; those that still cannot be
-    /// read are given back with what was found.
-    pub(crate) async fn read_again(
-        &mut self,
-        records: &[(usize, AskedRecord)],
-    ) -> Result<(Vec<TopicChanges>, Vec<(i64, Step, String)>), Failure> {
-        let mut gathering = Gathering::new();
-        let mut unread = Vec::new();
-        for (topic, asked) in records {
-            // each on its own: one that cannot be read leaves the others alone
-            gathering.close();
-            let record = asked.record.as_ref();
-            match self.read(*topic, (asked.at, asked.offset.0), &record, &mut gathering).await {
-                Ok(ChangeKind::Truncate) => {
-                    unread.push((asked.id, Step::Read, "a truncate is not tried again: load the table again".into()));
-                }
-                Ok(_) => {}
-                Err(Failure::Connector(ConnectorError::BadRecord { finding, .. })) => {
-                    gathering.open = None;
-                    unread.push((asked.id, Step::Read, finding));
-                }
-                Err(failure) => return Err(failure),
-            }
-        }
-        gathering.close();
-        let places: HashMap<(TopicPartition, i64), i64> =
-            records.iter().map(|(_, asked)| ((asked.at, asked.offset.0), asked.id)).collect();
-        for failed in self.shape_topics(&mut gathering.topics, Pass::Again).await? {
-            unread.extend(places.get(&failed.from).map(|id| (*id, Step::Shape, failed.finding)));
-        }
-        Ok((gathering.topics, unread))
-    }
-
-    /// Shapes what was gathered; rows that cannot be shaped are put aside.
-    async fn shape(&mut self, gathering: &mut Gathering) -> Result<(), Failure> {
-        let failed = self.shape_topics(&mut gathering.topics, Pass::First).await?;
-        let Some(first) = failed.first() else { return Ok(()) };
-        let Some(names) = &self.aside else {
-            let ((at, offset), finding) = (first.from, &first.finding);
-            return Err(ConnectorError::bad_record(format!("{}: {finding}", place_of(at, offset))).into());
-        };
-        let places: Vec<(TopicPartition, i64)> = failed.iter().map(|failed| failed.from).collect();
-        let records = records_at(&*self.log, &places).await?;
-        for (Unshaped { from: (at, offset), kind, finding }, record) in failed.into_iter().zip(records) {
-            let Some(cursor) = self.cursors.iter_mut().find(|c| c.at == at) else { continue };
-            // it was counted when it was read
-            let mut one = KindCounts::default();
-            one.add(kind);
-            cursor.delivered.counts = cursor.delivered.counts.without(one);
-            let (step, topic) = (Step::Shape, names[cursor.topic].clone());
-            let cause = failure::cause(step.word(), &finding);
-            gathering.bad.push(BadRecord { at, topic, offset: Offset(offset), record, step, finding, cause });
-        }
-        gathering.bad.sort_by_key(|bad| (bad.at, bad.offset));
-        Ok(())
-    }
-
-    /// Shapes changes; gives those that cannot be shaped.
-    async fn shape_topics(&mut self, topics: &mut Vec<TopicChanges>, pass: Pass) -> Result<Vec<Unshaped>, Failure> {
-        let Some(shaping) = &self.shaping else { return Ok(Vec::new()) };
-        let mut shaping = shaping.lock().await;
-        shaping.catch_up().await?;
-        let mut failed = Vec::new();
-        let mut out = Vec::with_capacity(topics.len());
-        for came in std::mem::take(topics) {
-            let Came::Otherwise(mut shaped, plan) = shaping.shape(came.topic, &came.batches[0], pass)? else {
-                out.push(came);
-                continue;
-            };
-            if self.whole_rows {
-                shaped.refuse_parts(PART_OF_A_ROW);
-            }
-            failed.extend(shaped.failed.into_iter().map(|f| {
-                let kind = came.batches[0].kinds[f.row];
-                Unshaped { from: came.from[f.row], kind, finding: f.finding }
-            }));
-            let form = plan.changes_keys().then(|| ChangeForm::of(plan.output.clone()));
-            for part in shaped.parts {
-                let topic = match &part.to {
-                    None => came.topic,
-                    Some(way) => shaping.ways().place(came.topic, way)?,
-                };
-                let mut key = Vec::new();
-                let mut keyed = |row: usize| {
-                    let Some(form) = form.as_ref().filter(|_| part.batch.kinds[row] != ChangeKind::Truncate) else {
-                        return came.changes[part.rows[row]].1.clone();
-                    };
-                    key.clear();
-                    form.write_key(part.batch.identifying(row), row, &mut key);
-                    key_data(&key)
-                };
-                let changes = (0..part.batch.len()).map(|row| ((0, row), keyed(row))).collect();
-                let from = part.rows.iter().map(|row| came.from[*row]).collect();
-                let own = || part.rows.iter().map(|row| came.changes[*row].1.clone()).collect();
-                let record_keys = form.is_some().then(own);
-                let row_may_be_missing = !part.partly.is_empty();
-                let batches = vec![part.batch];
-                out.push(TopicChanges { topic, batches, changes, from, record_keys, row_may_be_missing });
-            }
-        }
-        *topics = out;
-        Ok(failed)
     }
 
     async fn form(&mut self, schema: SchemaId) -> Result<Arc<ReadForm>, Failure> {
@@ -543,112 +433,6 @@ impl Reader {
             self.cursors[first].delivered.counts.add(ChangeKind::Truncate);
         }
         Ok(places)
-    }
-}
-
-/// How far a partition was looked at.
-struct Looked {
-    /// Offsets with the positions of their transactions in the source's log; 0 for a row of an initial load.
-    records: Vec<(i64, u64)>,
-    /// The offset after the last.
-    end: i64,
-    /// Whether that is where the partition ended.
-    all: bool,
-}
-
-impl Reader {
-    /// The next round of whole transactions, or of a part of one with more to come.
-    async fn whole_round(&mut self, whole: &mut Whole) -> Result<Option<ReadRound>, Failure> {
-        if !whole.under_way && !self.find_limits(whole).await? {
-            return Ok(None);
-        }
-        let before: Vec<i64> = self.cursors.iter().map(|c| c.delivered.next).collect();
-        let Some(mut read) = self.round().await? else {
-            return Err(ConnectorError::Defect("records that were looked at could not be read".into()).into());
-        };
-        let moved = self.cursors.iter().zip(before).enumerate().filter(|(_, (c, before))| c.delivered.next > *before);
-        whole.moved.extend(moved.map(|(place, _)| place));
-        whole.under_way = self.cursors.iter().any(|c| c.delivered.next < c.limit);
-        read.round.more = whole.under_way;
-        if !whole.under_way {
-            let moved = std::mem::take(&mut whole.moved);
-            read.round.delivered = moved.iter().map(|&p| (self.cursors[p].at, self.cursors[p].delivered)).collect();
-        }
-        Ok(Some(read))
-    }
-
-    /// Finds up to where every partition can be read so that no transaction is cut; false if that is nowhere beyond where they
-    /// are.
-    async fn find_limits(&mut self, whole: &Whole) -> Result<bool, Failure> {
-        let mut most = MOST_CHANGES;
-        loop {
-            // first the positions, then the partitions: what came before those positions is then in them
-            let complete = whole.complete_to().await?;
-            let mut looked = Vec::with_capacity(self.cursors.len());
-            for place in 0..self.cursors.len() {
-                looked.push(self.look(place, most).await?);
-            }
-            let mut limits = complete;
-            for (cursor, looked) in self.cursors.iter().zip(&looked).filter(|(_, looked)| !looked.all) {
-                let last = looked.records.iter().rev().find(|(_, position)| *position > 0).map_or(0, |(_, p)| *p);
-                let limit = &mut limits[whole.source(cursor.topic)];
-                *limit = (*limit).min(last);
-            }
-            let mut forward = false;
-            for (cursor, looked) in self.cursors.iter_mut().zip(&looked) {
-                let limit = limits[whole.source(cursor.topic)];
-                let cut = looked
-                    .records
-                    .iter()
-                    .find(|(_, position)| *position > 0 && *position >= limit)
-                    .map_or(looked.end, |(o, _)| *o);
-                (cursor.limit, cursor.seen) = (cut, looked.end);
-                forward |= cut > cursor.delivered.next;
-            }
-            if forward {
-                return Ok(true);
-            }
-            if looked.iter().all(|l| l.all) {
-                return Ok(false);
-            }
-            // one transaction is larger than what was looked at
-            most = most.saturating_mul(2);
-        }
-    }
-
-    async fn look(&mut self, place: usize, most: usize) -> Result<Looked, Failure> {
-        let at = self.cursors[place].at;
-        let mut looked = Looked { records: Vec::new(), end: self.cursors[place].delivered.next, all: false };
-        while looked.records.len() < most {
-            let blocks = self.blocks(at, looked.end).await?;
-            if blocks.is_empty() {
-                looked.all = true;
-                break;
-            }
-            for block in blocks {
-                let open = block.open(at)?;
-                for record in open.records() {
-                    let (Offset(offset), record) = record?;
-                    if offset < looked.end {
-                        continue;
-                    }
-                    let Some(schema) = record.schema else { return Err(not_a_change(at, offset, "it has no schema")) };
-                    let form = self.form(schema).await?;
-                    if form.is_row_form() {
-                        return Err(ConnectorError::settings(
-                            Some("topics"),
-                            "values in row form do not say their transaction",
-                            "write the topic in change form, or deliver it without keeping transactions whole",
-                        )
-                        .into());
-                    }
-                    let position = form.position(record.value).map_err(|e| not_a_change(at, offset, &e.to_string()))?;
-                    looked.records.push((offset, position));
-                }
-                looked.end = looked.end.max(block.end().0);
-            }
-        }
-        Ok(looked)
     }
 }
 
