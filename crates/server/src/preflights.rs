@@ -17,7 +17,7 @@ use gonvel_core::record_form::ReadForm;
 use gonvel_core::table::TableSchema;
 use gonvel_http_api::{ConnectorRequest, MendRequest, Preflight, Problem};
 use gonvel_runtime::systems;
-use gonvel_shape::plan::cannot_be_read;
+use gonvel_shape::lookups::cannot_be_read;
 use uuid::Uuid;
 
 use crate::presenting;

@@ -10,6 +10,8 @@ use crate::bind::{bind_parsed, condition, risk, truth};
 use crate::columns::{Columns, Field};
 use crate::expr::{Expr, Node};
 use crate::finding::{Finding, Weight};
+use crate::hidden::mark_secrets;
+use crate::lookups::Lookup;
 use crate::route::Template;
 use crate::rules;
 use crate::steps::{Item, Piece, pieces};
@@ -44,23 +46,6 @@ pub enum Kind {
     Lookup(Lookup),
     /// Only rows that differ in these columns from the one before of their key.
     Repeats(Vec<usize>),
-}
-
-/// Columns added from a reference.
-#[derive(Debug, Clone)]
-pub struct Lookup {
-    /// The reference topic.
-    pub topic: String,
-    /// What is compared, in the order of the reference's key columns, of their types.
-    pub by: Vec<Expr>,
-    /// The reference's columns that are added, by their places.
-    pub added: Vec<usize>,
-    /// What happens on a miss.
-    pub miss: Miss,
-    /// Whether rows are carried again when what they look up changes.
-    pub again: bool,
-    /// The columns that are compared.
-    pub reads: Vec<usize>,
 }
 
 /// One stage.
@@ -231,16 +216,16 @@ impl Plan {
     }
 }
 
-struct Builder<'b> {
-    references: &'b References,
-    tools: &'b Tools,
-    columns: Columns,
-    stages: Vec<Stage>,
-    findings: Vec<Finding>,
-    failed: bool,
+pub(crate) struct Builder<'b> {
+    pub(crate) references: &'b References,
+    pub(crate) tools: &'b Tools,
+    pub(crate) columns: Columns,
+    pub(crate) stages: Vec<Stage>,
+    pub(crate) findings: Vec<Finding>,
+    pub(crate) failed: bool,
 }
 
-fn reads(expr: &Expr) -> Vec<usize> {
+pub(crate) fn reads(expr: &Expr) -> Vec<usize> {
     let mut out = Vec::new();
     expr.columns(&mut |c| {
         if !out.contains(&c) {
@@ -252,7 +237,7 @@ fn reads(expr: &Expr) -> Vec<usize> {
 }
 
 impl Builder<'_> {
-    fn found(&mut self, step: Option<usize>, finding: Finding) {
+    pub(crate) fn found(&mut self, step: Option<usize>, finding: Finding) {
         self.failed |= finding.weight == Weight::Error;
         let finding = finding.of(step, "");
         if !self.findings.contains(&finding) {
@@ -423,93 +408,6 @@ impl Builder<'_> {
         }
     }
 
-    fn lookup(
-        &mut self,
-        step: Option<usize>,
-        topic: &str,
-        by: &[gonvel_core::shape::Match],
-        added: &[gonvel_core::shape::Added],
-        (miss, again): (Miss, bool),
-    ) -> Option<Kind> {
-        let Some(reference) = self.references.get(topic) else {
-            let finding = if topic.is_empty() {
-                Finding::error("a lookup looks into a reference topic or a table").suggest("choose one")
-            } else if topic.contains(" of ") {
-                Finding::error(cannot_be_read(topic))
-            } else {
-                Finding::error(format!("the reference topic {topic} is not there, or holds no rows of a table yet"))
-            };
-            self.found(step, finding.of(step, "topic"));
-            return None;
-        };
-        let there = Columns::of(reference);
-        let input = self.columns.clone();
-        let mut compared = Vec::new();
-        for key in there.fields.iter().filter(|f| f.key) {
-            let Some(pair) = by.iter().find(|m| m.key == key.name) else {
-                let finding = format!("the reference's key column {} is compared with nothing", key.name);
-                self.found(step, Finding::error(finding).of(step, "by").suggest("compare all columns of its key"));
-                return None;
-            };
-            let column = crate::parse::name(&pair.column);
-            let text = if input.place(&pair.column).is_some_and(|p| input.fields[p].ty == key.ty) {
-                column
-            } else {
-                format!("CAST({column} AS {})", key.ty.name())
-            };
-            let from = input.place(&pair.column).map(|p| input.fields[p].ty.clone()).unwrap_or(Ty::Text);
-            if from.distance(&key.ty).is_none() && key.ty.distance(&from).is_none() {
-                let finding =
-                    format!("{} is {}, and the reference's key {} is {}", pair.column, from.name(), key.name, key.ty.name());
-                self.found(step, Finding::error(finding).of(step, "by").suggest("convert it to the key's type first"));
-                return None;
-            }
-            match crate::bind::bind(&text, &input, self.tools) {
-                Ok((expr, _)) => compared.push(expr),
-                Err(finding) => {
-                    self.found(step, Finding { span: None, ..finding }.of(step, "by"));
-                    return None;
-                }
-            }
-        }
-        if let Some(pair) = by.iter().find(|m| !there.fields.iter().any(|f| f.key && f.name == m.key)) {
-            let keys: Vec<&str> = there.fields.iter().filter(|f| f.key).map(|f| f.name.as_str()).collect();
-            let finding = format!("{} is not a key column of {}", pair.key, called(topic));
-            self.found(step, Finding::error(finding).of(step, "by").suggest(format!("its key is {}", keys.join(", "))));
-            return None;
-        }
-        let mut fields = input.fields.clone();
-        let mut places = Vec::new();
-        for add in added {
-            let Some(place) = there.place(&add.from) else {
-                let finding = Finding::error(format!("{} has no column {}", called(topic), add.from)).of(step, "columns");
-                let near = crate::finding::nearest(&add.from, there.fields.iter().map(|f| f.name.as_str()));
-                self.found(
-                    step,
-                    finding.suggest(
-                        near.map_or_else(|| format!("it has {}", there.listed()), |near| format!("perhaps {near}")),
-                    ),
-                );
-                return None;
-            };
-            if fields.iter().any(|f| f.name == add.column) {
-                let finding = format!("there is a column {} already", add.column);
-                self.found(step, Finding::error(finding).of(step, "columns").suggest("give what is added another name"));
-                return None;
-            }
-            fields.push(Field { name: add.column.clone(), key: false, nullable: true, ..there.fields[place].clone() });
-            places.push(place);
-        }
-        let reads = {
-            let mut all: Vec<usize> = compared.iter().flat_map(reads).collect();
-            all.sort_unstable();
-            all.dedup();
-            all
-        };
-        self.columns = Columns { fields };
-        Some(Kind::Lookup(Lookup { topic: topic.to_owned(), by: compared, added: places, miss, again, reads }))
-    }
-
     /// What a step that drops repeats does not compare must not decide later where rows go.
     fn check_repeats(&mut self) {
         let mut found = Vec::new();
@@ -588,55 +486,5 @@ fn keeps_apart(expr: &Expr) -> bool {
             one && widens
         }
         _ => false,
-    }
-}
-
-/// What is found of a table that is looked into and is not there.
-#[must_use]
-pub fn cannot_be_read(reference: &str) -> String {
-    format!("the table {} cannot be read", called(reference))
-}
-
-/// What a reference is called for people: a table without the connection it is read through.
-pub(crate) fn called(reference: &str) -> &str {
-    reference.split(" of ").next().unwrap_or(reference)
-}
-
-/// Which columns of each stage a later one hides, and which others are made of them and stay clear.
-fn mark_secrets(stages: &mut [Stage], findings: &mut Vec<Finding>) {
-    let mut after: Vec<bool> = stages.last().map(|s| vec![false; s.output.fields.len()]).unwrap_or_default();
-    for stage in stages.iter_mut().rev() {
-        let mut here = vec![false; stage.input.fields.len()];
-        match &stage.kind {
-            Kind::Project(outs) => {
-                for (n, out) in outs.iter().enumerate() {
-                    let hidden = after.get(n).copied().unwrap_or(false) || out.hides;
-                    if hidden {
-                        out.reads.iter().chain(&out.of).for_each(|&c| here[c] = true);
-                    }
-                }
-            }
-            _ => here.iter_mut().enumerate().for_each(|(n, secret)| *secret = after.get(n).copied().unwrap_or(false)),
-        }
-        stage.secret.clone_from(&here);
-        after = here;
-    }
-    // a column beside the hidden one that is made of it
-    for at in 0..stages.len() {
-        let Kind::Project(outs) = &stages[at].kind else { continue };
-        let next: Vec<bool> = stages.get(at + 1).map(|s| s.secret.clone()).unwrap_or_else(|| vec![false; outs.len()]);
-        for (n, out) in outs.iter().enumerate() {
-            let clear = !next.get(n).copied().unwrap_or(false) && !out.hides;
-            let secret = out.reads.iter().find(|&&c| stages[at].secret[c]);
-            if let (true, Some(&secret)) = (clear, secret) {
-                let (made, of) = (&stages[at].output.fields[n].name, &stages[at].input.fields[secret].name);
-                let finding = format!("{made} is made of {of}, which is hidden elsewhere, and is not hidden itself");
-                findings.push(
-                    Finding::warning(finding)
-                        .of(stages[at].step, "columns")
-                        .suggest("hide it too, or hide the column first"),
-                );
-            }
-        }
     }
 }

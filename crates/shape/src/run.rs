@@ -2,7 +2,6 @@
 //! became of the change.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::hash::{DefaultHasher, Hash, Hasher};
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
@@ -12,7 +11,6 @@ use arrow_array::types::{
 use arrow_array::{ArrayRef, UInt32Array};
 use gonvel_core::change::{ChangeBatch, ChangeKind, OldImage, Origin};
 use gonvel_core::column::{ColumnArray, ColumnBuilder, ColumnType, Value};
-use gonvel_core::row_bytes;
 use gonvel_core::shape::Miss;
 use gonvel_core::table::Column;
 
@@ -20,15 +18,14 @@ use crate::cast::text_of;
 use crate::columns::Columns;
 use crate::eval::{Faults, Input, Origins, eval};
 use crate::expr::{Expr, Fault};
-use crate::plan::{Kind, Lookup, Out, Plan, Stage, called};
+use crate::lookups::{Lookup, called};
+use crate::plan::{Kind, Out, Plan, Stage};
 use crate::reference::{Changed, Reference};
+use crate::repeats::{Said, Seen};
 use crate::tools::Tools;
 
 /// Characters of a value that a finding shows.
 const SHOWN: usize = 60;
-/// Keys whose latest row is remembered to notice repeats.
-const REMEMBERED: usize = 1_000_000;
-
 /// What a plan is carried out with.
 #[derive(Debug)]
 pub struct Context {
@@ -40,9 +37,6 @@ pub struct Context {
     /// What rows are looked for by, while that is done.
     changed: Arc<HashMap<String, Changed>>,
 }
-
-/// What the latest row of each key says, by stage.
-type Seen = HashMap<(usize, Vec<u8>), u64>;
 
 impl Context {
     /// Without references.
@@ -188,9 +182,6 @@ pub(crate) fn gathered<'v>(ty: ColumnType, values: impl Iterator<Item = Value<'v
     builder.finish()
 }
 
-/// A row, the stage and the key, and what it says there.
-type Said = (usize, (usize, Vec<u8>), Option<u64>);
-
 pub(crate) struct Work<'w> {
     pub(crate) plan: &'w Plan,
     pub(crate) batch: &'w ChangeBatch,
@@ -202,7 +193,7 @@ pub(crate) struct Work<'w> {
     /// Rows that look up what changed, with what changed it.
     touched: BTreeMap<usize, Origin>,
     /// What each row says at each stage that drops repeats; none where it went no further.
-    said: Vec<Said>,
+    pub(crate) said: Vec<Said>,
 }
 
 impl Plan {
@@ -557,79 +548,6 @@ impl Work<'_> {
             }
         }
         before.into_iter().chain(builders.iter_mut().map(ColumnBuilder::finish)).collect()
-    }
-
-    /// Updates that say the same as the row before of their key: by their old image where that is whole, else by what is
-    /// remembered. A key whose row is deleted, goes no further or fails is forgotten: what comes next of it is no repeat.
-    fn repeat(&mut self, number: usize, by: &[usize], [new, old, keys]: &[Image; 3], seen: &Seen) {
-        let fields = &self.plan.stages[number].input.fields;
-        let key_columns: Vec<usize> = (0..fields.len()).filter(|&c| fields[c].key).collect();
-        let bytes = |image: &Image, columns: &[usize], row: usize| {
-            let mut out = Vec::new();
-            columns.iter().for_each(|&c| row_bytes::write(image.columns[c].value(row), &mut out));
-            out
-        };
-        let hash = |bytes: &[u8]| {
-            let mut hasher = DefaultHasher::new();
-            bytes.hash(&mut hasher);
-            hasher.finish()
-        };
-        let recalled = self.plan.recalls();
-        let mut now: HashMap<Vec<u8>, Option<u64>> = HashMap::new();
-        let mut emptied = false;
-        for row in 0..self.batch.len() {
-            if self.batch.kinds[row] == ChangeKind::Truncate {
-                (now, emptied) = (HashMap::new(), true);
-                self.said.push((row, (number, Vec::new()), None));
-            }
-            if !keys.present[row] {
-                continue;
-            }
-            let key = bytes(keys, &key_columns, row);
-            if !new.present[row] {
-                now.insert(key.clone(), None);
-                self.said.push((row, (number, key), None));
-                continue;
-            }
-            // what was not sent did not change: it says nothing new
-            let sent: Vec<usize> = match new.unchanged.get(&row) {
-                Some(missing) => by.iter().copied().filter(|c| !missing.contains(c)).collect(),
-                None => by.to_vec(),
-            };
-            let says = bytes(new, &sent, row);
-            let whole = (sent.len() == by.len()).then(|| hash(&says));
-            let same = if self.batch.old_images[row] == OldImage::Row && recalled && !self.unusable.contains(&row) {
-                old.present[row] && says == bytes(old, &sent, row)
-            } else {
-                let before = match now.get(&key) {
-                    Some(before) => *before,
-                    None if emptied => None,
-                    None => seen.get(&(number, key.clone())).copied(),
-                };
-                whole.is_some() && before == whole
-            };
-            if same && self.batch.kinds[row] == ChangeKind::Update {
-                self.repeats.insert(row);
-            }
-            now.insert(key.clone(), whole);
-            self.said.push((row, (number, key), whole));
-        }
-    }
-
-    /// Notes what rows said; one that failed afterwards said nothing.
-    fn remember(&self, seen: &mut Seen) {
-        for (row, at, says) in &self.said {
-            match says.filter(|_| !self.failed.contains_key(row)) {
-                _ if self.batch.kinds[*row] == ChangeKind::Truncate => seen.retain(|(stage, _), _| *stage != at.0),
-                Some(says) => {
-                    if seen.len() >= REMEMBERED {
-                        seen.clear();
-                    }
-                    seen.insert(at.clone(), says);
-                }
-                None => drop(seen.remove(at)),
-            }
-        }
     }
 }
 

@@ -5,8 +5,9 @@ use std::ops::ControlFlow;
 
 use sqlparser::ast::{Expr as Sql, visit_expressions_mut};
 
+use crate::lookups::called;
 use crate::parse::name;
-use crate::plan::{Kind, Plan, called};
+use crate::plan::{Kind, Plan};
 
 /// Characters up to which steps are put into one statement.
 const LONGEST: usize = 12_000;

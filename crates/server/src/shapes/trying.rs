@@ -13,7 +13,8 @@ use gonvel_http_api::{Problem, ShapeFinding, ShapeOutcome, ShapeRow, ShapeSchema
 use gonvel_runtime::trying;
 use gonvel_shape::cast::text_of;
 use gonvel_shape::columns::Columns;
-use gonvel_shape::plan::{Plan, Shape, cannot_be_read};
+use gonvel_shape::lookups::cannot_be_read;
+use gonvel_shape::plan::{Plan, Shape};
 use gonvel_shape::run::{Context, Traced};
 use gonvel_shape::sql_view::statement;
 use gonvel_shape::ty::Ty;

@@ -15,6 +15,7 @@ pub mod json;
 pub mod number;
 pub mod operators;
 pub mod patterns;
+mod templates;
 pub mod text;
 pub mod time;
 
