@@ -39,6 +39,7 @@ fn left(plan: &Plan, all: &[Change], cut: usize) -> Places {
         assert_eq!(shaped.failed, []);
         folded(&shaped, &mut rows);
     }
+    rows.retain(|_, there| !there.is_empty());
     rows
 }
 
