@@ -1,6 +1,9 @@
 //! Shapes over HTTP: tried on rows, compared with what is in force, and what is said of what is wrong.
 #![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
 
+use gonvel_core::naming::{ConnectorId, Offset, PartitionId, TopicName, TopicPartition};
+use gonvel_core::ports::{BadRecord, QuarantineStore, Step, TopicLog};
+use gonvel_core::record::Record;
 use gonvel_stand_ins::postgres_cluster::OWNER;
 use reqwest::Method;
 use serde_json::{Value, json};
@@ -98,6 +101,34 @@ async fn a_shape_is_tried_on_a_tables_rows_and_on_made_ones() {
     assert_eq!(status, 201, "{made:#}");
     let answer = api.send(api.request(Method::DELETE, &format!("/connections/{connection}"))).await;
     says(&answer, 409, "is used by bins");
+
+    // what waits of a source is tried as it is in its table now
+    let connector = made["id"].as_str().unwrap();
+    api.topic("bins", 1).await;
+    let topic = api.database.topic(&TopicName::parse("bins").unwrap()).await.unwrap();
+    let waiting = |key: &str, cause: i64| BadRecord {
+        at: TopicPartition { topic: topic.id, partition: PartitionId(0) },
+        topic: "bins".into(),
+        offset: Offset(-7 - cause),
+        record: Record { key: Some(key.to_owned().into()), ..Record::default() },
+        step: Step::Shape,
+        finding: "division by zero".into(),
+        cause,
+    };
+    let bad = [waiting(r#"{"id":"3"}"#, 11), waiting(r#"{"id":"77"}"#, 12)];
+    let id = ConnectorId(connector.parse().unwrap());
+    api.database.put(id, 1, &bad, std::time::Duration::from_secs(60)).await.unwrap();
+    let of_cause = async |cause: &str| {
+        let rows = json!({"from": "quarantine", "connector": connector, "cause": cause});
+        let steps = json!([{"step": "compute", "column": "share", "value": "1000 / (weight_kg - 300)"}]);
+        api.post("/shapes/try", &json!({"shape": shape(steps), "rows": rows})).await
+    };
+    let (status, tried) = of_cause("000000000000000b").await;
+    assert_eq!((status, &tried["rows"][0]["cells"][0]), (200, &json!("3")), "{tried:#}");
+    assert_eq!(tried["outcomes"][0]["finding"], "step 1 (compute): division by zero: weight_kg = 300.0");
+    assert_eq!(of_cause("000000000000000c").await.1["no_rows"], "the rows are no longer in their table");
+    says(&of_cause("000000000000000d").await, 422, "nothing of this cause waits any more");
+    says(&of_cause("grade").await, 422, "is no cause");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
