@@ -1,5 +1,5 @@
 import type { Schemas } from '../../api/client';
-import { Choice } from './Choice';
+import { Choice } from '../../shared/Choice';
 import type { Change } from './Stage';
 
 /** What the records hold, and how they are written. */

@@ -2,7 +2,7 @@ import { Checkbox, Select } from '@mantine/core';
 
 import type { Schemas } from '../../api/client';
 import type { SinkDraft } from './builder';
-import { Choice } from './Choice';
+import { Choice } from '../../shared/Choice';
 import { Stage, type Change } from './Stage';
 
 type Writes = Schemas['Writes'];

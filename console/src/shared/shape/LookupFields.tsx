@@ -3,7 +3,8 @@ import { useQuery } from '@tanstack/react-query';
 
 import type { Schemas } from '../../api/client';
 import { connectionsQuery } from '../connections/connectionsQueries';
-import { Choice, Column, Rows } from './controls';
+import { Choice } from '../Choice';
+import { Column, Rows } from './controls';
 import type { Kind, Of, ShapeStep } from './shape';
 
 interface LookupProps {
@@ -19,6 +20,7 @@ export function LookupFields({ step, onChange, names, topics, kind }: LookupProp
   return (
     <>
       <Choice
+        small
         label="Look into"
         value={step.table ? 'table' : 'topic'}
         data={[
@@ -88,6 +90,7 @@ export function LookupFields({ step, onChange, names, topics, kind }: LookupProp
         )}
       </Rows>
       <Choice
+        small
         label="Without such a row"
         value={step.miss ?? 'empty'}
         data={[

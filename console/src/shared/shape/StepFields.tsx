@@ -2,7 +2,8 @@ import { Checkbox, Group, Select, TextInput } from '@mantine/core';
 import type { ReactNode } from 'react';
 
 import type { Schemas } from '../../api/client';
-import { Choice, Chosen, Column, Ends, Rows } from './controls';
+import { Choice } from '../Choice';
+import { Chosen, Column, Ends, Rows } from './controls';
 import { LookupFields } from './LookupFields';
 import { OriginFields } from './OriginFields';
 import type { Finding, Kind, Of, ShapeStep } from './shape';
@@ -85,6 +86,7 @@ function Fields({ step, onChange, columns, functions, findings, topics, kind }: 
             onChange={(c) => onChange({ ...step, columns: c })}
           />
           <Choice
+            small
             label="Where"
             value={step.ends ?? 'both'}
             data={[
@@ -106,6 +108,7 @@ function Fields({ step, onChange, columns, functions, findings, topics, kind }: 
             onChange={(c) => onChange({ ...step, columns: c })}
           />
           <Choice
+            small
             label="Letters"
             value={step.to}
             data={[
@@ -198,6 +201,7 @@ function Fields({ step, onChange, columns, functions, findings, topics, kind }: 
             onChange={(c) => onChange({ ...step, columns: c })}
           />
           <Choice
+            small
             label="How"
             value={step.how}
             data={[
@@ -247,6 +251,7 @@ function Fields({ step, onChange, columns, functions, findings, topics, kind }: 
             onChange={(c) => onChange({ ...step, columns: c })}
           />
           <Choice
+            small
             label="Characters"
             value={step.which}
             data={[

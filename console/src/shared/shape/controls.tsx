@@ -1,4 +1,4 @@
-import { ActionIcon, Button, MultiSelect, NumberInput, SegmentedControl, Select } from '@mantine/core';
+import { ActionIcon, Button, MultiSelect, NumberInput, Select } from '@mantine/core';
 import type { ReactNode } from 'react';
 
 import { removed, replaced } from './shape';
@@ -46,23 +46,6 @@ export function Column({
       value={value || null}
       onChange={(name) => onChange(name ?? '')}
     />
-  );
-}
-
-interface ChoiceProps {
-  label: string;
-  value: string;
-  data: { value: string; label: string }[];
-  onChange: (value: string) => void;
-}
-
-/** One of a few. */
-export function Choice({ label, value, data, onChange }: ChoiceProps) {
-  return (
-    <div className="choice">
-      <div className="choice-label">{label}</div>
-      <SegmentedControl size="xs" aria-label={label} data={data} value={value} onChange={onChange} />
-    </div>
   );
 }
 

@@ -35,6 +35,16 @@ describe('steps', () => {
     expect(sentence({ step: 'route', ways: [{ when: 'kg > 9', to: 'large' }, { to: 'rest' }] })).toBe(
       'large where kg > 9, rest',
     );
+    const facts = [
+      { fact: 'system', header: 'from' },
+      { fact: 'kind', column: 'what' },
+    ] as const;
+    expect(sentence({ step: 'origin', facts: [...facts] })).toBe('from (header), what of the origin');
+    const columns = [{ from: 'name', column: 'grower' }];
+    const by = [{ column: 'grower_id', key: 'id' }];
+    expect(sentence({ step: 'lookup', topic: 'packhouse.growers', by, columns, again: true })).toBe(
+      'grower from packhouse.growers, again when it changes',
+    );
   });
 
   it('of a table that has none any more stand there no more', () => {
@@ -93,6 +103,13 @@ describe('a sample', () => {
     const failing = outcomes.map((o, n) => (n === 4 ? { ...o, finding: 'no number' } : o));
     const more = { ...tried, rows, stages: [stage], outcomes: failing };
     expect(telling(more, 3)).toEqual([0, 3, 4]);
+    // made rows are the last, and come before all others
+    expect([telling(more, 3, 2), telling(more, 2, 4), telling(more, 4, 1)]).toEqual([
+      [0, 3, 4],
+      [3, 4],
+      [0, 1, 3, 4],
+    ]);
+    expect(telling({ ...more, outcomes }, 3, 1)).toEqual([0, 3, 4]);
     expect([leaves(more, 0), leaves(more, 3)]).toEqual([null, 1]);
     expect(fate(failing[3], 1).words).toBe('load: goes no further than step 2');
   });
