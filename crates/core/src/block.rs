@@ -29,13 +29,22 @@ pub const MOST_BYTES: usize = 1 << 20;
 const UNPACKED_LIMIT: usize = 256 << 20;
 const LEVEL: i32 = 1;
 
+/// How blocks below [`TINY_BYTES`] are compressed: hardly. They are merged with others soon, and packing them would cost more than
+/// storing what it saves.
+const TINY_LEVEL: i32 = -1_000;
+/// Bytes before compression below which a block is tiny.
+const TINY_BYTES: usize = 4_096;
+
+fn compressor(level: i32) -> RefCell<zstd::bulk::Compressor<'static>> {
+    let mut compressor = zstd::bulk::Compressor::new(level).expect("a supported level");
+    compressor.set_parameter(zstd::zstd_safe::CParameter::ChecksumFlag(true)).expect("a supported parameter");
+    RefCell::new(compressor)
+}
+
 thread_local! {
     // their working memory takes longer to set up than a small block takes to pack
-    static COMPRESSOR: RefCell<zstd::bulk::Compressor<'static>> = RefCell::new({
-        let mut compressor = zstd::bulk::Compressor::new(LEVEL).expect("a supported level");
-        compressor.set_parameter(zstd::zstd_safe::CParameter::ChecksumFlag(true)).expect("a supported parameter");
-        compressor
-    });
+    static COMPRESSOR: RefCell<zstd::bulk::Compressor<'static>> = compressor(LEVEL);
+    static OF_TINY: RefCell<zstd::bulk::Compressor<'static>> = compressor(TINY_LEVEL);
     static DECOMPRESSOR: RefCell<zstd::bulk::Decompressor<'static>> =
         RefCell::new(zstd::bulk::Decompressor::new().expect("memory for a decompressor"));
 }
@@ -158,7 +167,8 @@ impl BlockBuilder {
         if self.records == 0 {
             return None;
         }
-        let body = COMPRESSOR.with_borrow_mut(|compressor| compressor.compress(&self.unpacked)).expect("memory to memory");
+        let by = if self.unpacked.len() < TINY_BYTES { &OF_TINY } else { &COMPRESSOR };
+        let body = by.with_borrow_mut(|compressor| compressor.compress(&self.unpacked)).expect("memory to memory");
         let block = EncodedBlock {
             records: self.records,
             body: body.into(),
@@ -191,7 +201,7 @@ pub fn pack<'a>(records: impl IntoIterator<Item = &'a Record>) -> Vec<EncodedBlo
 ///
 /// # Errors
 /// [`BlockError::Damaged`] if one of them is.
-pub fn join(blocks: &[EncodedBlock]) -> Result<Option<EncodedBlock>, BlockError> {
+pub fn join<'b>(blocks: impl IntoIterator<Item = &'b EncodedBlock>) -> Result<Option<EncodedBlock>, BlockError> {
     let mut joined = BlockBuilder::default();
     for block in blocks {
         joined.unpacked.extend_from_slice(&UnpackedBlock::open(&block.body)?.data);

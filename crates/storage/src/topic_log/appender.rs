@@ -2,21 +2,22 @@
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use diesel::prelude::*;
 use diesel::result::Error;
-use diesel::sql_types::{Array, Binary, Int4, Int8, Jsonb, Nullable, Uuid as SqlUuid};
+use diesel::sql_types::{Array, Binary, Int4, Int8};
 use diesel_async::pooled_connection::PoolableConnection;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 use gonvel_core::block::EncodedBlock;
 use gonvel_core::merging::is_small;
 use gonvel_core::naming::{Offset, PartitionId, TopicId, TopicPartition};
-use gonvel_core::ports::{AppendBatch, Landed, LaneProgress, PortError};
+use gonvel_core::ports::{AppendBatch, Landed, PortError};
 use tokio::sync::{mpsc, oneshot};
 
 use super::ends::Ends;
 use super::identity::{self, Known};
+use super::plain;
 use crate::schema::lanes;
 
 /// Requests that go into one transaction at most.
@@ -24,8 +25,10 @@ const GROUP: usize = 64;
 /// Plans are made once, not for every append: each statement has one good plan, by the keys.
 const PLANS: &str = "SET plan_cache_mode = force_generic_plan; SET enable_hashjoin = off; SET enable_mergejoin = off; \
                      SET enable_seqscan = off";
-/// Longest wait for producers that lately came together.
-const GATHER: Duration = Duration::from_micros(300);
+/// Longest wait for producers that were just answered.
+const PATIENCE: Duration = Duration::from_millis(1);
+/// After so many waits in vain, one in 64 commits waits.
+const MOST_IN_VAIN: u32 = 6;
 /// How long a connection may take to be made.
 const CONNECT: Duration = Duration::from_secs(5);
 
@@ -49,11 +52,12 @@ impl Appender {
         tokio::spawn(async move {
             let mut group = Vec::with_capacity(GROUP);
             let mut connection = None;
-            let (mut last, mut before) = (0, 0);
+            let mut gathering = Gathering::default();
             while waiting.recv_many(&mut group, GROUP).await > 0 {
-                gather(&mut waiting, &mut group, last.max(before)).await;
-                (last, before) = (group.len(), last);
-                commit(&url, &mut connection, &ends, std::mem::take(&mut group)).await;
+                gathering.gather(&mut waiting, &mut group).await;
+                let answered = group.len();
+                let waits = commit(&url, &mut connection, &ends, std::mem::take(&mut group), &waiting).await;
+                gathering.expected = answered + waits;
             }
         });
         Self { requests }
@@ -73,15 +77,27 @@ impl Appender {
     }
 }
 
-/// Producers that wait for their answers come again a moment after each other: as many as lately came together are waited for
-/// shortly, or each commit would leave most of them to the next one.
-async fn gather(waiting: &mut mpsc::Receiver<Request>, group: &mut Vec<Request>, expected: usize) {
-    let start = Instant::now();
-    while group.len() < expected.min(GROUP) && start.elapsed() < GATHER {
-        match waiting.try_recv() {
-            Ok(request) => group.push(request),
-            Err(mpsc::error::TryRecvError::Empty) => tokio::task::yield_now().await,
-            Err(mpsc::error::TryRecvError::Disconnected) => return,
+/// Producers that wait for their answers come again a moment after they have them: those who were just answered are waited for
+/// shortly, or they would go into every second commit only. Where that was in vain, it is not done for a while.
+#[derive(Default)]
+struct Gathering {
+    /// Who was answered last, and who came meanwhile.
+    expected: usize,
+    in_vain: u32,
+    rests: u32,
+}
+
+impl Gathering {
+    async fn gather(&mut self, waiting: &mut mpsc::Receiver<Request>, group: &mut Vec<Request>) {
+        let expected = self.expected.min(GROUP);
+        if self.rests > 0 {
+            self.rests -= 1;
+        } else if group.len() < expected {
+            let enough =
+                async { while group.len() < expected && waiting.recv_many(group, expected - group.len()).await > 0 {} };
+            let came = tokio::time::timeout(PATIENCE, enough).await.is_ok();
+            self.in_vain = if came { 0 } else { (self.in_vain + 1).min(MOST_IN_VAIN) };
+            self.rests = if came { 0 } else { 1 << self.in_vain };
         }
     }
 }
@@ -99,19 +115,24 @@ async fn connected<'c>(
     connection.as_mut().ok_or_else(|| "no connection".to_owned())
 }
 
-async fn commit(url: &str, connection: &mut Option<AsyncPgConnection>, ends: &Ends, group: Vec<Request>) {
+/// Commits a group and answers it; gives how many more wait, from just before the answers.
+async fn commit(
+    url: &str,
+    connection: &mut Option<AsyncPgConnection>,
+    ends: &Ends,
+    group: Vec<Request>,
+    waiting: &mpsc::Receiver<Request>,
+) -> usize {
     let (batches, answers): (Vec<_>, Vec<_>) = group.into_iter().map(|r| (r.batch, r.answer)).unzip();
     let outcome = match connected(url, connection).await {
         Ok(connection) => written(connection, &batches).await.map_err(|e| e.to_string()),
         Err(error) => Err(error),
     };
+    let waits = waiting.len();
     match outcome {
         Ok(outcomes) => {
-            for (batch, outcome) in batches.iter().zip(&outcomes) {
-                if let Ok(landed) = outcome {
-                    ends.announce(batch, landed);
-                }
-            }
+            let committed = batches.iter().zip(&outcomes);
+            ends.announce(committed.filter_map(|(batch, outcome)| Some((batch, outcome.as_deref().ok()?))));
             for (answer, outcome) in answers.into_iter().zip(outcomes) {
                 let _ = answer.send(outcome);
             }
@@ -124,87 +145,19 @@ async fn commit(url: &str, connection: &mut Option<AsyncPgConnection>, ends: &En
             }
         }
     }
+    waits
 }
 
 async fn written(connection: &mut AsyncPgConnection, batches: &[AppendBatch]) -> Result<Vec<Answer>, Error> {
-    let plain = |b: &AppendBatch| b.identity.is_none() && (b.progress.is_some() || !b.parts.is_empty());
-    if batches.iter().all(plain) {
-        match write_plain(connection, batches).await {
-            Ok(Some(answers)) => return Ok(answers),
-            Ok(None) => {}
-            // a lane is held by another: which one, and what of the group may go in, is found out one by one
-            Err(Error::DatabaseError(_, told)) if told.message() == HELD => {}
-            Err(error) => return Err(error),
+    let is_plain = |b: &AppendBatch| b.identity.is_none() && (b.progress.is_some() || !b.parts.is_empty());
+    if batches.iter().all(is_plain) {
+        match plain::write(connection, batches).await {
+            // which batches it concerns, and what of the group may go in, is found out one by one
+            Err(error) if plain::is_of_a_part(&error) => {}
+            done => return done,
         }
     }
     connection.transaction::<Vec<Answer>, Error, _>(async |c| write(c, batches).await).await
-}
-
-/// What the database says when a lane's progress is not its holder's.
-const HELD: &str = "a lane is held by another";
-
-/// Batches that need no look at what was appended before go in by one statement, with the progress of lanes; none if a
-/// partition is not there, and nothing is written.
-async fn write_plain(connection: &mut AsyncPgConnection, batches: &[AppendBatch]) -> Result<Option<Vec<Answer>>, Error> {
-    #[derive(QueryableByName)]
-    struct Nexts {
-        #[diesel(sql_type = Nullable<Array<Int8>>)]
-        nexts: Option<Vec<i64>>,
-    }
-    let mut places: BTreeMap<TopicPartition, i32> = batches.iter().flat_map(|b| &b.parts).map(|p| (p.to, 0)).collect();
-    for (place, number) in places.values_mut().zip(1..) {
-        *place = number;
-    }
-    let (mut at, mut records, mut earliest) = (Vec::new(), Vec::new(), Vec::new());
-    let (mut latest, mut sizes, mut bodies) = (Vec::new(), Vec::new(), Vec::<&[u8]>::new());
-    for part in batches.iter().flat_map(|b| &b.parts) {
-        for block in &part.blocks {
-            at.push(places[&part.to]);
-            records.push(i32::try_from(block.records).unwrap_or(i32::MAX));
-            earliest.push(block.earliest_us);
-            latest.push(block.latest_us);
-            sizes.push(i32::try_from(block.unpacked).unwrap_or(i32::MAX));
-            bodies.push(&block.body);
-        }
-    }
-    let lanes: Vec<&LaneProgress> = batches.iter().filter_map(|b| b.progress.as_ref()).collect();
-    let statement = if lanes.is_empty() {
-        "SELECT append_blocks($1, $2, $3, $4, $5, $6, $7, $8) AS nexts"
-    } else {
-        "SELECT append_for_lanes($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) AS nexts"
-    };
-    let query = diesel::sql_query(statement)
-        .bind::<Array<Int8>, _>(places.keys().map(|k| k.topic.0).collect::<Vec<_>>())
-        .bind::<Array<Int4>, _>(places.keys().map(|k| k.partition.0).collect::<Vec<_>>())
-        .bind::<Array<Int4>, _>(at)
-        .bind::<Array<Int4>, _>(records)
-        .bind::<Array<Int8>, _>(earliest)
-        .bind::<Array<Int8>, _>(latest)
-        .bind::<Array<Int4>, _>(sizes)
-        .bind::<Array<Binary>, _>(bodies);
-    let found: Nexts = if lanes.is_empty() {
-        query.get_result(connection).await?
-    } else {
-        query
-            .bind::<Array<SqlUuid>, _>(lanes.iter().map(|l| l.connector.0).collect::<Vec<_>>())
-            .bind::<Array<Int4>, _>(lanes.iter().map(|l| l.lane).collect::<Vec<_>>())
-            .bind::<Array<Int8>, _>(lanes.iter().map(|l| l.epoch.0).collect::<Vec<_>>())
-            .bind::<Array<Jsonb>, _>(lanes.iter().map(|l| &l.position).collect::<Vec<_>>())
-            .get_result(connection)
-            .await?
-    };
-    let Some(nexts) = found.nexts else { return Ok(None) };
-    let mut next: BTreeMap<TopicPartition, i64> = places.keys().copied().zip(nexts).collect();
-    let answers = batches.iter().map(|batch| {
-        let landed = batch.parts.iter().map(|part| {
-            let count: i64 = part.blocks.iter().map(|b| i64::from(b.records)).sum();
-            let end = next.entry(part.to).or_default();
-            *end += count;
-            Landed { to: part.to, first: Offset(*end - count), records: count }
-        });
-        Ok(landed.collect())
-    });
-    Ok(Some(answers.collect()))
 }
 
 #[derive(QueryableByName)]
@@ -221,11 +174,21 @@ struct Locked {
 
 /// A partition under the lock, and what this transaction adds to it.
 #[derive(Clone, Copy)]
-struct End {
-    next: i64,
-    reach_us: i64,
-    bytes: i64,
-    small: i32,
+pub(super) struct End {
+    pub(super) next: i64,
+    pub(super) reach_us: i64,
+    pub(super) bytes: i64,
+    pub(super) small: i32,
+}
+
+impl End {
+    /// Moves past a block.
+    pub(super) fn take(&mut self, block: &EncodedBlock) {
+        self.reach_us = self.reach_us.max(block.latest_us);
+        self.next += i64::from(block.records);
+        self.bytes += i64::try_from(block.body.len()).unwrap_or(i64::MAX);
+        self.small += i32::from(is_small(block.records, block.unpacked));
+    }
 }
 
 /// Rows to insert, column by column.
@@ -244,20 +207,16 @@ struct Rows<'a> {
 
 impl<'a> Rows<'a> {
     fn push(&mut self, to: TopicPartition, end: &mut End, block: &'a EncodedBlock) {
-        let records = i32::try_from(block.records).unwrap_or(i32::MAX);
-        end.reach_us = end.reach_us.max(block.latest_us);
+        self.first.push(end.next);
+        end.take(block);
         self.topic.push(to.topic.0);
         self.partition.push(to.partition.0);
-        self.first.push(end.next);
-        self.records.push(records);
+        self.records.push(i32::try_from(block.records).unwrap_or(i32::MAX));
         self.earliest.push(block.earliest_us);
         self.latest.push(block.latest_us);
         self.unpacked.push(i32::try_from(block.unpacked).unwrap_or(i32::MAX));
         self.reach.push(end.reach_us);
         self.body.push(&block.body);
-        end.next += i64::from(records);
-        end.bytes += i64::try_from(block.body.len()).unwrap_or(i64::MAX);
-        end.small += i32::from(is_small(block.records, block.unpacked));
     }
 }
 

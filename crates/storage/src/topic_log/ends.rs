@@ -69,15 +69,18 @@ impl Ends {
         ends
     }
 
-    /// What was committed of a batch, which is what landed.
-    pub(crate) fn announce(&self, batch: &AppendBatch, landed: &[Landed]) {
-        for (part, landed) in batch.parts.iter().zip(landed) {
-            // a batch with an identity may be a retry: what landed then is what its first try brought
-            if part.to == landed.to && batch.identity.is_none() {
-                self.recent.note(landed.to, landed.first, &part.blocks);
+    /// What was committed of batches, each with what landed.
+    pub(crate) fn announce<'b>(&self, committed: impl Iterator<Item = (&'b AppendBatch, &'b [Landed])> + Clone) {
+        for (batch, landed) in committed.clone() {
+            for (part, landed) in batch.parts.iter().zip(landed) {
+                // a batch with an identity may be a retry: what landed then is what its first try brought
+                if part.to == landed.to && batch.identity.is_none() {
+                    self.recent.note(landed.to, landed.first, &part.blocks);
+                }
             }
         }
-        self.raise(landed.iter().map(|part| (part.to, Offset(part.first.0 + part.records))));
+        let landed = committed.flat_map(|(_, landed)| landed);
+        self.raise(landed.map(|part| (part.to, Offset(part.first.0 + part.records))));
     }
 
     fn raise(&self, found: impl IntoIterator<Item = (TopicPartition, Offset)>) {

@@ -5,6 +5,7 @@ pub(crate) mod cold;
 pub(crate) mod ends;
 mod identity;
 pub mod keeper;
+mod plain;
 mod reading;
 mod recent;
 pub mod topics;
