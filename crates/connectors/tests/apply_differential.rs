@@ -281,7 +281,7 @@ async fn every_way_of_writing_holds_what_applying_change_by_change_gives() {
         let connector = ConnectorId(Uuid::now_v7());
         let settings =
             SinkSettings { connector, lane: 0, address: address.clone(), topics: vec![(TopicId(1), topic)], writes };
-        let (mut sink, _) = PgSink::start(settings, Epoch(1), &[(at, 0)]).await.unwrap();
+        let (mut sink, _) = PgSink::start(settings, Epoch(1), &[(at, Delivered::default())]).await.unwrap();
         let (mut source, mut events) = (Rows::new(), Vec::new());
         for next in 1..=10 {
             let steps = steps().new_tree(&mut runner).unwrap().current();
@@ -326,7 +326,7 @@ async fn a_part_of_a_row_that_is_not_there_is_refused_alone() {
         let connector = ConnectorId(Uuid::now_v7());
         let settings =
             SinkSettings { connector, lane: 0, address: address.clone(), topics: vec![(TopicId(1), topic)], writes };
-        let (mut sink, _) = PgSink::start(settings, Epoch(1), &[(at, 0)]).await.unwrap();
+        let (mut sink, _) = PgSink::start(settings, Epoch(1), &[(at, Delivered::default())]).await.unwrap();
         // each list of steps with the rows that the source has before it: a shape may have kept some of them away
         let round = |lists: &[(&[i64], &[Step])]| {
             let (mut batches, mut places) = (Vec::new(), Vec::new());
@@ -437,13 +437,13 @@ async fn rounds_in_part_are_seen_together_or_not_at_all() {
         }
     };
     {
-        let (mut sink, _) = PgSink::start(settings.clone(), Epoch(1), &[(at, 0)]).await.unwrap();
+        let (mut sink, _) = PgSink::start(settings.clone(), Epoch(1), &[(at, Delivered::default())]).await.unwrap();
         sink.apply(&round(1, 1, false)).await.unwrap();
         sink.apply(&round(2, 2, true)).await.unwrap();
         assert_eq!(held(&client).await.len(), 1, "a part was seen");
     }
     // the holder went away within: nothing of it is there, and it is delivered again
-    let (mut sink, delivered) = PgSink::start(settings, Epoch(2), &[(at, 0)]).await.unwrap();
+    let (mut sink, delivered) = PgSink::start(settings, Epoch(2), &[(at, Delivered::default())]).await.unwrap();
     assert_eq!(delivered[&at].next, 1);
     sink.apply(&round(2, 2, true)).await.unwrap();
     sink.apply(&round(3, 3, false)).await.unwrap();
@@ -465,7 +465,8 @@ async fn any_history_leaves_the_target_as_the_source_is() {
     let client = client::connect(&address).await.unwrap();
     for epoch in 1..=6 {
         // a new holder goes on where the former stood, and the former can commit nothing more
-        let (mut sink, delivered) = PgSink::start(settings.clone(), Epoch(epoch), &[(at, 0)]).await.unwrap();
+        let (mut sink, delivered) =
+            PgSink::start(settings.clone(), Epoch(epoch), &[(at, Delivered::default())]).await.unwrap();
         assert_eq!(delivered[&at].next, next);
         for _ in 0..8 {
             let steps = steps().new_tree(&mut runner).unwrap().current();
@@ -483,7 +484,7 @@ async fn any_history_leaves_the_target_as_the_source_is() {
             sink.apply(&Round { topics, delivered: moved, more: false }).await.unwrap_or_else(|e| panic!("{e}: {steps:?}"));
             assert_eq!(held(&client).await, rows, "{steps:?}");
         }
-        let (_later, _) = PgSink::start(settings.clone(), Epoch(epoch + 1), &[(at, 0)]).await.unwrap();
+        let (_later, _) = PgSink::start(settings.clone(), Epoch(epoch + 1), &[(at, Delivered::default())]).await.unwrap();
         let (batches, places) = changes(&[Step::Write(1, true, Some(1), None)], &mut rows.clone(), &mut Vec::new());
         let topics = vec![TopicChanges {
             topic: 0,
@@ -498,7 +499,7 @@ async fn any_history_leaves_the_target_as_the_source_is() {
         assert!(late.is_err(), "a former holder committed");
         assert_eq!(held(&client).await, rows, "a former holder wrote");
     }
-    let older = PgSink::start(settings, Epoch(2), &[(at, 0)]).await;
+    let older = PgSink::start(settings, Epoch(2), &[(at, Delivered::default())]).await;
     assert!(older.is_err(), "an older holder took over");
     sink::clean_up(&address, connector).await.unwrap();
     let gone: bool = client.query_one("SELECT to_regnamespace('gonvel') IS NULL", &[]).await.unwrap().get(0);

@@ -255,7 +255,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::connector::{BadRecords, Deletes, Encoding, StartOffset, TargetColumns, TargetRows, ValueForm};
+    use crate::connector::{BadRecords, Deletes, Encoding, Guarantee, StartOffset, TargetColumns, TargetRows, ValueForm};
 
     struct Known;
 
@@ -404,6 +404,7 @@ mod tests {
                     deletes: if history { Deletes::Ignored } else { Deletes::Marked },
                     columns: if ask { TargetColumns::Ask } else { TargetColumns::Widen },
                     whole_transactions: whole,
+                    guarantee: if ask { Guarantee::AtLeastOnce } else { Guarantee::ExactlyOnce },
                 },
                 start,
                 shape,

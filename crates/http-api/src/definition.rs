@@ -229,6 +229,19 @@ pub enum TargetColumns {
     Widen,
 }
 
+/// How often a record reaches the target whatever fails, by where and when the position is kept.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Guarantee {
+    /// Neither lost nor doubled: the position is kept in the target, in the rows' own transaction.
+    #[default]
+    ExactlyOnce,
+    /// Never lost, perhaps doubled: Gonvel keeps the position, and moves it once the rows are there.
+    AtLeastOnce,
+    /// Never doubled, perhaps lost: Gonvel keeps the position, and moves it before the rows are there.
+    AtMostOnce,
+}
+
 /// How a sink writes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
 pub struct Writes {
@@ -244,6 +257,9 @@ pub struct Writes {
     /// Whether a transaction of the source becomes visible in the target as a whole, across the sink's tables.
     #[serde(default)]
     pub whole_transactions: bool,
+    /// How often a record arrives whatever fails.
+    #[serde(default)]
+    pub guarantee: Guarantee,
 }
 
 /// A connector that carries topics into tables.

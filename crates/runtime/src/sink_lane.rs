@@ -5,11 +5,10 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::sink::{Delivered, PgSink, Round, SinkSettings, positions};
-use gonvel_core::civil::read_rfc3339;
-use gonvel_core::connector::{BadRecords, Definition, DeliveredTopic, Start, State};
-use gonvel_core::naming::{ConnectorId, Offset, PartitionId, TopicId, TopicName, TopicPartition};
-use gonvel_core::ports::{DatabaseAddress, PortError, TableProgress, Topic, TopicLog};
+use gonvel_connectors::postgres::sink::{Delivered, PgSink, Round, SinkSettings};
+use gonvel_core::connector::{BadRecords, Definition, DeliveredTopic, State};
+use gonvel_core::naming::{PartitionId, TopicId, TopicName, TopicPartition};
+use gonvel_core::ports::{PortError, TableProgress, Topic};
 use tokio::sync::{Semaphore, mpsc};
 use tokio::time::Instant;
 
@@ -18,6 +17,7 @@ use crate::lag::{COUNT_LAG, Lag};
 use crate::lane::{Ending, Failure, Work, asked_to_end};
 use crate::reading::{ReadRound, Reader};
 use crate::shaping::{Shaping, Ways};
+use crate::target::Target;
 use crate::whole::Whole;
 
 /// Longest wait for new records before looking again.
@@ -56,14 +56,13 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         .filter(|(number, _)| lane_of(*number, definition.placing.lanes) == work.lane())
         .map(|(_, partition)| partition)
         .collect();
-    let mut first = first_offsets(&work, &settings.address, definition.start.as_ref(), &topics).await?;
-    let all: Vec<(TopicPartition, i64)> = partitions.iter().map(|(at, _)| (*at, first.remove(at).unwrap_or(0))).collect();
-    let (mut sink, delivered) = PgSink::start(settings, work.lease.epoch, &all).await?;
+    let all: Vec<TopicPartition> = partitions.iter().map(|(at, _)| *at).collect();
+    let (mut target, delivered) = Target::start(&work, settings, &all, &topics, definition.start.as_ref()).await?;
     let place_of: BTreeMap<TopicPartition, usize> = partitions.iter().copied().collect();
-    let mut progress = Progress { delivered: delivered.into_iter().collect(), place_of };
-    progress.show(&work, &sink);
+    let mut progress = Progress { delivered, place_of };
+    progress.show(&work, target.sink());
     work.board.enter(State::Following, None, None);
-    let names: Vec<String> = sink.topics().iter().map(|(_, t)| t.topic.clone()).collect();
+    let names: Vec<String> = target.sink().topics().iter().map(|(_, t)| t.topic.clone()).collect();
     let shaping =
         Shaping::of(work.services, &definition.shape, names.clone()).await?.map(|shaping| shaping.shared(Ways::known(ways)));
     let positions: Vec<(TopicPartition, usize, i64)> =
@@ -102,7 +101,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             // a moment, not a span: rounds that come meanwhile do not put it off
             () = tokio::time::sleep_until(again.unwrap_or_else(Instant::now)), if again.is_some() => {
                 if let Some(aside) = &mut aside {
-                    again = aside.retry(&mut sink, &progress.delivered).await?.map(|wait| Instant::now() + wait);
+                    again = aside.retry(&mut target, &progress.delivered).await?.map(|wait| Instant::now() + wait);
                 }
                 continue;
             }
@@ -122,13 +121,13 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             if let Some(aside) = &mut aside {
                 aside.before_truncate(&mut round).await?;
             }
-            if let Some(ending) = truncate_together(&mut work, &mut sink, &round, &truncate, &topics).await? {
+            if let Some(ending) = truncate_together(&mut work, target.sink_mut(), &round, &truncate, &topics).await? {
                 return Ok(ending);
             }
         } else if let Some(aside) = &mut aside {
-            aside.deliver(&mut sink, &mut round, beside).await?;
+            aside.deliver(&mut target, &mut round, beside).await?;
         } else {
-            sink.apply(&round).await?;
+            target.apply(&round).await?;
         }
         work.board.note_moved();
         for (at, delivered) in &round.delivered {
@@ -137,9 +136,9 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         if changes < AHEAD {
             wanted.add_permits(1);
         }
-        let notes = sink.notes();
+        let notes = target.sink().notes();
         work.board.write(|status| status.notes = notes);
-        progress.show(&work, &sink);
+        progress.show(&work, target.sink());
         lag.note(work.board, &*work.services.log, &progress.delivered, latest_us).await?;
     }
 }
@@ -186,93 +185,6 @@ async fn truncate_together(
 /// Which of a sink's lanes delivers a partition, by its number among all of the sink's partitions.
 fn lane_of(number: usize, lanes: u32) -> i32 {
     i32::try_from(number % usize::try_from(lanes.max(1)).unwrap_or(1)).unwrap_or(0)
-}
-
-/// Where the partitions begin that a sink never delivered; one that is not among them begins with its oldest record.
-async fn first_offsets(
-    work: &Work<'_>,
-    address: &DatabaseAddress,
-    start: Option<&Start>,
-    topics: &[Topic],
-) -> Result<HashMap<TopicPartition, i64>, Failure> {
-    let Some(start) = start.filter(|s| !matches!(s, Start::Earliest)) else { return Ok(HashMap::new()) };
-    // it is said of the first start: a topic that comes later is delivered from its oldest record on
-    if !positions(address, work.connector()).await?.is_empty() {
-        return Ok(HashMap::new());
-    }
-    let log = &work.services.log;
-    let mut out = HashMap::new();
-    match start {
-        Start::Connector { connector } => {
-            let other = work.services.fleet.connector(ConnectorId(*connector)).await?;
-            let Some(other) = other.filter(|o| o.definition().kind() == "sink") else {
-                return Err(ConnectorError::settings(
-                    Some("start"),
-                    "the connector whose position is to be taken is not there, or is not a sink",
-                    "choose another start",
-                )
-                .into());
-            };
-            let Some(connection) = other.definition().connection() else { return Ok(out) };
-            let there = work.services.fleet.address(connection).await?;
-            out = positions(&there, other.id()).await?;
-        }
-        start => out = offsets_at(&**log, start, topics).await?,
-    }
-    Ok(out)
-}
-
-/// The offsets that a start means in each partition of topics; one that is not among them begins with its oldest record.
-pub(crate) async fn offsets_at(
-    log: &dyn TopicLog,
-    start: &Start,
-    topics: &[Topic],
-) -> Result<HashMap<TopicPartition, i64>, Failure> {
-    let mut out = HashMap::new();
-    match start {
-        Start::Offsets { offsets } => {
-            for start in offsets {
-                if let Some(topic) = topics.iter().find(|t| t.name.as_str() == start.topic) {
-                    out.insert(TopicPartition { topic: topic.id, partition: PartitionId(start.partition) }, start.offset);
-                }
-            }
-        }
-        Start::Earliest | Start::Position { .. } | Start::Connector { .. } => {}
-        Start::Latest | Start::Time { .. } => {
-            let time = if let Start::Time { time } = start { read_rfc3339(time) } else { None };
-            for topic in topics {
-                for bounds in log.bounds(topic.id).await? {
-                    let at = TopicPartition { topic: topic.id, partition: bounds.partition };
-                    let offset = match time {
-                        Some(time) => first_at(log, at, time).await?.unwrap_or(bounds.next.0),
-                        None => bounds.next.0,
-                    };
-                    out.insert(at, offset);
-                }
-            }
-        }
-    }
-    Ok(out)
-}
-
-/// The first record of a partition at a time or after it.
-async fn first_at(log: &dyn TopicLog, at: TopicPartition, time_us: i64) -> Result<Option<i64>, PortError> {
-    let mut from = log.block_at_time(at, time_us).await?;
-    loop {
-        let blocks = log.read(at, from, 1).await?;
-        if blocks.is_empty() {
-            return Ok(None);
-        }
-        for block in blocks {
-            for record in block.open(at)?.records() {
-                let (Offset(offset), record) = record?;
-                if record.timestamp_us >= time_us {
-                    return Ok(Some(offset));
-                }
-            }
-            from = block.end();
-        }
-    }
 }
 
 struct AbortOnDrop<T>(tokio::task::JoinHandle<T>);

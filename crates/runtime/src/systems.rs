@@ -100,20 +100,20 @@ pub async fn sink_positions(
     address: &DatabaseAddress,
     connector: ConnectorId,
 ) -> Result<HashMap<TopicPartition, i64>, ConnectorError> {
-    sink::positions(address, connector).await
+    Ok(sink::stands(address, connector).await?.into_iter().map(|(at, delivered)| (at, delivered.next)).collect())
 }
 
-/// Where a connector between topics stands, as its lane's position says it: the offset to read next of each partition.
+/// Where a lane stands that reads topics and whose position Gonvel keeps: the offset to read next of each partition.
 #[must_use]
-pub fn topics_positions(position: &serde_json::Value) -> HashMap<TopicPartition, i64> {
-    crate::topics_lane::positions(position)
+pub fn kept_positions(position: &serde_json::Value) -> HashMap<TopicPartition, i64> {
+    crate::stands::positions(position)
 }
 
-/// The stored position of a connector between topics with partitions moved from where they stand to other offsets; none if one
+/// The stored position of such a lane with partitions moved from where they stand to other offsets; none if one
 /// stands elsewhere.
 #[must_use]
-pub fn topics_moved(position: &serde_json::Value, moves: &[(TopicPartition, i64, i64)]) -> Option<serde_json::Value> {
-    crate::topics_lane::moved(position, moves)
+pub fn kept_moved(position: &serde_json::Value, moves: &[(TopicPartition, i64, i64)]) -> Option<serde_json::Value> {
+    crate::stands::moved(position, moves)
 }
 
 /// Moves a sink that does not run; see [`sink::reposition`].

@@ -8,21 +8,22 @@ use gonvel_connectors::postgres::sink::{Delivered, Round, TopicChanges};
 use gonvel_connectors::postgres::source::TableChanges;
 use gonvel_core::change::KindCounts;
 use gonvel_core::connector::{BadRecords, Definition, State};
-use gonvel_core::naming::{PartitionId, TopicId, TopicPartition};
-use gonvel_core::ports::{AppendBatch, LaneProgress, Level, Settled, TableProgress, Topic};
+use gonvel_core::naming::{PartitionId, TopicPartition};
+use gonvel_core::ports::{AppendBatch, Level, Settled, TableProgress, Topic};
 use gonvel_core::shape::Fact;
-use serde::{Deserialize, Serialize};
 use tokio::time::Instant;
 
 use crate::aside::{Aside, Book, Keeps};
 use crate::carrying_again;
 use crate::fleet::Services;
 use crate::lag::Lag;
-use crate::lane::{Ending, Failure, ONLY, Work, asked_to_end};
+use crate::lane::{Ending, Failure, Work, asked_to_end};
 use crate::outgoing::{Blocks, ensure_topic};
 use crate::reading::{ReadRound, Reader};
 use crate::shaping::{Shaping, Shared, Ways};
-use crate::sink_lane::{offsets_at, topics_there};
+use crate::sink_lane::topics_there;
+use crate::stands::Stands;
+use crate::starting::offsets_at;
 use crate::writing::Writer;
 
 /// How long the lane does other things after carrying rows again, in times of what that took.
@@ -31,54 +32,6 @@ const RESTS: u32 = 10;
 const LONGEST_REST: Duration = Duration::from_secs(60);
 /// Longest wait for new records before looking again.
 const LOOK: Duration = Duration::from_millis(500);
-
-/// What is stored as the lane's position.
-#[derive(Debug, Clone, Default, Serialize, Deserialize)]
-struct Position {
-    #[serde(default)]
-    places: Vec<Place>,
-    /// Numbers of records of the quarantine that were appended with it.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    retried: Vec<i64>,
-    /// Up to where references were read, as far as rows were carried again for what they hold.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    followed: Vec<ReadTo>,
-}
-
-#[derive(Debug, Clone, Serialize, Deserialize)]
-struct ReadTo {
-    topic: i64,
-    partition: i32,
-    next: i64,
-}
-
-#[derive(Debug, Clone, Serialize, Deserialize)]
-struct Place {
-    topic: i64,
-    partition: i32,
-    next: i64,
-    #[serde(default)]
-    counts: KindCounts,
-}
-
-/// Where a lane stands by its stored position.
-pub(crate) fn positions(position: &serde_json::Value) -> HashMap<TopicPartition, i64> {
-    let stored: Position = serde_json::from_value(position.clone()).unwrap_or_default();
-    stored.places.iter().map(|p| (place(p), p.next)).collect()
-}
-
-/// A stored position with partitions moved from where they stand to other offsets; none if one stands elsewhere.
-pub(crate) fn moved(position: &serde_json::Value, moves: &[(TopicPartition, i64, i64)]) -> Option<serde_json::Value> {
-    let mut stored: Position = serde_json::from_value(position.clone()).ok()?;
-    for (at, from, to) in moves {
-        stored.places.iter_mut().find(|p| place(p) == *at && p.next == *from)?.next = *to;
-    }
-    serde_json::to_value(stored).ok()
-}
-
-fn place(place: &Place) -> TopicPartition {
-    TopicPartition { topic: TopicId(place.topic), partition: PartitionId(place.partition) }
-}
 
 /// Where what is carried goes.
 struct Outputs<'o> {
@@ -120,45 +73,6 @@ impl Outputs<'_> {
     }
 }
 
-/// What a lane has done.
-struct Progress {
-    delivered: BTreeMap<TopicPartition, Delivered>,
-    /// Numbers of records of the quarantine that were appended, and are perhaps not noted there yet.
-    retried: Vec<i64>,
-    /// Up to where references were read, as far as rows were carried again for what they hold.
-    followed: BTreeMap<TopicPartition, i64>,
-}
-
-impl Progress {
-    fn read(stored: &serde_json::Value) -> Result<Self, Failure> {
-        let unreadable = |e| ConnectorError::Defect(format!("the stored position cannot be read: {e}"));
-        let stored: Position = match stored {
-            position if position.is_null() => Position::default(),
-            position => serde_json::from_value(position.clone()).map_err(unreadable)?,
-        };
-        let delivered = stored.places.iter().map(|p| (place(p), Delivered { next: p.next, counts: p.counts }));
-        let at = |r: &ReadTo| TopicPartition { topic: TopicId(r.topic), partition: PartitionId(r.partition) };
-        let followed = stored.followed.iter().map(|r| (at(r), r.next)).collect();
-        Ok(Self { delivered: delivered.collect(), retried: stored.retried, followed })
-    }
-
-    /// What is stored with an append.
-    fn of(&self, work: &Work<'_>) -> Result<LaneProgress, Failure> {
-        let places = self.delivered.iter().map(|(at, d)| Place {
-            topic: at.topic.0,
-            partition: at.partition.0,
-            next: d.next,
-            counts: d.counts,
-        });
-        let read_to =
-            |(at, next): (&TopicPartition, &i64)| ReadTo { topic: at.topic.0, partition: at.partition.0, next: *next };
-        let followed = self.followed.iter().map(read_to).collect();
-        let position = Position { places: places.collect(), retried: self.retried.clone(), followed };
-        let position = serde_json::to_value(position).map_err(|e| ConnectorError::Defect(e.to_string()))?;
-        Ok(LaneProgress { connector: work.connector(), lane: ONLY, epoch: work.lease.epoch, position })
-    }
-}
-
 pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let Definition::Topics(definition) = work.assignment.connector.definition() else {
         return Err(ConnectorError::Defect("a lane between topics for another connector".into()).into());
@@ -170,13 +84,13 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         Some(start) if work.lease.position.is_null() => offsets_at(&*work.services.log, start, &topics).await?,
         _ => HashMap::new(),
     };
-    let mut progress = Progress::read(&work.lease.position)?;
+    let mut stands = Stands::read(&work.lease.position)?;
     let mut starts = Vec::new();
     for (number, topic) in topics.iter().enumerate() {
         for partition in 0..topic.partitions {
             let at = TopicPartition { topic: topic.id, partition: PartitionId(partition) };
             let begin = || Delivered { next: first.get(&at).copied().unwrap_or(0), counts: KindCounts::default() };
-            starts.push((at, number, *progress.delivered.entry(at).or_insert_with(begin)));
+            starts.push((at, number, *stands.delivered.entry(at).or_insert_with(begin)));
         }
     }
     let mut written = Vec::with_capacity(carries.len());
@@ -185,7 +99,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     }
     let name = work.assignment.connector.name().as_str();
     let writer = Writer::new(work.services, name, written, definition.values, None).await?;
-    let shaping = Shaping::noting(work.services, &definition.shape, names.clone(), &progress.followed).await?;
+    let shaping = Shaping::noting(work.services, &definition.shape, names.clone(), &stands.followed).await?;
     let shaping = shaping.map(|shaping| shaping.shared(Ways::growing(carries.len())));
     let mut out = Outputs {
         services: work.services,
@@ -200,7 +114,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let mut reader = read(Reader::new(log.clone(), work.services.schemas.clone(), starts.clone()));
     let mut aside = None;
     // what was appended before a crash is not appended again
-    work.services.quarantine.settle(&progress.retried, &Settled::Delivered).await?;
+    work.services.quarantine.settle(&stands.retried, &Settled::Delivered).await?;
     if definition.failing.records == BadRecords::Quarantine {
         reader = reader.aside(names.clone());
         let positions: Vec<_> = starts.iter().map(|(at, number, delivered)| (*at, *number, delivered.next)).collect();
@@ -208,7 +122,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         aside = Some(Aside::new(Book::of(&work), keeps, names.clone(), &positions).await?.read(read));
     }
     work.board.enter(State::Following, None, None);
-    show(&work, &topics, &progress.delivered);
+    show(&work, &topics, &stands.delivered);
     let mut lag = Lag::default();
     // what was asked for before the lane began
     let mut again = aside.is_some().then(Instant::now);
@@ -222,7 +136,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             () = std::future::ready(()) => {}
         }
         if let Some(aside) = aside.as_mut().filter(|_| again.is_some_and(|at| at <= Instant::now())) {
-            again = retry(&work, aside, &mut out, &mut progress).await?.map(|wait| Instant::now() + wait);
+            again = retry(&work, aside, &mut out, &mut stands).await?.map(|wait| Instant::now() + wait);
         }
         let mut ends = reader.ends();
         let mut waits_for = None;
@@ -236,7 +150,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             if changed && rested <= Instant::now() {
                 let begun = Instant::now();
                 let mut carrying = Carrying { work: &work, names: &names, starts: &starts, shaping };
-                carrying.again(&mut reader, &mut aside, &mut out, &mut progress).await?;
+                carrying.again(&mut reader, &mut aside, &mut out, &mut stands).await?;
                 rested = Instant::now() + (begun.elapsed() * RESTS).min(LONGEST_REST);
                 continue;
             }
@@ -263,18 +177,18 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             None => None,
         };
         let parts = out.write(round.topics).await?;
-        progress.delivered.extend(round.delivered);
-        progress.retried.clear();
+        stands.delivered.extend(round.delivered);
+        stands.retried.clear();
         if let Some(shaping) = shaping.as_ref().filter(|_| follows) {
-            shaping.lock().await.note_followed(&mut progress.followed);
+            shaping.lock().await.note_followed(&mut stands.followed);
         }
-        log.append(AppendBatch { parts, progress: Some(progress.of(&work)?), identity: None }).await?;
+        log.append(AppendBatch { parts, progress: Some(stands.progress(&work)?), identity: None }).await?;
         if let (Some(aside), Some(taken)) = (&mut aside, taken) {
             aside.taken(&taken);
         }
         work.board.note_moved();
-        show(&work, &topics, &progress.delivered);
-        lag.note(work.board, &*log, &progress.delivered, latest_us).await?;
+        show(&work, &topics, &stands.delivered);
+        lag.note(work.board, &*log, &stands.delivered, latest_us).await?;
     }
 }
 
@@ -294,14 +208,14 @@ impl Carrying<'_> {
         reader: &mut Reader,
         aside: &mut Option<Aside>,
         out: &mut Outputs<'_>,
-        progress: &mut Progress,
+        stands: &mut Stands,
     ) -> Result<(), Failure> {
         let (changed, done) = {
             let mut shaping = self.shaping.lock().await;
             (shaping.take_changed(), shaping.references().followed_to())
         };
         let upto = |(at, place, _): &(TopicPartition, usize, Delivered)| {
-            (*at, *place, progress.delivered.get(at).map_or(0, |delivered| delivered.next))
+            (*at, *place, stands.delivered.get(at).map_or(0, |delivered| delivered.next))
         };
         let read: Vec<_> = self.starts.iter().map(upto).collect();
         let rows = carrying_again::find(self.work.services, self.shaping, self.names, &read, &changed).await?;
@@ -314,15 +228,15 @@ impl Carrying<'_> {
                 None => None,
             };
             let parts = out.write(round.topics).await?;
-            let batch = AppendBatch { parts, progress: Some(progress.of(self.work)?), identity: None };
+            let batch = AppendBatch { parts, progress: Some(stands.progress(self.work)?), identity: None };
             self.work.services.log.append(batch).await?;
             if let (Some(aside), Some(taken)) = (aside.as_mut(), taken) {
                 aside.taken(&taken);
             }
         }
         self.shaping.lock().await.references().done(&done);
-        progress.followed = done;
-        let batch = AppendBatch { progress: Some(progress.of(self.work)?), ..AppendBatch::default() };
+        stands.followed = done;
+        let batch = AppendBatch { progress: Some(stands.progress(self.work)?), ..AppendBatch::default() };
         self.work.services.log.append(batch).await?;
         let mut topics: Vec<&String> = changed.keys().collect();
         topics.sort_unstable();
@@ -337,13 +251,13 @@ async fn retry(
     work: &Work<'_>,
     aside: &mut Aside,
     out: &mut Outputs<'_>,
-    progress: &mut Progress,
+    stands: &mut Stands,
 ) -> Result<Option<Duration>, Failure> {
     let (again, wait) = aside.again().await?;
     if let Some(mut again) = again {
         let parts = out.write(std::mem::take(&mut again.topics)).await?;
-        progress.retried.clone_from(&again.delivered);
-        work.services.log.append(AppendBatch { parts, progress: Some(progress.of(work)?), identity: None }).await?;
+        stands.retried.clone_from(&again.delivered);
+        work.services.log.append(AppendBatch { parts, progress: Some(stands.progress(work)?), identity: None }).await?;
         aside.done(&again).await?;
     }
     Ok(wait)

@@ -401,10 +401,10 @@ async fn what_cannot_be_carried_between_topics_waits_and_comes_later_once() {
     world.database.ask(rich, Wish::Stop, "").await.unwrap();
     world.until_state(rich, State::Stopped).await;
     let from = world.database.position(rich, 0).await.unwrap().unwrap();
-    let moves: Vec<_> = systems::topics_positions(&from).into_iter().map(|(at, next)| (at, next, 0)).collect();
-    let to = systems::topics_moved(&from, &moves).unwrap();
+    let moves: Vec<_> = systems::kept_positions(&from).into_iter().map(|(at, next)| (at, next, 0)).collect();
+    let to = systems::kept_moved(&from, &moves).unwrap();
     world.database.move_lane((rich, 0), &from, &to).await.unwrap();
-    assert!(world.database.move_lane((rich, 0), &from, &to).await.is_err() && systems::topics_moved(&to, &moves).is_none());
+    assert!(world.database.move_lane((rich, 0), &from, &to).await.is_err() && systems::kept_moved(&to, &moves).is_none());
     world.database.ask(rich, Wish::Run, "").await.unwrap();
     came(103 + 104).await;
     fleet.stop().await;

@@ -22,6 +22,7 @@ mod readers;
 mod records;
 mod schemas;
 mod shapes;
+mod standing;
 mod state;
 mod topics;
 mod transfer;

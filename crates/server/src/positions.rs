@@ -19,16 +19,13 @@ use uuid::Uuid;
 use crate::connectors::find;
 use crate::problems::{Body, Refusal};
 use crate::readers::{Held, planned, told};
+use crate::standing::{move_to, stands};
 use crate::state::ServerState;
 use crate::who::Who;
 
-/// Where a sink stands, by partition, in order.
-async fn stands(state: &ServerState, stored: &Stored) -> Result<Vec<(TopicPartition, Offset)>, Refusal> {
-    let positions = match stored.definition.connection() {
-        Some(connection) => systems::sink_positions(&state.database.address(connection).await?, stored.id).await?,
-        None => systems::topics_positions(&state.database.position(stored.id, 0).await?.unwrap_or_default()),
-    };
-    let mut stands: Vec<_> = positions.into_iter().map(|(at, next)| (at, Offset(next))).collect();
+/// Where a connector stands that reads topics, by partition, in order.
+async fn in_order(state: &ServerState, stored: &Stored) -> Result<Vec<(TopicPartition, Offset)>, Refusal> {
+    let mut stands: Vec<_> = stands(state, stored).await?.into_iter().map(|(at, next)| (at, Offset(next))).collect();
     stands.sort_unstable();
     Ok(stands)
 }
@@ -59,7 +56,7 @@ pub(crate) async fn positions(
         };
         return Ok(Json(ConnectorPositions { source: Some(source), partitions: Vec::new() }));
     }
-    let stands = stands(&state, &stored).await?;
+    let stands = in_order(&state, &stored).await?;
     let held = Held::of(&state, stands.iter().map(|(at, _)| at.topic)).await?;
     let position = |(at, next): &(TopicPartition, Offset)| {
         let bounds = held.bounds.get(at)?;
@@ -105,25 +102,14 @@ pub(crate) async fn reposition(
         let detail = "a source stands where its system's log is kept for it: let it begin anew, or load tables again";
         return Err(PortError::Refused(detail.into()).into());
     }
-    let stands = stands(&state, &stored).await?;
+    let stands = in_order(&state, &stored).await?;
     let held = Held::of(&state, stands.iter().map(|(at, _)| at.topic)).await?;
     let planned = planned(&state, &held, &stored.name, &stands, &request).await?;
     let done = request.confirmed.is_some();
     if done {
         at_rest(&stored, false)?;
-        let moves: Vec<_> = planned.iter().map(|(at, _, m)| (*at, m.from.0, m.to.0)).collect();
-        match stored.definition.connection() {
-            Some(connection) => {
-                systems::move_sink(&state.database.address(connection).await?, stored.id, &moves).await?;
-            }
-            None => {
-                let from = state.database.position(stored.id, 0).await?.unwrap_or_default();
-                let elsewhere =
-                    || PortError::Refused("it does not stand there any more: look again, and decide anew".into());
-                let to = systems::topics_moved(&from, &moves).ok_or_else(elsewhere)?;
-                state.database.move_lane((stored.id, 0), &from, &to).await?;
-            }
-        }
+        let moves: Vec<_> = planned.iter().map(|(at, _, m)| (*at, m.from, m.to)).collect();
+        move_to(&state, &stored, &moves).await?;
         let (skipped, repeated): (Vec<i64>, Vec<i64>) = planned.iter().map(|(.., m)| (m.skipped, m.repeated)).unzip();
         let detail = format!(
             "{} records skipped, {} to be delivered again, in {} partitions",

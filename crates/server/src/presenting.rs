@@ -58,7 +58,19 @@ const SOURCE_GUARANTEE: &str =
     "Exactly once: the position in the source and the records it produced commit in one transaction of the topic log.";
 const TOPICS_GUARANTEE: &str =
     "Exactly once: records and the positions they bring commit in one transaction of the topic log.";
-const SINK_GUARANTEE: &str = "Exactly once: rows and position commit in one transaction of the target database.";
+
+/// What a sink gives, by where its position is kept.
+fn sink_guarantee(guarantee: core::Guarantee) -> &'static str {
+    match guarantee {
+        core::Guarantee::ExactlyOnce => "Exactly once: rows and position commit in one transaction of the target database.",
+        core::Guarantee::AtLeastOnce => {
+            "At least once: Gonvel keeps the position and moves it once the rows are in the target, so a crash in between delivers some again."
+        }
+        core::Guarantee::AtMostOnce => {
+            "At most once: Gonvel keeps the position and moves it before the rows are in the target, so a crash in between loses some."
+        }
+    }
+}
 
 pub(crate) fn connector(connector: &Connector, system: String, quarantined: i64) -> api::Connector {
     let together = LaneStatus::together(connector.said());
@@ -121,8 +133,14 @@ fn guarantee(definition: &core::Definition) -> String {
         core::Definition::Source(_) => (SOURCE_GUARANTEE, "A row that it cannot shape waits in quarantine by its key."),
         core::Definition::Topics(_) if halts => (TOPICS_GUARANTEE, "It halts before a record that it cannot shape."),
         core::Definition::Topics(_) => (TOPICS_GUARANTEE, "A record that it cannot shape waits in quarantine."),
-        core::Definition::Sink(_) if halts => (SINK_GUARANTEE, "It halts before a record that it cannot deliver."),
-        core::Definition::Sink(_) => (SINK_GUARANTEE, "A record that it cannot deliver waits in quarantine."),
+        core::Definition::Sink(sink) => {
+            let bad = if halts {
+                "It halts before a record that it cannot deliver."
+            } else {
+                "A record that it cannot deliver waits in quarantine."
+            };
+            (sink_guarantee(sink.writes.guarantee), bad)
+        }
     };
     format!("{guarantee} {bad}")
 }
@@ -243,9 +261,13 @@ mod tests {
             {
                 for deletes in [core::Deletes::Applied, core::Deletes::Marked, core::Deletes::Ignored] {
                     for columns in [core::TargetColumns::Ask, core::TargetColumns::Add, core::TargetColumns::Widen] {
-                        sink.writes = core::Writes { rows, deletes, columns, whole_transactions: true };
-                        let whole = core::Definition::from(sink.clone());
-                        assert_eq!(asked_definition(&definition(&whole)), whole);
+                        for guarantee in
+                            [core::Guarantee::ExactlyOnce, core::Guarantee::AtLeastOnce, core::Guarantee::AtMostOnce]
+                        {
+                            sink.writes = core::Writes { rows, deletes, columns, whole_transactions: true, guarantee };
+                            let whole = core::Definition::from(sink.clone());
+                            assert_eq!(asked_definition(&definition(&whole)), whole);
+                        }
                     }
                 }
             }

@@ -54,7 +54,7 @@ const TITLES: Record<Draft['kind'], string> = {
 
 const SAYS: Record<Draft['kind'], string> = {
   source: 'It copies the rows that are there into topics, then carries every change as it commits.',
-  sink: 'It applies the changes of topics to tables of another system, each once and in order.',
+  sink: 'It applies the changes of topics to tables of another system, in order.',
   topics: 'It shapes the rows of topics into other topics, each record once and in order.',
 };
 

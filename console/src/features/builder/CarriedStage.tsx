@@ -1,6 +1,6 @@
 import { NumberInput, SegmentedControl, TagsInput, type NumberInputProps } from '@mantine/core';
 
-import { badLabel, FAILING, PLACING, type Draft } from './builder';
+import { badLabel, FAILING, oneLane, PLACING, type Draft } from './builder';
 import type { Change } from './Stage';
 
 /** Where a connector may run, and what happens when something fails. */
@@ -8,6 +8,7 @@ export function CarriedStage({ draft, change }: { draft: Draft; change: Change }
   const { placing, failing } = draft;
   const labels = Object.entries(placing.only_where ?? {}).map(([name, value]) => `${name}=${value}`);
   const whole = draft.kind === 'sink' && draft.writes.whole_transactions;
+  const single = draft.kind === 'sink' && oneLane(draft.writes);
   return (
     <details className="further">
       <summary>Where it runs, and what happens when something fails</summary>
@@ -82,10 +83,14 @@ export function CarriedStage({ draft, change }: { draft: Draft; change: Change }
         <Whole
           label="Lanes"
           description={
-            whole ? 'Transactions stay whole only in one lane' : 'The topics’ partitions are shared out among them'
+            whole
+              ? 'Transactions stay whole only in one lane'
+              : single
+                ? 'Several lanes keep step only by positions in the target'
+                : 'The topics’ partitions are shared out among them'
           }
           max={64}
-          disabled={whole}
+          disabled={single}
           value={placing.lanes ?? PLACING.lanes}
           onChange={(lanes) => change({ type: 'placing', set: { lanes } })}
           usual={1}

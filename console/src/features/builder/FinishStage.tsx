@@ -11,6 +11,7 @@ import { missing, type Draft } from './builder';
 import { CarriedStage } from './CarriedStage';
 import { create, mend, preflight } from './builderQueries';
 import { request } from './exchange';
+import { Guaranteed } from './GuaranteeChoice';
 import { Stage, type Change, type Check } from './Stage';
 
 interface Props {
@@ -76,14 +77,7 @@ export function FinishStage({ draft, change, unread, onFailed }: Props) {
         error={taken.includes(draft.name) ? 'There is a connector of this name already' : nameProblem}
         onChange={(event) => change({ type: 'name', name: event.currentTarget.value })}
       />
-      <p>
-        <strong>Exactly once.</strong>{' '}
-        {draft.kind === 'source'
-          ? 'The place in the database’s log commits together with the records it produced.'
-          : draft.kind === 'topics'
-            ? 'Records and the positions they bring commit in one transaction of the topic log.'
-            : 'Rows commit together with the position, in one transaction of the target.'}
-      </p>
+      <Guaranteed draft={draft} />
       <CarriedStage draft={draft} change={change} />
       {asks && <p className="quiet">{asks}</p>}
       <Group gap="xs">

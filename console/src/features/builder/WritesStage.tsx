@@ -3,6 +3,7 @@ import { Checkbox, Select } from '@mantine/core';
 import type { Schemas } from '../../api/client';
 import type { SinkDraft } from './builder';
 import { Choice } from '../../shared/Choice';
+import { GuaranteeChoice } from './GuaranteeChoice';
 import { Stage, type Change } from './Stage';
 
 type Writes = Schemas['Writes'];
@@ -43,7 +44,7 @@ const COLUMNS: { value: NonNullable<Writes['columns']>; label: string }[] = [
 
 /** What the target's tables hold, and what becomes of deletes and new columns. */
 export function WritesStage({ draft, change }: { draft: SinkDraft; change: Change }) {
-  const { rows, deletes, columns, whole_transactions: whole } = draft.writes;
+  const { rows, deletes, columns, whole_transactions: whole, guarantee } = draft.writes;
   const set = (some: Partial<Writes>) => change({ type: 'writes', set: some });
   const chosen = ROWS.find((r) => r.value === rows);
   return (
@@ -79,6 +80,7 @@ export function WritesStage({ draft, change }: { draft: SinkDraft; change: Chang
         checked={whole}
         onChange={(e) => set({ whole_transactions: e.currentTarget.checked })}
       />
+      <GuaranteeChoice value={guarantee ?? 'exactly_once'} onChange={(value) => set({ guarantee: value })} />
     </Stage>
   );
 }

@@ -85,7 +85,13 @@ describe('the builder', () => {
         kind: 'sink',
         connection: 's',
         topics: [{ topic: 'packhouse.bins', ...bins }],
-        writes: { rows: 'current', deletes: 'applied', columns: 'add', whole_transactions: false },
+        writes: {
+          rows: 'current',
+          deletes: 'applied',
+          columns: 'add',
+          whole_transactions: false,
+          guarantee: 'exactly_once',
+        },
       },
     });
   });
@@ -173,6 +179,8 @@ describe('the builder', () => {
     );
     // whole transactions need one lane
     expect(after(near, { type: 'writes', set: { whole_transactions: true } }).placing.lanes).toBe(1);
+    // several keep step in the target
+    expect(after(near, { type: 'writes', set: { guarantee: 'at_most_once' } }).placing.lanes).toBe(1);
   });
 
   it('marks deleted rows among current ones only', () => {

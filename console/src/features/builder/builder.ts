@@ -100,7 +100,13 @@ export const WRITES: Schemas['Writes'] = {
   deletes: 'applied',
   columns: 'add',
   whole_transactions: false,
+  guarantee: 'exactly_once',
 };
+
+/** One lane alone keeps transactions whole; several keep step by positions in the target. */
+export function oneLane(writes: Schemas['Writes']): boolean {
+  return writes.whole_transactions === true || (writes.guarantee ?? 'exactly_once') !== 'exactly_once';
+}
 
 export const PLACING: Required<Schemas['Placing']> = { only_where: {}, weight: 1, lanes: 1 };
 export const FAILING = {
@@ -254,8 +260,7 @@ export function reduce(draft: Draft, action: Action): Draft {
       const writes = { ...draft.writes, ...action.set };
       // deleted rows can be marked among current rows only
       if (writes.deletes === 'marked' && writes.rows !== 'current') writes.deletes = 'applied';
-      // one lane alone keeps transactions whole
-      const placing = writes.whole_transactions ? { ...draft.placing, lanes: 1 } : draft.placing;
+      const placing = oneLane(writes) ? { ...draft.placing, lanes: 1 } : draft.placing;
       return { ...draft, writes, placing };
     }
     default:

@@ -61,7 +61,7 @@ export function CausePage() {
         action={
           group && (
             <>
-              {group.step === 'shape' && of && (
+              {group.step !== 'read' && of && (
                 <Button
                   variant="default"
                   component={Link}

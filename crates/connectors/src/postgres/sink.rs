@@ -1,4 +1,4 @@
-//! A sink connector on PostgreSQL: rows and position commit together in the target.
+//! A sink connector on PostgreSQL: rows and position commit together in the target, where it is to hold the position.
 
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
@@ -93,9 +93,15 @@ pub struct Round {
 }
 
 /// Rows are found by the target's key, one by one: a plan that reads the whole table for a round of changes costs more with
-/// every row the table grows by. A commit does not wait for the target's disk: should the target's machine fail, its last
-/// commits are gone together with their position, and are delivered again from the topic.
-const SESSION: &str = "SET enable_hashjoin = off; SET enable_mergejoin = off; SET jit = off; SET synchronous_commit = off";
+/// every row the table grows by.
+const SESSION: &str = "SET enable_hashjoin = off; SET enable_mergejoin = off; SET jit = off";
+/// A commit does not wait for the target's disk: should the target's machine fail, its last commits are gone together with their
+/// position, and are delivered again from the topic. Not where the position is kept elsewhere.
+const NOT_WAITING: &str = "SET synchronous_commit = off";
+
+const ADVANCE: &str = "UPDATE gonvel.sink_positions p SET next_offset = a.next_offset, counts = a.counts
+    FROM unnest($3::bigint[], $4::int[], $5::bigint[], $6::text[]) AS a(topic, partition, next_offset, counts)
+    WHERE p.connector = $1 AND p.epoch = $2 AND p.topic = a.topic AND p.partition = a.partition";
 
 /// A running sink.
 pub struct PgSink {
@@ -105,7 +111,8 @@ pub struct PgSink {
     pub(super) targets: HashMap<(usize, Arc<TableSchema>), TargetTable>,
     /// What is to be said of each topic's target, of the latest shape that came.
     notes: BTreeMap<usize, Vec<String>>,
-    advance: Statement,
+    /// Moves the positions; none where they are kept elsewhere.
+    advance: Option<Statement>,
     pub(super) statements: Statements,
     /// Whether a transaction is open that further rounds belong to.
     pub(super) open: bool,
@@ -113,18 +120,22 @@ pub struct PgSink {
 
 impl PgSink {
     /// Takes over the sink's positions for a lease and tells where they stand. From then on no holder of an earlier lease
-    /// can commit. A partition that has no position yet begins at the offset given with it.
+    /// can commit. A partition that has no position yet begins at the place given with it. Where the positions are kept elsewhere
+    /// none is told, and only the sessions of earlier holders end.
     ///
     /// # Errors
     /// [`ConnectorError`]; [`ConnectorError::Fenced`] if a later lease was here before.
     pub async fn start(
         settings: SinkSettings,
         epoch: Epoch,
-        partitions: &[(TopicPartition, i64)],
+        partitions: &[(TopicPartition, Delivered)],
     ) -> Result<(Self, HashMap<TopicPartition, Delivered>), ConnectorError> {
         let client = connect(&settings.address).await?;
-        target::ensure_own_tables(&client).await?;
         let during = |e: tokio_postgres::Error| explain(&e, "taking over the sink's positions");
+        let in_target = settings.writes.guarantee.in_target();
+        if in_target {
+            target::ensure_own_tables(&client).await?;
+        }
         // a former holder that hangs with a transaction open would keep its rows locked
         let session = format!("gonvel {} {}", settings.connector.simple(), settings.lane);
         client
@@ -135,61 +146,16 @@ impl PgSink {
             .await
             .map_err(during)?;
         client.batch_execute(&format!("SET application_name = '{session}'")).await.map_err(during)?;
-        let topics: Vec<i64> = partitions.iter().map(|(p, _)| p.topic.0).collect();
-        let all: Vec<i64> = settings.topics.iter().map(|(topic, _)| topic.0).collect();
-        let numbers: Vec<i32> = partitions.iter().map(|(p, _)| p.partition.0).collect();
-        let first: Vec<i64> = partitions.iter().map(|(_, first)| *first).collect();
-        let rows = client
-            .query(
-                "INSERT INTO gonvel.sink_positions AS p (connector, topic, partition, next_offset, epoch, counts)
-                 SELECT $1, a.topic, a.partition, a.first, $4, '{}'
-                 FROM unnest($2::bigint[], $3::int[], $5::bigint[]) AS a(topic, partition, first)
-                 ON CONFLICT (connector, topic, partition) DO UPDATE SET epoch = EXCLUDED.epoch WHERE p.epoch <= EXCLUDED.epoch
-                 RETURNING topic, partition, next_offset, counts",
-                &[&settings.connector.0, &topics, &numbers, &epoch.0, &first],
-            )
-            .await
-            .map_err(during)?;
-        if rows.len() != partitions.len() {
-            return Err(ConnectorError::Fenced);
+        let (mut delivered, mut advance) = (HashMap::new(), None);
+        if in_target {
+            delivered = take_over(&client, &settings, epoch, partitions).await?;
+            // only now: the take-over itself must outlive the target's machine
+            client.batch_execute(NOT_WAITING).await.map_err(|e| explain(&e, "preparing the session"))?;
+            advance = Some(client.prepare(ADVANCE).await.map_err(during)?);
         }
-        // a topic that was let go of begins anew should it come back
-        client
-            .execute(
-                "DELETE FROM gonvel.sink_positions WHERE connector = $1 AND epoch <= $2 AND topic <> ALL ($3)",
-                &[&settings.connector.0, &epoch.0, &all],
-            )
-            .await
-            .map_err(during)?;
-        // only now: the take-over itself must outlive the target's machine
         client.batch_execute(SESSION).await.map_err(|e| explain(&e, "preparing the session"))?;
-        let delivered = rows.iter().map(|row| {
-            let at = TopicPartition { topic: TopicId(row.get(0)), partition: PartitionId(row.get(1)) };
-            let counts = serde_json::from_str(row.get(3)).unwrap_or_default();
-            (at, Delivered { next: row.get(2), counts })
-        });
-        let delivered = delivered.collect();
-        let advance = client
-            .prepare(
-                "UPDATE gonvel.sink_positions p SET next_offset = a.next_offset, counts = a.counts
-                 FROM unnest($3::bigint[], $4::int[], $5::bigint[], $6::text[]) AS a(topic, partition, next_offset, counts)
-                 WHERE p.connector = $1 AND p.epoch = $2 AND p.topic = a.topic AND p.partition = a.partition",
-            )
-            .await
-            .map_err(during)?;
-        Ok((
-            Self {
-                client,
-                settings,
-                epoch,
-                targets: HashMap::new(),
-                notes: BTreeMap::new(),
-                advance,
-                statements: Statements::default(),
-                open: false,
-            },
-            delivered,
-        ))
+        let (targets, notes, statements) = (HashMap::new(), BTreeMap::new(), Statements::default());
+        Ok((Self { client, settings, epoch, targets, notes, advance, statements, open: false }, delivered))
     }
 
     /// Applies a round and moves the positions, in one transaction; rounds that belong together are one.
@@ -236,10 +202,11 @@ impl PgSink {
     /// Makes what was written last.
     ///
     /// # Errors
-    /// [`ConnectorError`]; the sink must be started again.
+    /// [`ConnectorError`]; nothing of it is then in the target. After [`ConnectorError::BadRecord`], of a constraint that is checked
+    /// only now, the round can be sifted, after others the sink must be started again.
     pub async fn commit(&mut self) -> Result<(), ConnectorError> {
         self.open = false;
-        self.client.batch_execute("COMMIT").await.map_err(|e| explain(&e, "committing rows and position"))
+        self.client.batch_execute("COMMIT").await.map_err(|e| explain_write(&e, "the target, when it is to keep them"))
     }
 
     /// Takes back what was written and not committed.
@@ -305,17 +272,14 @@ impl PgSink {
     }
 
     pub(super) async fn advance(&self, delivered: &[(TopicPartition, Delivered)]) -> Result<(), ConnectorError> {
+        let Some(advance) = &self.advance else { return Ok(()) };
         let topics: Vec<i64> = delivered.iter().map(|(at, _)| at.topic.0).collect();
         let partitions: Vec<i32> = delivered.iter().map(|(at, _)| at.partition.0).collect();
         let next: Vec<i64> = delivered.iter().map(|(_, d)| d.next).collect();
-        let counts = delivered
-            .iter()
-            .map(|(_, d)| serde_json::to_string(&d.counts))
-            .collect::<Result<Vec<_>, _>>()
-            .map_err(|e| ConnectorError::Defect(e.to_string()))?;
+        let counts = delivered.iter().map(|(_, d)| counts_text(d.counts)).collect::<Result<Vec<_>, _>>()?;
         let moved = self
             .client
-            .execute(&self.advance, &[&self.settings.connector.0, &self.epoch.0, &topics, &partitions, &next, &counts])
+            .execute(advance, &[&self.settings.connector.0, &self.epoch.0, &topics, &partitions, &next, &counts])
             .await
             .map_err(|e| explain(&e, "moving the position"))?;
         if moved == u64::try_from(delivered.len()).unwrap_or(u64::MAX) { Ok(()) } else { Err(ConnectorError::Fenced) }
@@ -326,6 +290,44 @@ impl PgSink {
     pub fn topics(&self) -> &[(TopicId, DeliveredTopic)] {
         &self.settings.topics
     }
+}
+
+/// Takes the positions over for a lease, and tells where they stand.
+async fn take_over(
+    client: &Client,
+    settings: &SinkSettings,
+    epoch: Epoch,
+    partitions: &[(TopicPartition, Delivered)],
+) -> Result<HashMap<TopicPartition, Delivered>, ConnectorError> {
+    let during = |e: tokio_postgres::Error| explain(&e, "taking over the sink's positions");
+    let topics: Vec<i64> = partitions.iter().map(|(p, _)| p.topic.0).collect();
+    let all: Vec<i64> = settings.topics.iter().map(|(topic, _)| topic.0).collect();
+    let numbers: Vec<i32> = partitions.iter().map(|(p, _)| p.partition.0).collect();
+    let first: Vec<i64> = partitions.iter().map(|(_, first)| first.next).collect();
+    let counts = partitions.iter().map(|(_, first)| counts_text(first.counts)).collect::<Result<Vec<_>, _>>()?;
+    let rows = client
+        .query(
+            "INSERT INTO gonvel.sink_positions AS p (connector, topic, partition, next_offset, epoch, counts)
+             SELECT $1, a.topic, a.partition, a.first, $4, a.counts
+             FROM unnest($2::bigint[], $3::int[], $5::bigint[], $6::text[]) AS a(topic, partition, first, counts)
+             ON CONFLICT (connector, topic, partition) DO UPDATE SET epoch = EXCLUDED.epoch WHERE p.epoch <= EXCLUDED.epoch
+             RETURNING topic, partition, next_offset, counts",
+            &[&settings.connector.0, &topics, &numbers, &epoch.0, &first, &counts],
+        )
+        .await
+        .map_err(during)?;
+    if rows.len() != partitions.len() {
+        return Err(ConnectorError::Fenced);
+    }
+    // a topic that was let go of begins anew should it come back
+    client
+        .execute(
+            "DELETE FROM gonvel.sink_positions WHERE connector = $1 AND epoch <= $2 AND topic <> ALL ($3)",
+            &[&settings.connector.0, &epoch.0, &all],
+        )
+        .await
+        .map_err(during)?;
+    Ok(rows.iter().map(stand).collect())
 }
 
 pub(super) fn fold_all(batches: &[ChangeBatch], changes: &[(Place, Bytes)]) -> Vec<Segment> {
@@ -376,10 +378,10 @@ async fn apply_marking(application: &Application<'_>, changes: &[(Place, Bytes)]
 ///
 /// # Errors
 /// [`ConnectorError`] if the server does not answer.
-pub async fn positions(
+pub async fn stands(
     address: &DatabaseAddress,
     connector: ConnectorId,
-) -> Result<HashMap<TopicPartition, i64>, ConnectorError> {
+) -> Result<HashMap<TopicPartition, Delivered>, ConnectorError> {
     let client = connect(address).await?;
     let during = |e: tokio_postgres::Error| explain(&e, "reading a sink's positions");
     let there = client.query_opt("SELECT 1 WHERE to_regclass('gonvel.sink_positions') IS NOT NULL", &[]).await;
@@ -387,11 +389,24 @@ pub async fn positions(
         return Ok(HashMap::new());
     }
     let rows = client
-        .query("SELECT topic, partition, next_offset FROM gonvel.sink_positions WHERE connector = $1", &[&connector.0])
+        .query(
+            "SELECT topic, partition, next_offset, counts FROM gonvel.sink_positions WHERE connector = $1",
+            &[&connector.0],
+        )
         .await
         .map_err(during)?;
-    let at = |row: &tokio_postgres::Row| TopicPartition { topic: TopicId(row.get(0)), partition: PartitionId(row.get(1)) };
-    Ok(rows.iter().map(|row| (at(row), row.get(2))).collect())
+    Ok(rows.iter().map(stand).collect())
+}
+
+/// A partition's place from a row of topic, partition, next offset and counts.
+fn stand(row: &tokio_postgres::Row) -> (TopicPartition, Delivered) {
+    let at = TopicPartition { topic: TopicId(row.get(0)), partition: PartitionId(row.get(1)) };
+    let counts = serde_json::from_str(row.get(3)).unwrap_or_default();
+    (at, Delivered { next: row.get(2), counts })
+}
+
+fn counts_text(counts: KindCounts) -> Result<String, ConnectorError> {
+    serde_json::to_string(&counts).map_err(|e| ConnectorError::Defect(e.to_string()))
 }
 
 /// Moves a sink that does not run: each partition from where it stands to another offset, all or none.

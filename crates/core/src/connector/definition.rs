@@ -284,6 +284,27 @@ pub enum TargetColumns {
     Widen,
 }
 
+/// How often a record reaches the target whatever fails, by where and when the position is kept.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Guarantee {
+    /// Neither lost nor doubled: the position is kept in the target, in the rows' own transaction.
+    #[default]
+    ExactlyOnce,
+    /// Never lost, perhaps doubled: Gonvel keeps the position, and moves it once the rows are there.
+    AtLeastOnce,
+    /// Never doubled, perhaps lost: Gonvel keeps the position, and moves it before the rows are there.
+    AtMostOnce,
+}
+
+impl Guarantee {
+    /// Whether the target holds the position.
+    #[must_use]
+    pub fn in_target(self) -> bool {
+        self == Self::ExactlyOnce
+    }
+}
+
 /// How a sink writes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -300,6 +321,9 @@ pub struct Writes {
     /// Whether a transaction of the source becomes visible in the target as a whole, across the sink's tables.
     #[serde(default)]
     pub whole_transactions: bool,
+    /// How often a record arrives whatever fails.
+    #[serde(default)]
+    pub guarantee: Guarantee,
 }
 
 /// A connector that carries topics into tables.
@@ -418,6 +442,15 @@ impl Definition {
             Self::Source(source) => Some(source.connection),
             Self::Sink(sink) => Some(sink.connection),
             Self::Topics(_) => None,
+        }
+    }
+
+    /// The connection to the system that holds a sink's position; none where Gonvel holds it.
+    #[must_use]
+    pub fn position_in(&self) -> Option<Uuid> {
+        match self {
+            Self::Sink(sink) if sink.writes.guarantee.in_target() => Some(sink.connection),
+            _ => None,
         }
     }
 

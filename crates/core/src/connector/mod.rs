@@ -314,6 +314,11 @@ fn check_sink(sink: &SinkDefinition) -> Result<(), DefinitionError> {
             "transactions become visible as a whole only if one lane delivers them: give it one lane",
         ));
     }
+    if !sink.writes.guarantee.in_target() && sink.placing.lanes > 1 {
+        return Err(DefinitionError::Writes(
+            "lanes keep step by their positions in the target: give it one lane, or let it deliver exactly once",
+        ));
+    }
     if sink.writes.deletes == Deletes::Marked && sink.writes.rows != TargetRows::Current {
         return Err(DefinitionError::Writes(
             "deleted rows can be marked where the table holds current rows: choose applied or ignored",
@@ -478,7 +483,7 @@ mod tests {
         let topic = DeliveredTopic { topic: "bins".into(), schema: "public".into(), table: "bins".into() };
         let sink = || SinkDefinition::of(Uuid::nil(), vec![topic.clone()]);
         type Change = fn(&mut SinkDefinition);
-        let cases: [(Change, &str); 7] = [
+        let cases: [(Change, &str); 8] = [
             (|s| s.placing.weight = 0, "weight is 0: give a number from 1 to 1000"),
             (|s| s.placing.lanes = 65, "lanes is 65"),
             (|s| s.failing.kept_days = 0, "kept_days is 0"),
@@ -488,6 +493,7 @@ mod tests {
                 "site=the packhouse cannot be named so",
             ),
             (|s| (s.placing.lanes, s.writes.whole_transactions) = (2, true), "one lane"),
+            (|s| (s.placing.lanes, s.writes.guarantee) = (2, Guarantee::AtLeastOnce), "lanes keep step"),
             (|s| (s.writes.rows, s.writes.deletes) = (TargetRows::Changes, Deletes::Marked), "current rows"),
         ];
         for (change, part) in cases {

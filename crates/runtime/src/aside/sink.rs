@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::sifting::Refused;
-use gonvel_connectors::postgres::sink::{Delivered, PgSink, Round};
+use gonvel_connectors::postgres::sink::{Delivered, Round};
 use gonvel_core::change::KindCounts;
 use gonvel_core::connector::{Deletes, TargetRows, Writes};
 use gonvel_core::failure;
@@ -17,6 +17,7 @@ use super::{Aside, Keeps, in_order};
 use crate::fetching::records_at;
 use crate::lane::Failure;
 use crate::reading::Beside;
+use crate::target::Target;
 
 impl From<Writes> for Keeps {
     fn from(writes: Writes) -> Self {
@@ -28,25 +29,28 @@ impl From<Writes> for Keeps {
 impl Aside {
     /// Delivers a round: what was put aside while it was read and what the target refuses goes into quarantine, all else into
     /// the target, with the position.
-    pub(crate) async fn deliver(&mut self, sink: &mut PgSink, round: &mut Round, beside: Beside) -> Result<(), Failure> {
+    pub(crate) async fn deliver(&mut self, target: &mut Target, round: &mut Round, beside: Beside) -> Result<(), Failure> {
         let Beside { bad, left_out } = beside;
         self.correct(&mut round.delivered);
         if bad.is_empty() {
             let overtaken = self.overtaken(round, &left_out, &[]);
-            match sink.write(round).await {
-                Ok(()) => {
-                    self.supersede(&overtaken).await?;
-                    sink.commit().await?;
-                    self.forget(&overtaken);
-                    // nothing is bad: whatever row there was has ended
-                    let good = round.topics.iter().map(|t| t.changes.len()).sum();
-                    return self.book.count(std::iter::repeat_n(false, good), None);
-                }
-                Err(ConnectorError::BadRecord { .. }) => sink.roll_back().await?,
-                Err(error) => return Err(error.into()),
+            let mut written = target.write(round).await.map_err(Failure::from);
+            if is_bad(&written) {
+                target.roll_back().await?;
+            } else {
+                written?;
+                self.supersede(&overtaken).await?;
+                written = target.commit(round).await;
+            }
+            if !is_bad(&written) {
+                written?;
+                self.forget(&overtaken);
+                // nothing is bad: whatever row there was has ended
+                let good = round.topics.iter().map(|t| t.changes.len()).sum();
+                return self.book.count(std::iter::repeat_n(false, good), None);
             }
         }
-        let refused = sink.sift(round).await?;
+        let refused = target.sift(round).await?;
         let mut all = self.described(round, &refused).await?;
         all.extend(bad);
         all.sort_by_key(|record| (record.at, record.offset));
@@ -65,7 +69,7 @@ impl Aside {
                 delivered.counts = delivered.counts.without(one);
             }
         }
-        sink.finish(round).await?;
+        target.finish(round).await?;
         self.forget(&overtaken);
         self.book.tell(&all);
         Ok(())
@@ -97,7 +101,7 @@ impl Aside {
     /// Tries records again that are asked for; gives how long to wait before the next ones, if there may be more.
     pub(crate) async fn retry(
         &mut self,
-        sink: &mut PgSink,
+        target: &mut Target,
         delivered: &BTreeMap<TopicPartition, Delivered>,
     ) -> Result<Option<Duration>, Failure> {
         let (mut asked, wait) = self.book.asked(&self.places()).await?;
@@ -106,7 +110,7 @@ impl Aside {
         }
         // what was delivered before a crash is not delivered twice
         let ids: Vec<i64> = asked.iter().map(|a| a.id).collect();
-        let before = sink.retried(&ids).await?;
+        let before = target.retried(&ids).await?;
         asked.retain(|a| !before.contains(&a.id));
         let (topics, mut failed) = self.read_again(&asked).await?;
         let mut touched: Vec<TopicPartition> = asked.iter().map(|a| a.at).collect();
@@ -115,7 +119,7 @@ impl Aside {
         // the positions are written as they are: only the holder of the lease can do so
         let positions = touched.iter().filter_map(|at| Some((*at, *delivered.get(at)?)));
         let round = Round { topics, delivered: positions.collect(), more: false };
-        let refused = sink.sift(&round).await?;
+        let refused = target.sift(&round).await?;
         for refused in refused {
             let place = round.topics[refused.part].from[refused.change];
             if let Some(asked) = asked.iter().find(|a| (a.at, a.offset.0) == place) {
@@ -123,11 +127,16 @@ impl Aside {
             }
         }
         let done: Vec<i64> = asked.iter().map(|a| a.id).filter(|id| !failed.iter().any(|(f, ..)| f == id)).collect();
-        sink.note_retried(&done).await?;
-        sink.finish(&round).await?;
+        target.note_retried(&done).await?;
+        target.finish(&round).await?;
         let settled: Vec<i64> = done.iter().chain(&before).copied().collect();
         self.settle(&settled, &failed).await?;
-        sink.forget_retried(&settled).await?;
+        target.forget_retried(&settled).await?;
         Ok(wait)
     }
+}
+
+/// Whether a record was refused.
+fn is_bad(outcome: &Result<(), Failure>) -> bool {
+    matches!(outcome, Err(Failure::Connector(ConnectorError::BadRecord { .. })))
 }

@@ -12,13 +12,13 @@ use axum::http::StatusCode;
 use chrono::Utc;
 use gonvel_core::civil::rfc3339;
 use gonvel_core::naming::{ConnectorId, Offset, ReaderName, TopicId, TopicName, TopicPartition};
-use gonvel_core::ports::{FleetStore, PartitionBounds, PortError, Reader as Stored, ReaderStore, Topic, TopicLog};
+use gonvel_core::ports::{PartitionBounds, PortError, Reader as Stored, ReaderStore, Topic, TopicLog};
 use gonvel_core::reposition::{self, plan};
 use gonvel_http_api::{Member, Moves, NewReader, Position, Problem, Reader, Reposition, Target};
-use gonvel_runtime::systems;
 
 use crate::problems::{Body, Refusal};
 use crate::records::reading::{asked_time, offset_at, unpack};
+use crate::standing::stands;
 use crate::state::ServerState;
 
 pub(crate) use members::*;
@@ -195,14 +195,12 @@ impl Goal {
             Target::Time { time } => Self::Time(asked_time(field, Some(time))?.unwrap_or_default()),
             Target::Connector { connector } => {
                 let other = state.database.find_connector(ConnectorId(*connector)).await?;
-                let Some(connection) = other.definition.connection().filter(|_| other.definition.kind() == "sink") else {
-                    return Err(Refusal::invalid(
-                        field,
-                        format!("{} stands in no topic by itself: name a sink", other.name),
-                    ));
-                };
-                let address = state.database.address(connection).await?;
-                Self::Places(systems::sink_positions(&address, other.id).await?)
+                if other.definition.kind() == "source" {
+                    let finding =
+                        format!("{} stands in no topic by itself: name a sink, or a connector between topics", other.name);
+                    return Err(Refusal::invalid(field, finding));
+                }
+                Self::Places(stands(state, &other).await?)
             }
         })
     }

@@ -43,13 +43,15 @@ async fn checks(asked: &mut Asked<'_>, topics: &[Shaped], writes: Writes) -> Res
         return Ok(());
     }
     let (name, user) = (&asked.address.user, ident(&asked.address.user));
-    asked.push(if room {
+    asked.push(if !writes.guarantee.in_target() {
+        Check::passed("room for the position", "Gonvel keeps the position: nothing of its own stands in the target")
+    } else if room {
         Check::passed("room for the position", "the position is kept beside the data, in schema gonvel")
     } else {
         let grant = format!("GRANT CREATE ON DATABASE {} TO {user};", ident(&asked.address.database));
         Check::failed("room for the position", "user", format!("user {name} may not make the schema gonvel"))
             .means("the position is kept there, beside the data, so that both commit together")
-            .remedy("grant it")
+            .remedy("grant it, or let it deliver at least once: Gonvel then keeps the position itself")
             .statement(grant)
     });
     for (topic, shape) in topics {
