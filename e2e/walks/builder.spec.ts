@@ -121,4 +121,20 @@ test('a sink writes history as it is told', async ({ page, demo }) => {
   demo.sql('packhouse', "UPDATE blocks SET variety = 'Averling Russet' WHERE id = 7");
   const states = 'SELECT count(*) FROM block_history WHERE id = 7 AND valid_to IS NOT NULL';
   await expect.poll(() => demo.sql('settlement', states), { timeout: 30_000 }).toBe('1');
+
+  // told to give another guarantee, it goes on where it stands, and leaves nothing of its own in the target
+  const row = page.getByRole('row', { name: /public\.block_history/ });
+  await expect(row.locator('[data-kind=load]')).toHaveText('4,000');
+  await page.getByRole('link', { name: 'Edit' }).click();
+  await choose(page, 'Each record arrives', 'At least once');
+  await expect(page.getByRole('region', { name: 'What this changes' })).toContainText('guarantee: at_least_once');
+  await page.getByRole('button', { name: 'Save as version 2' }).click();
+  await expect(page.getByText('At least once: Gonvel keeps the position')).toBeVisible();
+  const own = "SELECT count(*) FROM pg_namespace WHERE nspname = 'gonvel'";
+  await expect.poll(() => demo.sql('settlement', own), { timeout: 30_000 }).toBe('0');
+  demo.sql('packhouse', "UPDATE blocks SET variety = 'Averling Blush' WHERE id = 7");
+  await expect.poll(() => demo.sql('settlement', states), { timeout: 30_000 }).toBe('2');
+  await expect(row.locator('[data-kind=load]')).toHaveText('4,000');
+  await page.getByRole('tab', { name: 'Positions' }).click();
+  await expect(page.getByRole('region', { name: /Positions|Where it stands/ })).toContainText('site.blocks');
 });
