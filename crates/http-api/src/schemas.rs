@@ -328,7 +328,7 @@ pub struct Trial {
 /// What uses fields that change.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct AffectedUse {
-    /// `source`, `sink` or `reader`.
+    /// `source`, `sink`, `topics` (a connector between topics), `shape` (a connector's steps) or `reader`.
     pub kind: String,
     /// Its name.
     pub name: String,

@@ -89,14 +89,7 @@ async fn shaped(
     if definition.shape().is_nothing() {
         return Ok(Vec::new());
     }
-    if let (Definition::Source(source), Some(address)) = (definition, address) {
-        for table in &source.tables {
-            // a table that is not there is another check's finding
-            if let Ok(shape) = systems::table_shape(address, table).await {
-                tables.insert(table.qualified(), shape);
-            }
-        }
-    }
+    tables.extend(captured(definition, address).await);
     let (context, unread) = context(state, definition.shape()).await?;
     let mut checks = Vec::new();
     for (table, why) in unread {
@@ -120,6 +113,30 @@ async fn shaped(
         checks.push(Check::passed("shape", "every step fits the columns that come"));
     }
     Ok(checks)
+}
+
+/// The columns of what a connector shapes: of a source's tables, or of the topics that are read.
+pub(crate) async fn inputs(state: &ServerState, definition: &Definition) -> Result<HashMap<String, TableSchema>, Refusal> {
+    let address = match definition {
+        Definition::Source(source) => Some(state.database.address(source.connection).await?),
+        Definition::Sink(_) | Definition::Topics(_) => None,
+    };
+    let mut inputs = shapes(state, definition).await?;
+    inputs.extend(captured(definition, address.as_ref()).await);
+    Ok(inputs)
+}
+
+/// The columns of a source's tables; one that is not there is another check's finding.
+async fn captured(definition: &Definition, address: Option<&DatabaseAddress>) -> Vec<(String, TableSchema)> {
+    let mut tables = Vec::new();
+    if let (Definition::Source(source), Some(address)) = (definition, address) {
+        for table in &source.tables {
+            if let Ok(shape) = systems::table_shape(address, table).await {
+                tables.push((table.qualified(), shape));
+            }
+        }
+    }
+    tables
 }
 
 /// The shapes of captured rows in the topics that a sink is to deliver.

@@ -190,9 +190,17 @@ async fn a_draft_is_tried_on_real_records_and_says_whom_it_touches() {
     assert_eq!(described["properties"]["grade"]["type"], json!(["null", "string"]));
     api.bound("bins", "bins", "avro", &text).await;
     let sink = json!({"name": "to-settlement", "start": false, "definition": {"kind": "sink", "connection": connection["id"],
-        "topics": [{"topic": "bins", "schema": "public", "table": "sent"}]}});
-    let made = api.post("/connectors", &sink).await;
-    assert_eq!(made.0, 201, "{:#}", made.1);
+        "topics": [{"topic": "bins", "schema": "public", "table": "sent"}],
+        "shape": {"steps": {"bins": [{"step": "compute", "column": "grade", "value": "upper(grade)"}]}}}});
+    api.bound("lots", "lots", "avro", &text).await;
+    let rich = json!({"name": "rich-lots", "start": false, "definition": {"kind": "topics",
+        "carries": [{"topic": "lots", "to": "lots.rich"}], "partitions": 1,
+        "shape": {"steps": {"lots": [{"step": "lookup", "topic": "bins", "by": [{"column": "id", "key": "id"}],
+            "columns": [{"from": "grade", "column": "bin_grade"}], "miss": "empty"}]}}}});
+    for connector in [sink, rich] {
+        let made = api.post("/connectors", &connector).await;
+        assert_eq!(made.0, 201, "{:#}", made.1);
+    }
     let reader = json!({"name": "labels", "topics": ["bins"]});
     assert_eq!(api.post("/readers", &reader).await.0, 201);
     for (id, grade) in [(1, "A"), (2, "B"), (3, "A")] {
@@ -210,6 +218,25 @@ async fn a_draft_is_tried_on_real_records_and_says_whom_it_touches() {
     let of = |kind: &str| uses.iter().find(|u| u["kind"] == kind).unwrap_or_else(|| panic!("no {kind}: {impact:#}"));
     assert!(of("sink")["statement"].as_str().unwrap().contains("ADD COLUMN"), "{:#}", of("sink"));
     assert_eq!((&of("sink")["fields"], &of("reader")["name"]), (&json!(["weight_kg"]), &json!("labels")));
+    assert!(uses.iter().all(|u| u["kind"] != "shape"), "no step uses the new column: {impact:#}");
+    // steps and lookups that use what goes, and what stays as a wider one
+    let mut without: Value = serde_json::from_str(&text).unwrap();
+    without["fields"].as_array_mut().unwrap().retain(|f| f["name"] != "grade");
+    let shapes = |impact: &Value| -> Vec<Value> {
+        impact["uses"].as_array().unwrap().iter().filter(|u| u["kind"] == "shape").cloned().collect()
+    };
+    let (_, impact) = api.post("/schemas/bins/impact", &json!({"text": without.to_string()})).await;
+    let touched = shapes(&impact);
+    assert_eq!(touched.iter().map(|u| &u["name"]).collect::<Vec<_>>(), ["rich-lots", "to-settlement"], "{impact:#}");
+    let says = |n: usize, part: &str| touched[n]["meaning"].as_str().unwrap().contains(part);
+    assert!(says(0, "could not shape its records: lots, step 1: ") && says(1, "bins, step 1: "), "{touched:#?}");
+    assert!(touched.iter().all(|u| u["fields"] == json!(["grade"])), "{touched:#?}");
+    there.batch_execute("ALTER TABLE bins ALTER COLUMN grade TYPE int USING 1").await.unwrap();
+    let number = api.post("/schemas/infer", &table).await.1["text"].clone();
+    let (_, impact) = api.post("/schemas/bins/impact", &json!({"text": number})).await;
+    let touched = shapes(&impact);
+    assert_eq!(touched[0]["meaning"], "uses these in its steps, and they fit", "what is looked up may be a number");
+    assert!(touched[1]["meaning"].as_str().unwrap().contains("upper"), "{touched:#?}");
     // grades that data has and the draft does not
     let mut narrow: Value = serde_json::from_str(&text).unwrap();
     let grade = narrow["fields"].as_array_mut().unwrap().iter_mut().find(|f| f["name"] == "grade").unwrap();

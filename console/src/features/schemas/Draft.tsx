@@ -154,6 +154,9 @@ function Trials({ trials }: { trials: Schemas['Trial'][] }) {
   );
 }
 
+/** What uses a schema, in words. */
+const KINDS: Record<string, string> = { topics: 'between topics', shape: 'its shape' };
+
 function Impact({ impact }: { impact: Schemas['SchemaImpact'] }) {
   if (impact.uses.length === 0) return <p className="quiet">No connector and no reader.</p>;
   return (
@@ -161,7 +164,7 @@ function Impact({ impact }: { impact: Schemas['SchemaImpact'] }) {
       <ul className="misfits">
         {impact.uses.map((use, n) => (
           <li key={n}>
-            <strong>{use.name}</strong> <span className="quiet">({use.kind})</span> {use.meaning}
+            <strong>{use.name}</strong> <span className="quiet">({KINDS[use.kind] ?? use.kind})</span> {use.meaning}
             {use.fields.length > 0 && <div className="quiet mono">{use.fields.join(', ')}</div>}
             {use.statement && <pre className="rawform mono">{use.statement}</pre>}
           </li>

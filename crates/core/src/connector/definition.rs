@@ -454,6 +454,16 @@ impl Definition {
         }
     }
 
+    /// Whether it reads a topic's records to carry them on.
+    #[must_use]
+    pub fn reads(&self, topic: &str) -> bool {
+        match self {
+            Self::Source(_) => false,
+            Self::Sink(sink) => sink.topics.iter().any(|t| t.topic == topic),
+            Self::Topics(topics) => topics.carries.iter().any(|t| t.topic == topic),
+        }
+    }
+
     /// All connections that it uses: the one of its system, and those that its lookups read through.
     #[must_use]
     pub fn connections(&self) -> Vec<Uuid> {

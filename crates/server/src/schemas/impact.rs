@@ -20,6 +20,7 @@ use gonvel_storage::catalog::schemas::{Binding, StoredVersion};
 
 use super::checking::{differences, parsed, readable};
 use super::refers;
+use super::shapes_touched::{Drafted, Touched, touched};
 use crate::preflights;
 use crate::problems::{Body, Refusal};
 use crate::records::Newest;
@@ -49,7 +50,7 @@ pub(crate) async fn impact(
     let (bound, _) = state.database.schema_uses(&name).await?;
     let mut impact = SchemaImpact { uses: Vec::new(), trials: Vec::new() };
     for binding in &bound {
-        impact.uses.extend(affected(&state, binding, &changed, &new).await?);
+        impact.uses.extend(affected(&state, binding, &changed, &new, versions.last()).await?);
         impact.trials.push(trial(&state, binding, &new, &versions).await?);
     }
     Ok(Json(impact))
@@ -67,6 +68,7 @@ async fn affected(
     binding: &Binding,
     changed: &[SchemaDifference],
     new: &Standalone,
+    latest: Option<&StoredVersion>,
 ) -> Result<Vec<AffectedUse>, Refusal> {
     let mut fields: Vec<String> = changed.iter().filter_map(|d| field_of(&d.path)).map(str::to_owned).collect();
     fields.sort_unstable();
@@ -83,27 +85,30 @@ async fn affected(
         meaning,
         statement,
     };
+    let columns = |text: &str| ReadForm::from_value_text(text).ok().map(|form| (**form.table()).clone());
+    let value = binding.role == "value";
+    let (old, drafted) = (latest.and_then(|v| columns(&v.text)), columns(&new.text).filter(|_| value));
     let unread = changed.iter().any(|d| !d.past_reads.is_empty());
     for connector in state.database.connectors().await? {
         match (topics::writes(&connector, &binding.topic), &connector.definition) {
-            (Some(true), _) => {
-                let meaning = "goes on writing by the table's own columns, and registers its versions by itself; this version is for other writers";
-                out.push(say("source", &connector.name, meaning.to_owned(), None));
+            (Some(true), definition) => {
+                let meaning = "goes on writing by the columns of its rows, and registers its versions by itself; this version is for other writers";
+                out.push(say(definition.kind(), &connector.name, meaning.to_owned(), None));
             }
-            (Some(false), definition @ Definition::Sink(_)) if binding.role == "value" => {
-                let shape =
-                    ReadForm::from_value_text(&new.text).ok().map(|form| (binding.topic.clone(), (**form.table()).clone()));
-                let Some(shape) = shape else {
-                    let meaning = "could not deliver its records: they would be neither changes nor rows of a table";
-                    out.push(say("sink", &connector.name, meaning.to_owned(), None));
-                    continue;
-                };
-                let report = preflights::check_shaped(state, definition, Some(connector.id), Some(shape)).await;
+            (Some(false), definition @ (Definition::Sink(_) | Definition::Topics(_))) if value && drafted.is_none() => {
+                let meaning = "could not carry its records: they would be neither changes nor rows of a table";
+                out.push(say(definition.kind(), &connector.name, meaning.to_owned(), None));
+            }
+            (Some(false), definition @ Definition::Sink(_)) if value => {
+                let shape = drafted.clone().map(|table| (binding.topic.clone(), table));
+                let report = preflights::check_shaped(state, definition, Some(connector.id), shape).await;
                 let found: Vec<preflight::Check> = match report {
                     Ok(report) => report
                         .checks
                         .into_iter()
                         .filter(|c| c.statement.is_some() || c.outcome == preflight::Outcome::Failed)
+                        // what its steps make of it is said of the shape
+                        .filter(|c| c.name != "shape")
                         .collect(),
                     Err(_) => {
                         out.push(say(
@@ -123,6 +128,19 @@ async fn affected(
                 out.extend(found.into_iter().map(said));
             }
             _ => {}
+        }
+        if let Some(new) = &drafted {
+            let draft = Drafted { topic: &binding.topic, old: old.as_ref(), new, fields: &fields };
+            match touched(state, &connector.definition, &draft).await {
+                Ok(None) => {}
+                Ok(Some(Touched { fields, meaning })) => {
+                    out.push(AffectedUse { fields, ..say("shape", &connector.name, meaning, None) });
+                }
+                Err(_) => {
+                    let meaning = "what it looks into cannot be read now: whether its steps fit is not known";
+                    out.push(say("shape", &connector.name, meaning.to_owned(), None));
+                }
+            }
         }
     }
     let topic = state.database.topic(&TopicName::parse(binding.topic.clone())?).await?;

@@ -4,6 +4,7 @@ pub(crate) mod checking;
 pub(crate) mod fitting;
 pub(crate) mod impact;
 pub(crate) mod inferring;
+mod shapes_touched;
 
 use std::sync::Arc;
 
