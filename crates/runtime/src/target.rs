@@ -10,7 +10,7 @@ use gonvel_core::connector::{Guarantee, Start};
 use gonvel_core::naming::{ConnectorId, Epoch, TopicPartition};
 use gonvel_core::ports::{AppendBatch, LaneProgress, Level, Settled, Topic, TopicLog};
 
-use crate::lane::{Failure, Work};
+use crate::lane::{Failure, ONLY, Work};
 use crate::stands::Stands;
 use crate::starting::first_offsets;
 use crate::status::Board;
@@ -61,7 +61,12 @@ impl Target {
     ) -> Result<(Self, BTreeMap<TopicPartition, Delivered>), Failure> {
         let (lane, epoch, log) = ((work.connector(), work.lane()), work.lease.epoch, &work.services.log);
         let (address, guarantee) = (settings.address.clone(), settings.writes.guarantee);
-        let mut stands = Stands::read(&work.lease.position)?;
+        // what Gonvel keeps is the only lane's, and others come after it
+        let stored = work.services.fleet.position(work.connector(), ONLY).await?.unwrap_or_default();
+        let mut stands = Stands::read(&stored)?;
+        // what went on before a crash is not tried again
+        work.services.quarantine.settle(&stands.retried, &Settled::Delivered).await?;
+        stands.retried.clear();
         let in_target = sink::stands(&address, work.connector()).await?;
         // it is said of the first start: a topic that comes later is delivered from its oldest record on
         let begins = in_target.is_empty() && stands.delivered.is_empty();
@@ -71,17 +76,16 @@ impl Target {
             let known = |at: &TopicPartition| stands.delivered.get(at).copied().unwrap_or_else(|| first(at));
             let all: Vec<_> = partitions.iter().map(|at| (*at, known(at))).collect();
             let (sink, delivered) = PgSink::start(settings, epoch, &all).await?;
-            if !work.lease.position.is_null() {
-                work.services.quarantine.settle(&stands.retried, &Settled::Delivered).await?;
+            // once every lane has taken over what was its own
+            let taken = |at: &TopicPartition| in_target.contains_key(at) || delivered.contains_key(at);
+            if work.lane() == ONLY && !stored.is_null() && stands.delivered.keys().all(taken) {
                 note(&**log, lane, epoch, serde_json::Value::Null).await?;
             }
             return Ok((Self { sink, kept: None }, delivered.into_iter().collect()));
         }
-        // what went on before a crash is not tried again
-        work.services.quarantine.settle(&stands.retried, &Settled::Delivered).await?;
-        stands.retried.clear();
-        if stands.delivered.is_empty() {
-            stands.delivered.extend(&in_target);
+        if !in_target.is_empty() {
+            // nothing was delivered since it was there: what is there goes first
+            stands.delivered = in_target.iter().map(|(at, delivered)| (*at, *delivered)).collect();
         }
         // a topic that was let go of begins anew should it come back
         stands.delivered.retain(|at, _| topics.iter().any(|topic| topic.id == at.topic));

@@ -23,7 +23,7 @@ async fn flow(guarantee: Guarantee) -> (World, Client, Client, ConnectorId) {
         .await
         .unwrap();
     target.batch_execute("CREATE TABLE bins (id bigint)").await.unwrap();
-    world.connector("from-packhouse", world.source(&["bins"], 1).await).await;
+    world.connector("from-packhouse", world.source(&["bins"], 3).await).await;
     let sink = world.connector("to-settlement", appending(&world, guarantee).await).await;
     (world, source, target, sink)
 }
@@ -136,11 +136,21 @@ async fn each_gives_what_it_says_when_the_position_or_the_commit_fails() {
 async fn the_position_goes_along_when_a_connector_gives_another_guarantee() {
     let (world, source, target, sink) = flow(Guarantee::ExactlyOnce).await;
     let fleet = world.fleet();
-    let order = [Guarantee::AtLeastOnce, Guarantee::AtMostOnce, Guarantee::ExactlyOnce, Guarantee::AtMostOnce];
+    // several lanes take over what one of them had, and the other way round
+    let order = [
+        (Guarantee::AtLeastOnce, 1),
+        (Guarantee::AtMostOnce, 1),
+        (Guarantee::ExactlyOnce, 2),
+        (Guarantee::AtLeastOnce, 1),
+        (Guarantee::ExactlyOnce, 3),
+        (Guarantee::AtMostOnce, 1),
+    ];
     let mut rows = 20;
-    for (version, guarantee) in (1..).zip(order) {
+    for (version, (guarantee, lanes)) in (1..).zip(order) {
         until(&target, "bins", |n| n == rows).await;
-        let definition = Definition::from(appending(&world, guarantee).await);
+        let mut sink_now = appending(&world, guarantee).await;
+        sink_now.placing.lanes = lanes;
+        let definition = Definition::from(sink_now);
         let changed = ValidConnector::check(sink, ConnectorName::parse("to-settlement").unwrap(), definition).unwrap();
         world.database.change_connector(&changed, version, &[], "").await.unwrap();
         rows += 10;
@@ -156,5 +166,5 @@ async fn the_position_goes_along_when_a_connector_gives_another_guarantee() {
     fleet.stop().await;
     let found = world.database.find_connector(sink).await.unwrap();
     let counts = found.said().flat_map(|lane| lane.tables.values()).map(|table| table.counts);
-    assert_eq!(counts.map(|c| c.load + c.insert).sum::<u64>(), 60, "what was counted goes along");
+    assert_eq!(counts.map(|c| c.load + c.insert).sum::<u64>(), 80, "what was counted goes along");
 }
