@@ -89,7 +89,7 @@ async fn appended(world: &World, records: &Arc<Vec<Record>>, round: usize) -> Ou
 }
 
 async fn copied(world: &World, records: &[Record], round: usize) -> Outcome<f64> {
-    let client = world.cluster.connect("gonvel").await?;
+    let client = world.connect("gonvel").await?;
     client
         .batch_execute(&format!(
             "CREATE TABLE rows_{round} (record_offset bigint, key bytea, value bytea, headers jsonb, timestamp_us bigint, schema bigint)"

@@ -24,7 +24,7 @@ pub async fn run() -> Outcome<Measured> {
     insert_bins(&world, "packhouse", 0, INSERTS).await?;
     update_bins(&world, "packhouse", 0, UPDATES).await?;
     world.sql("packhouse", "CHECKPOINT").await?;
-    let client = world.cluster.connect("packhouse").await?;
+    let client = world.connect("packhouse").await?;
     let end: String = client.query_one("SELECT pg_current_wal_lsn()::text", &[]).await?.get(0);
 
     let start = Instant::now();
@@ -50,12 +50,12 @@ fn drain(world: &World, publication: &str, end: &str) -> Outcome<()> {
     let file = tempfile::NamedTempFile::new()?;
     let publications = format!("publication_names=\"{publication}\"");
     let done = Command::new("/usr/lib/postgresql/15/bin/pg_recvlogical")
-        .args(["-h", "127.0.0.1", "-p", &world.cluster.port.to_string(), "-U", gonvel_stand_ins::postgres_cluster::OWNER])
+        .args(["-h", "127.0.0.1", "-p", &world.source.port.to_string(), "-U", gonvel_stand_ins::postgres_cluster::OWNER])
         .args(["-d", "packhouse", "--slot=other", "--start", "--no-loop", "-o", "proto_version=1", "-o", &publications])
         .arg(format!("--endpos={end}"))
         .arg("-f")
         .arg(file.path())
-        .env("PGPASSWORD", &world.cluster.password)
+        .env("PGPASSWORD", &world.source.password)
         .status()?;
     if !done.success() || file.as_file().metadata()?.len() < 1_000_000 {
         return Err("pg_recvlogical did not drain the slot".into());

@@ -27,8 +27,8 @@ pub async fn run() -> Outcome<Measured> {
     let served = Served::start(&world).await?;
     let mut connections = Vec::new();
     for name in ["packhouse", "settlement"] {
-        let body = json!({"name": name, "host": "127.0.0.1", "port": world.cluster.port, "database": name, "user": OWNER,
-            "password": world.cluster.password});
+        let body = json!({"name": name, "host": "127.0.0.1", "port": world.cluster_of(name).port, "database": name, "user": OWNER,
+            "password": world.cluster_of(name).password});
         connections.push(post(&served, "/connections", body).await?["id"].clone());
     }
     let table = json!({"schema": "public", "table": "readings", "topic": "packhouse.readings"});
@@ -39,12 +39,12 @@ pub async fn run() -> Outcome<Measured> {
     }
     tokio::time::sleep(Duration::from_secs(2)).await;
     let before = served.memory()?;
-    let client = world.cluster.connect("packhouse").await?;
+    let client = world.connect("packhouse").await?;
     let fill = format!(
         "INSERT INTO readings SELECT n, n % 60, (n % 300) / 10.0, 'probe ' || n % 1000 FROM generate_series(1, {CHANGES}) n"
     );
     let filling = tokio::spawn(async move { client.batch_execute(&fill).await });
-    let settlement = world.cluster.connect("settlement").await?;
+    let settlement = world.connect("settlement").await?;
     let (start, mut peak) = (Instant::now(), before);
     loop {
         peak = peak.max(served.memory()?);

@@ -28,7 +28,7 @@ fn used(pid: u32) -> Outcome<(f64, f64)> {
 pub async fn run() -> Outcome<Measured> {
     let settings = ["max_connections=1300", "shared_buffers=256MB"];
     let world = World::start_with(&["packhouse", "settlement"], &settings).await?;
-    world.cluster.connect("packhouse").await?.batch_execute(TABLES).await?;
+    world.connect("packhouse").await?.batch_execute(TABLES).await?;
     let source = world.source("packhouse", &["bins"], 1).await?;
     let settlement = world.connection("settlement").await?;
     let port = free_port()?;
@@ -36,7 +36,7 @@ pub async fn run() -> Outcome<Measured> {
     let mut child = Command::new(server)
         .arg("serve")
         .args(["--room", "100000", "--listen", &format!("127.0.0.1:{port}")])
-        .env("GONVEL_DATABASE_URL", world.cluster.url("gonvel"))
+        .env("GONVEL_DATABASE_URL", world.url("gonvel"))
         .env("GONVEL_KEY", base64_of(&[7; 32]))
         .stdout(Stdio::null())
         .stderr(Stdio::null())

@@ -16,7 +16,7 @@ const RATE: u32 = 50;
 
 pub async fn run() -> Outcome<Measured> {
     let world = World::start(&["packhouse", "settlement"]).await?;
-    let mut packhouse = world.cluster.connect("packhouse").await?;
+    let mut packhouse = world.connect("packhouse").await?;
     seed(&mut packhouse).await?;
     packhouse.batch_execute("INSERT INTO growers (id, name) VALUES (100000, 'probe')").await?;
     let tables = ["growers", "blocks", "bins"];
@@ -26,8 +26,8 @@ pub async fn run() -> Outcome<Measured> {
     world.until(source, State::Following).await?;
     world.until(sink, State::Following).await?;
     world.until_true("settlement", "SELECT count(*) >= 120000 FROM bins").await?;
-    let day = Day::begin(&world.cluster.url("packhouse"), RATE).await?;
-    let settlement = world.cluster.connect("settlement").await?;
+    let day = Day::begin(&world.url("packhouse"), RATE).await?;
+    let settlement = world.connect("settlement").await?;
     let look = settlement.prepare("SELECT district FROM growers WHERE id = 100000").await?;
     let mut found = Histogram::<u64>::new(3)?;
     for probe in 0..PROBES + 20 {

@@ -33,8 +33,8 @@ pub async fn run() -> Outcome<Measured> {
         world.sql("packhouse", "CHECKPOINT").await?;
 
         // the first round begins with both connectors, the others load again what is being followed
+        let before = world.delivered("settlement").await.unwrap_or(0);
         let start = Instant::now();
-        let before = delivered(&world).await.unwrap_or(0);
         if let Some(fleet) = &fleet {
             let again = ["public.bins".to_owned()];
             world.database.ask_to_load_again(source, &again).await?;
@@ -43,12 +43,7 @@ pub async fn run() -> Outcome<Measured> {
         } else {
             fleet = Some(world.fleet());
         }
-        while delivered(&world).await.unwrap_or(0) < before + ROWS {
-            if start.elapsed().as_secs() > 300 {
-                return Err("the load does not end".into());
-            }
-            tokio::time::sleep(std::time::Duration::from_millis(20)).await;
-        }
+        world.until_delivered("settlement", before + ROWS).await?;
         ours.push(ROWS as f64 / start.elapsed().as_secs_f64());
         world.until_true("settlement", &format!("SELECT count(*) = {ROWS} FROM bins")).await?;
         world.until(source, State::Following).await?;
@@ -66,15 +61,8 @@ pub async fn run() -> Outcome<Measured> {
     })
 }
 
-/// Records that the sink has delivered, as it commits them with the rows.
-async fn delivered(world: &World) -> Outcome<i64> {
-    let client = world.cluster.connect("settlement").await?;
-    let sum = "SELECT coalesce(sum(next_offset), 0)::bigint FROM gonvel.sink_positions";
-    Ok(client.query_one(sum, &[]).await?.get(0))
-}
-
 async fn pipe(world: &World) -> Outcome<()> {
-    let (from, to) = (world.cluster.connect("packhouse").await?, world.cluster.connect("mirror").await?);
+    let (from, to) = (world.connect("packhouse").await?, world.connect("mirror").await?);
     let out = from.copy_out("COPY bins TO STDOUT").await?;
     let into = to.copy_in::<_, Bytes>("COPY bins FROM STDIN").await?;
     futures::pin_mut!(out, into);

@@ -36,13 +36,13 @@ pub async fn producers(sessions: usize) -> Outcome<Measured> {
     const BATCHES: usize = 400;
     let rows = if sessions == 1 { 4_000 } else { 400 };
     let world = World::start(&[]).await?;
-    let client = world.cluster.connect("gonvel").await?;
+    let client = world.connect("gonvel").await?;
     client.batch_execute(&format!("CREATE TABLE single_rows {TABLE}")).await?;
     let (mut ours, mut theirs) = (Vec::new(), Vec::new());
     for round in 0..3 {
         let mut clients = Vec::new();
         for _ in 0..sessions {
-            clients.push(world.cluster.connect("gonvel").await?);
+            clients.push(world.connect("gonvel").await?);
         }
         let start = Instant::now();
         let inserting = clients.iter().enumerate().map(|(producer, client)| async move {
@@ -92,7 +92,7 @@ pub async fn read() -> Outcome<Measured> {
     let world = World::start(&[]).await?;
     let to = topic(&world, "coldstore.readings").await?;
     fill(&world, to, RECORDS, record).await?;
-    let client = world.cluster.connect("gonvel").await?;
+    let client = world.connect("gonvel").await?;
     client
         .batch_execute(&format!(
             "CREATE TABLE rows {TABLE}; INSERT INTO rows SELECT n, convert_to('room-' || n % 60, 'UTF8'), \
@@ -225,7 +225,7 @@ pub async fn seek() -> Outcome<Measured> {
 pub async fn single() -> Outcome<Measured> {
     const TIMES: usize = 3_000;
     let world = World::start(&[]).await?;
-    let client = world.cluster.connect("gonvel").await?;
+    let client = world.connect("gonvel").await?;
     client.batch_execute("CREATE TABLE bare (body bytea)").await?;
     let statement = client.prepare("INSERT INTO bare VALUES ($1)").await?;
     let to = topic(&world, "bins.weighed").await?;

@@ -11,7 +11,7 @@ const ROWS: i64 = 60_000;
 const ROUNDS: usize = 3;
 
 async fn delivered(world: &World, database: &str) -> Outcome<i64> {
-    let client = world.cluster.connect(database).await?;
+    let client = world.connect(database).await?;
     let row = client.query_one("SELECT count(*) FROM bins", &[]).await;
     Ok(row.map_or(0, |r| r.get(0)))
 }
@@ -40,7 +40,7 @@ pub async fn run() -> Outcome<Measured> {
     let mut databases: Vec<&str> = names.iter().map(String::as_str).collect();
     databases.push("packhouse");
     let world = World::start(&databases).await?;
-    let packhouse = world.cluster.connect("packhouse").await?;
+    let packhouse = world.connect("packhouse").await?;
     packhouse.batch_execute(TABLES).await?;
     // three of each thousand are too heavy for the target
     packhouse
@@ -54,11 +54,11 @@ pub async fn run() -> Outcome<Measured> {
     world.until(source, State::Following).await?;
     for round in 0..ROUNDS {
         let (clean, poisoned) = (&names[round * 2], &names[round * 2 + 1]);
-        let checked = world.cluster.connect(poisoned).await?;
+        let checked = world.connect(poisoned).await?;
         checked
             .batch_execute(&TABLES.replace("weight_kg numeric(7,1)", "weight_kg numeric(7,1) CHECK (weight_kg < 9000)"))
             .await?;
-        world.cluster.connect(clean).await?.batch_execute(TABLES).await?;
+        world.connect(clean).await?.batch_execute(TABLES).await?;
         let normal = rate(&world, clean, ROWS).await?;
         let slowed = rate(&world, poisoned, ROWS - ROWS * 3 / 1_000).await?;
         ratios.push(slowed / normal);

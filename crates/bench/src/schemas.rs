@@ -178,7 +178,7 @@ const SCHEMAS: usize = 5_000;
 const LOOKS: usize = 40;
 
 async fn many_schemas(world: &World) -> Outcome<()> {
-    let client = world.cluster.connect("gonvel").await?;
+    let client = world.connect("gonvel").await?;
     let fields = "(SELECT string_agg('{\"name\":\"' || f || '_' || (n % 97) || '\",\"type\":[\"null\",\"string\"],\"default\":null}', ',') \
          FROM unnest(ARRAY['bin','room','grade','weight','picked','buyer','lot','line','block','status','remark']) f)";
     client

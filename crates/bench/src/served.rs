@@ -34,7 +34,7 @@ impl Served {
         let (folder, port) = (tempfile::tempdir()?, free_port()?);
         let child = Command::new(program)
             .arg("serve")
-            .env("GONVEL_DATABASE_URL", world.cluster.url("gonvel"))
+            .env("GONVEL_DATABASE_URL", world.url("gonvel"))
             .env("GONVEL_LISTEN", format!("127.0.0.1:{port}"))
             .env("GONVEL_KEY_FILE", folder.path().join("secret.key"))
             .stdout(Stdio::null())
@@ -106,7 +106,7 @@ pub async fn export() -> Outcome<Measured> {
 }
 
 async fn many_topics(world: &World) -> Outcome<()> {
-    let client = world.cluster.connect("gonvel").await?;
+    let client = world.connect("gonvel").await?;
     client
         .batch_execute(
             "INSERT INTO topics (name, partitions, forget_after_ms) SELECT 'packhouse.room.' || n, 6, 604800000 FROM generate_series(1, 10000) n; \

@@ -75,7 +75,7 @@ async fn arrived(world: &World, database: &str, first: i64) -> Outcome<()> {
 async fn caught_up(world: &World) -> Outcome<()> {
     loop {
         let all = world.records("packhouse.bins").await? + world.records("packhouse.marks").await?;
-        let client = world.cluster.connect("settlement").await?;
+        let client = world.connect("settlement").await?;
         let sum = "SELECT coalesce(sum(next_offset), 0)::bigint FROM gonvel.sink_positions";
         if client.query_one(sum, &[]).await?.get::<_, i64>(0) >= all {
             return Ok(());
@@ -89,7 +89,7 @@ async fn probe(world: &World, database: &str, first: i64) -> Outcome<Histogram<u
     let (stop, stopped) = watch::channel(false);
     let mut writers = Vec::new();
     for number in 0..WRITERS {
-        let client = world.cluster.connect("packhouse").await?;
+        let client = world.connect("packhouse").await?;
         let stopped = stopped.clone();
         writers.push(tokio::spawn(async move {
             let pace = Duration::from_secs(1) * u32::try_from(CHANGES * WRITERS).unwrap_or(1)
@@ -111,7 +111,7 @@ async fn probe(world: &World, database: &str, first: i64) -> Outcome<Histogram<u
             }
         }));
     }
-    let (source, target) = (world.cluster.connect("packhouse").await?, world.cluster.connect(database).await?);
+    let (source, target) = (world.connect("packhouse").await?, world.connect(database).await?);
     let look = target.prepare("SELECT EXISTS (SELECT 1 FROM marks WHERE id = $1)").await?;
     let mut found = Histogram::<u64>::new(3)?;
     for number in 0..PROBES + 20 {

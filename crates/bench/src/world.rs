@@ -28,9 +28,14 @@ CREATE TABLE bins (id bigint PRIMARY KEY, block_id bigint NOT NULL, picked_at ti
     grade text, room_id int, status text NOT NULL, remark text);
 CREATE TABLE marks (id bigint PRIMARY KEY);";
 
-/// A cluster with Gonvel in it.
+/// The database that everything is captured from. It has a server of its own: in another's, its log would hold what is written
+/// to the targets and to Gonvel's own database as well, and whoever reads it would read all that.
+const SOURCE: &str = "packhouse";
+
+/// Two clusters: one with the source, and one with the targets and Gonvel in it.
 pub struct World {
     pub cluster: Cluster,
+    pub source: Cluster,
     pub database: Database,
     home: tempfile::TempDir,
 }
@@ -45,23 +50,40 @@ impl World {
     pub async fn start_with(databases: &[&str], settings: &[&str]) -> Outcome<Self> {
         let home = tempfile::Builder::new().prefix("gonvel-bench").tempdir_in("/tmp")?;
         fs::set_permissions(home.path(), fs::Permissions::from_mode(0o755))?;
-        let options = ClusterOptions {
-            home: home.path().into(),
-            port: free_port()?,
-            settings: settings.iter().map(|s| (*s).to_owned()).collect(),
+        let start = async |folder: &str| {
+            let home = home.path().join(folder);
+            fs::create_dir(&home)?;
+            fs::set_permissions(&home, fs::Permissions::from_mode(0o755))?;
+            let settings = settings.iter().map(|s| (*s).to_owned()).collect();
+            Outcome::Ok(Cluster::start(&ClusterOptions { home, port: free_port()?, settings }).await?)
         };
-        let cluster = Cluster::start(&options).await?;
+        let (source, cluster) = (start("source").await?, start("other").await?);
         cluster.ensure_database("gonvel").await?;
         for name in databases {
-            cluster.ensure_database(name).await?;
+            if *name == SOURCE { &source } else { &cluster }.ensure_database(name).await?;
         }
         let database = Database::open(&cluster.url("gonvel"), Sealer::new(&[7; 32])).await?;
-        Ok(Self { cluster, database, home })
+        Ok(Self { cluster, source, database, home })
     }
 
     /// The folder that holds it.
     pub fn home(&self) -> &std::path::Path {
         self.home.path()
+    }
+
+    /// The cluster that a database is in.
+    pub fn cluster_of(&self, database: &str) -> &Cluster {
+        if database == SOURCE { &self.source } else { &self.cluster }
+    }
+
+    /// A session in a database.
+    pub async fn connect(&self, database: &str) -> Outcome<tokio_postgres::Client> {
+        Ok(self.cluster_of(database).connect(database).await?)
+    }
+
+    /// A database's address as one text.
+    pub fn url(&self, database: &str) -> String {
+        self.cluster_of(database).url(database)
     }
 
     pub fn fleet(&self) -> Fleet {
@@ -75,7 +97,8 @@ impl World {
         if let Some(there) = self.database.connections().await?.into_iter().find(|c| c.name == database) {
             return Ok(there.id);
         }
-        let address = DatabaseAddress::new("127.0.0.1", self.cluster.port, database, OWNER, &self.cluster.password);
+        let cluster = self.cluster_of(database);
+        let address = DatabaseAddress::new("127.0.0.1", cluster.port, database, OWNER, &cluster.password);
         let input = ConnectionInput { name: ConnectionName::parse(database)?, address };
         Ok(self.database.create_connection(&input).await?.id)
     }
@@ -97,13 +120,20 @@ impl World {
 
     /// A sink connector from those tables' topics into a database.
     pub async fn sink(&self, from: &str, tables: &[&str], database: &str) -> Outcome<ConnectorId> {
+        self.sink_in_lanes(from, tables, database, 1).await
+    }
+
+    /// The same in a number of lanes.
+    pub async fn sink_in_lanes(&self, from: &str, tables: &[&str], database: &str, lanes: u32) -> Outcome<ConnectorId> {
         let connection = self.connection(database).await?;
         let topics = tables.iter().map(|t| DeliveredTopic {
             topic: format!("{from}.{t}"),
             schema: "public".into(),
             table: (*t).into(),
         });
-        self.connector(&format!("sink-{database}"), SinkDefinition::of(connection, topics.collect()).into()).await
+        let mut definition = SinkDefinition::of(connection, topics.collect());
+        definition.placing.lanes = lanes;
+        self.connector(&format!("sink-{database}"), definition.into()).await
     }
 
     /// Waits until a connector is in a state.
@@ -145,7 +175,7 @@ impl World {
     /// Has a database follow what a source connector's publication sends, by the server's own subscription.
     pub async fn subscribe(&self, source: ConnectorId, from: &str, database: &str) -> Outcome<()> {
         let publication = gonvel_connectors::postgres::names::publication(source);
-        let url = self.cluster.url(from);
+        let url = self.url(from);
         self.sql(from, &format!("SELECT pg_create_logical_replication_slot('{database}', 'pgoutput')")).await?;
         let create = format!(
             "CREATE SUBSCRIPTION {database} CONNECTION '{url}' PUBLICATION \"{publication}\" \
@@ -165,13 +195,32 @@ impl World {
 
     /// Runs statements in a database, one after the other.
     pub async fn sql(&self, database: &str, statements: &str) -> Outcome<()> {
-        self.cluster.connect(database).await?.batch_execute(statements).await?;
+        self.connect(database).await?.batch_execute(statements).await?;
+        Ok(())
+    }
+
+    /// Records that the sinks into a database have delivered, as they commit them with the rows.
+    pub async fn delivered(&self, database: &str) -> Outcome<i64> {
+        delivered(&self.connect(database).await?).await
+    }
+
+    /// Waits until the sinks into a database have delivered so many records. One session asks, and asks little: a session a
+    /// question costs as much as some thousand rows.
+    pub async fn until_delivered(&self, database: &str, count: i64) -> Outcome<()> {
+        let client = self.connect(database).await?;
+        let start = Instant::now();
+        while delivered(&client).await.unwrap_or(0) < count {
+            if start.elapsed() > Duration::from_secs(300) {
+                return Err(format!("never {count} records delivered into {database}").into());
+            }
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
         Ok(())
     }
 
     /// Waits until a query of a database gives true.
     pub async fn until_true(&self, database: &str, query: &str) -> Outcome<()> {
-        let client = self.cluster.connect(database).await?;
+        let client = self.connect(database).await?;
         let start = Instant::now();
         while !client.query_one(query, &[]).await?.get::<_, bool>(0) {
             if start.elapsed() > Duration::from_secs(300) {
@@ -183,9 +232,14 @@ impl World {
     }
 }
 
+async fn delivered(client: &tokio_postgres::Client) -> Outcome<i64> {
+    let sum = "SELECT coalesce(sum(next_offset), 0)::bigint FROM gonvel.sink_positions";
+    Ok(client.query_one(sum, &[]).await?.get(0))
+}
+
 /// `from` to `to` new bins, in transactions of 1,000.
 pub async fn insert_bins(world: &World, database: &str, from: i64, to: i64) -> Outcome<()> {
-    let client = world.cluster.connect(database).await?;
+    let client = world.connect(database).await?;
     for first in (from..to).step_by(1000) {
         let last = (first + 999).min(to - 1);
         client
@@ -201,7 +255,7 @@ pub async fn insert_bins(world: &World, database: &str, from: i64, to: i64) -> O
 
 /// Updates of the bins from `from` to `to`, in transactions of 1,000.
 pub async fn update_bins(world: &World, database: &str, from: i64, to: i64) -> Outcome<()> {
-    let client = world.cluster.connect(database).await?;
+    let client = world.connect(database).await?;
     for first in (from..to).step_by(1000) {
         let last = (first + 999).min(to - 1);
         client

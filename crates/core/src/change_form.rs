@@ -273,12 +273,27 @@ impl ChangeForm {
 }
 
 fn write_position(position: u64, out: &mut Vec<u8>) {
+    // by hand: formatting would be a good part of writing a small row
     let mut text = [0_u8; 17];
-    let mut cursor = &mut text[..];
-    let before = cursor.len();
-    let _ = std::io::Write::write_fmt(&mut cursor, format_args!("{:X}/{:X}", position >> 32, position & 0xffff_ffff));
-    let written = before - cursor.len();
-    write_bytes(&text[..written], out);
+    let mut start = text.len();
+    let mut put = |digit: u8| {
+        start -= 1;
+        text[start] = digit;
+    };
+    for (number, half) in [position & 0xffff_ffff, position >> 32].into_iter().enumerate() {
+        if number > 0 {
+            put(b'/');
+        }
+        let mut left = half;
+        loop {
+            put(b"0123456789ABCDEF"[usize::try_from(left & 0xf).unwrap_or(0)]);
+            left >>= 4;
+            if left == 0 {
+                break;
+            }
+        }
+    }
+    write_bytes(&text[start..], out);
 }
 
 /// Reads a position as PostgreSQL writes it: two hexadecimal numbers around a slash.

@@ -138,6 +138,7 @@ impl ColumnBuilder {
     ///
     /// # Errors
     /// [`WrongColumn`] if the value is of another type.
+    #[inline]
     pub fn push(&mut self, value: Value<'_>) -> Result<(), WrongColumn> {
         match (self, value) {
             (builder, Value::Null) => builder.push_null(),
@@ -160,6 +161,7 @@ impl ColumnBuilder {
     }
 
     /// Adds a null.
+    #[inline]
     pub fn push_null(&mut self) {
         match self {
             Self::Boolean(b) => b.append_null(),

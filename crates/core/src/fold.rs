@@ -4,6 +4,8 @@
 
 use std::collections::HashMap;
 
+use foldhash::fast::RandomState;
+
 use crate::change::{ChangeBatch, ChangeKind};
 
 /// A change's place: batch, row.
@@ -48,13 +50,17 @@ enum Net {
     Delete(Place),
 }
 
+/// Changes are looked up by their keys one by one; the standard hasher would be a third of the work.
+type ByKey<'k> = HashMap<&'k [u8], Net, RandomState>;
+
 /// Folds changes, given in order with their encoded keys (a truncate has none).
 ///
 /// A change that does not say all columns after another of the same key, and a truncate, begin a new segment.
 #[must_use]
 pub fn fold<'k>(batches: &[ChangeBatch], changes: impl IntoIterator<Item = (Place, &'k [u8])>) -> Vec<Segment> {
     let mut segments = Vec::new();
-    let mut current: HashMap<&[u8], Net> = HashMap::new();
+    let changes = changes.into_iter();
+    let mut current = ByKey::with_capacity_and_hasher(changes.size_hint().0, RandomState::default());
     let mut truncate = false;
     for (place, key) in changes {
         let (batch, row) = place;
@@ -84,7 +90,7 @@ pub fn fold<'k>(batches: &[ChangeBatch], changes: impl IntoIterator<Item = (Plac
     segments
 }
 
-fn close(current: &mut HashMap<&[u8], Net>, truncate: &mut bool) -> Segment {
+fn close(current: &mut ByKey<'_>, truncate: &mut bool) -> Segment {
     let mut segment = Segment { truncate: std::mem::take(truncate), ..Segment::default() };
     for net in std::mem::take(current).into_values() {
         match net {

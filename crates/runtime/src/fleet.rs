@@ -16,6 +16,7 @@ use tokio::task::JoinHandle;
 use tokio::time::Instant;
 use uuid::Uuid;
 
+use crate::handed_on::HandedOn;
 use crate::lane::{self, Assignment, Ending};
 use crate::leases::Leases;
 
@@ -53,6 +54,8 @@ pub struct Services {
     pub quarantine: Arc<dyn QuarantineStore>,
     /// This runner.
     pub runner: RunnerSettings,
+    /// What lanes of this process append and others of them read.
+    pub(crate) handed: HandedOn,
 }
 
 impl Services {
@@ -68,6 +71,7 @@ impl Services {
             schemas: store.clone(),
             quarantine: store.clone(),
             runner,
+            handed: HandedOn::default(),
         }
     }
 }

@@ -5,6 +5,7 @@ mod carrying_again;
 pub mod choosing;
 mod fetching;
 mod fleet;
+mod handed_on;
 mod lag;
 mod lane;
 mod leases;

@@ -13,9 +13,9 @@ use crate::aside::source::{RowsAside, RowsCame};
 use crate::fleet::Services;
 use crate::lane::Failure;
 use crate::shaping::{Came, PART_OF_A_ROW, Pass, Shaping};
-use crate::writing::Writer;
+use crate::writing::{Writer, Written};
 
-pub(crate) type Blocks = Vec<gonvel_core::ports::PartitionBlocks>;
+pub(crate) type Blocks = Vec<Written>;
 
 /// Where changes go: shaped, then into blocks.
 pub(crate) struct Out<'o> {

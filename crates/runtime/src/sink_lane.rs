@@ -76,7 +76,9 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         None
     };
     let starts = partitions.iter().map(|(at, place)| (*at, *place, progress.delivered.get(at).copied().unwrap_or_default()));
-    let mut reader = Reader::new(work.services.log.clone(), work.services.schemas.clone(), starts).shaped(shaping);
+    let mut reader = Reader::new(work.services.log.clone(), work.services.schemas.clone(), starts)
+        .shaped(shaping)
+        .following(&work.services.handed);
     let shared = definition.placing.lanes > 1;
     if quarantines {
         reader = reader.aside(names.clone());

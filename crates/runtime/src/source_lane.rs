@@ -17,7 +17,7 @@ use gonvel_core::change_form::{position_text, read_position};
 use gonvel_core::civil::read_rfc3339;
 use gonvel_core::connector::{BadRecords, CapturedTable, Definition, Start, State, ValueForm};
 use gonvel_core::naming::ConnectorId;
-use gonvel_core::ports::{AppendBatch, LaneProgress, PortError, Settled, Step, TableProgress, Topic};
+use gonvel_core::ports::{LaneProgress, PortError, Settled, Step, TableProgress, Topic};
 use serde::{Deserialize, Serialize};
 use tokio::task::JoinHandle;
 use tokio::time::{Instant, MissedTickBehavior, sleep_until};
@@ -26,11 +26,12 @@ use crate::aside::Book;
 use crate::aside::source::RowsAside;
 use crate::choosing::choose;
 use crate::fleet::Services;
+use crate::handed_on::Turns;
 use crate::lane::{Assignment, Ending, Failure, ONLY, Work, asked_to_end};
 use crate::outgoing::{Blocks, Out, ensure_topic};
 use crate::shaping::Shaping;
 use crate::status::{Board, now_us};
-use crate::writing::Writer;
+use crate::writing::{Writer, append};
 
 /// What is stored as the lane's position.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -159,11 +160,11 @@ async fn take_in(
         return Ok(());
     }
     position.coming.clone_from(&new);
-    append(work, AppendBatch { progress: Some(progress(work, position)?), ..AppendBatch::default() }).await?;
+    append(work.services, Vec::new(), progress(work, position)?).await?;
     change_tables(settings, &mut position.source, &new, &gone).await?;
     position.counts.retain(|name, _| !gone.contains(name));
     position.coming.clear();
-    append(work, AppendBatch { progress: Some(progress(work, position)?), ..AppendBatch::default() }).await
+    Ok(append(work.services, Vec::new(), progress(work, position)?).await?)
 }
 
 async fn ensure_topics(services: &Services, tables: &[CapturedTable], partitions: i32) -> Result<Vec<Topic>, Failure> {
@@ -176,7 +177,7 @@ async fn ensure_topics(services: &Services, tables: &[CapturedTable], partitions
 
 /// An append under way, and what it brings.
 struct UnderWay {
-    append: JoinHandle<Result<Vec<gonvel_core::ports::Landed>, PortError>>,
+    append: JoinHandle<Result<(), PortError>>,
     brings: Position,
     latest_us: Option<i64>,
 }
@@ -231,7 +232,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             Vec::new()
         };
         // stored before anything is captured: a crash before this line makes the slot anew, one after it keeps it
-        append(&work, AppendBatch { parts, progress: Some(progress(&work, &first)?), ..AppendBatch::default() }).await?;
+        append(work.services, parts, progress(&work, &first)?).await?;
         first
     } else {
         read_stored(&work.lease.position)?
@@ -240,7 +241,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     for (number, again) in work.services.fleet.reloads(work.connector(), position.reloaded).await? {
         load_again(&settings, &mut position.source, &again).await?;
         position.reloaded = number;
-        append(&work, AppendBatch { progress: Some(progress(&work, &position)?), ..AppendBatch::default() }).await?;
+        append(work.services, Vec::new(), progress(&work, &position)?).await?;
     }
     show(work.board, &tables, &position);
     let mut source = PgSource::start(settings, position.source.clone()).await?;
@@ -249,6 +250,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     look.set_missed_tick_behavior(MissedTickBehavior::Delay);
     look.reset();
     let mut under_way: Option<UnderWay> = None;
+    let mut turns = Turns::new(&work.services.handed);
     let mut gathered = Gathered::default();
     position.retried.clear();
     // what was asked for before the lane began
@@ -258,11 +260,11 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     loop {
         if under_way.is_none() && gathered.has_some {
             let taken = std::mem::take(&mut gathered);
-            let batch = AppendBatch { parts: taken.parts, progress: Some(progress(&work, &position)?), identity: None };
-            let log = work.services.log.clone();
-            let append = tokio::spawn(async move { log.append(batch).await });
+            let (services, progress) = (work.services.clone(), progress(&work, &position)?);
+            let append = tokio::spawn(async move { append(&services, taken.parts, progress).await });
             under_way = Some(UnderWay { append, brings: position.clone(), latest_us: taken.latest_us });
             position.retried.clear();
+            turns.appended(taken.bytes);
             if taken.last {
                 settle(&work, &mut out, &tables, &source, finished(&mut under_way).await?).await?;
                 return Ok(Ending::Restart);
@@ -293,6 +295,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
                 }
                 continue;
             }
+            () = turns.of_others(), if turns.are_others() => continue,
             captured = source.next(), if !gathered.is_enough() => captured,
             _ = look.tick(), if definition.patterns.is_some() => {
                 let now = choose(&client, &address.database, definition).await?;
@@ -334,7 +337,7 @@ const GATHERED: usize = 1 << 20;
 
 impl Gathered {
     fn add(&mut self, parts: Blocks, latest_us: Option<i64>, last: bool) {
-        self.bytes += parts.iter().flat_map(|p| &p.blocks).map(|b| b.unpacked).sum::<usize>();
+        self.bytes += parts.iter().flat_map(|p| &p.blocks.blocks).map(|b| b.unpacked).sum::<usize>();
         self.parts.extend(parts);
         self.latest_us = self.latest_us.max(latest_us);
         self.last |= last;
@@ -354,11 +357,6 @@ fn enter(board: &Board, position: &Position) {
 fn progress(work: &Work<'_>, position: &Position) -> Result<LaneProgress, Failure> {
     let (connector, epoch) = (work.connector(), work.lease.epoch);
     Ok(LaneProgress { connector, lane: ONLY, epoch, position: stored(position)? })
-}
-
-async fn append(work: &Work<'_>, batch: AppendBatch) -> Result<(), Failure> {
-    work.services.log.append(batch).await?;
-    Ok(())
 }
 
 async fn write(
@@ -386,7 +384,7 @@ async fn finished(under_way: &mut Option<UnderWay>) -> Result<(Position, Option<
     let outcome = (&mut running.append).await;
     let Some(UnderWay { brings, latest_us, .. }) = under_way.take() else { return std::future::pending().await };
     match outcome {
-        Ok(Ok(_)) => Ok((brings, latest_us)),
+        Ok(Ok(())) => Ok((brings, latest_us)),
         Ok(Err(error)) => Err(error.into()),
         Err(error) => Err(ConnectorError::Defect(error.to_string()).into()),
     }

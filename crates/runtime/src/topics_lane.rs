@@ -9,7 +9,7 @@ use gonvel_connectors::postgres::source::TableChanges;
 use gonvel_core::change::KindCounts;
 use gonvel_core::connector::{BadRecords, Definition, State};
 use gonvel_core::naming::{PartitionId, TopicPartition};
-use gonvel_core::ports::{AppendBatch, Level, Settled, TableProgress, Topic};
+use gonvel_core::ports::{Level, Settled, TableProgress, Topic};
 use gonvel_core::shape::Fact;
 use tokio::time::Instant;
 
@@ -24,7 +24,7 @@ use crate::shaping::{Shaping, Shared, Ways};
 use crate::sink_lane::topics_there;
 use crate::stands::Stands;
 use crate::starting::offsets_at;
-use crate::writing::Writer;
+use crate::writing::{Writer, append};
 
 /// How long the lane does other things after carrying rows again, in times of what that took.
 const RESTS: u32 = 10;
@@ -182,7 +182,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         if let Some(shaping) = shaping.as_ref().filter(|_| follows) {
             shaping.lock().await.note_followed(&mut stands.followed);
         }
-        log.append(AppendBatch { parts, progress: Some(stands.progress(&work)?), identity: None }).await?;
+        append(work.services, parts, stands.progress(&work)?).await?;
         if let (Some(aside), Some(taken)) = (&mut aside, taken) {
             aside.taken(&taken);
         }
@@ -228,16 +228,14 @@ impl Carrying<'_> {
                 None => None,
             };
             let parts = out.write(round.topics).await?;
-            let batch = AppendBatch { parts, progress: Some(stands.progress(self.work)?), identity: None };
-            self.work.services.log.append(batch).await?;
+            append(self.work.services, parts, stands.progress(self.work)?).await?;
             if let (Some(aside), Some(taken)) = (aside.as_mut(), taken) {
                 aside.taken(&taken);
             }
         }
         self.shaping.lock().await.references().done(&done);
         stands.followed = done;
-        let batch = AppendBatch { progress: Some(stands.progress(self.work)?), ..AppendBatch::default() };
-        self.work.services.log.append(batch).await?;
+        append(self.work.services, Vec::new(), stands.progress(self.work)?).await?;
         let mut topics: Vec<&String> = changed.keys().collect();
         topics.sort_unstable();
         let facts = [("references", serde_json::json!(topics)), ("rows", count.into())];
@@ -257,7 +255,7 @@ async fn retry(
     if let Some(mut again) = again {
         let parts = out.write(std::mem::take(&mut again.topics)).await?;
         stands.retried.clone_from(&again.delivered);
-        work.services.log.append(AppendBatch { parts, progress: Some(stands.progress(work)?), identity: None }).await?;
+        append(work.services, parts, stands.progress(work)?).await?;
         aside.done(&again).await?;
     }
     Ok(wait)

@@ -10,10 +10,10 @@ use gonvel_core::avro::schema::Schema;
 use gonvel_core::avro::{from_json, single_object};
 use gonvel_core::block::BlockBuilder;
 use gonvel_core::change::{ChangeKind, KindCounts};
-use gonvel_core::connector::Values;
+use gonvel_core::connector::{Encoding, ValueForm, Values};
 use gonvel_core::naming::{Offset, PartitionId, SchemaId, TopicPartition};
 use gonvel_core::partitioning::partition_of;
-use gonvel_core::ports::{PartitionBlocks, PortError, SchemaStore, Topic, TopicLog};
+use gonvel_core::ports::{AppendBatch, LaneProgress, PartitionBlocks, PortError, SchemaStore, Topic, TopicLog};
 use gonvel_core::record::Header;
 use gonvel_core::record_form::{ReadForm, RecordForm};
 use gonvel_core::schema_changes;
@@ -21,11 +21,29 @@ use gonvel_core::shape::Fact;
 use gonvel_core::table::TableSchema;
 
 use crate::fleet::Services;
+use crate::handed_on::{self, Changes, HandedOn};
+
+/// What goes into a partition.
+pub(crate) struct Written {
+    pub(crate) blocks: PartitionBlocks,
+    /// The changes that its records tell, where someone here follows the partition.
+    pub(crate) changes: Option<Changes>,
+}
+
+/// Appends what was written with a lane's progress, all or none, and hands it on once it is durable.
+pub(crate) async fn append(services: &Services, written: Vec<Written>, progress: LaneProgress) -> Result<(), PortError> {
+    let (parts, changes) = written.into_iter().map(|w| (w.blocks, w.changes)).unzip();
+    let landed = services.log.append(AppendBatch { parts, progress: Some(progress), identity: None }).await?;
+    services.handed.note(&landed, changes);
+    Ok(())
+}
 
 struct Registered {
     form: RecordForm,
     value: SchemaId,
     key: SchemaId,
+    /// Whether records are read back as exactly the changes that were written.
+    reads_back: bool,
 }
 
 /// Where changes of the tables' columns are told.
@@ -40,6 +58,7 @@ struct Told {
 pub(crate) struct Writer {
     log: Arc<dyn TopicLog>,
     schemas: Arc<dyn SchemaStore>,
+    handed: HandedOn,
     /// Who registers schemas: the connector.
     by: String,
     topics: Vec<Topic>,
@@ -79,6 +98,7 @@ impl Writer {
         Ok(Self {
             log: services.log.clone(),
             schemas: services.schemas.clone(),
+            handed: services.handed.clone(),
             by: by.to_owned(),
             of_table: (0..topics.len()).collect(),
             ways: HashMap::new(),
@@ -127,7 +147,7 @@ impl Writer {
 
     /// What changed in a table's columns since its last changes, as a record for the topic that tells it. Rows of a load tell
     /// nothing: they are read as the table is now, and changes from before may still come.
-    async fn tell(&mut self, table: usize, changes: &TableChanges) -> Result<Option<PartitionBlocks>, PortError> {
+    async fn tell(&mut self, table: usize, changes: &TableChanges) -> Result<Option<Written>, PortError> {
         let shape = &changes.batch.table;
         let (Some(told), None, Some(seen)) = (&self.told, &changes.rows, changes.batch.origins.first()) else {
             return Ok(None);
@@ -151,7 +171,8 @@ impl Writer {
         let mut block = BlockBuilder::default();
         block.push(Some(key.as_bytes()), Some(&value), &[], seen.commit_time_us, Some(told.schema), None);
         let blocks = block.finish().into_iter().collect();
-        Ok(Some(PartitionBlocks { to: TopicPartition { topic: told.topic.id, partition }, blocks }))
+        let blocks = PartitionBlocks { to: TopicPartition { topic: told.topic.id, partition }, blocks };
+        Ok(Some(Written { blocks, changes: None }))
     }
 
     /// Writes changes into blocks for one of the topics and counts them. Each record gets these facts as its headers.
@@ -161,7 +182,7 @@ impl Writer {
         changes: &TableChanges,
         headers: &[(String, Fact)],
         counts: &mut KindCounts,
-    ) -> Result<Vec<PartitionBlocks>, PortError> {
+    ) -> Result<Vec<Written>, PortError> {
         let form_key = (place, changes.batch.table.clone());
         let mut out = Vec::new();
         if self.shapes.get(&place) != Some(&changes.batch.table) {
@@ -172,7 +193,9 @@ impl Writer {
             let topic = &self.topics[place].name;
             let value = self.schemas.register(topic, "value", form.value_text(), &self.by).await?;
             let key = self.schemas.register(topic, "key", form.key_text(), &self.by).await?;
-            self.forms.insert(form_key.clone(), Registered { form, value, key });
+            let whole = self.values == Values { form: ValueForm::Change, encoding: Encoding::Avro };
+            let reads_back = whole && ReadForm::from_value_text(form.value_text()).is_ok_and(|f| *f.table() == form_key.1);
+            self.forms.insert(form_key.clone(), Registered { form, value, key, reads_back });
         }
         let registered = &self.forms[&form_key];
         let topic = &self.topics[place];
@@ -180,6 +203,10 @@ impl Writer {
         let mut builders: Vec<BlockBuilder> = (0..partitions).map(|_| BlockBuilder::default()).collect();
         let mut parts: Vec<Vec<_>> = vec![Vec::new(); partitions];
         let batch = &changes.batch;
+        let hands_on = registered.reads_back && !batch.kinds.contains(&ChangeKind::Truncate);
+        let followed = |partition| hands_on && self.handed.is_followed(TopicPartition { topic: topic.id, partition });
+        let mut handed: Vec<Option<handed_on::Gathering>> =
+            (0..topic.partitions).map(|number| followed(PartitionId(number)).then(Default::default)).collect();
         let mut one = |row: usize| {
             let kind = batch.kinds[row];
             counts.add(kind);
@@ -212,18 +239,27 @@ impl Writer {
                 self.key.clear();
                 registered.form.write_key(batch.identifying(row), row, &mut self.key);
                 let PartitionId(partition) = partition_of(Some(&self.key), topic.partitions);
-                push(usize::try_from(partition).unwrap_or(0), Some(&self.key));
+                let partition = usize::try_from(partition).unwrap_or(0);
+                push(partition, Some(&self.key));
+                if let Some(handed) = &mut handed[partition] {
+                    handed.push(row, single_object::split(&self.key).map_or(&self.key, |(_, data)| data));
+                }
             }
         };
         match &changes.rows {
             None => (0..batch.len()).for_each(&mut one),
             Some(rows) => rows.iter().copied().for_each(&mut one),
         }
-        for (number, (mut builder, mut blocks)) in builders.into_iter().zip(parts).enumerate() {
+        let whole = handed.iter().any(Option::is_some).then(|| Arc::new(batch.clone()));
+        for (number, ((mut builder, mut blocks), handed)) in builders.into_iter().zip(parts).zip(handed).enumerate() {
             blocks.extend(builder.finish());
             if !blocks.is_empty() {
                 let partition = PartitionId(i32::try_from(number).unwrap_or(0));
-                out.push(PartitionBlocks { to: TopicPartition { topic: topic.id, partition }, blocks });
+                let bytes = blocks.iter().map(|b| b.unpacked).sum();
+                let whole = whole.clone();
+                let changes = handed.zip(whole).map(|(handed, batch)| handed.finish(registered.value, batch, bytes));
+                let blocks = PartitionBlocks { to: TopicPartition { topic: topic.id, partition }, blocks };
+                out.push(Written { blocks, changes });
             }
         }
         Ok(out)

@@ -1,5 +1,6 @@
 //! From blocks to rounds of changes: what a sink applies in one transaction.
 
+mod handed;
 mod shaped;
 mod transactions;
 
@@ -11,13 +12,16 @@ use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::sink::{Delivered, Round, TopicChanges};
 use gonvel_core::avro::single_object;
 use gonvel_core::block::RecordRef;
-use gonvel_core::change::{ChangeBatchBuilder, ChangeKind};
+use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind};
 use gonvel_core::failure;
+use gonvel_core::fold;
 use gonvel_core::naming::{Offset, SchemaId, TopicPartition};
 use gonvel_core::ports::{BadRecord, PortError, SchemaStore, Step, StoredBlock, TopicLog, Watch};
 use gonvel_core::record_form::ReadForm;
+use gonvel_core::table::TableSchema;
 
 use crate::fetching::records_at;
+use crate::handed_on::{Following, HandedOn};
 use crate::lane::Failure;
 use crate::shaping::Shared;
 use crate::whole::Whole;
@@ -58,6 +62,8 @@ pub(crate) struct Reader {
     aside: Option<Vec<String>>,
     /// What happens to rows on their way.
     shaping: Option<Shared>,
+    /// What lanes of this process hand on.
+    following: Option<Following>,
     /// Whether rows of which only a part came are refused: what is written to cannot say whether they are there.
     whole_rows: bool,
 }
@@ -87,41 +93,73 @@ pub(crate) struct Beside {
     pub(crate) left_out: Vec<(Place, Bytes)>,
 }
 
-/// Changes of one topic and shape that are being gathered.
+/// Changes of one topic and shape that are being gathered: in batches that are there, and in one that is being built.
 struct Open {
     topic: usize,
     schema: SchemaId,
+    batches: Vec<ChangeBatch>,
+    /// The batches that were handed on, with their numbers among all.
+    handed: Vec<(Arc<ChangeBatch>, usize)>,
     builder: ChangeBatchBuilder,
-    keys: Vec<Bytes>,
+    /// How many changes the builder has as a whole.
+    built: usize,
+    changes: Vec<(fold::Place, Bytes)>,
     from: Vec<(TopicPartition, i64)>,
+}
+
+impl Open {
+    fn new(topic: usize, schema: SchemaId, table: Arc<TableSchema>) -> Self {
+        let builder = ChangeBatchBuilder::new(table);
+        let (batches, handed, changes, from) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+        Self { topic, schema, batches, handed, builder, built: 0, changes, from }
+    }
+
+    /// Notes the change that the builder got last.
+    fn built(&mut self, key: Bytes, from: Place) {
+        self.changes.push(((self.batches.len(), self.built), key));
+        self.from.push(from);
+        self.built += 1;
+    }
+
+    /// Ends the batch that is being built.
+    fn end_batch(&mut self) {
+        if self.built > 0 {
+            self.batches.push(self.builder.finish());
+            self.built = 0;
+        }
+    }
 }
 
 struct Gathering {
     topics: Vec<TopicChanges>,
     open: Option<Open>,
     changes: usize,
+    /// Changes of one partition, where they are handed on.
+    share: usize,
     latest_us: Option<i64>,
     beside: Beside,
 }
 
 impl Gathering {
     fn new() -> Self {
-        Self { topics: Vec::new(), open: None, changes: 0, latest_us: None, beside: Beside::default() }
+        Self { topics: Vec::new(), open: None, changes: 0, share: MOST_CHANGES, latest_us: None, beside: Beside::default() }
+    }
+
+    /// What is being gathered of a topic under a schema.
+    fn open(&mut self, topic: usize, schema: SchemaId, table: &Arc<TableSchema>) -> &mut Open {
+        if self.open.as_ref().is_none_or(|open| (open.topic, open.schema) != (topic, schema)) {
+            self.close();
+        }
+        self.open.get_or_insert_with(|| Open::new(topic, schema, table.clone()))
     }
 
     fn close(&mut self) {
-        if let Some(Open { topic, mut builder, keys, from, .. }) = self.open.take()
-            && !builder.is_empty()
-        {
-            let changes = keys.into_iter().enumerate().map(|(row, key)| ((0, row), key)).collect();
-            self.topics.push(TopicChanges {
-                topic,
-                batches: vec![builder.finish()],
-                changes,
-                from,
-                record_keys: None,
-                row_may_be_missing: false,
-            });
+        let Some(mut open) = self.open.take() else { return };
+        open.end_batch();
+        let Open { topic, batches, changes, from, .. } = open;
+        if !changes.is_empty() {
+            let (record_keys, row_may_be_missing) = (None, false);
+            self.topics.push(TopicChanges { topic, batches, changes, from, record_keys, row_may_be_missing });
         }
     }
 }
@@ -146,6 +184,7 @@ impl Reader {
             whole: None,
             aside: None,
             shaping: None,
+            following: None,
             whole_rows: false,
         }
     }
@@ -165,6 +204,12 @@ impl Reader {
     /// The same, with rows shaped on their way.
     pub(crate) fn shaped(mut self, shaping: Option<Shared>) -> Self {
         self.shaping = shaping;
+        self
+    }
+
+    /// The same, with what lanes of this process hand on taken as it is instead of being read again.
+    pub(crate) fn following(mut self, handed: &HandedOn) -> Self {
+        self.following = Some(handed.follow(self.cursors.iter().map(|c| (c.at, c.delivered.next))));
         self
     }
 
@@ -207,6 +252,7 @@ impl Reader {
         let mut moved = Vec::new();
         let count = self.cursors.len();
         let worth = self.worth_reading();
+        gathering.share = MOST_CHANGES / worth.iter().filter(|worth| **worth).count().max(1);
         for step in 0..count {
             if gathering.changes >= MOST_CHANGES || gathering.beside.bad.len() >= MOST_BAD {
                 break;
@@ -255,6 +301,9 @@ impl Reader {
     }
 
     async fn partition(&mut self, place: usize, gathering: &mut Gathering) -> Result<(), Failure> {
+        if self.handed_on(place, gathering) {
+            return Ok(());
+        }
         let (at, from, limit) = (self.cursors[place].at, self.cursors[place].delivered.next, self.cursors[place].limit);
         for block in self.blocks(at, from).await? {
             let first = block.first.0;
@@ -340,18 +389,10 @@ impl Reader {
                 Err(error) => Err(not_a_change(at, offset, &error.to_string())),
             };
         };
-        if gathering.open.as_ref().is_none_or(|open| (open.topic, open.schema) != (topic, schema)) {
-            gathering.close();
-            let builder = ChangeBatchBuilder::new(form.table().clone());
-            gathering.open = Some(Open { topic, schema, builder, keys: Vec::new(), from: Vec::new() });
-        }
-        let Some(open) = &mut gathering.open else {
-            return Err(ConnectorError::Defect("nothing is gathered".into()).into());
-        };
+        let open = gathering.open(topic, schema, form.table());
         let read = form.read(key, record.value, record.timestamp_us, &mut open.builder);
         let kind = read.map_err(|e| not_a_change(at, offset, &e.to_string()))?;
-        open.keys.push(key_data(key));
-        open.from.push((at, offset));
+        open.built(key_data(key), (at, offset));
         gathering.changes += 1;
         gathering.latest_us = gathering.latest_us.max(Some(record.timestamp_us));
         Ok(kind)
@@ -367,16 +408,17 @@ impl Reader {
         name: String,
         gathering: &mut Gathering,
     ) -> Result<(), Failure> {
-        let broken = gathering.open.take_if(|open| open.builder.len() != open.from.len());
+        let broken = gathering.open.take_if(|open| open.builder.len() != open.built);
         if let Some(broken) = broken {
             let form = self.form(broken.schema).await?;
-            let mut builder = ChangeBatchBuilder::new(form.table().clone());
-            for record in records_at(&*self.log, &broken.from).await? {
+            let mut whole = Open::new(broken.topic, broken.schema, form.table().clone());
+            for (record, from) in records_at(&*self.log, &broken.from).await?.into_iter().zip(broken.from) {
                 let key = record.key.as_deref().unwrap_or_default();
-                let read = form.read(key, record.value.as_deref(), record.timestamp_us, &mut builder);
+                let read = form.read(key, record.value.as_deref(), record.timestamp_us, &mut whole.builder);
                 read.map_err(|e| ConnectorError::Defect(format!("a record was read and cannot be read again: {e}")))?;
+                whole.built(key_data(key), from);
             }
-            gathering.open = Some(Open { topic: broken.topic, builder, ..broken });
+            gathering.open = Some(whole);
             gathering.close();
         }
         let step = Step::Read;

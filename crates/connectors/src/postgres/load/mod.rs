@@ -50,8 +50,6 @@ pub struct Chunk {
     pub batch: ChangeBatch,
     /// The transaction that wrote each row's version, lower 32 bits.
     pub writers: Vec<u32>,
-    /// Each row's key as text.
-    pub keys: Vec<Vec<u8>>,
     /// What the reading saw.
     pub snapshot: Snapshot,
     /// The pages.
@@ -65,9 +63,18 @@ impl Chunk {
         let told_apart = self.snapshot.first_era();
         let keep = |row: &usize| {
             let in_stream = told_apart && !slot.sees(u64::from(self.writers[*row]));
-            !in_stream && !changed.is_some_and(|c| c.overtakes(&self.keys[*row], &self.snapshot))
+            !in_stream && !changed.is_some_and(|c| c.overtakes(|| self.key(*row), &self.snapshot))
         };
-        (0..self.keys.len()).filter(keep).collect()
+        (0..self.writers.len()).filter(keep).collect()
+    }
+
+    /// A row's key, as changes are noted by it.
+    fn key(&self, row: usize) -> Vec<u8> {
+        let mut key = Vec::new();
+        for (column, values) in self.batch.table.columns.iter().zip(&self.batch.new).filter(|(column, _)| column.key) {
+            push_key(column.ty, values.value(row), &mut key);
+        }
+        key
     }
 }
 
@@ -89,9 +96,10 @@ impl ChangedKeys {
         self.emptied = Some(transaction);
     }
 
-    fn overtakes(&self, key: &[u8], read: &Snapshot) -> bool {
+    /// Whether a change of a key came that a reading did not see. The key is only asked for where any came.
+    fn overtakes(&self, key: impl FnOnce() -> Vec<u8>, read: &Snapshot) -> bool {
         let unseen = |t: &u32| !read.sees(read.widen(*t));
-        self.emptied.as_ref().is_some_and(unseen) || self.by_key.get(key).is_some_and(unseen)
+        self.emptied.as_ref().is_some_and(unseen) || (!self.by_key.is_empty() && self.by_key.get(&key()).is_some_and(unseen))
     }
 
     /// Forgets transactions before one that every reading still to come sees; `now` tells their whole numbers.
@@ -280,7 +288,7 @@ mod tests {
         for (key, transaction) in [(b"a", 9), (b"b", 12), (b"c", 15), (b"d", 21)] {
             changed.note(key.to_vec(), transaction);
         }
-        let overtaken = |c: &ChangedKeys| [b"a", b"b", b"c", b"d", b"e"].map(|k| c.overtakes(k, &read));
+        let overtaken = |c: &ChangedKeys| [b"a", b"b", b"c", b"d", b"e"].map(|k| c.overtakes(|| k.to_vec(), &read));
         assert_eq!(overtaken(&changed), [false, true, false, true, false]);
         changed.forget_before(10, &read);
         assert_eq!(changed.by_key.len(), 3);

@@ -12,7 +12,7 @@ use gonvel_core::table::TableSchema;
 use tokio_postgres::Client;
 
 use super::plan::{Plan, Range};
-use super::{Chunk, current_snapshot, push_key};
+use super::{Chunk, current_snapshot};
 use crate::error::ConnectorError;
 use crate::postgres::client::explain;
 use crate::postgres::names::{ident, qualified};
@@ -112,8 +112,8 @@ async fn in_transaction(
         // on a line of its own: a comment at its end must not swallow the parenthesis
         condition = format!("{condition} AND (\n{only}\n)");
     }
-    let (batch, writers, keys) = rows(client, &name, &shape, &condition).await?;
-    Ok(Some(Chunk { mark, name: table.qualified(), batch, writers, keys, snapshot, range }))
+    let (batch, writers) = rows(client, &name, &shape, &condition).await?;
+    Ok(Some(Chunk { mark, name: table.qualified(), batch, writers, snapshot, range }))
 }
 
 async fn empty(
@@ -128,10 +128,10 @@ async fn empty(
     let shape = Arc::new(tables::describe(client, system, table).await?);
     let Some(range) = plan.rewritten(table, &range, 0, 0) else { return Ok(None) };
     let batch = ChangeBatchBuilder::new(shape).finish();
-    Ok(Some(Chunk { mark, name: table.qualified(), batch, writers: Vec::new(), keys: Vec::new(), snapshot, range }))
+    Ok(Some(Chunk { mark, name: table.qualified(), batch, writers: Vec::new(), snapshot, range }))
 }
 
-type Rows = (ChangeBatch, Vec<u32>, Vec<Vec<u8>>);
+type Rows = (ChangeBatch, Vec<u32>);
 
 async fn rows(client: &Client, name: &str, shape: &Arc<TableSchema>, condition: &str) -> Result<Rows, ConnectorError> {
     let during = |e: tokio_postgres::Error| explain(&e, "reading rows for the initial load");
@@ -169,13 +169,12 @@ async fn rows(client: &Client, name: &str, shape: &Arc<TableSchema>, condition: 
             }
         }
     }
-    Ok((reader.builder.finish(), reader.writers, reader.keys))
+    Ok((reader.builder.finish(), reader.writers))
 }
 
 struct RowReader {
     builder: ChangeBatchBuilder,
     writers: Vec<u32>,
-    keys: Vec<Vec<u8>>,
     read_at: i64,
     unescaped: Vec<u8>,
     places: Vec<Option<(usize, usize)>>,
@@ -187,7 +186,6 @@ impl RowReader {
         Self {
             builder: ChangeBatchBuilder::new(shape),
             writers: Vec::new(),
-            keys: Vec::new(),
             read_at: chrono::Utc::now().timestamp_micros(),
             unescaped: Vec::new(),
             places: Vec::new(),
@@ -209,7 +207,6 @@ impl RowReader {
         };
         self.writers.push(writer.ok_or_else(|| bad("a row without its transaction".into()))?);
         self.builder.begin(ChangeKind::Load, Origin { commit_time_us: self.read_at, ..Origin::default() });
-        let mut key = Vec::new();
         for (index, column) in shape.columns.iter().enumerate() {
             let value = match cell(index + 1) {
                 None => Ok(Value::Null),
@@ -217,12 +214,8 @@ impl RowReader {
                 Some(text) => sql_text::read(column.ty, text, &mut self.scratch),
             };
             let value = value.map_err(|e| bad(format!("{}.{}: {e}", shape.qualified(), column.name)))?;
-            if column.key {
-                push_key(column.ty, value, &mut key);
-            }
             self.builder.new_value(index, value).map_err(|e| ConnectorError::Defect(e.to_string()))?;
         }
-        self.keys.push(key);
         self.builder.no_old();
         Ok(())
     }
