@@ -22,6 +22,9 @@ pub struct ConnectorRequest {
     pub definition: Definition,
     /// Whether to start it at once; otherwise it is saved as a draft, which need not pass its preflight.
     pub start: bool,
+    /// Whether a draft is to pass its preflight all the same: it is made only if all it needs is there, and its report is kept.
+    #[serde(default)]
+    pub checked: bool,
 }
 
 /// A remedy to be carried out.

@@ -12,7 +12,7 @@ use gonvel_core::ports::Landed;
 use tokio::sync::watch;
 
 /// Bytes before compression kept at most, of all partitions together.
-const MOST_BYTES: usize = 32 << 20;
+const MOST_BYTES: usize = 12 << 20;
 /// Bytes kept from which on it is crowded: who follows is behind.
 const CROWDED: usize = 4 << 20;
 /// How long changes stay that nobody asks for, where there is no room for others.
@@ -132,11 +132,16 @@ impl HandedOn {
     /// Takes in changes that have landed. Where there is no room they are not kept: they are in the log.
     pub(crate) fn note(&self, landed: &[Landed], parts: Vec<Option<Changes>>) {
         let now = Instant::now();
+        // all or none: partitions share batches, and a part of one holds the whole in memory
+        let bytes = parts.iter().flatten().map(|changes| changes.bytes).sum();
         self.with(|kept| {
+            if bytes == 0 || !kept.make_room(bytes) {
+                return;
+            }
             for (landed, changes) in landed.iter().zip(parts) {
                 let Some(changes) = changes else { continue };
                 let whole = i64::try_from(changes.rows.len()) == Ok(landed.records);
-                if whole && kept.followers.contains_key(&landed.to) && kept.make_room(changes.bytes) {
+                if whole && kept.followers.contains_key(&landed.to) {
                     kept.bytes += changes.bytes;
                     let run = Run { first: landed.first.0, changes: Arc::new(changes) };
                     kept.runs.entry(landed.to).or_default().push_back((run, now));
@@ -303,8 +308,8 @@ mod tests {
         }
         assert_eq!(bytes(&handed), MOST_BYTES);
         assert!(*handed.crowded.borrow());
-        assert_eq!(starts(&fast, 0, 31, 1), [31]);
-        assert_eq!(starts(&fast, 0, 32, 1), [0_i64; 0], "there was no room");
+        assert_eq!(starts(&fast, 0, 11, 1), [11]);
+        assert_eq!(starts(&fast, 0, 12, 1), [0_i64; 0], "there was no room");
         assert_eq!(starts(&slow, 0, 0, 1), [0]);
         assert_eq!(starts(&slow, 0, 10, 1), [10]);
         note(&handed, 0, 40, 1, 10 << 20);
@@ -315,5 +320,26 @@ mod tests {
         assert!(*handed.crowded.borrow());
         drop(fast);
         assert!(!*handed.crowded.borrow());
+    }
+
+    #[tokio::test]
+    async fn a_lane_far_ahead_waits_for_who_follows_but_not_for_ever() {
+        let handed = HandedOn::default();
+        let following = handed.follow([(at(0), 0)]);
+        let mut turns = Turns::new(&handed);
+        turns.appended(GOES_ON);
+        assert!(!turns.are_others(), "nobody is behind");
+        note(&handed, 0, 0, 1, CROWDED);
+        turns.appended(GOES_ON / 20);
+        assert!(turns.are_others());
+        let begun = Instant::now();
+        turns.of_others().await;
+        assert!(begun.elapsed() >= Duration::from_millis(45), "{:?}", begun.elapsed());
+        assert!(!turns.are_others());
+        // and no longer than who follows needs
+        turns.appended(GOES_ON * 3_600);
+        assert_eq!(starts(&following, 0, 1, 1), [0_i64; 0]);
+        turns.of_others().await;
+        assert!(begun.elapsed() < Duration::from_secs(60), "{:?}", begun.elapsed());
     }
 }

@@ -49,7 +49,7 @@ pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<V
     all(&state).await.map(Json)
 }
 
-/// Saves a connector and, if asked to, starts it; it is not saved if its preflight then fails.
+/// Saves a connector and, if asked to, starts it. It is not saved if it is to be started or checked and its preflight fails.
 #[utoipa::path(operation_id = "createConnector", post, path = "/api/v1/connectors", tag = "connectors", request_body = ConnectorRequest,
     responses((status = 201, body = Connector), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn create(
@@ -64,7 +64,11 @@ pub(crate) async fn create(
         let taken = PortError::Exists { what: format!("the connector {}", connector.name()) };
         return Err(taken.into());
     }
-    let report = if request.start { Some(preflights::check(&state, connector.definition(), None).await?) } else { None };
+    let report = if request.start || request.checked {
+        Some(preflights::check(&state, connector.definition(), None).await?)
+    } else {
+        None
+    };
     if let Some(report) = report.as_ref().filter(|r| !r.ready()) {
         return Err(Refusal::preflight(report.checks.clone()));
     }

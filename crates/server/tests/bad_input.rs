@@ -275,6 +275,11 @@ async fn a_report_stays_with_its_connector_and_its_remedies_can_be_carried_out()
     let path = format!("/connectors/{}", made["id"].as_str().unwrap());
     let report = format!("{path}/preflight");
     assert_eq!(api.get(&report).await, Value::Null, "a draft was not checked yet");
+    let mut checked = source(&owner, "bins");
+    (checked["start"], checked["checked"], checked["name"]) = (false.into(), true.into(), "ready-to-start".into());
+    let (status, problem) = api.post("/connectors", &checked).await;
+    assert_eq!((status, problem["type"].as_str()), (422, Some("preflight")), "{problem:#}");
+    assert_eq!(api.get("/connectors").await.as_array().unwrap().len(), 1, "nothing was made");
     let start = json!({"action": "start"});
     assert_eq!(api.post(&format!("{path}/actions"), &start).await.0, 422);
     let kept = api.get(&report).await;
@@ -291,6 +296,13 @@ async fn a_report_stays_with_its_connector_and_its_remedies_can_be_carried_out()
     assert_eq!(packhouse.query_one(identity, &[]).await.unwrap().get::<_, String>(0), "d");
     assert_eq!(api.post(&report, &json!({})).await.1["ready"], true);
     assert_eq!(api.get(&report).await["ready"], true, "the new report stays");
+    // made without being started: with its report, and nothing of it in the source yet
+    let (status, ready) = api.post("/connectors", &checked).await;
+    assert_eq!((status, ready["state"].as_str()), (201, Some("draft")), "{ready:#}");
+    let ready = format!("/connectors/{}", ready["id"].as_str().unwrap());
+    assert_eq!(api.get(&format!("{ready}/preflight")).await["ready"], true);
+    let slots = "SELECT count(*) FROM pg_replication_slots";
+    assert_eq!(packhouse.query_one(slots, &[]).await.unwrap().get::<_, i64>(0), 0);
 
     // what cannot be loaded again says why; a draft has nothing to load again
     let reload = format!("{path}/reload");

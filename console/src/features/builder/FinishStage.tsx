@@ -10,7 +10,7 @@ import { ProblemNote } from '../../shared/ProblemNote';
 import { missing, type Draft } from './builder';
 import { CarriedStage } from './CarriedStage';
 import { create, mend, preflight } from './builderQueries';
-import { request } from './exchange';
+import { request, type Becomes } from './exchange';
 import { Guaranteed } from './GuaranteeChoice';
 import { Stage, type Change, type Check } from './Stage';
 
@@ -43,7 +43,7 @@ export function FinishStage({ draft, change, unread, onFailed }: Props) {
   });
   const mending = useMutation({
     mutationFn: (name: string) => {
-      const body = request(draft, true);
+      const body = request(draft, 'started');
       if (!body) throw new Error('there is no connector to mend for');
       return mend({ connector: body, check: name });
     },
@@ -53,14 +53,14 @@ export function FinishStage({ draft, change, unread, onFailed }: Props) {
       tell(report.checks);
     },
   });
-  const send = (start: boolean) => {
-    const body = request(draft, start);
+  const send = (becomes: Becomes) => {
+    const body = request(draft, becomes);
     check.reset();
     setMended(null);
     if (body && !asks) save.mutate(body);
   };
   const tryOut = () => {
-    const body = request(draft, true);
+    const body = request(draft, 'started');
     save.reset();
     setMended(null);
     if (body && !asks) check.mutate(body);
@@ -81,13 +81,21 @@ export function FinishStage({ draft, change, unread, onFailed }: Props) {
       <CarriedStage draft={draft} change={change} />
       {asks && <p className="quiet">{asks}</p>}
       <Group gap="xs">
-        <Button disabled={asks !== null} loading={save.isPending} onClick={() => send(true)}>
+        <Button disabled={asks !== null} loading={save.isPending} onClick={() => send('started')}>
           Create and start
+        </Button>
+        <Button variant="default" disabled={asks !== null || save.isPending} onClick={() => send('ready')}>
+          Create without starting
         </Button>
         <Button variant="default" disabled={asks !== null} loading={check.isPending} onClick={tryOut}>
           Check only
         </Button>
-        <Button variant="subtle" disabled={asks !== null || save.isPending} onClick={() => send(false)}>
+        <Button
+          variant="subtle"
+          disabled={asks !== null || save.isPending}
+          title="Nothing is checked until it is started"
+          onClick={() => send('draft')}
+        >
           Save as a draft
         </Button>
       </Group>

@@ -62,9 +62,10 @@ describe('the builder', () => {
   });
 
   it('makes the request of a source', () => {
-    expect(request(chosen, true)).toEqual({
+    expect(request(chosen, 'started')).toEqual({
       name: 'packhouse-changes',
       start: true,
+      checked: false,
       definition: {
         kind: 'source',
         connection: 'p',
@@ -78,9 +79,10 @@ describe('the builder', () => {
 
   it('makes the request of a sink for the topics it was opened with', () => {
     const draft = after(begin('sink', ['packhouse.bins']), { type: 'system', system: settlement });
-    expect(request(draft, false)).toEqual({
+    expect(request(draft, 'draft')).toEqual({
       name: 'settlement-tables',
       start: false,
+      checked: false,
       definition: {
         kind: 'sink',
         connection: 's',

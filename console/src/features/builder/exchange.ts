@@ -88,9 +88,12 @@ function carried({ shape, placing, failing }: Draft, definition: Definition): vo
   if (!usual(failing, FAILING)) definition.failing = failing;
 }
 
-export function request(draft: Draft, start: boolean): Schemas['ConnectorRequest'] | null {
+/** What a connector becomes: a draft as it is, one that is ready to start, or one that starts. */
+export type Becomes = 'draft' | 'ready' | 'started';
+
+export function request(draft: Draft, becomes: Becomes): Schemas['ConnectorRequest'] | null {
   const definition = definitionOf(draft);
-  return definition && { name: draft.name, definition, start };
+  return definition && { name: draft.name, definition, start: becomes === 'started', checked: becomes === 'ready' };
 }
 
 /** The draft that a definition stands for; `systems` are the connections that are there. */
