@@ -80,7 +80,7 @@ export function FinishStage({ draft, change, unread, onFailed }: Props) {
       <Guaranteed draft={draft} />
       <CarriedStage draft={draft} change={change} />
       {asks && <p className="quiet">{asks}</p>}
-      <Group gap="xs">
+      <Group gap="xs" mt="xs">
         <Button disabled={asks !== null} loading={save.isPending} onClick={() => send('started')}>
           Create and start
         </Button>
