@@ -49,6 +49,24 @@ test('what goes through is seen while it is chosen: columns, key, rows, form', a
   await expect(page.getByRole('region', { name: 'Which tables' })).toContainText('has no primary key');
 });
 
+test('a connector is created without starting: checked, and nothing of it in the source yet', async ({ page, demo }) => {
+  await page.goto('/connectors/new?kind=source');
+  await choose(page, 'Connection', 'packhouse');
+  await page.getByRole('checkbox', { name: /^tags/ }).check();
+  await page.getByLabel('Name of the connector').fill('rooms-later');
+  await page.getByRole('button', { name: 'Create without starting' }).click();
+  await expect(page.getByRole('region', { name: 'Which tables' })).toContainText('has no primary key');
+  await expect(page.getByText('Nothing was created')).toBeVisible();
+  await page.getByRole('checkbox', { name: /^tags/ }).uncheck();
+  await page.getByRole('checkbox', { name: /^rooms/ }).check();
+  await page.getByRole('button', { name: 'Create without starting' }).click();
+  await expect(page.getByRole('heading', { name: 'rooms-later' })).toBeVisible();
+  await expect(page.getByRole('region', { name: 'Preflight' })).toContainText('Everything it needs is there, checked');
+  expect(demo.sql('packhouse', 'SELECT count(*) FROM pg_replication_slots')).toBe('0');
+  const id = page.url().split('/').pop() ?? '';
+  expect((await page.request.delete(`/api/v1/connectors/${id}`)).status()).toBe(202);
+});
+
 test('the manifest says the same, both ways, with faults at their lines', async ({ page }) => {
   await page.goto('/connectors/new?kind=source');
   await choose(page, 'Connection', 'packhouse');

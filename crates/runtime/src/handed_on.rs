@@ -97,6 +97,28 @@ impl Kept {
         }
     }
 
+    /// Notes where a follower stands, and forgets what all of a partition's are past.
+    fn stands(&mut self, follower: u64, at: TopicPartition, next: i64) {
+        let Some(followers) = self.followers.get_mut(&at) else { return };
+        followers.insert(follower, next);
+        let past = self.past(at);
+        self.forget(at, |run, _| run.end() <= past);
+    }
+
+    /// The offset before which no follower of a partition needs anything.
+    fn past(&self, at: TopicPartition) -> i64 {
+        self.followers.get(&at).and_then(|followers| followers.values().min()).map_or(i64::MAX, |next| *next)
+    }
+
+    /// Takes in a run, unless nobody needs it any more or what is there comes after it: another lane may have appended in between.
+    fn push(&mut self, at: TopicPartition, run: Run, now: Instant) {
+        let last = self.runs.get(&at).and_then(VecDeque::back).map_or(i64::MIN, |(last, _)| last.end());
+        if run.end() > self.past(at) && run.first >= last {
+            self.bytes += run.changes.bytes;
+            self.runs.entry(at).or_default().push_back((run, now));
+        }
+    }
+
     fn make_room(&mut self, bytes: usize) -> bool {
         if self.bytes + bytes > MOST_BYTES {
             let partitions: Vec<_> = self.runs.keys().copied().collect();
@@ -140,11 +162,8 @@ impl HandedOn {
             }
             for (landed, changes) in landed.iter().zip(parts) {
                 let Some(changes) = changes else { continue };
-                let whole = i64::try_from(changes.rows.len()) == Ok(landed.records);
-                if whole && kept.followers.contains_key(&landed.to) {
-                    kept.bytes += changes.bytes;
-                    let run = Run { first: landed.first.0, changes: Arc::new(changes) };
-                    kept.runs.entry(landed.to).or_default().push_back((run, now));
+                if i64::try_from(changes.rows.len()) == Ok(landed.records) {
+                    kept.push(landed.to, Run { first: landed.first.0, changes: Arc::new(changes) }, now);
                 }
             }
         });
@@ -175,13 +194,10 @@ pub(crate) struct Following {
 
 impl Following {
     /// The runs of a partition from the one that holds an offset on, without a gap, up to so many bytes before compression (at
-    /// least one run); empty if that one is not there. What all followers are past is forgotten.
+    /// least one run); empty if that one is not there.
     pub(crate) fn from(&self, at: TopicPartition, from: i64, max_bytes: usize) -> Vec<Run> {
         self.handed.with(|kept| {
-            let Some(followers) = kept.followers.get_mut(&at) else { return Vec::new() };
-            followers.insert(self.number, from);
-            let past = followers.values().copied().min().unwrap_or(from);
-            kept.forget(at, |run, _| run.end() <= past);
+            kept.stands(self.number, at, from);
             let Some(runs) = kept.runs.get(&at) else { return Vec::new() };
             let start = runs.partition_point(|(run, _)| run.end() <= from);
             let (mut next, mut bytes) = (from, 0);
@@ -192,6 +208,11 @@ impl Following {
             });
             taken.collect()
         })
+    }
+
+    /// Says up to where partitions were read. What all who follow them are past is forgotten.
+    pub(crate) fn stands(&self, partitions: impl IntoIterator<Item = (TopicPartition, i64)>) {
+        self.handed.with(|kept| partitions.into_iter().for_each(|(at, next)| kept.stands(self.number, at, next)));
     }
 }
 
@@ -295,6 +316,15 @@ mod tests {
         assert_eq!(bytes(&handed), 100, "what it is past is forgotten");
         assert_eq!(starts(&following, 0, 117, 1000), [0_i64; 0], "between");
         assert_eq!(starts(&following, 0, 120, 1000), [120]);
+        // another lane's run that comes late
+        note(&handed, 0, 130, 10, 50);
+        note(&handed, 0, 121, 9, 50);
+        assert_eq!(starts(&following, 0, 125, 1000), [0_i64; 0]);
+        assert_eq!(starts(&following, 0, 130, 1000), [130]);
+        // and what was read from the log before it was noted
+        following.stands([(at(0), 150)]);
+        note(&handed, 0, 140, 10, 50);
+        assert_eq!(bytes(&handed), 0, "nobody needs it");
         drop(following);
         assert_eq!(bytes(&handed), 0);
     }

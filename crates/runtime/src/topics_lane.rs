@@ -63,6 +63,7 @@ impl Outputs<'_> {
         let mut parts = Vec::new();
         for changes in topics {
             let place = self.places[changes.topic];
+            // all that is in a batch goes on: this lane takes none that others share
             for batch in changes.batches {
                 let all = TableChanges { table: changes.topic, batch, rows: None };
                 parts

@@ -10,8 +10,7 @@ impl Reader {
     /// the partitions of a topic share its batches, and with all of one in a round its rows reach the target in the source's
     /// order, which is kind to the target's indexes.
     pub(super) fn handed_on(&mut self, place: usize, gathering: &mut Gathering) -> bool {
-        // shaping wants one batch with nothing else in it
-        let Some(following) = self.following.as_ref().filter(|_| self.shaping.is_none()) else { return false };
+        let Some(following) = &self.following else { return false };
         let cursor = &mut self.cursors[place];
         let most_bytes = usize::try_from(PARTITION_BYTES).unwrap_or(usize::MAX);
         let runs = following.from(cursor.at, cursor.delivered.next, most_bytes);
@@ -57,5 +56,172 @@ impl Open {
         self.batches.push((*changes.batch).clone());
         self.handed.push((changes.batch.clone(), number));
         number
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
+
+    use std::collections::{BTreeMap, HashMap};
+
+    use gonvel_connectors::postgres::sink::Delivered;
+    use gonvel_connectors::postgres::source::TableChanges;
+    use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, KindCounts, OldImage, Origin};
+    use gonvel_core::column::{ColumnType, Value};
+    use gonvel_core::connector::Values;
+    use gonvel_core::naming::{PartitionId, RunnerName, TopicName, TopicPartition};
+    use gonvel_core::planning::Labels;
+    use gonvel_core::ports::{AppendBatch, PartitionBounds, TopicLog};
+    use gonvel_core::table::{Column, TableSchema};
+    use gonvel_core::topic_settings::TopicSettings;
+    use gonvel_stand_ins::test_cluster::TestCluster;
+    use gonvel_storage::Database;
+    use gonvel_storage::sealing::Sealer;
+    use rand::rngs::StdRng;
+    use rand::{Rng, SeedableRng};
+
+    use super::*;
+    use crate::fleet::{RunnerSettings, Services};
+    use crate::writing::Writer;
+
+    fn table(columns: usize) -> Arc<TableSchema> {
+        let column = |number: usize| Column {
+            name: if number == 0 { "id".into() } else { format!("weight_{number}") },
+            ty: ColumnType::Int64,
+            source_type: "bigint".into(),
+            key: number == 0,
+        };
+        let name = |name: &str| name.to_owned();
+        let columns = (0..columns).map(column).collect();
+        Arc::new(TableSchema { system: name("packhouse"), schema: name("public"), table: name("bins"), columns })
+    }
+
+    fn changes(random: &mut StdRng, table: &Arc<TableSchema>, position: u64) -> ChangeBatch {
+        let mut builder = ChangeBatchBuilder::new(table.clone());
+        let count = if random.random_range(0..4) == 0 { 400 } else { random.random_range(1..12) };
+        for sequence in 0..count {
+            let kind = match random.random_range(0..200) {
+                0..80 => ChangeKind::Insert,
+                80..150 => ChangeKind::Update,
+                150..190 => ChangeKind::Delete,
+                195..200 if count < 400 => ChangeKind::Truncate,
+                _ => ChangeKind::Load,
+            };
+            builder.begin(
+                kind,
+                Origin { position, transaction: position, sequence, commit_time_us: random.random_range(1..99) },
+            );
+            let id = Value::Long(random.random_range(0..40));
+            match kind {
+                ChangeKind::Truncate | ChangeKind::Delete => builder.no_new(),
+                _ => {
+                    builder.new_value(0, id).unwrap();
+                    for column in 1..table.columns.len() {
+                        if kind == ChangeKind::Update && random.random_range(0..3) == 0 {
+                            builder.new_unchanged(column);
+                        } else {
+                            builder.new_value(column, Value::Long(random.random())).unwrap();
+                        }
+                    }
+                }
+            }
+            if kind == ChangeKind::Delete {
+                builder.begin_old(OldImage::Key);
+                builder.old_value(0, id).unwrap();
+                (1..table.columns.len()).for_each(|column| builder.old_value(column, Value::Null).unwrap());
+            } else {
+                builder.no_old();
+            }
+        }
+        builder.finish()
+    }
+
+    /// What a reader gives of each partition, change by change, and what it counts.
+    #[derive(Default, Debug, PartialEq)]
+    struct Given {
+        changes: BTreeMap<TopicPartition, Vec<String>>,
+        delivered: BTreeMap<TopicPartition, (i64, KindCounts)>,
+    }
+
+    /// Reads until there is nothing more; gives how often a batch came of which not every change is meant, as only those do that were
+    /// handed on.
+    async fn read(reader: &mut Reader, given: &mut Given) -> usize {
+        let mut in_part = 0;
+        while let Some(read) = reader.next().await.unwrap() {
+            for topic in &read.round.topics {
+                in_part += usize::from(topic.batches.iter().map(ChangeBatch::len).sum::<usize>() > topic.changes.len());
+                for (((number, row), key), (at, offset)) in topic.changes.iter().zip(&topic.from) {
+                    let (batch, row) = (&topic.batches[*number], *row);
+                    let all = |columns: &[gonvel_core::column::ColumnArray]| {
+                        columns.iter().map(|c| format!("{:?}", c.value(row))).collect::<Vec<_>>()
+                    };
+                    let old = if batch.old_images[row] == OldImage::None { Vec::new() } else { all(&batch.old) };
+                    let told = format!(
+                        "{offset} {key:?} {:?} {:?} {:?} {old:?} {:?} {:?}",
+                        batch.kinds[row],
+                        batch.origins[row],
+                        all(&batch.new),
+                        batch.old_images[row],
+                        batch.unchanged.get(&row)
+                    );
+                    given.changes.entry(*at).or_default().push(told);
+                }
+            }
+            given.delivered.extend(read.round.delivered.iter().map(|(at, d)| (*at, (d.next, d.counts))));
+        }
+        in_part
+    }
+
+    #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+    async fn what_is_handed_on_is_what_reading_the_log_gives() {
+        let cluster = TestCluster::start(&["gonvel"]).await;
+        let database = Database::open(&cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
+        let runner = RunnerSettings { name: RunnerName::parse("test").unwrap(), labels: Labels::new(), room: 1 };
+        let services = Services::of(&Arc::new(database.clone()), runner);
+        for seed in 0..4 {
+            let random = &mut StdRng::seed_from_u64(seed);
+            let name = TopicName::parse(format!("bins.{seed}")).unwrap();
+            let topic = database.create_topic(&name, 3, &TopicSettings::default()).await.unwrap();
+            let mut writer = Writer::new(&services, "test", vec![topic.clone()], Values::default(), None).await.unwrap();
+            let starts = |next| {
+                let at = move |p| TopicPartition { topic: topic.id, partition: PartitionId(p) };
+                (0..3).map(move |p| (at(p), 0, Delivered { next, counts: KindCounts::default() }))
+            };
+            let reader = || Reader::new(services.log.clone(), services.schemas.clone(), starts(0));
+            let (mut follows, mut reads) = (reader().following(&services.handed), reader());
+            let (mut followed, mut plain) = (Given::default(), Given::default());
+            let mut taken = 0;
+            for position in 1..120 {
+                let batch = changes(random, &table(2 + usize::from(position > 60)), position);
+                let (some, count) = (random.random_range(0..3) == 0, batch.len());
+                let rows = some.then(|| (0..count).filter(|_| random.random_range(0..5) > 0).collect());
+                let changes = TableChanges { table: 0, batch, rows };
+                let written = writer.write(0, &changes, &[], &mut KindCounts::default()).await.unwrap();
+                let (parts, handed): (_, Vec<_>) = written.into_iter().map(|w| (w.blocks, w.changes)).unzip();
+                let landed = database.append(AppendBatch { parts, ..AppendBatch::default() }).await.unwrap();
+                // at times there is no room
+                if random.random_range(0..5) > 0 {
+                    services.handed.note(&landed, handed);
+                }
+                if random.random_range(0..4) == 0 {
+                    // not to the end, so that it goes on in the middle of what comes
+                    let ends = database.bounds(topic.id).await.unwrap();
+                    let limit = |b: &PartitionBounds| {
+                        (TopicPartition { topic: topic.id, partition: b.partition }, b.next.0 - random.random_range(0..30))
+                    };
+                    follows = follows.up_to(&ends.iter().map(limit).collect());
+                    taken += read(&mut follows, &mut followed).await;
+                }
+            }
+            follows = follows.up_to(&HashMap::new());
+            taken += read(&mut follows, &mut followed).await;
+            assert_eq!(read(&mut reads, &mut plain).await, 0);
+            assert_eq!(followed.delivered, plain.delivered, "seed {seed}");
+            for (at, changes) in &plain.changes {
+                assert_eq!(&followed.changes[at], changes, "seed {seed}");
+            }
+            assert!(taken > 10, "seed {seed}: handed on {taken} times");
+        }
     }
 }

@@ -207,9 +207,11 @@ impl Reader {
         self
     }
 
-    /// The same, with what lanes of this process hand on taken as it is instead of being read again.
+    /// The same, with what lanes of this process hand on taken as it is instead of being read again. Where rows are shaped on their way
+    /// they are read: shaping wants one batch with nothing else in it.
     pub(crate) fn following(mut self, handed: &HandedOn) -> Self {
-        self.following = Some(handed.follow(self.cursors.iter().map(|c| (c.at, c.delivered.next))));
+        let follow = || handed.follow(self.cursors.iter().map(|c| (c.at, c.delivered.next)));
+        self.following = self.shaping.is_none().then(follow);
         self
     }
 
@@ -277,6 +279,9 @@ impl Reader {
             return Ok(None);
         }
         self.shape(&mut gathering).await?;
+        if let Some(following) = &self.following {
+            following.stands(moved.iter().map(|&place| (self.cursors[place].at, self.cursors[place].delivered.next)));
+        }
         let delivered = moved.iter().map(|&place| (self.cursors[place].at, self.cursors[place].delivered)).collect();
         let round = Round { topics: gathering.topics, delivered, more: false };
         let Gathering { latest_us, changes, beside, .. } = gathering;
