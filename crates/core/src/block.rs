@@ -171,7 +171,8 @@ impl BlockBuilder {
         let body = by.with_borrow_mut(|compressor| compressor.compress(&self.unpacked)).expect("memory to memory");
         let block = EncodedBlock {
             records: self.records,
-            body: body.into(),
+            // of its own size: what it was packed into has room for all of it unpacked, and blocks are kept in memory for a while
+            body: Bytes::copy_from_slice(&body),
             unpacked: self.unpacked.len(),
             earliest_us: self.earliest_us,
             latest_us: self.latest_us,
@@ -382,6 +383,16 @@ mod tests {
                 key_schema,
             },
         )
+    }
+
+    #[test]
+    fn a_body_takes_no_more_memory_than_it_is_long() {
+        let value = Some(Bytes::from(vec![7; 200_000]));
+        let record = Record { key: None, value, headers: Vec::new(), timestamp_us: 0, schema: None, key_schema: None };
+        let body = pack([&record]).remove(0).body;
+        let length = body.len();
+        assert!(length < 1_000, "{length}");
+        assert_eq!(body.try_into_mut().unwrap().capacity(), length);
     }
 
     proptest! {
