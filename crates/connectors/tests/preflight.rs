@@ -147,6 +147,64 @@ fn source_cases() -> Vec<Case> {
             "replica identity of public.blocks",
             "whole old row",
         )),
+        // what has no identity of its own could not be updated any more in the source once it is published
+        own(case(
+            "picker",
+            "blocks",
+            "ALTER TABLE blocks DROP CONSTRAINT blocks_pkey, ADD PRIMARY KEY (id) DEFERRABLE",
+            "table public.blocks",
+            "public.blocks has a deferrable primary key",
+        )),
+        own(case(
+            "picker",
+            "rooms",
+            "ALTER TABLE rooms ALTER label SET NOT NULL; CREATE UNIQUE INDEX by_label ON rooms (label);
+             ALTER TABLE rooms REPLICA IDENTITY USING INDEX by_label",
+            "table public.rooms",
+            "lacks a column of the key",
+        )),
+        asks(
+            own(case(
+                "picker",
+                "rooms",
+                "ALTER TABLE rooms ALTER label SET NOT NULL; CREATE UNIQUE INDEX by_label ON rooms (label);
+                 ALTER TABLE rooms REPLICA IDENTITY USING INDEX by_label; DROP INDEX by_label",
+                "table public.rooms",
+                "an index as its replica identity that is gone",
+            )),
+            |t| t.key = vec!["label".into()],
+        ),
+        own(case(
+            "picker",
+            "weighings",
+            "CREATE TABLE early PARTITION OF weighings FOR VALUES FROM (1) TO (9);
+             CREATE TABLE late PARTITION OF weighings FOR VALUES FROM (9) TO (99); ALTER TABLE early OWNER TO orchard;
+             ALTER TABLE late OWNER TO orchard; ALTER TABLE early REPLICA IDENTITY NOTHING",
+            "table public.weighings",
+            "public.early has replica identity nothing",
+        )),
+        own(case(
+            "picker",
+            "weighings",
+            "CREATE TABLE early PARTITION OF weighings FOR VALUES FROM (1) TO (9); ALTER TABLE early OWNER TO orchard;
+             ALTER TABLE weighings REPLICA IDENTITY FULL",
+            "table public.weighings",
+            "public.early has not the replica identity full",
+        )),
+        own(case(
+            "picker",
+            "weighings",
+            "CREATE UNLOGGED TABLE early PARTITION OF weighings FOR VALUES FROM (1) TO (9); ALTER TABLE early OWNER TO orchard",
+            "table public.weighings",
+            "public.early is an unlogged table",
+        )),
+        unmended(case(
+            "picker",
+            "bins",
+            "ALTER TABLE bins ADD half numeric GENERATED ALWAYS AS (weight_kg / 2) STORED, DROP CONSTRAINT bins_pkey, ADD PRIMARY KEY (id, half)",
+            "table public.bins",
+            "half is part of the key of public.bins and is generated",
+        )),
         unmended(warning(case("picker", "bins", "", "types in public.bins", "grade (grade)"))),
         unmended(warning(case("picker", "bins", "", "generated columns of public.bins", "not captured: heavy"))),
     ]
@@ -209,7 +267,9 @@ async fn a_source_s_faults_are_found_and_their_remedies_mend_them() {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_server_s_own_faults_are_found() {
-    let cluster = TestCluster::start_with(&["packhouse"], &["max_replication_slots=1", "max_wal_senders=2"]).await;
+    let cluster =
+        TestCluster::start_with(&["packhouse"], &["max_replication_slots=1", "max_wal_senders=2", "wal_init_zero=off"])
+            .await;
     let owner = cluster.connect("packhouse").await.unwrap();
     owner
         .batch_execute(
@@ -226,6 +286,27 @@ async fn a_server_s_own_faults_are_found() {
     assert!(find(&report, "free slots").statement.as_ref().unwrap().contains("max_replication_slots"));
     assert_eq!(find(&report, "disk kept by slots").outcome, Outcome::Passed);
     assert_eq!(find(&report, "clocks").outcome, Outcome::Passed);
+
+    // senders that others have taken, and log that a slot keeps while no one reads it
+    let mut readers = Vec::new();
+    for _ in 0..2 {
+        readers.push(ReplicationSession::connect(&address).await.unwrap());
+    }
+    let report = source(&address, &tables, None).await;
+    assert_eq!(find(&report, "free senders").outcome, Outcome::Failed, "{report:#?}");
+    assert!(find(&report, "free senders").statement.as_ref().unwrap().contains("max_wal_senders"));
+    drop(readers);
+    for _ in 0..65 {
+        owner.batch_execute("SELECT pg_logical_emit_message(false, 'fill', ''); SELECT pg_switch_wal()").await.unwrap();
+    }
+    let report = source(&address, &tables, None).await;
+    let disk = find(&report, "disk kept by slots");
+    assert_eq!(disk.outcome, Outcome::Warning, "{disk:#?}");
+    assert!(disk.finding.contains("no one reads the slot forgotten, and it keeps 10"), "{disk:#?}");
+    owner.batch_execute(disk.statement.as_ref().unwrap()).await.unwrap();
+    let report = source(&address, &tables, None).await;
+    assert_eq!(find(&report, "disk kept by slots").outcome, Outcome::Passed);
+    assert_eq!(find(&report, "free slots").outcome, Outcome::Passed);
 
     // another login may be the one that reads the log
     for (user, password, check, outcome) in [

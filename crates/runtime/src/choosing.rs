@@ -29,7 +29,7 @@ pub(crate) async fn choose(client: &Client, system: &str, definition: &SourceDef
         }
         let topic = topic_for(&patterns.topic, system, &table.schema, &table.table);
         let not = match hindrance {
-            Some(hindrance) => Some(hindrance.to_owned()),
+            Some(hindrance) => Some(hindrance),
             None => TopicName::parse(topic.as_str()).err().map(|e| format!("its topic cannot be called {topic}: {e}")),
         };
         if let Some(not) = not {

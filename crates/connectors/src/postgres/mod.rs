@@ -6,6 +6,7 @@ mod capture;
 pub mod client;
 pub mod copy_text;
 mod history;
+mod identity;
 mod journal;
 pub mod load;
 pub mod names;

@@ -1,12 +1,13 @@
 //! The publication of a source connector: it tells the server which tables to send.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 use gonvel_core::connector::CapturedTable;
 use tokio_postgres::Client;
 use tokio_postgres::error::SqlState;
 
 use super::client::explain;
+use super::identity;
 use super::names::{ident, qualified};
 use super::source::SourceSettings;
 use super::tables::{self, TableSummary};
@@ -143,28 +144,28 @@ pub async fn differences(client: &Client, settings: &SourceSettings) -> Result<D
 ///
 /// # Errors
 /// [`ConnectorError`] if the server does not answer.
-pub async fn capturable(client: &Client) -> Result<Vec<(TableSummary, Option<&'static str>)>, ConnectorError> {
+pub async fn capturable(client: &Client) -> Result<Vec<(TableSummary, Option<String>)>, ConnectorError> {
     let all = tables::list(client).await?;
-    let owned = client
-        .query(
-            "SELECT n.nspname::text, c.relname::text, c.relreplident::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-             WHERE c.relkind IN ('r', 'p') AND pg_has_role(c.relowner, 'USAGE')",
-            &[],
-        )
-        .await
-        .map_err(|e| explain(&e, "listing tables"))?;
-    let owned: std::collections::HashMap<(String, String), String> =
-        owned.iter().map(|row| ((row.get(0), row.get(1)), row.get(2))).collect();
-    let judged = all.into_iter().map(|table| {
-        let identity = owned.get(&(table.schema.clone(), table.table.clone()));
-        // published without a way to tell its rows apart, the table could not be updated any more in the source
-        let hindrance = match identity.map(String::as_str) {
-            None => Some("it belongs to another user"),
-            Some("n") => Some("its replica identity is nothing"),
-            Some(_) if table.key.is_empty() => Some("it has no primary key"),
-            Some(_) => None,
-        };
-        (table, hindrance)
-    });
-    Ok(judged.collect())
+    let statement = format!(
+        "SELECT n.nspname::text, c.relname::text, CASE
+             WHEN NOT pg_has_role(c.relowner, 'USAGE') THEN 'it belongs to another user'
+             WHEN row_security_active(c.oid) THEN 'row security hides rows of it'
+             WHEN pk.columns IS NULL THEN 'it has no primary key'
+             WHEN pk.generated THEN 'its primary key has a generated column, which the log does not hold'
+             ELSE (SELECT string_agg(part.name || ' ' || coalesce(part.unlogged, part.untold), '; ' ORDER BY part.name)
+                   FROM {} WHERE part.unlogged IS NOT NULL OR part.untold IS NOT NULL) END
+         FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+         LEFT JOIN LATERAL {} pk ON true
+         WHERE c.relkind IN ('r', 'p') AND n.nspname NOT IN ('pg_catalog', 'information_schema')",
+        identity::parts("pk.columns"),
+        identity::PRIMARY_KEY
+    );
+    let judged = client.query(&statement, &[]).await.map_err(|e| explain(&e, "listing tables"))?;
+    let mut judged: HashMap<(String, String), Option<String>> =
+        judged.iter().map(|row| ((row.get(0), row.get(1)), row.get(2))).collect();
+    let judge = |table: TableSummary| {
+        let hindrance = judged.remove(&(table.schema.clone(), table.table.clone()));
+        (table, hindrance.unwrap_or_else(|| Some("it is gone".into())))
+    };
+    Ok(all.into_iter().map(judge).collect())
 }

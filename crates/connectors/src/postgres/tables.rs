@@ -9,7 +9,8 @@ use gonvel_core::table::{Column, TableSchema};
 use tokio_postgres::Client;
 
 use super::client::explain;
-use super::pgoutput::Relation;
+use super::identity::key_columns;
+use super::pgoutput::{Relation, RelationColumn};
 use super::sample::SampledColumn;
 use crate::error::ConnectorError;
 
@@ -35,18 +36,18 @@ pub struct TableSummary {
 pub async fn list(client: &Client) -> Result<Vec<TableSummary>, ConnectorError> {
     let rows = client
         .query(
-            "SELECT n.nspname, c.relname, CASE WHEN c.relkind = 'p' THEN
+            concat!("SELECT n.nspname, c.relname, CASE WHEN c.relkind = 'p' THEN
                       (SELECT sum(greatest(l.reltuples, 0))::bigint FROM pg_partition_tree(c.oid) t JOIN pg_class l ON l.oid = t.relid WHERE t.isleaf)
                     WHEN c.reltuples < 0 THEN NULL ELSE c.reltuples::bigint END,
                     coalesce((SELECT array_agg(a.attname::text ORDER BY k.ord) FROM pg_index i
-                      CROSS JOIN LATERAL unnest(i.indkey) WITH ORDINALITY AS k(attnum, ord)
+                      CROSS JOIN LATERAL unnest(", key_columns!(), ") WITH ORDINALITY AS k(attnum, ord)
                       JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.attnum
                       WHERE i.indrelid = c.oid AND i.indisprimary), '{}'),
                     (SELECT count(*) FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped)
              FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
              WHERE c.relkind IN ('r', 'p') AND c.relpersistence = 'p' AND NOT c.relispartition
                AND n.nspname NOT IN ('pg_catalog', 'information_schema', 'gonvel') AND n.nspname NOT LIKE 'pg\\_%'
-             ORDER BY 1, 2",
+             ORDER BY 1, 2"),
             &[],
         )
         .await
@@ -78,7 +79,9 @@ macro_rules! portable_type {
 
 const COLUMNS: &str = concat!(
     "SELECT a.attname::text, a.atttypid, a.atttypmod,
-        coalesce(a.attnum = ANY (i.indkey), false),
+        coalesce(a.attnum = ANY (",
+    key_columns!(),
+    "), false),
         ",
     portable_type!("a.atttypmod"),
     " FROM pg_class c
@@ -86,7 +89,10 @@ const COLUMNS: &str = concat!(
      JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated = ''
      JOIN pg_type t ON t.oid = a.atttypid
      LEFT JOIN pg_type e ON e.oid = t.typelem AND t.typcategory = 'A'
-     LEFT JOIN pg_index i ON i.indrelid = c.oid AND i.indisprimary
+     LEFT JOIN pg_index i ON i.indrelid = c.oid AND i.indisprimary AND NOT EXISTS (
+       SELECT 1 FROM pg_attribute g WHERE g.attrelid = c.oid AND g.attgenerated <> '' AND g.attnum = ANY (",
+    key_columns!(),
+    "))
      WHERE n.nspname = $1 AND c.relname = $2 ORDER BY a.attnum"
 );
 
@@ -236,7 +242,8 @@ pub struct Describer {
 
 impl Describer {
     /// The shape that a relation message describes, as far as it is wanted. Column names and types are the message's, valid at that place of the
-    /// log; the key is the primary key's, or the replica identity's columns where the table is gone or altered since.
+    /// log; the key is the primary key's, or the replica identity's columns where the table is gone or altered since, or where the log
+    /// does not hold the primary key of rows that are deleted.
     ///
     /// # Errors
     /// [`ConnectorError`] if the database does not answer or the table has no key.
@@ -252,7 +259,8 @@ impl Describer {
             .await
             .map_err(|e| explain(&e, "describing a table"))?;
         let key: Vec<String> = now.iter().filter(|r| r.get(3)).map(|r| r.get(0)).collect();
-        let usable = !key.is_empty() && key.iter().all(|k| relation.columns.iter().any(|c| c.name == *k));
+        let held = |c: &RelationColumn| c.identity || relation.identity == b'n';
+        let usable = !key.is_empty() && key.iter().all(|k| relation.columns.iter().any(|c| c.name == *k && held(c)));
         let mut columns = Vec::with_capacity(relation.columns.len());
         for column in &relation.columns {
             columns.push(Column {

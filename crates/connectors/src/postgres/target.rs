@@ -10,6 +10,7 @@ use tokio_postgres::Client;
 
 use super::binary;
 use super::client::explain;
+use super::identity::key_columns;
 use super::names::{OWN_SCHEMA, ident, qualified, type_name};
 use crate::error::ConnectorError;
 
@@ -218,9 +219,9 @@ pub(super) async fn check_key(client: &Client, name: &str, source: &TableSchema)
     key.sort();
     let fits = client
         .query_opt(
-            "SELECT 1 FROM pg_index i WHERE i.indrelid = $1::text::regclass AND i.indisunique AND i.indpred IS NULL
+            concat!("SELECT 1 FROM pg_index i WHERE i.indrelid = $1::text::regclass AND i.indisunique AND i.indpred IS NULL
                AND i.indexprs IS NULL AND i.indimmediate AND (SELECT array_agg(a.attname::text ORDER BY a.attname::text COLLATE \"C\")
-                 FROM pg_attribute a WHERE a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey)) = $2::text[]",
+                 FROM pg_attribute a WHERE a.attrelid = i.indrelid AND a.attnum = ANY (", key_columns!(), ")) = $2::text[]"),
             &[&name, &key],
         )
         .await

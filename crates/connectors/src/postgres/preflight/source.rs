@@ -10,6 +10,7 @@ use tokio_postgres::Row;
 
 use super::{Asked, log_login};
 use crate::error::ConnectorError;
+use crate::postgres::identity::{self, key_columns};
 use crate::postgres::names::{self, ident, qualified};
 use crate::postgres::publication;
 
@@ -90,14 +91,9 @@ async fn found_by_name(asked: &mut Asked<'_>, patterns: &TablePatterns) -> Resul
     asked.push(if not.is_empty() {
         Check::passed("tables found by name", format!("{fine} now; those made later are looked for while it runs"))
     } else {
-        let rest = if not.len() > 5 { format!(", and {} more", not.len() - 5) } else { String::new() };
-        let few: Vec<String> = not.into_iter().take(5).collect();
-        Check::warning(
-            "tables found by name",
-            format!("{fine} now, and some that cannot be captured: {}{rest}", few.join("; ")),
-        )
-        .means("they are passed over until that is mended")
-        .remedy("give them a primary key, or an owner that the user is a member of, or exclude them")
+        Check::warning("tables found by name", format!("{fine} now, and some that cannot be captured: {}", few(&not)))
+            .means("they are passed over until that is mended")
+            .remedy("give them a primary key, or an owner that the user is a member of, or exclude them")
     });
     Ok(())
 }
@@ -197,6 +193,12 @@ async fn log(asked: &mut Asked<'_>, connector: Option<ConnectorId>) -> Result<bo
     Ok(superuser)
 }
 
+/// The first few of many.
+fn few(all: &[String]) -> String {
+    let rest = if all.len() > 3 { format!("; and {} more", all.len() - 3) } else { String::new() };
+    format!("{}{rest}", all.iter().take(3).cloned().collect::<Vec<_>>().join("; "))
+}
+
 fn room(name: &str, free: i64, setting: &str) -> Check {
     if free > 0 {
         return Check::passed(name, format!("{free} free"));
@@ -238,40 +240,54 @@ async fn disk(asked: &mut Asked<'_>) -> Result<(), ConnectorError> {
 }
 
 /// Everything about the chosen tables, asked at once. A relation that is not there has nulls.
-const TABLES: &str = "SELECT c.relkind::text, c.relpersistence::text,
+fn about_tables() -> String {
+    format!(
+        concat!("SELECT c.relkind::text, c.relpersistence::text,
     has_schema_privilege(n.oid, 'USAGE') AND (has_table_privilege(c.oid, 'SELECT') OR
       (SELECT bool_and(has_column_privilege(c.oid, a.attnum, 'SELECT')) FROM pg_attribute a
        WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped)),
     has_schema_privilege(n.oid, 'USAGE'),
     pg_has_role(c.relowner, 'USAGE'), quote_ident(pg_get_userbyid(c.relowner)), c.relreplident::text, row_security_active(c.oid),
-    EXISTS (SELECT 1 FROM pg_index i WHERE i.indrelid = c.oid AND i.indisprimary),
+    pk.columns IS NOT NULL,
     (SELECT string_agg(a.attname || ' (' || format_type(a.atttypid, a.atttypmod) || ')', ', ' ORDER BY a.attnum)
      FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_type e ON e.oid = t.typelem AND t.typcategory = 'A'
      WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated = ''
        AND CASE WHEN e.oid IS NOT NULL THEN e.oid >= 16384 AND NOT (e.typtype = 'd' AND e.typbasetype < 16384)
            ELSE t.oid >= 16384 AND NOT (t.typtype = 'd' AND t.typbasetype < 16384) END),
     (SELECT string_agg(a.attname, ', ' ORDER BY a.attnum) FROM pg_attribute a
-     WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated <> '')
-,
+     WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated <> ''),
     (SELECT string_agg(k, ', ') FROM jsonb_array_elements_text(w.key::jsonb) k WHERE NOT EXISTS (SELECT 1 FROM pg_attribute a
       WHERE a.attrelid = c.oid AND a.attname = k AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated = '')),
     (SELECT string_agg(k, ', ') FROM jsonb_array_elements_text(w.key::jsonb) k JOIN pg_attribute a
       ON a.attrelid = c.oid AND a.attname = k AND NOT a.attisdropped WHERE NOT a.attnotnull),
     EXISTS (SELECT 1 FROM pg_index i WHERE i.indrelid = c.oid AND i.indisunique AND i.indpred IS NULL AND i.indexprs IS NULL
-      AND (SELECT jsonb_agg(a.attname ORDER BY a.attname) FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum = ANY (i.indkey))
+      AND (SELECT jsonb_agg(a.attname ORDER BY a.attname) FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum = ANY (", key_columns!(), "))
         = (SELECT jsonb_agg(k ORDER BY k) FROM jsonb_array_elements_text(w.key::jsonb) k)),
-    c.relreplident = 'f' OR EXISTS (SELECT 1 FROM pg_index i WHERE i.indrelid = c.oid
-      AND CASE c.relreplident WHEN 'd' THEN i.indisprimary WHEN 'i' THEN i.indisreplident ELSE false END
-      AND NOT EXISTS (SELECT 1 FROM jsonb_array_elements_text(w.key::jsonb) k JOIN pg_attribute a
-        ON a.attrelid = c.oid AND a.attname = k WHERE a.attnum <> ALL (i.indkey))),
+    told.untold,
     (SELECT string_agg(l, ', ') FROM jsonb_array_elements_text(w.leave_out::jsonb) l WHERE NOT EXISTS (SELECT 1 FROM pg_attribute a
       WHERE a.attrelid = c.oid AND a.attname = l AND a.attnum > 0 AND NOT a.attisdropped)),
     (SELECT string_agg(l, ', ') FROM jsonb_array_elements_text(w.leave_out::jsonb) l JOIN pg_attribute a
-      ON a.attrelid = c.oid AND a.attname = l JOIN pg_index i ON i.indrelid = c.oid AND i.indisprimary AND a.attnum = ANY (i.indkey))
+      ON a.attrelid = c.oid AND a.attname = l JOIN pg_index i ON i.indrelid = c.oid AND i.indisprimary AND a.attnum = ANY (", key_columns!(), ")),
+    told.mend, told.unlogged, told.log,
+    (SELECT string_agg(a.attname, ', ') FROM jsonb_array_elements_text(coalesce(nullif(w.key::jsonb, '[]'), pk.columns)) k
+      JOIN pg_attribute a ON a.attrelid = c.oid AND a.attname = k WHERE a.attgenerated <> '')
   FROM unnest($1::text[], $2::text[], $3::text[], $4::text[]) WITH ORDINALITY AS w(schema, name, key, leave_out, place)
   LEFT JOIN pg_namespace n ON n.nspname = w.schema
   LEFT JOIN pg_class c ON c.relnamespace = n.oid AND c.relname = w.name
-  ORDER BY w.place";
+  LEFT JOIN LATERAL {primary} pk ON true
+  LEFT JOIN LATERAL (SELECT
+      array_agg(part.name || ' ' || part.untold ORDER BY part.name) FILTER (WHERE part.untold IS NOT NULL) AS untold,
+      string_agg(format('ALTER TABLE %s REPLICA IDENTITY %s;', part.name, part.mend), ' ' ORDER BY part.name)
+        FILTER (WHERE part.untold IS NOT NULL) AS mend,
+      array_agg(part.name || ' ' || part.unlogged ORDER BY part.name) FILTER (WHERE part.unlogged IS NOT NULL) AS unlogged,
+      string_agg(format('ALTER TABLE %s SET LOGGED;', part.name), ' ' ORDER BY part.name)
+        FILTER (WHERE part.unlogged = 'is an unlogged table') AS log
+    FROM {parts}) told ON true
+  ORDER BY w.place"),
+        primary = identity::PRIMARY_KEY,
+        parts = identity::parts("coalesce(nullif(w.key::jsonb, '[]'), pk.columns, '[]')"),
+    )
+}
 
 async fn tables(asked: &mut Asked<'_>, chosen: &[CapturedTable], superuser: bool) -> Result<(), ConnectorError> {
     let schemas: Vec<&str> = chosen.iter().map(|t| t.schema.as_str()).collect();
@@ -279,7 +295,7 @@ async fn tables(asked: &mut Asked<'_>, chosen: &[CapturedTable], superuser: bool
     let json = |list: &Vec<String>| serde_json::Value::from(list.clone()).to_string();
     let keys: Vec<String> = chosen.iter().map(|t| json(&t.key)).collect();
     let left_out: Vec<String> = chosen.iter().map(|t| json(&t.leave_out)).collect();
-    let rows = asked.rows(TABLES, &[&schemas, &names, &keys, &left_out]).await?;
+    let rows = asked.rows(&about_tables(), &[&schemas, &names, &keys, &left_out]).await?;
     for (table, row) in chosen.iter().zip(&rows) {
         let checks = table_checks(&asked.address.user, table, row, superuser);
         asked.report.extend(checks);
@@ -305,6 +321,7 @@ fn table_checks(user: &str, table: &CapturedTable, row: &Row, superuser: bool) -
     let flag = |column: usize| row.get::<_, Option<bool>>(column).unwrap_or(false);
     let (select, usage, owns, secured, keyed) = (flag(2), flag(3), flag(4) || superuser, flag(7), flag(8));
     let (owner, identity): (String, String) = (row.get(5), row.get(6));
+    let listed = |column: usize| row.get::<_, Option<Vec<String>>>(column).unwrap_or_default();
     if !matches!(kind.as_str(), "r" | "p") {
         let what = match kind.as_str() {
             "v" => "a view",
@@ -365,18 +382,6 @@ fn table_checks(user: &str, table: &CapturedTable, row: &Row, superuser: bool) -
                 owns,
             );
         }
-        if !flag(14) {
-            return with(
-                format!(
-                    "the server's log does not hold {} of rows of {plain} that are updated or deleted",
-                    table.key.join(", ")
-                ),
-                "such changes could not be brought to the row they belong to",
-                "have the log hold whole old rows",
-                format!("ALTER TABLE {name} REPLICA IDENTITY FULL;"),
-                owns,
-            );
-        }
     } else if !keyed {
         return with(
             format!("the table {plain} has no primary key"),
@@ -396,13 +401,34 @@ fn table_checks(user: &str, table: &CapturedTable, row: &Row, superuser: bool) -
             })
             .collect();
     }
-    if identity == "n" {
+    if let Some(generated) = text(20) {
+        return vec![
+            Check::failed(&label, "tables", format!("{generated} is part of the key of {plain} and is generated"))
+                .means("the server's log does not hold values that it computes itself, so its rows could not be told apart")
+                .remedy("choose other columns that are its key"),
+        ];
+    }
+    let unlogged = listed(18);
+    if !unlogged.is_empty() {
+        let check = Check::failed(&label, "tables", few(&unlogged))
+            .means("its changes are not in the server's log")
+            .remedy("make it a logged table of this server, or take it out of its table");
+        return vec![text(19).into_iter().fold(check, Check::statement).can_be_done(owns)];
+    }
+    let untold = listed(14);
+    if !untold.is_empty() {
+        let finding = if table.key.is_empty() {
+            few(&untold)
+        } else {
+            let key = table.key.join(", ");
+            format!("the server's log does not hold {key} of rows of {plain} that are updated or deleted: {}", few(&untold))
+        };
         return with(
-            format!("{plain} has replica identity nothing"),
-            "updates and deletes would be refused in the source",
+            finding,
+            "the log could not tell which row was changed, and without any identity the source refuses updates and deletes",
             "set its replica identity",
-            format!("ALTER TABLE {name} REPLICA IDENTITY DEFAULT;"),
-            true,
+            text(17).unwrap_or_default(),
+            owns,
         );
     }
     if let Some(needed) = text(16).filter(|_| table.key.is_empty()) {
@@ -432,10 +458,13 @@ fn table_checks(user: &str, table: &CapturedTable, row: &Row, superuser: bool) -
         );
     }
     if kind == "p" {
-        out.push(
-            Check::warning(format!("partitions of {plain}"), "their changes come under the table's own name")
-                .means("a truncate of one partition alone is not sent by the server"),
-        );
+        let later = "; one that is made later has no full replica identity of its own, and the source refuses updates in it until it has";
+        out.push(Check::warning(format!("partitions of {plain}"), "their changes come under the table's own name").means(
+            format!(
+                "a truncate of one partition alone is not sent by the server{}",
+                if identity == "f" { later } else { "" }
+            ),
+        ));
     }
     if identity == "f" && table.key.is_empty() {
         out.push(
