@@ -67,6 +67,62 @@ test('a connector is created without starting: checked, and nothing of it in the
   expect((await page.request.delete(`/api/v1/connectors/${id}`)).status()).toBe(202);
 });
 
+test('what lacks something is put aside as a draft, gone on with by a colleague, and goes when it is created', async ({
+  page,
+}) => {
+  await page.goto('/connectors/new?kind=source');
+  await choose(page, 'Connection', 'packhouse');
+  await page.getByLabel('Name of the connector').fill('rooms-of-today');
+  await page.getByLabel('Chunks at a time').fill('4');
+  await expect(page.getByText('Choose at least one table.')).toBeVisible();
+  await expect(page.getByRole('button', { name: 'Create and start' })).toBeDisabled();
+  await page.getByRole('button', { name: 'Save as a draft' }).click();
+  const drafts = page.getByRole('region', { name: 'Unfinished drafts' });
+  await expect(drafts.getByRole('listitem')).toContainText('Choose at least one table.');
+  await drafts.getByRole('link', { name: 'Go on' }).click();
+  const address = page.url();
+  await expect(page.getByLabel('Chunks at a time')).toHaveValue('4');
+  await page.getByRole('checkbox', { name: /^rooms/ }).check();
+
+  // a manifest with a fault is put aside with it, and its fault is told again
+  await page.getByText('Manifest', { exact: true }).click();
+  const text = page.getByLabel('Manifest of the connector');
+  await expect(text).toHaveValue(/chunks: 4/);
+  await text.fill((await text.inputValue()).replace('chunks: 4', 'chunks: few'));
+  await expect(page.getByText(/^Line \d+/)).toBeVisible();
+  await page.getByRole('button', { name: 'Save as a draft' }).click();
+  await expect(drafts.getByRole('listitem')).toContainText('The manifest has a fault');
+  const first = await page.context().newPage();
+  await first.goto(`${address}&as=manifest`);
+  await expect(first.getByLabel('Manifest of the connector')).toHaveValue(/chunks: few/);
+  await expect(first.getByText(/^Line \d+/)).toBeVisible();
+
+  // two at one draft: who saves later is told, and need not lose the work
+  await page.goto(address);
+  await page.getByLabel('Name of the connector').fill('');
+  await page.getByRole('button', { name: 'Save as a draft' }).click();
+  await expect(drafts.getByRole('listitem')).toContainText('No name yet');
+  await first.getByRole('button', { name: 'Save as a draft' }).click();
+  await expect(first.getByRole('alert')).toContainText('changed since you read it');
+  await first.getByRole('button', { name: 'Save as another draft' }).click();
+  await expect(first.getByRole('region', { name: 'Unfinished drafts' }).getByRole('listitem')).toHaveCount(2);
+  await first.close();
+
+  await page.goto(address);
+  await page.getByLabel('Name of the connector').fill('rooms-of-today');
+  await page.getByText('Manifest', { exact: true }).click();
+  await text.fill((await text.inputValue()).replace('chunks: few', 'chunks: 2'));
+  await page.getByRole('button', { name: 'Create without starting' }).click();
+  await expect(page.getByRole('heading', { name: 'rooms-of-today' })).toBeVisible();
+  const id = page.url().split('/').pop() ?? '';
+  expect((await page.request.delete(`/api/v1/connectors/${id}`)).status()).toBe(202);
+  await page.goto('/connectors');
+  await expect(drafts.getByRole('listitem')).toHaveCount(1);
+  await drafts.getByRole('button', { name: 'Discard rooms-of-today' }).click();
+  await drafts.getByRole('button', { name: 'Discard what was chosen' }).click();
+  await expect(drafts).toHaveCount(0);
+});
+
 test('the manifest says the same, both ways, with faults at their lines', async ({ page }) => {
   await page.goto('/connectors/new?kind=source');
   await choose(page, 'Connection', 'packhouse');

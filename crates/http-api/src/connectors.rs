@@ -25,6 +25,9 @@ pub struct ConnectorRequest {
     /// Whether a draft is to pass its preflight all the same: it is made only if all it needs is there, and its report is kept.
     #[serde(default)]
     pub checked: bool,
+    /// The unfinished draft that it was, which is removed as the connector is made.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub draft: Option<Uuid>,
 }
 
 /// A remedy to be carried out.

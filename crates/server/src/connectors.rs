@@ -72,7 +72,8 @@ pub(crate) async fn create(
     if let Some(report) = report.as_ref().filter(|r| !r.ready()) {
         return Err(Refusal::preflight(report.checks.clone()));
     }
-    state.database.create_connector(&connector, if request.start { Wish::Run } else { Wish::Draft }, &who.0).await?;
+    let wish = if request.start { Wish::Run } else { Wish::Draft };
+    state.database.create_from_draft(&connector, wish, &who.0, request.draft).await?;
     if let Some(report) = &report {
         state.database.keep_report(id, report).await?;
     }

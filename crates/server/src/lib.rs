@@ -5,6 +5,7 @@ mod connectors;
 mod console;
 mod delivering;
 mod demo;
+mod drafts;
 mod edits;
 mod fleet;
 mod health;
@@ -59,6 +60,8 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
         .routes(routes!(connections::test_saved))
         .routes(routes!(connections::tables))
         .routes(routes!(connectors::list, connectors::create))
+        .routes(routes!(drafts::list, drafts::save))
+        .routes(routes!(drafts::one, drafts::save_again, drafts::discard))
         .routes(routes!(preflights::of_unsaved))
         .routes(routes!(preflights::mend))
         .routes(routes!(preflights::kept, preflights::again))

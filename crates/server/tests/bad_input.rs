@@ -358,6 +358,55 @@ async fn a_report_stays_with_its_connector_and_its_remedies_can_be_carried_out()
     assert_eq!(made["settings"], json!({"lock_timeout": "5s"}));
 }
 
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_unfinished_draft_is_kept_as_it_is_and_goes_when_its_connector_is_made() {
+    let cluster = TestCluster::start(&["gonvel", "packhouse"]).await;
+    let api = Api::start(&cluster).await;
+    cluster.connect("packhouse").await.unwrap().batch_execute("CREATE TABLE bins (id bigint PRIMARY KEY)").await.unwrap();
+    let (_, owner) = api.post("/connections", &connection("owner", cluster.port, OWNER, &cluster.password)).await;
+    let work = json!({"draft": {"zeta": 1, "alpha": ["a\u{0}b", {"deep": null}]}, "text": "connector: \n"});
+    let draft = json!({"name": " not yet a name ", "kind": "sink", "lacks": "Choose at least one topic.", "work": work});
+    let (status, made) = api.post("/drafts", &draft).await;
+    assert_eq!((status, made["name"].as_str(), made["revision"].as_i64()), (201, Some("not yet a name"), Some(1)));
+    let path = format!("/drafts/{}", made["id"].as_str().unwrap());
+    assert_eq!(api.get(&path).await["work"], work);
+    assert_eq!(api.get("/connectors").await, json!([]), "a draft that lacks something is no connector");
+
+    // two people at one draft: the later one is told, and the earlier one's work stays
+    let mut again = draft.clone();
+    (again["revision"], again["name"]) = (1.into(), "cooling".into());
+    assert_eq!(api.put(&path, &again).await.1["revision"], 2);
+    again["name"] = "another".into();
+    let (status, problem) = api.put(&path, &again).await;
+    assert_eq!((status, problem["type"].as_str()), (412, Some("changed")), "{problem:#}");
+    for (part, value) in [("name", json!("n".repeat(401))), ("lacks", json!("a\u{0}")), ("work", json!("text"))] {
+        let mut bad = draft.clone();
+        bad[part] = value;
+        let (status, problem) = api.post("/drafts", &bad).await;
+        assert_eq!((status, problem["field"].as_str()), (422, Some(part)), "{problem:#}");
+    }
+    assert_eq!(api.put(&path, &draft).await.1["field"], "revision");
+    let (_, other) = api.post("/drafts", &draft).await;
+    let names = |list: &Value| list.as_array().unwrap().iter().map(|d| d["name"].clone()).collect::<Vec<_>>();
+    assert_eq!(names(&api.get("/drafts").await), ["not yet a name", "cooling"]);
+
+    // it stays while its connector is refused, and goes with the one that is made
+    let mut connector = source(&owner, "absent");
+    connector["draft"] = made["id"].clone();
+    assert_eq!(api.post("/connectors", &connector).await.0, 422);
+    assert_eq!(api.get(&path).await["name"], "cooling");
+    connector = source(&owner, "bins");
+    (connector["draft"], connector["start"]) = (made["id"].clone(), false.into());
+    assert_eq!(api.post("/connectors", &connector).await.0, 201);
+    let (status, problem) = api.put(&path, &again).await;
+    assert_eq!((status, problem["type"].as_str()), (404, Some("not-found")), "{problem:#}");
+    assert_eq!(names(&api.get("/drafts").await), ["not yet a name"]);
+    let gone = format!("{}/drafts/{}", api.base, other["id"].as_str().unwrap());
+    assert_eq!(api.client.delete(&gone).send().await.unwrap().status(), 204);
+    assert_eq!(api.client.delete(&gone).send().await.unwrap().status(), 404);
+    assert_eq!(api.get("/drafts").await, json!([]));
+}
+
 #[test]
 fn the_openapi_document_in_docs_is_the_server_s() {
     let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/openapi.json");

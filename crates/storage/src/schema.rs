@@ -166,5 +166,18 @@ diesel::table! {
     }
 }
 
+diesel::table! {
+    drafts (id) {
+        id -> Uuid,
+        name -> Text,
+        kind -> Text,
+        lacks -> Text,
+        work -> Json,
+        revision -> Int4,
+        saved_by -> Text,
+        saved_at -> Timestamptz,
+    }
+}
+
 diesel::allow_tables_to_appear_in_same_query!(topics, topic_partitions);
 diesel::allow_tables_to_appear_in_same_query!(connections, connectors, lanes);

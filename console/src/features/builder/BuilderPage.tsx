@@ -8,11 +8,12 @@ import { connectionsQuery } from '../../shared/connections/connectionsQueries';
 import { Heading } from '../../shared/Page';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { begin, reduce, type Draft } from './builder';
-import { connectorQuery } from './builderQueries';
+import { connectorQuery, draftQuery } from './builderQueries';
 import { EditStage } from './EditStage';
 import { CarriesStage } from './CarriesStage';
 import { draftOf } from './exchange';
 import { FinishStage } from './FinishStage';
+import { opened } from './kept';
 import { ManifestTab, type Unread } from './ManifestTab';
 import { RecordsStage } from './RecordsStage';
 import { NewestRecords, SamplePanel } from './SamplePanel';
@@ -27,10 +28,24 @@ import { WritesStage } from './WritesStage';
 /** One page, left to right: from where, which tables or topics, to where, and the start. */
 export function BuilderPage() {
   const [search] = useSearchParams();
+  const kept = search.get('draft');
+  if (kept !== null) return <GoOn key={kept} id={kept} />;
   const asked = search.get('kind');
   const kind = asked === 'sink' || asked === 'topics' ? asked : 'source';
   const topics = (search.get('topics') ?? '').split(',').filter(Boolean);
   return <Builder key={`${kind} ${topics.join()}`} first={begin(kind, topics)} />;
+}
+
+/** The same page with an unfinished draft. */
+function GoOn({ id }: { id: string }) {
+  const kept = useQuery(draftQuery(id));
+  const connections = useQuery(connectionsQuery);
+  const problem = problemOf(kept.error) ?? problemOf(connections.error);
+  if (!kept.data || !connections.data) {
+    return <div className="page">{problem ? <ProblemNote problem={problem} /> : <Loader size="sm" />}</div>;
+  }
+  const { draft, text } = opened(kept.data, connections.data);
+  return <Builder first={draft} typed={text} kept={kept.data} />;
 }
 
 /** The same page for a connector that is there. */
@@ -62,14 +77,18 @@ interface Props {
   first: Draft;
   /** The connector that is edited; none while one is built. */
   edited?: Schemas['Connector'];
+  /** The unfinished draft that it goes on with. */
+  kept?: Schemas['UnfinishedDraft'];
+  /** A manifest that was typed and could not be read. */
+  typed?: string | null;
 }
 
-function Builder({ first, edited }: Props) {
+function Builder({ first, edited, kept, typed = null }: Props) {
   const [search, setSearch] = useSearchParams();
   const [draft, dispatch] = useReducer(reduce, first);
   const [failed, setFailed] = useState<Check[]>([]);
   const [looking, setLooking] = useState<string | null>(null);
-  const [unread, setUnread] = useState<Unread | null>(null);
+  const [unread, setUnread] = useState<Unread | null>(typed === null ? null : { text: typed, faults: [] });
   const change: Change = (action) => {
     setFailed([]);
     dispatch(action);
@@ -182,7 +201,7 @@ function Builder({ first, edited }: Props) {
           {edited ? (
             <EditStage connector={edited} draft={draft} change={change} unread={unread !== null} onFailed={setFailed} />
           ) : (
-            <FinishStage draft={draft} change={change} unread={unread !== null} onFailed={setFailed} />
+            <FinishStage draft={draft} change={change} unread={unread?.text ?? null} kept={kept} onFailed={setFailed} />
           )}
           {draft.kind === 'source' ? (
             <SamplePanel draft={draft} change={change} looked={looked} />

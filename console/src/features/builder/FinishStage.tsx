@@ -9,28 +9,31 @@ import { Checks } from '../../shared/Checks';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { missing, type Draft } from './builder';
 import { CarriedStage } from './CarriedStage';
-import { create, mend, preflight } from './builderQueries';
+import { create, mend, preflight, saveDraft } from './builderQueries';
 import { request, type Becomes } from './exchange';
 import { Guaranteed } from './GuaranteeChoice';
+import { work } from './kept';
 import { Stage, type Change, type Check } from './Stage';
 
 interface Props {
   draft: Draft;
   change: Change;
-  /** Whether a manifest was typed that cannot be read. */
-  unread: boolean;
+  /** A manifest that was typed and cannot be read. */
+  unread: string | null;
+  /** The unfinished draft that it goes on with. */
+  kept?: Schemas['UnfinishedDraft'];
   /** Told what a preflight found missing, to be shown beside what it belongs to. */
   onFailed: (checks: Check[]) => void;
 }
 
 /** The name, what is guaranteed, the preflight, and the start. */
-export function FinishStage({ draft, change, unread, onFailed }: Props) {
+export function FinishStage({ draft, change, unread, kept, onFailed }: Props) {
   const navigate = useNavigate();
   const queries = useQueryClient();
   const { connectors } = useLiveConnectors();
   const [mended, setMended] = useState<Schemas['Preflight'] | null>(null);
   const taken = (connectors ?? []).map((c) => c.name);
-  const asks = unread ? 'The manifest has a fault: mend it first.' : missing(draft, taken);
+  const asks = unread !== null ? 'The manifest has a fault: mend it first.' : missing(draft, taken);
   const tell = (checks: Check[] | undefined) => onFailed((checks ?? []).filter((c) => c.outcome === 'failed'));
   const check = useMutation({ mutationFn: preflight, onSuccess: (report) => tell(report.checks) });
   const save = useMutation({
@@ -38,9 +41,25 @@ export function FinishStage({ draft, change, unread, onFailed }: Props) {
     onError: (error) => tell(problemOf(error)?.checks),
     onSuccess: (made) => {
       void queries.invalidateQueries({ queryKey: ['connectors'] });
+      void queries.invalidateQueries({ queryKey: ['drafts'] });
       void navigate(`/connectors/${made.id}`);
     },
   });
+  const keep = useMutation({
+    mutationFn: saveDraft,
+    onSuccess: () => {
+      void queries.invalidateQueries({ queryKey: ['drafts'] });
+      void navigate('/connectors');
+    },
+  });
+  // what lacks something is kept as it is, to go on with later; what does not becomes a connector
+  const put = (to?: { id: string; revision: number }) => {
+    if (asks === null) return send('draft');
+    check.reset();
+    save.reset();
+    const body = { name: draft.name, kind: draft.kind, lacks: asks, work: work(draft, unread) };
+    keep.mutate(to ? { id: to.id, body: { ...body, revision: to.revision } } : { body });
+  };
   const mending = useMutation({
     mutationFn: (name: string) => {
       const body = request(draft, 'started');
@@ -54,8 +73,9 @@ export function FinishStage({ draft, change, unread, onFailed }: Props) {
     },
   });
   const send = (becomes: Becomes) => {
-    const body = request(draft, becomes);
+    const body = request(draft, becomes, kept?.id);
     check.reset();
+    keep.reset();
     setMended(null);
     if (body && !asks) save.mutate(body);
   };
@@ -92,13 +112,24 @@ export function FinishStage({ draft, change, unread, onFailed }: Props) {
         </Button>
         <Button
           variant="subtle"
-          disabled={asks !== null || save.isPending}
+          disabled={save.isPending}
+          loading={keep.isPending}
           title="Nothing is checked until it is started"
-          onClick={() => send('draft')}
+          onClick={() => put(kept)}
         >
           Save as a draft
         </Button>
       </Group>
+      {keep.error && (
+        <div style={{ marginTop: 14 }}>
+          <ProblemNote problem={problemOf(keep.error)} />
+          {kept && (
+            <Button variant="default" onClick={() => put()}>
+              Save as another draft
+            </Button>
+          )}
+        </div>
+      )}
       <div style={{ marginTop: 14 }}>
         {problem && !nameProblem && checks.length === 0 && <ProblemNote problem={problem} />}
         {problem && checks.length > 0 && (

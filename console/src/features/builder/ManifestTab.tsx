@@ -62,6 +62,11 @@ export function ManifestTab({ draft, onDraft, unread, onUnread, name }: Props) {
       },
     );
   };
+  // a text that was kept with a draft is read again, for its faults
+  const again = useRef(() => {
+    if (unread && unread.faults.length === 0) type(unread.text);
+  });
+  useEffect(() => again.current(), []);
   return (
     <section className="sheet manifest" aria-label="Manifest">
       <ProblemNote problem={problemOf(first.error) ?? problemOf(read.error)} />

@@ -2,6 +2,7 @@ import { describe, expect, it } from 'vitest';
 
 import { begin, covers, found, missing, reduce, targetTable, topicFor, type Action, type Draft } from './builder';
 import { definitionOf, draftOf, request } from './exchange';
+import { opened, work } from './kept';
 
 const packhouse = { id: 'p', name: 'packhouse' };
 const settlement = { id: 's', name: 'settlement' };
@@ -208,5 +209,20 @@ describe('the builder', () => {
     const names = { include: 'public.*', exclude: '*_old' };
     expect(found(names, bins)).toBe(true);
     expect(found(names, { schema: 'public', table: 'bins_old' })).toBe(false);
+  });
+
+  it('comes back from where it was put aside as it was, and takes what it did not know yet as usual', () => {
+    const sink = after(begin('sink', ['packhouse.bins']), { type: 'system', system: settlement });
+    const between = reduce(begin('topics', ['packhouse.bins']), { type: 'carriedTo', topic: 'packhouse.bins', to: '' });
+    for (const draft of [begin('source'), chosen, sink, between]) {
+      const kept = JSON.parse(JSON.stringify(work(draft, 'connector: '))) as ReturnType<typeof work>;
+      const back = opened({ kind: draft.kind, work: kept }, [packhouse, settlement]);
+      expect(back).toEqual({ draft, text: 'connector: ' });
+    }
+    const early = { draft: { kind: 'source', name: 'early', load: { chunks: 4 }, system: packhouse } };
+    const { draft, text } = opened({ kind: 'source', work: early as unknown as ReturnType<typeof work> }, []);
+    expect([draft.name, draft.system, text]).toEqual(['early', null, null]);
+    expect(missing(draft, [])).toBe('Choose the system to read from.');
+    expect(draft).toMatchObject({ load: { rows: true, chunks: 4 }, values: { form: 'change' }, tables: {} });
   });
 });

@@ -94,3 +94,21 @@ export function readManifest(text: string) {
 export function writeManifest(body: Schemas['NamedDefinition']) {
   return answered(api.POST('/api/v1/manifests/write', { body }));
 }
+
+/** An unfinished draft, read once: what it holds is the builder's from then on. */
+export function draftQuery(id: string) {
+  return {
+    queryKey: ['draft', id],
+    queryFn: () => answered(api.GET('/api/v1/drafts/{id}', { params: { path: { id } } })),
+    staleTime: Infinity,
+    gcTime: 0,
+    retry: false,
+  };
+}
+
+/** Saves an unfinished draft: anew, or as the next revision of one that is kept. */
+export function saveDraft({ id, body }: { id?: string; body: Schemas['DraftRequest'] }) {
+  return id === undefined
+    ? answered(api.POST('/api/v1/drafts', { body }))
+    : answered(api.PUT('/api/v1/drafts/{id}', { params: { path: { id } }, body }));
+}

@@ -91,9 +91,12 @@ function carried({ shape, placing, failing }: Draft, definition: Definition): vo
 /** What a connector becomes: a draft as it is, one that is ready to start, or one that starts. */
 export type Becomes = 'draft' | 'ready' | 'started';
 
-export function request(draft: Draft, becomes: Becomes): Schemas['ConnectorRequest'] | null {
+/** The request for a connector; `kept` is the unfinished draft that it was, which goes as it is made. */
+export function request(draft: Draft, becomes: Becomes, kept?: string): Schemas['ConnectorRequest'] | null {
   const definition = definitionOf(draft);
-  return definition && { name: draft.name, definition, start: becomes === 'started', checked: becomes === 'ready' };
+  if (!definition) return null;
+  const made = { name: draft.name, definition, start: becomes === 'started', checked: becomes === 'ready' };
+  return kept === undefined ? made : { ...made, draft: kept };
 }
 
 /** The draft that a definition stands for; `systems` are the connections that are there. */

@@ -14,6 +14,7 @@ import { When } from '../../shared/When';
 import { ActOnMany } from './ActOnMany';
 import { LaneStrip } from './LaneStrip';
 import { lagText, loading } from './progress';
+import { Unfinished } from './Unfinished';
 
 const KINDS = ['all', 'source', 'sink', 'topics'] as const;
 const KIND_WORDS = { all: 'All', source: 'Sources', sink: 'Sinks', topics: 'Between topics' };
@@ -53,9 +54,11 @@ export function ConnectorsPage() {
           topics into another system.
         </Blank>
       )}
+      {connectors?.length === 0 && <Unfinished kind="all" filter="" />}
       {connectors && connectors.length > 0 && (
         <>
           <Sum connectors={connectors} />
+          <Unfinished kind={kind} filter={filter} />
           <div className="sheet">
             <div className="tools">
               <FilterInput label="Name, system or state" value={filter} onChange={setFilter} />

@@ -91,3 +91,9 @@ export function beginAnew(id: string, emptyFirst: boolean) {
   const body = { empty_first: emptyFirst };
   return answered(api.POST('/api/v1/connectors/{id}/begin-anew', { params: { path: { id } }, body }));
 }
+
+export const draftsQuery = { queryKey: ['drafts'], queryFn: () => answered(api.GET('/api/v1/drafts')) };
+
+export function discardDraft(id: string) {
+  return answered(api.DELETE('/api/v1/drafts/{id}', { params: { path: { id } } }));
+}

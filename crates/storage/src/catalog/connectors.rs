@@ -13,7 +13,7 @@ use uuid::Uuid;
 use super::history;
 use crate::Database;
 use crate::database::failed;
-use crate::schema::{connector_versions, connectors, lanes, reloads};
+use crate::schema::{connector_versions, connectors, drafts, lanes, reloads};
 
 #[derive(Queryable, Selectable)]
 #[diesel(table_name = connectors)]
@@ -124,6 +124,20 @@ impl Database {
     /// # Errors
     /// [`PortError::Exists`] if the name is taken; [`PortError::NotFound`] if the connection is not there.
     pub async fn create_connector(&self, connector: &ValidConnector, wish: Wish, who: &str) -> Result<(), PortError> {
+        self.create_from_draft(connector, wish, who, None).await
+    }
+
+    /// Saves a new connector, and removes the unfinished draft that it was, if it was one, in the same transaction.
+    ///
+    /// # Errors
+    /// As [`Database::create_connector`].
+    pub async fn create_from_draft(
+        &self,
+        connector: &ValidConnector,
+        wish: Wish,
+        who: &str,
+        draft: Option<Uuid>,
+    ) -> Result<(), PortError> {
         let definition = serde_json::to_value(connector.definition()).map_err(|e| PortError::Refused(e.to_string()))?;
         let mut connection = self.connection().await?;
         let made = connection
@@ -147,6 +161,9 @@ impl Database {
                     .execute(c)
                     .await?;
                 keep_lanes(c, connector).await?;
+                if let Some(draft) = draft {
+                    diesel::delete(drafts::table.find(draft)).execute(c).await?;
+                }
                 let what = if wish == Wish::Draft { "made as a draft" } else { "made and started" };
                 history::note_on(c, Deed { connector: connector.id(), who, what, detail: None }).await
             })

@@ -1,7 +1,8 @@
-//! Connections, connectors, lanes and schemas.
+//! Connections, connectors and their drafts, lanes and schemas.
 
 pub mod connections;
 pub mod connectors;
+pub mod drafts;
 pub mod history;
 mod lanes;
 mod runners;

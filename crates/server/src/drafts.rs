@@ -1,0 +1,119 @@
+//! Unfinished drafts of connectors, kept until they are created or discarded.
+
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use gonvel_core::civil::rfc3339;
+use gonvel_core::naming::LONGEST_NAME;
+use gonvel_http_api::{ConnectorKind, DraftEntry, DraftRequest, Problem, UnfinishedDraft};
+use gonvel_storage::catalog::drafts::{self as stored, DraftInput};
+use uuid::Uuid;
+
+use crate::problems::{Body, Refusal};
+use crate::state::ServerState;
+use crate::who::Who;
+
+fn word(kind: ConnectorKind) -> &'static str {
+    match kind {
+        ConnectorKind::Source => "source",
+        ConnectorKind::Sink => "sink",
+        ConnectorKind::Topics => "topics",
+    }
+}
+
+fn entry(draft: &stored::UnfinishedDraft) -> DraftEntry {
+    let kinds = [ConnectorKind::Source, ConnectorKind::Sink, ConnectorKind::Topics];
+    DraftEntry {
+        id: draft.id,
+        name: draft.name.clone(),
+        kind: kinds.into_iter().find(|k| word(*k) == draft.kind).unwrap_or(ConnectorKind::Source),
+        lacks: draft.lacks.clone(),
+        revision: draft.revision,
+        saved_by: draft.saved_by.clone(),
+        saved_at: rfc3339(draft.saved_at.timestamp_micros()),
+    }
+}
+
+fn present(draft: stored::UnfinishedDraft) -> Json<UnfinishedDraft> {
+    Json(UnfinishedDraft { entry: entry(&draft), work: draft.work })
+}
+
+/// A draft need not have a name that connectors may have; but it is shown, and so has its bounds.
+fn input(request: DraftRequest, who: Who) -> Result<DraftInput, Refusal> {
+    for (field, text) in [("name", &request.name), ("lacks", &request.lacks)] {
+        let length = text.chars().count();
+        if length > LONGEST_NAME * 2 {
+            let detail = format!("the {field} has {length} characters: shorten it to {} or fewer", LONGEST_NAME * 2);
+            return Err(Refusal::invalid(field, detail));
+        }
+        if text.contains('\0') {
+            return Err(Refusal::invalid(
+                field,
+                format!("the {field} holds a zero character, which cannot be kept: leave it out"),
+            ));
+        }
+    }
+    if !request.work.is_object() {
+        return Err(Refusal::invalid("work", "what the builder holds is not an object: send it as the builder does"));
+    }
+    Ok(DraftInput {
+        name: request.name.trim().to_owned(),
+        kind: word(request.kind).into(),
+        lacks: request.lacks,
+        work: request.work,
+        saved_by: who.0,
+    })
+}
+
+/// All unfinished drafts, the one saved last first.
+#[utoipa::path(operation_id = "listDrafts", get, path = "/api/v1/drafts", tag = "connectors", responses((status = 200, body = [DraftEntry])))]
+pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<Vec<DraftEntry>>, Refusal> {
+    Ok(Json(state.database.drafts().await?.iter().map(entry).collect()))
+}
+
+/// Saves a connector that is not complete enough to be one. Nothing is checked.
+#[utoipa::path(operation_id = "saveDraft", post, path = "/api/v1/drafts", tag = "connectors", request_body = DraftRequest,
+    responses((status = 201, body = UnfinishedDraft), (status = 422, body = Problem)))]
+pub(crate) async fn save(
+    State(state): State<Arc<ServerState>>,
+    who: Who,
+    Body(request): Body<DraftRequest>,
+) -> Result<(StatusCode, Json<UnfinishedDraft>), Refusal> {
+    let draft = state.database.create_draft(&input(request, who)?).await?;
+    Ok((StatusCode::CREATED, present(draft)))
+}
+
+/// One unfinished draft.
+#[utoipa::path(operation_id = "getDraft", get, path = "/api/v1/drafts/{id}", tag = "connectors",
+    responses((status = 200, body = UnfinishedDraft), (status = 404, body = Problem)))]
+pub(crate) async fn one(
+    State(state): State<Arc<ServerState>>,
+    Path(id): Path<Uuid>,
+) -> Result<Json<UnfinishedDraft>, Refusal> {
+    Ok(present(state.database.find_draft(id).await?))
+}
+
+/// Saves an unfinished draft again, if nobody saved it since it was read.
+#[utoipa::path(operation_id = "saveDraftAgain", put, path = "/api/v1/drafts/{id}", tag = "connectors", request_body = DraftRequest,
+    responses((status = 200, body = UnfinishedDraft), (status = 404, body = Problem), (status = 412, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn save_again(
+    State(state): State<Arc<ServerState>>,
+    Path(id): Path<Uuid>,
+    who: Who,
+    Body(request): Body<DraftRequest>,
+) -> Result<Json<UnfinishedDraft>, Refusal> {
+    let Some(revision) = request.revision else {
+        return Err(Refusal::invalid("revision", "the revision is missing: give the one that was read"));
+    };
+    Ok(present(state.database.replace_draft(id, revision, &input(request, who)?).await?))
+}
+
+/// Discards an unfinished draft.
+#[utoipa::path(operation_id = "discardDraft", delete, path = "/api/v1/drafts/{id}", tag = "connectors",
+    responses((status = 204), (status = 404, body = Problem)))]
+pub(crate) async fn discard(State(state): State<Arc<ServerState>>, Path(id): Path<Uuid>) -> Result<StatusCode, Refusal> {
+    state.database.discard_draft(id).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
