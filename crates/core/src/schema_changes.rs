@@ -116,6 +116,20 @@ impl ColumnChange {
     }
 }
 
+/// Columns that may hold other values in rows from before some changes than were told of them: the server says only what rows
+/// written later hold. `filled` are columns that the source may have filled when it added them.
+#[must_use]
+pub fn differing(changes: &[ColumnChange], filled: impl Fn(&str) -> bool) -> Vec<String> {
+    let differing = |change: &ColumnChange| match change {
+        ColumnChange::Added(column) => filled(&column.name).then(|| column.name.clone()),
+        // where it was another column that went and came, its values are others as well
+        ColumnChange::Renamed { to, .. } => Some(to.clone()),
+        ColumnChange::Retyped { column, from } => (!widens(from, &column.source_type)).then(|| column.name.clone()),
+        ColumnChange::Dropped(_) | ColumnChange::KeyChanged { .. } => None,
+    };
+    changes.iter().filter_map(differing).collect()
+}
+
 /// The statements that make one shape of a table of the other. A source does not send the ones that were run; these come to
 /// the same.
 #[must_use]
@@ -271,5 +285,26 @@ mod tests {
         ] {
             assert_eq!(widens(from, to), wider, "{from} to {to}");
         }
+    }
+
+    #[test]
+    fn rows_from_before_differ_where_a_change_gave_them_values() {
+        let before = table(&[
+            ("id", "integer", true),
+            ("kg", "numeric(7,1)", false),
+            ("room", "integer", false),
+            ("a", "text", false),
+        ]);
+        let after = table(&[
+            ("id", "bigint", true),
+            ("kg", "numeric(7,0)", false),
+            ("room", "integer", false),
+            ("b", "text", false),
+            ("site", "text", false),
+            ("note", "text", false),
+        ]);
+        let found = differing(&differences(&before, &after), |column| column == "site");
+        assert_eq!(found, ["kg", "b", "site"]);
+        assert_eq!(differing(&differences(&after, &after), |_| true), Vec::<String>::new());
     }
 }

@@ -3,6 +3,7 @@
 mod aside;
 mod carrying_again;
 pub mod choosing;
+mod columns_known;
 mod fetching;
 mod fleet;
 mod handed_on;

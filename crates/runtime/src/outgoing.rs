@@ -49,6 +49,11 @@ impl<'o> Out<'o> {
         }
     }
 
+    /// The topic of a captured table, where its rows go into it as they were captured.
+    pub(crate) fn topic_unshaped(&self, table: usize) -> Option<&Topic> {
+        self.shaping.is_none().then(|| self.writer.topic(self.writer.of_table(table)))
+    }
+
     /// The rows that wait.
     pub(crate) fn aside(&mut self) -> Option<&mut RowsAside> {
         self.aside.as_mut()

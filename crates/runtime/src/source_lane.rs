@@ -15,9 +15,9 @@ use gonvel_connectors::postgres::tables::describe;
 use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, KindCounts, Origin};
 use gonvel_core::change_form::{position_text, read_position};
 use gonvel_core::civil::read_rfc3339;
-use gonvel_core::connector::{BadRecords, CapturedTable, Definition, Start, State, ValueForm};
+use gonvel_core::connector::{BadRecords, CapturedTable, Definition, SourceDefinition, Start, State, ValueForm};
 use gonvel_core::naming::ConnectorId;
-use gonvel_core::ports::{LaneProgress, PortError, Settled, Step, TableProgress, Topic};
+use gonvel_core::ports::{LaneProgress, Level, PortError, Settled, Step, TableProgress, Topic};
 use serde::{Deserialize, Serialize};
 use tokio::task::JoinHandle;
 use tokio::time::{Instant, MissedTickBehavior, sleep_until};
@@ -25,6 +25,7 @@ use tokio::time::{Instant, MissedTickBehavior, sleep_until};
 use crate::aside::Book;
 use crate::aside::source::RowsAside;
 use crate::choosing::choose;
+use crate::columns_known::{ColumnsKnown, Marks};
 use crate::fleet::Services;
 use crate::handed_on::Turns;
 use crate::lane::{Assignment, Ending, Failure, ONLY, Work, asked_to_end};
@@ -34,7 +35,7 @@ use crate::status::{Board, now_us};
 use crate::writing::{Writer, append};
 
 /// What is stored as the lane's position.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
 struct Position {
     source: PgPosition,
     #[serde(default)]
@@ -42,6 +43,12 @@ struct Position {
     /// The last request to load tables again that was taken up.
     #[serde(default)]
     reloaded: i64,
+    /// Which columns tables had when a row of theirs was last carried.
+    #[serde(default, skip_serializing_if = "Marks::is_empty")]
+    columns: Marks,
+    /// Tables whose rows from before a change of their columns are to be loaded again by the next session.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    load_again: Vec<String>,
     /// Tables that are being taken in: published perhaps, not loaded yet.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     coming: Vec<String>,
@@ -64,15 +71,16 @@ struct Anew {
     reloaded: i64,
 }
 
-/// A truncate of every table, as its topic tells it.
+/// A truncate of tables, as their topics tell it.
 async fn empty(
     out: &mut Out<'_>,
     client: &Client,
     settings: &SourceSettings,
     position: &mut Position,
+    these: impl Fn(&CapturedTable) -> bool,
 ) -> Result<Blocks, Failure> {
     let mut parts = Vec::new();
-    for (number, table) in settings.tables.iter().enumerate() {
+    for (number, table) in settings.tables.iter().enumerate().filter(|(_, table)| these(table)) {
         let shape = Arc::new(describe(client, &settings.address.database, table).await?);
         let mut builder = ChangeBatchBuilder::new(shape);
         let origin = Origin { position: position.source.lsn, commit_time_us: now_us(), ..Origin::default() };
@@ -130,6 +138,8 @@ fn read_stored(position: &serde_json::Value) -> Result<Position, Failure> {
 
 /// How often tables are looked for that were made since.
 const LOOK_FOR_TABLES: Duration = Duration::from_secs(3);
+/// How often it is looked whether the tables are still those that are published.
+const LOOK_AFTER_TABLES: Duration = Duration::from_secs(10);
 
 fn beginning(start: Option<&Start>) -> Result<Option<Beginning>, Failure> {
     let unreadable = || ConnectorError::Defect("a start position that was not checked".into());
@@ -143,28 +153,54 @@ fn beginning(start: Option<&Start>) -> Result<Option<Beginning>, Failure> {
 }
 
 /// Takes in tables that came since the last start and lets go of those that went. What is being taken in is noted first: a
-/// crash in between takes it in again.
+/// crash in between takes it in again. One that was captured before is another table by now, or was not sent for a while: what
+/// was carried of it is void. Gives the tables that are missing.
 async fn take_in(
     work: &Work<'_>,
+    out: &mut Out<'_>,
     client: &Client,
     settings: &SourceSettings,
     position: &mut Position,
-) -> Result<(), Failure> {
-    let Differences { mut new, gone, kinds } = differences(client, settings).await?;
+) -> Result<Vec<String>, Failure> {
+    let found = differences(client, settings).await?;
+    found.refuse_renamed(settings)?;
+    let Differences { mut new, gone, missing, kinds } = found;
     let wanted = |name: &String| settings.tables.iter().any(|t| t.qualified() == *name);
     // one that was dropped before its load was done has nothing more to load
     let loads: Vec<String> = position.source.loads.keys().filter(|name| !wanted(name)).cloned().collect();
     loads.iter().for_each(|table| position.source.loaded(table));
     new.extend(position.coming.iter().filter(|name| wanted(name) && !new.contains(name)).cloned().collect::<Vec<_>>());
     if new.is_empty() && gone.is_empty() && !kinds {
-        return Ok(());
+        return Ok(missing);
     }
     position.coming.clone_from(&new);
     append(work.services, Vec::new(), progress(work, position)?).await?;
     change_tables(settings, &mut position.source, &new, &gone).await?;
     position.counts.retain(|name, _| !gone.contains(name));
+    position.columns.retain(|name, _| !gone.contains(name) && !new.contains(name));
+    let back: Vec<&String> = new.iter().filter(|name| position.counts.contains_key(*name)).collect();
+    for table in &back {
+        let says = "the table was made anew, or was not published for a while: it is emptied and loaded again";
+        work.board.say(Level::Warning, says, [("table", (*table).clone().into())]);
+    }
+    let back: Vec<String> = back.into_iter().cloned().collect();
+    let parts = if settings.whole_rows {
+        Vec::new()
+    } else {
+        empty(out, client, settings, position, |table| back.contains(&table.qualified())).await?
+    };
     position.coming.clear();
-    Ok(append(work.services, Vec::new(), progress(work, position)?).await?)
+    append(work.services, parts, progress(work, position)?).await?;
+    Ok(missing)
+}
+
+/// Says which tables are not there any more, beside what else there is to note.
+fn show_missing(board: &Board, notes: &[String], missing: &[String]) {
+    let gone = missing.iter().map(|table| {
+        format!("{table} is not in the database any more, so nothing of it comes: take it out, or bring it back")
+    });
+    let notes: Vec<String> = notes.iter().cloned().chain(gone).collect();
+    board.write(|status| status.notes = notes);
 }
 
 async fn ensure_topics(services: &Services, tables: &[CapturedTable], partitions: i32) -> Result<Vec<Topic>, Failure> {
@@ -190,7 +226,6 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let client = connect(&address).await?;
     let choice = choose(&client, &address.database, definition).await?;
     let mut tables = choice.tables.clone();
-    work.board.write(|status| status.notes.clone_from(&choice.notes));
     let settings = SourceSettings {
         connector: work.connector(),
         address: address.clone(),
@@ -224,10 +259,9 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         // where it once began is behind it
         let start = if anew.anew { None } else { settings.start };
         let source = prepare(&SourceSettings { start, ..settings.clone() }).await?;
-        let mut first =
-            Position { source, counts: anew.counts, reloaded: anew.reloaded, coming: Vec::new(), retried: Vec::new() };
+        let mut first = Position { source, counts: anew.counts, reloaded: anew.reloaded, ..Position::default() };
         let parts = if anew.empty_first && !settings.whole_rows {
-            empty(&mut out, &client, &settings, &mut first).await?
+            empty(&mut out, &client, &settings, &mut first, |_| true).await?
         } else {
             Vec::new()
         };
@@ -237,16 +271,25 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     } else {
         read_stored(&work.lease.position)?
     };
-    take_in(&work, &client, &settings, &mut position).await?;
+    let mut missing = take_in(&work, &mut out, &client, &settings, &mut position).await?;
+    show_missing(work.board, &choice.notes, &missing);
     for (number, again) in work.services.fleet.reloads(work.connector(), position.reloaded).await? {
         load_again(&settings, &mut position.source, &again).await?;
         position.reloaded = number;
+        position.columns.retain(|name, _| !again.contains(name));
+        append(work.services, Vec::new(), progress(&work, &position)?).await?;
+    }
+    if !position.load_again.is_empty() {
+        let again = std::mem::take(&mut position.load_again);
+        load_again(&settings, &mut position.source, &again).await?;
         append(work.services, Vec::new(), progress(&work, &position)?).await?;
     }
     show(work.board, &tables, &position);
-    let mut source = PgSource::start(settings, position.source.clone()).await?;
+    let mut source = PgSource::start(settings.clone(), position.source.clone()).await?;
     enter(work.board, &position);
-    let mut look = tokio::time::interval(LOOK_FOR_TABLES);
+    let mut known = ColumnsKnown::default();
+    let often = if definition.patterns.is_some() { LOOK_FOR_TABLES } else { LOOK_AFTER_TABLES };
+    let mut look = tokio::time::interval(often);
     look.set_missed_tick_behavior(MissedTickBehavior::Delay);
     look.reset();
     let mut under_way: Option<UnderWay> = None;
@@ -297,9 +340,15 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             }
             () = turns.of_others(), if turns.are_others() => continue,
             captured = source.next(), if !gathered.is_enough() => captured,
-            _ = look.tick(), if definition.patterns.is_some() => {
+            _ = look.tick() => {
                 let now = choose(&client, &address.database, definition).await?;
-                if now == choice {
+                let found = differences(&client, &settings).await?;
+                found.refuse_renamed(&settings)?;
+                if found.missing != missing {
+                    missing = found.missing;
+                    show_missing(work.board, &choice.notes, &missing);
+                }
+                if now == choice && found.new.is_empty() {
                     continue;
                 }
                 // other tables: from where it stands
@@ -316,8 +365,35 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             tables.push(found.clone());
         }
         let (parts, latest_us) = write(&mut out, &captured, &tables, &mut position).await?;
-        gathered.add(parts, latest_us, captured.last);
+        for changes in &captured.changes {
+            let topic = out.topic_unshaped(changes.table);
+            let other = known.note(work.services, &client, topic, changes, &mut position.columns).await?;
+            note_other(work.board, definition, &tables[changes.table], &other, &mut position.load_again);
+        }
+        // whoever goes on from here loads those again first
+        gathered.add(parts, latest_us, captured.last || !position.load_again.is_empty());
         position.source = captured.position;
+    }
+}
+
+/// Notes that columns of rows that were carried may hold other values by now: their table is loaded again, where rows are loaded.
+fn note_other(
+    board: &Board,
+    definition: &SourceDefinition,
+    table: &CapturedTable,
+    columns: &[String],
+    load_again: &mut Vec<String>,
+) {
+    if columns.is_empty() {
+        return;
+    }
+    let facts = [("table", table.qualified().into()), ("columns", columns.join(", ").into())];
+    if definition.load.rows {
+        load_again.push(table.qualified());
+        board.say(Level::Info, "a change of columns gave rows from before it other values: they are loaded again", facts);
+    } else {
+        let says = "a change of columns gave rows from before it other values: load the table if they are wanted";
+        board.say(Level::Warning, says, facts);
     }
 }
 

@@ -5,10 +5,10 @@ mod support;
 
 use std::time::{Duration, Instant};
 
-use gonvel_core::connector::{BadRecords, State, Wish};
-use gonvel_core::naming::ConnectorId;
+use gonvel_core::connector::{BadRecords, State, ValidConnector, Wish};
+use gonvel_core::naming::{ConnectorId, ConnectorName};
 use gonvel_core::ports::{DatabaseAddress, FleetStore};
-use support::World;
+use support::{World, rows};
 
 const BINS: &str = "CREATE TABLE bins (id bigint PRIMARY KEY, grade text)";
 
@@ -199,5 +199,79 @@ async fn a_lane_that_hangs_in_its_system_keeps_no_other_from_being_started_and_s
     target.batch_execute("COMMIT").await.unwrap();
     world.until_state(sink_id, State::Paused).await;
     world.until_equal(&source, &target, &["bins"], Duration::from_secs(5)).await;
+    fleet.stop().await;
+}
+
+/// What a connector notes of itself, once it notes something with this text.
+async fn until_noted(world: &World, id: ConnectorId, text: &str) {
+    let start = Instant::now();
+    loop {
+        let found = world.database.find_connector(id).await.unwrap();
+        let notes: Vec<&String> = found.said().flat_map(|s| &s.notes).collect();
+        if notes.iter().any(|note| note.contains(text)) {
+            return;
+        }
+        assert!(start.elapsed() < Duration::from_secs(30), "{notes:?}");
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn tables_that_are_made_anew_dropped_or_renamed_lose_nothing_in_silence() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    let tables = ["bins", "rooms", "sheds"];
+    for table in tables {
+        source
+            .batch_execute(&format!(
+                "CREATE TABLE {table} (id bigint PRIMARY KEY, grade text); INSERT INTO {table} VALUES (1, 'a')"
+            ))
+            .await
+            .unwrap();
+    }
+    let definition = world.source(&tables, 2).await;
+    let from = world.connector("from-packhouse", definition.clone()).await;
+    world.connector("to-settlement", world.sink(&tables).await).await;
+    let fleet = world.fleet();
+    world.until_equal(&source, &target, &tables, Duration::from_secs(20)).await;
+
+    // another table of the same name: the rows of the first go, its own come, also those that were there before it was seen
+    source
+        .batch_execute("DROP TABLE rooms; CREATE TABLE rooms (id bigint PRIMARY KEY, grade text, floor int); INSERT INTO rooms VALUES (7, 'b', 2)")
+        .await
+        .unwrap();
+    world.until_equal(&source, &target, &tables, Duration::from_secs(40)).await;
+    source.batch_execute("UPDATE rooms SET floor = 3").await.unwrap();
+    world.until_equal(&source, &target, &tables, Duration::from_secs(20)).await;
+
+    // one that is gone is said, and the others go on
+    source.batch_execute("DROP TABLE sheds; INSERT INTO bins VALUES (2, 'b')").await.unwrap();
+    until_noted(&world, from, "public.sheds is not in the database any more").await;
+    world.until_equal(&source, &target, &["bins", "rooms"], Duration::from_secs(20)).await;
+
+    // what a table brings under another name waits until a person says where it goes
+    source.batch_execute("ALTER TABLE bins RENAME TO boxes; INSERT INTO boxes VALUES (3, 'c')").await.unwrap();
+    let reason = world.until_state(from, State::Halted).await;
+    assert!(reason.contains("no table public.bins any more, and public.boxes"), "{reason}");
+    world.database.ask(from, Wish::Run, "").await.unwrap();
+    tokio::time::sleep(Duration::from_secs(2)).await;
+    world.until_state(from, State::Halted).await;
+    let mut edited = definition;
+    edited.tables.retain(|t| t.table != "sheds");
+    edited.tables[0].table = "boxes".into();
+    let valid = ValidConnector::check(from, ConnectorName::parse("from-packhouse").unwrap(), edited.into()).unwrap();
+    world.database.change_connector(&valid, 1, &[], "").await.unwrap();
+    world.until_state(from, State::Following).await;
+    let start = Instant::now();
+    while rows(&source, "boxes").await != rows(&target, "bins").await {
+        assert!(start.elapsed() < Duration::from_secs(20), "{:?}", rows(&target, "bins").await);
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+
+    // without its publication the log cannot be read: it says so, and what to do
+    source.batch_execute(&format!("DROP PUBLICATION gonvel_{}", from.0.simple())).await.unwrap();
+    let reason = world.until_state(from, State::Halted).await;
+    assert!(reason.contains("is not in the database any more") && reason.contains("begin anew"), "{reason}");
     fleet.stop().await;
 }

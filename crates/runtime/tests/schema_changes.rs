@@ -6,7 +6,11 @@ mod support;
 use std::time::{Duration, Instant};
 
 use gonvel_core::connector::{BadRecords, State, TargetColumns};
+use gonvel_core::naming::TopicName;
+use gonvel_core::ports::TopicLog;
+use gonvel_storage::catalog::history::LineFilter;
 use support::{World, rows, topic_changes};
+use tokio_postgres::Client;
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn changes_of_columns_are_told_once_and_reach_targets_without_a_stop() {
@@ -70,9 +74,9 @@ async fn changes_of_columns_are_told_once_and_reach_targets_without_a_stop() {
 
     // the one that may do it all follows; what the others lack is told, with the statement
     let start = Instant::now();
-    // a renamed column is a new one there: values that came under the former name stay under it
-    let wide = "SELECT (id, room, net_weight)::text FROM widen.bins WHERE id > 10 ORDER BY 1";
-    let expected = rows(&source, "(SELECT id, room, net_weight FROM bins WHERE id > 10)").await;
+    // a renamed column is a new one there: values that came under the former name stay under it, and all come under the new one
+    let wide = "SELECT (id, room, net_weight)::text FROM widen.bins ORDER BY 1";
+    let expected = rows(&source, "(SELECT id, room, net_weight FROM bins)").await;
     loop {
         let found = target.query(wide, &[]).await.map(|r| r.iter().map(|r| r.get::<_, String>(0)).collect::<Vec<_>>());
         if found.as_ref().is_ok_and(|found| *found == expected) {
@@ -98,11 +102,109 @@ async fn changes_of_columns_are_told_once_and_reach_targets_without_a_stop() {
         world.until_state(*sink, State::Following).await;
     }
     let start = Instant::now();
-    while rows(&target, r#"(SELECT id, room, net_weight FROM "add".bins WHERE id > 10)"#).await != expected {
+    while rows(&target, r#"(SELECT id, room, net_weight FROM "add".bins)"#).await != expected {
         assert!(start.elapsed() < Duration::from_secs(30));
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
     let asks = target.query("SELECT room FROM ask.bins WHERE id = 13", &[]).await.unwrap();
     assert_eq!(asks[0].get::<_, i32>(0), 90_000);
+    fleet.stop().await;
+}
+
+/// Waits until what two queries give is the same.
+async fn until_same(world: &World, (source, wanted): (&Client, &str), (target, found): (&Client, &str)) {
+    let start = Instant::now();
+    loop {
+        let (wanted, found) = (rows(source, wanted).await, rows(target, found).await);
+        if wanted == found {
+            return;
+        }
+        if start.elapsed() > Duration::from_secs(30) {
+            let connectors = world.database.connectors().await.unwrap();
+            panic!("{wanted:?} is not {found:?}: {:?}", connectors.iter().map(|c| &c.lanes).collect::<Vec<_>>());
+        }
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn rows_from_before_a_change_of_columns_come_with_what_it_gave_them() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    source
+        .batch_execute(
+            "CREATE TABLE bins (id bigint PRIMARY KEY, grade text, kg numeric(7,1));
+             INSERT INTO bins SELECT n, 'first', n / 4.0 FROM generate_series(1, 300) n",
+        )
+        .await
+        .unwrap();
+    world.flow(&["bins"], 2).await;
+    let mut fleet = world.fleet();
+    world.until_equal(&source, &target, &["bins"], Duration::from_secs(20)).await;
+    let loads = async || {
+        let changes = topic_changes(&world.database, "packhouse.bins").await;
+        changes.iter().filter(|c| c["change"] == "load").count()
+    };
+    // what comes without values, and what goes, gives rows from before no other ones
+    source.batch_execute("ALTER TABLE bins ADD COLUMN note text; UPDATE bins SET note = 'seen' WHERE id = 1").await.unwrap();
+    world.until_equal(&source, &target, &["bins"], Duration::from_secs(20)).await;
+    assert_eq!(loads().await, 300, "rows were loaded again for nothing");
+
+    // a value for all, and one for each
+    source
+        .batch_execute(
+            "ALTER TABLE bins ADD COLUMN site text NOT NULL DEFAULT 'north', ADD COLUMN mark uuid DEFAULT gen_random_uuid();
+             INSERT INTO bins (id, site) VALUES (301, 'south')",
+        )
+        .await
+        .unwrap();
+    world.until_equal(&source, &target, &["bins"], Duration::from_secs(30)).await;
+    let loaded = loads().await;
+    assert!(loaded >= 600, "{loaded}");
+
+    // while no runner is there: values become others, and a column has another name
+    fleet.stop().await;
+    source
+        .batch_execute(
+            "ALTER TABLE bins ALTER kg TYPE numeric(7,0) USING kg * 2; ALTER TABLE bins RENAME COLUMN grade TO quality;
+             UPDATE bins SET quality = 'second' WHERE id = 7",
+        )
+        .await
+        .unwrap();
+    fleet = world.fleet();
+    let (wanted, found) =
+        ("(SELECT id, quality, kg, mark FROM bins)", "(SELECT id, quality, kg::numeric(7,0), mark FROM bins)");
+    until_same(&world, (&source, wanted), (&target, found)).await;
+
+    // and where rows are not loaded it is said
+    let mut quiet = world.source(&["bins"], 1).await;
+    quiet.load.rows = false;
+    quiet.tables[0].topic = "packhouse.later".into();
+    let quiet = world.connector("only-changes", quiet).await;
+    world.until_state(quiet, State::Following).await;
+    source.batch_execute("UPDATE bins SET note = 'a'; ").await.unwrap();
+    let start = Instant::now();
+    while world.database.topic(&TopicName::parse("packhouse.later").unwrap()).await.is_err()
+        || topic_changes(&world.database, "packhouse.later").await.len() < 301
+    {
+        assert!(start.elapsed() < Duration::from_secs(20));
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    source
+        .batch_execute("ALTER TABLE bins ADD COLUMN room int NOT NULL DEFAULT 3; UPDATE bins SET note = 'b' WHERE id = 2")
+        .await
+        .unwrap();
+    let start = Instant::now();
+    loop {
+        let lines = world.database.lines_of(quiet, &LineFilter::default(), 50).await.unwrap();
+        if lines.iter().any(|l| l.says.contains("load the table if they are wanted") && l.facts["columns"] == "room") {
+            break;
+        }
+        assert!(start.elapsed() < Duration::from_secs(20), "{lines:?}");
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    let later = topic_changes(&world.database, "packhouse.later").await;
+    assert!(later.iter().all(|c| c["change"] == "update"), "rows were loaded");
     fleet.stop().await;
 }

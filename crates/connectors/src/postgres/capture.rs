@@ -21,6 +21,7 @@ use super::load::{self, ChangedKeys, Chunk, Readings, push_key};
 use super::names::{self, ident, qualified};
 use super::pgoutput::{self, Cell, Message, Old, Relation, Tuple};
 use super::position::{Partial, PgPosition};
+use super::publication;
 use super::replication::{EPOCH_US, Frame, Frames};
 use super::source::{Captured, SourceSettings, TableChanges};
 use super::tables::Describer;
@@ -311,6 +312,9 @@ impl Capture {
     async fn relation(&mut self, relation: &Relation, out: &Out) -> Result<(), ConnectorError> {
         let table = self.settings.tables.iter().position(|t| t.schema == relation.schema && t.table == relation.name);
         let Some(table) = table.or_else(|| self.find(relation)) else {
+            if self.position.lent.is_none() {
+                publication::refuse_renamed(&self.client, &self.settings, &relation.schema, &relation.name).await?;
+            }
             self.relations.insert(relation.oid, None);
             return Ok(());
         };

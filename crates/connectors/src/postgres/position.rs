@@ -140,7 +140,7 @@ pub struct Lent {
 ///
 /// Invariant: every change committed before `lsn`, the first `partial.done` changes of the transaction that commits at
 /// `partial.commit_lsn`, and the loaded pages are in the topics; nothing else is.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct PgPosition {
     /// Position after the last whole transaction.
     pub lsn: u64,

@@ -95,6 +95,15 @@ async fn of(client: &Client, publication: &str) -> Result<HashSet<(String, Strin
     Ok(rows.iter().map(|row| (row.get(0), row.get(1))).collect())
 }
 
+/// The publication was dropped: the server cannot read its log by one that was made later.
+pub(super) fn gone(publication: &str) -> ConnectorError {
+    ConnectorError::settings(
+        None,
+        format!("the publication {publication} is not in the database any more, so changes since it was dropped are gone"),
+        "begin anew: every row is loaded again, and rows that were deleted meanwhile go if the tables are emptied first",
+    )
+}
+
 /// Tables of the settings that a publication does not have.
 pub(super) async fn lacking(
     client: &Client,
@@ -113,14 +122,59 @@ pub struct Differences {
     pub new: Vec<String>,
     /// Tables of its own that are not wanted any more, as `schema.table`.
     pub gone: Vec<String>,
+    /// Tables that are wanted and are not in the database, as `schema.table`.
+    pub missing: Vec<String>,
     /// Whether other kinds of changes are wanted.
     pub kinds: bool,
+}
+
+impl Differences {
+    /// Refuses to let go of a table that has another name now: what it would bring under that name must not be lost.
+    ///
+    /// # Errors
+    /// [`ConnectorError::Settings`] that names both.
+    pub fn refuse_renamed(&self, settings: &SourceSettings) -> Result<(), ConnectorError> {
+        // what is captured because of its name goes and comes with it
+        let by_name = |name: &&String| name.split_once('.').is_some_and(|(schema, table)| settings.by_name(schema, table));
+        match (self.missing.first(), self.gone.iter().find(|name| !by_name(name))) {
+            (Some(missing), Some(gone)) => Err(renamed(missing, gone)),
+            _ => Ok(()),
+        }
+    }
+}
+
+/// What is to be done where a table may have been given another name.
+fn renamed(missing: &str, now: &str) -> ConnectorError {
+    ConnectorError::settings(
+        Some("tables"),
+        format!("there is no table {missing} any more, and {now}, which is not in the connector, is still sent"),
+        format!(
+            "if it was renamed, capture {now} in its place, into the same topic: nothing of it is lost; if it was dropped, take it \
+             out of the connector"
+        ),
+    )
+}
+
+/// Refuses to pass over changes of a table that is none of the settings' but is sent by their publication, where one of them is
+/// missing: it may have been renamed.
+pub(super) async fn refuse_renamed(
+    client: &Client,
+    settings: &SourceSettings,
+    schema: &str,
+    table: &str,
+) -> Result<(), ConnectorError> {
+    let found = differences(client, settings).await?;
+    let now = format!("{schema}.{table}");
+    match found.missing.first().filter(|_| found.gone.contains(&now)) {
+        Some(missing) => Err(renamed(missing, &now)),
+        None => Ok(()),
+    }
 }
 
 /// How the publication differs from what the settings want.
 ///
 /// # Errors
-/// [`ConnectorError`] if the server does not answer.
+/// [`ConnectorError`] if the server does not answer; if the publication is gone, it says what that means.
 pub async fn differences(client: &Client, settings: &SourceSettings) -> Result<Differences, ConnectorError> {
     let has = of(client, &settings.publication()).await?;
     let wanted: HashSet<_> = settings.tables.iter().map(|t| (t.schema.clone(), t.table.clone())).collect();
@@ -133,10 +187,13 @@ pub async fn differences(client: &Client, settings: &SourceSettings) -> Result<D
         .query_opt("SELECT pubtruncate FROM pg_publication WHERE pubname = $1", &[&settings.publication()])
         .await
         .map_err(|e| explain(&e, "reading the publication"))?;
+    let Some(truncates) = truncates else { return Err(gone(&settings.publication())) };
+    let there = there(client, settings).await?;
     Ok(Differences {
-        new: names(there(client, settings).await?.difference(&has).collect()),
+        new: names(there.difference(&has).collect()),
         gone: names(has.difference(&wanted).collect()),
-        kinds: truncates.is_some_and(|row| row.get::<_, bool>(0) == settings.whole_rows),
+        missing: names(wanted.difference(&there).filter(|(schema, table)| !settings.by_name(schema, table)).collect()),
+        kinds: truncates.get::<_, bool>(0) == settings.whole_rows,
     })
 }
 

@@ -59,6 +59,11 @@ fn explain(refusal: &Refusal, during: &str) -> ConnectorError {
         "55006" | "53400" | "53300" => ConnectorError::try_again(finding, "Gonvel tries again by itself"),
         "42501" => ConnectorError::settings(Some("user"), finding, "give the user the right to replicate"),
         "55000" => ConnectorError::settings(None, finding, "set wal_level = logical and restart the server"),
+        "42704" if refusal.message.contains("publication") => ConnectorError::settings(
+            None,
+            format!("{finding}: it was dropped, and changes since then are gone"),
+            "begin anew: every row is loaded again, and rows that were deleted meanwhile go if the tables are emptied first",
+        ),
         code if matches!(code.get(..2), Some("08" | "57" | "58" | "53")) => {
             ConnectorError::try_again(finding, "Gonvel tries again by itself")
         }

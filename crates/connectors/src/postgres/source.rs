@@ -59,6 +59,11 @@ pub enum Beginning {
 }
 
 impl SourceSettings {
+    /// Whether a table is captured because of its name.
+    pub(super) fn by_name(&self, schema: &str, table: &str) -> bool {
+        self.patterns.as_ref().is_some_and(|patterns| patterns.covers(schema, table))
+    }
+
     pub(super) fn slot(&self) -> String {
         names::slot(self.connector)
     }

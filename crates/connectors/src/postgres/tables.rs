@@ -1,6 +1,6 @@
 //! What a database says of its tables: columns, keys, types.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 use gonvel_core::column::ColumnType;
@@ -127,6 +127,24 @@ pub async fn is_there(client: &Client, table: &CapturedTable) -> Result<bool, Co
     let name = super::names::qualified(&table.schema, &table.table);
     let row = client.query_one("SELECT to_regclass($1) IS NOT NULL", &[&name]).await;
     Ok(row.map_err(|e| explain(&e, "looking for a table"))?.get(0))
+}
+
+/// Columns of a table that the source may have filled in its rows when they were added: those with a default, or that may not be null.
+/// Of a table that is gone there are none.
+///
+/// # Errors
+/// [`ConnectorError`] if the server does not answer.
+pub async fn filled(client: &Client, table: &TableSchema) -> Result<HashSet<String>, ConnectorError> {
+    let name = super::names::qualified(&table.schema, &table.table);
+    let rows = client
+        .query(
+            "SELECT attname::text FROM pg_attribute WHERE attrelid = to_regclass($1) AND attnum > 0 AND NOT attisdropped
+               AND (atthasdef OR atthasmissing OR attnotnull OR attidentity <> '')",
+            &[&name],
+        )
+        .await
+        .map_err(|e| explain(&e, "describing a table"))?;
+    Ok(rows.iter().map(|row| row.get(0)).collect())
 }
 
 /// Whether all captured columns of tables, as they are now, have types whose binary form is read. A table that is gone may still
