@@ -133,8 +133,8 @@ async fn ready_made(database: &Database, cluster: &Cluster) -> Result<(), Box<dy
         let (definition, start) = (connector.definition(), Instant::now());
         let Some(connection) = definition.connection() else { continue };
         let address = database.address(connection).await?;
-        let (shapes, others) = (HashMap::new(), Vec::new());
-        let asked = systems::Asked { definition, connector: None, address: Some(&address), shapes, others };
+        let (shapes, nulls, others) = (HashMap::new(), HashMap::new(), Vec::new());
+        let asked = systems::Asked { definition, connector: None, address: Some(&address), shapes, nulls, others };
         let checks = systems::preflight(&asked).await;
         let took_ms = u64::try_from(start.elapsed().as_millis())?;
         let report = KeptReport { at_us: chrono::Utc::now().timestamp_micros(), took_ms, checks };

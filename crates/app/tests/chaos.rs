@@ -169,7 +169,7 @@ async fn whatever_is_killed_frozen_or_cut_nothing_is_lost_or_doubled() {
             tokio::time::sleep(Duration::from_millis(200)).await;
         }
         let (there, _) = rows(&systems, "packhouse", table).await.unwrap();
-        no_change_stands_twice(&processes[0], &format!("packhouse.{table}"), there).await;
+        no_change_stands_twice(&processes[0], &format!("packhouse.{table}"), there, false).await;
     }
     let waiting = processes[0].get("/quarantine/records?state=all").await.unwrap();
     assert_eq!(waiting, json!([]), "seed {seed}");

@@ -2,10 +2,11 @@
 #![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
 
 use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::preflight::{connection, sink, source};
+use gonvel_connectors::postgres::preflight::{Expected, connection, sink, source};
 use gonvel_connectors::postgres::replication::ReplicationSession;
 use gonvel_connectors::postgres::{client, tables, target};
 use gonvel_core::connector::{CapturedTable, DeliveredTopic, SourceDefinition, Writes};
+use gonvel_core::delivered::Nulls;
 use gonvel_core::ports::{DatabaseAddress, Login};
 use gonvel_core::preflight::{Check, Outcome, Report, may_start};
 use gonvel_core::secret::Secret;
@@ -432,6 +433,41 @@ fn sink_cases() -> Vec<Case> {
             "no record brings it",
         )),
         own(case("clerk", "bins", swap("bigint PRIMARY KEY", "bigint"), "key of public.bins", "has no unique key on id")),
+        own(warning(case(
+            "clerk",
+            "bins",
+            swap("grade text", "grade text NOT NULL"),
+            "column grade of public.bins",
+            "is null in 20 of the newest 100 records",
+        ))),
+        own(case(
+            "clerk",
+            "bins",
+            swap("room_id int", "room_id int GENERATED ALWAYS AS IDENTITY"),
+            "column room_id of public.bins",
+            "always numbered",
+        )),
+        own(case(
+            "clerk",
+            "bins",
+            swap("room_id int", "room_id int GENERATED ALWAYS AS (id % 60) STORED"),
+            "column room_id of public.bins",
+            "is generated there",
+        )),
+        unmended(warning(case(
+            "clerk",
+            "bins",
+            with("CREATE UNIQUE INDEX by_room ON bins (room_id)"),
+            "unique keys of public.bins",
+            "there is by_room",
+        ))),
+        case(
+            "clerk",
+            "bins",
+            with("ALTER TABLE bins ENABLE ROW LEVEL SECURITY, FORCE ROW LEVEL SECURITY"),
+            "row security of public.bins",
+            "hides rows from user clerk",
+        ),
         unmended(warning(case(
             "clerk",
             "bins",
@@ -470,7 +506,9 @@ async fn a_sink_s_faults_are_found_and_their_remedies_mend_them() {
         owner.batch_execute(case.fault).await.unwrap();
         let address = address(&cluster, "settlement", case.user);
         let topic = DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: case.table.into() };
-        let topics = [(topic, Some(shape.clone()))];
+        // of a hundred records a fifth have no grade
+        let nulls = Some(Nulls { rows: 100, of: [("grade".to_owned(), 20)].into() });
+        let topics = [Expected { topic, shape: Some(shape.clone()), nulls }];
         let report = sink(&address, &topics, Writes::default()).await;
         let check = find(&report, case.check);
         assert_eq!((check.outcome, check.can_be_done), (case.outcome, case.own), "{check:#?}");
@@ -495,7 +533,7 @@ async fn a_sink_s_faults_are_found_and_their_remedies_mend_them() {
     // where the table is not there, the statement that would make it is shown, and makes one that fits
     let address = address(&cluster, "settlement", OWNER);
     let topic = DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: "bins".into() };
-    let topics = [(topic, Some(shape))];
+    let topics = [Expected { topic, shape: Some(shape), nulls: None }];
     let report = sink(&address, &topics, Writes::default()).await;
     owner.batch_execute(find(&report, "table public.bins").statement.as_ref().unwrap()).await.unwrap();
     let report = sink(&address, &topics, Writes::default()).await;
@@ -503,7 +541,7 @@ async fn a_sink_s_faults_are_found_and_their_remedies_mend_them() {
     assert!(find(&report, "columns of public.bins").finding.contains("each has the type"));
     // a type that a producer's schema made up is looked for, not carried out
     let hostile = "int); DROP TABLE bins; CREATE TABLE other (id int";
-    let mut shape = topics[0].1.clone().unwrap();
+    let mut shape = topics[0].shape.clone().unwrap();
     shape.columns.push(Column { name: "trees".into(), source_type: hostile.into(), ..shape.columns[1].clone() });
     let refused = target::ensure(&client::connect(&address).await.unwrap(), "public", "bins", &shape, Writes::default())
         .await

@@ -7,6 +7,7 @@ use serde_json::{Map, Value as Json, json};
 use crate::change::{ChangeBatch, ChangeKind, OldImage};
 use crate::change_form::position_text;
 use crate::civil::rfc3339;
+use crate::column::Value;
 use crate::connector::{Deletes, TargetRows, Writes};
 use crate::record_form::RowJson;
 
@@ -26,6 +27,28 @@ struct Rows<'b> {
     positions: HashMap<Vec<u8>, u64>,
     /// With the keys they belong to.
     out: Vec<(Vec<u8>, DeliveredRow)>,
+}
+
+/// How often columns are null in some records.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Nulls {
+    /// Records that bring a row.
+    pub rows: usize,
+    /// How many of them have null in a column, by its name; columns that are never null are left out.
+    pub of: HashMap<String, usize>,
+}
+
+/// Counts nulls in the rows that changes bring. What a source did not send is not null.
+#[must_use]
+pub fn nulls(batch: &ChangeBatch) -> Nulls {
+    let brings = |kind: ChangeKind| !matches!(kind, ChangeKind::Delete | ChangeKind::Truncate);
+    let rows: Vec<usize> = (0..batch.len()).filter(|&row| brings(batch.kinds[row])).collect();
+    let count = |place: usize| {
+        let null = |row: &&usize| batch.new[place].value(**row) == Value::Null && !batch.is_unchanged(**row, place);
+        rows.iter().filter(null).count()
+    };
+    let columns = batch.table.columns.iter().enumerate().map(|(place, column)| (column.name.clone(), count(place)));
+    Nulls { rows: rows.len(), of: columns.filter(|(_, nulls)| *nulls > 0).collect() }
 }
 
 /// The rows that changes, given in order with their encoded keys (a truncate has none), become. What the target held before is
@@ -265,5 +288,20 @@ mod tests {
             )
         };
         assert_eq!((history.len(), &history[0], &history[2]), (3, &state("A", 1, 3), &state("C", 3, 4)));
+    }
+
+    #[test]
+    fn nulls_are_counted_in_the_rows_that_come() {
+        let (batch, _) = batch();
+        assert_eq!(nulls(&batch), Nulls { rows: 3, of: HashMap::new() }, "what was not sent, or is gone, is not null");
+        let mut builder = ChangeBatchBuilder::new(batch.table);
+        for (id, remark) in [(1, Value::Null), (2, Value::Text("late")), (3, Value::Null)] {
+            builder.begin(ChangeKind::Load, Origin::default());
+            for (place, value) in [Value::Long(id), Value::Text("A"), remark].into_iter().enumerate() {
+                builder.new_value(place, value).unwrap();
+            }
+            builder.no_old();
+        }
+        assert_eq!(nulls(&builder.finish()), Nulls { rows: 3, of: HashMap::from([("remark".to_owned(), 2)]) });
     }
 }

@@ -10,7 +10,7 @@ use gonvel_core::naming::TopicName;
 use gonvel_core::table_patterns::topic_for;
 
 /// The tables, and what is to be said of those that a pattern covers and that are not captured.
-#[derive(Debug, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub(crate) struct Choice {
     pub(crate) tables: Vec<CapturedTable>,
     pub(crate) notes: Vec<String>,

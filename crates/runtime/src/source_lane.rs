@@ -7,7 +7,7 @@ use std::time::Duration;
 use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::client::{Client, connect};
 use gonvel_connectors::postgres::position::PgPosition;
-use gonvel_connectors::postgres::publication::{Differences, differences};
+use gonvel_connectors::postgres::publication::{Differences, differences, tables_mark};
 use gonvel_connectors::postgres::sample::rows_by_key;
 use gonvel_connectors::postgres::slot::{change_tables, load_again, prepare};
 use gonvel_connectors::postgres::source::{Beginning, Captured, PgSource, SourceSettings, TableChanges};
@@ -224,6 +224,8 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     };
     let address = work.services.fleet.address(definition.connection).await?;
     let client = connect(&address).await?;
+    // before what it stands for
+    let mut known_mark = tables_mark(&client).await?;
     let choice = choose(&client, &address.database, definition).await?;
     let mut tables = choice.tables.clone();
     let settings = SourceSettings {
@@ -341,7 +343,13 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             () = turns.of_others(), if turns.are_others() => continue,
             captured = source.next(), if !gathered.is_enough() => captured,
             _ = look.tick() => {
-                let now = choose(&client, &address.database, definition).await?;
+                let mark = tables_mark(&client).await?;
+                let now = if mark == known_mark {
+                    choice.clone()
+                } else {
+                    known_mark = mark;
+                    choose(&client, &address.database, definition).await?
+                };
                 let found = differences(&client, &settings).await?;
                 found.refuse_renamed(&settings)?;
                 if found.missing != missing {

@@ -2,9 +2,11 @@
 
 use std::collections::{BTreeMap, HashMap};
 
+use gonvel_connectors::postgres::preflight::Expected;
 use gonvel_connectors::postgres::{client, preflight, sample, sink, slot, tables, tls};
 use gonvel_core::change::ChangeBatch;
-use gonvel_core::connector::{CapturedTable, Definition, Values};
+use gonvel_core::connector::{CapturedTable, Definition, DeliveredTopic, Values};
+use gonvel_core::delivered::Nulls;
 use gonvel_core::loops::{self, Carrier};
 use gonvel_core::naming::{ConnectorId, TopicPartition};
 use gonvel_core::ports::DatabaseAddress;
@@ -31,6 +33,8 @@ pub struct Asked<'a> {
     pub address: Option<&'a DatabaseAddress>,
     /// The shapes of topics that hold captured rows, by topic.
     pub shapes: HashMap<String, TableSchema>,
+    /// What is null in the newest records of topics that are delivered as they are, by topic.
+    pub nulls: HashMap<String, Nulls>,
     /// All other connectors: name, database, definition.
     pub others: Vec<(String, String, Definition)>,
 }
@@ -40,8 +44,13 @@ pub async fn preflight(asked: &Asked<'_>) -> Report {
     let mut report = match (asked.definition, asked.address) {
         (Definition::Source(source), Some(address)) => preflight::source(address, source, asked.connector).await,
         (Definition::Sink(sink), Some(address)) => {
-            let shaped: Vec<_> = sink.topics.iter().map(|t| (t.clone(), asked.shapes.get(&t.topic).cloned())).collect();
-            preflight::sink(address, &shaped, sink.writes).await
+            let expected = |topic: &DeliveredTopic| Expected {
+                topic: topic.clone(),
+                shape: asked.shapes.get(&topic.topic).cloned(),
+                nulls: asked.nulls.get(&topic.topic).cloned(),
+            };
+            let expected: Vec<Expected> = sink.topics.iter().map(expected).collect();
+            preflight::sink(address, &expected, sink.writes).await
         }
         (Definition::Topics(topics), _) => {
             let carried = topics.carries.len();

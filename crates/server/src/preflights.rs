@@ -9,9 +9,10 @@ use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use gonvel_core::civil::rfc3339;
 use gonvel_core::connector::{Definition, ValidConnector};
+use gonvel_core::delivered::{self, Nulls};
 use gonvel_core::loops::system_of;
 use gonvel_core::naming::{ConnectorId, ConnectorName, TopicName};
-use gonvel_core::ports::{DatabaseAddress, FleetStore};
+use gonvel_core::ports::{DatabaseAddress, FleetStore, PortError, TopicLog};
 use gonvel_core::preflight::{Check, KeptReport, Report};
 use gonvel_core::record_form::ReadForm;
 use gonvel_core::table::TableSchema;
@@ -22,6 +23,7 @@ use uuid::Uuid;
 
 use crate::presenting;
 use crate::problems::{Body, Refusal, checks};
+use crate::records::newest_changes;
 use crate::shapes::{context, fits};
 use crate::state::ServerState;
 
@@ -72,10 +74,31 @@ pub(crate) async fn check_shaped(
         (c.name, system, c.definition)
     });
     let others = others.collect();
-    let asked = systems::Asked { definition, connector, address: address.as_ref(), shapes, others };
+    let nulls = nulls(state, definition).await?;
+    let asked = systems::Asked { definition, connector, address: address.as_ref(), shapes, nulls, others };
     let mut report = timed(systems::preflight(&asked)).await;
     report.checks.extend(shaped);
     Ok(report)
+}
+
+/// Records of a topic that are looked at for nulls.
+const LOOKED_AT: usize = 1_000;
+
+/// What is null in the newest records of the topics that a sink delivers as they are.
+async fn nulls(state: &ServerState, definition: &Definition) -> Result<HashMap<String, Nulls>, Refusal> {
+    let mut nulls = HashMap::new();
+    let Definition::Sink(sink) = definition else { return Ok(nulls) };
+    for topic in sink.topics.iter().filter(|t| sink.shape.is_nothing_for(&t.topic)) {
+        let topic = match state.database.topic(&TopicName::parse(topic.topic.as_str())?).await {
+            Ok(topic) => topic,
+            Err(PortError::NotFound { .. }) => continue,
+            Err(error) => return Err(error.into()),
+        };
+        if let Ok(newest) = newest_changes(state, &topic, LOOKED_AT).await? {
+            nulls.insert(topic.name.as_str().to_owned(), delivered::nulls(&newest.batch));
+        }
+    }
+    Ok(nulls)
 }
 
 /// Works the shape out for every table or topic whose columns are known: what it makes of them takes their place, and what is

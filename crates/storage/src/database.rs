@@ -3,9 +3,10 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use diesel::ConnectionError;
 use diesel_async::pooled_connection::bb8::{Pool, PooledConnection};
 use diesel_async::pooled_connection::{AsyncDieselConnectionManager, ManagerConfig, PoolableConnection, RecyclingMethod};
-use diesel_async::{AsyncConnection, AsyncMigrationHarness, AsyncPgConnection};
+use diesel_async::{AsyncConnection, AsyncMigrationHarness, AsyncPgConnection, SimpleAsyncConnection};
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 use gonvel_core::ports::PortError;
 
@@ -66,6 +67,15 @@ impl Database {
             let broken = connection.is_broken();
             Box::pin(async move { if broken { Err(diesel::result::Error::BrokenTransactionManager) } else { Ok(()) } })
         }));
+        // the server takes what is asked of many topics for worth compiling, which takes longer than asking it
+        config.custom_setup = Box::new(|url: &str| {
+            let url = url.to_owned();
+            Box::pin(async move {
+                let mut connection = AsyncPgConnection::establish(&url).await?;
+                connection.batch_execute("SET jit = off").await.map_err(ConnectionError::CouldntSetupConfiguration)?;
+                Ok(connection)
+            })
+        });
         let manager = AsyncDieselConnectionManager::new_with_config(url, config);
         let pool = Pool::builder()
             .max_size(16)

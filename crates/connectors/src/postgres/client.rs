@@ -15,10 +15,11 @@ use crate::error::ConnectorError;
 /// How long a server may take to answer a new session.
 pub const PATIENCE: Duration = Duration::from_secs(8);
 
-/// Settings of every session, so that values are written in the one form [`super::values`] reads.
+/// Settings of every session, so that values are written in the one form [`super::values`] reads, and what is asked of the catalog
+/// of thousands of tables is not compiled first, which takes longer than asking it.
 pub const SESSION: &str = "SET datestyle = 'ISO, YMD'; SET timezone = 'UTC'; SET bytea_output = 'hex'; SET intervalstyle = 'postgres'; \
      SET extra_float_digits = 1; SET client_encoding = 'UTF8'; SET statement_timeout = 0; \
-     SET idle_in_transaction_session_timeout = 0; SET lock_timeout = 0";
+     SET idle_in_transaction_session_timeout = 0; SET lock_timeout = 0; SET jit = off";
 
 /// Opens a session.
 ///

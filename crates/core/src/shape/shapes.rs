@@ -51,6 +51,12 @@ impl Shapes {
         self.rules.is_empty() && self.steps.values().flatten().all(|s| s.off)
     }
 
+    /// Whether the rows of a table or topic go as they come.
+    #[must_use]
+    pub fn is_nothing_for(&self, name: &str) -> bool {
+        self.rules.is_empty() && self.steps.get(name).is_none_or(|steps| steps.iter().all(|s| s.off))
+    }
+
     /// What is looked into, each once with all columns that are taken of it.
     #[must_use]
     pub fn references(&self) -> Vec<LookedInto> {

@@ -12,7 +12,7 @@ use tokio_postgres::Client;
 use super::client::{connect, explain};
 use crate::error::ConnectorError;
 
-pub use sink::sink;
+pub use sink::{Expected, sink};
 pub use source::source;
 
 /// The oldest version whose log can hold marks within transactions and stream them.

@@ -3,20 +3,30 @@
 use std::collections::HashMap;
 
 use gonvel_core::connector::{DeliveredTopic, Writes};
+use gonvel_core::delivered::Nulls;
 use gonvel_core::ports::DatabaseAddress;
 use gonvel_core::preflight::{Check, Report};
-use gonvel_core::table::TableSchema;
+use gonvel_core::table::{Column, TableSchema};
 
 use super::{Asked, from_error};
 use crate::error::ConnectorError;
+use crate::postgres::identity::key_columns;
 use crate::postgres::names::{ident, literal, qualified, type_name};
 use crate::postgres::target::{self, create_statement};
 
-/// A topic to deliver, with the shape of its latest records; none while it has none.
-pub type Shaped = (DeliveredTopic, Option<TableSchema>);
+/// A topic to deliver.
+#[derive(Debug, Clone)]
+pub struct Expected {
+    /// Which, and into which table.
+    pub topic: DeliveredTopic,
+    /// The shape of its latest records; none while it has none.
+    pub shape: Option<TableSchema>,
+    /// What is null in its newest records; none if that is not known.
+    pub nulls: Option<Nulls>,
+}
 
 /// Checks what a sink connector needs.
-pub async fn sink(address: &DatabaseAddress, topics: &[Shaped], writes: Writes) -> Report {
+pub async fn sink(address: &DatabaseAddress, topics: &[Expected], writes: Writes) -> Report {
     let mut asked = match Asked::open(address).await {
         Ok(asked) => asked,
         Err(report) => return report,
@@ -25,7 +35,7 @@ pub async fn sink(address: &DatabaseAddress, topics: &[Shaped], writes: Writes) 
     asked.end(outcome)
 }
 
-async fn checks(asked: &mut Asked<'_>, topics: &[Shaped], writes: Writes) -> Result<(), ConnectorError> {
+async fn checks(asked: &mut Asked<'_>, topics: &[Expected], writes: Writes) -> Result<(), ConnectorError> {
     let rows = asked
         .rows(
             "SELECT pg_is_in_recovery() OR current_setting('default_transaction_read_only') = 'on',
@@ -54,7 +64,7 @@ async fn checks(asked: &mut Asked<'_>, topics: &[Shaped], writes: Writes) -> Res
             .remedy("grant it, or let it deliver at least once: Gonvel then keeps the position itself")
             .statement(grant)
     });
-    for (topic, shape) in topics {
+    for Expected { topic, shape, nulls } in topics {
         let wanted = shape.as_ref().map(|shape| target::wanted(shape, writes));
         if let Some(Err(error)) = wanted.as_ref().map(target::check_names) {
             asked.push(from_error(&format!("columns of {}.{}", topic.schema, topic.table), &error));
@@ -62,13 +72,14 @@ async fn checks(asked: &mut Asked<'_>, topics: &[Shaped], writes: Writes) -> Res
         }
         let there = target_table(asked, &user, topic, wanted.as_ref()).await?;
         if let (Some(owns), Some(wanted)) = (there, wanted) {
-            columns(asked, topic, &wanted, owns).await?;
+            columns(asked, topic, &wanted, owns, nulls.as_ref()).await?;
             if wanted.columns.iter().any(|c| c.key) {
                 key(asked, topic, &wanted, owns).await;
             }
         }
         if there.is_some() {
-            side_effects(asked, topic).await?;
+            let key = shape.iter().flat_map(|s| s.columns.iter().filter(|c| c.key).map(|c| c.name.clone())).collect();
+            side_effects(asked, topic, key).await?;
         }
     }
     Ok(())
@@ -158,7 +169,13 @@ enum Fit {
 
 struct TargetColumn {
     ty: String,
+    /// It needs a value, and has none of its own.
     required: bool,
+    may_be_null: bool,
+    /// The target computes it.
+    generated: bool,
+    /// The target numbers it, and takes no number.
+    numbered: bool,
 }
 
 /// Compares the columns: what is missing, of another type, or required by the target alone.
@@ -167,18 +184,29 @@ async fn columns(
     topic: &DeliveredTopic,
     shape: &TableSchema,
     owns: bool,
+    nulls: Option<&Nulls>,
 ) -> Result<(), ConnectorError> {
     let (plain, name) = (format!("{}.{}", topic.schema, topic.table), qualified(&topic.schema, &topic.table));
     let there: HashMap<String, TargetColumn> = asked
         .rows(
             "SELECT attname::text, format_type(atttypid, atttypmod),
-                    attnotnull AND NOT atthasdef AND attidentity = '' AND attgenerated = ''
+                    attnotnull AND NOT atthasdef AND attidentity = '' AND attgenerated = '', NOT attnotnull, attgenerated <> '',
+                    attidentity = 'a'
              FROM pg_attribute WHERE attrelid = $1::text::regclass AND attnum > 0 AND NOT attisdropped",
             &[&name],
         )
         .await?
         .into_iter()
-        .map(|r| (r.get(0), TargetColumn { ty: r.get(1), required: r.get(2) }))
+        .map(|r| {
+            let column = TargetColumn {
+                ty: r.get(1),
+                required: r.get(2),
+                may_be_null: r.get(3),
+                generated: r.get(4),
+                numbered: r.get(5),
+            };
+            (r.get(0), column)
+        })
         .collect();
     let mut fits = true;
     for column in &shape.columns {
@@ -195,6 +223,15 @@ async fn columns(
             });
             continue;
         };
+        if let Some(check) = own_values(&label, &name, &column.name, target) {
+            fits = false;
+            asked.push(check.can_be_done(owns));
+            continue;
+        }
+        if let Some(check) = null_values(&label, &name, column, target, nulls) {
+            fits = false;
+            asked.push(check.can_be_done(owns));
+        }
         match fit(asked, &column.source_type, &target.ty).await? {
             Fit::Whole => {}
             Fit::Partly => {
@@ -239,6 +276,36 @@ async fn columns(
         asked.push(Check::passed(format!("columns of {plain}"), "each has the type that comes, or one that takes it"));
     }
     Ok(())
+}
+
+/// A column that the target gives its values itself takes none that come.
+fn own_values(label: &str, table: &str, column: &str, target: &TargetColumn) -> Option<Check> {
+    let (finding, remedy, change) = if target.generated {
+        ("records bring it, and it is generated there", "let it keep what comes", "DROP EXPRESSION")
+    } else if target.numbered {
+        ("records bring it, and it is always numbered there", "number only what comes without", "SET GENERATED BY DEFAULT")
+    } else {
+        return None;
+    };
+    let statement = format!("ALTER TABLE {table} ALTER COLUMN {} {change};", ident(column));
+    Some(Check::failed(label, "topics", finding).means("every row would be refused").remedy(remedy).statement(statement))
+}
+
+/// A column that may not be null there, and is null in records or may be.
+fn null_values(label: &str, table: &str, column: &Column, target: &TargetColumn, nulls: Option<&Nulls>) -> Option<Check> {
+    if target.may_be_null || column.key {
+        return None;
+    }
+    let finding = match nulls.filter(|n| n.rows > 0) {
+        Some(Nulls { rows, of }) => {
+            format!("it may not be null there, and is null in {} of the newest {rows} records", of.get(&column.name)?)
+        }
+        None => "it may not be null there, and whether records bring null is not known".into(),
+    };
+    let check =
+        Check::warning(label, finding).means("a record with null there is refused, and waits in quarantine or halts");
+    let statement = format!("ALTER TABLE {table} ALTER COLUMN {} DROP NOT NULL;", ident(&column.name));
+    Some(check.remedy("let it be null there, as in the source").statement(statement))
 }
 
 fn retype(table: &str, column: &str, ty: &str) -> String {
@@ -291,16 +358,22 @@ async fn key(asked: &mut Asked<'_>, topic: &DeliveredTopic, shape: &TableSchema,
     asked.push(check);
 }
 
-/// What the target does by itself when rows come.
-async fn side_effects(asked: &mut Asked<'_>, topic: &DeliveredTopic) -> Result<(), ConnectorError> {
+/// What the target does by itself when rows come. `key` is the key that rows are found by.
+async fn side_effects(asked: &mut Asked<'_>, topic: &DeliveredTopic, mut key: Vec<String>) -> Result<(), ConnectorError> {
     let (plain, name) = (format!("{}.{}", topic.schema, topic.table), qualified(&topic.schema, &topic.table));
+    key.sort();
     let rows = asked
         .rows(
-            "SELECT (SELECT string_agg(tgname::text, ', ' ORDER BY tgname) FROM pg_trigger
+            concat!("SELECT (SELECT string_agg(tgname::text, ', ' ORDER BY tgname) FROM pg_trigger
                      WHERE tgrelid = $1::text::regclass AND NOT tgisinternal AND tgenabled IN ('O', 'A')),
                     (SELECT string_agg(conname || ' to ' || confrelid::regclass::text, ', ' ORDER BY conname) FROM pg_constraint
-                     WHERE conrelid = $1::text::regclass AND contype = 'f')",
-            &[&name],
+                     WHERE conrelid = $1::text::regclass AND contype = 'f'),
+                    (SELECT string_agg(i.indexrelid::regclass::text, ', ' ORDER BY i.indexrelid) FROM pg_index i
+                     WHERE i.indrelid = $1::text::regclass AND i.indisunique AND $2::text[] <> (
+                       SELECT array_agg(a.attname::text ORDER BY a.attname::text COLLATE \"C\") FROM pg_attribute a
+                       WHERE a.attrelid = i.indrelid AND a.attnum = ANY (", key_columns!(), "))),
+                    row_security_active($1::text::regclass)"),
+            &[&name, &key],
         )
         .await?;
     let Some(row) = rows.first() else { return Ok(()) };
@@ -318,6 +391,24 @@ async fn side_effects(asked: &mut Asked<'_>, topic: &DeliveredTopic) -> Result<(
                     "tables are written one after the other, so a row may come before the one it points to, and be refused",
                 )
                 .remedy("drop the constraint in the target: the source keeps it"),
+        );
+    }
+    if let Some(unique) = row.get::<_, Option<String>>(2).filter(|_| !key.is_empty()) {
+        asked.push(
+            Check::warning(format!("unique keys of {plain}"), format!("beside the source's key there is {unique}"))
+                .means(
+                    "rows that come together are written in no order, so one that takes over another's value may be refused",
+                )
+                .remedy("drop it in the target, or make it an index that is not unique: the source keeps it unique"),
+        );
+    }
+    if row.get::<_, Option<bool>>(3) == Some(true) {
+        let (user, role) = (asked.address.user.clone(), ident(&asked.address.user));
+        asked.push(
+            Check::failed(format!("row security of {plain}"), "topics", format!("it hides rows from user {user}"))
+                .means("rows that are hidden would neither be changed nor removed, and others would be refused")
+                .remedy("let a superuser lift it for this user")
+                .statement(format!("ALTER ROLE {role} BYPASSRLS;")),
         );
     }
     Ok(())

@@ -461,7 +461,8 @@ fn table_checks(user: &str, table: &CapturedTable, row: &Row, superuser: bool) -
         let later = "; one that is made later has no full replica identity of its own, and the source refuses updates in it until it has";
         out.push(Check::warning(format!("partitions of {plain}"), "their changes come under the table's own name").means(
             format!(
-                "a truncate of one partition alone is not sent by the server{}",
+                "a truncate of one partition alone is not sent by the server, nor are the rows of one that is attached or detached: \
+                 load the table again then{}",
                 if identity == "f" { later } else { "" }
             ),
         ));
