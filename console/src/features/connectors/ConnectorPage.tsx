@@ -101,7 +101,7 @@ function One({ connector }: { connector: Connector }) {
       <ProblemNote problem={problem} />
       {connector.reason && (
         <div className="note" role="alert">
-          <strong>{connector.state === 'halted' ? 'Needs a person.' : 'Tries again by itself.'}</strong>{' '}
+          <strong>{connector.state === 'halted' ? 'Needs a person:' : 'Tries again by itself:'}</strong>{' '}
           {connector.reason}
           {connector.retry_at && (
             <div className="remedy">
@@ -112,7 +112,7 @@ function One({ connector }: { connector: Connector }) {
       )}
       {connector.notes.length > 0 && (
         <div className="note" aria-label="To know">
-          <strong>It runs, and this should be known:</strong>
+          <strong>{connector.reason ? 'Besides:' : 'It runs, and this should be known:'}</strong>
           <ul className="notes">
             {connector.notes.slice(0, 8).map((note) => (
               <li key={note}>{note}</li>
