@@ -11,18 +11,30 @@ use gonvel_core::avro::fingerprint::crc64;
 use gonvel_core::ports::Topic;
 use gonvel_core::schema_changes::{ColumnChange, differences, differing};
 use gonvel_core::table::TableSchema;
+use serde::{Deserialize, Serialize};
 
 use crate::fleet::Services;
 use crate::lane::Failure;
 use crate::writing::latest_shape;
 
-/// Marks of the columns that tables had when a row of theirs was last carried, by `schema.table`; stored with the position.
-pub(crate) type Marks = BTreeMap<String, u64>;
+/// Marks of the columns that a table had when a row of it was last carried.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct Mark {
+    /// By a change.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    change: Option<u64>,
+    /// By a load, which reads rows as the table is then: changes from before may come after it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    load: Option<u64>,
+}
 
-/// The columns themselves, as far as this session saw them, by the table's place.
+/// By `schema.table`; stored with the position.
+pub(crate) type Marks = BTreeMap<String, Mark>;
+
+/// The columns themselves, as far as this session saw them, by the table's place and whether a load brought them.
 #[derive(Default)]
 pub(crate) struct ColumnsKnown {
-    shapes: HashMap<usize, Arc<TableSchema>>,
+    shapes: HashMap<(usize, bool), Arc<TableSchema>>,
 }
 
 fn mark(shape: &TableSchema) -> u64 {
@@ -31,8 +43,8 @@ fn mark(shape: &TableSchema) -> u64 {
 }
 
 impl ColumnsKnown {
-    /// Notes the columns of changes. Gives those that may hold other values in rows from before than were carried. `topic` has the
-    /// rows as they were captured; none if they are shaped on their way.
+    /// Notes the columns of changes, or of rows of a load. Gives those that may hold other values in rows from before than were
+    /// carried. `topic` has the rows as they were captured; none if they are shaped on their way.
     pub(crate) async fn note(
         &mut self,
         services: &Services,
@@ -41,18 +53,19 @@ impl ColumnsKnown {
         changes: &TableChanges,
         marks: &mut Marks,
     ) -> Result<Vec<String>, Failure> {
-        let shape = &changes.batch.table;
-        if self.shapes.get(&changes.table).is_some_and(|known| known == shape) {
+        let (shape, loaded) = (&changes.batch.table, changes.rows.is_some());
+        if self.shapes.get(&(changes.table, loaded)).is_some_and(|known| known == shape) {
             return Ok(Vec::new());
         }
-        let (name, now) = (shape.qualified(), mark(shape));
-        let known = marks.get(&name).copied();
-        if changes.rows.is_some() && known.is_some() {
-            // rows of a load are read as the table is now: changes from before may still come
-            return Ok(Vec::new());
+        let (now, marked) = (mark(shape), marks.entry(shape.qualified()).or_default());
+        let known = if loaded { marked.load } else { marked.change.or(marked.load) };
+        if loaded {
+            marked.load = Some(now);
+        } else {
+            marked.change = Some(now);
         }
-        marks.insert(name, now);
-        let seen = self.shapes.insert(changes.table, shape.clone());
+        let seen = self.shapes.insert((changes.table, loaded), shape.clone());
+        let seen = seen.or_else(|| self.shapes.get(&(changes.table, true)).filter(|_| !loaded).cloned());
         let Some(known) = known.filter(|known| *known != now) else { return Ok(Vec::new()) };
         let before = match (seen, topic, changes.batch.origins.first()) {
             (Some(seen), ..) => Some(seen),
@@ -67,6 +80,11 @@ impl ColumnsKnown {
             None => shape.columns.iter().cloned().map(ColumnChange::Added).collect(),
         };
         let filled = filled(client, shape).await?;
-        Ok(differing(&changed, |column| filled.contains(column)))
+        let differing = differing(&changed, |column| filled.contains(column));
+        if !differing.is_empty() {
+            // what is loaded again is of these columns
+            marks.entry(shape.qualified()).or_default().load = Some(now);
+        }
+        Ok(differing)
     }
 }

@@ -77,6 +77,50 @@ async fn a_table_is_loaded_again_under_changes_and_restarts_and_mends_what_its_t
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_table_that_is_altered_while_it_loads_comes_whole_though_no_row_changes_after_that() {
+    let mut world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    // written anew with a value for each row; given one for all without that; and changed by the one who alters it
+    let tables = ["anew", "filled", "mixed"];
+    for table in tables {
+        source
+            .batch_execute(&format!(
+                "CREATE TABLE {table} (id bigint PRIMARY KEY, note text, room smallint);
+                 INSERT INTO {table} SELECT n, repeat('n', 400), n % 60 FROM generate_series(1, 2000) n"
+            ))
+            .await
+            .unwrap();
+    }
+    world.load.rows_per_second = Some(1_000);
+    let (from, _) = world.flow(&tables, 2).await;
+    let fleet = world.fleet();
+    world.until_state(from, State::Loading).await;
+    for table in tables {
+        // some of it is loaded, and some is not
+        let start = Instant::now();
+        let loaded = async || loads(&topic_changes(&world.database, &format!("packhouse.{table}")).await);
+        while loaded().await == 0 {
+            assert!(start.elapsed() < Duration::from_secs(60), "{table} is not being loaded");
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+        let alter = match table {
+            "anew" => "ALTER TABLE anew ADD COLUMN mark uuid NOT NULL DEFAULT gen_random_uuid()",
+            "filled" => "ALTER TABLE filled ADD COLUMN site text NOT NULL DEFAULT 'north'",
+            _ => {
+                "BEGIN; INSERT INTO mixed SELECT n, 'late' FROM generate_series(5001, 5100) n; ALTER TABLE mixed ALTER room TYPE smallint USING room + 1;
+                 UPDATE mixed SET note = 'turned' WHERE id % 100 = 0; DELETE FROM mixed WHERE id % 100 = 1; COMMIT"
+            }
+        };
+        source.batch_execute(alter).await.unwrap();
+        assert!(loaded().await < 2_000, "{table} was loaded before it was altered");
+    }
+    world.until_equal(&source, &target, &tables, Duration::from_secs(60)).await;
+    world.until_state(from, State::Following).await;
+    fleet.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn without_an_initial_load_only_what_changes_is_captured() {
     let mut world = World::new().await;
     world.load.rows = false;

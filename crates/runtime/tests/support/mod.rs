@@ -136,13 +136,32 @@ impl World {
             tokio::time::sleep(Duration::from_millis(200)).await;
         }
     }
+
+    /// Waits until a query of the target gives what one of the source gives.
+    pub async fn until_same(&self, (source, wanted): (&Client, &str), (target, found): (&Client, &str), patience: Duration) {
+        let (wanted_rows, found_rows) = (format!("({wanted})"), format!("({found})"));
+        let start = Instant::now();
+        loop {
+            let (left, right) = (rows(source, &wanted_rows).await, rows(target, &found_rows).await);
+            if left == right {
+                return;
+            }
+            if start.elapsed() > patience {
+                for connector in self.database.connectors().await.unwrap() {
+                    eprintln!("{}: {:?}", connector.name, connector.lanes);
+                }
+                panic!("{wanted}: {}", difference(&left, &right));
+            }
+            tokio::time::sleep(Duration::from_millis(200)).await;
+        }
+    }
 }
 
 /// A table's rows as text, in order.
 pub async fn rows(client: &Client, table: &str) -> Vec<String> {
     match client.query(&format!("SELECT CASE WHEN length(t::text) > 120 THEN left(t::text, 40) || md5(t::text) ELSE t::text END FROM {table} t ORDER BY 1"), &[]).await {
         Ok(rows) => rows.iter().map(|r| r.get(0)).collect(),
-        Err(_) => vec!["there is no such table".into()],
+        Err(error) => vec![format!("{error:?}")],
     }
 }
 

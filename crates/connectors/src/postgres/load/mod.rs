@@ -3,7 +3,7 @@
 //! Each chunk is read in a transaction of its own, whose snapshot is kept with it; then a mark is written to the server's
 //! log. When the mark comes back in the stream, every transaction the snapshot sees has come before it, and the chunk's rows
 //! are appended, except (1) rows whose version was written by a transaction that the slot's first position does not see:
-//! their change is in the stream; (2) rows whose key was changed by a transaction the chunk's snapshot does not see but the
+//! their change is in the stream, unless the table itself was altered since, which may have written its rows anew; (2) rows whose key was changed by a transaction the chunk's snapshot does not see but the
 //! stream has brought already: the stream's is newer. So no row is lost, doubled or overtaken by an older read. Reading needs
 //! no long transaction and goes on where it stopped; several chunks may be read at a time. The reasons are in docs/decisions/initial-load.md.
 
@@ -50,6 +50,8 @@ pub struct Chunk {
     pub batch: ChangeBatch,
     /// The transaction that wrote each row's version, lower 32 bits.
     pub writers: Vec<u32>,
+    /// The transaction that last altered what is read, lower 32 bits.
+    pub altered: u32,
     /// What the reading saw.
     pub snapshot: Snapshot,
     /// The pages.
@@ -60,7 +62,8 @@ impl Chunk {
     /// The rows that are appended, by the rules above.
     #[must_use]
     pub fn kept(&self, slot: &Snapshot, changed: Option<&ChangedKeys>) -> Vec<usize> {
-        let told_apart = self.snapshot.first_era();
+        // who writes a table's rows anew is their writer, and brings none of them into the stream
+        let told_apart = self.snapshot.first_era() && slot.sees(u64::from(self.altered));
         let keep = |row: &usize| {
             let in_stream = told_apart && !slot.sees(u64::from(self.writers[*row]));
             !in_stream && !changed.is_some_and(|c| c.overtakes(|| self.key(*row), &self.snapshot))

@@ -94,13 +94,14 @@ async fn in_transaction(
     let row = client
         .query_one(
             "SELECT coalesce(pg_relation_filenode(c.oid), 0),
-                (coalesce(pg_relation_size(c.oid), 0) / current_setting('block_size')::bigint)::bigint
+                (coalesce(pg_relation_size(c.oid), 0) / current_setting('block_size')::bigint)::bigint, c.xmin::text::bigint
              FROM pg_class c WHERE c.oid = $1::text::regclass",
             &[&name],
         )
         .await
         .map_err(during)?;
     let (file, pages): (u32, i64) = (row.get(0), row.get(1));
+    let altered = u32::try_from(row.get::<_, i64>(2)).unwrap_or(0);
     if file != range.part.file {
         // a table that was rewritten has its rows elsewhere: it is read again from its start
         let pages = u32::try_from(pages).unwrap_or(u32::MAX);
@@ -113,7 +114,7 @@ async fn in_transaction(
         condition = format!("{condition} AND (\n{only}\n)");
     }
     let (batch, writers) = rows(client, &name, &shape, &condition).await?;
-    Ok(Some(Chunk { mark, name: table.qualified(), batch, writers, snapshot, range }))
+    Ok(Some(Chunk { mark, name: table.qualified(), batch, writers, altered, snapshot, range }))
 }
 
 async fn empty(
@@ -128,7 +129,7 @@ async fn empty(
     let shape = Arc::new(tables::describe(client, system, table).await?);
     let Some(range) = plan.rewritten(table, &range, 0, 0) else { return Ok(None) };
     let batch = ChangeBatchBuilder::new(shape).finish();
-    Ok(Some(Chunk { mark, name: table.qualified(), batch, writers: Vec::new(), snapshot, range }))
+    Ok(Some(Chunk { mark, name: table.qualified(), batch, writers: Vec::new(), altered: 0, snapshot, range }))
 }
 
 type Rows = (ChangeBatch, Vec<u32>);
