@@ -3,7 +3,7 @@
 //! Each chunk is read in a transaction of its own, whose snapshot is kept with it; then a mark is written to the server's
 //! log. When the mark comes back in the stream, every transaction the snapshot sees has come before it, and the chunk's rows
 //! are appended, except (1) rows whose version was written by a transaction that the slot's first position does not see:
-//! their change is in the stream, unless the table itself was altered since, which may have written its rows anew; (2) rows whose key was changed by a transaction the chunk's snapshot does not see but the
+//! their change is in the stream, unless the table itself was written anew since, which makes that its rows' writer; (2) rows whose key was changed by a transaction the chunk's snapshot does not see but the
 //! stream has brought already: the stream's is newer. So no row is lost, doubled or overtaken by an older read. Reading needs
 //! no long transaction and goes on where it stopped; several chunks may be read at a time. The reasons are in docs/decisions/initial-load.md.
 
@@ -50,20 +50,39 @@ pub struct Chunk {
     pub batch: ChangeBatch,
     /// The transaction that wrote each row's version, lower 32 bits.
     pub writers: Vec<u32>,
-    /// The transaction that last altered what is read, lower 32 bits.
-    pub altered: u32,
+    /// Who may have written all rows anew.
+    pub rewritten: Rewritten,
     /// What the reading saw.
     pub snapshot: Snapshot,
     /// The pages.
     pub range: Range,
 }
 
+/// What tells whether a table was written anew: whoever does that is the writer of all its rows, and brings none of them into the
+/// stream. It changes the table's entry in the catalog, as whoever alters it in another way does, and no row of the new file is
+/// older than it.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Rewritten {
+    /// The transaction that last changed the table's entry, lower 32 bits.
+    pub altered: u32,
+    /// No writer of a row is before this transaction (`relfrozenxid`), lower 32 bits.
+    pub oldest: u32,
+}
+
+impl Rewritten {
+    /// Whether it may have been since a snapshot, of the first era. Freezing every row looks the same: rows then come twice.
+    fn since(self, slot: &Snapshot) -> bool {
+        let (altered, oldest) = (u64::from(self.altered), u64::from(self.oldest));
+        // one that was under way then may have written them before
+        !slot.sees(altered) && (altered < slot.xmax || oldest >= slot.xmin)
+    }
+}
+
 impl Chunk {
     /// The rows that are appended, by the rules above.
     #[must_use]
     pub fn kept(&self, slot: &Snapshot, changed: Option<&ChangedKeys>) -> Vec<usize> {
-        // who writes a table's rows anew is their writer, and brings none of them into the stream
-        let told_apart = self.snapshot.first_era() && slot.sees(u64::from(self.altered));
+        let told_apart = self.snapshot.first_era() && !self.rewritten.since(slot);
         let keep = |row: &usize| {
             let in_stream = told_apart && !slot.sees(u64::from(self.writers[*row]));
             !in_stream && !changed.is_some_and(|c| c.overtakes(|| self.key(*row), &self.snapshot))
@@ -283,6 +302,17 @@ pub fn push_key(ty: ColumnType, value: Value<'_>, key: &mut Vec<u8>) {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_table_that_was_only_altered_is_not_taken_for_one_written_anew() {
+        let slot = Snapshot { xmin: 100, xmax: 110, under_way: vec![104] };
+        // altered before, since without a new file, since with one, and by one that was under way
+        for (altered, oldest, since) in
+            [(90, 50, false), (120, 50, false), (120, 118, true), (120, 100, true), (104, 98, true)]
+        {
+            assert_eq!(Rewritten { altered, oldest }.since(&slot), since, "{altered} {oldest}");
+        }
+    }
 
     #[test]
     fn a_change_the_reading_did_not_see_overtakes_the_row() {

@@ -12,7 +12,7 @@ use gonvel_core::table::TableSchema;
 use tokio_postgres::Client;
 
 use super::plan::{Plan, Range};
-use super::{Chunk, current_snapshot};
+use super::{Chunk, Rewritten, current_snapshot};
 use crate::error::ConnectorError;
 use crate::postgres::client::explain;
 use crate::postgres::names::{ident, qualified};
@@ -94,14 +94,16 @@ async fn in_transaction(
     let row = client
         .query_one(
             "SELECT coalesce(pg_relation_filenode(c.oid), 0),
-                (coalesce(pg_relation_size(c.oid), 0) / current_setting('block_size')::bigint)::bigint, c.xmin::text::bigint
+                (coalesce(pg_relation_size(c.oid), 0) / current_setting('block_size')::bigint)::bigint, c.xmin::text::bigint,
+                c.relfrozenxid::text::bigint
              FROM pg_class c WHERE c.oid = $1::text::regclass",
             &[&name],
         )
         .await
         .map_err(during)?;
     let (file, pages): (u32, i64) = (row.get(0), row.get(1));
-    let altered = u32::try_from(row.get::<_, i64>(2)).unwrap_or(0);
+    let transaction = |column: usize| u32::try_from(row.get::<_, i64>(column)).unwrap_or(0);
+    let rewritten = Rewritten { altered: transaction(2), oldest: transaction(3) };
     if file != range.part.file {
         // a table that was rewritten has its rows elsewhere: it is read again from its start
         let pages = u32::try_from(pages).unwrap_or(u32::MAX);
@@ -114,7 +116,7 @@ async fn in_transaction(
         condition = format!("{condition} AND (\n{only}\n)");
     }
     let (batch, writers) = rows(client, &name, &shape, &condition).await?;
-    Ok(Some(Chunk { mark, name: table.qualified(), batch, writers, altered, snapshot, range }))
+    Ok(Some(Chunk { mark, name: table.qualified(), batch, writers, rewritten, snapshot, range }))
 }
 
 async fn empty(
@@ -129,7 +131,15 @@ async fn empty(
     let shape = Arc::new(tables::describe(client, system, table).await?);
     let Some(range) = plan.rewritten(table, &range, 0, 0) else { return Ok(None) };
     let batch = ChangeBatchBuilder::new(shape).finish();
-    Ok(Some(Chunk { mark, name: table.qualified(), batch, writers: Vec::new(), altered: 0, snapshot, range }))
+    Ok(Some(Chunk {
+        mark,
+        name: table.qualified(),
+        batch,
+        writers: Vec::new(),
+        rewritten: Rewritten::default(),
+        snapshot,
+        range,
+    }))
 }
 
 type Rows = (ChangeBatch, Vec<u32>);
