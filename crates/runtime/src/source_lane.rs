@@ -7,7 +7,7 @@ use std::time::Duration;
 use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::client::{Client, connect};
 use gonvel_connectors::postgres::position::PgPosition;
-use gonvel_connectors::postgres::publication::{Differences, differences, tables_mark};
+use gonvel_connectors::postgres::publication::{Differences, differences, refuse_untold, tables_mark};
 use gonvel_connectors::postgres::sample::rows_by_key;
 use gonvel_connectors::postgres::slot::{change_tables, load_again, prepare};
 use gonvel_connectors::postgres::source::{Beginning, Captured, PgSource, SourceSettings, TableChanges};
@@ -173,6 +173,8 @@ async fn take_in(
     if new.is_empty() && gone.is_empty() && !kinds {
         return Ok(missing);
     }
+    let coming: Vec<&CapturedTable> = settings.tables.iter().filter(|t| new.contains(&t.qualified())).collect();
+    refuse_untold(client, &coming).await?;
     position.coming.clone_from(&new);
     append(work.services, Vec::new(), progress(work, position)?).await?;
     change_tables(settings, &mut position.source, &new, &gone).await?;

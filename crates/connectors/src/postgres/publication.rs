@@ -104,6 +104,36 @@ pub(super) fn gone(publication: &str) -> ConnectorError {
     )
 }
 
+/// Refuses to publish a table of which the log could not tell rows apart: it could not be updated in the source any more.
+///
+/// # Errors
+/// [`ConnectorError::Settings`] that names the first, and what hinders.
+pub async fn refuse_untold(client: &Client, tables: &[&CapturedTable]) -> Result<(), ConnectorError> {
+    let schemas: Vec<&str> = tables.iter().map(|t| t.schema.as_str()).collect();
+    let names: Vec<&str> = tables.iter().map(|t| t.table.as_str()).collect();
+    let keys: Vec<String> = tables.iter().map(|t| serde_json::Value::from(t.key.clone()).to_string()).collect();
+    let statement = format!(
+        "SELECT w.schema || '.' || w.name, told.why FROM unnest($1::text[], $2::text[], $3::text[]) AS w(schema, name, key)
+         JOIN pg_namespace n ON n.nspname = w.schema JOIN pg_class c ON c.relnamespace = n.oid AND c.relname = w.name
+         LEFT JOIN LATERAL {} pk ON true
+         CROSS JOIN LATERAL (SELECT CASE WHEN w.key = '[]' AND pk.columns IS NULL THEN 'it has no primary key'
+             ELSE (SELECT string_agg(part.name || ' ' || part.untold, '; ' ORDER BY part.name) FROM {}
+                   WHERE part.untold IS NOT NULL) END AS why) told
+         WHERE told.why IS NOT NULL",
+        identity::PRIMARY_KEY,
+        identity::parts("coalesce(nullif(w.key::jsonb, '[]'), pk.columns, '[]')"),
+    );
+    let untold = client.query(&statement, &[&schemas, &names, &keys]).await.map_err(|e| explain(&e, "looking at tables"))?;
+    let Some(row) = untold.first() else { return Ok(()) };
+    let (table, why): (String, String) = (row.get(0), row.get(1));
+    Err(ConnectorError::settings(
+        Some("tables"),
+        format!("{table} was made anew and cannot be published: {why}"),
+        "give it a primary key or a replica identity, or take it out of the connector: published as it is, the source would refuse \
+         to update it",
+    ))
+}
+
 /// Tables of the settings that a publication does not have.
 pub(super) async fn lacking(
     client: &Client,
