@@ -179,6 +179,32 @@ test('an edit says what it will do, is a version, and is taken back', async ({ p
   await expect.poll(() => demo.sql('packhouse', published)).toBe('0');
 });
 
+test('a renamed table halts its connector, and goes on without a gap under its new name', async ({ page, demo }) => {
+  await page.goto('/connectors/new?kind=source');
+  await choose(page, 'Connection', 'packhouse');
+  await page.getByRole('checkbox', { name: /^growers/ }).check();
+  await page.getByLabel('Name of the connector').fill('growers-changes');
+  await page.getByRole('button', { name: 'Create and start' }).click();
+  const counts = page.getByRole('row', { name: /public\.(growers|orchardists)/ });
+  await expect(counts.locator('[data-kind=load]')).toHaveText('900', { timeout: 30_000 });
+  demo.sql(
+    'packhouse',
+    "ALTER TABLE growers RENAME TO orchardists; INSERT INTO orchardists (id, name) VALUES (7001, 'late')",
+  );
+  await expect(page.getByRole('alert')).toContainText('there is no table public.growers any more');
+  await page.getByRole('link', { name: 'Edit' }).click();
+  const tables = page.getByRole('region', { name: 'Which tables' });
+  await expect(tables).toContainText('It is not in the database any more');
+  await tables.getByRole('checkbox', { name: 'growers' }).click();
+  await tables.getByRole('checkbox', { name: /^orchardists/ }).check();
+  await page.getByLabel('Topic for public.orchardists').fill('packhouse.growers');
+  await page.getByRole('button', { name: 'Save as version 2' }).click();
+  await expect(counts.locator('[data-kind=insert]')).toHaveText('1', { timeout: 30_000 });
+  const id = page.url().split('/').pop() ?? '';
+  expect((await page.request.delete(`/api/v1/connectors/${id}`)).status()).toBe(202);
+  demo.sql('packhouse', 'ALTER TABLE orchardists RENAME TO growers');
+});
+
 test('a sink writes history as it is told', async ({ page, demo }) => {
   await page.goto('/connectors/new?kind=sink&topics=site.blocks');
   await choose(page, 'Connection', 'settlement');

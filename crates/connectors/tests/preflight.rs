@@ -5,7 +5,7 @@ use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::preflight::{Expected, connection, sink, source};
 use gonvel_connectors::postgres::replication::ReplicationSession;
 use gonvel_connectors::postgres::{client, tables, target};
-use gonvel_core::connector::{CapturedTable, DeliveredTopic, SourceDefinition, Writes};
+use gonvel_core::connector::{CapturedTable, DeliveredTopic, SourceDefinition, TargetRows, Writes};
 use gonvel_core::delivered::Nulls;
 use gonvel_core::ports::{DatabaseAddress, Login};
 use gonvel_core::preflight::{Check, Outcome, Report, may_start};
@@ -539,6 +539,17 @@ async fn a_sink_s_faults_are_found_and_their_remedies_mend_them() {
     let report = sink(&address, &topics, Writes::default()).await;
     assert!(report.iter().all(|c| c.outcome == Outcome::Passed), "{report:#?}");
     assert!(find(&report, "columns of public.bins").finding.contains("each has the type"));
+    // nor does a table that was made for another way of writing lack anything, or have too much
+    owner.batch_execute("CREATE SCHEMA told").await.unwrap();
+    for rows in [TargetRows::History, TargetRows::Appended, TargetRows::Changes] {
+        let (mut topics, writes) = (topics.clone(), Writes { rows, ..Writes::default() });
+        (topics[0].topic.schema, topics[0].topic.table) = ("told".into(), format!("{rows:?}"));
+        let report = sink(&address, &topics, writes).await;
+        let made = report.iter().find_map(|c| c.statement.as_ref()).unwrap();
+        owner.batch_execute(made).await.unwrap();
+        let report = sink(&address, &topics, writes).await;
+        assert!(report.iter().all(|c| c.outcome == Outcome::Passed), "{rows:?}: {report:#?}");
+    }
     // a type that a producer's schema made up is looked for, not carried out
     let hostile = "int); DROP TABLE bins; CREATE TABLE other (id int";
     let mut shape = topics[0].shape.clone().unwrap();

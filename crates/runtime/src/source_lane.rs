@@ -7,7 +7,7 @@ use std::time::Duration;
 use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::client::{Client, connect};
 use gonvel_connectors::postgres::position::PgPosition;
-use gonvel_connectors::postgres::publication::{Differences, differences, refuse_untold, tables_mark};
+use gonvel_connectors::postgres::publication::{Differences, differences, refuse_hindered};
 use gonvel_connectors::postgres::sample::rows_by_key;
 use gonvel_connectors::postgres::slot::{change_tables, load_again, prepare};
 use gonvel_connectors::postgres::source::{Beginning, Captured, PgSource, SourceSettings, TableChanges};
@@ -153,8 +153,8 @@ fn beginning(start: Option<&Start>) -> Result<Option<Beginning>, Failure> {
 }
 
 /// Takes in tables that came since the last start and lets go of those that went. What is being taken in is noted first: a
-/// crash in between takes it in again. One that was captured before is another table by now, or was not sent for a while: what
-/// was carried of it is void. Gives the tables that are missing.
+/// crash in between takes it in again. One that was captured before is another table by now, or was not sent for a while: it is
+/// emptied and loaded. Gives the tables that are missing.
 async fn take_in(
     work: &Work<'_>,
     out: &mut Out<'_>,
@@ -174,23 +174,23 @@ async fn take_in(
         return Ok(missing);
     }
     let coming: Vec<&CapturedTable> = settings.tables.iter().filter(|t| new.contains(&t.qualified())).collect();
-    refuse_untold(client, &coming).await?;
+    refuse_hindered(client, &coming).await?;
     position.coming.clone_from(&new);
     append(work.services, Vec::new(), progress(work, position)?).await?;
     change_tables(settings, &mut position.source, &new, &gone).await?;
     position.counts.retain(|name, _| !gone.contains(name));
     position.columns.retain(|name, _| !gone.contains(name) && !new.contains(name));
-    let back: Vec<&String> = new.iter().filter(|name| position.counts.contains_key(*name)).collect();
+    // where its rows are not loaded, or a truncate is not told, what was carried stays
+    let empties = settings.load.rows && !settings.whole_rows;
+    let back = |name: &String| position.counts.contains_key(name);
+    let back: Vec<String> = new.iter().filter(|name| back(name)).cloned().collect();
     for table in &back {
-        let says = "the table was made anew, or was not published for a while: it is emptied and loaded again";
-        work.board.say(Level::Warning, says, [("table", (*table).clone().into())]);
+        let says = "the table was made anew, or was not published for a while: what was carried of it may be void";
+        let facts = [("table", table.clone().into()), ("emptied", empties.into()), ("loaded", settings.load.rows.into())];
+        work.board.say(Level::Warning, says, facts);
     }
-    let back: Vec<String> = back.into_iter().cloned().collect();
-    let parts = if settings.whole_rows {
-        Vec::new()
-    } else {
-        empty(out, client, settings, position, |table| back.contains(&table.qualified())).await?
-    };
+    let is_emptied = |table: &CapturedTable| empties && back.contains(&table.qualified());
+    let parts = empty(out, client, settings, position, is_emptied).await?;
     position.coming.clear();
     append(work.services, parts, progress(work, position)?).await?;
     Ok(missing)
@@ -226,9 +226,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     };
     let address = work.services.fleet.address(definition.connection).await?;
     let client = connect(&address).await?;
-    // before what it stands for
-    let mut known_mark = tables_mark(&client).await?;
-    let choice = choose(&client, &address.database, definition).await?;
+    let mut choice = choose(&client, &address.database, definition).await?;
     let mut tables = choice.tables.clone();
     let settings = SourceSettings {
         connector: work.connector(),
@@ -345,20 +343,14 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             () = turns.of_others(), if turns.are_others() => continue,
             captured = source.next(), if !gathered.is_enough() => captured,
             _ = look.tick() => {
-                let mark = tables_mark(&client).await?;
-                let now = if mark == known_mark {
-                    choice.clone()
-                } else {
-                    known_mark = mark;
-                    choose(&client, &address.database, definition).await?
-                };
+                let other = choice.is_other(&client, &address.database, definition).await?;
                 let found = differences(&client, &settings).await?;
                 found.refuse_renamed(&settings)?;
                 if found.missing != missing {
                     missing = found.missing;
                     show_missing(work.board, &choice.notes, &missing);
                 }
-                if now == choice && found.new.is_empty() {
+                if !other && found.new.is_empty() {
                     continue;
                 }
                 // other tables: from where it stands

@@ -190,3 +190,44 @@ async fn rows_from_before_a_change_of_columns_come_with_what_it_gave_them() {
     assert!(later.iter().all(|c| c["change"] == "update"), "rows were loaded");
     fleet.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn they_come_through_a_shape_as_well() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    source
+        .batch_execute(
+            "CREATE TABLE bins (id bigint PRIMARY KEY, grade text, kg numeric(7,1));
+             INSERT INTO bins SELECT n, 'first', n / 4.0 FROM generate_series(1, 300) n",
+        )
+        .await
+        .unwrap();
+    let mut definition = world.source(&["bins"], 2).await;
+    let steps =
+        serde_json::json!([{"step": "drop", "columns": ["grade"]}, {"step": "compute", "column": "kg", "value": "kg * 2"}]);
+    definition.shape.steps = [("public.bins".to_owned(), serde_json::from_value(steps).unwrap())].into();
+    world.connector("from-packhouse", definition).await;
+    world.connector("to-settlement", world.sink(&["bins"]).await).await;
+    let mut fleet = world.fleet();
+    let same = async |columns: &str| {
+        let (wanted, found) = (format!("SELECT id, kg * 2{columns} FROM bins"), format!("SELECT id, kg{columns} FROM bins"));
+        world.until_same((&source, &wanted), (&target, &found), Duration::from_secs(30)).await;
+    };
+    same("").await;
+    source
+        .batch_execute(
+            "ALTER TABLE bins ADD COLUMN site text NOT NULL DEFAULT 'north'; INSERT INTO bins (id, kg) VALUES (301, 1)",
+        )
+        .await
+        .unwrap();
+    same(", site").await;
+    fleet.stop().await;
+    source
+        .batch_execute("ALTER TABLE bins ADD COLUMN floor int NOT NULL DEFAULT 2; UPDATE bins SET floor = 3 WHERE id = 7")
+        .await
+        .unwrap();
+    fleet = world.fleet();
+    same(", site, floor").await;
+    fleet.stop().await;
+}

@@ -23,21 +23,21 @@ fn word(kind: ConnectorKind) -> &'static str {
     }
 }
 
-fn entry(draft: &stored::UnfinishedDraft) -> DraftEntry {
+fn entry(draft: stored::DraftEntry) -> DraftEntry {
     let kinds = [ConnectorKind::Source, ConnectorKind::Sink, ConnectorKind::Topics];
     DraftEntry {
         id: draft.id,
-        name: draft.name.clone(),
+        name: draft.name,
         kind: kinds.into_iter().find(|k| word(*k) == draft.kind).unwrap_or(ConnectorKind::Source),
-        lacks: draft.lacks.clone(),
+        lacks: draft.lacks,
         revision: draft.revision,
-        saved_by: draft.saved_by.clone(),
+        saved_by: draft.saved_by,
         saved_at: rfc3339(draft.saved_at.timestamp_micros()),
     }
 }
 
 fn present(draft: stored::UnfinishedDraft) -> Json<UnfinishedDraft> {
-    Json(UnfinishedDraft { entry: entry(&draft), work: draft.work })
+    Json(UnfinishedDraft { entry: entry(draft.entry), work: draft.work })
 }
 
 /// A draft need not have a name that connectors may have; but it is shown, and so has its bounds.
@@ -70,7 +70,7 @@ fn input(request: DraftRequest, who: Who) -> Result<DraftInput, Refusal> {
 /// All unfinished drafts, the one saved last first.
 #[utoipa::path(operation_id = "listDrafts", get, path = "/api/v1/drafts", tag = "connectors", responses((status = 200, body = [DraftEntry])))]
 pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<Vec<DraftEntry>>, Refusal> {
-    Ok(Json(state.database.drafts().await?.iter().map(entry).collect()))
+    Ok(Json(state.database.drafts().await?.into_iter().map(entry).collect()))
 }
 
 /// Saves a connector that is not complete enough to be one. Nothing is checked.

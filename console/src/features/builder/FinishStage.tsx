@@ -82,6 +82,7 @@ export function FinishStage({ draft, change, unread, kept, onFailed }: Props) {
   const tryOut = () => {
     const body = request(draft, 'started');
     save.reset();
+    keep.reset();
     setMended(null);
     if (body && !asks) check.mutate(body);
   };

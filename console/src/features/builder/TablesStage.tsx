@@ -30,6 +30,9 @@ export function TablesStage({ draft, change, failed, looked, onLook }: Props) {
   const fitting = (tables.data ?? []).filter((t) => fits(filter, keyOf(t)));
   const free = fitting.filter((t) => t.key.length > 0 && !draft.tables[keyOf(t)]);
   const chosen = Object.keys(draft.tables);
+  const there = new Set((tables.data ?? []).map(keyOf));
+  // what was renamed or dropped since it was chosen: it can still be taken out
+  const gone = tables.data ? Object.values(draft.tables).filter((t) => !there.has(keyOf(t))) : [];
   const byName = (tables.data ?? []).filter((t) => !draft.tables[keyOf(t)] && found(draft, t));
   if (!draft.system) {
     return (
@@ -44,6 +47,30 @@ export function TablesStage({ draft, change, failed, looked, onLook }: Props) {
       <ProblemNote problem={problemOf(tables.error)} />
       {tables.isFetching && !tables.data && <Loader size="sm" />}
       {tables.data?.length === 0 && <p>This database has no tables that this user may see.</p>}
+      {gone.length > 0 && (
+        <div className="picker" style={{ marginBottom: 10 }}>
+          {gone.map((table) => (
+            <div key={keyOf(table)} className="pick">
+              <label>
+                <input
+                  type="checkbox"
+                  checked
+                  onChange={() =>
+                    change({ type: 'table', table: { schema: table.schema, table: table.table }, chosen: false })
+                  }
+                />
+                <span className="mono" style={{ overflowWrap: 'anywhere' }}>
+                  {table.schema === 'public' ? table.table : keyOf(table)}
+                </span>
+              </label>
+              <div className="under">
+                It is not in the database any more. If it was renamed, tick it under its new name, to {table.topic}, and
+                untick this one.
+              </div>
+            </div>
+          ))}
+        </div>
+      )}
       {tables.data && tables.data.length > 0 && (
         <>
           <Group gap="xs" wrap="nowrap">

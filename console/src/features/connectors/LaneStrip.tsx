@@ -74,6 +74,7 @@ export function Lanes({
               <Button
                 size="compact-sm"
                 variant="subtle"
+                style={{ flexShrink: 0 }}
                 disabled={connector.deleting || lane.state === 'stopped' || lane.state === 'paused'}
                 loading={busy}
                 onClick={() => onRestart(lane.lane)}

@@ -47,7 +47,8 @@ function Line({ draft }: { draft: Entry }) {
   const [asked, setAsked] = useState(false);
   const discard = useMutation({
     mutationFn: discardDraft,
-    onSuccess: () => queries.invalidateQueries({ queryKey: ['drafts'] }),
+    // also where it failed: someone may have discarded or created it meanwhile
+    onSettled: () => queries.invalidateQueries({ queryKey: ['drafts'] }),
   });
   const name = draft.name === '' ? 'No name yet' : draft.name;
   return (

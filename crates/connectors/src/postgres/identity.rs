@@ -12,7 +12,7 @@ macro_rules! key_columns {
 }
 pub(super) use key_columns;
 
-/// The primary key of table `c`: its `columns`, as a JSON array, and whether one of them is `generated`. No row without one.
+/// The primary key of table `c`: its `columns`, as a JSON array, and whether one of them is `generated`; nulls without one.
 pub(super) const PRIMARY_KEY: &str = concat!(
     "(SELECT jsonb_agg(a.attname) AS columns, bool_or(a.attgenerated <> '') AS generated
       FROM pg_index i JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = ANY (",
@@ -56,5 +56,21 @@ pub(super) fn parts(key: &str) -> String {
             "))) AS there) primary_key) part"
         ),
         key = key
+    )
+}
+
+/// An expression that says why table `c` must not be published and captured; null if it may. `key` is an expression of the key that was
+/// chosen for it, as a JSON array, which is empty for the primary key.
+pub(super) fn hindrance(key: &str) -> String {
+    format!(
+        "(SELECT CASE
+            WHEN NOT pg_has_role(c.relowner, 'USAGE') THEN 'it belongs to another user'
+            WHEN row_security_active(c.oid) THEN 'row security hides rows of it'
+            WHEN {key} = '[]' AND pk.columns IS NULL THEN 'it has no primary key'
+            WHEN {key} = '[]' AND pk.generated THEN 'its primary key has a generated column, which the log does not hold'
+            ELSE (SELECT string_agg(part.name || ' ' || coalesce(part.unlogged, part.untold), '; ' ORDER BY part.name)
+                  FROM {parts} WHERE part.unlogged IS NOT NULL OR part.untold IS NOT NULL) END
+          FROM {PRIMARY_KEY} pk)",
+        parts = parts(&format!("coalesce(nullif({key}, '[]'), pk.columns)")),
     )
 }

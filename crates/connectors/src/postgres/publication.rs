@@ -104,33 +104,28 @@ pub(super) fn gone(publication: &str) -> ConnectorError {
     )
 }
 
-/// Refuses to publish a table of which the log could not tell rows apart: it could not be updated in the source any more.
+/// Refuses to publish tables that cannot be captured: without an identity they could not be updated in the source any more.
 ///
 /// # Errors
-/// [`ConnectorError::Settings`] that names the first, and what hinders.
-pub async fn refuse_untold(client: &Client, tables: &[&CapturedTable]) -> Result<(), ConnectorError> {
+/// [`ConnectorError::Settings`] that names one, and what hinders.
+pub async fn refuse_hindered(client: &Client, tables: &[&CapturedTable]) -> Result<(), ConnectorError> {
     let schemas: Vec<&str> = tables.iter().map(|t| t.schema.as_str()).collect();
     let names: Vec<&str> = tables.iter().map(|t| t.table.as_str()).collect();
     let keys: Vec<String> = tables.iter().map(|t| serde_json::Value::from(t.key.clone()).to_string()).collect();
     let statement = format!(
-        "SELECT w.schema || '.' || w.name, told.why FROM unnest($1::text[], $2::text[], $3::text[]) AS w(schema, name, key)
+        "SELECT w.schema || '.' || w.name, judged.why FROM unnest($1::text[], $2::text[], $3::text[]) AS w(schema, name, key)
          JOIN pg_namespace n ON n.nspname = w.schema JOIN pg_class c ON c.relnamespace = n.oid AND c.relname = w.name
-         LEFT JOIN LATERAL {} pk ON true
-         CROSS JOIN LATERAL (SELECT CASE WHEN w.key = '[]' AND pk.columns IS NULL THEN 'it has no primary key'
-             ELSE (SELECT string_agg(part.name || ' ' || part.untold, '; ' ORDER BY part.name) FROM {}
-                   WHERE part.untold IS NOT NULL) END AS why) told
-         WHERE told.why IS NOT NULL",
-        identity::PRIMARY_KEY,
-        identity::parts("coalesce(nullif(w.key::jsonb, '[]'), pk.columns, '[]')"),
+         CROSS JOIN LATERAL (SELECT {} AS why) judged WHERE judged.why IS NOT NULL ORDER BY 1",
+        identity::hindrance("w.key::jsonb")
     );
-    let untold = client.query(&statement, &[&schemas, &names, &keys]).await.map_err(|e| explain(&e, "looking at tables"))?;
-    let Some(row) = untold.first() else { return Ok(()) };
+    let hindered = client.query(&statement, &[&schemas, &names, &keys]).await;
+    let hindered = hindered.map_err(|e| explain(&e, "looking at tables"))?;
+    let Some(row) = hindered.first() else { return Ok(()) };
     let (table, why): (String, String) = (row.get(0), row.get(1));
     Err(ConnectorError::settings(
         Some("tables"),
-        format!("{table} was made anew and cannot be published: {why}"),
-        "give it a primary key or a replica identity, or take it out of the connector: published as it is, the source would refuse \
-         to update it",
+        format!("{table} cannot be published: {why}"),
+        "mend that in the source, or take the table out of the connector",
     ))
 }
 
@@ -247,18 +242,10 @@ pub async fn tables_mark(client: &Client) -> Result<String, ConnectorError> {
 pub async fn capturable(client: &Client) -> Result<Vec<(TableSummary, Option<String>)>, ConnectorError> {
     let all = tables::list(client).await?;
     let statement = format!(
-        "SELECT n.nspname::text, c.relname::text, CASE
-             WHEN NOT pg_has_role(c.relowner, 'USAGE') THEN 'it belongs to another user'
-             WHEN row_security_active(c.oid) THEN 'row security hides rows of it'
-             WHEN pk.columns IS NULL THEN 'it has no primary key'
-             WHEN pk.generated THEN 'its primary key has a generated column, which the log does not hold'
-             ELSE (SELECT string_agg(part.name || ' ' || coalesce(part.unlogged, part.untold), '; ' ORDER BY part.name)
-                   FROM {} WHERE part.unlogged IS NOT NULL OR part.untold IS NOT NULL) END
+        "SELECT n.nspname::text, c.relname::text, {}
          FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-         LEFT JOIN LATERAL {} pk ON true
          WHERE c.relkind IN ('r', 'p') AND n.nspname NOT IN ('pg_catalog', 'information_schema')",
-        identity::parts("pk.columns"),
-        identity::PRIMARY_KEY
+        identity::hindrance("'[]'::jsonb")
     );
     let judged = client.query(&statement, &[]).await.map_err(|e| explain(&e, "listing tables"))?;
     let mut judged: HashMap<(String, String), Option<String>> =

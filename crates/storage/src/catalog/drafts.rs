@@ -10,10 +10,10 @@ use crate::Database;
 use crate::database::failed;
 use crate::schema::drafts;
 
-/// An unfinished draft.
+/// An unfinished draft in a list.
 #[derive(Debug, Clone, Queryable, Selectable)]
 #[diesel(table_name = drafts)]
-pub struct UnfinishedDraft {
+pub struct DraftEntry {
     /// Its id.
     pub id: Uuid,
     /// The name that the connector is to have; empty while it has none.
@@ -22,14 +22,23 @@ pub struct UnfinishedDraft {
     pub kind: String,
     /// What it lacks, in a sentence.
     pub lacks: String,
-    /// What its builder holds.
-    pub work: serde_json::Value,
     /// Counts its changes, from 1.
     pub revision: i32,
     /// Who saved it; empty if that is not known.
     pub saved_by: String,
     /// When.
     pub saved_at: DateTime<Utc>,
+}
+
+/// An unfinished draft.
+#[derive(Debug, Clone, Queryable, Selectable)]
+#[diesel(table_name = drafts)]
+pub struct UnfinishedDraft {
+    /// What a list tells of it.
+    #[diesel(embed)]
+    pub entry: DraftEntry,
+    /// What its builder holds.
+    pub work: serde_json::Value,
 }
 
 /// What is saved of an unfinished draft.
@@ -57,10 +66,10 @@ impl Database {
     ///
     /// # Errors
     /// [`PortError::TryAgain`].
-    pub async fn drafts(&self) -> Result<Vec<UnfinishedDraft>, PortError> {
+    pub async fn drafts(&self) -> Result<Vec<DraftEntry>, PortError> {
         let mut connection = self.connection().await?;
         drafts::table
-            .select(UnfinishedDraft::as_select())
+            .select(DraftEntry::as_select())
             .order(drafts::saved_at.desc())
             .load(&mut connection)
             .await
@@ -107,8 +116,8 @@ impl Database {
         match saved {
             Some(saved) => Ok(saved),
             None => {
-                let there = self.find_draft(id).await?;
-                Err(PortError::Changed { what: format!("the draft {}", there.name) })
+                self.find_draft(id).await?;
+                Err(PortError::Changed { what: "the draft".into() })
             }
         }
     }

@@ -3,9 +3,10 @@
 //! Each chunk is read in a transaction of its own, whose snapshot is kept with it; then a mark is written to the server's
 //! log. When the mark comes back in the stream, every transaction the snapshot sees has come before it, and the chunk's rows
 //! are appended, except (1) rows whose version was written by a transaction that the slot's first position does not see:
-//! their change is in the stream, unless the table itself was written anew since, which makes that its rows' writer; (2) rows whose key was changed by a transaction the chunk's snapshot does not see but the
-//! stream has brought already: the stream's is newer. So no row is lost, doubled or overtaken by an older read. Reading needs
-//! no long transaction and goes on where it stopped; several chunks may be read at a time. The reasons are in docs/decisions/initial-load.md.
+//! their change is in the stream, unless the table itself was written anew since, which makes that its rows' writer; (2) rows
+//! whose key was changed by a transaction the chunk's snapshot does not see but the stream has brought already: the stream's
+//! is newer. So no row is lost, doubled or overtaken by an older read. Reading needs no long transaction and goes on where it
+//! stopped; several chunks may be read at a time. The reasons are in docs/decisions/initial-load.md.
 
 mod pace;
 mod plan;

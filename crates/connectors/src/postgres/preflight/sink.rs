@@ -71,16 +71,16 @@ async fn checks(asked: &mut Asked<'_>, topics: &[Expected], writes: Writes) -> R
             continue;
         }
         let there = target_table(asked, &user, topic, wanted.as_ref()).await?;
-        if let (Some(owns), Some(wanted)) = (there, wanted) {
+        let Some(owns) = there else { continue };
+        let mut found_by = Vec::new();
+        if let Some(wanted) = wanted {
             columns(asked, topic, &wanted, owns, nulls.as_ref()).await?;
-            if wanted.columns.iter().any(|c| c.key) {
+            found_by = wanted.columns.iter().filter(|c| c.key).map(|c| c.name.clone()).collect();
+            if !found_by.is_empty() {
                 key(asked, topic, &wanted, owns).await;
             }
         }
-        if there.is_some() {
-            let key = shape.iter().flat_map(|s| s.columns.iter().filter(|c| c.key).map(|c| c.name.clone())).collect();
-            side_effects(asked, topic, key).await?;
-        }
+        side_effects(asked, topic, found_by).await?;
     }
     Ok(())
 }
@@ -358,7 +358,8 @@ async fn key(asked: &mut Asked<'_>, topic: &DeliveredTopic, shape: &TableSchema,
     asked.push(check);
 }
 
-/// What the target does by itself when rows come. `key` is the key that rows are found by.
+/// What the target does by itself when rows come. `key` is the key that rows are found by there, if
+/// they are.
 async fn side_effects(asked: &mut Asked<'_>, topic: &DeliveredTopic, mut key: Vec<String>) -> Result<(), ConnectorError> {
     let (plain, name) = (format!("{}.{}", topic.schema, topic.table), qualified(&topic.schema, &topic.table));
     key.sort();
@@ -395,11 +396,12 @@ async fn side_effects(asked: &mut Asked<'_>, topic: &DeliveredTopic, mut key: Ve
     }
     if let Some(unique) = row.get::<_, Option<String>>(2).filter(|_| !key.is_empty()) {
         asked.push(
-            Check::warning(format!("unique keys of {plain}"), format!("beside the source's key there is {unique}"))
-                .means(
-                    "rows that come together are written in no order, so one that takes over another's value may be refused",
-                )
-                .remedy("drop it in the target, or make it an index that is not unique: the source keeps it unique"),
+            Check::warning(
+                format!("unique keys of {plain}"),
+                format!("beside the key that rows are found by there is {unique}"),
+            )
+            .means("rows that come together are written in no order, so one that takes over another's value may be refused")
+            .remedy("drop it in the target, or make it an index that is not unique: the source keeps it unique"),
         );
     }
     if row.get::<_, Option<bool>>(3) == Some(true) {
