@@ -99,9 +99,13 @@ const SESSION: &str = "SET enable_hashjoin = off; SET enable_mergejoin = off; SE
 /// position, and are delivered again from the topic. Not where the position is kept elsewhere.
 const NOT_WAITING: &str = "SET synchronous_commit = off";
 
+/// The rows are taken in one order by whoever takes several: lanes that come to the same ones never wait in a circle.
 const ADVANCE: &str = "UPDATE gonvel.sink_positions p SET next_offset = a.next_offset, counts = a.counts
-    FROM unnest($3::bigint[], $4::int[], $5::bigint[], $6::text[]) AS a(topic, partition, next_offset, counts)
-    WHERE p.connector = $1 AND p.epoch = $2 AND p.topic = a.topic AND p.partition = a.partition";
+    FROM (SELECT held.topic, held.partition, a.next_offset, a.counts
+        FROM unnest($3::bigint[], $4::int[], $5::bigint[], $6::text[]) AS a(topic, partition, next_offset, counts)
+        JOIN gonvel.sink_positions held ON held.connector = $1 AND held.topic = a.topic AND held.partition = a.partition
+        WHERE held.epoch = $2 ORDER BY held.topic, held.partition FOR UPDATE OF held) a
+    WHERE p.connector = $1 AND p.topic = a.topic AND p.partition = a.partition";
 
 /// A running sink.
 pub struct PgSink {
@@ -181,7 +185,9 @@ impl PgSink {
         }
         let begins = !self.open;
         self.open = true;
-        // sent together: the server takes them in order
+        // Sent together, and the server takes them in order. The position comes before the rows: they are written under its
+        // fence, taking back rows that were there already does not take it back too, and what refuses it is told before what
+        // then fails of the rows.
         let begin = async {
             if begins {
                 self.client.batch_execute("BEGIN").await.map_err(|e| explain(&e, "beginning a transaction"))?;
@@ -195,7 +201,7 @@ impl PgSink {
             Ok(())
         };
         let advance = async { if round.more { Ok(()) } else { self.advance(&round.delivered).await } };
-        futures::try_join!(begin, apply, advance)?;
+        futures::try_join!(begin, advance, apply)?;
         Ok(())
     }
 
@@ -310,6 +316,7 @@ async fn take_over(
             "INSERT INTO gonvel.sink_positions AS p (connector, topic, partition, next_offset, epoch, counts)
              SELECT $1, a.topic, a.partition, a.first, $4, a.counts
              FROM unnest($2::bigint[], $3::int[], $5::bigint[], $6::text[]) AS a(topic, partition, first, counts)
+             ORDER BY a.topic, a.partition
              ON CONFLICT (connector, topic, partition) DO UPDATE SET epoch = EXCLUDED.epoch WHERE p.epoch <= EXCLUDED.epoch
              RETURNING topic, partition, next_offset, counts",
             &[&settings.connector.0, &topics, &numbers, &epoch.0, &first, &counts],
