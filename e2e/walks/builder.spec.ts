@@ -206,8 +206,13 @@ test('a renamed table halts its connector, and goes on without a gap under its n
 });
 
 test('a sink writes history as it is told', async ({ page, demo }) => {
-  await page.goto('/connectors/new?kind=sink&topics=site.blocks');
+  await page.goto('/connectors/new?kind=sink&topics=site.blocks,site.hail');
   await choose(page, 'Connection', 'settlement');
+  // a topic that is not there can be let go of
+  const topics = page.getByRole('region', { name: 'From which topics' });
+  await expect(topics).toContainText('There is no such topic now');
+  await topics.getByRole('checkbox', { name: 'site.hail' }).click();
+  await expect(topics).not.toContainText('There is no such topic now');
   await expect(page.getByRole('region', { name: /What goes through of site.blocks/ })).toContainText('"change"');
   // a target that would refuse records is told by the records that are there, and mended from here
   demo.sql('packhouse', 'UPDATE blocks SET planted_year = NULL WHERE id <= 3');

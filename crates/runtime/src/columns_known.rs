@@ -6,8 +6,9 @@ use std::sync::Arc;
 
 use gonvel_connectors::postgres::client::Client;
 use gonvel_connectors::postgres::source::TableChanges;
-use gonvel_connectors::postgres::tables::filled;
+use gonvel_connectors::postgres::tables::{columns_ever, filled};
 use gonvel_core::avro::fingerprint::crc64;
+use gonvel_core::connector::CapturedTable;
 use gonvel_core::ports::Topic;
 use gonvel_core::schema_changes::{ColumnChange, differences, differing};
 use gonvel_core::table::TableSchema;
@@ -26,6 +27,9 @@ pub(crate) struct Mark {
     /// By a load, which reads rows as the table is then: changes from before may come after it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     load: Option<u64>,
+    /// How many columns its catalog ever had when it was last looked at, and how many of those were gone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    ever: Option<(i16, i64)>,
 }
 
 /// By `schema.table`; stored with the position.
@@ -35,6 +39,40 @@ pub(crate) type Marks = BTreeMap<String, Mark>;
 #[derive(Default)]
 pub(crate) struct ColumnsKnown {
     shapes: HashMap<(usize, bool), Arc<TableSchema>>,
+}
+
+/// Looks at the catalog for columns that came since it was last looked at. No row need tell of them, and of one that came in place
+/// of another with its name and type none can. Gives the tables in which rows from before may hold other values, and those columns;
+/// `again` are loaded anyhow.
+pub(crate) async fn came(
+    client: &Client,
+    tables: &[CapturedTable],
+    again: &[String],
+    marks: &mut Marks,
+) -> Result<Vec<(usize, Vec<String>)>, Failure> {
+    let known = |table: &CapturedTable| {
+        let name = table.qualified();
+        marks.get(&name).and_then(|mark| mark.ever).filter(|_| !again.contains(&name))
+    };
+    let known: Vec<Option<(i16, i64)>> = tables.iter().map(known).collect();
+    let after = known.iter().map(|known| known.map_or(i16::MAX, |(had, _)| had));
+    let found = columns_ever(client, &tables.iter().zip(after).collect::<Vec<_>>()).await?;
+    let mut other = Vec::new();
+    for (number, (found, known)) in found.into_iter().zip(known).enumerate() {
+        let Some(found) = found else { continue };
+        let mark = marks.entry(tables[number].qualified()).or_default();
+        mark.ever = Some((found.had, found.gone));
+        // one that went since may have had the name of one that came
+        let replaced = known.is_some_and(|(_, gone)| found.gone_before > gone);
+        let columns: Vec<String> =
+            found.came.into_iter().filter(|(_, filled)| *filled || replaced).map(|(name, _)| name).collect();
+        if !columns.is_empty() {
+            // what is loaded again is of these columns
+            (mark.change, mark.load) = (None, None);
+            other.push((number, columns));
+        }
+    }
+    Ok(other)
 }
 
 fn mark(shape: &TableSchema) -> u64 {

@@ -25,7 +25,7 @@ use tokio::time::{Instant, MissedTickBehavior, sleep_until};
 use crate::aside::Book;
 use crate::aside::source::RowsAside;
 use crate::choosing::choose;
-use crate::columns_known::{ColumnsKnown, Marks};
+use crate::columns_known::{ColumnsKnown, Marks, came};
 use crate::fleet::Services;
 use crate::handed_on::Turns;
 use crate::lane::{Assignment, Ending, Failure, ONLY, Work, asked_to_end};
@@ -140,6 +140,8 @@ fn read_stored(position: &serde_json::Value) -> Result<Position, Failure> {
 const LOOK_FOR_TABLES: Duration = Duration::from_secs(3);
 /// How often it is looked whether the tables are still those that are published.
 const LOOK_AFTER_TABLES: Duration = Duration::from_secs(10);
+/// How many times as long as it takes is waited before the columns of all tables are looked at again.
+const RARELY: u32 = 100;
 
 fn beginning(start: Option<&Start>) -> Result<Option<Beginning>, Failure> {
     let unreadable = || ConnectorError::Defect("a start position that was not checked".into());
@@ -281,6 +283,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         position.columns.retain(|name, _| !again.contains(name));
         append(work.services, Vec::new(), progress(&work, &position)?).await?;
     }
+    look_for_columns(work.board, definition, &client, &tables, &mut position).await?;
     if !position.load_again.is_empty() {
         let again = std::mem::take(&mut position.load_again);
         load_again(&settings, &mut position.source, &again).await?;
@@ -294,6 +297,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let mut look = tokio::time::interval(often);
     look.set_missed_tick_behavior(MissedTickBehavior::Delay);
     look.reset();
+    let mut columns_next = Instant::now();
     let mut under_way: Option<UnderWay> = None;
     let mut turns = Turns::new(&work.services.handed);
     let mut gathered = Gathered::default();
@@ -351,6 +355,14 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
                     show_missing(work.board, &choice.notes, &missing);
                 }
                 if !other && found.new.is_empty() {
+                    if position.load_again.is_empty() && Instant::now() >= columns_next {
+                        let start = Instant::now();
+                        look_for_columns(work.board, definition, &client, &settings.tables, &mut position).await?;
+                        columns_next = Instant::now() + LOOK_FOR_TABLES.max(start.elapsed() * RARELY);
+                        if !position.load_again.is_empty() {
+                            gathered.add(Vec::new(), None, true);
+                        }
+                    }
                     continue;
                 }
                 // other tables: from where it stands
@@ -376,6 +388,20 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         gathered.add(parts, latest_us, captured.last || !position.load_again.is_empty());
         position.source = captured.position;
     }
+}
+
+/// Looks for columns that came since, whether or not a row has told of them.
+async fn look_for_columns(
+    board: &Board,
+    definition: &SourceDefinition,
+    client: &Client,
+    tables: &[CapturedTable],
+    position: &mut Position,
+) -> Result<(), Failure> {
+    for (table, columns) in came(client, tables, &position.load_again, &mut position.columns).await? {
+        note_other(board, definition, &tables[table], &columns, &mut position.load_again);
+    }
+    Ok(())
 }
 
 /// Notes that columns of rows that were carried may hold other values by now: their table is loaded again, where rows are loaded.

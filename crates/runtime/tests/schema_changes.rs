@@ -192,6 +192,55 @@ async fn rows_from_before_a_change_of_columns_come_with_what_it_gave_them() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn columns_that_come_without_a_row_that_tells_are_seen() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    source
+        .batch_execute(
+            "CREATE TABLE bins (id bigint PRIMARY KEY, grade text, remark text, spare text);
+             INSERT INTO bins SELECT n, 'first', 'checked', 'x' FROM generate_series(1, 300) n",
+        )
+        .await
+        .unwrap();
+    world.flow(&["bins"], 2).await;
+    let mut fleet = world.fleet();
+    world.until_equal(&source, &target, &["bins"], Duration::from_secs(20)).await;
+    let loads = async || {
+        let changes = topic_changes(&world.database, "packhouse.bins").await;
+        changes.iter().filter(|c| c["change"] == "load").count()
+    };
+    // one that goes, and one that comes empty, give rows no other values
+    source.batch_execute("ALTER TABLE bins DROP COLUMN spare").await.unwrap();
+    fleet.stop().await;
+    fleet = world.fleet();
+    source.batch_execute("UPDATE bins SET grade = 'second' WHERE id = 1").await.unwrap();
+    let same = "SELECT id, grade, remark FROM bins";
+    world.until_same((&source, same), (&target, same), Duration::from_secs(20)).await;
+    source.batch_execute("ALTER TABLE bins ADD COLUMN note text").await.unwrap();
+    fleet.stop().await;
+    fleet = world.fleet();
+    source.batch_execute("UPDATE bins SET note = 'seen' WHERE id = 2").await.unwrap();
+    let same = "SELECT id, grade, remark, note FROM bins";
+    world.until_same((&source, same), (&target, same), Duration::from_secs(20)).await;
+    assert_eq!(loads().await, 300, "rows were loaded again for nothing");
+
+    // one with a value for all, while it follows
+    source.batch_execute("ALTER TABLE bins ADD COLUMN site text NOT NULL DEFAULT 'north'").await.unwrap();
+    let same = "SELECT id, grade, remark, note, site FROM bins";
+    world.until_same((&source, same), (&target, same), Duration::from_secs(40)).await;
+
+    // one in place of another with its name and type, while no runner is there: the same columns, and other values
+    fleet.stop().await;
+    source.batch_execute("ALTER TABLE bins DROP COLUMN remark; ALTER TABLE bins ADD COLUMN remark text").await.unwrap();
+    fleet = world.fleet();
+    world.until_same((&source, same), (&target, same), Duration::from_secs(30)).await;
+    let loaded = loads().await;
+    assert_eq!(loaded, 900, "loaded more often than values changed");
+    fleet.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn they_come_through_a_shape_as_well() {
     let world = World::new().await;
     let source = world.cluster.connect("packhouse").await.unwrap();

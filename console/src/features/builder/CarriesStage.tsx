@@ -11,7 +11,7 @@ export function CarriesStage({ draft, change, failed }: { draft: TopicsDraft; ch
     <Stage title="From which topics into which">
       <Failed checks={failed} />
       <TopicPicker
-        isChosen={(topic) => draft.carries[topic] !== undefined}
+        chosen={Object.keys(draft.carries)}
         change={change}
         under={(topic) => (
           <div className="under">

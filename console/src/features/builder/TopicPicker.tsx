@@ -14,28 +14,34 @@ import type { Change } from './Stage';
 const SHOWN = 200;
 
 interface Props {
-  isChosen: (topic: string) => boolean;
+  chosen: string[];
   change: Change;
   /** Where the rows of a chosen topic go. */
   under: (topic: string) => ReactNode;
 }
 
-/** The topics that there are, to be ticked: the chosen ones first. */
-export function TopicPicker({ isChosen, change, under }: Props) {
+/** The topics that there are, to be ticked: the chosen ones first, and of those the ones that are not there before all. */
+export function TopicPicker({ chosen, change, under }: Props) {
   const topics = useQuery(topicsQuery);
   const [filter, setFilter] = useState('');
-  const fitting = (topics.data ?? []).filter((t) => fits(filter, t.name));
+  const ticked = new Set(chosen);
+  const isChosen = (name: string) => ticked.has(name);
+  const there = new Set((topics.data ?? []).map((t) => t.name));
+  const missing = topics.data ? chosen.filter((name) => !there.has(name)) : [];
+  const fitting = [...missing.map((name) => ({ name, records: null })), ...(topics.data ?? [])].filter((t) =>
+    fits(filter, t.name),
+  );
   const shown = [...fitting.filter((t) => isChosen(t.name)), ...fitting.filter((t) => !isChosen(t.name))];
   return (
     <>
       <ProblemNote problem={topics.data ? null : problemOf(topics.error)} />
       {topics.isFetching && !topics.data && <Loader size="sm" />}
-      {topics.data?.length === 0 && (
+      {topics.data?.length === 0 && missing.length === 0 && (
         <p>
           There is no topic yet. <Link to="/connectors/new?kind=source">Build a source</Link> first: it makes them.
         </p>
       )}
-      {topics.data && topics.data.length > 0 && (
+      {topics.data && topics.data.length + missing.length > 0 && (
         <>
           <TextInput
             placeholder="Search topics"
@@ -55,14 +61,18 @@ export function TopicPicker({ isChosen, change, under }: Props) {
                   <span className="mono" style={{ overflowWrap: 'anywhere' }}>
                     {topic.name}
                   </span>
-                  <span className="quiet number">{count(topic.records)} records</span>
+                  {topic.records !== null && <span className="quiet number">{count(topic.records)} records</span>}
                 </label>
+                {topic.records === null && (
+                  <div className="under">There is no such topic now: nothing is read before a source makes it.</div>
+                )}
                 {isChosen(topic.name) && under(topic.name)}
               </div>
             ))}
           </div>
           <p className="quiet">
-            {count(topics.data.filter((t) => isChosen(t.name)).length)} of {count(topics.data.length)} chosen
+            {count(chosen.length - missing.length)} of {count(topics.data.length)} chosen
+            {missing.length > 0 && `, ${count(missing.length)} not there`}
           </p>
         </>
       )}

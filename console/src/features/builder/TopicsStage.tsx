@@ -10,7 +10,7 @@ export function TopicsStage({ draft, change, failed }: { draft: SinkDraft; chang
     <Stage title="From which topics">
       <Failed checks={failed} />
       <TopicPicker
-        isChosen={(topic) => draft.topics[topic] !== undefined}
+        chosen={Object.keys(draft.topics)}
         change={change}
         under={(topic) => <Target topic={topic} draft={draft} change={change} />}
       />

@@ -136,16 +136,66 @@ pub async fn is_there(client: &Client, table: &CapturedTable) -> Result<bool, Co
 /// [`ConnectorError`] if the server does not answer.
 pub async fn filled(client: &Client, table: &TableSchema) -> Result<HashSet<String>, ConnectorError> {
     let name = super::names::qualified(&table.schema, &table.table);
-    let rows = client
-        .query(
-            "SELECT attname::text FROM pg_attribute WHERE attrelid = to_regclass($1) AND attnum > 0 AND NOT attisdropped
-               AND (atthasdef OR atthasmissing OR attnotnull OR attidentity <> '')",
-            &[&name],
-        )
-        .await
-        .map_err(|e| explain(&e, "describing a table"))?;
+    let statement = format!(
+        "SELECT a.attname::text FROM pg_attribute a
+         WHERE a.attrelid = to_regclass($1) AND a.attnum > 0 AND NOT a.attisdropped AND ({FILLED})"
+    );
+    let rows = client.query(&statement, &[&name]).await.map_err(|e| explain(&e, "describing a table"))?;
     Ok(rows.iter().map(|row| row.get(0)).collect())
 }
+
+/// What a table's catalog says of columns that came and went: what comes later stands behind all that there ever were.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct ColumnsEver {
+    /// How many columns it ever had.
+    pub had: i16,
+    /// How many of those are gone.
+    pub gone: i64,
+    /// How many of the first ones, as many as were asked for, are gone.
+    pub gone_before: i64,
+    /// Captured columns behind those, and whether the source may have filled each in its rows.
+    pub came: Vec<(String, bool)>,
+}
+
+/// The columns that tables ever had, for each after a number of columns that it had before; none of one that is not there.
+///
+/// # Errors
+/// [`ConnectorError`] if the server does not answer.
+pub async fn columns_ever(
+    client: &Client,
+    tables: &[(&CapturedTable, i16)],
+) -> Result<Vec<Option<ColumnsEver>>, ConnectorError> {
+    let schemas: Vec<&str> = tables.iter().map(|(t, _)| t.schema.as_str()).collect();
+    let names: Vec<&str> = tables.iter().map(|(t, _)| t.table.as_str()).collect();
+    let after: Vec<i16> = tables.iter().map(|(_, after)| *after).collect();
+    let statement = format!(
+        "SELECT w.place, c.relnatts, count(*) FILTER (WHERE a.attisdropped),
+                count(*) FILTER (WHERE a.attisdropped AND a.attnum <= w.after),
+                coalesce(array_agg(a.attname::text) FILTER (WHERE came), '{{}}'),
+                coalesce(array_agg({FILLED}) FILTER (WHERE came), '{{}}')
+         FROM unnest($1::text[], $2::text[], $3::int2[]) WITH ORDINALITY AS w(schema, name, after, place)
+         JOIN pg_namespace n ON n.nspname = w.schema JOIN pg_class c ON c.relnamespace = n.oid AND c.relname = w.name
+         JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0
+         CROSS JOIN LATERAL (SELECT a.attnum > w.after AND NOT a.attisdropped AND a.attgenerated = '' AS came) came
+         GROUP BY w.place, c.relnatts"
+    );
+    let rows = client.query(&statement, &[&schemas, &names, &after]).await;
+    let rows = rows.map_err(|e| explain(&e, "looking at tables' columns"))?;
+    let mut found = vec![None; tables.len()];
+    for row in rows {
+        let Some(place) = usize::try_from(row.get::<_, i64>(0)).ok().and_then(|place| place.checked_sub(1)) else {
+            continue;
+        };
+        let came: Vec<(String, bool)> = row.get::<_, Vec<String>>(4).into_iter().zip(row.get::<_, Vec<bool>>(5)).collect();
+        let captured = |(name, _): &(String, bool)| !tables[place].0.leave_out.contains(name);
+        let came = came.into_iter().filter(captured).collect();
+        found[place] = Some(ColumnsEver { had: row.get(1), gone: row.get(2), gone_before: row.get(3), came });
+    }
+    Ok(found)
+}
+
+/// Whether the source may have filled a column in its rows when it was added: it has a default, or may not be null.
+const FILLED: &str = "a.atthasdef OR a.atthasmissing OR a.attnotnull OR a.attidentity <> ''";
 
 /// Whether all captured columns of tables, as they are now, have types whose binary form is read. A table that is gone may still
 /// come in the stream, with what columns is not known.
