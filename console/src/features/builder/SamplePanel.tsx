@@ -207,11 +207,10 @@ export function NewestRecords({ draft }: { draft: SinkDraft }) {
   const records = newest.data?.records ?? [];
   return (
     <Stage title={`What goes through of ${topic}`}>
-      <ProblemNote problem={problemOf(newest.error)} />
+      <ProblemNote problem={problemOf(newest.error) ?? problemOf(delivery.error)} />
       {newest.data && records.length === 0 && <p className="quiet">There is no record yet.</p>}
       {delivery.data && delivery.data.rows.length > 0 && <DeliveredRows sample={delivery.data} />}
       {delivery.data?.finding && <p className="breaks">▲ {delivery.data.finding}</p>}
-      <ProblemNote problem={problemOf(delivery.error)} />
       {records.length > 0 && <div className="choice-label">The newest records</div>}
       {records.map((record) => (
         <pre tabIndex={0} className="rawform mono" key={`${record.partition}-${record.offset}`}>

@@ -64,7 +64,7 @@ export function TopicPicker({ chosen, change, under }: Props) {
                   {topic.records !== null && <span className="quiet number">{count(topic.records)} records</span>}
                 </label>
                 {topic.records === null && (
-                  <div className="under">There is no such topic now: nothing is read before a source makes it.</div>
+                  <div className="under">There is no such topic now: the connector waits until a source makes it.</div>
                 )}
                 {isChosen(topic.name) && under(topic.name)}
               </div>
