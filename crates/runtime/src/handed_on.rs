@@ -232,7 +232,7 @@ impl Drop for Following {
 }
 
 /// Bytes a second before compression at which a lane goes on at the least, however far those are behind who follow it.
-const GOES_ON: usize = 32 << 20;
+const GOES_ON: usize = 16 << 20;
 
 /// The turns that a lane takes with those who follow it in this process. Where processors are few, what comes in would else take
 /// them from who delivers, and then have nothing to do while that goes on alone.
@@ -246,7 +246,7 @@ impl Turns {
         Self { crowded: handed.crowded.subscribe(), until: None }
     }
 
-    /// An append of so many bytes before compression was begun.
+    /// An append was begun of so many bytes before compression that others follow.
     pub(crate) fn appended(&mut self, bytes: usize) {
         let time = || Duration::from_secs(1).mul_f64(bytes as f64 / GOES_ON as f64);
         self.until = self.crowded.borrow().then(|| Instant::now() + time());

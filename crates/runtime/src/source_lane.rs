@@ -310,10 +310,11 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         if under_way.is_none() && gathered.has_some {
             let taken = std::mem::take(&mut gathered);
             let (services, progress) = (work.services.clone(), progress(&work, &position)?);
+            let followed = taken.parts.iter().filter(|part| part.changes.is_some());
+            turns.appended(followed.flat_map(|part| &part.blocks.blocks).map(|b| b.unpacked).sum());
             let append = tokio::spawn(async move { append(&services, taken.parts, progress).await });
             under_way = Some(UnderWay { append, brings: position.clone(), latest_us: taken.latest_us });
             position.retried.clear();
-            turns.appended(taken.bytes);
             if taken.last {
                 settle(&work, &mut out, &tables, &source, finished(&mut under_way).await?).await?;
                 return Ok(Ending::Restart);
@@ -345,7 +346,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
                 continue;
             }
             () = turns.of_others(), if turns.are_others() => continue,
-            captured = source.next(), if !gathered.is_enough() => captured,
+            captured = source.next(), if !gathered.is_enough() && !turns.are_others() => captured,
             _ = look.tick() => {
                 let other = choice.is_other(&client, &address.database, definition).await?;
                 let found = differences(&client, &settings).await?;

@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
 use gonvel_core::connector::{State, Wish};
-use support::{TABLES, World, topic_changes, write};
+use support::{TABLES, World, loads, topic_changes, write};
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_load_under_changes_and_restarts_makes_one_copy() {
@@ -88,7 +88,7 @@ async fn a_load_under_changes_and_restarts_makes_one_copy() {
         assert_eq!(new["grade"].as_str(), row.get::<_, Option<&str>>(2));
     }
     let twice: Vec<_> = came.iter().filter(|(_, n)| **n > 1).collect();
-    let incomplete = changes.iter().filter(|c| c["change"] == "load").count();
+    let incomplete = loads(&changes);
     assert!(twice.is_empty() && incomplete > 0, "rows came more than once: {twice:?}");
 
     source.batch_execute("TRUNCATE lines; INSERT INTO lines VALUES (1, 1, 1.5)").await.unwrap();

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use gonvel_core::connector::{State, Wish};
 use gonvel_core::ports::Login;
 use gonvel_core::secret::Secret;
-use support::{TABLES, World, topic_changes, write};
+use support::{TABLES, World, loads, topic_changes, write};
 use tokio_postgres::Client;
 
 const BINS: &str = "INSERT INTO bins SELECT n, n % 500 / 10.0, 'second', repeat('r', 2500), '2026-10-01', n % 60 FROM generate_series(1, 3000) n;
@@ -18,10 +18,6 @@ async fn begun(world: &World) -> (Client, Client) {
     let source = world.cluster.connect("packhouse").await.unwrap();
     source.batch_execute(&format!("{TABLES} CREATE SEQUENCE numbers; {BINS}")).await.unwrap();
     (source, world.cluster.connect("settlement").await.unwrap())
-}
-
-fn loads(changes: &[serde_json::Value]) -> usize {
-    changes.iter().filter(|c| c["change"] == "load").count()
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -9,7 +9,7 @@ use gonvel_core::connector::{BadRecords, State, TargetColumns};
 use gonvel_core::naming::TopicName;
 use gonvel_core::ports::TopicLog;
 use gonvel_storage::catalog::history::LineFilter;
-use support::{World, rows, topic_changes};
+use support::{World, loads, rows, topic_changes};
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn changes_of_columns_are_told_once_and_reach_targets_without_a_stop() {
@@ -125,14 +125,11 @@ async fn rows_from_before_a_change_of_columns_come_with_what_it_gave_them() {
     world.flow(&["bins"], 2).await;
     let mut fleet = world.fleet();
     world.until_equal(&source, &target, &["bins"], Duration::from_secs(20)).await;
-    let loads = async || {
-        let changes = topic_changes(&world.database, "packhouse.bins").await;
-        changes.iter().filter(|c| c["change"] == "load").count()
-    };
+    let loaded = async || loads(&topic_changes(&world.database, "packhouse.bins").await);
     // what comes without values, and what goes, gives rows from before no other ones
     source.batch_execute("ALTER TABLE bins ADD COLUMN note text; UPDATE bins SET note = 'seen' WHERE id = 1").await.unwrap();
     world.until_equal(&source, &target, &["bins"], Duration::from_secs(20)).await;
-    assert_eq!(loads().await, 300, "rows were loaded again for nothing");
+    assert_eq!(loaded().await, 300, "rows were loaded again for nothing");
 
     // a value for all, and one for each
     source
@@ -143,8 +140,7 @@ async fn rows_from_before_a_change_of_columns_come_with_what_it_gave_them() {
         .await
         .unwrap();
     world.until_equal(&source, &target, &["bins"], Duration::from_secs(30)).await;
-    let loaded = loads().await;
-    assert!(loaded >= 600, "{loaded}");
+    assert!(loaded().await >= 600);
 
     // while no runner is there: values become others, and a column has another name
     fleet.stop().await;
@@ -206,10 +202,7 @@ async fn columns_that_come_without_a_row_that_tells_are_seen() {
     world.flow(&["bins"], 2).await;
     let mut fleet = world.fleet();
     world.until_equal(&source, &target, &["bins"], Duration::from_secs(20)).await;
-    let loads = async || {
-        let changes = topic_changes(&world.database, "packhouse.bins").await;
-        changes.iter().filter(|c| c["change"] == "load").count()
-    };
+    let loaded = async || loads(&topic_changes(&world.database, "packhouse.bins").await);
     // one that goes, and one that comes empty, give rows no other values
     source.batch_execute("ALTER TABLE bins DROP COLUMN spare").await.unwrap();
     fleet.stop().await;
@@ -223,7 +216,7 @@ async fn columns_that_come_without_a_row_that_tells_are_seen() {
     source.batch_execute("UPDATE bins SET note = 'seen' WHERE id = 2").await.unwrap();
     let same = "SELECT id, grade, remark, note FROM bins";
     world.until_same((&source, same), (&target, same), Duration::from_secs(20)).await;
-    assert_eq!(loads().await, 300, "rows were loaded again for nothing");
+    assert_eq!(loaded().await, 300, "rows were loaded again for nothing");
 
     // one with a value for all, while it follows
     source.batch_execute("ALTER TABLE bins ADD COLUMN site text NOT NULL DEFAULT 'north'").await.unwrap();
@@ -235,8 +228,7 @@ async fn columns_that_come_without_a_row_that_tells_are_seen() {
     source.batch_execute("ALTER TABLE bins DROP COLUMN remark; ALTER TABLE bins ADD COLUMN remark text").await.unwrap();
     fleet = world.fleet();
     world.until_same((&source, same), (&target, same), Duration::from_secs(30)).await;
-    let loaded = loads().await;
-    assert_eq!(loaded, 900, "loaded more often than values changed");
+    assert_eq!(loaded().await, 900, "loaded more often than values changed");
     fleet.stop().await;
 }
 

@@ -208,6 +208,11 @@ pub async fn topic_changes(database: &Database, name: &str) -> Vec<serde_json::V
     out
 }
 
+/// How many of a topic's records came by a load.
+pub fn loads(changes: &[serde_json::Value]) -> usize {
+    changes.iter().filter(|c| c["change"] == "load").count()
+}
+
 /// Tables of every kind of trouble: a large value that is not always sent, a key of two columns, a whole row as identity.
 pub const TABLES: &str = "
     CREATE TABLE bins (id bigint PRIMARY KEY, weight_kg numeric(7,1), grade text, remark text, picked_at timestamptz, room int);
