@@ -252,23 +252,21 @@ impl Turns {
         self.until = self.crowded.borrow().then(|| Instant::now() + time());
     }
 
-    /// Whether it is the turn of those who follow.
-    pub(crate) fn are_others(&self) -> bool {
-        self.until.is_some()
-    }
-
-    /// Waits for the end of their turn.
+    /// What a lane takes in next, once it is its turn again.
     ///
-    /// Cancel safety: dropped while waiting, the turn goes on.
-    pub(crate) async fn of_others(&mut self) {
-        let Some(until) = self.until else { return };
-        let _ = tokio::time::timeout_at(until.into(), self.crowded.wait_for(|crowded| !crowded)).await;
-        self.until = None;
+    /// Cancel safety: dropped while it waits, the turn of the others goes on; then that of what is taken in.
+    pub(crate) async fn after_others<T>(&mut self, next: impl Future<Output = T>) -> T {
+        if let Some(until) = self.until {
+            let _ = tokio::time::timeout_at(until.into(), self.crowded.wait_for(|crowded| !crowded)).await;
+            self.until = None;
+        }
+        next.await
     }
 }
 
 #[cfg(test)]
 mod tests {
+    use futures::FutureExt;
     use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, Origin};
     use gonvel_core::naming::{Offset, PartitionId, TopicId};
     use gonvel_core::table::TableSchema;
@@ -357,19 +355,20 @@ mod tests {
         let handed = HandedOn::default();
         let following = handed.follow([(at(0), 0)]);
         let mut turns = Turns::new(&handed);
+        let there = || std::future::ready("what comes next");
         turns.appended(GOES_ON);
-        assert!(!turns.are_others(), "nobody is behind");
+        assert!(turns.after_others(there()).now_or_never().is_some(), "nobody is behind");
         note(&handed, 0, 0, 1, CROWDED);
         turns.appended(GOES_ON / 20);
-        assert!(turns.are_others());
         let begun = Instant::now();
-        turns.of_others().await;
+        assert!(turns.after_others(there()).now_or_never().is_none(), "what is there was taken in out of turn");
+        turns.after_others(there()).await;
         assert!(begun.elapsed() >= Duration::from_millis(45), "{:?}", begun.elapsed());
-        assert!(!turns.are_others());
+        assert!(turns.after_others(there()).now_or_never().is_some());
         // and no longer than who follows needs
         turns.appended(GOES_ON * 3_600);
         assert_eq!(starts(&following, 0, 1, 1), [0_i64; 0]);
-        turns.of_others().await;
+        turns.after_others(there()).await;
         assert!(begun.elapsed() < Duration::from_secs(60), "{:?}", begun.elapsed());
     }
 }

@@ -310,8 +310,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         if under_way.is_none() && gathered.has_some {
             let taken = std::mem::take(&mut gathered);
             let (services, progress) = (work.services.clone(), progress(&work, &position)?);
-            let followed = taken.parts.iter().filter(|part| part.changes.is_some());
-            turns.appended(followed.flat_map(|part| &part.blocks.blocks).map(|b| b.unpacked).sum());
+            turns.appended(taken.followed);
             let append = tokio::spawn(async move { append(&services, taken.parts, progress).await });
             under_way = Some(UnderWay { append, brings: position.clone(), latest_us: taken.latest_us });
             position.retried.clear();
@@ -345,8 +344,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
                 }
                 continue;
             }
-            () = turns.of_others(), if turns.are_others() => continue,
-            captured = source.next(), if !gathered.is_enough() && !turns.are_others() => captured,
+            captured = turns.after_others(source.next()), if !gathered.is_enough() => captured,
             _ = look.tick() => {
                 let other = choice.is_other(&client, &address.database, definition).await?;
                 let found = differences(&client, &settings).await?;
@@ -432,7 +430,9 @@ fn note_other(
 struct Gathered {
     parts: Blocks,
     latest_us: Option<i64>,
+    /// Bytes before compression, and how many of them others follow in this process.
     bytes: usize,
+    followed: usize,
     has_some: bool,
     last: bool,
 }
@@ -442,7 +442,11 @@ const GATHERED: usize = 1 << 20;
 
 impl Gathered {
     fn add(&mut self, parts: Blocks, latest_us: Option<i64>, last: bool) {
-        self.bytes += parts.iter().flat_map(|p| &p.blocks.blocks).map(|b| b.unpacked).sum::<usize>();
+        for part in &parts {
+            let bytes: usize = part.blocks.blocks.iter().map(|b| b.unpacked).sum();
+            self.bytes += bytes;
+            self.followed += if part.changes.is_some() { bytes } else { 0 };
+        }
         self.parts.extend(parts);
         self.latest_us = self.latest_us.max(latest_us);
         self.last |= last;
