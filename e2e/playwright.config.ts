@@ -2,8 +2,8 @@ import { defineConfig } from '@playwright/test';
 
 export default defineConfig({
   testDir: process.env.GONVEL_PICTURES ? 'pictures' : 'walks',
-  // each file has a demo of its own; two cores carry one well
-  workers: 1,
+  // each file has a demo of its own and waits for it half of its time
+  workers: 2,
   timeout: 120_000,
   expect: { timeout: 15_000 },
   reporter: [['list']],

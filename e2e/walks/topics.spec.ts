@@ -34,6 +34,32 @@ test('a topic is made by keyboard, and a name out of the rules is said beside it
   await accessible(page);
 });
 
+test('the form to append is there before a slow server has told the schemas, and what is typed stays in its field', async ({
+  page,
+}) => {
+  // what a page does "at once" comes late on a busy machine, also the focus that a dialog gives to a field of its own choice
+  await page.addInitScript(() => {
+    const later = window.setTimeout.bind(window);
+    window.setTimeout = ((task: TimerHandler, ms = 0, ...rest: unknown[]) =>
+      later(task, ms < 5 ? 1_500 : ms, ...rest)) as typeof window.setTimeout;
+  });
+  await page.route('**/topics/bins.weighed/schemas', async (route) => {
+    await new Promise((resolve) => setTimeout(resolve, 9_000));
+    await route.continue();
+  });
+  await page.goto('/topics/bins.weighed');
+  await page.getByRole('button', { name: 'Append a record' }).click();
+  const dialog = page.getByRole('dialog');
+  const key = dialog.getByLabel('Key', { exact: true });
+  await key.pressSequentially('bin-8', { delay: 600 });
+  await expect(dialog.getByRole('button', { name: 'Append', exact: true })).toBeDisabled();
+  await expect(dialog.getByRole('button', { name: 'Append', exact: true })).toBeEnabled();
+  await expect(key).toHaveValue('bin-8');
+  await expect(dialog.getByLabel('Value as JSON')).toHaveValue('{}');
+  await page.keyboard.press('Escape');
+  await expect(page.getByRole('button', { name: 'Append a record' })).toBeFocused();
+});
+
 test('a record is appended, found by key and condition, shown in all forms, and made again', async ({ page }) => {
   await page.goto('/topics/bins.weighed');
   await page.getByRole('button', { name: 'Append a record' }).click();
@@ -166,8 +192,8 @@ test('settings say what they remove, partitions ask about keys, deleting asks fo
   await accessible(page);
   await page.getByRole('button', { name: 'Save, and forget 1 records' }).click();
   await expect(page.getByText('Keeps every record, for 30 d.')).toBeVisible();
-  // the keeper does it within a minute
-  await expect(page.getByText('1 to 1')).toBeVisible({ timeout: 80_000 });
+  // the keeper is told and does it within seconds
+  await expect(page.getByText('1 to 1')).toBeVisible({ timeout: 20_000 });
 
   await page.getByRole('button', { name: 'Add partitions' }).click();
   await expect(page.getByText('Most keys go to another partition from then on.')).toBeVisible();

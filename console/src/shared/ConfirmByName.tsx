@@ -1,7 +1,8 @@
-import { Button, Group, Modal, TextInput } from '@mantine/core';
+import { Button, Group, TextInput } from '@mantine/core';
 import { useState, type ReactNode } from 'react';
 
 import type { Problem } from '../api/client';
+import { Dialog } from './Dialog';
 import { ProblemNote } from './ProblemNote';
 
 interface Props {
@@ -19,7 +20,7 @@ interface Props {
 export function ConfirmByName({ name, title, action, children, problem, busy, onClose, onConfirm }: Props) {
   const [typed, setTyped] = useState('');
   return (
-    <Modal opened onClose={onClose} title={title} size="lg">
+    <Dialog opened onClose={onClose} title={title}>
       <form
         onSubmit={(event) => {
           event.preventDefault();
@@ -49,6 +50,6 @@ export function ConfirmByName({ name, title, action, children, problem, busy, on
           </Button>
         </Group>
       </form>
-    </Modal>
+    </Dialog>
   );
 }

@@ -1,4 +1,4 @@
-import { Button, Group, Modal, Table } from '@mantine/core';
+import { Button, Group, Table } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useSearchParams } from 'react-router';
@@ -13,6 +13,7 @@ import {
   testSaved,
   type Connection,
 } from '../../shared/connections/connectionsQueries';
+import { Dialog } from '../../shared/Dialog';
 import { FilterInput, fits, useFilter } from '../../shared/Filter';
 import { Heading } from '../../shared/Page';
 import { Checks } from '../../shared/Checks';
@@ -77,18 +78,18 @@ export function ConnectionsPage() {
           </Table.ScrollContainer>
         </div>
       )}
-      <Modal opened={making} onClose={() => make(false)} title="Make a connection" size="lg">
+      <Dialog opened={making} onClose={() => make(false)} title="Make a connection">
         <ConnectionForm onSaved={() => make(false)} onCancel={() => make(false)} />
-      </Modal>
+      </Dialog>
       {open.what === 'change' && (
-        <Modal opened onClose={close} title={`Change ${open.connection.name}`} size="lg">
+        <Dialog opened onClose={close} title={`Change ${open.connection.name}`}>
           {open.connection.used_by.length > 0 && (
             <p className="quiet">
               {open.connection.used_by.join(', ')} will start anew with it, from where they stand.
             </p>
           )}
           <ConnectionForm before={open.connection} onSaved={close} onCancel={close} />
-        </Modal>
+        </Dialog>
       )}
       {open.what === 'delete' && <Removal connection={open.connection} onClose={close} />}
     </div>

@@ -1,8 +1,9 @@
-import { Button, Group, Modal } from '@mantine/core';
+import { Button, Group } from '@mantine/core';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 
 import { problemOf } from '../../api/client';
+import { Dialog } from '../../shared/Dialog';
 import { count } from '../../shared/format';
 import type { Connector } from '../../shared/liveConnectors';
 import { ProblemNote } from '../../shared/ProblemNote';
@@ -73,7 +74,7 @@ function Confirm({
   const same = (preview.data ?? []).length - changing.length;
   const refused = (doing.data ?? []).filter((o) => o.refused != null);
   return (
-    <Modal opened onClose={onClose} title={`${label}: what it comes to`} size="lg">
+    <Dialog opened onClose={onClose} title={`${label}: what it comes to`}>
       <ProblemNote problem={problemOf(preview.error) ?? problemOf(doing.error)} />
       {doing.data ? (
         <>
@@ -117,6 +118,6 @@ function Confirm({
           </Button>
         )}
       </Group>
-    </Modal>
+    </Dialog>
   );
 }

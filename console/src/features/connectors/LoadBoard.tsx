@@ -1,9 +1,10 @@
-import { Button, Group, Modal, Table } from '@mantine/core';
+import { Button, Group, Table } from '@mantine/core';
 import { useMutation } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link } from 'react-router';
 
 import { problemOf } from '../../api/client';
+import { Dialog } from '../../shared/Dialog';
 import { count, timeLeft } from '../../shared/format';
 import type { Connector } from '../../shared/liveConnectors';
 import { ProblemNote } from '../../shared/ProblemNote';
@@ -101,12 +102,7 @@ function Load({ table, connector, onAgain }: { table: Row; connector: Connector;
 function Again({ connector, table, onClose }: { connector: Connector; table: Row; onClose: () => void }) {
   const loading = useMutation({ mutationFn: () => loadAgain(connector.id, table.from), onSuccess: onClose });
   return (
-    <Modal
-      opened
-      onClose={onClose}
-      title={`Load ${table.from} ${table.counts.load === 0 ? 'whole' : 'again'}`}
-      size="lg"
-    >
+    <Dialog opened onClose={onClose} title={`Load ${table.from} ${table.counts.load === 0 ? 'whole' : 'again'}`}>
       <p>
         Every row of <span className="mono">{table.from}</span> in {connector.system} is read
         {table.counts.load > 0 && ' once more'} and appended to <span className="mono">{table.to}</span>. The other
@@ -125,6 +121,6 @@ function Again({ connector, table, onClose }: { connector: Connector; table: Row
           Load the table
         </Button>
       </Group>
-    </Modal>
+    </Dialog>
   );
 }

@@ -1,8 +1,9 @@
-import { Button, Group, Modal, NumberInput, Textarea } from '@mantine/core';
+import { Button, Group, NumberInput, Textarea } from '@mantine/core';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 
 import { problemOf } from '../../api/client';
+import { Dialog } from '../../shared/Dialog';
 import { count } from '../../shared/format';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { discard, retry, type Which } from './quarantineQueries';
@@ -44,7 +45,7 @@ export function Settle({ which, records, quietly }: { which: Which; records: num
         Discard
       </Button>
       {asking === 'retry' && (
-        <Modal opened onClose={() => setAsking(null)} title={`Try ${many} again`}>
+        <Dialog size="md" opened onClose={() => setAsking(null)} title={`Try ${many} again`}>
           <ProblemNote problem={problemOf(trying.error)} />
           <p>
             They are delivered in the order of their offsets. One whose key was delivered anew since is superseded and
@@ -68,10 +69,11 @@ export function Settle({ which, records, quietly }: { which: Which; records: num
               Try {many} again
             </Button>
           </Group>
-        </Modal>
+        </Dialog>
       )}
       {asking === 'discard' && (
-        <Modal
+        <Dialog
+          size="md"
           opened
           onClose={() => setAsking(null)}
           title={`Discard ${records === 1 ? 'one record' : `${count(records)} records`}`}
@@ -107,7 +109,7 @@ export function Settle({ which, records, quietly }: { which: Which; records: num
               </Button>
             </Group>
           </form>
-        </Modal>
+        </Dialog>
       )}
       {asking === null && <ProblemNote problem={problemOf(trying.error)} />}
     </Group>

@@ -1,8 +1,9 @@
-import { Button, Group, Modal, Select, Textarea, TextInput } from '@mantine/core';
+import { Button, Group, Select, Textarea, TextInput } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 
 import { problemOf, type Schemas } from '../../api/client';
+import { Dialog } from '../../shared/Dialog';
 import { count } from '../../shared/format';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { draftOf, recordText, sampleDraft, type Draft } from './draft';
@@ -15,30 +16,25 @@ interface Props {
   onClose: () => void;
 }
 
-/** Appends one record, made from the schema, from a former record, or from nothing. */
-export function Append({ name, partitions, former, onClose }: Props) {
-  const schemas = useQuery(schemasQuery(name));
-  if (schemas.isPending) return null;
-  return <Form {...{ name, partitions, former, onClose }} schemas={schemas.data ?? []} />;
-}
-
 /** An Avro schema's tree; the other languages have no sample to begin with. */
 function tree(version: Schemas['TopicSchema'] | undefined): unknown {
   return version?.language === 'avro' ? (JSON.parse(version.text) as unknown) : undefined;
 }
 
-function Form({ name, partitions, former, onClose, schemas }: Props & { schemas: Schemas['TopicSchema'][] }) {
-  const value = schemas.findLast((s) => s.role === 'value');
-  const key = schemas.findLast((s) => s.role === 'key');
-  const [latest, setLatest] = useState(value !== undefined && (former === null || former.schema != null));
-  const begin = () =>
-    former
-      ? draftOf(former)
-      : latest && tree(value) !== undefined
-        ? sampleDraft(tree(value), tree(key))
-        : sampleDraft();
-  const [draft, setDraft] = useState<Draft>(begin);
-  const change = (part: Partial<Draft>) => setDraft((before) => ({ ...before, ...part }));
+/**
+ * Appends one record, made from the schema, from a former record, or from nothing. The form is there at once; what the schema
+ * fills in comes when it is read, beside what has been typed by then.
+ */
+export function Append({ name, partitions, former, onClose }: Props) {
+  const schemas = useQuery(schemasQuery(name));
+  const value = schemas.data?.findLast((s) => s.role === 'value');
+  const key = schemas.data?.findLast((s) => s.role === 'key');
+  const [chosen, setChosen] = useState<boolean | null>(null);
+  const latest = value !== undefined && (chosen ?? (former === null || former.schema != null));
+  const begin = former ? draftOf(former) : sampleDraft(tree(value), tree(value) === undefined ? undefined : tree(key));
+  const [typed, setTyped] = useState<Partial<Draft>>({});
+  const draft = { ...begin, ...typed };
+  const change = (part: Partial<Draft>) => setTyped((before) => ({ ...before, ...part }));
   const queries = useQueryClient();
   const appending = useMutation({
     mutationFn: () => appendRecord(name, recordText(draft, latest), latest),
@@ -46,25 +42,26 @@ function Form({ name, partitions, former, onClose, schemas }: Props & { schemas:
   });
   const problem = problemOf(appending.error);
   return (
-    <Modal opened onClose={onClose} title={`Append a record to ${name}`} size="lg">
+    <Dialog opened onClose={onClose} title={`Append a record to ${name}`}>
       <form
         onSubmit={(event) => {
           event.preventDefault();
           appending.mutate();
         }}
       >
-        {value && (
-          <Select
-            label="Value"
-            allowDeselect={false}
-            data={[
-              { value: 'latest', label: `by the latest schema (version ${value.version})` },
-              { value: 'none', label: 'as the text it is' },
-            ]}
-            value={latest ? 'latest' : 'none'}
-            onChange={(next) => setLatest(next === 'latest')}
-          />
-        )}
+        <Select
+          label="Schema"
+          allowDeselect={false}
+          disabled={schemas.isPending}
+          readOnly={value === undefined}
+          placeholder="reading the topic’s schemas"
+          data={[
+            ...(value ? [{ value: 'latest', label: `the latest, version ${value.version}` }] : []),
+            { value: 'none', label: value ? 'none: the text as it is' : 'none: the topic has no schema' },
+          ]}
+          value={schemas.isPending ? null : latest ? 'latest' : 'none'}
+          onChange={(next) => setChosen(next === 'latest')}
+        />
         <TextInput
           mt="sm"
           label="Key"
@@ -110,7 +107,7 @@ function Form({ name, partitions, former, onClose, schemas }: Props & { schemas:
           onChange={(partition) => change({ partition: partition ?? '' })}
         />
         <div style={{ marginTop: 14 }}>
-          <ProblemNote problem={problem} />
+          <ProblemNote problem={problem ?? problemOf(schemas.error)} />
           {appending.data && (
             <div className="note well" role="status">
               Appended at offset {count(appending.data.offset)} of partition {appending.data.partition}.
@@ -121,11 +118,11 @@ function Form({ name, partitions, former, onClose, schemas }: Props & { schemas:
           <Button variant="default" onClick={onClose}>
             {appending.data ? 'Done' : 'Cancel'}
           </Button>
-          <Button type="submit" loading={appending.isPending}>
+          <Button type="submit" loading={appending.isPending} disabled={schemas.isPending}>
             Append
           </Button>
         </Group>
       </form>
-    </Modal>
+    </Dialog>
   );
 }

@@ -1,9 +1,10 @@
-import { Button, Group, Modal, NumberInput, TextInput } from '@mantine/core';
+import { Button, Group, NumberInput, TextInput } from '@mantine/core';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
 
 import { problemOf } from '../../api/client';
+import { Dialog } from '../../shared/Dialog';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { KEEP_ALL, KeepForm } from './KeepForm';
 import { topicsQuery } from '../../shared/topicsQuery';
@@ -28,7 +29,7 @@ export function NewTopic({ onClose }: { onClose: () => void }) {
   const problem = problemOf(making.error);
   const error = (field: string) => (problem?.field === field ? problem.detail : undefined);
   return (
-    <Modal opened onClose={onClose} title="Make a topic" size="lg">
+    <Dialog opened onClose={onClose} title="Make a topic">
       <form
         onSubmit={(event) => {
           event.preventDefault();
@@ -70,6 +71,6 @@ export function NewTopic({ onClose }: { onClose: () => void }) {
           </Button>
         </Group>
       </form>
-    </Modal>
+    </Dialog>
   );
 }

@@ -1,8 +1,9 @@
-import { Button, Group, Modal, MultiSelect, Select, TextInput } from '@mantine/core';
+import { Button, Group, MultiSelect, Select, TextInput } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 
 import { problemOf } from '../../api/client';
+import { Dialog } from '../Dialog';
 import { ProblemNote } from '../ProblemNote';
 import { topicsQuery } from '../topicsQuery';
 import { createReader, readersQuery } from './readersQueries';
@@ -23,7 +24,7 @@ export function NewReader({ chosen, onClose }: { chosen: string[]; onClose: () =
   });
   const problem = problemOf(making.error);
   return (
-    <Modal opened onClose={onClose} title="Make a reader" size="lg">
+    <Dialog opened onClose={onClose} title="Make a reader">
       <form
         onSubmit={(event) => {
           event.preventDefault();
@@ -71,6 +72,6 @@ export function NewReader({ chosen, onClose }: { chosen: string[]; onClose: () =
           </Button>
         </Group>
       </form>
-    </Modal>
+    </Dialog>
   );
 }

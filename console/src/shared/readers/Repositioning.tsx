@@ -1,8 +1,9 @@
-import { Button, Group, Modal, NumberInput, Select, Table, TextInput } from '@mantine/core';
+import { Button, Group, NumberInput, Select, Table, TextInput } from '@mantine/core';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState, type ReactNode } from 'react';
 
 import { problemOf } from '../../api/client';
+import { Dialog } from '../Dialog';
 import { count } from '../format';
 import { useLiveConnectors } from '../liveConnectors';
 import { ProblemNote } from '../ProblemNote';
@@ -107,7 +108,7 @@ export function Moving({ what, stands, topic, partition, blocked, seenAnyway, se
   const given: Partial<Record<string, unknown>> = { time, offset: number, by: number, connector: sink ?? '' };
   const ready = given[kind] !== '';
   return (
-    <Modal opened onClose={onClose} title={`Move ${what}`} size="lg">
+    <Dialog opened onClose={onClose} title={`Move ${what}`}>
       {blocked && <div className="note">{blocked}</div>}
       <form
         onSubmit={(event) => {
@@ -219,7 +220,7 @@ export function Moving({ what, stands, topic, partition, blocked, seenAnyway, se
           </Group>
         </>
       )}
-    </Modal>
+    </Dialog>
   );
 }
 
