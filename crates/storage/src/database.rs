@@ -9,6 +9,7 @@ use diesel_async::pooled_connection::{AsyncDieselConnectionManager, ManagerConfi
 use diesel_async::{AsyncConnection, AsyncMigrationHarness, AsyncPgConnection, SimpleAsyncConnection};
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 use gonvel_core::ports::PortError;
+use tokio::sync::Notify;
 
 use crate::catalog::schemas::note_fields;
 use crate::sealing::Sealer;
@@ -47,6 +48,8 @@ pub struct Database {
     pub(crate) cold: ColdStore,
     /// For what needs a connection of its own.
     pub(crate) url: Arc<str>,
+    /// Tells the keeper of this process that what it is to keep has changed.
+    pub(crate) settings_changed: Arc<Notify>,
 }
 
 impl Database {
@@ -55,6 +58,7 @@ impl Database {
     /// # Errors
     /// [`OpenError`].
     pub async fn open(url: &str, sealer: Sealer) -> Result<Self, OpenError> {
+        crate::provide_tls();
         let connection = AsyncPgConnection::establish(url).await?;
         let migrated = tokio::task::spawn_blocking(move || {
             let mut harness = AsyncMigrationHarness::new(connection);
@@ -89,7 +93,15 @@ impl Database {
         let ends = Ends::start(pool.clone());
         let url: Arc<str> = url.into();
         let appender = Appender::start(url.clone(), ends.clone());
-        Ok(Self { pool, sealer: Arc::new(sealer), appender, ends, cold: ColdStore::default(), url })
+        Ok(Self {
+            pool,
+            sealer: Arc::new(sealer),
+            appender,
+            ends,
+            cold: ColdStore::default(),
+            url,
+            settings_changed: Arc::default(),
+        })
     }
 
     /// Keeps cold files at a place given by its URL: `file:///folder`, or `s3://bucket/prefix` with options such as

@@ -35,7 +35,9 @@ impl TopicLog for Database {
     }
 
     async fn change_topic(&self, topic: TopicId, revision: i32, settings: &TopicSettings) -> Result<Topic, PortError> {
-        topics::change(self, topic, revision, settings).await
+        let changed = topics::change(self, topic, revision, settings).await?;
+        self.settings_changed.notify_one();
+        Ok(changed)
     }
 
     async fn add_partitions(&self, topic: TopicId, partitions: i32) -> Result<Topic, PortError> {

@@ -24,7 +24,7 @@ use crate::quarantine;
 
 pub use retention::WouldForget;
 
-/// How often it looks for small blocks; other work is looked for less often.
+/// How often it looks for small blocks; other work is looked for less often, unless a topic's settings changed.
 const LOOK: Duration = Duration::from_secs(5);
 const LOOK_RARELY: Duration = Duration::from_secs(60);
 /// The lock that makes one keeper the only one.
@@ -147,7 +147,7 @@ impl Database {
         let connect = |cause| PortError::TryAgain { during: "connecting the keeper", cause: Box::new(cause) };
         let mut own = AsyncPgConnection::establish(&self.url).await.map_err(connect)?;
         let mut keeper = Keeper::new(self.clone());
-        let mut rarely = None::<Instant>;
+        let (mut rarely, mut asked) = (None::<Instant>, false);
         loop {
             // a session's lock may be taken again and again: this also finds out whether the session is still there
             let got: Got = diesel::sql_query("SELECT pg_try_advisory_lock($1) AS got")
@@ -159,13 +159,16 @@ impl Database {
                 tokio::time::sleep(LOOK).await;
                 continue;
             }
-            let all = rarely.is_none_or(|at| at.elapsed() >= LOOK_RARELY);
+            let all = rarely.is_none_or(|at| at.elapsed() >= if asked { LOOK } else { LOOK_RARELY });
             if all {
-                rarely = Some(Instant::now());
+                (rarely, asked) = (Some(Instant::now()), false);
             }
             keeper.round(all, now_us()).await;
             keeper.tell().await?;
-            tokio::time::sleep(LOOK).await;
+            tokio::select! {
+                () = tokio::time::sleep(LOOK) => {}
+                () = self.settings_changed.notified() => asked = true,
+            }
         }
     }
 
