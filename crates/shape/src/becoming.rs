@@ -3,11 +3,11 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use arrow_array::UInt32Array;
 use gonvel_core::change::{ChangeBatch, ChangeKind, OldImage};
 use gonvel_core::column::{ColumnArray, Value};
 
-use crate::run::{Failed, Image, Routed, Shaped, Work, gathered, nulls, take};
+use crate::run::{Failed, Image, Routed, Shaped, Work, gathered, nulls};
+use crate::taking::take;
 
 /// What a change became in one place.
 #[derive(Clone, Copy)]
@@ -100,7 +100,6 @@ impl Work<'_> {
         let output = &self.plan.output;
         let rows: Vec<usize> = list.iter().map(|b| b.row).collect();
         let whole = rows.len() == batch.len() && rows.iter().enumerate().all(|(place, row)| place == *row);
-        let places: UInt32Array = rows.iter().map(|row| u32::try_from(*row).unwrap_or(u32::MAX)).collect();
         let taken = |columns: &[ColumnArray]| -> Vec<ColumnArray> {
             if columns.is_empty() {
                 // no row has this image
@@ -108,7 +107,7 @@ impl Work<'_> {
             } else if whole {
                 columns.to_vec()
             } else {
-                columns.iter().map(|c| take(c, &places)).collect()
+                columns.iter().map(|c| take(c, &rows)).collect()
             }
         };
         let olds: Vec<Old> = list.iter().map(|b| b.old).collect();

@@ -2,16 +2,15 @@
 
 use std::collections::BTreeMap;
 use std::hash::BuildHasher as _;
-use std::sync::Arc;
 
-use arrow_array::{Array, ArrayRef, BooleanArray, Datum, Scalar};
-use arrow_schema::DataType;
+use arrow_array::BooleanArray;
 use gonvel_core::change::{ChangeKind, Origin};
 use gonvel_core::change_form::position_text;
-use gonvel_core::column::{ColumnArray, ColumnBuilder, NOT_A_NUMBER, Value};
+use gonvel_core::column::{ColumnArray, ColumnBuilder, Value};
 use gonvel_core::shape::Fact;
 use gonvel_core::table::TableSchema;
 
+use crate::columns_compared;
 use crate::compare::{compare, holds};
 use crate::expr::{Comparison, Expr, Fault, Node, Run, Scope};
 use crate::finding::Span;
@@ -291,10 +290,9 @@ fn case(
     fill(expr, input.rows, mask, faults, |row| Ok(value(row).into()))
 }
 
-/// Both sides compared: by Arrow's kernels where their order is SQL's, else value by value (floats, where SQL has one zero and
-/// one largest NaN; numerics, which may differ in scale).
+/// Both sides compared: whole columns at once where that gives SQL's order, else value by value.
 fn comparison(how: Comparison, types: (&Ty, &Ty), left: &Vector, right: &Vector, rows: usize) -> Vector {
-    if let Some(array) = by_kernel(how, types, left, right) {
+    if let Some(array) = columns_compared::compared(how, types, left, right) {
         return Vector::Column(ColumnArray::Boolean(array));
     }
     let one = |row| match (left.value(row), right.value(row)) {
@@ -302,77 +300,4 @@ fn comparison(how: Comparison, types: (&Ty, &Ty), left: &Vector, right: &Vector,
         (a, b) => Some(holds(how, compare(types, a, b))),
     };
     Vector::Column(ColumnArray::Boolean((0..rows).map(one).collect()))
-}
-
-/// A number as one of a decimal column's type, if it is one.
-fn scaled(value: i128, scale: u8, ty: &DataType) -> Option<ArrayRef> {
-    let DataType::Decimal128(precision, to) = ty else { return None };
-    if value == NOT_A_NUMBER {
-        return None;
-    }
-    let by = i32::from(*to) - i32::from(scale);
-    let power = 10_i128.checked_pow(by.unsigned_abs())?;
-    let value = if by >= 0 { value.checked_mul(power)? } else { (value % power == 0).then_some(value / power)? };
-    let array = arrow_array::Decimal128Array::from(vec![value]);
-    Some(Arc::new(array.with_precision_and_scale(*precision, *to).ok()?))
-}
-
-fn by_kernel(how: Comparison, types: (&Ty, &Ty), left: &Vector, right: &Vector) -> Option<BooleanArray> {
-    let kernel = match how {
-        Comparison::Equal => arrow_ord::cmp::eq,
-        Comparison::Unequal => arrow_ord::cmp::neq,
-        Comparison::Less => arrow_ord::cmp::lt,
-        Comparison::AtMost => arrow_ord::cmp::lt_eq,
-        Comparison::Greater => arrow_ord::cmp::gt,
-        Comparison::AtLeast => arrow_ord::cmp::gt_eq,
-    };
-    let column = |vector: &Vector| match vector {
-        Vector::Column(
-            column @ (ColumnArray::Int16(_)
-            | ColumnArray::Int32(_)
-            | ColumnArray::Int64(_)
-            | ColumnArray::Text(_)
-            | ColumnArray::Date(_)
-            | ColumnArray::Timestamp(_)),
-        ) => Some(column.to_arrow()),
-        // what is no number is the largest in SQL, and none to a kernel
-        Vector::Column(column @ ColumnArray::Decimal(array)) if !array.values().contains(&NOT_A_NUMBER) => {
-            Some(column.to_arrow())
-        }
-        _ => None,
-    };
-    let like = |value: &Owned, of: &Ty, other: &ArrayRef| -> Option<ArrayRef> {
-        let ty = other.data_type().clone();
-        let array: ArrayRef = match value {
-            Given::Decimal(v) => scaled(*v, of.scale(), &ty)?,
-            Given::Int(v) if matches!(ty, DataType::Decimal128(..)) => scaled(i128::from(*v), 0, &ty)?,
-            Given::Int(v) if ty == DataType::Int16 => Arc::new(arrow_array::Int16Array::from(vec![i16::try_from(*v).ok()?])),
-            Given::Int(v) => Arc::new(arrow_array::Int32Array::from(vec![*v])),
-            Given::Long(v) => Arc::new(arrow_array::Int64Array::from(vec![*v])),
-            Given::Text(v) => Arc::new(arrow_array::StringArray::from(vec![v.as_ref()])),
-            Given::Date(v) => Arc::new(arrow_array::Date32Array::from(vec![*v])),
-            Given::Timestamp(v) => {
-                let array = arrow_array::TimestampMicrosecondArray::from(vec![*v]);
-                let zoned = matches!(&ty, DataType::Timestamp(_, Some(_)));
-                Arc::new(if zoned { array.with_timezone_utc() } else { array })
-            }
-            _ => return None,
-        };
-        (*array.data_type() == ty).then_some(array)
-    };
-    let run = |l: &dyn Datum, r: &dyn Datum| kernel(l, r).ok();
-    match (left, right) {
-        (Vector::Constant(value), other) => {
-            let other = column(other)?;
-            run(&Scalar::new(like(value, types.0, &other)?), &other)
-        }
-        (other, Vector::Constant(value)) => {
-            let other = column(other)?;
-            run(&other, &Scalar::new(like(value, types.1, &other)?))
-        }
-        (l, r) => {
-            let (l, r) = (column(l)?, column(r)?);
-            (l.data_type() == r.data_type()).then(|| run(&l, &r))?
-        }
-    }
 }

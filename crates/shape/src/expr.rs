@@ -44,6 +44,20 @@ pub enum Comparison {
     AtLeast,
 }
 
+impl Comparison {
+    /// The same with the sides changed.
+    #[must_use]
+    pub fn turned(self) -> Self {
+        match self {
+            Self::Equal | Self::Unequal => self,
+            Self::Less => Self::Greater,
+            Self::AtMost => Self::AtLeast,
+            Self::Greater => Self::Less,
+            Self::AtLeast => Self::AtMost,
+        }
+    }
+}
+
 /// What an expression does.
 #[derive(Debug, Clone)]
 pub enum Node {

@@ -3,17 +3,16 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use arrow_array::UInt32Array;
 use gonvel_core::change::ChangeBatch;
 use gonvel_core::column::ColumnArray;
 
-use crate::run::{Failed, Routed, Shaped, take};
+use crate::run::{Failed, Routed, Shaped};
+use crate::taking::take;
 
 /// Rows of a batch by their places, in this order.
 #[must_use]
 pub fn pick(batch: &ChangeBatch, rows: &[usize]) -> ChangeBatch {
-    let places: UInt32Array = rows.iter().map(|row| u32::try_from(*row).unwrap_or(u32::MAX)).collect();
-    let taken = |columns: &[ColumnArray]| columns.iter().map(|c| take(c, &places)).collect();
+    let taken = |columns: &[ColumnArray]| columns.iter().map(|c| take(c, rows)).collect();
     let unchanged = rows.iter().enumerate().filter_map(|(place, row)| Some((place, batch.unchanged.get(row)?.clone())));
     ChangeBatch {
         table: Arc::clone(&batch.table),

@@ -4,11 +4,6 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
-use arrow_array::cast::AsArray;
-use arrow_array::types::{
-    Date32Type, Decimal128Type, Float32Type, Float64Type, Int16Type, Int32Type, Int64Type, TimestampMicrosecondType,
-};
-use arrow_array::{ArrayRef, UInt32Array};
 use gonvel_core::change::{ChangeBatch, ChangeKind, OldImage, Origin};
 use gonvel_core::column::{ColumnArray, ColumnBuilder, ColumnType, Value};
 use gonvel_core::shape::Miss;
@@ -128,39 +123,6 @@ impl Traced {
             ChangeKind::Delete => &self.old,
             _ => &self.new,
         }
-    }
-}
-
-/// Rows of a column by their places.
-pub(crate) fn take(column: &ColumnArray, rows: &UInt32Array) -> ColumnArray {
-    let taken = |array: ArrayRef| arrow_select::take::take(&array, rows, None);
-    macro_rules! primitive {
-        ($variant:ident, $ty:ty, $array:expr) => {
-            match taken($array) {
-                Ok(array) => ColumnArray::$variant(array.as_primitive::<$ty>().clone()),
-                Err(_) => column.clone(),
-            }
-        };
-    }
-    let array = column.to_arrow();
-    match column {
-        ColumnArray::Boolean(_) => {
-            taken(array).map_or_else(|_| column.clone(), |a| ColumnArray::Boolean(a.as_boolean().clone()))
-        }
-        ColumnArray::Int16(_) => primitive!(Int16, Int16Type, array),
-        ColumnArray::Int32(_) => primitive!(Int32, Int32Type, array),
-        ColumnArray::Int64(_) => primitive!(Int64, Int64Type, array),
-        ColumnArray::Float32(_) => primitive!(Float32, Float32Type, array),
-        ColumnArray::Float64(_) => primitive!(Float64, Float64Type, array),
-        ColumnArray::Decimal(_) => primitive!(Decimal, Decimal128Type, array),
-        ColumnArray::Text(_) => {
-            taken(array).map_or_else(|_| column.clone(), |a| ColumnArray::Text(a.as_string::<i32>().clone()))
-        }
-        ColumnArray::Bytes(_) => {
-            taken(array).map_or_else(|_| column.clone(), |a| ColumnArray::Bytes(a.as_binary::<i32>().clone()))
-        }
-        ColumnArray::Date(_) => primitive!(Date, Date32Type, array),
-        ColumnArray::Timestamp(_) => primitive!(Timestamp, TimestampMicrosecondType, array),
     }
 }
 

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::sync::{Mutex, PoisonError};
 
-use hmac::{Hmac, Mac};
+use hmac::{Hmac, KeyInit, Mac};
 use regex::{Regex, RegexBuilder};
 use sha2::Sha256;
 
