@@ -1,4 +1,4 @@
-//! The HTTP server: routes by feature, live updates, the built console embedded.
+//! The HTTP server: routes by feature, live updates, the built console.
 
 mod connections;
 mod connectors;
@@ -38,6 +38,16 @@ use tower_http::compression::predicate::{NotForContentType, Predicate, SizeAbove
 use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
+
+pub use console::ConsoleFiles;
+
+/// What tests look at beside the interface: they are a program of their own, so that the crate is not compiled a second time for
+/// them.
+#[doc(hidden)]
+pub mod inner {
+    pub use crate::presenting::{asked_definition, connector, definition};
+    pub use crate::records::merged;
+}
 
 pub use state::{DemoWorkload, ServerState};
 
@@ -142,12 +152,16 @@ pub fn openapi_json() -> String {
 ///
 /// # Errors
 /// If the listener fails.
-pub async fn serve(listener: tokio::net::TcpListener, state: Arc<ServerState>) -> std::io::Result<()> {
-    axum::serve(listener, application(state)).await
+pub async fn serve(
+    listener: tokio::net::TcpListener,
+    state: Arc<ServerState>,
+    console: ConsoleFiles,
+) -> std::io::Result<()> {
+    axum::serve(listener, application(state, console)).await
 }
 
 /// The whole application: interface, API and metrics.
-pub fn application(state: Arc<ServerState>) -> Router {
+fn application(state: Arc<ServerState>, console: ConsoleFiles) -> Router {
     let (router, document) = api().split_for_parts();
     let document = document.to_json().unwrap_or_default();
     // streams of events must not wait in a compressor
@@ -160,7 +174,7 @@ pub fn application(state: Arc<ServerState>) -> Router {
             "/api/openapi.json",
             get(move || async move { ([(axum::http::header::CONTENT_TYPE, "application/json")], document) }),
         )
-        .fallback(console::serve)
+        .fallback(move |uri: axum::http::Uri| async move { console::serve(console, &uri) })
         .method_not_allowed_fallback(problems::method_not_allowed)
         .with_state(state)
         .layer(axum::middleware::from_fn(lingering::linger))

@@ -12,11 +12,11 @@ fn same<T: serde::de::DeserializeOwned>(definition: &impl serde::Serialize) -> T
     serde_json::from_value(json).expect("both forms of a definition have the same fields, as a test holds")
 }
 
-pub(crate) fn definition(definition: &core::Definition) -> api::Definition {
+pub fn definition(definition: &core::Definition) -> api::Definition {
     same(definition)
 }
 
-pub(crate) fn asked_definition(definition: &api::Definition) -> core::Definition {
+pub fn asked_definition(definition: &api::Definition) -> core::Definition {
     same(definition)
 }
 
@@ -72,7 +72,7 @@ fn sink_guarantee(guarantee: core::Guarantee) -> &'static str {
     }
 }
 
-pub(crate) fn connector(connector: &Connector, system: String, quarantined: i64) -> api::Connector {
+pub fn connector(connector: &Connector, system: String, quarantined: i64) -> api::Connector {
     let together = LaneStatus::together(connector.said());
     let lane = together.as_ref();
     let mut ways: Vec<(String, String)> = planned(&connector.definition).collect();
@@ -184,95 +184,5 @@ fn planned(definition: &core::Definition) -> Box<dyn Iterator<Item = (String, St
             Box::new(sink.topics.iter().map(|t| (t.topic.clone(), format!("{}.{}", t.schema, t.table))))
         }
         core::Definition::Topics(topics) => Box::new(topics.carries.iter().map(|t| (t.topic.clone(), t.to.clone()))),
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use gonvel_core::table_patterns::TablePatterns;
-    use uuid::Uuid;
-
-    use super::*;
-
-    #[test]
-    fn a_lane_that_nobody_carries_needs_a_person_whatever_it_said_last() {
-        let lane = |state: State, waits: Option<&str>| CarriedLane {
-            lane: 0,
-            runner: None,
-            waits: waits.map(str::to_owned),
-            status: Some(LaneStatus { rate_per_s: 40.0, ..LaneStatus::entering(state, 0) }),
-        };
-        let seen = |wish: core::Wish, lanes: Vec<CarriedLane>| {
-            let topic = core::DeliveredTopic { topic: "bins".into(), schema: "public".into(), table: "bins".into() };
-            let found = Connector {
-                id: gonvel_core::naming::ConnectorId(Uuid::nil()),
-                name: "settlement-tables".into(),
-                definition: core::SinkDefinition::of(Uuid::nil(), vec![topic]).into(),
-                wish,
-                version: 1,
-                created_at: chrono::DateTime::UNIX_EPOCH,
-                lanes,
-            };
-            let seen = connector(&found, "settlement".into(), 0).condition;
-            (seen.state, seen.reason, seen.rate_per_s)
-        };
-        use gonvel_core::connector::{State, Wish};
-        let why = "no runner has site=packhouse";
-        let nobody = seen(Wish::Run, vec![lane(State::Following, None), lane(State::Following, Some(why))]);
-        assert_eq!(nobody, (api::State::Halted, Some(why.into()), 0.0));
-        assert_eq!(seen(Wish::Stop, vec![lane(State::Stopped, Some(why))]), (api::State::Stopped, None, 40.0));
-        // on its way from one runner to another
-        assert_eq!(seen(Wish::Run, vec![lane(State::Stopped, None)]).0, api::State::Starting);
-        assert_eq!(seen(Wish::Run, vec![lane(State::Following, None)]), (api::State::Following, None, 40.0));
-        assert_eq!(seen(Wish::Run, vec![]).0, api::State::Starting);
-    }
-
-    #[test]
-    fn both_forms_of_a_definition_say_the_same() {
-        let table = core::CapturedTable {
-            leave_out: vec!["remark".into()],
-            key: vec!["id".into()],
-            load_where: Some("true".into()),
-            ..core::CapturedTable::whole("public", "bins", "bins")
-        };
-        let patterns = TablePatterns { include: vec!["*".into()], exclude: vec!["x".into()], topic: "{table}".into() };
-        let starts = [
-            core::Start::Earliest,
-            core::Start::Latest,
-            core::Start::Time { time: "2026-11-25T06:00:00Z".into() },
-            core::Start::Position { position: "0/1".into() },
-            core::Start::Offsets { offsets: vec![core::StartOffset { topic: "bins".into(), partition: 0, offset: 7 }] },
-            core::Start::Connector { connector: Uuid::max() },
-        ];
-        for start in starts {
-            let source = core::SourceDefinition {
-                patterns: Some(patterns.clone()),
-                load: core::InitialLoad { rows: false, rows_per_second: Some(9), chunks: 4 },
-                values: core::Values { form: core::ValueForm::Row, encoding: core::Encoding::Json },
-                start: Some(start.clone()),
-                schema_changes: Some("changes".into()),
-                ..core::SourceDefinition::of(Uuid::nil(), vec![table.clone()], 3)
-            };
-            let topic = core::DeliveredTopic { topic: "bins".into(), schema: "public".into(), table: "bins".into() };
-            let mut sink = core::SinkDefinition::of(Uuid::nil(), vec![topic]);
-            sink.start = Some(start);
-            for rows in
-                [core::TargetRows::Current, core::TargetRows::Appended, core::TargetRows::Changes, core::TargetRows::History]
-            {
-                for deletes in [core::Deletes::Applied, core::Deletes::Marked, core::Deletes::Ignored] {
-                    for columns in [core::TargetColumns::Ask, core::TargetColumns::Add, core::TargetColumns::Widen] {
-                        for guarantee in
-                            [core::Guarantee::ExactlyOnce, core::Guarantee::AtLeastOnce, core::Guarantee::AtMostOnce]
-                        {
-                            sink.writes = core::Writes { rows, deletes, columns, whole_transactions: true, guarantee };
-                            let whole = core::Definition::from(sink.clone());
-                            assert_eq!(asked_definition(&definition(&whole)), whole);
-                        }
-                    }
-                }
-            }
-            let whole = core::Definition::from(source);
-            assert_eq!(asked_definition(&definition(&whole)), whole);
-        }
     }
 }

@@ -127,6 +127,23 @@ pub fn free_port() -> io::Result<u16> {
     Ok(TcpListener::bind(("127.0.0.1", 0))?.local_addr()?.port())
 }
 
+/// Makes the data of a cluster in a folder if it is not there, and gives where it is and the file with its password. The server
+/// is not started.
+///
+/// # Errors
+/// [`ClusterError`] with the remedy.
+pub fn laid(home: &Path) -> Result<(PathBuf, PathBuf), ClusterError> {
+    let user = server_user()?;
+    fs::create_dir_all(home).map_err(file_error(format!("cannot make {}", home.display())))?;
+    let home = home.canonicalize().map_err(file_error(format!("cannot find {}", home.display())))?;
+    let data = data_folder(&home, user.as_ref())?;
+    let pass_file = home.join("pgpass");
+    if !data.join("PG_VERSION").exists() {
+        make(&programs()?, &data, &pass_file, user.as_ref())?;
+    }
+    Ok((data, pass_file))
+}
+
 /// Where the data goes: `home/postgres`, unless the server's user cannot reach it there (a home under /root, say); then a
 /// folder under /var/tmp to which `home/postgres` links.
 fn data_folder(home: &Path, user: Option<&User>) -> Result<PathBuf, ClusterError> {
@@ -187,13 +204,7 @@ impl Cluster {
     pub async fn start(options: &ClusterOptions) -> Result<Self, ClusterError> {
         let programs = programs()?;
         let user = server_user()?;
-        fs::create_dir_all(&options.home).map_err(file_error(format!("cannot make {}", options.home.display())))?;
-        let home = options.home.canonicalize().map_err(file_error(format!("cannot find {}", options.home.display())))?;
-        let data = data_folder(&home, user.as_ref())?;
-        let pass_file = home.join("pgpass");
-        if !data.join("PG_VERSION").exists() {
-            make(&programs, &data, &pass_file, user.as_ref())?;
-        }
+        let (data, pass_file) = laid(&options.home)?;
         let password = read_password(&pass_file)?;
         write_private(&pass_file, &format!("127.0.0.1:{}:*:{OWNER}:{password}\n", options.port))?;
         let mut cluster = Self { port: options.port, password, data, programs, child: None, stopped: false };

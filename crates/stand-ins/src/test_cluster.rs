@@ -2,8 +2,10 @@
 
 use std::fs;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
+use std::path::{Path, PathBuf};
+use std::process::Command;
 
-use crate::postgres_cluster::{Cluster, ClusterOptions, free_port};
+use crate::postgres_cluster::{Cluster, ClusterOptions, free_port, laid};
 
 /// A cluster for one test: on a free port, in a folder that goes with it, without waiting for disks.
 pub struct TestCluster {
@@ -28,10 +30,20 @@ impl TestCluster {
     pub async fn start_with(databases: &[&str], settings: &[&str]) -> Self {
         let home = tempfile::Builder::new().prefix("gonvel-test").tempdir_in("/tmp").expect("a temporary folder");
         fs::set_permissions(home.path(), fs::Permissions::from_mode(0o755)).expect("a folder of one's own");
+        copy_template(home.path());
         let mut all = vec!["fsync=off".to_owned(), "shared_buffers=128MB".to_owned()];
         all.extend(settings.iter().map(|s| (*s).to_owned()));
-        let options = ClusterOptions { home: home.path().into(), port: free_port().expect("a free port"), settings: all };
-        let cluster = Cluster::start(&options).await.expect("PostgreSQL starts");
+        let mut options = ClusterOptions { home: home.path().into(), port: 0, settings: all };
+        let mut tries = 0;
+        let cluster = loop {
+            options.port = free_port().expect("a free port");
+            match Cluster::start(&options).await {
+                Ok(cluster) => break cluster,
+                // a port that was free a moment ago may be another test's by now
+                Err(error) if tries == 3 => panic!("PostgreSQL does not start: {error}"),
+                Err(_) => tries += 1,
+            }
+        };
         for name in databases {
             cluster.ensure_database(name).await.expect("a new database");
         }
@@ -83,6 +95,36 @@ impl TestCluster {
         let cluster = self.cluster.take().expect("it runs");
         self.cluster = Some(cluster.crash_and_restart(&self.options).await.expect("PostgreSQL comes back"));
     }
+}
+
+/// A new cluster's data in a folder: copied from one that was made once for all tests of this user, since making it anew takes
+/// some twenty times as long.
+///
+/// # Panics
+/// If it cannot be made or copied.
+fn copy_template(home: &Path) {
+    let template = template();
+    let from = ["postgres", "pgpass"].map(|name| template.join(name));
+    let copied = Command::new("cp").arg("-a").args(from).arg(home).status().expect("cp runs");
+    assert!(copied.success(), "{} cannot be copied to {}", template.display(), home.display());
+}
+
+/// The data of a cluster that was never started. Whoever makes it makes it whole or not at all.
+fn template() -> PathBuf {
+    let owner = fs::metadata("/proc/self").expect("/proc").uid();
+    let version = fs::read_dir("/usr/lib/postgresql").into_iter().flatten().filter_map(Result::ok);
+    let version = version.filter_map(|e| e.file_name().to_str()?.parse::<u32>().ok()).max().unwrap_or_default();
+    let there = PathBuf::from(format!("/tmp/gonvel-test-template-{owner}-{version}"));
+    if !there.exists() {
+        let fresh = tempfile::Builder::new().prefix("gonvel-test-template").tempdir_in("/tmp").expect("a temporary folder");
+        fs::set_permissions(fresh.path(), fs::Permissions::from_mode(0o755)).expect("a folder of one's own");
+        laid(fresh.path()).expect("PostgreSQL's initdb");
+        // another test may have been faster: then its own stays, and this one goes
+        if fs::rename(fresh.path(), &there).is_ok() {
+            let _ = fresh.keep();
+        }
+    }
+    there
 }
 
 impl std::ops::Deref for TestCluster {

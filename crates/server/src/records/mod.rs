@@ -35,7 +35,7 @@ const LONGEST_WAIT_MS: u64 = 30_000;
 const LOOKED_AT: usize = 5_000;
 
 /// Records of several partitions together by their times. Each partition's own order is kept, whatever its times say.
-fn merged(by_partition: Vec<(PartitionId, Vec<Placed>)>, order: Order, limit: usize) -> Vec<(PartitionId, Placed)> {
+pub fn merged(by_partition: Vec<(PartitionId, Vec<Placed>)>, order: Order, limit: usize) -> Vec<(PartitionId, Placed)> {
     let mut waiting: Vec<_> = by_partition.into_iter().map(|(p, records)| (p, records.into_iter().peekable())).collect();
     let mut out = Vec::new();
     while out.len() < limit {
@@ -160,31 +160,5 @@ pub(crate) async fn page(
         }
         let records = found.iter().map(|(partition, placed)| decoder.present(*partition, placed)).collect();
         return Ok(Json(Records { records, next_offset }));
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use gonvel_core::record::Record as StoredRecord;
-
-    fn partition(times: &[i64]) -> Vec<Placed> {
-        let placed = |(offset, &timestamp_us): (i64, &i64)| Placed {
-            offset: Offset(offset),
-            record: StoredRecord { timestamp_us, ..StoredRecord::default() },
-        };
-        (0..).zip(times).map(placed).collect()
-    }
-
-    #[test]
-    fn partitions_are_merged_by_time_and_each_keeps_its_own_order() {
-        let both = || vec![(PartitionId(0), partition(&[10, 5, 30])), (PartitionId(1), partition(&[7, 20]))];
-        let places = |order, limit| -> Vec<(i32, i64)> {
-            merged(both(), order, limit).iter().map(|(p, r)| (p.0, r.offset.0)).collect()
-        };
-        // offset 1 of partition 0 has an earlier time than offset 0 and still comes after it
-        assert_eq!(places(Order::Oldest, 9), [(1, 0), (0, 0), (0, 1), (1, 1), (0, 2)]);
-        assert_eq!(places(Order::Newest, 3), [(0, 0), (1, 0), (1, 1)]);
-        assert_eq!(places(Order::Oldest, 2), [(1, 0), (0, 0)]);
     }
 }

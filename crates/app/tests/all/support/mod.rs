@@ -1,0 +1,100 @@
+//! The program, served in a process of its own.
+#![allow(dead_code, reason = "each test uses a part of it")]
+
+pub mod checks;
+pub mod proxy;
+
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use gonvel_stand_ins::test_cluster::TestCluster;
+use serde_json::Value;
+
+pub struct Gonvel {
+    child: Child,
+    pub base: String,
+    pub client: reqwest::Client,
+}
+
+impl Gonvel {
+    pub async fn serve(cluster: &TestCluster, folder: &std::path::Path, port: u16) -> Self {
+        Self::serve_at(&cluster.url("gonvel"), folder, port, "runner-1").await
+    }
+
+    /// The same, with a database by its URL and a name for the runner inside.
+    pub async fn serve_at(url: &str, folder: &std::path::Path, port: u16, runner: &str) -> Self {
+        gonvel_storage::provide_tls();
+        let child = Command::new(env!("CARGO_BIN_EXE_gonvel"))
+            .arg("serve")
+            .env("GONVEL_RUNNER", runner)
+            .env("GONVEL_DATABASE_URL", url)
+            .env("GONVEL_LISTEN", format!("127.0.0.1:{port}"))
+            .env("GONVEL_KEY_FILE", folder.join("secret.key"))
+            .stdout(Stdio::null())
+            .spawn()
+            .unwrap();
+        let made = Self { child, base: format!("http://127.0.0.1:{port}/api/v1"), client: reqwest::Client::new() };
+        let start = Instant::now();
+        while made.get("/health").await.is_none() {
+            assert!(start.elapsed() < Duration::from_secs(20), "the server does not answer");
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+        made
+    }
+
+    pub async fn get(&self, path: &str) -> Option<Value> {
+        self.client.get(format!("{}{path}", self.base)).send().await.ok()?.json().await.ok()
+    }
+
+    pub async fn post(&self, path: &str, body: Value) -> Value {
+        let answer = self.client.post(format!("{}{path}", self.base)).json(&body).send().await.unwrap();
+        let status = answer.status();
+        let made: Value = answer.json().await.unwrap();
+        assert!(status.is_success(), "{made:#}");
+        made
+    }
+
+    /// One more runner, in a process of its own; it answers nothing.
+    pub fn runner(url: &str, folder: &std::path::Path, name: &str, label: Option<&str>) -> Self {
+        gonvel_storage::provide_tls();
+        let mut command = Command::new(env!("CARGO_BIN_EXE_gonvel"));
+        command.args(["runner", "--runner", name]).args(label.map(|l| ["--label", l]).into_iter().flatten());
+        let child = command
+            .env("GONVEL_DATABASE_URL", url)
+            .env("GONVEL_KEY_FILE", folder.join("secret.key"))
+            .stdout(Stdio::null())
+            .spawn()
+            .unwrap();
+        Self { child, base: String::new(), client: reqwest::Client::new() }
+    }
+
+    /// Sends the process a signal, by its name.
+    pub fn signal(&self, name: &str) {
+        let sent = Command::new("kill").args([&format!("-{name}"), &self.child.id().to_string()]).status().unwrap();
+        assert!(sent.success(), "{name} could not be sent");
+    }
+
+    /// Waits until the process ends by itself.
+    pub fn ended(&mut self) -> std::process::ExitStatus {
+        self.child.wait().unwrap()
+    }
+
+    /// Memory in use, in MiB.
+    pub fn memory(&self) -> u64 {
+        let status = std::fs::read_to_string(format!("/proc/{}/status", self.child.id())).unwrap();
+        let line = status.lines().find_map(|l| l.strip_prefix("VmRSS:")).unwrap();
+        line.trim().trim_end_matches("kB").trim().parse::<u64>().unwrap() / 1024
+    }
+
+    pub fn kill(&mut self) {
+        self.child.kill().unwrap();
+        self.child.wait().unwrap();
+    }
+}
+
+impl Drop for Gonvel {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}

@@ -1,0 +1,78 @@
+//! Topics of captured changes that keep only the latest of each key: who reads from the start, and who reads along, ends with
+//! the source's rows.
+
+use std::time::{Duration, Instant};
+
+use crate::support::{TABLES, World, rows, write};
+use chrono::Utc;
+use gonvel_core::connector::{DeliveredTopic, SinkDefinition};
+use gonvel_core::naming::TopicName;
+use gonvel_core::ports::TopicLog;
+use gonvel_core::topic_settings::{Keep, TopicSettings};
+use gonvel_storage::topic_log::keeper::Keeper;
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_sink_that_comes_late_and_one_that_reads_along_end_with_the_source_s_rows() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    source
+        .batch_execute(&format!(
+            "{TABLES} CREATE SEQUENCE numbers;
+             INSERT INTO bins SELECT n, n % 500 / 10.0, 'second', repeat('r', 2500), '2026-10-01', n % 60 FROM generate_series(1, 150) n;
+             INSERT INTO lines SELECT n, 1, n % 9 / 10.0 FROM generate_series(1, 100) n"
+        ))
+        .await
+        .unwrap();
+    let settings = TopicSettings { keep: Keep::Latest, deletes_kept_ms: 1, ..TopicSettings::default() };
+    for table in ["bins", "lines"] {
+        let name = TopicName::parse(format!("packhouse.{table}")).unwrap();
+        world.database.create_topic(&name, 3, &settings).await.unwrap();
+    }
+    let fleet = world.fleet();
+    world.flow(&["bins", "lines"], 3).await;
+    // the load is through: what comes now comes as changes
+    world.until_equal(&source, &target, &["bins", "lines"], Duration::from_secs(60)).await;
+    let mut writers = Vec::new();
+    for seed in 1..=3 {
+        let client = world.cluster.connect("packhouse").await.unwrap();
+        writers.push(tokio::spawn(write(client, 400, seed)));
+    }
+    // rounds of keeping go on while changes come and are delivered
+    let mut keeper = Keeper::new(world.database.clone());
+    while writers.iter().any(|w| !w.is_finished()) {
+        keeper.round(true, Utc::now().timestamp_micros()).await;
+        assert_eq!(keeper.said().failure, None);
+        tokio::time::sleep(Duration::from_millis(30)).await;
+    }
+    for writer in writers {
+        writer.await.unwrap();
+    }
+    source.batch_execute("TRUNCATE lines; INSERT INTO lines VALUES (7, 1, 1.5), (8, 1, 2.5)").await.unwrap();
+    world.until_equal(&source, &target, &["bins", "lines"], Duration::from_secs(60)).await;
+    keeper.round(true, Utc::now().timestamp_micros()).await;
+    assert!(keeper.said().superseded_records > 300, "{:?}", keeper.said());
+
+    // of every key with no large value left out one record stays; far fewer than there were changes
+    let topic = world.database.topic(&TopicName::parse("packhouse.bins").unwrap()).await.unwrap();
+    let bounds = world.database.bounds(topic.id).await.unwrap();
+    let (kept, appended): (i64, i64) = (bounds.iter().map(|b| b.records).sum(), bounds.iter().map(|b| b.next.0).sum());
+    assert!(kept < appended / 2, "{kept} of {appended}");
+
+    let topics = ["bins", "lines"].map(|table| DeliveredTopic {
+        topic: format!("packhouse.{table}"),
+        schema: "public".into(),
+        table: format!("late_{table}"),
+    });
+    let connection = world.database.connections().await.unwrap().into_iter().find(|c| c.name == "settlement").unwrap().id;
+    world.connector("late", SinkDefinition::of(connection, topics.to_vec())).await;
+    let start = Instant::now();
+    for table in ["bins", "lines"] {
+        let expected = rows(&source, table).await;
+        while rows(&target, &format!("late_{table}")).await != expected {
+            assert!(start.elapsed() < Duration::from_secs(60), "late_{table} does not become equal");
+            tokio::time::sleep(Duration::from_millis(200)).await;
+        }
+    }
+    fleet.stop().await;
+}

@@ -1,0 +1,19 @@
+//! Flows between real databases, by a fleet in this process.
+//! One program for all of them: they are linked once and run beside each other.
+#![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
+
+mod choosing;
+mod every_type;
+mod failures;
+mod flow;
+mod guarantees;
+mod lanes;
+mod latest;
+mod loading;
+mod odd_tables;
+mod quarantine;
+mod schema_changes;
+mod shapes;
+mod starts;
+mod support;
+mod transactions;

@@ -1,0 +1,11 @@
+//! The HTTP interface over a real log.
+//! One program for all of them: they are linked once and run beside each other.
+#![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
+
+mod api;
+mod bad_input;
+mod presenting;
+mod records_api;
+mod schemas_api;
+mod shapes_api;
+mod support;

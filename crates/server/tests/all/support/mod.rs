@@ -1,0 +1,79 @@
+//! A server over a real log, and how the tests talk to it.
+#![allow(dead_code, reason = "each test program uses a part of it")]
+
+use std::sync::Arc;
+
+use gonvel_server::ServerState;
+use gonvel_stand_ins::test_cluster::TestCluster;
+use gonvel_storage::Database;
+use gonvel_storage::sealing::Sealer;
+use reqwest::{Method, RequestBuilder};
+use serde_json::{Value, json};
+use tokio::sync::Notify;
+
+pub struct Api {
+    pub cluster: TestCluster,
+    pub base: String,
+    pub client: reqwest::Client,
+    pub database: Database,
+}
+
+pub type Answer = (u16, Value);
+
+impl Api {
+    pub async fn start() -> Self {
+        let cluster = TestCluster::start(&["gonvel"]).await;
+        let database = Database::open(&cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
+        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let base = format!("http://{}/api/v1", listener.local_addr().unwrap());
+        let state = ServerState::new(database.clone(), Arc::new(Notify::new()), None);
+        tokio::spawn(gonvel_server::serve(listener, state, |_| None));
+        Self { cluster, base, client: reqwest::Client::new(), database }
+    }
+
+    pub fn request(&self, method: Method, path: &str) -> RequestBuilder {
+        self.client.request(method, format!("{}{path}", self.base))
+    }
+
+    pub async fn send(&self, request: RequestBuilder) -> Answer {
+        let answer = request.send().await.unwrap();
+        let status = answer.status().as_u16();
+        if status >= 400 {
+            assert_eq!(answer.headers()["content-type"], "application/problem+json");
+        }
+        (status, serde_json::from_slice(&answer.bytes().await.unwrap()).unwrap_or_default())
+    }
+
+    pub async fn get(&self, path: &str) -> Answer {
+        self.send(self.request(Method::GET, path)).await
+    }
+
+    pub async fn post(&self, path: &str, body: &Value) -> Answer {
+        self.send(self.request(Method::POST, path).json(body)).await
+    }
+
+    pub async fn append(&self, topic: &str, media: &str, body: impl Into<reqwest::Body>) -> Answer {
+        let request = self.request(Method::POST, &format!("/topics/{topic}/records"));
+        self.send(request.header("content-type", media).body(body)).await
+    }
+
+    pub async fn topic(&self, name: &str, partitions: i32) {
+        let made = self.post("/topics", &json!({"name": name, "partitions": partitions})).await;
+        assert_eq!(made.0, 201, "{}", made.1);
+    }
+
+    pub async fn count(&self, topic: &str) -> i64 {
+        self.get(&format!("/topics/{topic}")).await.1["records"].as_i64().unwrap()
+    }
+
+    pub async fn all(&self, topic: &str) -> Vec<Value> {
+        let path = format!("/topics/{topic}/records?order=oldest&limit=500&raw=true");
+        self.get(&path).await.1["records"].as_array().unwrap().clone()
+    }
+}
+
+pub fn says(answer: &Answer, status: u16, part: &str) {
+    assert_eq!(answer.0, status, "{:#}", answer.1);
+    let detail = answer.1["detail"].as_str().unwrap_or_default();
+    assert!(detail.contains(part), "does not say {part:?}: {detail}");
+}

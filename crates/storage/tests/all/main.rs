@@ -1,0 +1,7 @@
+//! The log and the catalog on a real server.
+//! One program for all of them: they are linked once and run beside each other.
+#![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
+
+mod catalog;
+mod contracts;
+mod keeper;
