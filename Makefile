@@ -48,8 +48,8 @@ console/dist/index.html: console/src/api/types.ts $(CONSOLE_SOURCES)
 
 console: console/dist/index.html
 
-binary: packages-demo console
-	cargo build --release -p gonvel
+binary: packages-demo
+	@scripts/build.sh
 
 # --- the demo ---
 
@@ -64,18 +64,17 @@ demo-empty: binary
 
 # --- tests and checks ---
 
-test: packages-test console test-rust test-console test-e2e
+test: packages-test
+	@scripts/test.sh
 
-test-rust: console
-	cargo test --workspace --quiet --no-fail-fast
+test-rust: packages-demo
+	@scripts/test.sh rust
 
-test-console: console
-	cd console && npm test --silent
+test-console:
+	@scripts/test.sh console
 
-test-e2e: console e2e/node_modules/.package-lock.json
-	@# the same build as for the Rust tests: another choice of packages would compile half of it again
-	cargo test --workspace --no-run --quiet
-	cd e2e && GONVEL_BINARY=$(abspath $(TARGET))/debug/gonvel npm test --silent
+test-e2e: packages-test
+	@scripts/test.sh e2e
 
 check: console e2e/node_modules/.package-lock.json
 	cargo fmt --all --check
@@ -93,9 +92,9 @@ openapi: console
 chaos: packages-test console
 	cargo test --workspace --no-run --quiet
 	GONVEL_CHAOS_SECONDS=$(or $(FOR),600) $(if $(SEED),GONVEL_CHAOS_SEED=$(SEED)) \
-	  cargo test --workspace --test chaos -- whatever --nocapture
+	  cargo test --workspace --test all -- chaos::whatever --nocapture
 
-bench: packages-demo console
+bench: binary
 	cargo build --release --quiet -p gonvel -p gonvel-bench
 	$(TARGET)/release/gonvel-bench $(if $(ONLY),--only $(ONLY))
 

@@ -6,7 +6,7 @@ const MAY_USE = {
   'gonvel-core': { uses: [] },
   'gonvel-shape': { uses: ['gonvel-core'], dev: ['gonvel-stand-ins'] },
   'gonvel-port-contracts': { uses: ['gonvel-core'] },
-  'gonvel-storage': { uses: ['gonvel-core'], dev: ['gonvel-port-contracts', 'gonvel-stand-ins'] },
+  'gonvel-storage': { uses: ['gonvel-core'], dev: ['gonvel-port-contracts', 'gonvel-stand-ins', 'gonvel-lake'] },
   'gonvel-connectors': { uses: ['gonvel-core', 'gonvel-shape'], dev: ['gonvel-port-contracts', 'gonvel-stand-ins'] },
   'gonvel-runtime': { uses: ['gonvel-core', 'gonvel-shape', 'gonvel-connectors'], dev: ['gonvel-storage', 'gonvel-stand-ins'] },
   'gonvel-http-api': { uses: ['gonvel-core'] },
@@ -17,6 +17,7 @@ const MAY_USE = {
     dev: ['gonvel-stand-ins'],
   },
   'gonvel-stand-ins': { uses: [] },
+  'gonvel-lake': { uses: [] },
   gonvel: { uses: '*' },
   'gonvel-bench': { uses: '*' },
 };

@@ -17,7 +17,7 @@ use gonvel_core::planning::Labels;
 use gonvel_core::ports::{DatabaseAddress, FleetStore, PortError, TopicLog};
 use gonvel_core::preflight::KeptReport;
 use gonvel_runtime::{RunnerSettings, systems};
-use gonvel_server::DemoWorkload;
+use gonvel_server::{ConsoleFiles, DemoWorkload};
 use gonvel_stand_ins::packhouse::seed::seed;
 use gonvel_stand_ins::packhouse::workload::Day;
 use gonvel_stand_ins::postgres_cluster::{Cluster, ClusterOptions, OWNER};
@@ -34,7 +34,7 @@ const CARRIED: [&str; 3] = ["growers", "blocks", "bins"];
 const PARTITIONS: i32 = 3;
 
 /// Runs until a signal; everything that was started is then stopped.
-pub(crate) async fn run(arguments: DemoArguments) -> Result<(), Box<dyn Error>> {
+pub(crate) async fn run(arguments: DemoArguments, console: ConsoleFiles) -> Result<(), Box<dyn Error>> {
     let start = Instant::now();
     // asked for before the cluster is started: a taken port is said at once and leaves nothing running
     let address = SocketAddr::from((Ipv4Addr::LOCALHOST, arguments.port));
@@ -46,7 +46,7 @@ pub(crate) async fn run(arguments: DemoArguments) -> Result<(), Box<dyn Error>> 
     }
     let options = ClusterOptions { home: arguments.place.home.clone(), port: arguments.place.pg_port, settings: vec![] };
     let cluster = Cluster::start(&options).await?;
-    let outcome = with_cluster(&arguments, &cluster, listener, start).await;
+    let outcome = with_cluster(&arguments, &cluster, listener, console, start).await;
     let stopped = cluster.stop();
     outcome?;
     Ok(stopped?)
@@ -69,6 +69,7 @@ async fn with_cluster(
     arguments: &DemoArguments,
     cluster: &Cluster,
     listener: tokio::net::TcpListener,
+    console: ConsoleFiles,
     start: Instant,
 ) -> Result<(), Box<dyn Error>> {
     cluster.ensure_database("gonvel").await?;
@@ -100,7 +101,7 @@ async fn with_cluster(
     let pg_port = arguments.place.pg_port;
     let sending = listener.local_addr().map(|address| with_coldstore.then(|| tokio::spawn(coldstore::send(address))))?;
     let runner = RunnerSettings { name: RunnerName::parse("runner-1")?, labels: Labels::new(), room: 1_000 };
-    let outcome = serve::until_signal(database, listener, runner, Some(workload), async move |address| {
+    let outcome = serve::until_signal(database, listener, runner, Some(workload), console, async move |address| {
         println!("Gonvel is at http://{address}  (ready after {:.1} s; Ctrl-C stops it)", start.elapsed().as_secs_f64());
         println!("The packhouse's database: PGPASSFILE={home}/pgpass psql -h 127.0.0.1 -p {pg_port} -U {OWNER} packhouse");
         println!("The settlement's database: PGPASSFILE={home}/pgpass psql -h 127.0.0.1 -p {pg_port} -U {OWNER} settlement");

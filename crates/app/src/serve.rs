@@ -5,7 +5,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 
 use gonvel_runtime::{Fleet, RunnerSettings, Services};
-use gonvel_server::{DemoWorkload, ServerState};
+use gonvel_server::{ConsoleFiles, DemoWorkload, ServerState};
 use gonvel_storage::Database;
 use gonvel_storage::sealing::Sealer;
 use tokio::net::TcpListener;
@@ -13,11 +13,11 @@ use tokio::net::TcpListener;
 use crate::{OwnDatabase, RunnerArguments, ServeArguments};
 
 /// Runs until a signal.
-pub(crate) async fn run(arguments: ServeArguments) -> Result<(), Box<dyn Error>> {
+pub(crate) async fn run(arguments: ServeArguments, console: ConsoleFiles) -> Result<(), Box<dyn Error>> {
     let listener = listen(arguments.listen, "GONVEL_LISTEN").await?;
     let database = open(&arguments.place).await?;
     println!("Gonvel listens on http://{}", arguments.listen);
-    until_signal(database, listener, arguments.runner.settings()?, None, async |_| Ok(())).await
+    until_signal(database, listener, arguments.runner.settings()?, None, console, async |_| Ok(())).await
 }
 
 /// Opens Gonvel's own database.
@@ -69,6 +69,7 @@ pub(crate) async fn until_signal(
     listener: TcpListener,
     runner: RunnerSettings,
     demo: Option<Arc<dyn DemoWorkload>>,
+    console: ConsoleFiles,
     ready: impl AsyncFnOnce(SocketAddr) -> Result<(), Box<dyn Error>>,
 ) -> Result<(), Box<dyn Error>> {
     let services = Services::of(&Arc::new(database.clone()), runner);
@@ -76,7 +77,7 @@ pub(crate) async fn until_signal(
     let keeping = tokio::spawn(database.clone().keep());
     let state = ServerState::new(database, fleet.nudge(), demo);
     let address = listener.local_addr()?;
-    let mut serving = tokio::spawn(async move { gonvel_server::serve(listener, state).await });
+    let mut serving = tokio::spawn(async move { gonvel_server::serve(listener, state, console).await });
     let outcome = ready(address).await;
     if outcome.is_ok() {
         tokio::select! {

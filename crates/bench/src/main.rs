@@ -107,6 +107,7 @@ async fn one(name: &str) -> Result<Measured, Box<dyn Error>> {
 
 #[tokio::main]
 async fn main() -> ExitCode {
+    gonvel_storage::provide_tls();
     let arguments = Arguments::parse();
     let names: Vec<&str> = arguments.only.as_deref().map_or_else(|| ALL.to_vec(), |only| vec![only]);
     let mut measured = Vec::new();

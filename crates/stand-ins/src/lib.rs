@@ -1,7 +1,6 @@
 //! The simulated systems that ship with Gonvel, and the demo's workload.
 
 pub mod coldstore;
-pub mod lake;
 pub mod packhouse;
 pub mod postgres_cluster;
 pub mod test_cluster;

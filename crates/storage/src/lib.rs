@@ -9,3 +9,10 @@ pub mod sealing;
 pub mod topic_log;
 
 pub use database::Database;
+
+/// Chooses the cryptography of encrypted HTTP for this process, if nobody has yet: no HTTP client can be made without it.
+/// [`Database::open`] does it as well.
+pub fn provide_tls() {
+    // another choice that stands already serves as well
+    let _ = rustls::crypto::ring::default_provider().install_default();
+}

@@ -7,8 +7,8 @@ use std::path::Path;
 
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
-use chacha20poly1305::aead::{Aead, AeadCore, KeyInit, OsRng};
-use chacha20poly1305::{XChaCha20Poly1305, XNonce};
+use chacha20poly1305::aead::{Aead, Generate, KeyInit};
+use chacha20poly1305::{Key, XChaCha20Poly1305, XNonce};
 use gonvel_core::secret::Secret;
 use hmac::{Hmac, Mac};
 use sha2::Sha256;
@@ -52,7 +52,7 @@ impl Sealer {
     /// A sealer from 32 bytes of key.
     #[must_use]
     pub fn new(key: &[u8; 32]) -> Self {
-        let root = <Hmac<Sha256> as Mac>::new_from_slice(key).expect("HMAC takes keys of any length");
+        let root = <Hmac<Sha256> as KeyInit>::new_from_slice(key).expect("HMAC takes keys of any length");
         Self { cipher: XChaCha20Poly1305::new(key.into()), root }
     }
 
@@ -63,7 +63,7 @@ impl Sealer {
     pub fn from_file(path: &Path) -> Result<Self, SealError> {
         let wrong = |finding: String| SealError::Key { path: path.display().to_string(), finding };
         if !path.exists() {
-            let key = XChaCha20Poly1305::generate_key(&mut OsRng);
+            let key = Key::generate();
             let mut file = fs::OpenOptions::new()
                 .write(true)
                 .create_new(true)
@@ -103,7 +103,7 @@ impl Sealer {
     /// If the secret is longer than the cipher allows (256 GiB).
     #[must_use]
     pub fn seal(&self, secret: &Secret<String>) -> Vec<u8> {
-        let nonce = XChaCha20Poly1305::generate_nonce(&mut OsRng);
+        let nonce = XNonce::generate();
         let mut sealed = nonce.to_vec();
         sealed.extend(self.cipher.encrypt(&nonce, secret.expose().as_bytes()).expect("far below the cipher's limit"));
         sealed
@@ -115,7 +115,8 @@ impl Sealer {
     /// [`SealError::WrongKey`].
     pub fn open(&self, sealed: &[u8]) -> Result<Secret<String>, SealError> {
         let (nonce, text) = sealed.split_at_checked(NONCE).ok_or(SealError::WrongKey)?;
-        let open = self.cipher.decrypt(XNonce::from_slice(nonce), text).map_err(|_| SealError::WrongKey)?;
+        let nonce = XNonce::try_from(nonce).map_err(|_| SealError::WrongKey)?;
+        let open = self.cipher.decrypt(&nonce, text).map_err(|_| SealError::WrongKey)?;
         String::from_utf8(open).map(Secret::new).map_err(|_| SealError::WrongKey)
     }
 }

@@ -62,7 +62,7 @@ impl ServerCertVerifier for AnyCertificate {
 /// # Errors
 /// [`ConnectorError::Settings`] if the certificates to trust cannot be read.
 pub(super) fn client_config(address: &DatabaseAddress) -> Result<ClientConfig, ConnectorError> {
-    let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
     let builder = ClientConfig::builder_with_provider(provider.clone())
         .with_safe_default_protocol_versions()
         .map_err(|e| ConnectorError::Defect(e.to_string()))?;

@@ -1,0 +1,71 @@
+#!/usr/bin/env bash
+# All tests, with what can be done beside each other done so, and how long each part took.
+#   test.sh [rust] [console] [e2e]    only these
+set -euo pipefail
+cd "$(dirname "$0")/.."
+target=${CARGO_TARGET_DIR:-target}
+parts=" ${*:-rust console e2e} "
+wanted() { [[ $parts == *" $1 "* ]]; }
+logs=$(mktemp -d)
+beside=
+finish() {
+  [ -z "$beside" ] || kill "$beside" 2>/dev/null || true
+  rm -rf "$logs"
+}
+trap finish EXIT
+
+failed=()
+times=()
+timed() { # name, command...
+  local name=$1 began=$SECONDS
+  shift
+  echo "== $name"
+  if "$@"; then times+=("$(printf '%4d s  %s' $((SECONDS - began)) "$name")"); else
+    times+=("$(printf '%4d s  %s: FAILED' $((SECONDS - began)) "$name")")
+    failed+=("$name")
+  fi
+}
+
+console_part() {
+  make --no-print-directory console || return
+  if wanted e2e; then make --no-print-directory e2e/node_modules/.package-lock.json || return; fi
+  if wanted console; then (cd console && npx tsc --noEmit && npm test --silent) || return; fi
+}
+
+# the program that is not optimised reads the console's files where they are, but wants their folder
+mkdir -p console/dist
+# the console's packages, bundle, types and tests use little of the processors that the Rust code waits for
+if wanted console || wanted e2e; then
+  (
+    began=$SECONDS
+    console_part >"$logs/console" 2>&1 && outcome=0 || outcome=$?
+    echo $((SECONDS - began)) >"$logs/console-seconds"
+    exit $outcome
+  ) &
+  beside=$!
+fi
+if wanted rust || wanted e2e; then
+  # one choice of packages for all: another one would compile half of them again
+  timed "Rust: compiled" cargo test --workspace --no-run --quiet
+fi
+if [ -n "$beside" ]; then
+  wait "$beside" && outcome=0 || outcome=$?
+  beside=
+  echo "== console: its packages, bundle, types and tests"
+  cat "$logs/console"
+  times+=("$(printf '%4d s  console: packages, bundle, types, tests (beside the compiling)' "$(cat "$logs/console-seconds")")")
+  [ $outcome -eq 0 ] || failed+=("console")
+fi
+# half of a test's time is waiting for a database: twice as many at a time as there are processors
+export RUST_TEST_THREADS=${RUST_TEST_THREADS:-$(($(nproc) * 2))}
+if wanted rust; then timed "Rust: tests" cargo test --workspace --quiet --no-fail-fast; fi
+walks() (cd e2e && GONVEL_BINARY=$(realpath "$target")/debug/gonvel npm test --silent)
+if wanted e2e; then timed "walks in the browser" walks; fi
+
+echo
+printf '%s\n' "${times[@]}"
+echo "$(printf '%4d s' $SECONDS)  in all"
+if [ ${#failed[@]} -gt 0 ]; then
+  echo "Failed: ${failed[*]}" >&2
+  exit 1
+fi
