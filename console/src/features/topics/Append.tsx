@@ -41,6 +41,9 @@ export function Append({ name, partitions, former, onClose }: Props) {
     onSuccess: () => queries.invalidateQueries({ queryKey: ['records', name] }),
   });
   const problem = problemOf(appending.error);
+  const noSchema = value
+    ? 'none: the text as it is'
+    : `none: the ${schemas.error ? 'schemas could not be read' : 'topic has no schema'}`;
   return (
     <Dialog opened onClose={onClose} title={`Append a record to ${name}`}>
       <form
@@ -57,7 +60,7 @@ export function Append({ name, partitions, former, onClose }: Props) {
           placeholder="reading the topic’s schemas"
           data={[
             ...(value ? [{ value: 'latest', label: `the latest, version ${value.version}` }] : []),
-            { value: 'none', label: value ? 'none: the text as it is' : 'none: the topic has no schema' },
+            { value: 'none', label: noSchema },
           ]}
           value={schemas.isPending ? null : latest ? 'latest' : 'none'}
           onChange={(next) => setChosen(next === 'latest')}

@@ -1,5 +1,6 @@
 //! The API on topics and connectors, against a real log.
 
+use std::borrow::Cow;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -30,7 +31,7 @@ impl Api {
         let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
         let base = format!("http://{}", listener.local_addr().unwrap());
         let state = ServerState::new(database.clone(), Arc::new(Notify::new()), None);
-        tokio::spawn(gonvel_server::serve(listener, state, |_| None));
+        tokio::spawn(gonvel_server::serve(listener, state, console));
         Self { _cluster: cluster, base, database }
     }
 
@@ -189,6 +190,29 @@ async fn the_server_tells_its_health_its_metrics_and_its_document() {
     assert!(seen.len() > 15);
     let metrics = reqwest::get(format!("{}/metrics", api.base)).await.unwrap();
     assert_eq!(metrics.status(), 200);
-    let page = reqwest::get(format!("{}/connectors/anything", api.base)).await.unwrap();
-    assert!(page.text().await.unwrap().contains("<title>Gonvel"), "every address of the interface gives the page");
+    // every address of the interface gives the page, and what is not there under an address of files or of the API says so
+    for (path, status, kind, keep) in [
+        ("/", 200, "text/html", "no-cache"),
+        ("/connectors/anything", 200, "text/html", "no-cache"),
+        ("/assets/index-1.js", 200, "text/javascript", "public, max-age=31536000, immutable"),
+        ("/assets/index-0.js", 404, "", ""),
+        ("/api/v1/orchards", 404, "application/problem+json", ""),
+    ] {
+        let answer = reqwest::get(format!("{}{path}", api.base)).await.unwrap();
+        let header = |name: &str| answer.headers().get(name).map(|v| v.to_str().unwrap().to_owned()).unwrap_or_default();
+        let found = (answer.status().as_u16(), header("content-type"), header("cache-control"));
+        assert_eq!(found, (status, kind.to_owned(), keep.to_owned()), "{path}");
+        assert_eq!(answer.text().await.unwrap() == PAGE, kind == "text/html", "{path}");
+    }
+}
+
+const PAGE: &str = "<!doctype html><title>Gonvel</title>";
+
+/// A console of two files.
+fn console(path: &str) -> Option<Cow<'static, [u8]>> {
+    match path {
+        "index.html" => Some(PAGE.as_bytes().into()),
+        "assets/index-1.js" => Some(b"start()".as_slice().into()),
+        _ => None,
+    }
 }
