@@ -3,7 +3,8 @@
 #   test.sh [rust] [console] [e2e]    only these
 set -euo pipefail
 cd "$(dirname "$0")/.."
-target=${CARGO_TARGET_DIR:-target}
+# from here on: the walks begin in another folder
+target=$(realpath --canonicalize-missing "${CARGO_TARGET_DIR:-target}")
 parts=" ${*:-rust console e2e} "
 wanted() { [[ $parts == *" $1 "* ]]; }
 logs=$(mktemp -d)
@@ -58,9 +59,14 @@ if [ -n "$beside" ]; then
 fi
 # half of a test's time is waiting for a database: twice as many at a time as there are processors
 export RUST_TEST_THREADS=${RUST_TEST_THREADS:-$(($(nproc) * 2))}
+built() { [[ " ${failed[*]:-} " != *"Rust: compiled"* && " ${failed[*]:-} " != *" console "* ]]; }
 if wanted rust; then timed "Rust: tests" cargo test --workspace --quiet --no-fail-fast; fi
-walks() (cd e2e && GONVEL_BINARY=$(realpath "$target")/debug/gonvel npm test --silent)
-if wanted e2e; then timed "walks in the browser" walks; fi
+walks() (cd e2e && GONVEL_BINARY=$target/debug/gonvel npm test --silent)
+if wanted e2e && built; then
+  timed "walks in the browser" walks
+elif wanted e2e; then
+  failed+=("walks in the browser: not begun, since what they walk in could not be built")
+fi
 
 echo
 printf '%s\n' "${times[@]}"
