@@ -5,15 +5,16 @@ import { execFileSync } from 'node:child_process';
 const MAY_USE = {
   'gonvel-core': { uses: [] },
   'gonvel-shape': { uses: ['gonvel-core'], dev: ['gonvel-stand-ins'] },
+  'gonvel-events': { uses: ['gonvel-core', 'gonvel-shape'] },
   'gonvel-port-contracts': { uses: ['gonvel-core'] },
   'gonvel-storage': { uses: ['gonvel-core'], dev: ['gonvel-port-contracts', 'gonvel-stand-ins', 'gonvel-lake'] },
   'gonvel-connectors': { uses: ['gonvel-core', 'gonvel-shape'], dev: ['gonvel-port-contracts', 'gonvel-stand-ins'] },
-  'gonvel-runtime': { uses: ['gonvel-core', 'gonvel-shape', 'gonvel-connectors'], dev: ['gonvel-storage', 'gonvel-stand-ins'] },
+  'gonvel-runtime': { uses: ['gonvel-core', 'gonvel-shape', 'gonvel-events', 'gonvel-connectors'], dev: ['gonvel-storage', 'gonvel-stand-ins'] },
   'gonvel-http-api': { uses: ['gonvel-core'] },
   'gonvel-record-files': { uses: ['gonvel-core'] },
   'gonvel-command-line': { uses: ['gonvel-http-api'] },
   'gonvel-server': {
-    uses: ['gonvel-core', 'gonvel-shape', 'gonvel-runtime', 'gonvel-storage', 'gonvel-http-api', 'gonvel-record-files'],
+    uses: ['gonvel-core', 'gonvel-shape', 'gonvel-events', 'gonvel-runtime', 'gonvel-storage', 'gonvel-http-api', 'gonvel-record-files'],
     dev: ['gonvel-stand-ins'],
   },
   'gonvel-stand-ins': { uses: [] },

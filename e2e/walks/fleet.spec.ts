@@ -11,7 +11,7 @@ test('a bad record waits in quarantine, is mended and delivered, and what is new
   demo,
 }) => {
   await page.goto('/connectors');
-  await expect(page.getByText('following')).toHaveCount(2, { timeout: 60_000 });
+  await expect(page.getByText('following')).toHaveCount(4, { timeout: 60_000 });
   await expect.poll(() => demo.sql('settlement', 'SELECT count(*) FROM bins'), { timeout: 60_000 }).toBe('120000');
   demo.sql('settlement', "ALTER TABLE bins ADD CHECK (status <> 'recalled')");
   demo.sql('packhouse', "UPDATE bins SET status = 'recalled' WHERE id IN (41, 42, 43)");
@@ -112,8 +112,8 @@ test('many are stopped and started at once, after a look; who did it and what th
   const dialog = page.getByRole('dialog');
   await expect(dialog).toContainText('packhouse-changes (following) its system keeps its log');
   await expect(dialog).toContainText('settlement-tables (following) records wait in their topics');
-  await dialog.getByRole('button', { name: 'Stop 2' }).click();
-  await expect(page.getByText('stopped')).toHaveCount(2);
+  await dialog.getByRole('button', { name: 'Stop 4' }).click();
+  await expect(page.getByText('stopped')).toHaveCount(4);
   await page.getByLabel('Choose settlement-tables').check();
   await page.getByRole('button', { name: 'Start', exact: true }).click();
   await page.getByRole('dialog').getByRole('button', { name: 'Start 1' }).click();

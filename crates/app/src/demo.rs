@@ -1,4 +1,4 @@
-//! The demo: a cluster of its own, the packhouse's data, two connectors, the server.
+//! The demo: a cluster of its own, the packhouse's data, connectors, the server.
 
 use std::collections::HashMap;
 use std::error::Error;
@@ -27,7 +27,7 @@ use gonvel_storage::sealing::Sealer;
 use tokio::sync::Mutex;
 use uuid::Uuid;
 
-use crate::{DemoArguments, coldstore, serve};
+use crate::{DemoArguments, coldstore, demo_events, serve};
 
 /// The tables that the ready-made connectors carry.
 const CARRIED: [&str; 3] = ["growers", "blocks", "bins"];
@@ -87,8 +87,9 @@ async fn with_cluster(
         .await?
         .with_cold_store(&format!("file://{}", cold.canonicalize()?.display()), [])?;
     if !arguments.empty && database.connections().await?.is_empty() {
-        ready_made(&database, cluster).await?;
+        let [packhouse, settlement] = ready_made(&database, cluster).await?;
         coldstore::prepare(&database).await?;
+        demo_events::prepare(&database, packhouse, settlement).await?;
     }
     let with_coldstore = match database.topic(&TopicName::parse(coldstore::TOPIC)?).await {
         Ok(_) => true,
@@ -114,18 +115,20 @@ async fn with_cluster(
     outcome
 }
 
-async fn ready_made(database: &Database, cluster: &Cluster) -> Result<(), Box<dyn Error>> {
-    let mut connections = Vec::new();
-    for name in ["packhouse", "settlement"] {
+/// The connections, and what carries the packhouse's tables into the settlement.
+async fn ready_made(database: &Database, cluster: &Cluster) -> Result<[Uuid; 2], Box<dyn Error>> {
+    let mut connections = [Uuid::nil(); 2];
+    for (place, name) in ["packhouse", "settlement"].into_iter().enumerate() {
         let address = DatabaseAddress::new("127.0.0.1", cluster.port, name, OWNER, &cluster.password);
         let input = ConnectionInput { name: ConnectionName::parse(name)?, address };
-        connections.push(database.create_connection(&input).await?.id);
+        connections[place] = database.create_connection(&input).await?.id;
     }
     let topic = |table: &str| format!("packhouse.{table}");
     let tables = CARRIED.map(|t| CapturedTable::whole("public", t, &topic(t))).to_vec();
     let mut source = SourceDefinition::of(connections[0], tables, PARTITIONS);
     source.schema_changes = Some("packhouse.schema-changes".into());
-    let topics = CARRIED.map(|t| DeliveredTopic { topic: topic(t), schema: "public".into(), table: t.into() }).to_vec();
+    let topics =
+        CARRIED.map(|t| DeliveredTopic { topic: topic(t), schema: "public".into(), table: t.into(), rows: None }).to_vec();
     let sink = SinkDefinition::of(connections[1], topics);
     for (name, definition) in [("packhouse-changes", Definition::from(source)), ("settlement-tables", sink.into())] {
         let id = ConnectorId(Uuid::now_v7());
@@ -141,7 +144,7 @@ async fn ready_made(database: &Database, cluster: &Cluster) -> Result<(), Box<dy
         let report = KeptReport { at_us: chrono::Utc::now().timestamp_micros(), took_ms, checks };
         database.keep_report(id, &report).await?;
     }
-    Ok(())
+    Ok(connections)
 }
 
 struct PackhouseDay {

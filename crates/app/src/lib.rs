@@ -3,6 +3,7 @@
 
 mod coldstore;
 mod demo;
+mod demo_events;
 mod demo_schemas;
 mod serve;
 mod workload;

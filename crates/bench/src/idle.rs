@@ -57,7 +57,12 @@ async fn watch(world: &World, pid: u32, port: u16, source: ConnectorId, settleme
     tokio::time::sleep(Duration::from_secs(5)).await;
     let (_, before) = used(pid)?;
     for n in 0..CONNECTORS {
-        let topic = DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: format!("bins_{n}") };
+        let topic = DeliveredTopic {
+            topic: "packhouse.bins".into(),
+            schema: "public".into(),
+            table: format!("bins_{n}"),
+            rows: None,
+        };
         let definition = SinkDefinition::of(settlement, vec![topic]).into();
         let connector =
             ValidConnector::check(ConnectorId(Uuid::now_v7()), ConnectorName::parse(format!("sink-{n}"))?, definition)?;

@@ -130,6 +130,7 @@ impl World {
             topic: format!("{from}.{t}"),
             schema: "public".into(),
             table: (*t).into(),
+            rows: None,
         });
         let mut definition = SinkDefinition::of(connection, topics.collect());
         definition.placing.lanes = lanes;

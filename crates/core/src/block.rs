@@ -90,6 +90,17 @@ impl Default for BlockBuilder {
     }
 }
 
+fn write_headers(headers: &[Header], out: &mut Vec<u8>) {
+    if !headers.is_empty() {
+        write_length(headers.len(), out);
+        for header in headers {
+            write_bytes(header.name.as_bytes(), out);
+            write_bytes(&header.value, out);
+        }
+    }
+    out.push(0);
+}
+
 impl BlockBuilder {
     /// Adds a record from its parts, without a copy in between.
     #[inline]
@@ -112,14 +123,7 @@ impl BlockBuilder {
                 }
             }
         }
-        if !headers.is_empty() {
-            write_length(headers.len(), out);
-            for header in headers {
-                write_bytes(header.name.as_bytes(), out);
-                write_bytes(&header.value, out);
-            }
-        }
-        out.push(0);
+        write_headers(headers, out);
         write_long(timestamp_us, out);
         for id in [schema, key_schema] {
             match id {
@@ -329,19 +333,42 @@ impl Record {
     /// The record as it is read from a block, without its headers.
     #[must_use]
     pub fn as_ref(&self) -> RecordRef<'_> {
+        // an empty list of headers
+        self.as_ref_with(&[0])
+    }
+
+    /// The record as it is read from a block, with headers that [`Self::encoded_headers`] gave.
+    #[must_use]
+    pub fn as_ref_with<'a>(&'a self, headers: &'a [u8]) -> RecordRef<'a> {
         RecordRef {
             key: self.key.as_deref(),
             value: self.value.as_deref(),
-            // an empty list of headers
-            headers: &[0],
+            headers,
             timestamp_us: self.timestamp_us,
             schema: self.schema,
             key_schema: self.key_schema,
         }
     }
+
+    /// Its headers as they stand in a block.
+    #[must_use]
+    pub fn encoded_headers(&self) -> Vec<u8> {
+        let mut out = Vec::new();
+        write_headers(&self.headers, &mut out);
+        out
+    }
 }
 
-impl RecordRef<'_> {
+impl<'a> RecordRef<'a> {
+    /// Its headers in order.
+    #[must_use]
+    pub fn headers(&self) -> Vec<(&'a str, &'a [u8])> {
+        let mut headers = Vec::new();
+        let kept = each_header(&mut Reader::new(self.headers), |name, value| headers.push((name, value)));
+        debug_assert!(kept.is_ok(), "the headers were read once already");
+        headers
+    }
+
     /// The record on its own.
     #[must_use]
     pub fn to_record(&self) -> Record {

@@ -138,7 +138,7 @@ mod tests {
     }
 
     fn sink(topic: &str, table: &str) -> Definition {
-        let topics = vec![DeliveredTopic { topic: topic.into(), schema: "public".into(), table: table.into() }];
+        let topics = vec![DeliveredTopic { topic: topic.into(), schema: "public".into(), table: table.into(), rows: None }];
         SinkDefinition::of(Uuid::nil(), topics).into()
     }
 

@@ -395,7 +395,7 @@ mod tests {
             topics in prop::collection::vec((text(), text(), text()), 0..3), whole: bool, history: bool, ask: bool,
             start in start(), carried in carried(), shape in shape(),
         ) -> Definition {
-            let topic = |(topic, schema, table)| DeliveredTopic { topic, schema, table };
+            let topic = |(topic, schema, table)| DeliveredTopic { topic, schema, table, rows: None };
             Definition::Sink(SinkDefinition {
                 connection: Uuid::nil(),
                 topics: topics.into_iter().map(topic).collect(),
@@ -419,7 +419,7 @@ mod tests {
             carries in prop::collection::vec((text(), text()), 0..3), partitions in 1..9, start in start(), carried in carried(),
             shape in shape(),
         ) -> Definition {
-            let carries = carries.into_iter().map(|(topic, to)| CarriedTopic { topic, to }).collect();
+            let carries = carries.into_iter().map(|(topic, to)| CarriedTopic { topic, to, rows: None }).collect();
             let values = Values::default();
             Definition::Topics(TopicsDefinition { carries, partitions, values, start, shape, placing: carried.0, failing: carried.1 })
         }

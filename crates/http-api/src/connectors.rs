@@ -289,6 +289,9 @@ pub struct RowSample {
 pub struct DeliverySampleRequest {
     /// How it writes.
     pub writes: crate::Writes,
+    /// How the topic's records become rows, where they are events and no changes of a table.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rows: Option<gonvel_core::event_rows::EventRows>,
 }
 
 /// A row that records would become in a target.

@@ -3,6 +3,7 @@
 
 use std::collections::BTreeMap;
 
+use gonvel_core::event_rows::EventRows;
 use gonvel_core::shape::Shapes;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -64,6 +65,9 @@ pub struct DeliveredTopic {
     pub schema: String,
     /// Table in the target.
     pub table: String,
+    /// How its records become rows, where they are events and no changes of a table.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rows: Option<EventRows>,
 }
 
 /// How the rows that exist when a source connector starts are copied.
@@ -293,6 +297,9 @@ pub struct CarriedTopic {
     pub topic: String,
     /// The topic that is written, unless a step routes a row elsewhere.
     pub to: String,
+    /// How its records become rows, where they are events and no changes of a table.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rows: Option<EventRows>,
 }
 
 /// A connector that carries topics into topics.

@@ -1,5 +1,6 @@
 //! Shapes: checked against real columns, and tried on real rows, before anything runs.
 
+use gonvel_core::event_rows::EventRows;
 use gonvel_core::shape::Shapes;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -32,6 +33,9 @@ pub enum RowsFrom {
     Topic {
         /// The topic.
         topic: String,
+        /// How its records become rows, where they are events and no changes of a table.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        rows: Option<EventRows>,
     },
     /// A table's own rows.
     Table {

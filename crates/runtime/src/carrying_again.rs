@@ -10,6 +10,7 @@ use gonvel_core::naming::TopicPartition;
 use gonvel_shape::picking::pick;
 use gonvel_shape::reference::Changed;
 
+use crate::events::Events;
 use crate::fleet::Services;
 use crate::lane::Failure;
 use crate::reading::Reader;
@@ -112,6 +113,7 @@ pub(crate) async fn find(
     services: &Services,
     shaping: &Shared,
     names: &[String],
+    events: &Events,
     read: &[(TopicPartition, usize, i64)],
     changed: &Arc<HashMap<String, Changed>>,
 ) -> Result<Vec<TopicChanges>, Failure> {
@@ -126,7 +128,7 @@ pub(crate) async fn find(
     });
     let limits = read.iter().map(|(at, _, to)| (*at, *to)).collect();
     let reader = Reader::new(services.log.clone(), services.schemas.clone(), starts);
-    let mut reader = reader.aside(names.to_vec()).up_to(&limits);
+    let mut reader = reader.aside(names.to_vec()).events(events).up_to(&limits);
     let mut latest = Latest::default();
     while let Some(round) = reader.next().await? {
         let mut shaping = shaping.lock().await;

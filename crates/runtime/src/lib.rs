@@ -4,6 +4,7 @@ mod aside;
 mod carrying_again;
 pub mod choosing;
 mod columns_known;
+mod events;
 mod fetching;
 mod fleet;
 mod handed_on;

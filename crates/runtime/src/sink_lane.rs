@@ -13,6 +13,7 @@ use tokio::sync::{Semaphore, mpsc};
 use tokio::time::Instant;
 
 use crate::aside::{Aside, Book};
+use crate::events::forms;
 use crate::lag::{COUNT_LAG, Lag};
 use crate::lane::{Ending, Failure, Work, asked_to_end};
 use crate::reading::{ReadRound, Reader};
@@ -68,9 +69,10 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let positions: Vec<(TopicPartition, usize, i64)> =
         partitions.iter().map(|(at, place)| (*at, *place, progress.delivered.get(at).map_or(0, |d| d.next))).collect();
     let quarantines = definition.failing.records == BadRecords::Quarantine && !definition.writes.whole_transactions;
+    let events = forms(definition.topics.iter().map(|t| (&t.topic, t.rows.as_ref())))?;
     let mut aside = if quarantines {
         let keeps = definition.writes.into();
-        let aside = Aside::new(Book::of(&work), keeps, names.clone(), &positions).await?;
+        let aside = Aside::new(Book::of(&work), keeps, names.clone(), &positions, events.clone()).await?;
         Some(aside.read(|reader| reader.shaped(shaping.clone())))
     } else {
         None
@@ -78,6 +80,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let starts = partitions.iter().map(|(at, place)| (*at, *place, progress.delivered.get(at).copied().unwrap_or_default()));
     let mut reader = Reader::new(work.services.log.clone(), work.services.schemas.clone(), starts)
         .shaped(shaping)
+        .events(&events)
         .following(&work.services.handed);
     let shared = definition.placing.lanes > 1;
     if quarantines {

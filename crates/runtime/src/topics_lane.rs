@@ -15,6 +15,7 @@ use tokio::time::Instant;
 
 use crate::aside::{Aside, Book, Keeps};
 use crate::carrying_again;
+use crate::events::{Events, forms};
 use crate::fleet::Services;
 use crate::lag::Lag;
 use crate::lane::{Ending, Failure, Work, asked_to_end};
@@ -111,7 +112,8 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         headers: names.iter().map(|name| definition.shape.headers(name)).collect(),
     };
     let log = work.services.log.clone();
-    let read = |reader: Reader| reader.shaped(shaping.clone()).whole_rows();
+    let events = forms(carries.iter().map(|c| (&c.topic, c.rows.as_ref())))?;
+    let read = |reader: Reader| reader.shaped(shaping.clone()).events(&events).whole_rows();
     let mut reader = read(Reader::new(log.clone(), work.services.schemas.clone(), starts.clone()));
     let mut aside = None;
     // what was appended before a crash is not appended again
@@ -120,7 +122,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         reader = reader.aside(names.clone());
         let positions: Vec<_> = starts.iter().map(|(at, number, delivered)| (*at, *number, delivered.next)).collect();
         let keeps = Keeps { rows: true, emptied: true, itself: true };
-        aside = Some(Aside::new(Book::of(&work), keeps, names.clone(), &positions).await?.read(read));
+        aside = Some(Aside::new(Book::of(&work), keeps, names.clone(), &positions, events.clone()).await?.read(read));
     }
     work.board.enter(State::Following, None, None);
     show(&work, &topics, &stands.delivered);
@@ -150,7 +152,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             };
             if changed && rested <= Instant::now() {
                 let begun = Instant::now();
-                let mut carrying = Carrying { work: &work, names: &names, starts: &starts, shaping };
+                let mut carrying = Carrying { work: &work, names: &names, starts: &starts, shaping, events: &events };
                 carrying.again(&mut reader, &mut aside, &mut out, &mut stands).await?;
                 rested = Instant::now() + (begun.elapsed() * RESTS).min(LONGEST_REST);
                 continue;
@@ -199,6 +201,7 @@ struct Carrying<'c> {
     names: &'c [String],
     starts: &'c [(TopicPartition, usize, Delivered)],
     shaping: &'c Shared,
+    events: &'c Events,
 }
 
 impl Carrying<'_> {
@@ -219,7 +222,7 @@ impl Carrying<'_> {
             (*at, *place, stands.delivered.get(at).map_or(0, |delivered| delivered.next))
         };
         let read: Vec<_> = self.starts.iter().map(upto).collect();
-        let rows = carrying_again::find(self.work.services, self.shaping, self.names, &read, &changed).await?;
+        let rows = carrying_again::find(self.work.services, self.shaping, self.names, self.events, &read, &changed).await?;
         let count: usize = rows.iter().map(|changes| changes.from.len()).sum();
         for changes in rows {
             let (topics, beside) = reader.shape_again(vec![changes]).await?;

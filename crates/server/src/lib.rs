@@ -7,6 +7,7 @@ mod delivering;
 mod demo;
 mod drafts;
 mod edits;
+mod event_rows;
 mod fleet;
 mod health;
 mod limits;
@@ -116,6 +117,7 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
         .routes(routes!(schemas::bind, schemas::unbind))
         .routes(routes!(topics::keeper))
         .routes(routes!(delivering::sample))
+        .routes(routes!(event_rows::try_rows))
         .routes(routes!(shapes::functions))
         .routes(routes!(shapes::try_shape))
         .routes(routes!(shapes::compare_shapes))

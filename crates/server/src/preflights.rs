@@ -10,6 +10,7 @@ use axum::http::StatusCode;
 use gonvel_core::civil::rfc3339;
 use gonvel_core::connector::{Definition, ValidConnector};
 use gonvel_core::delivered::{self, Nulls};
+use gonvel_core::event_rows::EventRows;
 use gonvel_core::loops::system_of;
 use gonvel_core::naming::{ConnectorId, ConnectorName, TopicName};
 use gonvel_core::ports::{DatabaseAddress, FleetStore, PortError, TopicLog};
@@ -21,6 +22,7 @@ use gonvel_runtime::systems;
 use gonvel_shape::lookups::cannot_be_read;
 use uuid::Uuid;
 
+use crate::event_rows::{form, newest_rows};
 use crate::presenting;
 use crate::problems::{Body, Refusal, checks};
 use crate::records::newest_changes;
@@ -88,12 +90,17 @@ const LOOKED_AT: usize = 1_000;
 async fn nulls(state: &ServerState, definition: &Definition) -> Result<HashMap<String, Nulls>, Refusal> {
     let mut nulls = HashMap::new();
     let Definition::Sink(sink) = definition else { return Ok(nulls) };
-    for topic in sink.topics.iter().filter(|t| sink.shape.is_nothing_for(&t.topic)) {
-        let topic = match state.database.topic(&TopicName::parse(topic.topic.as_str())?).await {
+    for of_topic in sink.topics.iter().filter(|t| sink.shape.is_nothing_for(&t.topic)) {
+        let topic = match state.database.topic(&TopicName::parse(of_topic.topic.as_str())?).await {
             Ok(topic) => topic,
             Err(PortError::NotFound { .. }) => continue,
             Err(error) => return Err(error.into()),
         };
+        if let Some(rows) = &of_topic.rows {
+            let (batch, _) = newest_rows(state, &topic, rows, LOOKED_AT).await?;
+            nulls.insert(topic.name.as_str().to_owned(), delivered::nulls(&batch));
+            continue;
+        }
         if let Ok(newest) = newest_changes(state, &topic, LOOKED_AT).await? {
             nulls.insert(topic.name.as_str().to_owned(), delivered::nulls(&newest.batch));
         }
@@ -165,12 +172,16 @@ async fn captured(definition: &Definition, address: Option<&DatabaseAddress>) ->
 /// The shapes of captured rows in the topics that a sink is to deliver.
 async fn shapes(state: &ServerState, definition: &Definition) -> Result<HashMap<String, TableSchema>, Refusal> {
     let mut shapes = HashMap::new();
-    let topics: Vec<&str> = match definition {
+    let topics: Vec<(&str, Option<&EventRows>)> = match definition {
         Definition::Source(_) => Vec::new(),
-        Definition::Sink(sink) => sink.topics.iter().map(|t| t.topic.as_str()).collect(),
-        Definition::Topics(topics) => topics.carries.iter().map(|t| t.topic.as_str()).collect(),
+        Definition::Sink(sink) => sink.topics.iter().map(|t| (t.topic.as_str(), t.rows.as_ref())).collect(),
+        Definition::Topics(topics) => topics.carries.iter().map(|t| (t.topic.as_str(), t.rows.as_ref())).collect(),
     };
-    for topic in topics {
+    for (topic, rows) in topics {
+        if let Some(rows) = rows {
+            shapes.insert(topic.to_owned(), (**form(topic, rows)?.table()).clone());
+            continue;
+        }
         let versions = state.database.schemas_of(&TopicName::parse(topic)?).await?;
         let latest = versions.iter().rev().find(|v| v.role == "value");
         if let Some(form) = latest.and_then(|v| ReadForm::from_value_text(&v.text).ok()) {

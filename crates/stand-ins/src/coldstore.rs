@@ -6,7 +6,8 @@ use rand::rngs::StdRng;
 use rand::{Rng, SeedableRng};
 use serde_json::{Value, json};
 
-const ROOMS: u32 = 60;
+use crate::packhouse::seed::room_targets;
+
 /// Above this a room is too warm, in tenths of a degree Celsius over its target.
 const TOO_WARM: i32 = 18;
 
@@ -29,14 +30,9 @@ pub struct Coldstore {
 impl Default for Coldstore {
     fn default() -> Self {
         let mut random = StdRng::seed_from_u64(60);
-        let rooms = (1..=ROOMS)
-            .map(|number| Room {
-                number,
-                target: random.random_range(5..40),
-                over: 0,
-                humidity: random.random_range(880..940),
-                open: false,
-            })
+        let rooms = (1..)
+            .zip(room_targets())
+            .map(|(number, target)| Room { number, target, over: 0, humidity: random.random_range(880..940), open: false })
             .collect();
         Self { random, rooms, events: 0 }
     }
@@ -88,7 +84,11 @@ mod tests {
         let mut kinds = HashSet::new();
         for second in 0..200 {
             let events = coldstore.tell(DateTime::from_timestamp(1_793_000_000 + second * 5, 0).unwrap_or_default());
-            assert_eq!(events.iter().filter(|e| e["type"] == "coldstore.reading").count(), 60);
+            assert_eq!(
+                events.iter().filter(|e| e["type"] == "coldstore.reading").count(),
+                60,
+                "a room of the packhouse each"
+            );
             for event in events {
                 kinds.insert(event["type"].to_string());
                 assert!(ids.insert(event["id"].to_string()));

@@ -276,6 +276,25 @@ impl QuarantineStore for Database {
         Ok(rows.into_iter().map(waiting).collect())
     }
 
+    async fn waiting_records(
+        &self,
+        connector: ConnectorId,
+        places: &[TopicPartition],
+    ) -> Result<Vec<AskedRecord>, PortError> {
+        let mut connection = self.connection().await?;
+        let rows: Vec<Kept> = diesel::sql_query(format!(
+            "{KEPT} WHERE connector_id = $1 AND state IN ('waiting', 'asked') \
+               AND (topic_id, partition) IN (SELECT * FROM unnest($2, $3)) ORDER BY topic_id, partition, record_offset"
+        ))
+        .bind::<SqlUuid, _>(connector.0)
+        .bind::<Array<Int8>, _>(places.iter().map(|p| p.topic.0).collect::<Vec<_>>())
+        .bind::<Array<Int4>, _>(places.iter().map(|p| p.partition.0).collect::<Vec<_>>())
+        .load(&mut connection)
+        .await
+        .map_err(failed("reading what waits in quarantine"))?;
+        Ok(rows.into_iter().map(Kept::asked).collect())
+    }
+
     async fn asked_for(
         &self,
         connector: ConnectorId,

@@ -11,6 +11,7 @@ import { begin, reduce, type Draft } from './builder';
 import { connectorQuery, draftQuery } from './builderQueries';
 import { EditStage } from './EditStage';
 import { CarriesStage } from './CarriesStage';
+import { EventRowsPage } from './EventRowsPage';
 import { draftOf } from './exchange';
 import { FinishStage } from './FinishStage';
 import { opened } from './kept';
@@ -69,7 +70,7 @@ const TITLES: Record<Draft['kind'], string> = {
 
 const SAYS: Record<Draft['kind'], string> = {
   source: 'It copies the rows that are there into topics, then carries every change as it commits.',
-  sink: 'It applies the changes of topics to tables of another system, in order.',
+  sink: 'It writes the changes or events of topics into tables of another system, in order.',
   topics: 'It shapes the rows of topics into other topics, each record once and in order.',
 };
 
@@ -109,6 +110,14 @@ function Builder({ first, edited, kept, typed = null }: Props) {
     next.delete('cause');
     setSearch(next);
   };
+  // so does that of how a topic's events become rows
+  const columnsOf = search.get('rows');
+  const columns = (name: string | null) => {
+    const next = new URLSearchParams(search);
+    if (name === null) next.delete('rows');
+    else next.set('rows', name);
+    setSearch(next);
+  };
   const at = (...fields: string[]) => failed.filter((c) => fields.includes(c.field ?? ''));
   const ofSystem = at('connection', 'host', 'port', 'user', 'password', 'database');
   const tables = draft.kind === 'source' ? Object.keys(draft.tables) : [];
@@ -123,6 +132,18 @@ function Builder({ first, edited, kept, typed = null }: Props) {
         inForce={edited ? (edited.definition.shape ?? {}) : undefined}
         onBack={() => look(null)}
         onLook={look}
+      />
+    );
+  }
+  if (columnsOf !== null && draft.kind !== 'source') {
+    return (
+      <EventRowsPage
+        key={columnsOf}
+        topic={columnsOf}
+        rows={draft.rows[columnsOf]}
+        currentRows={draft.kind === 'sink' && draft.writes.rows === 'current'}
+        onChange={(rows) => change({ type: 'rows', topic: columnsOf, rows })}
+        onBack={() => columns(null)}
       />
     );
   }
@@ -183,12 +204,12 @@ function Builder({ first, edited, kept, typed = null }: Props) {
               </>
             ) : draft.kind === 'topics' ? (
               <>
-                <CarriesStage draft={draft} change={change} failed={at('topics', 'carries')} />
+                <CarriesStage draft={draft} change={change} failed={at('topics', 'carries')} onColumns={columns} />
                 <ShapeStage draft={draft} failed={at('shape')} onLook={look} />
               </>
             ) : (
               <>
-                <TopicsStage draft={draft} change={change} failed={at('topics')} />
+                <TopicsStage draft={draft} change={change} failed={at('topics')} onColumns={columns} />
                 <ShapeStage draft={draft} failed={at('shape')} onLook={look} />
                 <SystemStage title="To" draft={draft} change={change} failed={ofSystem} fixed={edited !== undefined} />
                 <WritesStage draft={draft} change={change} />

@@ -196,7 +196,8 @@ export function NewestRecords({ draft }: { draft: SinkDraft }) {
   const topics = Object.keys(draft.topics);
   const topic = topics[topics.length - 1] ?? null;
   const newest = useQuery(newestQuery(topic));
-  const delivery = useQuery({ ...deliveryQuery(topic, draft.writes), placeholderData: keepPreviousData });
+  const rows = topic === null ? undefined : draft.rows[topic];
+  const delivery = useQuery({ ...deliveryQuery(topic, draft.writes, rows), placeholderData: keepPreviousData });
   if (topic === null) {
     return (
       <Stage title="What goes through">

@@ -134,7 +134,8 @@ function from(draft: Draft, name: string): { rows: Schemas['RowsFrom']; topic: s
   const table = draft.kind === 'source' ? draft.tables[name] : undefined;
   if (!table) {
     const topic = draft.kind === 'topics' ? draft.carries[name] : undefined;
-    return { rows: { from: 'topic', topic: name }, topic };
+    const rows = draft.kind === 'source' ? undefined : draft.rows[name];
+    return { rows: { from: 'topic', topic: name, ...(rows ? { rows } : {}) }, topic };
   }
   return { rows: { from: 'table', connection: draft.system?.id ?? '', table: captured(table) }, topic: table.topic };
 }

@@ -1,18 +1,31 @@
 import { Group, TextInput } from '@mantine/core';
 
 import type { SinkDraft } from './builder';
+import { EventRowsLine } from './EventRowsLine';
 import { Failed, Stage, type Change, type Check } from './Stage';
 import { TopicPicker } from './TopicPicker';
 
+interface Props {
+  draft: SinkDraft;
+  change: Change;
+  failed: Check[];
+  onColumns: (topic: string) => void;
+}
+
 /** Which topics are read, and which tables they go to. */
-export function TopicsStage({ draft, change, failed }: { draft: SinkDraft; change: Change; failed: Check[] }) {
+export function TopicsStage({ draft, change, failed, onColumns }: Props) {
   return (
     <Stage title="From which topics">
       <Failed checks={failed} />
       <TopicPicker
         chosen={Object.keys(draft.topics)}
         change={change}
-        under={(topic) => <Target topic={topic} draft={draft} change={change} />}
+        under={(topic) => (
+          <>
+            <Target topic={topic} draft={draft} change={change} />
+            <EventRowsLine topic={topic} rows={draft.rows[topic]} change={change} onColumns={onColumns} />
+          </>
+        )}
       />
     </Stage>
   );

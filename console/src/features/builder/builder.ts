@@ -1,6 +1,7 @@
 /** What the builder gathers, as one value that every step of the page changes through {@link reduce}. */
 import type { Schemas } from '../../api/client';
 import { NOTHING, withRules, withSteps, type Shapes } from '../../shared/shape/shape';
+import type { EventRows } from './eventRows';
 
 export interface SystemChoice {
   id: string;
@@ -60,6 +61,8 @@ export interface SinkDraft extends Common {
   kind: 'sink';
   /** Tables of the chosen topics, by topic. */
   topics: Record<string, TableChoice>;
+  /** How records of topics become rows that are events and no changes, by topic. */
+  rows: Record<string, EventRows>;
   writes: Schemas['Writes'];
 }
 
@@ -67,6 +70,8 @@ export interface TopicsDraft extends Common {
   kind: 'topics';
   /** Where the rows of the chosen topics go, by topic. */
   carries: Record<string, string>;
+  /** How records of topics become rows that are events and no changes, by topic. */
+  rows: Record<string, EventRows>;
   partitions: number;
   values: Schemas['Values'];
 }
@@ -91,6 +96,7 @@ export type Action =
   | { type: 'carriedTo'; topic: string; to: string }
   | { type: 'partitions'; partitions: number }
   | { type: 'tableOf'; topic: string; table: TableChoice }
+  | { type: 'rows'; topic: string; rows: EventRows }
   | { type: 'writes'; set: Partial<Schemas['Writes']> };
 
 export const LOAD: Schemas['InitialLoad'] = { rows: true, chunks: 1 };
@@ -138,9 +144,10 @@ export function begin(kind: Draft['kind'], topics: string[] = []): Draft {
   }
   if (kind === 'topics') {
     const carries = Object.fromEntries(topics.map((t) => [t, richTopic(t)]));
-    return { ...common, kind, carries, partitions: 3, values: VALUES };
+    return { ...common, kind, carries, rows: {}, partitions: 3, values: VALUES };
   }
-  return { ...common, kind, topics: Object.fromEntries(topics.map((t) => [t, targetTable(t)])), writes: WRITES };
+  const tables = Object.fromEntries(topics.map((t) => [t, targetTable(t)]));
+  return { ...common, kind, topics: tables, rows: {}, writes: WRITES };
 }
 
 /** How topics are named if nothing else is said. */
@@ -234,6 +241,14 @@ export function reduce(draft: Draft, action: Action): Draft {
       return { ...draft, failing: { ...draft.failing, ...action.set } };
     case 'tableOf':
       return draft.kind === 'sink' ? { ...draft, topics: { ...draft.topics, [action.topic]: action.table } } : draft;
+    case 'rows': {
+      if (draft.kind === 'source') return draft;
+      const rows = { ...draft.rows, [action.topic]: action.rows };
+      if (draft.kind === 'sink') return { ...draft, rows };
+      // an event has no earlier row that a whole change would hold
+      const first = Object.keys(draft.rows).length === 0;
+      return { ...draft, rows, values: first ? { ...draft.values, form: 'row' } : draft.values };
+    }
     case 'carriedTo':
       if (draft.kind !== 'topics') return draft;
       return { ...draft, carries: { ...draft.carries, [action.topic]: action.to } };
@@ -245,13 +260,19 @@ export function reduce(draft: Draft, action: Action): Draft {
         return {
           ...draft,
           carries: without(draft.carries, action.topic),
+          rows: without(draft.rows, action.topic),
           shape: withSteps(draft.shape, action.topic, []),
         };
       }
       if (draft.kind !== 'sink') return draft;
       if (!action.chosen) {
         const shape = withSteps(draft.shape, action.topic, []);
-        return { ...draft, topics: without(draft.topics, action.topic), shape };
+        return {
+          ...draft,
+          topics: without(draft.topics, action.topic),
+          rows: without(draft.rows, action.topic),
+          shape,
+        };
       }
       return { ...draft, topics: { ...draft.topics, [action.topic]: targetTable(action.topic) } };
     }

@@ -24,15 +24,25 @@ export function sampleQuery(connection: string | null, body: Schemas['SampleRequ
   };
 }
 
-/** What a topic's newest records become in a target. */
-export function deliveryQuery(topic: string | null, writes: Schemas['Writes']) {
+/** How a topic's newest records become rows: as asked, or as the server proposes. */
+export function triedRowsQuery(topic: string, body: Schemas['TryEventRows']) {
   return {
-    queryKey: ['delivery', topic, writes],
+    queryKey: ['event rows', topic, body],
+    queryFn: () => answered(api.POST('/api/v1/topics/{name}/event-rows', { params: { path: { name: topic } }, body })),
+    retry: false,
+    refetchOnWindowFocus: false,
+  };
+}
+
+/** What a topic's newest records become in a target. */
+export function deliveryQuery(topic: string | null, writes: Schemas['Writes'], rows: Schemas['EventRows'] | undefined) {
+  return {
+    queryKey: ['delivery', topic, writes, rows],
     queryFn: () =>
       answered(
         api.POST('/api/v1/topics/{name}/delivery-sample', {
           params: { path: { name: topic ?? '' } },
-          body: { writes },
+          body: rows ? { writes, rows } : { writes },
         }),
       ),
     enabled: topic !== null,

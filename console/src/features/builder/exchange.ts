@@ -15,6 +15,7 @@ import {
   type SourceDraft,
   type SystemChoice,
 } from './builder';
+import type { EventRows } from './eventRows';
 
 type Definition = Schemas['Definition'];
 type Captured = Schemas['CapturedTable'];
@@ -56,10 +57,16 @@ function source(draft: SourceDraft, system: SystemChoice): Definition {
   return definition;
 }
 
+const rowsOf = (rows: Record<string, EventRows>, topic: string) => (rows[topic] ? { rows: rows[topic] } : {});
+
+/** How records become rows, of those topics of a definition that hold events. */
+const rowsIn = (topics: readonly { topic: string; rows?: EventRows | null }[]): Record<string, EventRows> =>
+  Object.fromEntries(topics.flatMap(({ topic, rows }) => (rows ? [[topic, rows]] : [])));
+
 /** The definition that a draft stands for; null while it has no system. */
 export function definitionOf(draft: Draft): Definition | null {
   if (draft.kind === 'topics') {
-    const carries = Object.entries(draft.carries).map(([topic, to]) => ({ topic, to }));
+    const carries = Object.entries(draft.carries).map(([topic, to]) => ({ topic, to, ...rowsOf(draft.rows, topic) }));
     const { partitions, values } = draft;
     const topics: Extract<Definition, { kind: 'topics' }> = { kind: 'topics', carries, partitions, values };
     if (draft.start) topics.start = draft.start;
@@ -68,7 +75,11 @@ export function definitionOf(draft: Draft): Definition | null {
   }
   if (!draft.system) return null;
   if (draft.kind === 'source') return source(draft, draft.system);
-  const topics = Object.entries(draft.topics).map(([topic, table]) => ({ topic, ...table }));
+  const topics = Object.entries(draft.topics).map(([topic, table]) => ({
+    topic,
+    ...table,
+    ...rowsOf(draft.rows, topic),
+  }));
   const definition: Extract<Definition, { kind: 'sink' }> = {
     kind: 'sink',
     connection: draft.system.id,
@@ -108,7 +119,8 @@ export function draftOf(name: string, definition: Definition, systems: readonly 
   if (definition.kind === 'topics') {
     const carries = Object.fromEntries(definition.carries.map((c) => [c.topic, c.to]));
     const values = { ...VALUES, ...definition.values };
-    return { ...common, ...more, kind: 'topics', carries, partitions: definition.partitions, values };
+    const rows = rowsIn(definition.carries);
+    return { ...common, ...more, kind: 'topics', carries, rows, partitions: definition.partitions, values };
   }
   if (definition.kind === 'sink') {
     const topics = definition.topics.map(({ topic, schema, table }) => [topic, { schema, table }] as const);
@@ -117,6 +129,7 @@ export function draftOf(name: string, definition: Definition, systems: readonly 
       ...more,
       kind: 'sink',
       topics: Object.fromEntries(topics),
+      rows: rowsIn(definition.topics),
       writes: { ...WRITES, ...definition.writes },
     };
   }

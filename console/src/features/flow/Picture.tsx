@@ -5,7 +5,7 @@ import { useNavigate } from 'react-router';
 import { rate, span } from '../../shared/format';
 import type { Connector } from '../../shared/liveConnectors';
 import { toneOf } from '../../shared/StateMark';
-import { columnsFor, layOut, NODE_HEIGHT, related, type Node, type Strand } from './layout';
+import { columnsFor, layOut, lined, NODE_HEIGHT, related, short, type Node, type Strand } from './layout';
 
 interface Props {
   connectors: Connector[];
@@ -105,10 +105,16 @@ interface NodeProps {
   onOpen: () => void;
 }
 
+/** Height of a line of text in a node. */
+const LINE = 15;
+
 /** A click picks, a second one or Enter opens. */
 function NodeBox({ node, dim, picked, onPick, onOpen }: NodeProps) {
   const lines = node.connector ? connectorLines(node.connector) : [];
   const says = lines.join(', ');
+  const name = lined(node.label, node.width);
+  // all lines stand around the middle
+  const top = node.y + NODE_HEIGHT / 2 - ((name.length + lines.length) * LINE) / 2 + 12;
   return (
     <g
       className={dim ? 'dim' : undefined}
@@ -141,12 +147,14 @@ function NodeBox({ node, dim, picked, onPick, onOpen }: NodeProps) {
         height={NODE_HEIGHT}
         rx={node.connector ? 14 : 2}
       />
-      <text x={node.x + 12} y={node.y + (lines.length > 0 ? 20 : NODE_HEIGHT / 2 + 5)}>
-        {short(node.label, node.width)}
-      </text>
+      {name.map((line, n) => (
+        <text key={n} x={node.x + 12} y={top + n * LINE}>
+          {line}
+        </text>
+      ))}
       {lines.map((line, n) => (
-        <text key={n} className="caption" x={node.x + 12} y={node.y + 37 + n * 16}>
-          {short(line, node.width)}
+        <text key={n} className="caption" x={node.x + 12} y={top + (name.length + n) * LINE + 1}>
+          {short(line, node.width, 5.7)}
         </text>
       ))}
     </g>
@@ -158,9 +166,4 @@ function connectorLines(connector: Connector): string[] {
   const moves = `${connector.state} ${rate(connector.rate_per_s)}/s`;
   if (connector.lag_ms == null) return [moves];
   return [moves, connector.lag_ms > 0 ? `${span(connector.lag_ms)} behind` : 'caught up'];
-}
-
-function short(label: string, width: number): string {
-  const most = Math.floor((width - 18) / 7);
-  return label.length <= most ? label : `${label.slice(0, most - 1)}…`;
 }

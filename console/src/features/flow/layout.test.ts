@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest';
 
 import type { Schemas } from '../../api/client';
-import { layOut, related, widthFor } from './layout';
+import { layOut, lined, related, widthFor } from './layout';
 
 type Connector = Schemas['Connector'];
 
@@ -98,4 +98,11 @@ describe('the picture of the flow', () => {
     expect(widths[0]).toBeGreaterThan(1);
     expect(widths[3]).toBeLessThan(14);
   });
+});
+
+it('breaks long names where their parts meet', () => {
+  expect(lined('bins', 80)).toEqual(['bins']);
+  expect(lined('settlement', 68)).toEqual(['settlem', 'ent']);
+  expect(lined('packhouse-changes', 108)).toEqual(['packhouse-', 'changes']);
+  expect(lined('coldstore.readings.of-all-rooms', 108)).toEqual(['coldstore.', 'readings.of…']);
 });

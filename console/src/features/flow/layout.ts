@@ -29,8 +29,8 @@ export interface Layout {
   hidden: number;
 }
 
-export const NODE_HEIGHT = 62;
-const STEP = 82;
+export const NODE_HEIGHT = 68;
+const STEP = 86;
 const TOP = 52;
 const MARGIN = 14;
 /** Topics drawn at the most: more could not be read. */
@@ -40,20 +40,20 @@ const ORDER = ['from', 'source', 'topic', 'sink', 'to'] as const;
 const LONGER = ['from', 'source', 'topic', 'between', 'shaped', 'sink', 'to'] as const;
 /** Shares of the width: the names in the middle are the longest. */
 const SHARES: Record<Node['column'], number> = {
-  from: 14,
-  source: 22,
-  topic: 22,
+  from: 19,
+  source: 21,
+  topic: 21,
   between: 20,
   shaped: 20,
-  sink: 22,
-  to: 14,
+  sink: 21,
+  to: 19,
 };
 
 /** Where each column begins and how wide it is, in pixels. */
 export function columnsFor(width: number, longer = false): Record<Node['column'], { x: number; width: number }> {
   const order = longer ? LONGER : ORDER;
   const room = Math.max(560, width) - 2 * MARGIN;
-  const boxes = 0.84;
+  const boxes = 0.86;
   const gap = (room * (1 - boxes)) / (order.length - 1);
   const all = order.reduce((sum, column) => sum + SHARES[column], 0);
   let x = MARGIN;
@@ -126,6 +126,25 @@ export function layOut(connectors: Connector[], width: number): Layout {
     ];
   });
   return { nodes, strands, height, hidden: allTopics.length - topics.length };
+}
+
+/** Letters that a line of a node holds. */
+const lettersIn = (width: number, letter = 7) => Math.floor((width - 18) / letter);
+
+/** A label as far as it has room; `letter` is the usual width of one, in pixels. */
+export function short(label: string, width: number, letter = 7): string {
+  const most = lettersIn(width, letter);
+  return label.length <= most ? label : `${label.slice(0, most - 1)}…`;
+}
+
+/** A name in one line or two, broken where its parts meet if that can be. */
+export function lined(label: string, width: number): string[] {
+  const most = lettersIn(width);
+  if (label.length <= most) return [label];
+  const head = label.slice(0, most);
+  const part = Math.max(...['.', '-', '_', ' '].map((mark) => head.lastIndexOf(mark)));
+  const at = part > 0 ? part + 1 : most;
+  return [label.slice(0, at), short(label.slice(at), width)];
 }
 
 function unique(names: string[]): string[] {

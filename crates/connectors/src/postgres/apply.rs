@@ -259,7 +259,7 @@ impl Application<'_> {
         self.execute(&statement, &[self.times(&[place])]).await.map(|_| ())
     }
 
-    async fn delete(&self, places: &[Place]) -> Result<(), Error> {
+    pub(super) async fn delete(&self, places: &[Place]) -> Result<(), Error> {
         let key = self.shape.key_columns();
         let (rows, casts) = self.rows_of(&key);
         let same = self.same(&key, &casts);
@@ -269,6 +269,11 @@ impl Application<'_> {
     }
 
     async fn upsert(&self, places: &[Place]) -> Result<(), Error> {
+        self.upsert_unless_newer(places, None).await
+    }
+
+    /// Writes rows, of which one that is there stays where a column of it says that it is newer.
+    pub(super) async fn upsert_unless_newer(&self, places: &[Place], newest_by: Option<usize>) -> Result<(), Error> {
         let columns = self.target.present.clone();
         let (rows, casts) = self.rows_of(&columns);
         let name = |c: &usize| ident(&self.shape.columns[*c].name);
@@ -283,8 +288,12 @@ impl Application<'_> {
             sets.push(format!("{} = NULL", ident(DELETED_AT)));
         }
         let action = if sets.is_empty() { "NOTHING".to_owned() } else { format!("UPDATE SET {}", sets.join(", ")) };
+        let newer = newest_by.filter(|_| !sets.is_empty()).map_or_else(String::new, |c| {
+            let by = name(&c);
+            format!(" WHERE t.{by} IS NULL OR t.{by} <= EXCLUDED.{by}")
+        });
         let statement = format!(
-            "INSERT INTO {} ({}) SELECT {} FROM {rows} ON CONFLICT ({}) DO {action}",
+            "INSERT INTO {} AS t ({}) SELECT {} FROM {rows} ON CONFLICT ({}) DO {action}{newer}",
             self.target.name,
             names.join(", "),
             casts.join(", "),
@@ -365,7 +374,7 @@ impl Application<'_> {
         }
     }
 
-    async fn copy(&self, places: &[Place]) -> Result<(), Error> {
+    pub(super) async fn copy(&self, places: &[Place]) -> Result<(), Error> {
         let columns = &self.target.present;
         let names: Vec<String> = columns.iter().map(|&c| ident(&self.shape.columns[c].name)).collect();
         let value = |&(batch, row): &Place, column: usize| self.batches[batch].new[column].value(row);

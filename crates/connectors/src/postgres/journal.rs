@@ -42,6 +42,9 @@ impl Application<'_> {
         let written =
             |&(batch, row): &Place| !matches!(self.batches[batch].kinds[row], ChangeKind::Delete | ChangeKind::Truncate);
         let places: Vec<Place> = places.iter().copied().filter(written).collect();
+        if !self.target.says_unchanged {
+            return self.copy(&places).await;
+        }
         let own = self.target.present.iter().map(|&c| self.shape.columns[c].name.as_str());
         let columns: Vec<String> = own.chain([UNCHANGED]).map(ident).collect();
         let mut scratch = Vec::new();

@@ -10,6 +10,7 @@ mod identity;
 mod journal;
 pub mod load;
 pub mod names;
+mod newest;
 pub mod pgoutput;
 pub mod position;
 pub mod preflight;

@@ -16,6 +16,7 @@ use tokio_postgres::{Client, Statement};
 
 use super::apply::{Application, PartsOfRows, Statements};
 use super::client::{connect, explain, explain_write};
+use super::newest;
 use super::target::{self, TargetTable};
 use crate::error::ConnectorError;
 
@@ -229,8 +230,7 @@ impl PgSink {
         let key = (changes.topic, first.table.clone());
         if !self.targets.contains_key(&key) {
             let (_, topic) = &self.settings.topics[changes.topic];
-            let target =
-                target::ensure(&self.client, &topic.schema, &topic.table, &first.table, self.settings.writes).await?;
+            let target = target::ensure(&self.client, topic, &first.table, self.settings.writes).await?;
             self.notes.insert(changes.topic, target.notes.clone());
             self.targets.insert(key, target);
         }
@@ -259,8 +259,14 @@ impl PgSink {
                 return Err(part_of_a_row(&target.name));
             }
         }
+        let newest_by = match self.settings.topics[changes.topic].1.rows.as_ref().and_then(|rows| rows.newest_by.as_deref())
+        {
+            Some(name) => Some(newest::column(&first.table, &target.present, name)?),
+            None => None,
+        };
         let places = || kept.iter().map(|(place, _)| *place).collect::<Vec<_>>();
         let applied = match writes.rows {
+            TargetRows::Current if newest_by.is_some() => newest::apply(&application, &kept, newest_by).await,
             TargetRows::Current if marks => apply_marking(&application, &kept).await,
             TargetRows::Current => application.run(&fold_all(batches, &kept)).await,
             TargetRows::Appended => application.append_rows(&places()).await,

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use gonvel_core::column::ColumnType;
-use gonvel_core::connector::{Deletes, TargetColumns, TargetRows, Writes};
+use gonvel_core::connector::{Deletes, DeliveredTopic, TargetColumns, TargetRows, Writes};
 use gonvel_core::schema_changes::widens;
 use gonvel_core::table::{Column, TableSchema};
 use tokio_postgres::Client;
@@ -25,6 +25,8 @@ pub struct TargetTable {
     pub present: Vec<usize>,
     /// Whether rows can be copied in in binary form.
     pub binary: bool,
+    /// Whether a column of ours says what changes did not bring.
+    pub says_unchanged: bool,
     /// What a person should do for it.
     pub notes: Vec<String>,
 }
@@ -72,9 +74,9 @@ fn own(name: &str, source_type: &str, key: bool) -> Column {
     Column { name: name.into(), ty: ColumnType::Verbatim, source_type: source_type.into(), key }
 }
 
-/// What a target's table is to look like, for rows of a source's table.
+/// What a target's table is to look like, for rows of a source's table, or of events, which always bring all that they say.
 #[must_use]
-pub fn wanted(source: &TableSchema, writes: Writes) -> TableSchema {
+pub fn wanted(source: &TableSchema, writes: Writes, events: bool) -> TableSchema {
     const TIME: &str = "timestamp with time zone";
     let mut wanted = source.clone();
     match writes.rows {
@@ -82,7 +84,9 @@ pub fn wanted(source: &TableSchema, writes: Writes) -> TableSchema {
         TargetRows::Current => {}
         TargetRows::Appended => {
             wanted.columns.iter_mut().for_each(|c| c.key = false);
-            wanted.columns.push(own(UNCHANGED, "text[]", false));
+            if !events {
+                wanted.columns.push(own(UNCHANGED, "text[]", false));
+            }
         }
         TargetRows::Changes => {
             let columns = [
@@ -124,29 +128,29 @@ pub fn create_statement(name: &str, wanted: &TableSchema) -> String {
 /// mends it.
 pub async fn ensure(
     client: &Client,
-    schema: &str,
-    table: &str,
+    topic: &DeliveredTopic,
     source: &TableSchema,
     writes: Writes,
 ) -> Result<TargetTable, ConnectorError> {
     // lanes that come to a table at one moment make and change it one after the other; an error ends the session, and the lock
     let during = |e: tokio_postgres::Error| explain(&e, "preparing the target table");
-    let name = qualified(schema, table);
+    let name = qualified(&topic.schema, &topic.table);
     client.execute("SELECT pg_advisory_lock(8470, hashtext($1))", &[&name]).await.map_err(during)?;
-    let ensured = make_to_fit(client, schema, table, source, writes).await?;
+    let ensured = make_to_fit(client, topic, source, writes).await?;
     client.execute("SELECT pg_advisory_unlock(8470, hashtext($1))", &[&name]).await.map_err(during)?;
     Ok(ensured)
 }
 
 async fn make_to_fit(
     client: &Client,
-    schema: &str,
-    table: &str,
+    topic: &DeliveredTopic,
     source: &TableSchema,
     writes: Writes,
 ) -> Result<TargetTable, ConnectorError> {
+    let (schema, table) = (&topic.schema, &topic.table);
     let name = qualified(schema, table);
-    let wanted = wanted(source, writes);
+    let events = topic.rows.is_some();
+    let wanted = wanted(source, writes, events);
     check_names(&wanted)?;
     let during = |e: tokio_postgres::Error| explain(&e, "preparing the target table");
     let exists = client.query_opt("SELECT 1 WHERE to_regclass($1) IS NOT NULL", &[&name]).await.map_err(during)?;
@@ -188,7 +192,8 @@ async fn make_to_fit(
     let present: Vec<usize> = (0..source.columns.len()).filter(|&i| types.contains_key(&source.columns[i].name)).collect();
     let fits = |&i: &usize| binary::fits(source.columns[i].ty, &types[&source.columns[i].name]);
     let binary = present.iter().all(fits);
-    Ok(TargetTable { name, types, present, binary, notes })
+    let says_unchanged = writes.rows == TargetRows::Appended && !events;
+    Ok(TargetTable { name, types, present, binary, says_unchanged, notes })
 }
 
 /// Refuses a table of which one column would stand for two.

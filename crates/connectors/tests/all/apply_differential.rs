@@ -276,7 +276,8 @@ async fn every_way_of_writing_holds_what_applying_change_by_change_gives() {
     for (number, (rows, deletes, columns)) in ways.into_iter().enumerate() {
         let writes = Writes { rows, deletes, ..Writes::default() };
         let table = format!("bins_{number}");
-        let topic = DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: table.clone() };
+        let topic =
+            DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: table.clone(), rows: None };
         let connector = ConnectorId(Uuid::now_v7());
         let settings =
             SinkSettings { connector, lane: 0, address: address.clone(), topics: vec![(TopicId(1), topic)], writes };
@@ -319,8 +320,12 @@ async fn a_part_of_a_row_that_is_not_there_is_refused_alone() {
         (TargetRows::Appended, Deletes::Applied),
     ];
     for (number, (rows, deletes)) in ways.into_iter().enumerate() {
-        let topic =
-            DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: format!("bins_{number}") };
+        let topic = DeliveredTopic {
+            topic: "packhouse.bins".into(),
+            schema: "public".into(),
+            table: format!("bins_{number}"),
+            rows: None,
+        };
         let writes = Writes { rows, deletes, ..Writes::default() };
         let connector = ConnectorId(Uuid::now_v7());
         let settings =
@@ -413,7 +418,7 @@ fn a_sample_of_a_delivery_shows_what_a_table_would_hold() {
 async fn rounds_in_part_are_seen_together_or_not_at_all() {
     let cluster = TestCluster::start(&["settlement"]).await;
     let address = DatabaseAddress::new("127.0.0.1", cluster.port, "settlement", OWNER, &cluster.password);
-    let topic = DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: "bins".into() };
+    let topic = DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: "bins".into(), rows: None };
     let connector = ConnectorId(Uuid::now_v7());
     let at = TopicPartition { topic: TopicId(1), partition: PartitionId(0) };
     let writes = Writes::default();
@@ -453,7 +458,7 @@ async fn rounds_in_part_are_seen_together_or_not_at_all() {
 async fn any_history_leaves_the_target_as_the_source_is() {
     let cluster = TestCluster::start(&["settlement"]).await;
     let address = DatabaseAddress::new("127.0.0.1", cluster.port, "settlement", OWNER, &cluster.password);
-    let topic = DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: "bins".into() };
+    let topic = DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: "bins".into(), rows: None };
     let connector = ConnectorId(Uuid::now_v7());
     let at = TopicPartition { topic: TopicId(1), partition: PartitionId(0) };
     let writes = Writes::default();

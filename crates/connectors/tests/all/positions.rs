@@ -48,7 +48,7 @@ fn round(ids: std::ops::Range<i64>, partitions: impl Iterator<Item = i32>, next:
 async fn sink(cluster: &TestCluster) -> (PgSink, Client) {
     let address = DatabaseAddress::new("127.0.0.1", cluster.port, "settlement", OWNER, &cluster.password);
     let client = client::connect(&address).await.unwrap();
-    let topic = DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: "bins".into() };
+    let topic = DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: "bins".into(), rows: None };
     let connector = ConnectorId(Uuid::now_v7());
     let settings =
         SinkSettings { connector, lane: 0, address, topics: vec![(TopicId(1), topic)], writes: Writes::default() };

@@ -504,7 +504,8 @@ async fn a_sink_s_faults_are_found_and_their_remedies_mend_them() {
         owner.batch_execute(fresh).await.unwrap();
         owner.batch_execute(case.fault).await.unwrap();
         let address = address(&cluster, "settlement", case.user);
-        let topic = DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: case.table.into() };
+        let topic =
+            DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: case.table.into(), rows: None };
         // of a hundred records a fifth have no grade
         let nulls = Some(Nulls { rows: 100, of: [("grade".to_owned(), 20)].into() });
         let topics = [Expected { topic, shape: Some(shape.clone()), nulls }];
@@ -531,7 +532,7 @@ async fn a_sink_s_faults_are_found_and_their_remedies_mend_them() {
     }
     // where the table is not there, the statement that would make it is shown, and makes one that fits
     let address = address(&cluster, "settlement", OWNER);
-    let topic = DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: "bins".into() };
+    let topic = DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: "bins".into(), rows: None };
     let topics = [Expected { topic, shape: Some(shape), nulls: None }];
     let report = sink(&address, &topics, Writes::default()).await;
     owner.batch_execute(find(&report, "table public.bins").statement.as_ref().unwrap()).await.unwrap();
@@ -553,10 +554,9 @@ async fn a_sink_s_faults_are_found_and_their_remedies_mend_them() {
     let hostile = "int); DROP TABLE bins; CREATE TABLE other (id int";
     let mut shape = topics[0].shape.clone().unwrap();
     shape.columns.push(Column { name: "trees".into(), source_type: hostile.into(), ..shape.columns[1].clone() });
-    let refused = target::ensure(&client::connect(&address).await.unwrap(), "public", "bins", &shape, Writes::default())
-        .await
-        .err()
-        .unwrap();
+    let topic = DeliveredTopic { schema: "public".into(), table: "bins".into(), ..topics[0].topic.clone() };
+    let client = client::connect(&address).await.unwrap();
+    let refused = target::ensure(&client, &topic, &shape, Writes::default()).await.err().unwrap();
     assert!(refused.to_string().contains("does not exist"), "{refused}");
     assert_eq!(owner.query_one("SELECT count(*) FROM bins", &[]).await.unwrap().get::<_, i64>(0), 0, "the table is there");
     // a server that takes no writes

@@ -15,6 +15,8 @@ pub type Sync = [u8; 16];
 pub enum Codec {
     /// Not at all.
     Null,
+    /// By DEFLATE, without a head or a checksum; the specification requires it of readers.
+    Deflate,
     /// By Zstandard.
     Zstandard,
 }
@@ -23,6 +25,7 @@ impl Codec {
     fn word(self) -> &'static str {
         match self {
             Self::Null => "null",
+            Self::Deflate => "deflate",
             Self::Zstandard => "zstandard",
         }
     }
@@ -35,7 +38,7 @@ pub enum ContainerError {
     #[error("it does not begin like an Avro object container file")]
     NotAContainer,
     /// A codec this reader does not know.
-    #[error("its blocks are packed by {0:?}: write the file with the codec null or zstandard")]
+    #[error("its blocks are packed by {0:?}: write the file with the codec null, deflate or zstandard")]
     Codec(String),
     /// It has no schema.
     #[error("its header has no schema")]
@@ -152,6 +155,7 @@ impl<R: Read> Container<R> {
                     b"avro.codec" => {
                         codec = match &value[..] {
                             b"null" => Codec::Null,
+                            b"deflate" => Codec::Deflate,
                             b"zstandard" => Codec::Zstandard,
                             other => return Err(ContainerError::Codec(String::from_utf8_lossy(other).into_owned())),
                         }
@@ -182,6 +186,7 @@ impl<R: Read> Container<R> {
         let records = u64::try_from(records).map_err(|_| damaged("it says that it has fewer than no records".into()))?;
         let data = match self.codec {
             Codec::Null => data,
+            Codec::Deflate => limited(flate2::read::DeflateDecoder::new(&data[..]), most).map_err(damaged)?,
             Codec::Zstandard => unpack(&data, most).map_err(damaged)?,
         };
         Ok(Some((records, data)))
@@ -197,10 +202,14 @@ pub fn pack(data: &[u8]) -> Result<Vec<u8>, String> {
 }
 
 fn unpack(data: &[u8], most: usize) -> Result<Vec<u8>, String> {
+    limited(zstd::stream::read::Decoder::new(data).map_err(|e| e.to_string())?, most)
+}
+
+/// All that comes, unless it is more than so many bytes.
+fn limited(from: impl Read, most: usize) -> Result<Vec<u8>, String> {
     let mut out = Vec::new();
     let limit = u64::try_from(most).unwrap_or(u64::MAX).saturating_add(1);
-    let mut decoder = zstd::stream::read::Decoder::new(data).map_err(|e| e.to_string())?.take(limit);
-    decoder.read_to_end(&mut out).map_err(|e| e.to_string())?;
+    from.take(limit).read_to_end(&mut out).map_err(|e| e.to_string())?;
     if out.len() > most {
         return Err(format!("it unpacks to more than {most} bytes"));
     }
@@ -223,13 +232,22 @@ mod tests {
         assert_eq!(read, (0..3).map(apache_avro::types::Value::Long).collect::<Vec<_>>());
 
         let schema = apache_avro::Schema::parse_str(r#""long""#).unwrap();
-        let codec = apache_avro::Codec::Zstandard(apache_avro::ZstandardSettings::default());
-        let mut writer = apache_avro::Writer::with_codec(&schema, Vec::new(), codec).unwrap();
-        writer.append_value(41_i64).unwrap();
-        let file = writer.into_inner().unwrap();
-        let mut container = Container::open(&file[..]).unwrap();
-        assert_eq!(container.next_block(1 << 20).unwrap(), Some((1, vec![82])));
-        assert_eq!(container.next_block(1 << 20).unwrap(), None);
+        for codec in [
+            apache_avro::Codec::Null,
+            apache_avro::Codec::Deflate(apache_avro::DeflateSettings::default()),
+            apache_avro::Codec::Zstandard(apache_avro::ZstandardSettings::default()),
+        ] {
+            let mut writer = apache_avro::Writer::with_codec(&schema, Vec::new(), codec).unwrap();
+            for _ in 0..100 {
+                writer.append_value(41_i64).unwrap();
+            }
+            let file = writer.into_inner().unwrap();
+            let mut container = Container::open(&file[..]).unwrap();
+            assert_eq!(container.next_block(100).unwrap(), Some((100, vec![82; 100])), "{codec:?}");
+            assert_eq!(container.next_block(1 << 20).unwrap(), None);
+            let refused = Container::open(&file[..]).unwrap().next_block(99);
+            assert!(codec == apache_avro::Codec::Null || matches!(refused, Err(ContainerError::Damaged { .. })));
+        }
     }
 
     #[test]

@@ -21,12 +21,11 @@ pub fn read(schema: &Schema, reader: &mut Reader<'_>) -> Result<Json, DecodeErro
     value(schema, reader, &named, 0)
 }
 
-/// The same, with the schema's named types already collected.
-pub(super) fn read_named(
-    schema: &Schema,
-    reader: &mut Reader<'_>,
-    named: &HashMap<&str, &Schema>,
-) -> Result<Json, DecodeError> {
+/// The same, with the schema's named types already collected: a part of a schema may name types of what is around it.
+///
+/// # Errors
+/// As [`read`].
+pub fn read_named(schema: &Schema, reader: &mut Reader<'_>, named: &HashMap<&str, &Schema>) -> Result<Json, DecodeError> {
     value(schema, reader, named, 0)
 }
 

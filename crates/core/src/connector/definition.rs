@@ -4,6 +4,7 @@ use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 use super::carrying::{Failing, Placing};
+use crate::event_rows::EventRows;
 use crate::shape::Shapes;
 use crate::table_patterns::TablePatterns;
 
@@ -59,6 +60,9 @@ pub struct DeliveredTopic {
     pub schema: String,
     /// Table in the target.
     pub table: String,
+    /// How its records become rows, where they are events and no changes of a table.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rows: Option<EventRows>,
 }
 
 /// How the rows that exist when a source connector starts are copied.
@@ -368,6 +372,9 @@ pub struct CarriedTopic {
     pub topic: String,
     /// The topic that is written, unless a step routes a row elsewhere.
     pub to: String,
+    /// How its records become rows, where they are events and no changes of a table.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rows: Option<EventRows>,
 }
 
 /// A connector that carries topics into topics.

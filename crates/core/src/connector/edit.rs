@@ -247,7 +247,7 @@ mod tests {
 
     #[test]
     fn what_would_be_another_connector_is_refused() {
-        let topic = DeliveredTopic { topic: "bins".into(), schema: "public".into(), table: "bins".into() };
+        let topic = DeliveredTopic { topic: "bins".into(), schema: "public".into(), table: "bins".into(), rows: None };
         let sink = SinkDefinition::of(Uuid::nil(), vec![topic]);
         let refused = |from: Definition, to: Definition| consequences(&from, &to).unwrap_err().to_string();
         assert!(refused(source(&["bins"]).into(), sink.clone().into()).contains("cannot become a sink"));

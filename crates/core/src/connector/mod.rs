@@ -10,6 +10,7 @@ use serde::{Deserialize, Serialize};
 pub use carrying::*;
 pub use definition::*;
 
+use crate::event_rows::EventRows;
 use crate::naming::{ConnectorId, ConnectorName, NameError, TopicName};
 
 /// A state of a connector or lane, in the order of a normal life and then those when something is wrong.
@@ -143,6 +144,14 @@ pub enum DefinitionError {
     /// A topic that would be read and written.
     #[error("the topic {0} would be read and written by the same connector: give its rows another topic")]
     Circle(String),
+    /// Records that cannot become rows so.
+    #[error("{topic}: {finding}")]
+    Rows {
+        /// The topic.
+        topic: String,
+        /// What is wrong, and what to choose.
+        finding: String,
+    },
     /// Two settings of a sink that exclude each other.
     #[error("{0}")]
     Writes(&'static str),
@@ -305,9 +314,30 @@ fn check_source(source: &SourceDefinition) -> Result<(), DefinitionError> {
     }
 }
 
+fn check_rows<'t>(topics: impl Iterator<Item = (&'t String, Option<&'t EventRows>)>) -> Result<(), DefinitionError> {
+    for (topic, rows) in topics {
+        let checked = rows.map_or(Ok(()), EventRows::check);
+        checked.map_err(|finding| DefinitionError::Rows { topic: topic.clone(), finding })?;
+    }
+    Ok(())
+}
+
 fn check_sink(sink: &SinkDefinition) -> Result<(), DefinitionError> {
     if sink.topics.is_empty() {
         return Err(DefinitionError::NoTopics);
+    }
+    check_rows(sink.topics.iter().map(|t| (&t.topic, t.rows.as_ref())))?;
+    for topic in &sink.topics {
+        let wrong = |finding: &str| DefinitionError::Rows { topic: topic.topic.clone(), finding: finding.into() };
+        let Some(rows) = &topic.rows else { continue };
+        if sink.writes.whole_transactions {
+            return Err(wrong("events have no transactions that could be kept whole: deliver it with a sink of its own"));
+        }
+        if rows.newest_by.is_some() && sink.writes.rows != TargetRows::Current {
+            return Err(wrong(
+                "the newest of each key is found where the table holds current rows: choose those, or the topic's order",
+            ));
+        }
     }
     if sink.writes.whole_transactions && sink.placing.lanes > 1 {
         return Err(DefinitionError::Writes(
@@ -336,6 +366,11 @@ fn check_sink(sink: &SinkDefinition) -> Result<(), DefinitionError> {
 fn check_topics(topics: &TopicsDefinition) -> Result<(), DefinitionError> {
     if topics.carries.is_empty() {
         return Err(DefinitionError::NoTopics);
+    }
+    check_rows(topics.carries.iter().map(|t| (&t.topic, t.rows.as_ref())))?;
+    if let Some(carried) = topics.carries.iter().find(|t| t.rows.as_ref().is_some_and(|rows| rows.newest_by.is_some())) {
+        let finding = "a topic keeps all events in their order: take out what finds the newest".into();
+        return Err(DefinitionError::Rows { topic: carried.topic.clone(), finding });
     }
     if !(1..=1000).contains(&topics.partitions) {
         return Err(DefinitionError::Partitions(topics.partitions));
@@ -450,7 +485,7 @@ mod tests {
         }
         let found = SourceDefinition { patterns: Some(patterns(&["*"], "{table}")), tables: vec![], ..source() };
         assert!(valid(found).is_ok());
-        let topic = DeliveredTopic { topic: "bins".into(), schema: "public".into(), table: "bins".into() };
+        let topic = DeliveredTopic { topic: "bins".into(), schema: "public".into(), table: "bins".into(), rows: None };
         let mut sink = SinkDefinition::of(Uuid::nil(), vec![topic]);
         (sink.writes.rows, sink.writes.deletes) = (TargetRows::History, Deletes::Marked);
         assert!(valid(sink).unwrap_err().to_string().contains("applied or ignored"));
@@ -458,7 +493,7 @@ mod tests {
 
     #[test]
     fn topics_are_carried_into_others_only() {
-        let carried = |topic: &str, to: &str| CarriedTopic { topic: topic.into(), to: to.into() };
+        let carried = |topic: &str, to: &str| CarriedTopic { topic: topic.into(), to: to.into(), rows: None };
         let of = |carries| TopicsDefinition::of(carries, 2);
         assert!(valid(of(vec![carried("bins", "bins.rich"), carried("lines", "lines.rich")])).is_ok());
         let cases = [
@@ -480,7 +515,7 @@ mod tests {
 
     #[test]
     fn where_it_runs_and_what_happens_when_it_fails_is_checked() {
-        let topic = DeliveredTopic { topic: "bins".into(), schema: "public".into(), table: "bins".into() };
+        let topic = DeliveredTopic { topic: "bins".into(), schema: "public".into(), table: "bins".into(), rows: None };
         let sink = || SinkDefinition::of(Uuid::nil(), vec![topic.clone()]);
         type Change = fn(&mut SinkDefinition);
         let cases: [(Change, &str); 8] = [

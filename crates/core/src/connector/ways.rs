@@ -13,7 +13,7 @@ impl DeliveredTopic {
     #[must_use]
     pub fn routed(&self, way: &str) -> Self {
         let (schema, table) = way.split_once('.').unwrap_or((&self.schema, way));
-        Self { topic: self.topic.clone(), schema: schema.to_owned(), table: table.to_owned() }
+        Self { schema: schema.to_owned(), table: table.to_owned(), ..self.clone() }
     }
 
     /// `schema.table` of its table.
@@ -143,10 +143,11 @@ mod tests {
             source.schema_changes = Some("columns".into());
             Definition::from(source)
         };
-        let topic = |table: &str| DeliveredTopic { topic: table.into(), schema: "public".into(), table: table.into() };
+        let topic =
+            |table: &str| DeliveredTopic { topic: table.into(), schema: "public".into(), table: table.into(), rows: None };
         let sink = || Definition::from(SinkDefinition::of(Uuid::nil(), vec![topic("bins"), topic("lots")]));
         let carries = || {
-            let carried = |topic: &str| CarriedTopic { topic: topic.into(), to: format!("{topic}.rich") };
+            let carried = |topic: &str| CarriedTopic { topic: topic.into(), to: format!("{topic}.rich"), rows: None };
             Definition::from(TopicsDefinition::of(vec![carried("bins"), carried("lots")], 1))
         };
         let twice = |a: &'static str, b: &'static str| vec![(a, route(&["heavy"])), (b, route(&["heavy"]))];

@@ -9,6 +9,7 @@ mod topic_log;
 use async_trait::async_trait;
 
 use crate::naming::{ConnectorId, SchemaId, TopicName, TopicPartition};
+use crate::schemas::Language;
 
 pub use fleet::*;
 pub use quarantine::*;
@@ -103,4 +104,10 @@ pub trait SchemaStore: Send + Sync {
     /// # Errors
     /// [`PortError::NotFound`].
     async fn schema_text(&self, id: SchemaId) -> Result<String, PortError>;
+
+    /// The same with the language it is written in, as it stands by itself.
+    ///
+    /// # Errors
+    /// [`PortError::NotFound`].
+    async fn schema_in(&self, id: SchemaId) -> Result<(Language, String), PortError>;
 }

@@ -112,6 +112,16 @@ pub trait QuarantineStore: Send + Sync {
     /// [`PortError::TryAgain`].
     async fn waiting_keys(&self, connector: ConnectorId, places: &[TopicPartition]) -> Result<Vec<WaitingKey>, PortError>;
 
+    /// All records of these partitions that wait, whole, where their keys are in their values.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    async fn waiting_records(
+        &self,
+        connector: ConnectorId,
+        places: &[TopicPartition],
+    ) -> Result<Vec<AskedRecord>, PortError>;
+
     /// Records of these partitions that are asked to be tried again, in order of their offsets.
     ///
     /// # Errors

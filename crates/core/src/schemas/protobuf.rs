@@ -126,9 +126,24 @@ impl ProtoSchema {
     /// # Errors
     /// What the decoder says.
     pub fn to_json(&self, value: &[u8]) -> Result<Json, String> {
+        self.json(value, true)
+    }
+
+    fn json(&self, value: &[u8], skip_defaults: bool) -> Result<Json, String> {
         let message = DynamicMessage::decode(self.message.clone(), value).map_err(|e| e.to_string())?;
-        let options = SerializeOptions::new().use_proto_field_name(true).stringify_64_bit_integers(false);
+        let options = SerializeOptions::new()
+            .use_proto_field_name(true)
+            .stringify_64_bit_integers(false)
+            .skip_default_fields(skip_defaults);
         message.serialize_with_options(serde_json::value::Serializer, &options).map_err(|e| e.to_string())
+    }
+
+    /// The same, with the defaults of fields that have no presence: a reader takes those for what was not sent.
+    ///
+    /// # Errors
+    /// What the decoder says.
+    pub fn to_json_whole(&self, value: &[u8]) -> Result<Json, String> {
+        self.json(value, false)
     }
 
     /// Writes JSON as a value.

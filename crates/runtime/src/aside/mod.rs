@@ -15,7 +15,9 @@ use gonvel_connectors::postgres::sink::{Delivered, Round, TopicChanges};
 use gonvel_core::change::KindCounts;
 use gonvel_core::naming::{Offset, TopicPartition};
 use gonvel_core::ports::{AskedRecord, BadRecord, Settled};
+use gonvel_events::Came;
 
+use crate::events::{EventSchemas, Events};
 use crate::lane::Failure;
 use crate::reading::{Place, Reader, key_data};
 
@@ -32,6 +34,9 @@ pub(crate) struct Aside {
     /// What was counted as delivered and was not.
     refused: HashMap<TopicPartition, KindCounts>,
     reader: Reader,
+    /// How records of its topics become rows that are events.
+    events: Events,
+    schemas: EventSchemas,
 }
 
 /// What of a target makes a record void that waits.
@@ -52,11 +57,12 @@ impl Aside {
         keeps: Keeps,
         topics: Vec<String>,
         positions: &[(TopicPartition, usize, i64)],
+        events: Events,
     ) -> Result<Self, Failure> {
         let from: Vec<(TopicPartition, Offset)> = positions.iter().map(|(at, _, next)| (*at, Offset(*next))).collect();
         let services = &book.services;
         services.quarantine.take_back(book.connector, &from).await?;
-        let reader = Reader::new(services.log.clone(), services.schemas.clone(), []);
+        let reader = Reader::new(services.log.clone(), services.schemas.clone(), []).events(&events);
         let mut aside = Self {
             book,
             topics,
@@ -65,6 +71,8 @@ impl Aside {
             waiting: HashMap::new(),
             refused: HashMap::new(),
             reader,
+            events,
+            schemas: EventSchemas::default(),
         };
         aside.learn().await?;
         Ok(aside)
@@ -85,9 +93,32 @@ impl Aside {
         if !self.keeps.rows {
             return Ok(());
         }
-        for waiting in self.book.services.quarantine.waiting_keys(self.book.connector, &self.places()).await? {
+        let (of_events, places): (Vec<_>, Vec<_>) = self
+            .places()
+            .into_iter()
+            .partition(|at| self.place_of.get(at).is_some_and(|place| self.events.contains_key(place)));
+        if !of_events.is_empty() {
+            self.learn_of_events(&of_events).await?;
+        }
+        for waiting in self.book.services.quarantine.waiting_keys(self.book.connector, &places).await? {
             if let Some(key) = waiting.key {
                 self.waiting.entry((waiting.at, key_data(&key))).or_default().push((waiting.id, waiting.offset.0));
+            }
+        }
+        Ok(())
+    }
+
+    /// Events that wait, by the keys of their rows. One whose key cannot be read is overtaken by none.
+    async fn learn_of_events(&mut self, places: &[TopicPartition]) -> Result<(), Failure> {
+        let services = &self.book.services;
+        for waits in services.quarantine.waiting_records(self.book.connector, places).await? {
+            let Some(form) = self.place_of.get(&waits.at).and_then(|place| self.events.get(place)) else { continue };
+            let schema = self.schemas.of(&*services.schemas, waits.record.schema).await?;
+            let headers = waits.record.encoded_headers();
+            let came =
+                Came { record: waits.record.as_ref_with(&headers), partition: waits.at.partition.0, offset: waits.offset.0 };
+            if let Some(key) = form.key(&came, schema.as_deref()) {
+                self.waiting.entry((waits.at, key)).or_default().push((waits.id, waits.offset.0));
             }
         }
         Ok(())

@@ -18,8 +18,11 @@ use gonvel_core::fold;
 use gonvel_core::naming::{Offset, SchemaId, TopicPartition};
 use gonvel_core::ports::{BadRecord, PortError, SchemaStore, Step, StoredBlock, TopicLog, Watch};
 use gonvel_core::record_form::ReadForm;
+use gonvel_core::schemas::Language;
 use gonvel_core::table::TableSchema;
+use gonvel_events::Came;
 
+use crate::events::{EventSchemas, Events};
 use crate::fetching::records_at;
 use crate::handed_on::{Following, HandedOn};
 use crate::lane::Failure;
@@ -30,6 +33,8 @@ use crate::whole::Whole;
 const PARTITION_BYTES: i64 = 1 << 20;
 /// Changes in a round.
 const MOST_CHANGES: usize = 20_000;
+/// Events are gathered together whatever schemas they have: their columns are the connector's.
+const EVENTS: SchemaId = SchemaId(-1);
 /// Records in a round that cannot be read.
 const MOST_BAD: usize = 500;
 
@@ -66,6 +71,9 @@ pub(crate) struct Reader {
     following: Option<Following>,
     /// Whether rows of which only a part came are refused: what is written to cannot say whether they are there.
     whole_rows: bool,
+    /// How records of topics become rows that are events and no changes.
+    events: Events,
+    event_schemas: EventSchemas,
 }
 
 /// A round with what is worth knowing of it.
@@ -186,6 +194,8 @@ impl Reader {
             shaping: None,
             following: None,
             whole_rows: false,
+            events: Events::default(),
+            event_schemas: EventSchemas::default(),
         }
     }
 
@@ -208,10 +218,16 @@ impl Reader {
     }
 
     /// The same, with what lanes of this process hand on taken as it is instead of being read again. Where rows are shaped on their way
-    /// they are read: shaping wants one batch with nothing else in it.
+    /// they are read: shaping wants one batch with nothing else in it. So are events, whose columns are their own.
     pub(crate) fn following(mut self, handed: &HandedOn) -> Self {
         let follow = || handed.follow(self.cursors.iter().map(|c| (c.at, c.delivered.next)));
-        self.following = self.shaping.is_none().then(follow);
+        self.following = (self.shaping.is_none() && self.events.is_empty()).then(follow);
+        self
+    }
+
+    /// The same, with records of topics that are events read as rows.
+    pub(crate) fn events(mut self, events: &Events) -> Self {
+        self.events = events.clone();
         self
     }
 
@@ -384,7 +400,18 @@ impl Reader {
         record: &RecordRef<'_>,
         gathering: &mut Gathering,
     ) -> Result<ChangeKind, Failure> {
-        let Some(schema) = record.schema else { return Err(not_a_change(at, offset, "it has no schema")) };
+        if let Some(form) = self.events.get(&topic) {
+            let schema = self.event_schemas.of(&*self.schemas, record.schema).await?;
+            let open = gathering.open(topic, EVENTS, form.table());
+            let came = Came { record: *record, partition: at.partition.0, offset };
+            let read = form.read(&came, schema.as_deref(), &mut open.builder);
+            let (kind, key) = read.map_err(|finding| not_a_row(at, offset, &finding))?;
+            open.built(key, (at, offset));
+            gathering.changes += 1;
+            gathering.latest_us = gathering.latest_us.max(Some(record.timestamp_us));
+            return Ok(kind);
+        }
+        let Some(schema) = record.schema else { return Err(not_a_change(at, offset, NO_SCHEMA)) };
         let form = self.form(schema).await?;
         let Some(key) = record.key else {
             let mut builder = ChangeBatchBuilder::new(form.table().clone());
@@ -439,8 +466,16 @@ impl Reader {
         if let Some(form) = self.forms.get(&schema) {
             return Ok(form.clone());
         }
-        let text = self.schemas.schema_text(schema).await?;
-        let form = ReadForm::from_value_text(&text).map_err(|e| ConnectorError::bad_record(e.to_string()))?;
+        let (language, text) = self.schemas.schema_in(schema).await?;
+        if language != Language::Avro {
+            return Err(ConnectorError::bad_record(format!(
+                "its values follow a schema in {}: {EVENTS_SAID}",
+                language.word()
+            ))
+            .into());
+        }
+        let form = ReadForm::from_value_text(&text)
+            .map_err(|e| ConnectorError::bad_record(format!("its values are no changes of a table ({e}): {EVENTS_SAID}")))?;
         let form = Arc::new(form);
         self.forms.insert(schema, form.clone());
         Ok(form)
@@ -456,7 +491,7 @@ impl Reader {
         }
         let (at, from) = (self.cursors[first].at, self.cursors[first].delivered.next);
         let record = records_at(&*self.log, &[(at, from)]).await?.remove(0);
-        let Some(schema) = record.schema else { return Err(not_a_change(at, from, "it has no schema")) };
+        let Some(schema) = record.schema else { return Err(not_a_change(at, from, NO_SCHEMA)) };
         let form = self.form(schema).await?;
         let mut builder = ChangeBatchBuilder::new(form.table().clone());
         let read = form.read(&[], record.value.as_deref(), record.timestamp_us, &mut builder);
@@ -486,6 +521,14 @@ impl Reader {
 /// A key's data, without what says how it is written.
 pub(crate) fn key_data(key: &[u8]) -> Bytes {
     Bytes::copy_from_slice(single_object::split(key).map_or(key, |(_, data)| data))
+}
+
+/// What to do with records that are events.
+const EVENTS_SAID: &str = "they are events; choose in the connector how they become rows";
+const NO_SCHEMA: &str = "it has no schema: if it is an event, choose in the connector how events become rows";
+
+fn not_a_row(at: TopicPartition, offset: i64, finding: &str) -> Failure {
+    ConnectorError::bad_record(format!("{} is no row: {finding}", place_of(at, offset))).into()
 }
 
 fn not_a_change(at: TopicPartition, offset: i64, finding: &str) -> Failure {

@@ -87,7 +87,8 @@ impl Reader {
         for (topic, asked) in records {
             // each on its own: one that cannot be read leaves the others alone
             gathering.close();
-            let record = asked.record.as_ref();
+            let headers = asked.record.encoded_headers();
+            let record = asked.record.as_ref_with(&headers);
             match self.read(*topic, (asked.at, asked.offset.0), &record, &mut gathering).await {
                 Ok(ChangeKind::Truncate) => {
                     unread.push((asked.id, Step::Read, "a truncate is not tried again: load the table again".into()));

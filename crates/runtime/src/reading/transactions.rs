@@ -93,7 +93,7 @@ impl Reader {
                     if offset < looked.end {
                         continue;
                     }
-                    let Some(schema) = record.schema else { return Err(not_a_change(at, offset, "it has no schema")) };
+                    let Some(schema) = record.schema else { return Err(not_a_change(at, offset, super::NO_SCHEMA)) };
                     let form = self.form(schema).await?;
                     if form.is_row_form() {
                         return Err(ConnectorError::settings(

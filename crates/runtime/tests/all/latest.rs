@@ -63,6 +63,7 @@ async fn a_sink_that_comes_late_and_one_that_reads_along_end_with_the_source_s_r
         topic: format!("packhouse.{table}"),
         schema: "public".into(),
         table: format!("late_{table}"),
+        rows: None,
     });
     let connection = world.database.connections().await.unwrap().into_iter().find(|c| c.name == "settlement").unwrap().id;
     world.connector("late", SinkDefinition::of(connection, topics.to_vec())).await;

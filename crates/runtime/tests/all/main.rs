@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
 
 mod choosing;
+mod events;
 mod every_type;
 mod failures;
 mod flow;

@@ -63,6 +63,15 @@ fn field_of(path: &str) -> Option<&str> {
     path.split(['.', '[', '{']).next().filter(|name| !name.is_empty())
 }
 
+/// Whether a topic's records become rows by columns that the connector names.
+fn reads_events(definition: &Definition, topic: &str) -> bool {
+    match definition {
+        Definition::Source(_) => false,
+        Definition::Sink(sink) => sink.topics.iter().any(|t| t.topic == topic && t.rows.is_some()),
+        Definition::Topics(topics) => topics.carries.iter().any(|t| t.topic == topic && t.rows.is_some()),
+    }
+}
+
 async fn affected(
     state: &ServerState,
     binding: &Binding,
@@ -93,6 +102,10 @@ async fn affected(
         match (topics::writes(&connector, &binding.topic), &connector.definition) {
             (Some(true), definition) => {
                 let meaning = "goes on writing by the columns of its rows, and registers its versions by itself; this version is for other writers";
+                out.push(say(definition.kind(), &connector.name, meaning.to_owned(), None));
+            }
+            (Some(false), definition) if reads_events(definition, &binding.topic) => {
+                let meaning = "goes on reading the columns that it was given: try them on records of the new version";
                 out.push(say(definition.kind(), &connector.name, meaning.to_owned(), None));
             }
             (Some(false), definition @ (Definition::Sink(_) | Definition::Topics(_))) if value && drafted.is_none() => {

@@ -6,8 +6,9 @@ use std::sync::Arc;
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, Origin};
 use gonvel_core::column::{ColumnType, Value};
 use gonvel_core::connector::Definition;
-use gonvel_core::naming::{ConnectorId, SchemaId, TopicName};
+use gonvel_core::naming::{ConnectorId, Offset, PartitionId, SchemaId, TopicName};
 use gonvel_core::ports::{FleetStore, SchemaStore, TopicLog};
+use gonvel_core::record::{Record, StoredRecord};
 use gonvel_core::record_form::ReadForm;
 use gonvel_core::shape::Shapes;
 use gonvel_core::table::TableSchema;
@@ -19,6 +20,7 @@ use gonvel_shape::reference::Reference;
 use gonvel_shape::run::Context;
 use gonvel_shape::tools::{MaskKey, Tools};
 
+use crate::event_rows::{newest_rows, rows_of};
 use crate::presenting;
 use crate::problems::Refusal;
 use crate::quarantine::asked;
@@ -37,7 +39,13 @@ pub(super) struct Rows {
 
 pub(super) async fn rows(state: &ServerState, from: &RowsFrom, most: usize) -> Result<Rows, Refusal> {
     match from {
-        RowsFrom::Topic { topic } => {
+        RowsFrom::Topic { topic, rows: Some(rows) } => {
+            let topic = state.database.topic(&TopicName::parse(topic.clone())?).await?;
+            let (batch, _) = newest_rows(state, &topic, rows, most).await?;
+            let none = batch.is_empty().then(|| "no record of the topic becomes a row so".to_owned());
+            Ok(Rows { name: topic.name.as_str().to_owned(), table: batch.table.clone(), batch: Some(batch), none })
+        }
+        RowsFrom::Topic { topic, rows: None } => {
             let topic = state.database.topic(&TopicName::parse(topic.clone())?).await?;
             match newest_changes(state, &topic, most).await? {
                 Ok(found) => {
@@ -50,7 +58,8 @@ pub(super) async fn rows(state: &ServerState, from: &RowsFrom, most: usize) -> R
                     Err(Refusal::invalid("rows", detail))
                 }
                 Err(NoChanges::Other(finding)) => {
-                    Err(Refusal::invalid("rows", format!("{}: {finding}, so they have no columns to shape", topic.name)))
+                    let detail = format!("{}: {finding}: if they are events, choose first how they become rows", topic.name);
+                    Err(Refusal::invalid("rows", detail))
                 }
             }
         }
@@ -81,6 +90,22 @@ async fn waiting(state: &ServerState, connector: ConnectorId, cause: i64, most: 
         let batch = systems::rows_by_key(&address, table, &keys).await?;
         let none = batch.is_empty().then(|| "the rows are no longer in their table".to_owned());
         return Ok(Rows { name: table.qualified(), table: batch.table.clone(), batch: Some(batch), none });
+    }
+    let events = match &stored.definition {
+        Definition::Sink(sink) => sink.topics.iter().find(|t| t.topic == first.topic).and_then(|t| t.rows.as_ref()),
+        Definition::Topics(topics) => topics.carries.iter().find(|t| t.topic == first.topic).and_then(|t| t.rows.as_ref()),
+        Definition::Source(_) => None,
+    };
+    if let Some(rows) = events {
+        let records = of_one.map(|kept| {
+            let record = kept.record();
+            let value = kept.mended.clone().map(bytes::Bytes::from).or(record.value);
+            let placed = StoredRecord { offset: Offset(kept.record_offset), record: Record { value, ..record } };
+            (PartitionId(kept.partition), placed)
+        });
+        let (batch, _) = rows_of(state, &first.topic, rows, &records.collect::<Vec<_>>()).await?;
+        let none = batch.is_empty().then(|| "none of these records becomes a row: mend them first".to_owned());
+        return Ok(Rows { name: first.topic.clone(), table: batch.table.clone(), batch: Some(batch), none });
     }
     let schema = first.value_schema.ok_or_else(|| nothing("these records have no schema"))?;
     let text = state.database.schema_text(SchemaId(schema)).await?;

@@ -20,7 +20,7 @@ fn a_lane_that_nobody_carries_needs_a_person_whatever_it_said_last() {
         status: Some(LaneStatus { rate_per_s: 40.0, ..LaneStatus::entering(state, 0) }),
     };
     let seen = |wish: core::Wish, lanes: Vec<CarriedLane>| {
-        let topic = core::DeliveredTopic { topic: "bins".into(), schema: "public".into(), table: "bins".into() };
+        let topic = core::DeliveredTopic { topic: "bins".into(), schema: "public".into(), table: "bins".into(), rows: None };
         let found = Connector {
             id: gonvel_core::naming::ConnectorId(Uuid::nil()),
             name: "settlement-tables".into(),
@@ -70,7 +70,7 @@ fn both_forms_of_a_definition_say_the_same() {
             schema_changes: Some("changes".into()),
             ..core::SourceDefinition::of(Uuid::nil(), vec![table.clone()], 3)
         };
-        let topic = core::DeliveredTopic { topic: "bins".into(), schema: "public".into(), table: "bins".into() };
+        let topic = core::DeliveredTopic { topic: "bins".into(), schema: "public".into(), table: "bins".into(), rows: None };
         let mut sink = core::SinkDefinition::of(Uuid::nil(), vec![topic]);
         sink.start = Some(start);
         for rows in

@@ -69,8 +69,19 @@ pub async fn seed(client: &mut Client) -> Result<(), Error> {
     client.batch_execute("ANALYZE").await
 }
 
+const SEED: u64 = 0x0a5e_1109;
+
+/// The temperature that each room is to have, in tenths of a degree Celsius, as the table `rooms` says.
+#[must_use]
+pub fn room_targets() -> Vec<i32> {
+    let mut random = StdRng::seed_from_u64(SEED);
+    let _before = (growers(&mut random), blocks(&mut random));
+    let target = |line: &str| line.split('\t').nth(2).and_then(|celsius| celsius.replace('.', "").parse().ok());
+    rooms(&mut random).lines().filter_map(target).collect()
+}
+
 fn rows() -> Vec<(&'static str, String)> {
-    let mut random = StdRng::seed_from_u64(0x0a5e_1109);
+    let mut random = StdRng::seed_from_u64(SEED);
     vec![
         ("growers", growers(&mut random)),
         ("blocks", blocks(&mut random)),

@@ -93,4 +93,8 @@ impl SchemaStore for Database {
     async fn schema_text(&self, id: SchemaId) -> Result<String, PortError> {
         self.schema_version(id).await.map(|(_, text)| text)
     }
+
+    async fn schema_in(&self, id: SchemaId) -> Result<(Language, String), PortError> {
+        self.schema_version(id).await
+    }
 }

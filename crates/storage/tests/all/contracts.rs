@@ -16,7 +16,7 @@ async fn connector(database: &Database) -> ConnectorId {
     let address = DatabaseAddress::new("nowhere.example", 5432, "settlement", "gonvel", "russet");
     let name = ConnectionName::parse("settlement").unwrap();
     let connection = database.create_connection(&ConnectionInput { name, address }).await.unwrap().id;
-    let topics = vec![DeliveredTopic { topic: "orchard".into(), schema: "public".into(), table: "bins".into() }];
+    let topics = vec![DeliveredTopic { topic: "orchard".into(), schema: "public".into(), table: "bins".into(), rows: None }];
     let id = ConnectorId(Uuid::now_v7());
     let definition = SinkDefinition::of(connection, topics).into();
     let valid = ValidConnector::check(id, ConnectorName::parse("settlement-tables").unwrap(), definition).unwrap();

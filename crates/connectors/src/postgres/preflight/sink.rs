@@ -65,7 +65,7 @@ async fn checks(asked: &mut Asked<'_>, topics: &[Expected], writes: Writes) -> R
             .statement(grant)
     });
     for Expected { topic, shape, nulls } in topics {
-        let wanted = shape.as_ref().map(|shape| target::wanted(shape, writes));
+        let wanted = shape.as_ref().map(|shape| target::wanted(shape, writes, topic.rows.is_some()));
         if let Some(Err(error)) = wanted.as_ref().map(target::check_names) {
             asked.push(from_error(&format!("columns of {}.{}", topic.schema, topic.table), &error));
             continue;

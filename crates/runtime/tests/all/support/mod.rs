@@ -95,8 +95,12 @@ impl World {
 
     /// A sink of those tables' topics into the settlement.
     pub async fn sink(&self, tables: &[&str]) -> SinkDefinition {
-        let topic =
-            |t: &&str| DeliveredTopic { topic: format!("packhouse.{t}"), schema: "public".into(), table: (*t).into() };
+        let topic = |t: &&str| DeliveredTopic {
+            topic: format!("packhouse.{t}"),
+            schema: "public".into(),
+            table: (*t).into(),
+            rows: None,
+        };
         SinkDefinition::of(self.connection("settlement").await, tables.iter().map(topic).collect())
     }
 

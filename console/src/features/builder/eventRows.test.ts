@@ -1,0 +1,85 @@
+import { describe, expect, it } from 'vitest';
+
+import {
+  filledFrom,
+  identityOf,
+  othersOf,
+  seen,
+  summary,
+  taken,
+  withColumn,
+  withField,
+  withIdentity,
+  withOthers,
+  withPart,
+  type EventRows,
+} from './eventRows';
+
+const rows: EventRows = {
+  columns: [
+    { name: 'room', type: 'bigint', path: ['room'] },
+    { name: 'door_open', type: 'boolean', path: ['door', 'open'] },
+    { name: 'record_partition', type: 'integer', part: 'partition', key: true },
+    { name: 'record_offset', type: 'bigint', part: 'offset', key: true },
+  ],
+};
+
+describe('how events become rows', () => {
+  it('says what identifies a row, and marks what does', () => {
+    expect(identityOf(rows)).toBe('place');
+    expect(summary(rows)).toBe('4 columns · each record a row');
+    const keyed = withIdentity(rows, 'key');
+    expect(keyed.columns.filter((c) => c.key).map((c) => c.name)).toEqual(['record_key']);
+    expect(summary(keyed)).toBe('5 columns · the newest of each key');
+    const chosen = withIdentity({ ...keyed, newest_by: 'record_offset' }, 'columns');
+    expect([identityOf(chosen), chosen.newest_by]).toEqual(['columns', 'record_offset']);
+    expect(summary(chosen)).toBe('5 columns · the newest of each room');
+    const back = withIdentity(chosen, 'place');
+    expect([identityOf(back), back.newest_by]).toEqual(['place', undefined]);
+    expect(back.columns).toHaveLength(5);
+  });
+
+  it('keeps, leaves out or refuses fields without a column', () => {
+    const kept = withOthers(rows, 'rest');
+    expect([othersOf(rows), othersOf(kept), kept.columns.length]).toEqual(['leave_out', 'rest', 5]);
+    const refused = withOthers(kept, 'quarantine');
+    expect([othersOf(refused), refused.columns.length]).toEqual(['quarantine', 4]);
+    expect(withOthers(refused, 'leave_out')).toEqual(rows);
+  });
+
+  it('adds each part once and each name once', () => {
+    expect(withPart(rows, 'offset')).toBe(rows);
+    const more = withField(rows, 'field', ['Door', 'Open'], 'text');
+    expect(more.columns[4]).toEqual({ name: 'door_open_2', type: 'text', path: ['Door', 'Open'] });
+    expect([taken(more, 'field', ['Door', 'Open']), taken(more, 'field', ['Door'])]).toEqual([true, false]);
+    expect(withField(rows, 'header', ['ce-type'], 'text').columns[4]).toEqual({
+      name: 'ce_type',
+      type: 'text',
+      part: 'header',
+      path: ['ce-type'],
+    });
+    expect(more.columns.map(filledFrom)).toEqual(['room', 'door › open', 'its partition', 'its offset', 'Door › Open']);
+  });
+
+  it('finds the newest by its column, whatever that is called', () => {
+    const newest = { ...rows, newest_by: 'room' };
+    expect(withColumn(newest, 0, { name: 'room_no' }).newest_by).toBe('room_no');
+    expect(withColumn(newest, 0, null).newest_by).toBeUndefined();
+    expect(withColumn(newest, 1, null).newest_by).toBe('room');
+  });
+
+  it('says how often a field was there and as what', () => {
+    const field = {
+      path: ['celsius'],
+      present: 30,
+      null: 2,
+      types: [{ what: 'number', records: 28 }],
+      declared: false,
+    };
+    expect(seen(field, 30)).toBe('always · number · null 2');
+    expect(seen({ ...field, types: [...field.types, { what: 'text', records: 1 }] }, 40)).toBe(
+      'in 75 % · number 28, text 1 · null 2',
+    );
+    expect(seen({ ...field, present: 0, null: 0, types: [] }, 40)).toBe('never yet');
+  });
+});

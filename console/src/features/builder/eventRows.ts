@@ -1,0 +1,170 @@
+/** How events become rows: columns, what identifies a row, what becomes of fields without a column. */
+import type { Schemas } from '../../api/client';
+
+export type EventRows = Schemas['EventRows'];
+export type EventColumn = Schemas['EventColumn'];
+type Part = Schemas['Part'];
+
+/** What says which row a record is of. */
+export type Identity = 'place' | 'key' | 'columns';
+/** What becomes of fields without a column. */
+export type Others = 'leave_out' | 'rest' | 'quarantine';
+
+/** Types offered; others can be written. */
+export const TYPES = [
+  'text',
+  'bigint',
+  'integer',
+  'smallint',
+  'numeric(12,3)',
+  'double precision',
+  'real',
+  'boolean',
+  'timestamp with time zone',
+  'timestamp without time zone',
+  'date',
+  'time without time zone',
+  'uuid',
+  'jsonb',
+  'bytea',
+  'text[]',
+];
+
+export const partOf = (column: EventColumn): Part => column.part ?? 'field';
+const samePath = (a: readonly string[] = [], b: readonly string[] = []) =>
+  a.length === b.length && a.every((name, n) => name === b[n]);
+
+/** What fills a column, in words. */
+export function filledFrom(column: EventColumn): string {
+  switch (partOf(column)) {
+    case 'field':
+      return (column.path ?? []).join(' › ');
+    case 'header':
+      return `header ${column.path?.[0] ?? ''}`;
+    case 'value':
+      return 'the whole value';
+    case 'key':
+      return 'the record’s key';
+    case 'time':
+      return 'the record’s time';
+    case 'partition':
+      return 'its partition';
+    case 'offset':
+      return 'its offset';
+    case 'rest':
+      return 'all other fields';
+  }
+}
+
+export function identityOf(rows: EventRows): Identity {
+  const key = rows.columns.filter((c) => c.key).map(partOf);
+  if (key.length === 2 && key.includes('partition') && key.includes('offset')) return 'place';
+  return key.length === 1 && key[0] === 'key' ? 'key' : 'columns';
+}
+
+/** A name that no other column has. */
+function freeName(columns: readonly EventColumn[], wanted: string): string {
+  const plain = wanted.toLowerCase().replace(/[^a-z0-9_]/g, '_');
+  let name = plain;
+  for (let number = 2; columns.some((c) => c.name === name); number += 1) name = `${plain}_${number}`;
+  return name;
+}
+
+const FACTS: Partial<Record<Part, { name: string; type: string }>> = {
+  key: { name: 'record_key', type: 'text' },
+  time: { name: 'record_time', type: 'timestamp with time zone' },
+  partition: { name: 'record_partition', type: 'integer' },
+  offset: { name: 'record_offset', type: 'bigint' },
+  rest: { name: 'other_fields', type: 'jsonb' },
+  value: { name: 'value', type: 'jsonb' },
+};
+
+/** The rows with a column for a part of the record, if there is none yet. */
+export function withPart(rows: EventRows, part: Part): EventRows {
+  const fact = FACTS[part];
+  if (!fact || rows.columns.some((c) => partOf(c) === part)) return rows;
+  const column = { name: freeName(rows.columns, fact.name), type: fact.type, part };
+  return { ...rows, columns: [...rows.columns, column] };
+}
+
+/** The rows with a column for a field or a header. */
+export function withField(rows: EventRows, part: 'field' | 'header', path: string[], type: string): EventRows {
+  const name = freeName(rows.columns, path.join('_'));
+  const column: EventColumn = part === 'field' ? { name, type, path } : { name, type, part, path };
+  return { ...rows, columns: [...rows.columns, column] };
+}
+
+/** Whether a field fills a column. */
+export const taken = (rows: EventRows, part: Part, path: readonly string[]): boolean =>
+  rows.columns.some((c) => partOf(c) === part && samePath(c.path, path));
+
+/** The rows with another identity: of chosen columns, those that are marked stay, as far as fields are among them. */
+export function withIdentity(rows: EventRows, identity: Identity): EventRows {
+  const parts: Part[] = identity === 'place' ? ['partition', 'offset'] : identity === 'key' ? ['key'] : [];
+  const all = parts.reduce(withPart, rows);
+  const first = all.columns.findIndex((c) => partOf(c) === 'field');
+  const columns = all.columns.map(({ key, ...column }, n): EventColumn => {
+    const isKey =
+      identity === 'columns'
+        ? (key === true && partOf(column) === 'field') || n === first
+        : parts.includes(partOf(column));
+    return isKey ? { ...column, key: true } : column;
+  });
+  const { newest_by, ...without } = all;
+  // where each record is a row of its own there is no newest
+  return newest_by && identity !== 'place' ? { ...without, newest_by, columns } : { ...without, columns };
+}
+
+export function othersOf(rows: EventRows): Others {
+  if (rows.columns.some((c) => partOf(c) === 'rest')) return 'rest';
+  return rows.unknown ?? 'leave_out';
+}
+
+/** The rows with the column by which the newest is found; null for the order of the topic. */
+export function withNewestBy(rows: EventRows, by: string | null): EventRows {
+  const next = { ...rows };
+  if (by === null) delete next.newest_by;
+  else next.newest_by = by;
+  return next;
+}
+
+export function withOthers(rows: EventRows, others: Others): EventRows {
+  const next = { ...rows, columns: rows.columns.filter((c) => partOf(c) !== 'rest') };
+  delete next.unknown;
+  if (others === 'rest') return withPart(next, 'rest');
+  return others === 'quarantine' ? { ...next, unknown: 'quarantine' } : next;
+}
+
+/** The rows with one column changed, or taken out. */
+export function withColumn(rows: EventRows, place: number, set: Partial<EventColumn> | null): EventRows {
+  const was = rows.columns[place];
+  if (!was) return rows;
+  const columns =
+    set === null
+      ? rows.columns.filter((_, n) => n !== place)
+      : rows.columns.map((c, n) => (n === place ? { ...c, ...set } : c));
+  const { newest_by, ...without } = rows;
+  if (newest_by !== was.name) return { ...rows, columns };
+  // what the newest is found by keeps to its column
+  return set === null ? { ...without, columns } : { ...rows, columns, newest_by: set.name ?? newest_by };
+}
+
+/** In a line: how many columns, and what a record is. */
+export function summary(rows: EventRows): string {
+  const columns = rows.columns.length === 1 ? '1 column' : `${rows.columns.length} columns`;
+  const key = rows.columns.filter((c) => c.key).map((c) => c.name);
+  const identity = identityOf(rows);
+  if (identity === 'place') return `${columns} · each record a row`;
+  return `${columns} · the newest of each ${identity === 'key' ? 'key' : key.join(', ')}`;
+}
+
+/** What was seen of a field, in words. */
+export function seen(field: Schemas['SeenField'] | undefined, records: number): string {
+  if (!field) return '';
+  const types = field.types.map((t) => (field.types.length === 1 ? t.what : `${t.what} ${t.records}`)).join(', ');
+  const often =
+    field.present === records ? 'always' : `in ${Math.floor((100 * field.present) / Math.max(records, 1))} %`;
+  return [field.present === 0 ? 'never yet' : often, types, field.null > 0 && `null ${field.null}`]
+    .filter(Boolean)
+    .join(' · ');
+}

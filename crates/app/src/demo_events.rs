@@ -1,0 +1,75 @@
+//! The demo's connectors of events: the cold store's readings as a table of the settlement, and shaped, per room, into a topic.
+
+use std::error::Error;
+
+use gonvel_core::connector::{
+    CarriedTopic, Definition, DeliveredTopic, SinkDefinition, TopicsDefinition, ValidConnector, ValueForm, Wish,
+};
+use gonvel_core::event_rows::{EventColumn, EventRows, Part, Unknown};
+use gonvel_core::naming::{ConnectorId, ConnectorName};
+use gonvel_core::shape::Step;
+use gonvel_storage::Database;
+use serde_json::json;
+use uuid::Uuid;
+
+use crate::coldstore;
+
+/// The readings above their rooms' targets.
+const WARMTH: &str = "coldstore.warmth";
+
+fn header(name: &str, column: &str, ty: &str) -> EventColumn {
+    EventColumn { path: vec![name.to_owned()], ..EventColumn::of(Part::Header, column, ty) }
+}
+
+/// Every event a row of its own.
+fn each() -> EventRows {
+    let columns = vec![
+        EventColumn::field(&["room"], "room", "integer"),
+        EventColumn::field(&["celsius"], "celsius", "numeric(4,1)"),
+        EventColumn::field(&["humidity"], "humidity", "numeric(4,1)"),
+        EventColumn::field(&["open"], "open", "boolean"),
+        EventColumn::field(&["limit"], "limit_celsius", "numeric(4,1)"),
+        header("ce-type", "event_type", "text"),
+        header("ce-id", "event_id", "text"),
+        EventColumn::of(Part::Time, "told_at", "timestamp with time zone"),
+        EventColumn::of(Part::Partition, "record_partition", "integer").as_key(),
+        EventColumn::of(Part::Offset, "record_offset", "bigint").as_key(),
+    ];
+    EventRows { columns, unknown: Unknown::LeaveOut, newest_by: None }
+}
+
+/// What a room last told.
+fn of_room() -> EventRows {
+    let columns = vec![
+        EventColumn::field(&["room"], "room", "integer").as_key(),
+        EventColumn::field(&["celsius"], "celsius", "numeric(4,1)"),
+        header("ce-type", "event_type", "text"),
+        EventColumn::of(Part::Time, "told_at", "timestamp with time zone"),
+    ];
+    EventRows { columns, unknown: Unknown::LeaveOut, newest_by: None }
+}
+
+/// Makes the connectors; `packhouse` and `settlement` are connections.
+pub(crate) async fn prepare(database: &Database, packhouse: Uuid, settlement: Uuid) -> Result<(), Box<dyn Error>> {
+    let topic = coldstore::TOPIC.to_owned();
+    let delivered =
+        DeliveredTopic { topic: topic.clone(), schema: "public".into(), table: "readings".into(), rows: Some(each()) };
+    let sink = SinkDefinition::of(settlement, vec![delivered]);
+    let carried = CarriedTopic { topic: topic.clone(), to: WARMTH.into(), rows: Some(of_room()) };
+    let mut between = TopicsDefinition::of(vec![carried], 3);
+    between.values.form = ValueForm::Row;
+    let steps: Vec<Step> = serde_json::from_value(json!([
+        {"step": "filter", "only": "event_type = 'coldstore.reading'"},
+        {"step": "lookup", "topic": "", "table": {"connection": packhouse, "schema": "public", "table": "rooms"},
+         "by": [{"column": "room", "key": "id"}],
+         "columns": [{"from": "label", "column": "label"}, {"from": "target_c", "column": "target_c"}]},
+        {"step": "compute", "column": "above_target", "value": "celsius - target_c"},
+        {"step": "drop", "columns": ["event_type"]},
+    ]))?;
+    between.shape.steps.insert(topic, steps.into_iter().map(Into::into).collect());
+    for (name, definition) in [("coldstore-readings", Definition::from(sink)), ("coldstore-warmth", between.into())] {
+        let connector = ValidConnector::check(ConnectorId(Uuid::now_v7()), ConnectorName::parse(name)?, definition)?;
+        database.create_connector(&connector, Wish::Run, "").await?;
+    }
+    Ok(())
+}

@@ -1,0 +1,340 @@
+//! The form that records are read by: what of them fills which column, of which type.
+
+use std::borrow::Cow;
+use std::sync::Arc;
+
+use bytes::Bytes;
+use gonvel_core::avro::single_object;
+use gonvel_core::block::RecordRef;
+use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, OldImage, Origin};
+use gonvel_core::column::Value;
+use gonvel_core::event_rows::{EventRows, Part, Unknown};
+use gonvel_core::table::{Column, TableSchema};
+use gonvel_shape::ty::{Ty, parse_type};
+use gonvel_shape::value::Given;
+
+use crate::avro::AvroReading;
+use crate::cell::Cell;
+use crate::json;
+use crate::schema::EventSchema;
+use crate::tree::Node;
+
+/// What becomes of fields that no column takes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Beside {
+    /// They are passed over.
+    LeftOut,
+    /// They are given back as JSON.
+    Kept,
+    /// The record is refused.
+    Refused,
+}
+
+/// A record as it came, with its place.
+#[derive(Debug, Clone, Copy)]
+pub struct Came<'a> {
+    /// The record.
+    pub record: RecordRef<'a>,
+    /// The partition it stands in.
+    pub partition: i32,
+    /// Its offset there.
+    pub offset: i64,
+}
+
+/// How records of a topic become rows.
+#[derive(Debug, Clone)]
+pub struct EventForm {
+    table: Arc<TableSchema>,
+    rows: EventRows,
+    types: Vec<Ty>,
+    tree: Node,
+    beside: Beside,
+    kind: ChangeKind,
+    /// Whether fields of the value are looked at.
+    decodes: bool,
+    headers: bool,
+    /// Whether the key's columns are known of a record without a value.
+    key_beside_value: bool,
+}
+
+impl EventForm {
+    /// The form of a topic's records.
+    ///
+    /// # Errors
+    /// What is wrong, and what to choose.
+    pub fn new(topic: &str, rows: &EventRows) -> Result<Self, String> {
+        rows.check()?;
+        let mut types = Vec::with_capacity(rows.columns.len());
+        let mut columns = Vec::with_capacity(rows.columns.len());
+        for column in &rows.columns {
+            let ty = parse_type(&column.ty).ok_or_else(|| {
+                format!(
+                    "the column {} is of type {}, which is none: take one such as bigint, numeric(7,1), text or jsonb",
+                    column.name, column.ty
+                )
+            })?;
+            columns.push(Column {
+                name: column.name.clone(),
+                ty: ty.column_type(),
+                source_type: ty.name(),
+                key: column.key,
+            });
+            types.push(ty);
+        }
+        if let Some((name, ty)) = rows.newest_by.as_ref().and_then(|name| {
+            rows.columns.iter().zip(&types).find(|(c, ty)| c.name == *name && !is_ordered(ty)).map(|(c, ty)| (&c.name, ty))
+        }) {
+            let ty = ty.name();
+            return Err(format!("the newest is to be found by {name}, which is {ty}: choose a number, a date or a time"));
+        }
+        let rest = rows.columns.iter().any(|c| c.part == Part::Rest);
+        let beside = match rows.unknown {
+            _ if rest => Beside::Kept,
+            Unknown::LeaveOut => Beside::LeftOut,
+            Unknown::Quarantine => Beside::Refused,
+        };
+        let any = |part: Part| rows.columns.iter().any(|c| c.part == part);
+        Ok(Self {
+            table: Arc::new(TableSchema {
+                system: "events".into(),
+                schema: "public".into(),
+                table: topic.to_owned(),
+                columns,
+            }),
+            types,
+            tree: Node::of(&rows.columns),
+            beside,
+            // a record of its own is a new row; another one may be there
+            kind: if rows.by_place() { ChangeKind::Insert } else { ChangeKind::Update },
+            decodes: any(Part::Field) || beside != Beside::LeftOut,
+            headers: any(Part::Header),
+            key_beside_value: rows.columns.iter().all(|c| !c.key || c.part != Part::Field),
+            rows: rows.clone(),
+        })
+    }
+
+    /// The table whose rows they are.
+    #[must_use]
+    pub fn table(&self) -> &Arc<TableSchema> {
+        &self.table
+    }
+
+    /// How its records become rows.
+    #[must_use]
+    pub fn rows(&self) -> &EventRows {
+        &self.rows
+    }
+
+    /// Reads a record into the builder, whose table must be this form's, by the schema of its value; gives what it is and the key of
+    /// its row, as bytes that are equal where the key's columns are. After an error nothing of the record is in the builder.
+    ///
+    /// # Errors
+    /// Where in the record what was found, what was expected and what to choose; without its values.
+    pub fn read(
+        &self,
+        came: &Came<'_>,
+        schema: Option<&EventSchema>,
+        builder: &mut ChangeBatchBuilder,
+    ) -> Result<(ChangeKind, Bytes), String> {
+        let gone = came.record.value.is_none();
+        if gone && !self.key_beside_value {
+            return Err(
+                "it has no value, which deletes a row, and the row's key is in the value: let the record's key be the row's, or discard it"
+                    .into(),
+            );
+        }
+        let given = self.given(came, schema)?;
+        let key = self.key_of(&given)?;
+        let origin = Origin { commit_time_us: came.record.timestamp_us, ..Origin::default() };
+        let put = |error: gonvel_core::column::WrongColumn| error.to_string();
+        if gone {
+            builder.begin(ChangeKind::Delete, origin);
+            builder.no_new();
+            builder.begin_old(OldImage::Key);
+            for (index, value) in given.iter().enumerate() {
+                let value = if self.table.columns[index].key { value.value() } else { Value::Null };
+                builder.old_value(index, value).map_err(put)?;
+            }
+            return Ok((ChangeKind::Delete, key));
+        }
+        builder.begin(self.kind, origin);
+        for (index, value) in given.iter().enumerate() {
+            builder.new_value(index, value.value()).map_err(put)?;
+        }
+        builder.no_old();
+        Ok((self.kind, key))
+    }
+
+    /// The key of a record's row as [`Self::read`] gives it; none if it cannot be read.
+    #[must_use]
+    pub fn key(&self, came: &Came<'_>, schema: Option<&EventSchema>) -> Option<Bytes> {
+        let (mut only, mut names) = (self.clone(), Vec::new());
+        for column in &mut only.rows.columns {
+            if !column.key {
+                // what is not of the key may be what is wrong
+                (column.part, column.required) = (Part::Rest, false);
+            }
+            names.push(column.clone());
+        }
+        only.tree = Node::of(&names);
+        only.beside = Beside::LeftOut;
+        only.decodes = !only.key_beside_value;
+        let given = only.given(came, schema).ok()?;
+        only.key_of(&given).ok()
+    }
+
+    /// The values of all columns.
+    fn given<'a>(&self, came: &Came<'a>, schema: Option<&'a EventSchema>) -> Result<Vec<Given<'a>>, String> {
+        let mut cells = vec![Cell::Absent; self.types.len()];
+        let mut rest = None;
+        if let (true, Some(value)) = (self.decodes, came.record.value) {
+            rest = self.decode(value, schema, &mut cells)?;
+        }
+        let headers = if self.headers { came.record.headers() } else { Vec::new() };
+        let mut out = Vec::with_capacity(cells.len());
+        for (index, cell) in cells.into_iter().enumerate() {
+            let (column, ty) = (&self.rows.columns[index], &self.types[index]);
+            let cell = match column.part {
+                Part::Field => cell,
+                Part::Rest => rest.take().map_or(Cell::Null, |rest| Cell::Json(Cow::Owned(rest))),
+                Part::Value => came.record.value.map_or(Ok(Cell::Null), |value| self.whole(value, schema, ty))?,
+                Part::Time => Cell::Timestamp(came.record.timestamp_us),
+                Part::Partition => Cell::Whole(came.partition.into()),
+                Part::Offset => Cell::Whole(came.offset.into()),
+                Part::Key => came.record.key.map_or(Ok(Cell::Absent), |key| plain(key, ty, "the record's key"))?,
+                Part::Header => {
+                    match headers.iter().rev().find(|(name, _)| column.path.first().is_some_and(|n| n == name)) {
+                        Some((name, value)) => plain(value, ty, &format!("the header {name}"))?,
+                        None => Cell::Absent,
+                    }
+                }
+            };
+            let (absent, null) = (cell == Cell::Absent, matches!(cell, Cell::Absent | Cell::Null));
+            let needed = column.key || column.required && came.record.value.is_some();
+            if null && needed {
+                let lacks = if absent { "is missing" } else { "is null" };
+                let needs = if column.key { "is part of the key" } else { "needs a value" };
+                return Err(format!(
+                    "at {}: it {lacks}, and the column {} {needs}: mend the record, or choose otherwise for the column",
+                    shown(column.part, &column.path),
+                    column.name
+                ));
+            }
+            // texts of a key or a header are read as what they are written for
+            let given = match cell {
+                Cell::Text(text) if matches!(column.part, Part::Key | Part::Header) && *ty != Ty::Text => {
+                    gonvel_shape::cast::read_text(&text, ty)
+                }
+                cell => cell.into_given(ty),
+            };
+            out.push(given.map_err(|fault| {
+                format!(
+                    "at {}: {fault}: mend the record, or give the column {} a type that takes it",
+                    shown(column.part, &column.path),
+                    column.name
+                )
+            })?);
+        }
+        Ok(out)
+    }
+
+    /// Fills cells from the value's fields; gives those that no column takes.
+    fn decode<'a>(
+        &self,
+        value: &'a [u8],
+        schema: Option<&'a EventSchema>,
+        cells: &mut [Cell<'a>],
+    ) -> Result<Option<String>, String> {
+        match schema {
+            Some(EventSchema::Avro { schema, named }) if single_object::split(value).is_some() => {
+                let data = single_object::split(value).map_or(value, |(_, data)| data);
+                AvroReading { named, beside: self.beside }.read(schema, data, &self.tree, cells)
+            }
+            Some(EventSchema::Protobuf(schema)) => {
+                let json = schema
+                    .to_json_whole(value)
+                    .map_err(|e| format!("the value does not follow its schema ({e}): mend the record, or discard it"))?;
+                let text = json.to_string();
+                let mut own = vec![Cell::Absent; cells.len()];
+                let rest = json::read(&text, &self.tree, self.beside, &mut own)?;
+                // the text is this function's: what is kept of it becomes its own
+                cells.iter_mut().zip(own).for_each(|(cell, own)| *cell = own.owned());
+                Ok(rest)
+            }
+            _ => {
+                let text = std::str::from_utf8(value).map_err(|_| {
+                    "the value is neither JSON nor of a schema that is known: take the value whole, as bytea".to_owned()
+                })?;
+                json::read(text, &self.tree, self.beside, cells)
+            }
+        }
+    }
+
+    /// The whole value as one cell.
+    fn whole<'a>(&self, value: &'a [u8], schema: Option<&EventSchema>, ty: &Ty) -> Result<Cell<'a>, String> {
+        if *ty == Ty::Bytes {
+            return Ok(Cell::Bytes(Cow::Borrowed(value)));
+        }
+        let wrong = |e: String| format!("the value does not follow its schema ({e}): mend the record, or discard it");
+        match schema {
+            Some(EventSchema::Avro { schema, .. }) if single_object::split(value).is_some() => {
+                let data = single_object::split(value).map_or(value, |(_, data)| data);
+                let json = gonvel_core::avro::json::read(schema, &mut gonvel_core::avro::binary::Reader::new(data));
+                Ok(Cell::Json(Cow::Owned(json.map_err(|e| wrong(e.to_string()))?.to_string())))
+            }
+            Some(EventSchema::Protobuf(schema)) => {
+                Ok(Cell::Json(Cow::Owned(schema.to_json_whole(value).map_err(wrong)?.to_string())))
+            }
+            _ => plain(value, ty, "the value"),
+        }
+    }
+
+    fn key_of(&self, given: &[Given<'_>]) -> Result<Bytes, String> {
+        let mut out = Vec::with_capacity(16);
+        for (index, value) in given.iter().enumerate().filter(|(index, _)| self.table.columns[*index].key) {
+            let part = match value.value() {
+                Value::Null => {
+                    return Err(format!(
+                        "the column {} is part of the key and null: mend the record",
+                        self.table.columns[index].name
+                    ));
+                }
+                Value::Long(number) => Cow::Owned(number.to_be_bytes().to_vec()),
+                Value::Int(number) => Cow::Owned(number.to_be_bytes().to_vec()),
+                Value::Text(text) => Cow::Borrowed(text.as_bytes()),
+                Value::Bytes(bytes) => Cow::Borrowed(bytes),
+                value => Cow::Owned(gonvel_shape::cast::text_of(&self.types[index], value).into_owned().into_bytes()),
+            };
+            gonvel_core::avro::binary::write_bytes(&part, &mut out);
+        }
+        Ok(out.into())
+    }
+}
+
+/// Whether all systems have the same order of a type's values.
+fn is_ordered(ty: &Ty) -> bool {
+    ty.is_number() || matches!(ty, Ty::Date | Ty::Timestamp | Ty::TimestampTz)
+}
+
+/// A part that is text, or bytes where the column takes those.
+fn plain<'a>(bytes: &'a [u8], ty: &Ty, what: &str) -> Result<Cell<'a>, String> {
+    if *ty == Ty::Bytes {
+        return Ok(Cell::Bytes(Cow::Borrowed(bytes)));
+    }
+    match std::str::from_utf8(bytes) {
+        Ok(text) if matches!(ty, Ty::Json | Ty::Jsonb) => Ok(Cell::Json(Cow::Borrowed(text))),
+        Ok(text) => Ok(Cell::Text(Cow::Borrowed(text))),
+        Err(_) => Err(format!("{what} is not text: take it as bytea")),
+    }
+}
+
+/// What of a record fills a column, as people read it.
+fn shown(part: Part, path: &[String]) -> String {
+    match part {
+        Part::Field => path.iter().fold("$".to_owned(), |all, name| format!("{all}.{name}")),
+        Part::Header => format!("the header {}", path.first().map_or("", String::as_str)),
+        Part::Key => "the record's key".into(),
+        Part::Value => "the value".into(),
+        part => format!("the record's {}", part.word()),
+    }
+}
