@@ -32,7 +32,7 @@ fi
 if [ -x "$target/release/gonvel" ]; then
   echo "[2 of 3] Gonvel's libraries: what changed since the last build."
 else
-  echo "[2 of 3] Gonvel's libraries, some 280 packages: about 12 minutes with two processors. What is built stays in $target,"
+  echo "[2 of 3] Gonvel's libraries, some 280 packages: about 9 minutes with two processors. What is built stays in $target,"
   echo "         and the next start takes seconds."
 fi
 cargo build --release -p gonvel --lib

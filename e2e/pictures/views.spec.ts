@@ -116,6 +116,10 @@ test('the main views', async ({ page, demo }) => {
     await expect(page.getByText('Everything it needs is there.')).toBeVisible();
     await page.evaluate(() => window.scrollTo(0, 0));
   });
+  const readings = connectors.find((c) => c.name === 'coldstore-readings');
+  await take('event-rows', `/connectors/${readings?.id}/edit?rows=coldstore.readings`, async () => {
+    await expect(page.getByText(/All of the newest .* records become rows/)).toBeVisible();
+  });
   await take('edit', `/connectors/${source?.id}/edit`, async () => {
     await page.getByRole('checkbox', { name: /^rooms / }).check();
     await expect(page.getByRole('region', { name: 'What this changes' })).toContainText('These come in');

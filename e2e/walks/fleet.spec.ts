@@ -77,7 +77,8 @@ test('a bad record waits in quarantine, is mended and delivered, and what is new
 });
 
 test('runners share the lanes, are emptied, and a killed one is followed', async ({ page, demo }) => {
-  const [, sink] = (await (await page.request.get('/api/v1/connectors')).json()) as { id: string; name: string }[];
+  const all = (await (await page.request.get('/api/v1/connectors')).json()) as { id: string; name: string }[];
+  const sink = all.find((c) => c.name === 'settlement-tables');
   await page.goto(`/connectors/${sink?.id}/edit`);
   await page.getByText('Where it runs, and what happens when something fails').click();
   await page.getByLabel('Lanes').fill('3');
@@ -87,16 +88,16 @@ test('runners share the lanes, are emptied, and a killed one is followed', async
   await page.goto('/runners');
   const runner = demo.runner('packhouse-1', 'site=packhouse');
   const near = page.getByRole('region', { name: 'packhouse-1' });
-  await expect(near).toContainText('2 lanes');
+  await expect(near).toContainText('3 lanes');
   await expect(near).toContainText('site=packhouse');
   await page.getByRole('region', { name: 'runner-1' }).getByRole('button', { name: 'Empty it' }).click();
-  await expect(near).toContainText('4 lanes');
+  await expect(near).toContainText('6 lanes');
   await expect(page.getByRole('region', { name: 'runner-1' })).toContainText('empty: it can be stopped');
   await page.getByRole('region', { name: 'runner-1' }).getByRole('button', { name: 'Let it have lanes again' }).click();
-  await expect(near).toContainText('2 lanes');
+  await expect(near).toContainText('3 lanes');
   runner.kill('SIGKILL');
   await expect(near).toContainText('gone', { timeout: 30_000 });
-  await expect(page.getByRole('region', { name: 'runner-1' })).toContainText('4 lanes');
+  await expect(page.getByRole('region', { name: 'runner-1' })).toContainText('6 lanes');
   demo.sql('packhouse', "UPDATE bins SET remark = 'followed' WHERE id = 1");
   await expect
     .poll(() => demo.sql('settlement', 'SELECT remark FROM bins WHERE id = 1'), { timeout: 30_000 })

@@ -5,6 +5,7 @@
 mod append;
 mod backlog;
 mod capture;
+mod events;
 mod huge;
 mod idle;
 mod latency;
@@ -33,7 +34,7 @@ struct Arguments {
     only: Option<String>,
 }
 
-const ALL: [&str; 26] = [
+const ALL: [&str; 29] = [
     "append",
     "producers",
     "producers-sessions",
@@ -47,6 +48,9 @@ const ALL: [&str; 26] = [
     "capture",
     "backlog-inserts",
     "backlog-updates",
+    "events-json",
+    "events-avro",
+    "events-between",
     "latency",
     "latency-steady",
     "huge-transaction",
@@ -76,6 +80,9 @@ async fn one(name: &str) -> Result<Measured, Box<dyn Error>> {
         "capture" => capture::run().await,
         "backlog-inserts" => backlog::run(backlog::Kind::Inserts).await,
         "backlog-updates" => backlog::run(backlog::Kind::Updates).await,
+        "events-json" => events::into_table(events::Form::Json).await,
+        "events-avro" => events::into_table(events::Form::Avro).await,
+        "events-between" => events::between().await,
         "initial-load" => loading::run().await,
         "latency" => latency::run().await,
         "latency-steady" => steady::run().await,

@@ -103,7 +103,8 @@ impl World {
         Ok(self.database.create_connection(&input).await?.id)
     }
 
-    async fn connector(&self, name: &str, definition: Definition) -> Outcome<ConnectorId> {
+    /// A connector that runs.
+    pub async fn connector(&self, name: &str, definition: Definition) -> Outcome<ConnectorId> {
         let id = ConnectorId(Uuid::now_v7());
         let connector = ValidConnector::check(id, ConnectorName::parse(name)?, definition)?;
         self.database.create_connector(&connector, Wish::Run, "").await?;

@@ -4,7 +4,7 @@ use gonvel_core::column::Value;
 use sqlparser::ast::{DataType, Function as Sql};
 
 use super::types::{cast_to, coerce, fold};
-use super::{Binder, arguments, compared, function_names, unsupported};
+use super::{Binder, arguments, beyond_a_row, compared, function_names};
 use crate::cast;
 use crate::compare::compare;
 use crate::expr::{Comparison, Expr, Fault, Node, Scope};
@@ -41,7 +41,7 @@ impl Binder<'_> {
             return Err(Finding::error(finding).at(named).suggest("origin.committed_at is the time of the change"));
         }
         if OVER_ROWS.contains(&name) {
-            return Err(unsupported(&format!("{name}, a function over many rows,"), named));
+            return Err(beyond_a_row(&format!("{name}, a function over many rows,"), named));
         }
         if functions::by_name(name).is_none() && !matches!(name, "coalesce" | "greatest" | "least" | "nullif") {
             return Err(no_function(name, named));

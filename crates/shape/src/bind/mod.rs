@@ -75,8 +75,16 @@ pub(crate) fn truth(expr: Expr, what: &str) -> Result<Expr, Finding> {
     }
 }
 
-fn unsupported(what: &str, span: Span) -> Finding {
+/// What would need more than a row.
+fn beyond_a_row(what: &str, span: Span) -> Finding {
     Finding::error(format!("{what} cannot be used: an expression sees one row, and nothing else")).at(span)
+}
+
+/// What an expression could do, and cannot do here.
+fn unsupported(what: &str, span: Span) -> Finding {
+    Finding::error(format!("{what} is not known here"))
+        .at(span)
+        .suggest("the list of functions has what can be used instead")
 }
 
 fn text_literal(text: &str, span: Span) -> Expr {
@@ -112,7 +120,7 @@ impl Binder<'_> {
                     UnaryOperator::Not => self.not(inner, span),
                     UnaryOperator::Plus => Ok(inner),
                     UnaryOperator::Minus => self.call("negative", vec![inner], span),
-                    _ => Err(unsupported(&op.to_string(), span)),
+                    _ => Err(unsupported(&format!("the operator {op}"), span)),
                 }
             }
             Sql::IsNull(inner) | Sql::IsNotNull(inner) => {
@@ -174,8 +182,14 @@ impl Binder<'_> {
                 self.case(branches, otherwise, span)
             }
             Sql::Cast { expr, data_type, array: false, format: None, .. } => {
-                let inner = self.expr(expr)?;
                 let ty = self.ty(data_type, span)?;
+                let inner = match number_text(expr) {
+                    // a numeric could not hold it on its way
+                    Some(text) if matches!(ty, Ty::Float4 | Ty::Float8) => {
+                        Expr::literal(Given::text(text), Ty::Unknown, span)
+                    }
+                    _ => self.expr(expr)?,
+                };
                 self.cast(inner, &ty, data_type, span)
             }
             Sql::TypedString(typed) => {
@@ -276,7 +290,7 @@ impl Binder<'_> {
                 self.call("any of", vec![value, list], span)
             }
             Sql::Function(call) => self.function(call, span),
-            Sql::Subquery(_) | Sql::Exists { .. } | Sql::InSubquery { .. } => Err(unsupported("a subquery", span)),
+            Sql::Subquery(_) | Sql::Exists { .. } | Sql::InSubquery { .. } => Err(beyond_a_row("a subquery", span)),
             other => Err(unsupported(&format!("“{other}”"), span)),
         }
     }
@@ -478,6 +492,21 @@ fn literal_text(sql: &Sql) -> Option<String> {
     }
 }
 
+/// The digits of a number that stands by itself.
+fn number_text(sql: &Sql) -> Option<&str> {
+    match sql {
+        Sql::Value(value) => {
+            if let Literal::Number(text, _) = &value.value {
+                Some(text)
+            } else {
+                None
+            }
+        }
+        Sql::Nested(inner) => number_text(inner),
+        _ => None,
+    }
+}
+
 fn literal(value: &Literal, span: Span) -> Result<Expr, Finding> {
     let text = |text: &str| Expr::literal(Given::text(text), Ty::Unknown, span);
     Ok(match value {
@@ -513,7 +542,7 @@ fn number(text: &str, span: Span) -> Result<Expr, Finding> {
 
 /// A function's arguments, where they are plain ones.
 fn arguments<'c>(call: &'c Call, span: Span) -> Result<Vec<&'c Sql>, Finding> {
-    let no = |what: &str| Err(unsupported(what, span));
+    let no = |what: &str| Err(beyond_a_row(what, span));
     if call.over.is_some() || call.filter.is_some() || !call.within_group.is_empty() || call.null_treatment.is_some() {
         return no("a function over many rows");
     }

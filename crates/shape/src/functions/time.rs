@@ -5,13 +5,13 @@ use chrono_tz::Tz;
 use gonvel_core::civil::{DAY_US, civil_from_days, days_from_civil};
 use gonvel_core::column::Value;
 
-use super::{DOUBLE, Entry, INT, Signature, TEXT, Take, d, int, t, templates, way};
+use super::{DOUBLE, Entry, Gives, INT, Signature, TEXT, Take, d, int, t, templates, way};
 use crate::cast::begin_of;
 use crate::decimal;
 use crate::expr::{Fault, Run, Scope};
 use crate::interval::{Interval, age, days_of_month};
 use crate::ty::Ty;
-use crate::value::Given;
+use crate::value::{Given, Owned};
 
 const DATE: Take = Take::Is(Ty::Date);
 const STAMP: Take = Take::Is(Ty::Timestamp);
@@ -181,6 +181,19 @@ fn date_part(s: Scope<'_>, a: &[Value<'_>]) -> Result<Given<'static>, Fault> {
     Ok(millionths(s, a)?.map_or(Given::Null, |m| Given::Double(m as f64 / 1e6)))
 }
 
+/// The type of a part: parts that are counted are whole, others have the digits of their unit.
+fn extracted(types: &[Ty], literals: &[Option<&Owned>]) -> Result<Ty, Fault> {
+    let Some(Some(Given::Text(field))) = literals.first() else { return Ok(Ty::numeric(38, 6)) };
+    let scale = match field.to_ascii_lowercase().as_str() {
+        "julian" => return Err("the julian day with its fraction is not known here: to_char(…, 'J') gives the day".into()),
+        "epoch" if types.get(1) == Some(&Ty::Date) => 0,
+        "second" | "seconds" | "epoch" => 6,
+        "millisecond" | "milliseconds" => 3,
+        _ => 0,
+    };
+    Ok(Ty::numeric(38, scale))
+}
+
 fn extract(s: Scope<'_>, a: &[Value<'_>]) -> Result<Given<'static>, Fault> {
     let Some(found) = millionths(s, a)? else { return Ok(Given::Null) };
     decimal::rescale((found, 6), s.ty).map(Given::Decimal)
@@ -293,10 +306,10 @@ pub(super) fn all() -> Vec<Entry> {
         ),
         (
             "extract",
-            parts(extract, &Ty::Numeric { precision: 38, scale: 6 }),
+            parts(extract, &Ty::Text).into_iter().map(|way| way.giving(Gives::By(extracted))).collect(),
             "A part of a time, exactly.",
             "extract(year from DATE '2026-11-25')",
-            "2026.000000",
+            "2026",
         ),
         (
             "date_bin",

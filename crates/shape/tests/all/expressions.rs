@@ -110,3 +110,114 @@ async fn every_example_gives_what_it_says_here_and_in_postgresql() {
     }
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn every_letter_of_a_template_is_written_as_postgresql_writes_it() {
+    let cluster = TestCluster::start(&["packhouse"]).await;
+    let client = cluster.connect("packhouse").await.unwrap();
+    client.batch_execute("SET TimeZone = 'UTC'").await.unwrap();
+    let tools = tools();
+    let words = [
+        "HH", "HH12", "HH24", "MI", "SS", "MS", "US", "FF1", "FF2", "FF3", "FF4", "FF5", "FF6", "SSSS", "SSSSS", "AM",
+        "A.M.", "PM", "P.M.", "am", "a.m.", "pm", "p.m.", "Y,YYY", "YYYY", "YYY", "YY", "Y", "IYYY", "IYY", "IY", "I", "BC",
+        "B.C.", "AD", "A.D.", "bc", "b.c.", "ad", "a.d.", "MONTH", "Month", "month", "MON", "Mon", "mon", "MM", "DAY",
+        "Day", "day", "DY", "Dy", "dy", "DDD", "IDDD", "DD", "D", "ID", "W", "WW", "IW", "CC", "J", "Q", "RM", "rm", "TZ",
+        "tz", "TZH", "TZM", "OF", "hh", "hh12", "hh24", "mi", "ss", "ms", "us", "y,yyy", "yyyy", "yyy", "yy", "y", "iyyy",
+        "iyy", "iy", "i", "mm", "ddd", "iddd", "dd", "d", "id", "w", "ww", "iw", "cc", "j", "q", "FX", "\"MM\"", "-", "/",
+        "kg",
+    ];
+    let times = [
+        "2026-11-25 09:05:07.012345",
+        "2024-02-29 23:59:59.999999",
+        "2000-01-01 00:00:00",
+        "1999-12-31 12:00:00.5",
+        "2026-01-02 13:11:12",
+        "2027-01-03 03:13:21.1",
+        "0987-03-11 11:22:33",
+        "10234-05-23 01:02:03",
+        "0044-03-15 06:07:08 BC",
+    ];
+    let mut wrong = Vec::new();
+    for time in times {
+        for kind in ["TIMESTAMP", "TIMESTAMPTZ"] {
+            for word in words {
+                for template in [
+                    word.to_owned(),
+                    format!("FM{word}"),
+                    format!("{word}TH"),
+                    format!("FM{word}th,{word}"),
+                    format!("TM{word}"),
+                ] {
+                    let text = format!("to_char({kind} '{time}', '{template}')");
+                    let here = match bind(&text, &Columns::default(), &tools) {
+                        Ok((expr, _)) => {
+                            let mut faults = Faults::default();
+                            let input = Input { columns: &[], rows: 1, origins: None, tools: &tools };
+                            text_of(&expr.ty, eval(&expr, input, &[true], &mut faults).value(0)).into_owned()
+                        }
+                        Err(finding) => format!("refused: {finding}"),
+                    };
+                    let there: String = client.query_one(&format!("SELECT {text}"), &[]).await.unwrap().get(0);
+                    if here != there {
+                        wrong.push(format!("{text}: here {here:?}, there {there:?}"));
+                    }
+                }
+            }
+        }
+    }
+    assert!(wrong.is_empty(), "{} differences:\n{}", wrong.len(), wrong[..wrong.len().min(60)].join("\n"));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn parts_of_times_have_the_digits_that_postgresql_gives_them() {
+    let cluster = TestCluster::start(&["packhouse"]).await;
+    let client = cluster.connect("packhouse").await.unwrap();
+    client.batch_execute("SET TimeZone = 'UTC'").await.unwrap();
+    let tools = tools();
+    let fields = [
+        "year",
+        "isoyear",
+        "quarter",
+        "month",
+        "week",
+        "day",
+        "hour",
+        "minute",
+        "second",
+        "millisecond",
+        "microsecond",
+        "dow",
+        "isodow",
+        "doy",
+        "decade",
+        "century",
+        "millennium",
+        "epoch",
+    ];
+    let of = ["TIMESTAMP '2026-11-25 09:05:07.012345'", "TIMESTAMPTZ '1999-12-31 23:59:59.5'", "DATE '2026-03-01'"];
+    for (time, field) in of.iter().flat_map(|time| fields.iter().map(move |field| (time, field))) {
+        if time.starts_with("DATE") && ["hour", "minute", "second", "millisecond", "microsecond"].contains(field) {
+            continue;
+        }
+        let text = format!("extract({field} from {time})");
+        let (expr, _) = bind(&text, &Columns::default(), &tools).unwrap();
+        let mut faults = Faults::default();
+        let found = eval(&expr, Input { columns: &[], rows: 1, origins: None, tools: &tools }, &[true], &mut faults);
+        let there: String = client.query_one(&format!("SELECT ({text})::text"), &[]).await.unwrap().get(0);
+        assert_eq!(text_of(&expr.ty, found.value(0)), there, "{text}");
+    }
+    let large = bind("1e308::float8", &Columns::default(), &tools).unwrap().0;
+    let mut faults = Faults::default();
+    let found = eval(&large, Input { columns: &[], rows: 1, origins: None, tools: &tools }, &[true], &mut faults);
+    assert_eq!(found.value(0), Value::Double(1e308));
+    // a refusal says why
+    for (text, why) in [
+        ("extract(julian from DATE '2026-11-25')", "julian"),
+        ("'{\"a\": 1}'::jsonb @> '{}'", "the operator @> is not known here"),
+        ("1 << 2", "the operator << is not known here"),
+        ("(SELECT 1)", "an expression sees one row"),
+    ] {
+        let finding = bind(text, &Columns::default(), &tools).unwrap_err().to_string();
+        assert!(finding.contains(why), "{text}: {finding}");
+    }
+}
