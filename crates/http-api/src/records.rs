@@ -104,7 +104,8 @@ pub struct Records {
 #[derive(Debug, Clone, Default, Deserialize, IntoParams, ToSchema)]
 #[into_params(parameter_in = Query)]
 pub struct ProduceQuery {
-    /// For JSON: `none` keeps values as the text they are, `latest` writes them by the topic's latest schema.
+    /// For JSON: `none` keeps values as the text they are, `latest` writes them by the topic's latest schema, the name of a schema
+    /// by that one's latest version.
     #[serde(default)]
     pub schema: Option<String>,
     /// For a body that is one value: the record's key.

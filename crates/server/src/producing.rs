@@ -17,16 +17,18 @@ use gonvel_core::avro::schema::Schema;
 use gonvel_core::avro::{json, single_object};
 use gonvel_core::block::pack;
 use gonvel_core::cloud_events;
-use gonvel_core::naming::{SchemaId, TopicName, TopicPartition};
-use gonvel_core::ports::{AppendBatch, Identity, Landed, PartitionBlocks, SchemaStore, Topic, TopicLog};
+use gonvel_core::naming::{SchemaId, SchemaName, TopicName, TopicPartition};
+use gonvel_core::ports::{AppendBatch, Identity, Landed, PartitionBlocks, PortError, SchemaStore, Topic, TopicLog};
 use gonvel_core::produce::{self, AsText, Draft, DraftError, Encoding, MOST_RECORDS, checked, place};
 use gonvel_core::record::Record;
+use gonvel_core::schemas::Language;
+use gonvel_core::schemas::values::ValueSchema;
 use gonvel_http_api::{Appended, Problem, ProduceQuery, Produced, ProducerSession};
 use serde_json::value::RawValue;
 use uuid::Uuid;
 
 use crate::problems::Refusal;
-use crate::schemas::fitting::{Fitting, NotFit};
+use crate::schemas::fitting::{Bound, Fitting, NotFit};
 use crate::state::ServerState;
 
 /// Largest body with records, in bytes.
@@ -66,6 +68,42 @@ impl Encoding for ByLatest {
     }
 }
 
+/// Values by the latest version of a schema that is named, whatever the topic is bound to; keys as they are otherwise.
+struct ByNamed {
+    id: SchemaId,
+    schema: Arc<ValueSchema>,
+    said: String,
+    keys: ByLatest,
+}
+
+impl Encoding for ByNamed {
+    fn value(&self, json: &RawValue) -> Result<(Bytes, Option<SchemaId>), String> {
+        let value: serde_json::Value = serde_json::from_str(json.get()).map_err(|e| e.to_string())?;
+        let written = self.schema.write(&value).map_err(|e| format!("the value does not fit {}: {e}", self.said))?;
+        // in the language of JSON the text says the same, and keeps its digits
+        let text = self.schema.parsed().language() == Language::JsonSchema;
+        Ok((if text { Bytes::copy_from_slice(json.get().as_bytes()) } else { written }, Some(self.id)))
+    }
+
+    fn key(&self, json: &RawValue) -> Result<(Bytes, Option<SchemaId>), String> {
+        if self.keys.0.key.as_ref().is_some_and(Bound::is_required) { self.keys.key(json) } else { AsText.key(json) }
+    }
+}
+
+async fn named(state: &ServerState, bound: Arc<Fitting>, name: &str) -> Result<ByNamed, Refusal> {
+    let wrong = |finding: String| Refusal::invalid("schema", finding);
+    let parsed = SchemaName::parse(name).map_err(|e| wrong(e.to_string()))?;
+    let (_, versions) = state.database.schema(&parsed).await.map_err(|error| match error {
+        PortError::NotFound { .. } => wrong(format!("there is no schema {name}: give none, latest, or a schema's name")),
+        error => error.into(),
+    })?;
+    let latest = versions.iter().max_by_key(|v| v.version).ok_or_else(|| wrong(format!("{name} has no version yet")))?;
+    let id = SchemaId(latest.id);
+    let schema =
+        state.schema(id).await?.ok_or_else(|| wrong(format!("version {} of {name} cannot be read", latest.version)))?;
+    Ok(ByNamed { id, schema, said: format!("{name}:{}", latest.version), keys: ByLatest(bound) })
+}
+
 async fn encoding(
     state: &ServerState,
     topic: &TopicName,
@@ -81,7 +119,7 @@ async fn encoding(
             format!("{topic} has no schema yet: leave schema out to keep values as the text they are"),
         )),
         Some("latest") => Ok(Box::new(ByLatest(bound))),
-        Some(other) => Err(Refusal::invalid("schema", format!("schema is {other:?}: give none or latest"))),
+        Some(name) => Ok(Box::new(named(state, bound, name).await?)),
     }
 }
 

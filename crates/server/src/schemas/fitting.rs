@@ -47,6 +47,11 @@ fn latest(versions: &[SchemaVersion], role: &str) -> Result<Option<Bound>, Refus
 }
 
 impl Bound {
+    /// Whether records that do not fit are refused.
+    pub(crate) fn is_required(&self) -> bool {
+        self.required
+    }
+
     /// The bytes of what was given as JSON.
     pub(crate) fn write(&self, json: &str) -> Result<(Bytes, Option<SchemaId>), String> {
         let value: Json = serde_json::from_str(json).map_err(|e| e.to_string())?;

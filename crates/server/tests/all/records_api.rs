@@ -73,6 +73,82 @@ async fn every_form_of_records_is_appended_and_says_where() {
         .post(by_schema, &json!([{"value": {"bin": "b", "weight": 1}}, {"value": {"bin": "b", "weight": "heavy"}}]))
         .await;
     says(&wrong, 422, "record 1: the value: at $.weight: found \"heavy\", where a number belongs");
+
+    // by a schema that is named, whatever the topic is bound to
+    let text = r#"{"type":"object","properties":{"room":{"type":"integer"}},"required":["room"]}"#;
+    let door = json!({"name": "coldstore.door", "language": "json-schema", "text": text});
+    assert_eq!(api.post("/schemas", &door).await.0, 201);
+    let named = "/topics/bins.weighed/records?schema=coldstore.door";
+    let (status, done) = api.post(named, &json!({"key": "room-3", "value": {"room": 3, "celsius": 1.50}})).await;
+    assert_eq!(status, 200, "{done:#}");
+    let (_, found) = api.get("/topics/bins.weighed/records?key=room-3").await;
+    let record = &found["records"][0];
+    let version = api.get("/schemas/coldstore.door").await.1["versions"][0]["id"].clone();
+    assert_eq!((&record["value"]["room"], &record["schema"]), (&json!(3), &version));
+    let wrong = api.post(named, &json!([{"value": {"room": 4}}, {"value": {"celsius": 2}}])).await;
+    says(&wrong, 422, "record 1: the value: the value does not fit coldstore.door:1");
+    says(
+        &api.post("/topics/bins.weighed/records?schema=no.such", &json!({"value": 1})).await,
+        422,
+        "there is no schema no.such",
+    );
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn records_are_tried_as_rows_before_anything_runs() {
+    let api = Api::start().await;
+    api.topic("coldstore.readings", 2).await;
+    let reading = |room: i64| json!({"key": format!("room-{room}"), "headers": {"site": "north"}, "value": {"room": room, "celsius": 1.5}});
+    let all: Vec<_> = (0..30).map(reading).collect();
+    assert_eq!(api.post("/topics/coldstore.readings/records", &json!(all)).await.0, 200);
+    let odd = json!([{"key": "room-1", "value": {"room": "cellar"}}, {"key": "room-2", "value": {"room": 70_000, "door": {"open": true}}}, {"key": "room-3", "value": null}]);
+    assert_eq!(api.post("/topics/coldstore.readings/records", &odd).await.0, 200);
+
+    let path = "/topics/coldstore.readings/event-rows";
+    let (status, tried) = api.post(path, &json!({})).await;
+    assert_eq!(status, 200, "{tried:#}");
+    let part = |name: &str| tried["fields"].as_array().unwrap().iter().find(|f| f["path"] == json!([name])).unwrap().clone();
+    assert_eq!((&part("room")["present"], &part("celsius")["present"]), (&json!(32), &json!(30)));
+    assert_eq!((&tried["records"], &tried["keyed"], &tried["changes"]), (&json!(33), &json!(33), &json!(false)));
+    // where two types were seen a column takes both
+    assert_eq!(part("room")["type"], "jsonb");
+
+    let columns = json!([
+        {"name": "room", "type": "smallint", "path": ["room"]},
+        {"name": "site", "type": "text", "part": "header", "path": ["site"]},
+        {"name": "id", "type": "text", "part": "key", "key": true},
+    ]);
+    let (_, tried) = api.post(path, &json!({"rows": {"columns": columns, "unknown": "quarantine"}})).await;
+    assert_eq!((&tried["fit"], &tried["records"]), (&json!(1), &json!(33)), "{tried:#}");
+    let findings: Vec<&str> = tried["refused"].as_array().unwrap().iter().filter_map(|r| r["finding"].as_str()).collect();
+    assert!(findings[0].starts_with("at $.celsius: no column takes this field"), "{findings:?}");
+    assert!(findings.iter().any(|f| f.starts_with("at $.door: no column")), "{findings:?}");
+    assert!(findings.iter().any(|f| f.starts_with("at $.room: it is not a value of type smallint")), "{findings:?}");
+    let (_, tried) = api.post(path, &json!({"rows": {"columns": columns}})).await;
+    assert_eq!(tried["fit"], 31, "{tried:#}");
+    let gone = tried["sample"].as_array().unwrap().iter().find(|row| row["deletes"] == json!(true)).unwrap();
+    assert_eq!(gone["cells"], json!([null, null, "room-3"]));
+
+    let cases = [
+        (json!({"rows": {"columns": []}}), "at least one"),
+        (json!({"rows": {"columns": [{"name": "a", "type": "no such", "path": ["a"], "key": true}]}}), "is of type no such"),
+        (json!({"rows": {"columns": columns, "newest_by": "site"}}), "choose a number, a date or a time"),
+        (json!({"records": 0}), "ask for 1 to 10000"),
+    ];
+    for (body, part) in cases {
+        says(&api.post(path, &body).await, 422, part);
+    }
+    says(&api.post("/topics/no.such/event-rows", &json!({})).await, 404, "no.such");
+    // what goes on, in the way a sink writes
+    let asked = json!({"writes": {"rows": "appended"}, "rows": {"columns": columns}});
+    let (_, sample) = api.post("/topics/coldstore.readings/delivery-sample", &asked).await;
+    let cells =
+        sample["rows"].as_array().unwrap().last().unwrap()["cells"].as_object().unwrap().keys().cloned().collect::<Vec<_>>();
+    assert_eq!(cells, ["room", "site", "id"], "{sample:#}");
+    let shape = json!({"shape": {"steps": {"coldstore.readings": [{"step": "filter", "only": "room > 20"}]}},
+        "rows": {"from": "topic", "topic": "coldstore.readings", "rows": {"columns": columns}}});
+    let (status, shaped) = api.post("/shapes/try", &shape).await;
+    assert_eq!((status, shaped["findings"].as_array().map(Vec::len)), (200, Some(0)), "{shaped:#}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
