@@ -97,7 +97,7 @@ test('the main views', async ({ page, demo }) => {
     await expect(page.getByRole('link', { name: /column district/ })).toBeVisible();
   });
   await take('runners', '/runners', async () => {
-    await expect(page.getByRole('region', { name: 'packhouse-1' })).toContainText('1 lane');
+    await expect(page.getByRole('region', { name: 'packhouse-1' })).toContainText('2 lanes');
     const closed = page.getByRole('button', { name: 'What it carries' });
     while ((await closed.count()) > 0) await closed.first().click();
   });

@@ -57,6 +57,8 @@ test('every view is accessible in light and dark', async ({ page }) => {
     '/connectors/new',
     '/connectors/new?kind=sink',
     `/connectors/${connectors[0]?.id}/edit`,
+    '/topics/coldstore.readings/publish',
+    '/connectors/new?kind=sink&topics=coldstore.readings&rows=coldstore.readings',
     `/connectors/${connectors[0]?.id}/edit?as=manifest`,
   ];
   for (const scheme of ['light', 'dark'] as const) {

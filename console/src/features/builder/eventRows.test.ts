@@ -80,6 +80,7 @@ describe('how events become rows', () => {
     expect(seen({ ...field, types: [...field.types, { what: 'text', records: 1 }] }, 40)).toBe(
       'in 75 % · number 28, text 1 · null 2',
     );
+    expect(seen({ ...field, present: 1, null: 0 }, 400)).toBe('1 time · number');
     expect(seen({ ...field, present: 0, null: 0, types: [] }, 40)).toBe('never yet');
   });
 });

@@ -162,8 +162,9 @@ export function summary(rows: EventRows): string {
 export function seen(field: Schemas['SeenField'] | undefined, records: number): string {
   if (!field) return '';
   const types = field.types.map((t) => (field.types.length === 1 ? t.what : `${t.what} ${t.records}`)).join(', ');
-  const often =
-    field.present === records ? 'always' : `in ${Math.floor((100 * field.present) / Math.max(records, 1))} %`;
+  const percent = Math.floor((100 * field.present) / Math.max(records, 1));
+  const times = field.present === 1 ? '1 time' : `${field.present} times`;
+  const often = field.present === records ? 'always' : percent === 0 ? times : `in ${percent} %`;
   return [field.present === 0 ? 'never yet' : often, types, field.null > 0 && `null ${field.null}`]
     .filter(Boolean)
     .join(' · ');

@@ -13,6 +13,7 @@ import { readersQuery, type Reader } from '../../shared/readers/readersQueries';
 import { ReadersTable } from '../../shared/readers/ReadersTable';
 import { Append } from './Append';
 import { keeps } from './keeps';
+import { Publish } from './Publish';
 import { Records } from './Records';
 import { Rulers } from './Rulers';
 import { Settings } from './Settings';
@@ -23,6 +24,7 @@ const PARTS = [
   ['records', 'Records'],
   ['readers', 'Readers'],
   ['size', 'Size and rate'],
+  ['publish', 'Publish'],
   ['settings', 'Settings'],
 ] as const;
 
@@ -94,6 +96,9 @@ export function TopicPage() {
             </Tabs.Panel>
             <Tabs.Panel value="size">
               <Size name={name} />
+            </Tabs.Panel>
+            <Tabs.Panel value="publish">
+              <Publish name={name} />
             </Tabs.Panel>
             <Tabs.Panel value="settings">
               <Settings topic={found} />

@@ -11,6 +11,20 @@ export const keeperQuery = {
   refetchInterval: 5_000,
 };
 
+/** A few of a topic's newest records, read once. */
+export function newestQuery(name: string) {
+  return {
+    queryKey: ['topic', name, 'newest'],
+    queryFn: () =>
+      answered(
+        api.GET('/api/v1/topics/{name}/records', {
+          params: { path: { name }, query: { order: 'newest', limit: 3 } },
+        }),
+      ),
+    staleTime: 10_000,
+  };
+}
+
 export function topicQuery(name: string) {
   return {
     queryKey: ['topic', name],
