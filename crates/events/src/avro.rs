@@ -55,6 +55,7 @@ impl AvroReading<'_> {
             return Err(damaged(&DecodeError::Deep));
         }
         let start = *reader;
+        let within = Self { named: self.named, beside: self.beside.below(node) };
         match schema {
             Schema::Union(branches) => {
                 let branch = reader.branch(branches.len()).map_err(|e| damaged(&e))?;
@@ -72,15 +73,15 @@ impl AvroReading<'_> {
                     match node.child(name, &mut hint) {
                         Some(child) => {
                             let mut inner = None;
-                            self.value(&field.schema, reader, child, &below, cells, &mut inner, depth + 1)?;
+                            within.value(&field.schema, reader, child, &below, cells, &mut inner, depth + 1)?;
                             keep(rest, name, inner);
                         }
-                        None => self.beside(&field.schema, reader, &below, name, rest, depth, node)?,
+                        None => within.beside(&field.schema, reader, &below, name, rest, depth)?,
                     }
                 }
             }
             Schema::Map(of) if node.goes_on() => {
-                self.map(of, reader, node, path, cells, rest, depth)?;
+                within.map(of, reader, node, path, cells, rest, depth)?;
             }
             Schema::Array(_) | Schema::Map(_) => {
                 if node.goes_on() {
@@ -118,12 +119,10 @@ impl AvroReading<'_> {
         name: &str,
         rest: &mut Option<Json>,
         depth: usize,
-        above: &Node,
     ) -> Result<(), String> {
-        // below what a column takes whole, nothing is unknown
         match self.beside {
-            Beside::Refused if above.columns.is_empty() => Err(path.unknown()),
-            Beside::Kept if above.columns.is_empty() => {
+            Beside::Refused => Err(path.unknown()),
+            Beside::Kept => {
                 let json = self.as_json(schema, reader).map_err(|e| damaged(&e))?;
                 keep(rest, name, Some(json));
                 Ok(())
@@ -161,7 +160,7 @@ impl AvroReading<'_> {
                         self.value(of, reader, child, &below, cells, &mut inner, depth + 1)?;
                         keep(rest, name, inner);
                     }
-                    None => self.beside(of, reader, &below, name, rest, depth, node)?,
+                    None => self.beside(of, reader, &below, name, rest, depth)?,
                 }
             }
         }

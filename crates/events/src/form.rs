@@ -30,6 +30,13 @@ pub(crate) enum Beside {
     Refused,
 }
 
+impl Beside {
+    /// The same below a field: what a column takes whole has nothing in it that no column takes.
+    pub(crate) fn below(self, node: &Node) -> Self {
+        if node.columns.is_empty() { self } else { Self::LeftOut }
+    }
+}
+
 /// A record as it came, with its place.
 #[derive(Debug, Clone, Copy)]
 pub struct Came<'a> {

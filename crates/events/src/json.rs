@@ -110,7 +110,8 @@ impl<'a> Fields<'_, 'a> {
         if null {
             child.null_below(self.cells);
         } else if raw.starts_with('{') {
-            if let Some(rest) = object(raw, child, &path, self.beside, self.cells, self.depth + 1)? {
+            let beside = self.beside.below(child);
+            if let Some(rest) = object(raw, child, &path, beside, self.cells, self.depth + 1)? {
                 self.keep(name, &rest);
             }
         } else {
