@@ -48,21 +48,24 @@ pub async fn all<F: AsyncFn(Vec<i64>)>(store: &dyn QuarantineStore, connector: C
     assert_eq!(there.iter().map(|w| (w.at, w.offset)).collect::<Vec<_>>(), all.clone().map(|b| (b.at, b.offset)));
     assert_eq!(there[0].key, all[0].record.key);
     assert_eq!(waiting(store, connector, &places[1..]).await.len(), 1, "another lane's partitions");
-    assert!(store.asked_for(connector, &places, 10).await.unwrap().is_empty());
+    assert!(store.asked_for(connector, 1, &places, 10).await.unwrap().is_empty());
 
     // asked for, they come whole and in order
     ask(there.iter().map(|w| w.id).collect()).await;
-    let asked = store.asked_for(connector, &places, 10).await.unwrap();
+    let asked = store.asked_for(connector, 1, &places, 10).await.unwrap();
     let records: Vec<_> = asked.iter().map(|a| (a.at, a.offset, a.record.clone())).collect();
     assert_eq!(records, all.clone().map(|b| (b.at, b.offset, b.record)));
-    assert_eq!(store.asked_for(connector, &places, 2).await.unwrap().len(), 2);
+    assert_eq!(store.asked_for(connector, 1, &places, 2).await.unwrap().len(), 2);
+
+    // whoever carries what the connector was before a change does not try them as before
+    assert!(store.asked_for(connector, 0, &places, 10).await.unwrap().is_empty());
 
     // what failed again waits, what is delivered or superseded does not
     let failed = Settled::Failed { step: Step::Read, finding: "no schema".into(), cause: 5 };
     store.settle(&[asked[0].id], &failed).await.unwrap();
     store.settle(&[asked[1].id], &Settled::Delivered).await.unwrap();
     store.settle(&[asked[2].id], &Settled::Superseded).await.unwrap();
-    assert!(store.asked_for(connector, &places, 10).await.unwrap().is_empty());
+    assert!(store.asked_for(connector, 1, &places, 10).await.unwrap().is_empty());
     let left = waiting(store, connector, &places).await;
     assert_eq!(left.iter().map(|w| w.id).collect::<Vec<_>>(), [asked[0].id]);
     // what is settled stays so

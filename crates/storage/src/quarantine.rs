@@ -298,18 +298,22 @@ impl QuarantineStore for Database {
     async fn asked_for(
         &self,
         connector: ConnectorId,
+        version: i32,
         places: &[TopicPartition],
         most: i64,
     ) -> Result<Vec<AskedRecord>, PortError> {
         let mut connection = self.connection().await?;
         let rows: Vec<Kept> = diesel::sql_query(format!(
             "{KEPT} WHERE connector_id = $1 AND state = 'asked' \
-               AND (topic_id, partition) IN (SELECT * FROM unnest($2, $3)) ORDER BY topic_id, partition, record_offset LIMIT $4"
+               AND (topic_id, partition) IN (SELECT * FROM unnest($2, $3)) \
+               AND NOT EXISTS (SELECT 1 FROM connectors c WHERE c.id = $1 AND c.version > $5) \
+             ORDER BY topic_id, partition, record_offset LIMIT $4"
         ))
         .bind::<SqlUuid, _>(connector.0)
         .bind::<Array<Int8>, _>(places.iter().map(|p| p.topic.0).collect::<Vec<_>>())
         .bind::<Array<Int4>, _>(places.iter().map(|p| p.partition.0).collect::<Vec<_>>())
         .bind::<Int8, _>(most)
+        .bind::<Int4, _>(version)
         .load(&mut connection)
         .await
         .map_err(failed("reading what is to be tried again"))?;

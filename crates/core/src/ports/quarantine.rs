@@ -122,13 +122,15 @@ pub trait QuarantineStore: Send + Sync {
         places: &[TopicPartition],
     ) -> Result<Vec<AskedRecord>, PortError>;
 
-    /// Records of these partitions that are asked to be tried again, in order of their offsets.
+    /// Records of these partitions that are asked to be tried again, in order of their offsets. None for a version of the connector
+    /// that is not its latest: they were asked for after the change, and would fail as before.
     ///
     /// # Errors
     /// [`PortError::TryAgain`].
     async fn asked_for(
         &self,
         connector: ConnectorId,
+        version: i32,
         places: &[TopicPartition],
         most: i64,
     ) -> Result<Vec<AskedRecord>, PortError>;

@@ -68,7 +68,7 @@ impl Book {
 
     /// The records that are asked to be tried again now, and how long to wait before the next ones, if there may be more.
     pub(super) async fn asked(&self, places: &[TopicPartition]) -> Result<(Vec<AskedRecord>, Option<Duration>), Failure> {
-        let mut asked = self.services.quarantine.asked_for(self.connector, places, AT_A_TIME).await?;
+        let mut asked = self.services.quarantine.asked_for(self.connector, self.version, places, AT_A_TIME).await?;
         let pace = asked.iter().filter_map(|a| a.pace).min();
         let most = pace.map_or(asked.len(), |pace| usize::try_from(pace.max(1)).unwrap_or(usize::MAX));
         let more = asked.len() > most || i64::try_from(asked.len()).unwrap_or(i64::MAX) >= AT_A_TIME;
