@@ -5,7 +5,7 @@ use std::collections::HashMap;
 
 use bytes::Bytes;
 use gonvel_core::change::ChangeKind;
-use gonvel_core::column::Value;
+use gonvel_core::column::{NOT_A_NUMBER, Value};
 use gonvel_core::fold::Place;
 use gonvel_core::table::TableSchema;
 use tokio_postgres::Error;
@@ -28,26 +28,24 @@ pub(super) fn column(table: &TableSchema, present: &[usize], name: &str) -> Resu
     })
 }
 
-/// Values of one column in order; null comes before all others.
-fn compare(a: &Value<'_>, b: &Value<'_>) -> Ordering {
-    let ordered = match (a, b) {
-        (Value::Null, Value::Null) => Some(Ordering::Equal),
-        (Value::Null, _) => Some(Ordering::Less),
-        (_, Value::Null) => Some(Ordering::Greater),
-        (Value::Boolean(a), Value::Boolean(b)) => a.partial_cmp(b),
-        (Value::Int(a), Value::Int(b)) => a.partial_cmp(b),
-        (Value::Long(a), Value::Long(b)) => a.partial_cmp(b),
-        (Value::Float(a), Value::Float(b)) => a.partial_cmp(b),
-        (Value::Double(a), Value::Double(b)) => a.partial_cmp(b),
-        (Value::Decimal(a), Value::Decimal(b)) => a.partial_cmp(b),
-        (Value::Text(a), Value::Text(b)) => a.partial_cmp(b),
-        (Value::Bytes(a), Value::Bytes(b)) => a.partial_cmp(b),
-        (Value::Date(a), Value::Date(b)) => a.partial_cmp(b),
-        (Value::Timestamp(a), Value::Timestamp(b)) => a.partial_cmp(b),
-        _ => None,
-    };
-    // what cannot be compared here is compared by the target
-    ordered.unwrap_or(Ordering::Equal)
+/// Values of one column, a number, a date or a time, in the order that the target has them in: NaN after all numbers. Null comes
+/// before all others.
+fn compare(a: Value<'_>, b: Value<'_>) -> Ordering {
+    let float = |a: f64, b: f64| a.partial_cmp(&b).unwrap_or_else(|| a.is_nan().cmp(&b.is_nan()));
+    match (a, b) {
+        (Value::Null, Value::Null) => Ordering::Equal,
+        (Value::Null, _) => Ordering::Less,
+        (_, Value::Null) => Ordering::Greater,
+        (Value::Int(a), Value::Int(b)) => a.cmp(&b),
+        (Value::Long(a), Value::Long(b)) => a.cmp(&b),
+        (Value::Float(a), Value::Float(b)) => float(a.into(), b.into()),
+        (Value::Double(a), Value::Double(b)) => float(a, b),
+        (Value::Decimal(a), Value::Decimal(b)) => (a == NOT_A_NUMBER, a).cmp(&(b == NOT_A_NUMBER, b)),
+        (Value::Date(a), Value::Date(b)) => a.cmp(&b),
+        (Value::Timestamp(a), Value::Timestamp(b)) => a.cmp(&b),
+        // a shape made something else of the column: the later one counts, unless the target knows better
+        _ => Ordering::Equal,
+    }
 }
 
 /// What changes come to for one key.
@@ -63,18 +61,14 @@ struct Comes {
 ///
 /// # Errors
 /// The database's own, as it came.
-pub(super) async fn apply(
-    application: &Application<'_>,
-    changes: &[(Place, Bytes)],
-    by: Option<usize>,
-) -> Result<(), Error> {
-    let value = |(batch, row): Place| by.map_or(Value::Null, |by| application.batches[batch].new[by].value(row));
+pub(super) async fn apply(application: &Application<'_>, changes: &[(Place, Bytes)], by: usize) -> Result<(), Error> {
+    let value = |(batch, row): Place| application.batches[batch].new[by].value(row);
     let mut keys: HashMap<&Bytes, Comes> = HashMap::with_capacity(changes.len());
     for (place, key) in changes {
         let comes = keys.entry(key).or_default();
         match application.batches[place.0].kinds[place.1] {
             ChangeKind::Delete => *comes = Comes { deleted: Some(*place), written: None },
-            _ if comes.written.is_some_and(|known| compare(&value(known), &value(*place)) == Ordering::Greater) => {}
+            _ if comes.written.is_some_and(|known| compare(value(known), value(*place)) == Ordering::Greater) => {}
             _ => comes.written = Some(*place),
         }
     }
@@ -89,5 +83,26 @@ pub(super) async fn apply(
             application.delete(&deleted).await?;
         }
     }
-    if written.is_empty() { Ok(()) } else { application.upsert_unless_newer(&written, by).await }
+    if written.is_empty() { Ok(()) } else { application.upsert_unless_newer(&written, Some(by)).await }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_newest_in_a_round_is_what_the_target_holds_for_newest() {
+        let cases = [
+            (Value::Double(f64::NAN), Value::Double(9.0)),
+            (Value::Decimal(NOT_A_NUMBER), Value::Decimal(90)),
+            (Value::Decimal(-1), Value::Null),
+            (Value::Long(2), Value::Long(1)),
+            (Value::Timestamp(i64::MAX), Value::Timestamp(0)),
+        ];
+        for (newer, older) in cases {
+            assert_eq!(compare(newer, older), Ordering::Greater, "{newer:?}");
+            assert_eq!(compare(older, newer), Ordering::Less, "{newer:?}");
+            assert_eq!(compare(newer, newer), Ordering::Equal, "{newer:?}");
+        }
+    }
 }

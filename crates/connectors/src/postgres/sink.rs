@@ -265,13 +265,13 @@ impl PgSink {
             None => None,
         };
         let places = || kept.iter().map(|(place, _)| *place).collect::<Vec<_>>();
-        let applied = match writes.rows {
-            TargetRows::Current if newest_by.is_some() => newest::apply(&application, &kept, newest_by).await,
-            TargetRows::Current if marks => apply_marking(&application, &kept).await,
-            TargetRows::Current => application.run(&fold_all(batches, &kept)).await,
-            TargetRows::Appended => application.append_rows(&places()).await,
-            TargetRows::Changes => application.append_changes(&places()).await,
-            TargetRows::History => application.write_history(&kept).await,
+        let applied = match (writes.rows, newest_by) {
+            (TargetRows::Current, Some(by)) => newest::apply(&application, &kept, by).await,
+            (TargetRows::Current, None) if marks => apply_marking(&application, &kept).await,
+            (TargetRows::Current, None) => application.run(&fold_all(batches, &kept)).await,
+            (TargetRows::Appended, _) => application.append_rows(&places()).await,
+            (TargetRows::Changes, _) => application.append_changes(&places()).await,
+            (TargetRows::History, _) => application.write_history(&kept).await,
         };
         applied.map_err(|e| explain_write(&e, &target.name))?;
         if parts_of_rows.missing.load(Ordering::Relaxed) > 0 { Err(part_of_a_row(&target.name)) } else { Ok(()) }
