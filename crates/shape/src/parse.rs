@@ -2,8 +2,9 @@
 
 use sqlparser::ast::{Expr, Query, SetExpr, Spanned, Statement};
 use sqlparser::dialect::PostgreSqlDialect;
+use sqlparser::keywords::Keyword;
 use sqlparser::parser::{Parser, ParserError};
-use sqlparser::tokenizer::Token;
+use sqlparser::tokenizer::{Token, TokenWithSpan, Tokenizer};
 
 use crate::finding::{Finding, Span};
 
@@ -98,7 +99,69 @@ fn parser(text: &str, at: &Text) -> Result<Parser<'static>, Finding> {
     if at.length > LONGEST {
         return Err(Finding::error(format!("the text has {} characters: at most {LONGEST} can be read", at.length)));
     }
-    Parser::new(&DIALECT).with_recursion_limit(DEEPEST).try_with_sql(text).map_err(|e| at.refused(&e))
+    let tokens = Tokenizer::new(&DIALECT, text).tokenize_with_location().map_err(|e| at.refused(&e.into()))?;
+    Ok(Parser::new(&DIALECT).with_recursion_limit(DEEPEST).with_tokens_with_locations(of_one_rank(tokens)))
+}
+
+/// Operators that bind as tightly as all that have no place of their own in PostgreSQL (its documentation, table 4.2), where the parser
+/// would have some of them bind more tightly than others.
+fn of_one_rank(mut tokens: Vec<TokenWithSpan>) -> Vec<TokenWithSpan> {
+    let mut after_value = false;
+    for token in &mut tokens {
+        let name = match &token.token {
+            Token::Pipe => Some("|"),
+            Token::Ampersand => Some("&"),
+            // before a value it is an operator of that value alone
+            Token::Tilde if after_value => Some("~"),
+            Token::TildeAsterisk => Some("~*"),
+            Token::ExclamationMarkTilde => Some("!~"),
+            Token::ExclamationMarkTildeAsterisk => Some("!~*"),
+            _ => None,
+        };
+        after_value = match &token.token {
+            Token::Whitespace(_) => after_value,
+            Token::Word(word) => {
+                word.quote_style.is_some() || word.keyword == Keyword::NoKeyword || !comes_before_value(word.keyword)
+            }
+            Token::Number(..)
+            | Token::SingleQuotedString(_)
+            | Token::EscapedStringLiteral(_)
+            | Token::DollarQuotedString(_)
+            | Token::UnicodeStringLiteral(_)
+            | Token::RParen
+            | Token::RBracket => true,
+            _ => false,
+        };
+        if let Some(name) = name {
+            token.token = Token::CustomBinaryOperator(name.into());
+        }
+    }
+    tokens
+}
+
+/// Words that a value follows.
+fn comes_before_value(keyword: Keyword) -> bool {
+    use Keyword as K;
+    matches!(
+        keyword,
+        K::AND
+            | K::OR
+            | K::NOT
+            | K::CASE
+            | K::WHEN
+            | K::THEN
+            | K::ELSE
+            | K::BETWEEN
+            | K::LIKE
+            | K::ILIKE
+            | K::IN
+            | K::FROM
+            | K::SELECT
+            | K::WHERE
+            | K::DISTINCT
+            | K::ESCAPE
+            | K::FOR
+    )
 }
 
 fn end(parser: &Parser<'_>, at: &Text) -> Result<(), Finding> {

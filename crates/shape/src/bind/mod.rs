@@ -114,12 +114,14 @@ impl Binder<'_> {
             Sql::Value(value) => literal(&value.value, span),
             Sql::Nested(inner) => self.expr(inner),
             Sql::BinaryOp { left, op, right } => self.binary(left, op, right, span),
+            Sql::UnaryOp { op: UnaryOperator::Minus, expr } if self.powers(expr) => self.minus_within(expr, span),
             Sql::UnaryOp { op, expr } => {
                 let inner = self.expr(expr)?;
                 match op {
                     UnaryOperator::Not => self.not(inner, span),
                     UnaryOperator::Plus => Ok(inner),
                     UnaryOperator::Minus => self.call("negative", vec![inner], span),
+                    UnaryOperator::BitwiseNot => self.call("bits not", vec![inner], span),
                     _ => Err(unsupported(&format!("the operator {op}"), span)),
                 }
             }
@@ -406,6 +408,24 @@ impl Binder<'_> {
         if negated { self.not(found, span) } else { Ok(found) }
     }
 
+    /// Whether a power begins what a minus stands before: the minus belongs to the number that is raised.
+    fn powers(&self, sql: &Sql) -> bool {
+        matches!(sql, Sql::BinaryOp { op: BinaryOperator::PGExp | BinaryOperator::BitwiseXor, .. })
+    }
+
+    fn minus_within(&mut self, sql: &Sql, span: Span) -> Result<Expr, Finding> {
+        match sql {
+            Sql::BinaryOp { left, right, .. } if self.powers(sql) => {
+                let args = vec![self.minus_within(left, span)?, self.expr(right)?];
+                self.call("^", args, span)
+            }
+            first => {
+                let inner = self.expr(first)?;
+                self.call("negative", vec![inner], span)
+            }
+        }
+    }
+
     fn binary(&mut self, left: &Sql, op: &BinaryOperator, right: &Sql, span: Span) -> Result<Expr, Finding> {
         use BinaryOperator as B;
         let comparison = match op {
@@ -429,7 +449,21 @@ impl Binder<'_> {
             let node = if *op == B::And { Node::And(parts) } else { Node::Or(parts) };
             return Ok(Expr { node, ty: Ty::Boolean, nullable, span });
         }
+        // the database takes all of the sum as what ~ stands before
+        if matches!(op, B::Plus | B::Minus) && matches!(left, Sql::UnaryOp { op: UnaryOperator::BitwiseNot, .. }) {
+            let finding = Finding::error("what ~ belongs to is not clear beside + and -").at(span);
+            return Err(finding.suggest("put ~ and what it belongs to in brackets"));
+        }
         let (name, negated) = match op {
+            B::Custom(name) => match name.as_str() {
+                "|" => ("|", false),
+                "&" => ("&", false),
+                "~" => ("~", false),
+                "~*" => ("~*", false),
+                "!~" => ("~", true),
+                "!~*" => ("~*", true),
+                _ => return Err(unsupported(&format!("the operator {op}"), span)),
+            },
             B::Plus => ("+", false),
             B::Minus => ("-", false),
             B::Multiply => ("*", false),
@@ -437,12 +471,13 @@ impl Binder<'_> {
             B::Modulo => ("%", false),
             B::PGExp | B::BitwiseXor => ("^", false),
             B::StringConcat => ("||", false),
-            B::BitwiseAnd => ("&", false),
-            B::BitwiseOr => ("|", false),
-            B::PGRegexMatch => ("~", false),
-            B::PGRegexIMatch => ("~*", false),
-            B::PGRegexNotMatch => ("~", true),
-            B::PGRegexNotIMatch => ("~*", true),
+            B::PGBitwiseXor => ("#", false),
+            B::PGBitwiseShiftLeft => ("<<", false),
+            B::PGBitwiseShiftRight => (">>", false),
+            B::AtArrow => ("@>", false),
+            B::ArrowAt => ("<@", false),
+            B::QuestionPipe => ("?|", false),
+            B::QuestionAnd => ("?&", false),
             B::PGLikeMatch => ("like", false),
             B::PGNotLikeMatch => ("like", true),
             B::PGILikeMatch => ("ilike", false),

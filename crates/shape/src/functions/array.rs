@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use gonvel_core::column::Value;
 
-use super::{Entry, Gives, INT, TEXT, Take, int, number, t, way};
+use super::{Entry, Gives, INT, Signature, TEXT, Take, int, number, t, way};
 use crate::cast::{read_text, text_of};
 use crate::expr::{Fault, Scope};
 use crate::ty::Ty;
@@ -92,7 +92,12 @@ fn owned(elements: &[Option<String>]) -> String {
 /// # Errors
 /// If it is none.
 pub fn read(text: &str, of: &Ty) -> Result<String, Fault> {
-    let found = elements(text).ok_or_else(|| Fault::from("it is not an array of one dimension"))?;
+    let found = match elements(text) {
+        Some(found) => found,
+        // what has more dimensions is carried as it is written
+        None if dimensions(text).is_some_and(|sizes| sizes.len() > 1) => return Ok(text.trim().to_owned()),
+        None => return Err("it is not an array".into()),
+    };
     let mut out = Vec::with_capacity(found.len());
     for element in found {
         out.push(match element {
@@ -144,6 +149,124 @@ pub fn of_values<'a>(scope: Scope<'_>, a: &[Value<'a>]) -> Result<Given<'a>, Fau
     Ok(Given::text(owned(&all)))
 }
 
+/// The type of an array with another element; what is no element of it must be made one first, as nothing is made one in silence.
+fn with_element(array: Option<&Ty>, element: Option<&Ty>) -> Result<Ty, Fault> {
+    let (Some(array @ Ty::Array(of)), Some(element)) = (array, element) else {
+        return Ok(array.cloned().unwrap_or(Ty::Text));
+    };
+    let width = |ty: &Ty| [Ty::Int2, Ty::Int4, Ty::Int8].iter().position(|whole| whole == ty);
+    let numeric = |ty: &Ty| matches!(ty, Ty::Numeric { .. });
+    let alike = **of == *element
+        || of.is_textual() && element.is_textual()
+        || numeric(of) && numeric(element)
+        || width(of).zip(width(element)).is_some_and(|(of, element)| element <= of);
+    if alike {
+        return Ok(array.clone());
+    }
+    let (of, element) = (of.name(), element.name());
+    Err(format!("an array of {of} takes no {element}: convert it first, CAST(… AS {of})").into())
+}
+
+/// One more element behind an array.
+pub(super) fn appending() -> Signature {
+    way(&[Take::Array, Take::Any], Ty::Text, |s, a| {
+        let mut all = of(a, 0)?;
+        all.push(one(s, a, 1));
+        Ok(Given::text(owned(&all)))
+    })
+    .lenient()
+    .giving(Gives::By(|types, _| with_element(types.first(), types.get(1))))
+}
+
+/// One more element before an array.
+pub(super) fn prepending() -> Signature {
+    way(&[Take::Any, Take::Array], Ty::Text, |s, a| {
+        let mut all = of(a, 1)?;
+        all.insert(0, one(s, a, 0));
+        Ok(Given::text(owned(&all)))
+    })
+    .lenient()
+    .giving(Gives::By(|types, _| with_element(types.get(1), types.first())))
+}
+
+/// Two arrays one after the other.
+pub(super) fn joining() -> Signature {
+    way(&[Take::Array, Take::Array], Ty::Text, |_, a| {
+        if a[0] == Value::Null && a[1] == Value::Null {
+            return Ok(Given::Null);
+        }
+        let mut all = of(a, 0)?;
+        all.extend(of(a, 1)?);
+        Ok(Given::text(owned(&all)))
+    })
+    .lenient()
+    .giving(Gives::By(|types, _| match types.get(1) {
+        Some(Ty::Array(element)) => with_element(types.first(), Some(element)),
+        _ => Ok(types.first().cloned().unwrap_or(Ty::Text)),
+    }))
+}
+
+/// Whether all elements of the second stand in the first; null is none of them.
+fn holds_all(a: &[Value<'_>], all: usize, some: usize) -> Result<Given<'static>, Fault> {
+    let (all, some) = (of(a, all)?, of(a, some)?);
+    Ok(Given::Boolean(some.iter().all(|e| e.is_some() && all.contains(e))))
+}
+
+/// Both are arrays of one type of element, so that equal elements have equal texts.
+fn alike(types: &[Ty], _: &[Option<&crate::value::Owned>]) -> Result<Ty, Fault> {
+    match types {
+        [Ty::Array(a), Ty::Array(b)] if a != b && !(a.is_textual() && b.is_textual()) => {
+            Err(format!("arrays of {} and of {} are not compared: convert one", a.name(), b.name()).into())
+        }
+        _ => Ok(Ty::Boolean),
+    }
+}
+
+/// Whether an array has all elements of another.
+pub(super) fn containing() -> Signature {
+    way(&[Take::Array, Take::Array], Ty::Boolean, |_, a| holds_all(a, 0, 1)).giving(Gives::By(alike))
+}
+
+/// Whether an array's elements are all in another.
+pub(super) fn contained() -> Signature {
+    way(&[Take::Array, Take::Array], Ty::Boolean, |_, a| holds_all(a, 1, 0)).giving(Gives::By(alike))
+}
+
+/// How many elements an array has in each of its dimensions; none if its text is no array.
+fn dimensions(text: &str) -> Option<Vec<usize>> {
+    let inner = text.trim().strip_prefix('{')?.strip_suffix('}')?;
+    if inner.trim().is_empty() {
+        return Some(Vec::new());
+    }
+    let (mut depth, mut quoted, mut escaped, mut count) = (0_usize, false, false, 1);
+    let mut first_end = None;
+    for (at, c) in inner.char_indices() {
+        match c {
+            _ if escaped => escaped = false,
+            '\\' => escaped = true,
+            '"' => quoted = !quoted,
+            _ if quoted => {}
+            '{' => depth += 1,
+            '}' => depth = depth.checked_sub(1)?,
+            ',' if depth == 0 => {
+                count += 1;
+                first_end.get_or_insert(at);
+            }
+            _ => {}
+        }
+    }
+    let first = inner[..first_end.unwrap_or(inner.len())].trim();
+    let mut out = vec![count];
+    if first.starts_with('{') {
+        out.extend(dimensions(first)?);
+    }
+    Some(out)
+}
+
+fn sizes(a: &[Value<'_>]) -> Result<Vec<usize>, Fault> {
+    dimensions(t(a, 0)).ok_or_else(|| "it is not an array".into())
+}
+
 fn inner(types: &[Ty]) -> Ty {
     if let Some(Ty::Array(of)) = types.first() { (**of).clone() } else { Ty::Text }
 }
@@ -152,8 +275,9 @@ pub(super) fn all() -> Vec<Entry> {
     let array = Take::Array;
     let text_array = || Gives::Is(Ty::Array(Box::new(Ty::Text)));
     let length = |_: Scope<'_>, a: &[Value<'_>]| {
-        let all = of(a, 0)?.len();
-        Ok(if int(a, 1) == 1 && all > 0 { number(all) } else { Given::Null })
+        let sizes = sizes(a)?;
+        let place = usize::try_from(int(a, 1)).ok().and_then(|dimension| dimension.checked_sub(1));
+        Ok(place.and_then(|place| sizes.get(place)).map_or(Given::Null, |size| number(*size)))
     };
     vec![
         (
@@ -166,7 +290,7 @@ pub(super) fn all() -> Vec<Entry> {
         (
             "array_length",
             vec![way(&[array.clone(), INT], Ty::Int4, length)],
-            "How many elements; the second argument is 1. Null for none.",
+            "How many elements, in its first dimension or another. Null for none.",
             "array_length(string_to_array('a,b', ','), 1)",
             "2",
         ),
@@ -179,7 +303,10 @@ pub(super) fn all() -> Vec<Entry> {
         ),
         (
             "cardinality",
-            vec![way(std::slice::from_ref(&array), Ty::Int4, |_, a| Ok(number(of(a, 0)?.len())))],
+            vec![way(std::slice::from_ref(&array), Ty::Int4, |_, a| {
+                let sizes = sizes(a)?;
+                Ok(number(if sizes.is_empty() { 0 } else { sizes.iter().product() }))
+            })],
             "How many elements.",
             "cardinality(string_to_array('a,b', ','))",
             "2",
@@ -241,48 +368,21 @@ pub(super) fn all() -> Vec<Entry> {
         ),
         (
             "array_append",
-            vec![
-                way(&[array.clone(), Take::Any], Ty::Text, |s, a| {
-                    let mut all = of(a, 0)?;
-                    all.push(one(s, a, 1));
-                    Ok(Given::text(owned(&all)))
-                })
-                .lenient()
-                .giving(Gives::First),
-            ],
+            vec![appending()],
             "One more element at the end.",
             "array_append(string_to_array('a', ','), 'b')",
             "{a,b}",
         ),
         (
             "array_prepend",
-            vec![
-                way(&[Take::Any, array.clone()], Ty::Text, |s, a| {
-                    let mut all = of(a, 1)?;
-                    all.insert(0, one(s, a, 0));
-                    Ok(Given::text(owned(&all)))
-                })
-                .lenient()
-                .giving(Gives::By(|types, _| Ok(types.get(1).cloned().unwrap_or(Ty::Text)))),
-            ],
+            vec![prepending()],
             "One more element at the beginning.",
             "array_prepend('a', string_to_array('b', ','))",
             "{a,b}",
         ),
         (
             "array_cat",
-            vec![
-                way(&[array.clone(), array.clone()], Ty::Text, |_, a| {
-                    if a[0] == Value::Null && a[1] == Value::Null {
-                        return Ok(Given::Null);
-                    }
-                    let mut all = of(a, 0)?;
-                    all.extend(of(a, 1)?);
-                    Ok(Given::text(owned(&all)))
-                })
-                .lenient()
-                .giving(Gives::First),
-            ],
+            vec![joining()],
             "Two arrays one after the other.",
             "array_cat(string_to_array('a', ','), string_to_array('b', ','))",
             "{a,b}",

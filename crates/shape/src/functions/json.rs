@@ -282,6 +282,82 @@ pub(super) fn merged(first: &str, second: &str) -> Result<String, Fault> {
     normal(&format!("[{}]", [list(first), list(second)].concat().join(", ")))
 }
 
+/// Whether two scalars are one value, both in normal form: numbers whatever digits they are written with.
+fn one_scalar(a: &str, b: &str) -> bool {
+    if kind(a) != "number" || kind(b) != "number" {
+        return a == b;
+    }
+    let plain = |text: &str| {
+        let text = if text.contains('.') { text.trim_end_matches('0').trim_end_matches('.') } else { text };
+        if text == "-0" { "0".to_owned() } else { text.to_owned() }
+    };
+    plain(a) == plain(b)
+}
+
+/// Whether a value in normal form contains another: an object the fields, an array the items.
+fn contains(all: &str, part: &str) -> bool {
+    let (all, part) = (all.trim(), part.trim());
+    match (kind(all), kind(part)) {
+        ("object", "object") => {
+            let all = fields(all).unwrap_or_default();
+            let value = |name: &str| all.iter().rev().find(|(n, _)| n == name).map(|(_, v)| v.get());
+            let within = |(name, part): &(String, &RawValue)| value(name).is_some_and(|all| contains(all, part.get()));
+            fields(part).unwrap_or_default().iter().all(within)
+        }
+        ("array", "array") => {
+            let all = items(all).unwrap_or_default();
+            let one = |part: &&RawValue| {
+                let nested = matches!(kind(part.get()), "object" | "array");
+                all.iter().any(|v| {
+                    if nested {
+                        contains(v.get(), part.get())
+                    } else {
+                        kind(v.get()) != "object" && one_scalar(v.get().trim(), part.get().trim())
+                    }
+                })
+            };
+            items(part).unwrap_or_default().iter().all(one)
+        }
+        ("object" | "array", _) | (_, "object" | "array") => false,
+        _ => one_scalar(all, part),
+    }
+}
+
+/// The same of whole values: an array contains a scalar that is one of its items.
+fn holds(all: &str, part: &str) -> Given<'static> {
+    let scalar = !matches!(kind(part), "object" | "array");
+    if scalar && kind(all) == "array" {
+        return Given::Boolean(contains(all, &format!("[{part}]")));
+    }
+    Given::Boolean(contains(all, part))
+}
+
+/// Whether a text is a name of an object, an item of an array, or the value.
+fn has(text: &str, name: &str) -> bool {
+    match kind(text) {
+        "object" => fields(text).is_some_and(|f| f.iter().any(|(n, _)| n == name)),
+        "array" => items(text).is_some_and(|i| i.iter().any(|v| string(v.get()).as_deref() == Some(name))),
+        _ => string(text).as_deref() == Some(name),
+    }
+}
+
+fn names<'a>(text: &str, list: &'a str) -> Result<impl Iterator<Item = bool> + use<'a>, Fault> {
+    let list = array::elements(list).ok_or_else(|| Fault::from("it is not an array of one dimension"))?;
+    let text = text.to_owned();
+    Ok(list.into_iter().flatten().map(move |name| has(&text, &name)))
+}
+
+/// Without a field, or without the items that are a text.
+pub(super) fn without(text: &str, name: &str) -> Result<String, Fault> {
+    if let Some(all) = fields(text) {
+        let kept = all.iter().filter(|(n, _)| n != name).map(|(n, v)| format!("{}: {}", quoted(n), v.get()));
+        return normal(&format!("{{{}}}", kept.collect::<Vec<_>>().join(", ")));
+    }
+    let all = items(text).ok_or_else(|| Fault::from("nothing can be taken out of a single value"))?;
+    let kept = all.iter().filter(|v| string(v.get()).as_deref() != Some(name)).map(|v| v.get());
+    normal(&format!("[{}]", kept.collect::<Vec<_>>().join(", ")))
+}
+
 /// Without fields whose value is null.
 fn stripped(text: &str, out: &mut String) {
     match text.as_bytes().first() {
@@ -346,18 +422,37 @@ pub(super) fn all() -> Vec<Entry> {
         ),
         (
             "?",
-            vec![way(&[JSONB, TEXT], Ty::Boolean, |_, a| {
-                let name = t(a, 1);
-                let text = t(a, 0);
-                let there = match kind(text) {
-                    "object" => fields(text).is_some_and(|f| f.iter().any(|(n, _)| n == name)),
-                    "array" => items(text).is_some_and(|i| i.iter().any(|v| string(v.get()).as_deref() == Some(name))),
-                    _ => string(text).as_deref() == Some(name),
-                };
-                Ok(Given::Boolean(there))
-            })],
+            vec![way(&[JSONB, TEXT], Ty::Boolean, |_, a| Ok(Given::Boolean(has(t(a, 0), t(a, 1)))))],
             "Whether a name is there.",
             "('{\"a\": 1}'::jsonb) ? 'a'",
+            "true",
+        ),
+        (
+            "?|",
+            vec![way(&[JSONB, path()], Ty::Boolean, |_, a| Ok(Given::Boolean(names(t(a, 0), t(a, 1))?.any(|has| has))))],
+            "Whether one of several names is there.",
+            "('{\"a\": 1}'::jsonb) ?| '{a,b}'",
+            "true",
+        ),
+        (
+            "?&",
+            vec![way(&[JSONB, path()], Ty::Boolean, |_, a| Ok(Given::Boolean(names(t(a, 0), t(a, 1))?.all(|has| has))))],
+            "Whether all of several names are there.",
+            "('{\"a\": 1}'::jsonb) ?& '{a,b}'",
+            "false",
+        ),
+        (
+            "@>",
+            vec![way(&[JSONB, JSONB], Ty::Boolean, |_, a| Ok(holds(t(a, 0), t(a, 1)))), array::containing()],
+            "Whether JSON contains other JSON; an array all elements of another.",
+            "('{\"a\": 1, \"b\": 2}'::jsonb) @> '{\"b\": 2}'",
+            "true",
+        ),
+        (
+            "<@",
+            vec![way(&[JSONB, JSONB], Ty::Boolean, |_, a| Ok(holds(t(a, 1), t(a, 0)))), array::contained()],
+            "Whether JSON is contained in other JSON; all elements of an array in another.",
+            "('{\"b\": 2}'::jsonb) <@ '{\"a\": 1, \"b\": 2}'",
             "true",
         ),
         (

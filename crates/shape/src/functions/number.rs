@@ -3,7 +3,7 @@
 use gonvel_core::column::{NOT_A_NUMBER, Value};
 
 use super::operators::{range, remainder_type, scaled};
-use super::{DOUBLE, Entry, Gives, INT, LONG, Signature, Take, TypeOf, d, int, unscaled, way};
+use super::{DOUBLE, Entry, Gives, INT, LONG, Signature, TEXT, Take, TypeOf, d, int, number_templates, t, unscaled, way};
 use crate::decimal;
 use crate::expr::{Fault, Run};
 use crate::ty::Ty;
@@ -123,6 +123,16 @@ pub(super) fn all() -> Vec<Entry> {
     let ceil = || vec![floats(|_, a| Ok(Given::Double(d(a, 0).ceil()))), exact(up, whole_type)];
     let angle = |run: Run| one(run);
     vec![
+        (
+            "to_number",
+            vec![
+                way(&[TEXT, TEXT], Ty::Text, |s, a| number_templates::read(t(a, 0), t(a, 1), s.ty))
+                    .giving(Gives::By(number_templates::read_type)),
+            ],
+            "A number read by a template.",
+            "to_number('1,412.5-', '9G999D9S')",
+            "-1412.5",
+        ),
         (
             "abs",
             vec![

@@ -19,6 +19,8 @@ const DATE: Take = Take::Is(Ty::Date);
 const STAMP: Take = Take::Is(Ty::Timestamp);
 const ZONED: Take = Take::Is(Ty::TimestampTz);
 const SPAN: Take = Take::Is(Ty::Interval);
+const CLOCK: Take = Take::Is(Ty::Time);
+const JSONB: Take = Take::Is(Ty::Jsonb);
 
 pub(super) fn range(ty: &Ty) -> Fault {
     format!("the number is out of the range of {}", ty.name()).into()
@@ -114,6 +116,51 @@ fn moved(a: &[Value<'_>], moment: usize, by: Interval) -> Result<Given<'static>,
     by.after(us).map(Given::Timestamp).ok_or_else(|| "the time is out of range".into())
 }
 
+/// Microseconds of a time of day.
+fn of_day(a: &[Value<'_>], n: usize) -> Result<i64, Fault> {
+    span(a, n).map(|i| i.micros)
+}
+
+/// A time of day moved by the clock of a span, round and round.
+fn turned(clock: i64, by: i64) -> Given<'static> {
+    let mut out = Vec::new();
+    gonvel_core::civil::write_time((clock % DAY_US + by % DAY_US).rem_euclid(DAY_US), &mut out);
+    Given::text(String::from_utf8(out).unwrap_or_default())
+}
+
+/// A date's time of day.
+fn at_clock(a: &[Value<'_>], date: usize, clock: usize) -> Result<Given<'static>, Fault> {
+    let Value::Date(days) = a[date] else { return Ok(Given::Null) };
+    match begin_of(days)? {
+        us @ (i64::MAX | i64::MIN) => Ok(Given::Timestamp(us)),
+        us => us.checked_add(of_day(a, clock)?).map(Given::Timestamp).ok_or_else(|| "the time is out of range".into()),
+    }
+}
+
+/// A span so many times as long: what months and days have no room for goes over into days and the clock.
+#[allow(clippy::cast_possible_truncation, clippy::cast_precision_loss, reason = "checked before")]
+fn times(span: Interval, factor: f64, divided: bool) -> Result<Given<'static>, Fault> {
+    let out_of_range = || Fault::from("the interval is out of range");
+    let by = |v: f64| if divided { v / factor } else { v * factor };
+    let whole = |v: f64| -> Result<i32, Fault> {
+        if v.is_nan() || v > f64::from(i32::MAX) || v < f64::from(i32::MIN) { Err(out_of_range()) } else { Ok(v as i32) }
+    };
+    let micro = |v: f64| (v * 1e6).round_ties_even() / 1e6;
+    let (months, mut days) = (whole(by(f64::from(span.months)))?, whole(by(f64::from(span.days)))?);
+    let rest_days = micro((by(f64::from(span.months)) - f64::from(months)) * 30.0);
+    let mut seconds = micro((by(f64::from(span.days)) - f64::from(days) + rest_days - rest_days.trunc()) * 86_400.0);
+    if seconds.abs() >= 86_400.0 {
+        days = days.checked_add((seconds / 86_400.0) as i32).ok_or_else(out_of_range)?;
+        seconds -= (seconds / 86_400.0).trunc() * 86_400.0;
+    }
+    days = days.checked_add(rest_days as i32).ok_or_else(out_of_range)?;
+    let micros = (by(span.micros as f64) + seconds * 1e6).round_ties_even();
+    if micros.is_nan() || micros.abs() >= 9_223_372_036_854_775_807.0 {
+        return Err(out_of_range());
+    }
+    Ok(Given::text(Interval { months, days, micros: micros as i64 }.text()))
+}
+
 fn days(from: i64, by: i64) -> Result<Given<'static>, Fault> {
     if from == i64::from(i32::MAX) || from == i64::from(i32::MIN) {
         return i32::try_from(from).map(Given::Date).map_err(|_| "the date is out of range".into());
@@ -149,6 +196,11 @@ fn plus() -> Vec<Signature> {
         way(&[DATE, SPAN], Ty::Timestamp, later),
         way(&[STAMP, SPAN], Ty::Timestamp, later),
         way(&[ZONED, SPAN], Ty::TimestampTz, later),
+        way(&[DATE, CLOCK], Ty::Timestamp, |_, a| at_clock(a, 0, 1)),
+        way(&[CLOCK, DATE], Ty::Timestamp, |_, a| at_clock(a, 1, 0)),
+        way(&[CLOCK, SPAN], Ty::Time, |_, a| Ok(turned(of_day(a, 0)?, span(a, 1)?.micros))),
+        way(&[SPAN, CLOCK], Ty::Time, |_, a| Ok(turned(of_day(a, 1)?, span(a, 0)?.micros))),
+        way(&[SPAN, DATE], Ty::Timestamp, |_, a| moved(a, 1, span(a, 0)?)),
         way(&[SPAN, STAMP], Ty::Timestamp, |_, a| moved(a, 1, span(a, 0)?)),
         way(&[SPAN, ZONED], Ty::TimestampTz, |_, a| moved(a, 1, span(a, 0)?)),
         way(&[SPAN, SPAN], Ty::Interval, |_, a| {
@@ -179,6 +231,11 @@ fn minus() -> Vec<Signature> {
         way(&[DATE, INT], Ty::Date, |_, a| days(int(a, 0), -int(a, 1))),
         way(&[STAMP, STAMP], Ty::Interval, |_, a| between(int(a, 0), int(a, 1))),
         way(&[ZONED, ZONED], Ty::Interval, |_, a| between(int(a, 0), int(a, 1))),
+        way(&[CLOCK, SPAN], Ty::Time, |_, a| Ok(turned(of_day(a, 0)?, -(span(a, 1)?.micros % DAY_US)))),
+        way(&[CLOCK, CLOCK], Ty::Interval, |_, a| {
+            Ok(Given::text(Interval { months: 0, days: 0, micros: of_day(a, 0)? - of_day(a, 1)? }.text()))
+        }),
+        way(&[JSONB, Take::Is(Ty::Text)], Ty::Jsonb, |_, a| json::without(t(a, 0), t(a, 1)).map(Given::text)),
         way(&[DATE, SPAN], Ty::Timestamp, earlier),
         way(&[STAMP, SPAN], Ty::Timestamp, earlier),
         way(&[ZONED, SPAN], Ty::TimestampTz, earlier),
@@ -191,7 +248,7 @@ fn minus() -> Vec<Signature> {
 }
 
 fn divide() -> Vec<Signature> {
-    arithmetic(
+    let mut out = arithmetic(
         [
             |s, a| if int(a, 1) == 0 { Err(zero()) } else { small(int(a, 0) / int(a, 1), s.ty) },
             |s, a| if int(a, 1) == 0 { Err(zero()) } else { long(int(a, 0).checked_div(int(a, 1)), s.ty) },
@@ -202,29 +259,53 @@ fn divide() -> Vec<Signature> {
         ],
         |s, a| decimal::quotient(scaled(s, a, 0), scaled(s, a, 1), s.ty).map(Given::Decimal),
         quotient_type,
-    )
+    );
+    out.push(way(&[SPAN, DOUBLE], Ty::Interval, |_, a| {
+        if d(a, 1) == 0.0 { Err(zero()) } else { times(span(a, 0)?, d(a, 1), true) }
+    }));
+    out
 }
 
 fn concatenation() -> Vec<Signature> {
     let text = Take::Is(Ty::Text);
-    let jsonb = Take::Is(Ty::Jsonb);
     vec![
         way(&[text.clone(), text.clone()], Ty::Text, |s, a| Ok(joined(s, a))),
-        way(&[jsonb.clone(), jsonb], Ty::Jsonb, |_, a| json::merged(t(a, 0), t(a, 1)).map(Given::text)),
-        way(&[Take::Array, Take::Array], Ty::Text, |_, a| {
-            let of = |n: usize| array::elements(t(a, n)).ok_or_else(|| Fault::from("it is not an array of one dimension"));
-            let (first, second) = (of(0)?, of(1)?);
-            Ok(Given::text(array::write(first.iter().chain(&second).map(Option::as_deref))))
-        })
-        .giving(Gives::First),
+        way(&[JSONB, JSONB], Ty::Jsonb, |_, a| json::merged(t(a, 0), t(a, 1)).map(Given::text)),
+        array::joining(),
+        array::appending(),
+        array::prepending(),
         way(&[text.clone(), Take::Any], Ty::Text, |s, a| Ok(joined(s, a))),
         way(&[Take::Any, text], Ty::Text, |s, a| Ok(joined(s, a))),
     ]
 }
 
+/// Bits of whole numbers of one type.
+fn bits(run: Run) -> Vec<Signature> {
+    vec![way(&[SMALL, SMALL], Ty::Int2, run), way(&[INT, INT], Ty::Int4, run), way(&[LONG, LONG], Ty::Int8, run)]
+}
+
+/// Bits moved by a number of places, which is counted round and round the bits there are.
+fn shifts(run: Run) -> Vec<Signature> {
+    vec![way(&[SMALL, INT], Ty::Int2, run), way(&[INT, INT], Ty::Int4, run), way(&[LONG, INT], Ty::Int8, run)]
+}
+
+/// A whole number's lowest bits as one of the type.
+#[allow(clippy::cast_possible_truncation, reason = "the bits above are those of its sign, or are to go")]
+fn lowest(v: i64, ty: &Ty) -> Given<'static> {
+    match ty {
+        Ty::Int2 => Given::Int(i32::from(v as i16)),
+        Ty::Int4 => Given::Int(v as i32),
+        _ => Given::Long(v),
+    }
+}
+
+#[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "counted round and round")]
+fn places(a: &[Value<'_>], ty: &Ty) -> u32 {
+    let places = int(a, 1) as u32;
+    places % if *ty == Ty::Int8 { 64 } else { 32 }
+}
+
 pub(super) fn all() -> Vec<Entry> {
-    let bits =
-        |small_run: Run, long_run: Run| vec![way(&[INT, INT], Ty::Int4, small_run), way(&[LONG, LONG], Ty::Int8, long_run)];
     let modulo: Run = |s, a| if int(a, 1) == 0 { Err(zero()) } else { small(int(a, 0) % int(a, 1), s.ty) };
     let mut negate = vec![
         way(&[SMALL], Ty::Int2, |s, a| small(-int(a, 0), s.ty)),
@@ -256,13 +337,10 @@ pub(super) fn all() -> Vec<Entry> {
                     |s, a| decimal::multiply(scaled(s, a, 0), scaled(s, a, 1), s.ty).map(Given::Decimal),
                     product_type,
                 );
-                out.push(way(&[SPAN, INT], Ty::Interval, |_, a| {
-                    let (i, n) = (span(a, 0)?, int(a, 1));
-                    let times = |v: i32| i64::from(v).checked_mul(n).and_then(|v| i32::try_from(v).ok());
-                    let all = times(i.months).zip(times(i.days)).zip(i.micros.checked_mul(n));
-                    all.map(|((months, days), micros)| Given::text(Interval { months, days, micros }.text()))
-                        .ok_or_else(|| "the interval is out of range".into())
-                }));
+                out.extend([
+                    way(&[SPAN, DOUBLE], Ty::Interval, |_, a| times(span(a, 0)?, d(a, 1), false)),
+                    way(&[DOUBLE, SPAN], Ty::Interval, |_, a| times(span(a, 1)?, d(a, 0), false)),
+                ]);
                 out
             },
             "The product.",
@@ -294,25 +372,39 @@ pub(super) fn all() -> Vec<Entry> {
             "2 ^ 10",
             "1024",
         ),
+        ("&", bits(|s, a| Ok(lowest(int(a, 0) & int(a, 1), s.ty))), "Bits that both have.", "6 & 3", "2"),
+        ("|", bits(|s, a| Ok(lowest(int(a, 0) | int(a, 1), s.ty))), "Bits that either has.", "6 | 3", "7"),
         (
-            "&",
-            bits(
-                |_, a| Ok(Given::Int(i32::try_from(int(a, 0) & int(a, 1)).unwrap_or(0))),
-                |_, a| Ok(Given::Long(int(a, 0) & int(a, 1))),
-            ),
-            "Bits that both have.",
-            "6 & 3",
-            "2",
+            "#",
+            bits(|s, a| Ok(lowest(int(a, 0) ^ int(a, 1), s.ty))),
+            "Bits that one has and the other has not.",
+            "6 # 3",
+            "5",
         ),
         (
-            "|",
-            bits(
-                |_, a| Ok(Given::Int(i32::try_from(int(a, 0) | int(a, 1)).unwrap_or(0))),
-                |_, a| Ok(Given::Long(int(a, 0) | int(a, 1))),
-            ),
-            "Bits that either has.",
-            "6 | 3",
-            "7",
+            "bits not",
+            [SMALL, INT, LONG]
+                .into_iter()
+                .zip([Ty::Int2, Ty::Int4, Ty::Int8])
+                .map(|(take, ty)| way(&[take], ty, |s, a| Ok(lowest(!int(a, 0), s.ty))))
+                .collect(),
+            "Bits that it has not; written ~ before a number.",
+            "~ 6",
+            "-7",
+        ),
+        (
+            "<<",
+            shifts(|s, a| Ok(lowest(int(a, 0).wrapping_shl(places(a, s.ty)), s.ty))),
+            "Bits moved to the left.",
+            "3 << 2",
+            "12",
+        ),
+        (
+            ">>",
+            shifts(|s, a| Ok(lowest(int(a, 0).wrapping_shr(places(a, s.ty)), s.ty))),
+            "Bits moved to the right.",
+            "12 >> 2",
+            "3",
         ),
         ("negative", negate, "The opposite.", "-(7)", "-7"),
         ("||", concatenation(), "Texts, arrays or JSON objects one after another.", "'bin ' || 7", "bin 7"),

@@ -1,15 +1,15 @@
-//! Times written and read by templates, as `to_char`, `to_date` and `to_timestamp` have them.
+//! Times written by templates, as `to_char` has them; and what a template consists of.
 
 use std::fmt::Write as _;
 
 use chrono::{Datelike, Timelike};
 use gonvel_core::civil::DAY_US;
 
-use super::time::{civil, infinite, utc};
+use super::time::{infinite, utc};
 use crate::expr::Fault;
 use crate::value::Given;
 
-const MONTHS: [&str; 12] = [
+pub(super) const MONTHS: [&str; 12] = [
     "January",
     "February",
     "March",
@@ -23,8 +23,8 @@ const MONTHS: [&str; 12] = [
     "November",
     "December",
 ];
-const ROMAN: [&str; 12] = ["I", "II", "III", "IV", "V", "VI", "VII", "VIII", "IX", "X", "XI", "XII"];
-const DAYS: [&str; 7] = ["Sunday", "Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday"];
+pub(super) const ROMAN: [&str; 12] = ["I", "II", "III", "IV", "V", "VI", "VII", "VIII", "IX", "X", "XI", "XII"];
+pub(super) const DAYS: [&str; 7] = ["Sunday", "Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday"];
 
 /// Words that stand for a number, in capitals or in small letters.
 const NUMBERS: [&str; 40] = [
@@ -40,18 +40,23 @@ const NAMES: [&str; 31] = [
 
 /// How a word is to be written.
 #[derive(Clone, Copy, Default)]
-struct Manner {
+pub(super) struct Manner {
     /// Without blanks and zeros that fill it up.
-    tight: bool,
+    pub(super) tight: bool,
     /// The same of names alone.
     tight_name: bool,
     /// With the ending of a number that counts: `th` or, in capitals, `TH`.
-    ending: Option<&'static str>,
+    pub(super) ending: Option<&'static str>,
 }
 
-enum Piece<'f> {
+/// A piece of a template.
+#[derive(Clone, Copy)]
+pub(super) enum Piece<'f> {
     Word(&'static str, Manner),
+    /// A character that means itself.
     Plain(&'f str),
+    /// What stands in quotes.
+    Quoted(&'f str),
 }
 
 /// The longest word that a text begins with, and its length.
@@ -65,26 +70,23 @@ fn word(text: &str) -> Option<(&'static str, usize)> {
 }
 
 /// A template cut into its words and what stands between them.
-fn pieces(format: &str) -> Vec<Piece<'_>> {
+pub(super) fn pieces(format: &str) -> Vec<Piece<'_>> {
     let mut out = Vec::new();
     let mut rest = format;
     while !rest.is_empty() {
         if let Some(after) = rest.strip_prefix('"') {
             let end = after.find('"').unwrap_or(after.len());
-            out.push(Piece::Plain(&after[..end]));
+            out.push(Piece::Quoted(&after[..end]));
             rest = after.get(end + 1..).unwrap_or("");
             continue;
         }
         let (mut manner, mut after) = (Manner::default(), rest);
-        loop {
-            if let Some(inner) = ["FM", "fm"].iter().find_map(|prefix| after.strip_prefix(prefix)) {
-                (manner.tight, after) = (true, inner);
-            } else if let Some(inner) = ["TM", "tm"].iter().find_map(|prefix| after.strip_prefix(prefix)) {
-                // names have no other language here
-                (manner.tight_name, after) = (true, inner);
-            } else {
-                break;
-            }
+        // one of them at most
+        if let Some(inner) = ["FM", "fm"].iter().find_map(|prefix| after.strip_prefix(prefix)) {
+            (manner.tight, after) = (true, inner);
+        } else if let Some(inner) = ["TM", "tm"].iter().find_map(|prefix| after.strip_prefix(prefix)) {
+            // names have no other language here
+            (manner.tight_name, after) = (true, inner);
         }
         match word(after) {
             Some((found, length)) => {
@@ -96,13 +98,14 @@ fn pieces(format: &str) -> Vec<Piece<'_>> {
                         break;
                     }
                 }
-                // how strictly texts are read is said once for all
-                if found != "FX" {
-                    out.push(Piece::Word(found, manner));
-                }
+                out.push(Piece::Word(found, manner));
             }
-            None if after.len() < rest.len() => rest = after,
             None => {
+                // a prefix of nothing is gone
+                rest = after;
+                if rest.is_empty() || rest.starts_with('"') {
+                    continue;
+                }
                 let step = rest.chars().next().map_or(1, char::len_utf8);
                 out.push(Piece::Plain(&rest[..step]));
                 rest = &rest[step..];
@@ -113,7 +116,7 @@ fn pieces(format: &str) -> Vec<Piece<'_>> {
 }
 
 /// What a number ends in when it counts: `1st`, `12th`.
-fn ordinal(number: i64, ending: &str) -> String {
+pub(super) fn ordinal(number: i64, ending: &str) -> String {
     let number = number.abs();
     let small = match (number % 100, number % 10) {
         (11..=13, _) => "th",
@@ -133,10 +136,12 @@ pub(super) fn shown(us: i64, format: &str, zoned: bool) -> Result<Given<'static>
     let mut out = String::new();
     for piece in pieces(format) {
         let (word, Manner { tight, tight_name, ending }) = match piece {
-            Piece::Plain(text) => {
+            Piece::Plain(text) | Piece::Quoted(text) => {
                 out.push_str(text);
                 continue;
             }
+            // how strictly texts are read
+            Piece::Word("FX", _) => continue,
             Piece::Word(word, manner) => (word, manner),
         };
         let mut number = |value: i64, width: usize| {
@@ -232,84 +237,4 @@ pub(super) fn shown(us: i64, format: &str, zoned: bool) -> Result<Given<'static>
         }
     }
     Ok(Given::text(out))
-}
-
-/// A moment read by a template.
-pub(super) fn read(text: &str, format: &str) -> Result<i64, Fault> {
-    let wrong = || Fault::from("the text does not follow the template");
-    let (mut year, mut month, mut day, mut of_day, mut hour12, mut afternoon) = (1, 1, 1, 0_i64, None, false);
-    let mut rest = text.trim_start();
-    for piece in pieces(format) {
-        let word = match piece {
-            Piece::Plain(plain) => {
-                // one separator stands for another; white space for any amount of it
-                for c in plain.chars() {
-                    if c.is_whitespace() {
-                        rest = rest.trim_start();
-                    } else if let Some(first) = rest.chars().next()
-                        && (c.is_alphanumeric() || !first.is_alphanumeric())
-                    {
-                        rest = &rest[first.len_utf8()..];
-                    }
-                }
-                continue;
-            }
-            Piece::Word(word, _) => word,
-        };
-        let mut number = |width: usize| -> Result<i64, Fault> {
-            rest = rest.trim_start();
-            let end = rest.find(|c: char| !c.is_ascii_digit()).unwrap_or(rest.len()).min(width);
-            let found = rest[..end].parse().map_err(|_| wrong())?;
-            rest = &rest[end..];
-            Ok(found)
-        };
-        match word {
-            "YYYY" => year = number(4)?,
-            "YY" => {
-                let short = number(2)?;
-                year = if short < 70 { 2_000 + short } else { 1_900 + short };
-            }
-            "MM" => month = number(2)?,
-            "DD" => day = number(2)?,
-            "HH24" => of_day += number(2).and_then(|h| if h < 24 { Ok(h) } else { Err(wrong()) })? * 3_600_000_000,
-            "HH" | "HH12" => {
-                hour12 = Some(number(2).and_then(|h| if (1..=12).contains(&h) { Ok(h) } else { Err(wrong()) })?)
-            }
-            "MI" => of_day += number(2).and_then(|m| if m < 60 { Ok(m) } else { Err(wrong()) })? * 60_000_000,
-            "SS" => of_day += number(2).and_then(|s| if s < 60 { Ok(s) } else { Err(wrong()) })? * 1_000_000,
-            "MS" | "US" => {
-                let width = if word == "MS" { 3 } else { 6 };
-                let end = rest.find(|c: char| !c.is_ascii_digit()).unwrap_or(rest.len()).min(width);
-                let digits: String = rest[..end].chars().chain("000000".chars()).take(6).collect();
-                of_day += digits.parse::<i64>().map_err(|_| wrong())?;
-                rest = &rest[end..];
-            }
-            "A.M." | "P.M." | "a.m." | "p.m." => {
-                afternoon = rest.to_ascii_lowercase().starts_with("p.m.");
-                rest = rest.get(4..).unwrap_or("");
-            }
-            "AM" | "PM" | "am" | "pm" => {
-                afternoon = rest.to_ascii_lowercase().starts_with("pm");
-                rest = rest.get(2..).unwrap_or("");
-            }
-            "MONTH" | "Month" | "month" | "MON" | "Mon" | "mon" => {
-                let long = word.len() > 3;
-                let lower = rest.to_ascii_lowercase();
-                let name = |m: &str| if long { m.to_lowercase() } else { m[..3].to_lowercase() };
-                let at = MONTHS.iter().position(|m| lower.starts_with(&name(m))).ok_or_else(wrong)?;
-                rest = &rest[name(MONTHS[at]).len()..];
-                month = i64::try_from(at).unwrap_or(0) + 1;
-            }
-            _ => {
-                return Err(
-                    "templates to read times know YYYY, YY, MM, Mon, Month, DD, HH24, HH12, MI, SS, MS, US, AM and PM"
-                        .into(),
-                );
-            }
-        }
-    }
-    if let Some(hour) = hour12 {
-        of_day += (hour % 12 + if afternoon { 12 } else { 0 }) * 3_600_000_000;
-    }
-    Ok(civil(year, month, day)? * DAY_US + of_day)
 }

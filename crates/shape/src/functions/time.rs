@@ -5,7 +5,9 @@ use chrono_tz::Tz;
 use gonvel_core::civil::{DAY_US, civil_from_days, days_from_civil};
 use gonvel_core::column::Value;
 
-use super::{DOUBLE, Entry, Gives, INT, Signature, TEXT, Take, d, int, t, templates, way};
+use super::{
+    DOUBLE, Entry, Gives, INT, LONG, Signature, TEXT, Take, d, int, number_templates, t, template_reading, templates, way,
+};
 use crate::cast::begin_of;
 use crate::decimal;
 use crate::expr::{Fault, Run, Scope};
@@ -39,7 +41,7 @@ fn span(a: &[Value<'_>], n: usize) -> Result<Interval, Fault> {
 }
 
 /// Monday of the week, and the year and number of the week (ISO 8601).
-fn week(days: i64) -> (i64, i64, i64) {
+pub(super) fn week(days: i64) -> (i64, i64, i64) {
     let weekday = (days + 3).rem_euclid(7);
     let thursday = days - weekday + 3;
     let (year, ..) = civil_from_days(thursday);
@@ -185,7 +187,8 @@ fn date_part(s: Scope<'_>, a: &[Value<'_>]) -> Result<Given<'static>, Fault> {
 fn extracted(types: &[Ty], literals: &[Option<&Owned>]) -> Result<Ty, Fault> {
     let Some(Some(Given::Text(field))) = literals.first() else { return Ok(Ty::numeric(38, 6)) };
     let scale = match field.to_ascii_lowercase().as_str() {
-        "julian" => return Err("the julian day with its fraction is not known here: to_char(…, 'J') gives the day".into()),
+        "julian" if types.get(1) == Some(&Ty::Date) => 0,
+        "julian" if matches!(types.get(1), Some(Ty::Timestamp | Ty::TimestampTz)) => JULIAN_SCALE,
         "epoch" if types.get(1) == Some(&Ty::Date) => 0,
         "second" | "seconds" | "epoch" => 6,
         "millisecond" | "milliseconds" => 3,
@@ -194,7 +197,24 @@ fn extracted(types: &[Ty], literals: &[Option<&Owned>]) -> Result<Ty, Fault> {
     Ok(Ty::numeric(38, scale))
 }
 
+/// Digits of a Julian day after the point: what a microsecond is of a day has this many.
+const JULIAN_SCALE: u8 = 28;
+
+/// The Julian day, and what of the day is over.
+fn julian(us: i64, ty: &Ty) -> Result<i128, Fault> {
+    let day = decimal::rescale((i128::from(us.div_euclid(DAY_US) + 2_440_588), 0), ty)?;
+    let over = decimal::quotient((i128::from(us.rem_euclid(DAY_US)), 0), (i128::from(DAY_US), 0), ty)?;
+    decimal::within(day + over, ty)
+}
+
 fn extract(s: Scope<'_>, a: &[Value<'_>]) -> Result<Given<'static>, Fault> {
+    if s.ty.scale() == JULIAN_SCALE || t(a, 0).eq_ignore_ascii_case("julian") {
+        return match moment(a[1])? {
+            _ if matches!(s.args[1], Ty::Interval | Ty::Time) => Err(no_field()),
+            us if infinite(us) => Err("an infinite time has no parts".into()),
+            us => julian(us, s.ty).map(Given::Decimal),
+        };
+    }
     let Some(found) = millionths(s, a)? else { return Ok(Given::Null) };
     decimal::rescale((found, 6), s.ty).map(Given::Decimal)
 }
@@ -278,7 +298,44 @@ fn binned(stride: Interval, us: i64, from: i64) -> Result<i64, Fault> {
     i64::try_from(begin).map_err(|_| out_of_range())
 }
 
+/// The beginning of the part of time that a moment is in by the clock of a zone.
+fn truncated_in(field: &str, us: i64, zone: &str) -> Result<i64, Fault> {
+    let clock = local(us, zone)?;
+    let begin = truncated(field, clock)?;
+    // a day may begin at another distance from UTC than the moment has
+    match field.to_ascii_lowercase().as_str() {
+        "day" | "days" | "week" | "weeks" | "month" | "months" | "quarter" | "year" | "years" | "decade" | "century"
+        | "millennium" => moment_of(begin, zone),
+        _ => begin.checked_sub(clock).and_then(|back| us.checked_add(back)).ok_or_else(out_of_range),
+    }
+}
+
+/// A span whose hours make days, whose days make months, and whose parts have one sign.
+fn justified(span: Interval) -> Option<Interval> {
+    let Interval { mut months, mut days, mut micros } = span;
+    if days > 0 && micros > 0 || days < 0 && micros < 0 {
+        months = months.checked_add(days / 30)?;
+        days %= 30;
+    }
+    days = days.checked_add(i32::try_from(micros / DAY_US).ok()?)?;
+    micros %= DAY_US;
+    months = months.checked_add(days / 30)?;
+    days %= 30;
+    if months > 0 && (days < 0 || days == 0 && micros < 0) {
+        (months, days) = (months - 1, days + 30);
+    } else if months < 0 && (days > 0 || days == 0 && micros > 0) {
+        (months, days) = (months + 1, days - 30);
+    }
+    if days > 0 && micros < 0 {
+        (days, micros) = (days - 1, micros + DAY_US);
+    } else if days < 0 && micros > 0 {
+        (days, micros) = (days + 1, micros - DAY_US);
+    }
+    Some(Interval { months, days, micros })
+}
+
 pub(super) fn all() -> Vec<Entry> {
+    let by_template: Run = |s, a| number_templates::shown(s, a, t(a, 1));
     let trunc: Run = |_, a| truncated(t(a, 0), int(a, 1)).map(Given::Timestamp);
     let zones = vec![
         way(&[TEXT, ZONED], Ty::Timestamp, |_, a| local(int(a, 1), t(a, 0)).map(Given::Timestamp)),
@@ -292,8 +349,11 @@ pub(super) fn all() -> Vec<Entry> {
                 way(&[TEXT, ZONED], Ty::TimestampTz, trunc),
                 way(&[TEXT, DATE], Ty::TimestampTz, |_, a| truncated(t(a, 0), moment(a[1])?).map(Given::Timestamp)),
                 way(&[TEXT, SPAN], Ty::Interval, |_, a| Ok(Given::text(truncated_span(t(a, 0), span(a, 1)?)?.text()))),
+                way(&[TEXT, ZONED, TEXT], Ty::TimestampTz, |_, a| {
+                    truncated_in(t(a, 0), int(a, 1), t(a, 2)).map(Given::Timestamp)
+                }),
             ],
-            "The beginning of the hour, day, week, … that a time is in.",
+            "The beginning of the hour, day, week, … that a time is in; of a zone's, if one is named.",
             "date_trunc('month', TIMESTAMP '2026-11-25 06:00:00')",
             "2026-11-01 00:00:00",
         ),
@@ -373,7 +433,9 @@ pub(super) fn all() -> Vec<Entry> {
                         Err(out_of_range())
                     }
                 }),
-                way(&[TEXT, TEXT], Ty::TimestampTz, |_, a| templates::read(t(a, 0), t(a, 1)).map(Given::Timestamp)),
+                way(&[TEXT, TEXT], Ty::TimestampTz, |_, a| {
+                    template_reading::read(t(a, 0), t(a, 1))?.moment().map(Given::Timestamp).ok_or_else(out_of_range)
+                }),
             ],
             "The time of seconds since 1970, or a text read by a template.",
             "to_timestamp('25.11.2026 06:30', 'DD.MM.YYYY HH24:MI')",
@@ -382,8 +444,8 @@ pub(super) fn all() -> Vec<Entry> {
         (
             "to_date",
             vec![way(&[TEXT, TEXT], Ty::Date, |_, a| {
-                let us = templates::read(t(a, 0), t(a, 1))?;
-                i32::try_from(us.div_euclid(DAY_US)).map(Given::Date).map_err(|_| out_of_range())
+                let day = template_reading::read(t(a, 0), t(a, 1))?.day();
+                i32::try_from(day).map(Given::Date).map_err(|_| out_of_range())
             })],
             "A text read by a template.",
             "to_date('25.11.2026', 'DD.MM.YYYY')",
@@ -394,8 +456,13 @@ pub(super) fn all() -> Vec<Entry> {
             vec![
                 way(&[STAMP, TEXT], Ty::Text, |_, a| templates::shown(int(a, 0), t(a, 1), false)),
                 way(&[ZONED, TEXT], Ty::Text, |_, a| templates::shown(int(a, 0), t(a, 1), true)),
+                way(&[INT, TEXT], Ty::Text, by_template),
+                way(&[LONG, TEXT], Ty::Text, by_template),
+                way(&[Take::Numeric, TEXT], Ty::Text, by_template),
+                way(&[Take::Is(Ty::Float4), TEXT], Ty::Text, by_template),
+                way(&[DOUBLE, TEXT], Ty::Text, by_template),
             ],
-            "A time written by a template.",
+            "A time or a number written by a template.",
             "to_char(TIMESTAMP '2026-11-25 06:30:00', 'DD.MM.YYYY')",
             "25.11.2026",
         ),
@@ -451,6 +518,15 @@ pub(super) fn all() -> Vec<Entry> {
             "30 days become a month.",
             "justify_days(INTERVAL '35 days')",
             "1 mon 5 days",
+        ),
+        (
+            "justify_interval",
+            vec![way(&[SPAN], Ty::Interval, |_, a| {
+                justified(span(a, 0)?).map(|i| Given::text(i.text())).ok_or_else(out_of_range)
+            })],
+            "24 hours become a day, 30 days a month, all of one sign.",
+            "justify_interval(INTERVAL '1 mon -1 hour')",
+            "29 days 23:00:00",
         ),
     ]
 }

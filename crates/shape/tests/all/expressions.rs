@@ -193,6 +193,7 @@ async fn parts_of_times_have_the_digits_that_postgresql_gives_them() {
         "century",
         "millennium",
         "epoch",
+        "julian",
     ];
     let of = ["TIMESTAMP '2026-11-25 09:05:07.012345'", "TIMESTAMPTZ '1999-12-31 23:59:59.5'", "DATE '2026-03-01'"];
     for (time, field) in of.iter().flat_map(|time| fields.iter().map(move |field| (time, field))) {
@@ -204,7 +205,10 @@ async fn parts_of_times_have_the_digits_that_postgresql_gives_them() {
         let mut faults = Faults::default();
         let found = eval(&expr, Input { columns: &[], rows: 1, origins: None, tools: &tools }, &[true], &mut faults);
         let there: String = client.query_one(&format!("SELECT ({text})::text"), &[]).await.unwrap().get(0);
-        assert_eq!(text_of(&expr.ty, found.value(0)), there, "{text}");
+        let here = text_of(&expr.ty, found.value(0));
+        // a Julian day has the digits of a microsecond here, and those of its own there
+        let equal = if *field == "julian" { same(Some(&here), Some(&there), false, &expr.ty) } else { here == there };
+        assert!(equal, "{text}: here {here}, there {there}");
     }
     let large = bind("1e308::float8", &Columns::default(), &tools).unwrap().0;
     let mut faults = Faults::default();
@@ -212,9 +216,9 @@ async fn parts_of_times_have_the_digits_that_postgresql_gives_them() {
     assert_eq!(found.value(0), Value::Double(1e308));
     // a refusal says why
     for (text, why) in [
-        ("extract(julian from DATE '2026-11-25')", "julian"),
-        ("'{\"a\": 1}'::jsonb @> '{}'", "the operator @> is not known here"),
-        ("1 << 2", "the operator << is not known here"),
+        ("'{\"a\": 1}'::jsonb @? '$.a'", "the operator @? is not known here"),
+        ("~2 + 3", "is not clear"),
+        ("array_append(ARRAY[1], 2.5)", "an array of integer takes no numeric(2,1)"),
         ("(SELECT 1)", "an expression sees one row"),
     ] {
         let finding = bind(text, &Columns::default(), &tools).unwrap_err().to_string();

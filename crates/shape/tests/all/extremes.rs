@@ -39,6 +39,9 @@ fn extremes(take: &Take) -> (&'static str, &'static [&'static str]) {
         "Europe/Berlin",
         "YYYY-MM-DD HH24:MI:SS",
         "FMMonth",
+        "FM9G990V99",
+        "S0D00PR",
+        "FX IYYY-IW-ID CC BC TZH",
         "base64",
         "escape",
         "hex",
@@ -106,6 +109,7 @@ fn call(function: &Function, takes: &[Take], dice: &mut Dice) -> String {
     };
     let args: Vec<String> = takes.iter().map(|take| argument(take, dice)).collect();
     match (function.group, args.as_slice()) {
+        (Group::Operators, [one]) if function.name == "bits not" => format!("~({one})"),
         (Group::Operators, [one]) => format!("-({one})"),
         (Group::Operators, [left, right]) => format!("{left} {} {right}", function.name),
         _ => format!("{}({})", function.name, args.join(", ")),

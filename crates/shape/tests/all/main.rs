@@ -9,3 +9,4 @@ mod growers;
 mod rows;
 mod steps;
 mod support;
+mod templates;
