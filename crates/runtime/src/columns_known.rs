@@ -16,7 +16,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::fleet::Services;
 use crate::lane::Failure;
-use crate::writing::latest_shape;
+use crate::writing::{KnownColumns, latest_shape};
 
 /// Marks of the columns that a table had when a row of it was last carried.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -30,6 +30,16 @@ pub(crate) struct Mark {
     /// How many columns its catalog ever had when it was last looked at, and how many of those were gone.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     ever: Option<(i16, i64)>,
+    /// The columns themselves, where rows go on as they were captured; else those that they were written with.
+    #[serde(default, skip_serializing_if = "KnownColumns::is_nothing")]
+    pub(crate) written: KnownColumns,
+}
+
+impl Mark {
+    /// Before the table is loaded again: what rows had is not known any more; what was written of them stays so.
+    pub(crate) fn forget(&mut self) {
+        *self = Self { written: self.written, ..Self::default() };
+    }
 }
 
 /// By `schema.table`; stored with the position.
@@ -107,9 +117,11 @@ impl ColumnsKnown {
         let Some(known) = known.filter(|known| *known != now) else { return Ok(Vec::new()) };
         let before = match (seen, topic, changes.batch.origins.first()) {
             (Some(seen), ..) => Some(seen),
-            (None, Some(topic), Some(origin)) => {
-                latest_shape(&*services.log, &*services.schemas, topic, origin.commit_time_us).await?
-            }
+            (None, Some(topic), Some(origin)) => match marked.written.last(loaded, &*services.schemas).await? {
+                Some(written) => Some(written),
+                // a position from before this was stored
+                None => latest_shape(&*services.log, &*services.schemas, topic, origin.commit_time_us).await?,
+            },
             _ => None,
         };
         let changed = match before.filter(|before| mark(before) == known) {

@@ -13,7 +13,7 @@ use crate::aside::source::{RowsAside, RowsCame};
 use crate::fleet::Services;
 use crate::lane::Failure;
 use crate::shaping::{Came, PART_OF_A_ROW, Pass, Shaping};
-use crate::writing::{Writer, Written};
+use crate::writing::{KnownColumns, Writer, Written};
 
 pub(crate) type Blocks = Vec<Written>;
 
@@ -52,6 +52,16 @@ impl<'o> Out<'o> {
     /// The topic of a captured table, where its rows go into it as they were captured.
     pub(crate) fn topic_unshaped(&self, table: usize) -> Option<&Topic> {
         self.shaping.is_none().then(|| self.writer.topic(self.writer.of_table(table)))
+    }
+
+    /// The columns that a captured table's rows were written with.
+    pub(crate) fn known(&self, table: usize) -> KnownColumns {
+        self.writer.known(self.writer.of_table(table))
+    }
+
+    /// The same, as it was stored.
+    pub(crate) fn set_known(&mut self, table: usize, known: KnownColumns) {
+        self.writer.set_known(self.writer.of_table(table), known);
     }
 
     /// The rows that wait.

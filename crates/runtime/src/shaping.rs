@@ -8,6 +8,7 @@ use gonvel_core::change::{ChangeBatch, Origin};
 use gonvel_core::naming::TopicPartition;
 use gonvel_core::shape::{Fact, Shapes};
 use gonvel_core::table::TableSchema;
+use gonvel_shape::own::Own;
 use gonvel_shape::plan::{Plan, Shape};
 use gonvel_shape::reference::{Changed, Reference};
 use gonvel_shape::run::{Context, Shaped};
@@ -120,7 +121,8 @@ impl Shaping {
             return Ok(None);
         }
         let secret = services.fleet.mask_secret();
-        let mut context = Context::new(Tools::new(MaskKey::of(secret.expose())));
+        let own = Own::of(services.fleet.own_functions().await?);
+        let mut context = Context::new(Tools::new(MaskKey::of(secret.expose())).with(own));
         let (log, schemas, fleet) = (services.log.clone(), services.schemas.clone(), services.fleet.clone());
         let references = References::read(ReadFrom { log, schemas, fleet }, shapes, done, &mut context.references).await?;
         Ok(Some(Self { shapes: shapes.clone(), names, context, references, plans: HashMap::new(), ways: Ways::default() }))

@@ -275,12 +275,17 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     } else {
         read_stored(&work.lease.position)?
     };
+    for (number, table) in tables.iter().enumerate() {
+        if let Some(mark) = position.columns.get(&table.qualified()) {
+            out.set_known(number, mark.written);
+        }
+    }
     let mut missing = take_in(&work, &mut out, &client, &settings, &mut position).await?;
     show_missing(work.board, &choice.notes, &missing);
     for (number, again) in work.services.fleet.reloads(work.connector(), position.reloaded).await? {
         load_again(&settings, &mut position.source, &again).await?;
         position.reloaded = number;
-        position.columns.retain(|name, _| !again.contains(name));
+        position.columns.iter_mut().filter(|(name, _)| again.contains(name)).for_each(|(_, mark)| mark.forget());
         append(work.services, Vec::new(), progress(&work, &position)?).await?;
     }
     look_for_columns(work.board, definition, &client, &tables, &mut position).await?;
@@ -382,6 +387,8 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             let topic = out.topic_unshaped(changes.table);
             let other = known.note(work.services, &client, topic, changes, &mut position.columns).await?;
             note_other(work.board, definition, &tables[changes.table], &other, &mut position.load_again);
+            let mark = position.columns.entry(tables[changes.table].qualified()).or_default();
+            mark.written = out.known(changes.table);
         }
         // whoever goes on from here loads those again first
         gathered.add(parts, latest_us, captured.last || !position.load_again.is_empty());

@@ -19,6 +19,7 @@ use gonvel_core::record_form::{ReadForm, RecordForm};
 use gonvel_core::schema_changes;
 use gonvel_core::shape::Fact;
 use gonvel_core::table::TableSchema;
+use serde::{Deserialize, Serialize};
 
 use crate::fleet::Services;
 use crate::handed_on::{self, Changes, HandedOn};
@@ -46,6 +47,46 @@ struct Registered {
     reads_back: bool,
 }
 
+/// The columns that a table's rows were written with, as their schemas; stored with the position. What the newest records look like does
+/// not say it: after a load they are rows of any shape.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct KnownColumns {
+    /// Those that the last change had.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    change: Option<i64>,
+    /// Those that the first load had, and when it read them: what is known until a change comes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    load: Option<(i64, i64)>,
+    /// Those that the last load had.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    loaded: Option<i64>,
+}
+
+impl KnownColumns {
+    pub(crate) fn is_nothing(&self) -> bool {
+        *self == Self::default()
+    }
+
+    /// The table as its last rows had it that came by a load, or by a change and before one by a load; none if that is not known.
+    pub(crate) async fn last(
+        &self,
+        by_load: bool,
+        schemas: &dyn SchemaStore,
+    ) -> Result<Option<Arc<TableSchema>>, PortError> {
+        let id = if by_load { self.loaded } else { self.change.or(self.loaded) };
+        match id {
+            Some(id) => table_of(id, schemas).await,
+            None => Ok(None),
+        }
+    }
+}
+
+/// The table whose rows a schema describes.
+async fn table_of(schema: i64, schemas: &dyn SchemaStore) -> Result<Option<Arc<TableSchema>>, PortError> {
+    let form = ReadForm::from_value_text(&schemas.schema_text(SchemaId(schema)).await?);
+    Ok(form.ok().map(|form| form.table().clone()))
+}
+
 /// Where changes of the tables' columns are told.
 struct Told {
     topic: Topic,
@@ -69,8 +110,10 @@ pub(crate) struct Writer {
     values: Values,
     told: Option<Told>,
     forms: HashMap<(usize, Arc<TableSchema>), Registered>,
-    /// The latest shape of each table that was written.
+    /// The latest shape of each table that changes were written of.
     shapes: HashMap<usize, Arc<TableSchema>>,
+    /// What is known of each table's columns.
+    known: HashMap<usize, KnownColumns>,
     key: Vec<u8>,
     value: Vec<u8>,
 }
@@ -107,6 +150,7 @@ impl Writer {
             told,
             forms: HashMap::new(),
             shapes: HashMap::new(),
+            known: HashMap::new(),
             key: Vec::new(),
             value: Vec::new(),
         })
@@ -145,18 +189,43 @@ impl Writer {
         place
     }
 
+    /// What is known of the columns of the topic's table at a place.
+    pub(crate) fn known(&self, place: usize) -> KnownColumns {
+        self.known.get(&place).copied().unwrap_or_default()
+    }
+
+    /// The same, as it was stored.
+    pub(crate) fn set_known(&mut self, place: usize, known: KnownColumns) {
+        self.known.insert(place, known);
+    }
+
     /// What changed in a table's columns since its last changes, as a record for the topic that tells it. Rows of a load tell
     /// nothing: they are read as the table is now, and changes from before may still come.
-    async fn tell(&mut self, table: usize, changes: &TableChanges) -> Result<Option<Written>, PortError> {
+    async fn tell(
+        &mut self,
+        table: usize,
+        changes: &TableChanges,
+        SchemaId(schema): SchemaId,
+    ) -> Result<Option<Written>, PortError> {
         let shape = &changes.batch.table;
-        let (Some(told), None, Some(seen)) = (&self.told, &changes.rows, changes.batch.origins.first()) else {
+        let Some(seen) = changes.batch.origins.first() else { return Ok(None) };
+        let known = self.known.entry(table).or_default();
+        if changes.rows.is_some() {
+            known.load.get_or_insert((schema, seen.commit_time_us));
+            known.loaded = Some(schema);
             return Ok(None);
+        }
+        let was = std::mem::replace(known, KnownColumns { change: Some(schema), ..*known });
+        let seen_before = self.shapes.insert(table, shape.clone());
+        let Some(told) = &self.told else { return Ok(None) };
+        let before = match (seen_before, was.change, was.load) {
+            (Some(before), ..) => Some(before),
+            (None, Some(id), _) => table_of(id, &*self.schemas).await?,
+            (None, None, Some((id, time_us))) if time_us <= seen.commit_time_us => table_of(id, &*self.schemas).await?,
+            (None, None, Some(_)) => None,
+            // a position from before this was stored
+            (None, None, None) => latest_shape(&*self.log, &*self.schemas, &self.topics[table], seen.commit_time_us).await?,
         };
-        let before = match self.shapes.get(&table) {
-            Some(before) => Some(before.clone()),
-            None => latest_shape(&*self.log, &*self.schemas, &self.topics[table], seen.commit_time_us).await?,
-        };
-        self.shapes.insert(table, shape.clone());
         let Some(before) = before.filter(|before| before != shape) else { return Ok(None) };
         let differences = schema_changes::differences(&before, shape);
         if differences.is_empty() {
@@ -185,9 +254,6 @@ impl Writer {
     ) -> Result<Vec<Written>, PortError> {
         let form_key = (place, changes.batch.table.clone());
         let mut out = Vec::new();
-        if self.shapes.get(&place) != Some(&changes.batch.table) {
-            out.extend(self.tell(place, changes).await?);
-        }
         if !self.forms.contains_key(&form_key) {
             let form = RecordForm::of(changes.batch.table.clone(), self.values);
             let topic = &self.topics[place].name;
@@ -196,6 +262,10 @@ impl Writer {
             let whole = self.values == Values { form: ValueForm::Change, encoding: Encoding::Avro };
             let reads_back = whole && ReadForm::from_value_text(form.value_text()).is_ok_and(|f| *f.table() == form_key.1);
             self.forms.insert(form_key.clone(), Registered { form, value, key, reads_back });
+        }
+        if self.shapes.get(&place) != Some(&changes.batch.table) {
+            let value = self.forms[&form_key].value;
+            out.extend(self.tell(place, changes, value).await?);
         }
         let registered = &self.forms[&form_key];
         let topic = &self.topics[place];

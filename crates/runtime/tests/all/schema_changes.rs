@@ -269,3 +269,45 @@ async fn they_come_through_a_shape_as_well() {
     same(", site, floor").await;
     fleet.stop().await;
 }
+
+/// What the newest records of the topic look like says nothing of what was told: after a load they are rows of any shape.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_change_of_columns_is_told_though_a_load_brought_them_first() {
+    const TOLD: &str = "packhouse.schema-changes";
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let insert = |from: i32| format!("INSERT INTO bins SELECT n, 'first' FROM generate_series({from}, {}) n", from + 49);
+    let table = "CREATE TABLE bins (id bigint PRIMARY KEY, grade varchar(6))";
+    source.batch_execute(&format!("{table}; {}", insert(1))).await.unwrap();
+    let mut definition = world.source(&["bins"], 1).await;
+    definition.schema_changes = Some(TOLD.into());
+    let from = world.connector("from-packhouse", definition).await;
+    let until = async |records: usize| {
+        let start = Instant::now();
+        while topic_changes(&world.database, "packhouse.bins").await.len() < records {
+            assert!(start.elapsed() < Duration::from_secs(30), "fewer than {records} records");
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    };
+    let fleet = world.fleet();
+    world.until_state(from, State::Following).await;
+    until(50).await;
+    fleet.stop().await;
+    // the column comes while nothing runs, and rows with it are loaded before any change of one
+    source.batch_execute("ALTER TABLE bins ADD COLUMN weight numeric(7,1)").await.unwrap();
+    world.database.ask_to_load_again(from, &["public.bins".to_owned()]).await.unwrap();
+    let fleet = world.fleet();
+    until(100).await;
+    world.until_state(from, State::Following).await;
+    fleet.stop().await;
+    assert!(topic_changes(&world.database, TOLD).await.is_empty(), "rows of a load tell nothing");
+    let fleet = world.fleet();
+    source.batch_execute("UPDATE bins SET weight = 2.5 WHERE id = 1").await.unwrap();
+    until(101).await;
+    source.batch_execute("UPDATE bins SET weight = 3.5 WHERE id = 1").await.unwrap();
+    until(102).await;
+    let told = topic_changes(&world.database, TOLD).await;
+    let statements: Vec<&str> = told.iter().map(|t| t["statement"].as_str().unwrap()).collect();
+    assert_eq!(statements, [r#"ALTER TABLE "public"."bins" ADD COLUMN "weight" numeric(7,1);"#]);
+    fleet.stop().await;
+}
