@@ -36,7 +36,11 @@ pub(crate) async fn send(server: SocketAddr) {
     let mut told = false;
     loop {
         let events = serde_json::to_vec(&coldstore.tell(Utc::now())).unwrap_or_default();
-        let request = client.post(&address).header("content-type", "application/cloudevents-batch+json").body(events);
+        let request = client
+            .post(&address)
+            .header("content-type", "application/cloudevents-batch+json")
+            .header("producer-name", "coldstore")
+            .body(events);
         match request.send().await.and_then(reqwest::Response::error_for_status) {
             Ok(_) => told = false,
             Err(error) if !told => {

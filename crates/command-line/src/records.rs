@@ -132,6 +132,12 @@ pub struct WriteArguments {
     /// Make a retry of this request recognisable.
     #[arg(long)]
     idempotency_key: Option<String>,
+    /// Append the records that can be, and say why the others are not; without it all of them or none.
+    #[arg(long)]
+    partial: bool,
+    /// The name under which the records are seen among the topic's producers.
+    #[arg(long, default_value = "command line")]
+    producer: String,
 }
 
 /// What to export.
@@ -260,12 +266,23 @@ async fn write(client: &Client, asked: WriteArguments) -> Result<(), CommandErro
         None => input(asked.file.as_ref()).await?,
     };
     let headers: Vec<(&str, String)> = asked.idempotency_key.map(|key| ("idempotency-key", key)).into_iter().collect();
+    query.push(("producer", asked.producer));
+    if asked.partial {
+        query.push(("partial", "true".to_owned()));
+    }
     let done: Produced = client.post_body(&path, &query, "application/x-ndjson", body.into(), &headers).await?;
     client.print(&done, |done| {
         let mut table = Table::new(&["#partition", "#offset"], "no record");
         done.records.iter().for_each(|r| table.row([r.partition.to_string(), r.offset.to_string()]));
         table
-    })
+    })?;
+    if done.refused.is_empty() {
+        return Ok(());
+    }
+    for refused in &done.refused {
+        eprintln!("record {}: {}", refused.record, refused.finding);
+    }
+    Err(CommandError::Usage(format!("{} records were not appended", done.refused.len())))
 }
 
 async fn input(file: Option<&PathBuf>) -> Result<Vec<u8>, CommandError> {

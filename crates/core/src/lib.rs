@@ -24,6 +24,7 @@ pub mod loops;
 pub mod manifest;
 pub mod merging;
 pub mod naming;
+pub mod own_function;
 pub mod partitioning;
 pub mod places;
 pub mod planning;

@@ -130,12 +130,53 @@ impl Encoding for AsText {
     }
 }
 
+/// Records of a request, each with its number there, and those that cannot be read.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Each {
+    /// Records that can be appended, with their numbers from 0.
+    pub drafts: Vec<(usize, Draft)>,
+    /// Numbers of the others, in order, with what is wrong with each.
+    pub refused: Vec<(usize, String)>,
+}
+
+impl Each {
+    /// All of these records.
+    #[must_use]
+    pub fn of(drafts: Vec<Draft>) -> Self {
+        Self { drafts: drafts.into_iter().enumerate().collect(), refused: Vec::new() }
+    }
+
+    /// Refuses records for which a check finds something.
+    pub fn check(&mut self, mut finds: impl FnMut(&Draft) -> Option<String>) {
+        let refused = &mut self.refused;
+        self.drafts.retain(|(number, draft)| match finds(draft) {
+            None => true,
+            Some(finding) => {
+                refused.push((*number, finding));
+                false
+            }
+        });
+        self.refused.sort_by_key(|(number, _)| *number);
+    }
+
+    /// All records, or the first one that is wrong.
+    ///
+    /// # Errors
+    /// [`DraftError`].
+    pub fn all(self) -> Result<Vec<Draft>, DraftError> {
+        match self.refused.into_iter().next() {
+            Some((number, finding)) => Err(DraftError::at(number, finding)),
+            None => checked(self.drafts.into_iter().map(|(_, draft)| draft).collect()),
+        }
+    }
+}
+
 /// One record or a list of records as JSON: `{"key": …, "value": …, "headers": {…}, "timestamp": "…", "partition": …}`, with
 /// `key_base64` and `value_base64` for bytes.
 ///
 /// # Errors
-/// [`DraftError`] names the record.
-pub fn from_json(body: &[u8], encoding: &dyn Encoding) -> Result<Vec<Draft>, DraftError> {
+/// [`DraftError`] for the body as a whole.
+pub fn from_json(body: &[u8], encoding: &dyn Encoding) -> Result<Each, DraftError> {
     let text = std::str::from_utf8(body).map_err(|e| DraftError::Body(format!("the body is not UTF-8 text: {e}")))?;
     let whole = |e: serde_json::Error| DraftError::Body(format!("the body is not JSON: {e}"));
     if text.trim_start().starts_with('[') {
@@ -149,8 +190,8 @@ pub fn from_json(body: &[u8], encoding: &dyn Encoding) -> Result<Vec<Draft>, Dra
 /// A record on each line, in the form of [`from_json`]; empty lines are passed over.
 ///
 /// # Errors
-/// [`DraftError`] names the record and its line.
-pub fn from_lines(body: &[u8], encoding: &dyn Encoding) -> Result<Vec<Draft>, DraftError> {
+/// [`DraftError`] for the body as a whole.
+pub fn from_lines(body: &[u8], encoding: &dyn Encoding) -> Result<Each, DraftError> {
     let text = std::str::from_utf8(body).map_err(|e| DraftError::Body(format!("the body is not UTF-8 text: {e}")))?;
     let lines = text.lines().enumerate().filter(|(_, line)| !line.trim().is_empty());
     drafts(lines.map(|(number, line)| (line, Some(number + 1))), encoding)
@@ -167,19 +208,28 @@ pub fn from_bytes(body: Bytes) -> Result<Vec<Draft>, DraftError> {
 fn drafts<'a>(
     forms: impl IntoIterator<Item = (&'a str, Option<usize>)>,
     encoding: &dyn Encoding,
-) -> Result<Vec<Draft>, DraftError> {
-    let mut out = Vec::new();
+) -> Result<Each, DraftError> {
+    let mut out = Each::default();
     for (index, (text, line)) in forms.into_iter().enumerate() {
         if index == MOST_RECORDS {
             return Err(DraftError::TooMany);
         }
-        let found = draft(text, encoding).map_err(|finding| match line {
-            None => DraftError::at(index, finding),
-            Some(line) => DraftError::at(index, format!("line {line}: {finding}")),
-        })?;
-        out.push(found);
+        match (draft(text, encoding), line) {
+            (Ok(draft), _) => out.drafts.push((index, draft)),
+            (Err(finding), None) => out.refused.push((index, finding)),
+            (Err(finding), Some(line)) => out.refused.push((index, format!("line {line}: {finding}"))),
+        }
     }
-    checked(out)
+    if out.drafts.is_empty() && out.refused.is_empty() { Err(DraftError::None) } else { Ok(out) }
+}
+
+/// The bytes of a draft's key, value and headers.
+#[must_use]
+pub fn size(draft: &Draft) -> usize {
+    let record = &draft.record;
+    let of = |part: &Option<Bytes>| part.as_ref().map_or(0, Bytes::len);
+    let headers: usize = record.headers.iter().map(|h| h.name.len() + h.value.len()).sum();
+    of(&record.key) + of(&record.value) + headers
 }
 
 /// Whether there is a record and none is too large.
@@ -191,10 +241,7 @@ pub fn checked(drafts: Vec<Draft>) -> Result<Vec<Draft>, DraftError> {
         return Err(DraftError::None);
     }
     for (index, draft) in drafts.iter().enumerate() {
-        let record = &draft.record;
-        let of = |part: &Option<Bytes>| part.as_ref().map_or(0, Bytes::len);
-        let headers: usize = record.headers.iter().map(|h| h.name.len() + h.value.len()).sum();
-        let bytes = of(&record.key) + of(&record.value) + headers;
+        let bytes = size(draft);
         if bytes > LARGEST_RECORD {
             return Err(DraftError::TooLarge { index, bytes });
         }
@@ -264,21 +311,21 @@ fn header(form: HeaderForm) -> Result<Header, String> {
     Ok(Header { name: form.name, value })
 }
 
-/// The partition of each draft. Records without a key and a partition all go to the one given.
-///
-/// # Errors
-/// [`DraftError::Record`] for a partition that is not there.
-pub fn place(drafts: &[Draft], partitions: i32, keyless: i32) -> Result<Vec<PartitionId>, DraftError> {
-    let one = |(index, draft): (usize, &Draft)| match (draft.partition, &draft.record.key) {
-        (Some(asked), _) if (0..partitions).contains(&asked) => Ok(PartitionId(asked)),
-        (Some(asked), _) => {
-            let last = partitions - 1;
-            Err(DraftError::at(index, format!("there is no partition {asked}: the topic has 0 to {last}")))
-        }
-        (None, Some(key)) => Ok(partition_of(Some(key), partitions)),
-        (None, None) => Ok(PartitionId(keyless.rem_euclid(partitions))),
-    };
-    drafts.iter().enumerate().map(one).collect()
+/// What is wrong with the partition that a draft asks for, if anything is.
+#[must_use]
+pub fn no_partition(draft: &Draft, partitions: i32) -> Option<String> {
+    let asked = draft.partition.filter(|asked| !(0..partitions).contains(asked))?;
+    Some(format!("there is no partition {asked}: the topic has 0 to {}", partitions - 1))
+}
+
+/// The partition of a draft. Records without a key and a partition all go to the one given.
+#[must_use]
+pub fn place(draft: &Draft, partitions: i32, keyless: i32) -> PartitionId {
+    match (draft.partition, &draft.record.key) {
+        (Some(asked), _) => PartitionId(asked),
+        (None, Some(key)) => partition_of(Some(key), partitions),
+        (None, None) => PartitionId(keyless.rem_euclid(partitions)),
+    }
 }
 
 /// Bytes of base64 with the standard alphabet ("Base 64 Encoding" in RFC 4648).
@@ -300,7 +347,7 @@ mod tests {
             {"key": {"id": 7}, "value": null, "partition": 2},
             {"key_base64": "AP8=", "value_base64": "", "headers": [{"name": "seal", "value_base64": "AQI="}]}
         ]"#;
-        let found = from_json(body, &AsText).unwrap();
+        let found = from_json(body, &AsText).and_then(Each::all).unwrap();
         let [first, second, third] = &found[..] else { panic!("{found:?}") };
         assert_eq!(first.record.key.as_deref(), Some(&b"bin-7"[..]));
         // the text of the value stays as it was sent
@@ -313,8 +360,8 @@ mod tests {
         assert_eq!(third.record.value.as_deref(), Some(&[][..]));
         assert_eq!(third.record.headers[0].value, &[1, 2][..]);
         let lines = b"{\"value\": 1}\n\n{\"value\": 2}\n";
-        assert_eq!(from_lines(lines, &AsText).unwrap().len(), 2);
-        assert_eq!(from_json(b"{\"value\": 1}", &AsText).unwrap().len(), 1);
+        assert_eq!(from_lines(lines, &AsText).unwrap().drafts.len(), 2);
+        assert_eq!(from_json(b"{\"value\": 1}", &AsText).unwrap().drafts.len(), 1);
     }
 
     #[test]
@@ -335,11 +382,19 @@ mod tests {
             (&many, "more than 10000 records"),
         ];
         for (body, expected) in cases {
-            let error = from_json(body.as_bytes(), &AsText).unwrap_err().to_string();
+            let error = from_json(body.as_bytes(), &AsText).and_then(Each::all).unwrap_err().to_string();
             assert!(error.contains(expected), "{error}");
         }
-        let error = from_lines(b"{}\n\n{\"value\":}\n", &AsText).unwrap_err().to_string();
+        let lines = from_lines(b"{}\n\n{\"value\":}\n{}\n7\n", &AsText).unwrap();
+        let numbers: Vec<usize> = lines.refused.iter().map(|(number, _)| *number).collect();
+        assert_eq!((numbers, lines.drafts.iter().map(|(n, _)| *n).collect::<Vec<_>>()), (vec![1, 3], vec![0, 2]));
+        let error = lines.all().unwrap_err().to_string();
         assert!(error.starts_with("record 1: line 3: "), "{error}");
+        let mut each = from_json(br#"[{"partition": 9}, {"partition": 2}, 7]"#, &AsText).unwrap();
+        each.check(|draft| no_partition(draft, 6));
+        let findings: Vec<(usize, bool)> =
+            each.refused.iter().map(|(n, f)| (*n, f.contains("the topic has 0 to 5"))).collect();
+        assert_eq!((findings, each.drafts.len()), (vec![(0, true), (2, false)], 1));
     }
 
     #[test]
@@ -350,9 +405,7 @@ mod tests {
             ..Draft::default()
         };
         let drafts = [with(Some("bin-1"), None), with(Some("bin-1"), Some(0)), with(None, None), with(None, None)];
-        let places: Vec<i32> = place(&drafts, 6, 10).unwrap().iter().map(|p| p.0).collect();
+        let places: Vec<i32> = drafts.iter().map(|draft| place(draft, 6, 10).0).collect();
         assert_eq!(places, [partition_of(Some(b"bin-1"), 6).0, 0, 4, 4]);
-        let error = place(&[with(None, None), with(None, Some(6))], 6, 0).unwrap_err().to_string();
-        assert_eq!(error, "record 1: there is no partition 6: the topic has 0 to 5");
     }
 }

@@ -114,6 +114,12 @@ pub struct ProduceQuery {
     /// For a body that is one value or an Avro file: the partition.
     #[serde(default)]
     pub partition: Option<i32>,
+    /// Appends the records that can be, and says of each of the others why not. Without it all of a request is appended or nothing.
+    #[serde(default)]
+    pub partial: bool,
+    /// The name of who appends, as the header `Producer-Name` gives it too: up to 100 characters.
+    #[serde(default)]
+    pub producer: Option<String>,
 }
 
 /// Where a record was appended.
@@ -128,8 +134,55 @@ pub struct Appended {
 /// Where the records of a request were appended, in its order. They are durable.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Produced {
-    /// One for each record.
+    /// One for each record that was appended.
     pub records: Vec<Appended>,
+    /// The others, with `partial`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub refused: Vec<RefusedRecord>,
+}
+
+/// A record of a request that was not appended.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct RefusedRecord {
+    /// Its number in the request, from 0.
+    pub record: usize,
+    /// What was found, and what would be right.
+    pub finding: String,
+}
+
+/// An application that appends to a topic.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Producer {
+    /// The topic.
+    pub topic: String,
+    /// The name that it gives; empty for all that give none.
+    pub name: String,
+    /// When it was first heard of.
+    pub first_at: String,
+    /// When it last appended.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub last_append: Option<String>,
+    /// Records appended so far.
+    pub records: i64,
+    /// Records per second over the last minute.
+    pub rate_per_s: f64,
+    /// Records refused so far; a request that was refused as a whole counts as one.
+    pub refused: i64,
+    /// When one was last refused.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub last_refused: Option<String>,
+    /// Why that was.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
+}
+
+/// Which producers are listed.
+#[derive(Debug, Clone, Default, Deserialize, IntoParams, ToSchema)]
+#[into_params(parameter_in = Query)]
+pub struct ProducersQuery {
+    /// Only those of this topic.
+    #[serde(default)]
+    pub topic: Option<String>,
 }
 
 /// A producer's session: its requests are numbered from 0 by the header `Producer-Sequence`.

@@ -20,6 +20,8 @@ pub struct TopicSummary {
     pub created_at: String,
     /// Names of the connectors that write it.
     pub written_by: Vec<String>,
+    /// Names of the applications that appended to it in the last 90 days; an empty one for those that give none.
+    pub producers: Vec<String>,
     /// Names of the connectors that read it.
     pub read_by: Vec<String>,
 }

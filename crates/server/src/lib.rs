@@ -9,6 +9,7 @@ mod drafts;
 mod edits;
 mod event_rows;
 mod fleet;
+mod functions;
 mod health;
 mod limits;
 mod lingering;
@@ -18,6 +19,7 @@ mod positions;
 mod preflights;
 mod presenting;
 mod problems;
+mod producers;
 mod producing;
 mod quarantine;
 mod readers;
@@ -119,13 +121,16 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
         .routes(routes!(delivering::sample))
         .routes(routes!(event_rows::try_rows))
         .routes(routes!(shapes::functions))
+        .routes(routes!(functions::list))
+        .routes(routes!(functions::try_function))
+        .routes(routes!(functions::one, functions::save, functions::remove))
         .routes(routes!(shapes::try_shape))
         .routes(routes!(shapes::compare_shapes))
         .routes(routes!(records::page, producing::append))
         .routes(routes!(records::tail))
         .routes(routes!(records::stream_records))
         .routes(routes!(records::search))
-        .routes(routes!(producing::begin_session))
+        .routes(routes!(producers::list, producing::begin_session))
         .routes(routes!(transfer::export))
         .routes(routes!(transfer::import))
         .routes(routes!(readers::list, readers::create))

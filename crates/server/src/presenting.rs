@@ -24,6 +24,11 @@ pub(crate) fn asked_table(table: &api::CapturedTable) -> core::CapturedTable {
     same(table)
 }
 
+/// A captured table as it is shown.
+pub(crate) fn captured(table: &core::CapturedTable) -> api::CapturedTable {
+    same(table)
+}
+
 pub(crate) fn asked_values(values: api::Values) -> core::Values {
     same(&values)
 }

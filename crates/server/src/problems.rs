@@ -55,6 +55,11 @@ impl Refusal {
         }
     }
 
+    /// What it says, where what was sent is the reason.
+    pub(crate) fn of_the_request(&self) -> Option<&str> {
+        ((400..500).contains(&self.0.status) && ![404, 429].contains(&self.0.status)).then_some(&self.0.detail)
+    }
+
     pub(crate) fn at(mut self, field: &str) -> Self {
         self.0.field = Some(field.into());
         self

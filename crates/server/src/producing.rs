@@ -19,15 +19,16 @@ use gonvel_core::block::pack;
 use gonvel_core::cloud_events;
 use gonvel_core::naming::{SchemaId, SchemaName, TopicName, TopicPartition};
 use gonvel_core::ports::{AppendBatch, Identity, Landed, PartitionBlocks, PortError, SchemaStore, Topic, TopicLog};
-use gonvel_core::produce::{self, AsText, Draft, DraftError, Encoding, MOST_RECORDS, checked, place};
+use gonvel_core::produce::{self, AsText, Draft, DraftError, Each, Encoding, MOST_RECORDS, checked, place};
 use gonvel_core::record::Record;
 use gonvel_core::schemas::Language;
 use gonvel_core::schemas::values::ValueSchema;
-use gonvel_http_api::{Appended, Problem, ProduceQuery, Produced, ProducerSession};
+use gonvel_http_api::{Appended, Problem, ProduceQuery, Produced, ProducerSession, RefusedRecord};
 use serde_json::value::RawValue;
 use uuid::Uuid;
 
 use crate::problems::Refusal;
+use crate::producers;
 use crate::schemas::fitting::{Bound, Fitting, NotFit};
 use crate::state::ServerState;
 
@@ -133,46 +134,62 @@ fn media(headers: &HeaderMap) -> String {
     whole.split(';').next().unwrap_or_default().trim().to_ascii_lowercase()
 }
 
+/// The records of a request: with `partial` those that can be appended and what is wrong with the others, else all of them.
 async fn drafts(
     state: &ServerState,
     topic: &Topic,
     query: &ProduceQuery,
     headers: &HeaderMap,
     body: Bytes,
-) -> Result<Vec<Draft>, Refusal> {
+) -> Result<Each, Refusal> {
     let media = media(headers);
-    let mut found = match media.as_str() {
-        "application/cloudevents+json" => cloud_events::structured(&body)?,
-        "application/cloudevents-batch+json" => cloud_events::batched(&body)?,
+    let mut each = match media.as_str() {
+        "application/cloudevents+json" => Each::of(cloud_events::structured(&body)?),
+        "application/cloudevents-batch+json" => Each::of(cloud_events::batched(&body)?),
         other if other.starts_with("application/cloudevents") => return Err(unknown_media(other)),
         _ if headers.keys().any(|name| name.as_str().starts_with("ce-")) => {
             let attributes =
                 headers.iter().filter_map(|(name, value)| Some((name.as_str().strip_prefix("ce-")?, value.to_str().ok()?)));
-            cloud_events::binary(attributes, text(headers, "content-type"), body)?
+            Each::of(cloud_events::binary(attributes, text(headers, "content-type"), body)?)
         }
         "application/json" => produce::from_json(&body, &*encoding(state, &topic.name, query.schema.as_deref()).await?)?,
         "application/x-ndjson" => {
             produce::from_lines(&body, &*encoding(state, &topic.name, query.schema.as_deref()).await?)?
         }
-        "application/octet-stream" => produce::from_bytes(body)?,
-        "application/avro" | "avro/binary" => avro(state, topic, body).await?,
+        "application/octet-stream" => Each::of(produce::from_bytes(body)?),
+        "application/avro" | "avro/binary" => Each::of(avro(state, topic, body).await?),
         other => return Err(unknown_media(other)),
     };
     let one_value = matches!(media.as_str(), "application/octet-stream" | "application/avro" | "avro/binary");
-    for draft in &mut found {
+    for (_, draft) in &mut each.drafts {
         if one_value {
             draft.record.key = query.key.clone().map(Bytes::from);
         }
         draft.partition = draft.partition.or(query.partition);
     }
+    let mut each = if query.partial { each } else { Each::of(each.all()?) };
+    each.check(|draft| {
+        let bytes = produce::size(draft);
+        (bytes > produce::LARGEST_RECORD).then(|| DraftError::TooLarge { index: 0, bytes }.to_string())
+    });
+    each.check(|draft| produce::no_partition(draft, topic.partitions));
     let fitting = state.fitting(&topic.name).await?;
-    for (index, draft) in found.iter_mut().enumerate() {
-        fitting.fit(state, &mut draft.record).await.map_err(|e| match e {
-            NotFit::Record(finding) => DraftError::Record { index, finding }.into(),
-            NotFit::Port(error) => Refusal::from(error),
-        })?;
+    let mut fits = Vec::with_capacity(each.drafts.len());
+    for (number, mut draft) in std::mem::take(&mut each.drafts) {
+        match fitting.fit(state, &mut draft.record).await {
+            Ok(()) => fits.push((number, draft)),
+            Err(NotFit::Record(finding)) => each.refused.push((number, finding)),
+            Err(NotFit::Port(error)) => return Err(error.into()),
+        }
     }
-    Ok(found)
+    each.drafts = fits;
+    each.refused.sort_by_key(|(number, _)| *number);
+    match each.refused.first() {
+        Some((index, finding)) if !query.partial => {
+            Err(DraftError::Record { index: *index, finding: finding.clone() }.into())
+        }
+        _ => Ok(each),
+    }
 }
 
 fn unknown_media(found: &str) -> Refusal {
@@ -285,7 +302,8 @@ fn identity(
     }
 }
 
-/// Appends records: all of a request or nothing. The answer comes after the commit and says where each record is.
+/// Appends records: all of a request or nothing, or with `partial` those that can be, the answer saying of each of the others why not.
+/// The answer comes after the commit and says where each record is.
 ///
 /// JSON: one record or a list of `{"key", "value", "headers", "timestamp", "partition"}` (`key_base64`, `value_base64` for
 /// bytes); `application/x-ndjson`: one on each line. Avro: an object container file or one value in single-object encoding.
@@ -305,7 +323,30 @@ pub(crate) async fn append(
 ) -> Result<Json<Produced>, Refusal> {
     let _permit = state.limits.append()?;
     let topic = state.database.topic(&TopicName::parse(name)?).await?;
-    if text(&headers, header::CONTENT_LENGTH.as_str()).and_then(|l| l.parse().ok()).is_some_and(|l: usize| l > MOST_BYTES) {
+    let producer = producers::named(&headers, &query)?;
+    let done = append_to(&state, &topic, &query, &headers, body).await;
+    match &done {
+        Ok(done) => {
+            let why = done.refused.last().map(|refused| format!("record {}: {}", refused.record, refused.finding));
+            state.heard.add(topic.id, &producer, done.records.len(), done.refused.len(), why.as_deref());
+        }
+        Err(refusal) => {
+            if let Some(why) = refusal.of_the_request() {
+                state.heard.add(topic.id, &producer, 0, 1, Some(why));
+            }
+        }
+    }
+    Ok(Json(done?))
+}
+
+async fn append_to(
+    state: &ServerState,
+    topic: &Topic,
+    query: &ProduceQuery,
+    headers: &HeaderMap,
+    body: Body,
+) -> Result<Produced, Refusal> {
+    if text(headers, header::CONTENT_LENGTH.as_str()).and_then(|l| l.parse().ok()).is_some_and(|l: usize| l > MOST_BYTES) {
         return Err(body_too_large());
     }
     let body = axum::body::to_bytes(body, MOST_BYTES).await.map_err(|e| {
@@ -316,26 +357,47 @@ pub(crate) async fn append(
             Refusal::new(StatusCode::BAD_REQUEST, "body", "The body cannot be read", e.to_string())
         }
     })?;
-    let identity = identity(&headers, &topic.name, &query, &body)?;
-    let drafts = drafts(&state, &topic, &query, &headers, body).await?;
+    let identity = identity(headers, &topic.name, query, &body)?;
+    let each = drafts(state, topic, query, headers, body).await?;
+    let refused: Vec<RefusedRecord> =
+        each.refused.into_iter().map(|(record, finding)| RefusedRecord { record, finding }).collect();
+    if each.drafts.is_empty() {
+        return Ok(Produced { records: Vec::new(), refused });
+    }
     let keyless = match &identity {
         Some((_, spread)) => *spread,
         None => state.turn.fetch_add(1, Ordering::Relaxed).max(0),
     };
-    let places = place(&drafts, topic.partitions, keyless % topic.partitions)?;
     let now_us = Utc::now().timestamp_micros();
+    let mut places = Vec::with_capacity(each.drafts.len());
     let mut by_partition: BTreeMap<TopicPartition, Vec<Record>> = BTreeMap::new();
-    for (draft, partition) in drafts.into_iter().zip(&places) {
+    for (_, draft) in each.drafts {
+        let partition = place(&draft, topic.partitions, keyless % topic.partitions);
+        places.push(partition.0);
         let mut record = draft.record;
         if !draft.has_time {
             record.timestamp_us = now_us;
         }
-        by_partition.entry(TopicPartition { topic: topic.id, partition: *partition }).or_default().push(record);
+        by_partition.entry(TopicPartition { topic: topic.id, partition }).or_default().push(record);
     }
     let parts = by_partition.iter().map(|(to, records)| PartitionBlocks { to: *to, blocks: pack(records) }).collect();
     let batch = AppendBatch { parts, identity: identity.map(|(identity, _)| identity), progress: None };
     let landed = state.database.append(batch).await?;
-    Ok(Json(Produced { records: in_order(&places.iter().map(|p| p.0).collect::<Vec<_>>(), &landed) }))
+    let all: i64 = landed.iter().map(|l| l.records).sum();
+    if query.partial && usize::try_from(all).is_ok_and(|all| all != places.len()) {
+        let detail = format!(
+            "the first try of this request appended {all} records, and {} could be appended now: a schema has changed between. \
+             Nothing more was appended",
+            places.len()
+        );
+        return Err(Refusal::new(
+            StatusCode::CONFLICT,
+            "changed",
+            "The request is answered otherwise than at first",
+            detail,
+        ));
+    }
+    Ok(Produced { records: in_order(&places, &landed), refused })
 }
 
 fn body_too_large() -> Refusal {

@@ -17,6 +17,7 @@ use tokio::sync::{Notify, watch};
 
 use crate::limits::Limits;
 use crate::problems::Refusal;
+use crate::producers::Heard;
 use crate::schemas::fitting::Fitting;
 
 /// The demo's workload, which another server has not.
@@ -42,6 +43,8 @@ pub struct ServerState {
     pub(crate) limits: Limits,
     /// Counts requests whose records have no key: each goes to the next partition.
     pub(crate) turn: AtomicI32,
+    /// What applications appended since that was last noted.
+    pub(crate) heard: Heard,
     /// What the shape that was tried last looks into.
     pub(crate) references: Held,
     schemas: Mutex<HashMap<SchemaId, Arc<ValueSchema>>>,
@@ -74,12 +77,14 @@ impl ServerState {
             metrics,
             limits: Limits::default(),
             turn: AtomicI32::new(0),
+            heard: Heard::default(),
             references: Held::default(),
             schemas: Mutex::default(),
             fittings: Mutex::default(),
             times: Mutex::default(),
         });
         tokio::spawn(crate::live::watch_connectors(Arc::downgrade(&state)));
+        tokio::spawn(crate::producers::note(Arc::downgrade(&state)));
         state
     }
 

@@ -73,7 +73,12 @@ fn asked(settings: &TopicSettings) -> Result<StoredSettings, Refusal> {
     Ok(settings)
 }
 
-fn summary(topic: &StoredTopic, records: i64, bytes: i64, connectors: &[Connector]) -> TopicSummary {
+fn summary(
+    topic: &StoredTopic,
+    (records, bytes): (i64, i64),
+    connectors: &[Connector],
+    producers: Vec<String>,
+) -> TopicSummary {
     let (written_by, read_by) = users(connectors, topic.name.as_str());
     TopicSummary {
         name: topic.name.to_string(),
@@ -83,6 +88,7 @@ fn summary(topic: &StoredTopic, records: i64, bytes: i64, connectors: &[Connecto
         settings: presented(&topic.settings),
         created_at: rfc3339(topic.created_us),
         written_by,
+        producers,
         read_by,
     }
 }
@@ -98,8 +104,9 @@ async fn whole(state: &ServerState, topic: &StoredTopic) -> Result<Topic, Refusa
     });
     let (records, bytes) = (bounds.iter().map(|b| b.records).sum(), bounds.iter().map(|b| b.bytes).sum());
     let connectors = state.database.connectors().await?;
+    let producers = state.database.producers(Some(topic.id.0)).await?.into_iter().filter(|p| p.records > 0);
     Ok(Topic {
-        summary: summary(topic, records, bytes, &connectors),
+        summary: summary(topic, (records, bytes), &connectors, producers.map(|p| p.name).collect()),
         revision: topic.revision,
         readers: state.database.readers_of(topic.id).await?,
         partition_list: partitions.collect(),
@@ -116,10 +123,14 @@ pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<V
     let connectors = state.database.connectors().await?;
     let sizes: HashMap<i64, (i64, i64)> =
         state.database.topic_sizes().await?.into_iter().map(|s| (s.topic_id, (s.records, s.bytes))).collect();
+    let mut producers: HashMap<i64, Vec<String>> = HashMap::new();
+    for producer in state.database.producers(None).await?.into_iter().filter(|p| p.records > 0) {
+        producers.entry(producer.topic_id).or_default().push(producer.name);
+    }
     let topics = state.database.topics().await?;
     let topics = topics.iter().map(|topic| {
-        let (records, bytes) = sizes.get(&topic.id.0).copied().unwrap_or_default();
-        summary(topic, records, bytes, &connectors)
+        let sizes = sizes.get(&topic.id.0).copied().unwrap_or_default();
+        summary(topic, sizes, &connectors, producers.remove(&topic.id.0).unwrap_or_default())
     });
     Ok(Json(topics.collect()))
 }

@@ -143,6 +143,34 @@ impl Expr {
         matches!(self.node, Node::Fact(_)) || self.parts().into_iter().any(Self::reads_facts)
     }
 
+    /// The same with other expressions in the places of its columns, standing somewhere else.
+    #[must_use]
+    pub fn with(self, columns: &[Expr], span: Span) -> Self {
+        let one = |expr: Expr| expr.with(columns, span);
+        let boxed = |expr: Box<Expr>| Box::new((*expr).with(columns, span));
+        let all = |parts: Vec<Expr>| parts.into_iter().map(one).collect::<Vec<_>>();
+        let node = match self.node {
+            Node::Column(place) => match columns.get(place) {
+                Some(expr) => return Self { span, ..expr.clone() },
+                None => Node::Column(place),
+            },
+            node @ (Node::Fact(_) | Node::Literal(_)) => node,
+            Node::Call { run, args, types, strict, dear } => Node::Call { run, args: all(args), types, strict, dear },
+            Node::And(parts) => Node::And(all(parts)),
+            Node::Or(parts) => Node::Or(all(parts)),
+            Node::Coalesce(parts) => Node::Coalesce(all(parts)),
+            Node::Compare(how, left, right) => Node::Compare(how, boxed(left), boxed(right)),
+            Node::Distinct(left, right, negated) => Node::Distinct(boxed(left), boxed(right), negated),
+            Node::Not(inner) => Node::Not(boxed(inner)),
+            Node::IsNull(inner, negated) => Node::IsNull(boxed(inner), negated),
+            Node::Is(inner, wanted, negated) => Node::Is(boxed(inner), wanted, negated),
+            Node::Case(branches, otherwise) => {
+                Node::Case(branches.into_iter().map(|(when, then)| (one(when), one(then))).collect(), otherwise.map(boxed))
+            }
+        };
+        Self { node, span, ..self }
+    }
+
     fn parts(&self) -> Vec<&Expr> {
         match &self.node {
             Node::Column(_) | Node::Fact(_) | Node::Literal(_) => Vec::new(),

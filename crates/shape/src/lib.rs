@@ -18,6 +18,7 @@ pub mod functions;
 mod hidden;
 pub mod interval;
 pub mod lookups;
+pub mod own;
 pub mod parse;
 pub mod picking;
 pub mod plan;

@@ -1,4 +1,4 @@
-//! What functions keep at hand: patterns that were read once, and the secret of keyed functions.
+//! What functions keep at hand: patterns that were read once, the secret of keyed functions, and functions of one's own.
 
 use std::collections::HashMap;
 use std::sync::{Mutex, PoisonError};
@@ -8,6 +8,7 @@ use regex::{Regex, RegexBuilder};
 use sha2::Sha256;
 
 use crate::expr::Fault;
+use crate::own::Own;
 
 /// Patterns kept at a time.
 const PATTERNS: usize = 64;
@@ -49,13 +50,27 @@ pub struct Tools {
     /// By their texts: those that tell capitals apart, those that do not.
     patterns: Mutex<[HashMap<String, Regex>; 2]>,
     key: MaskKey,
+    own: Own,
 }
 
 impl Tools {
     /// With the secret of keyed functions.
     #[must_use]
     pub fn new(key: MaskKey) -> Self {
-        Self { patterns: Mutex::default(), key }
+        Self { patterns: Mutex::default(), key, own: Own::default() }
+    }
+
+    /// The same with functions of one's own.
+    #[must_use]
+    pub fn with(mut self, own: Own) -> Self {
+        self.own = own;
+        self
+    }
+
+    /// Functions of one's own.
+    #[must_use]
+    pub fn own(&self) -> &Own {
+        &self.own
     }
 
     /// The secret.

@@ -2,6 +2,7 @@
 
 pub mod catalog;
 pub mod database;
+pub mod producers;
 pub mod quarantine;
 mod readers;
 mod schema;

@@ -1,4 +1,6 @@
 import { Button } from '@mantine/core';
+import { useQuery } from '@tanstack/react-query';
+import { useMemo } from 'react';
 import { Link, useSearchParams } from 'react-router';
 
 import { Blank } from '../../shared/Blank';
@@ -6,17 +8,23 @@ import { count, rate, span } from '../../shared/format';
 import { useLiveConnectors, type Connector } from '../../shared/liveConnectors';
 import { Figure, Heading } from '../../shared/Page';
 import { ProblemNote } from '../../shared/ProblemNote';
+import { producersQuery, type Producer } from '../../shared/producersQuery';
 import { StateMark, toneOf } from '../../shared/StateMark';
 import { When } from '../../shared/When';
 import { Picture } from './Picture';
 
+const DAY_MS = 86_400_000;
+
 /** Is anything wrong, and what exactly is moving. */
 export function FlowPage() {
-  const { connectors, problem } = useLiveConnectors();
+  const { connectors, problem, held } = useLiveConnectors();
   const [search, setSearch] = useSearchParams();
   const picked = search.get('of');
   const pick = (id: string | null) => setSearch(id === null ? {} : { of: id }, { replace: true });
   const all = connectors ?? [];
+  const query = producersQuery();
+  const heard = useQuery({ ...query, refetchInterval: held ? false : query.refetchInterval });
+  const producers = useMemo(() => (heard.data ?? []).filter(isThere), [heard.data]);
   const moving = all.filter((c) => c.kind === 'source').reduce((sum, c) => sum + c.rate_per_s, 0);
   const delivered = all.filter((c) => c.kind === 'sink').reduce((sum, c) => sum + c.rate_per_s, 0);
   const slowest = Math.max(0, ...all.filter((c) => c.kind === 'sink').map((c) => c.lag_ms ?? 0));
@@ -24,10 +32,10 @@ export function FlowPage() {
     <div className="page">
       <Heading
         title="Flow"
-        says="Systems on the left, topics in the middle, systems on the right. Choose one to see what hangs on it."
+        says="Systems and applications on the left, topics in the middle, systems on the right. Choose one to see what hangs on it."
       />
       <ProblemNote problem={problem} />
-      {connectors?.length === 0 ? (
+      {connectors?.length === 0 && producers.length === 0 ? (
         <Blank
           title="Nothing moves yet"
           action={
@@ -48,7 +56,7 @@ export function FlowPage() {
             </div>
             <div className="beside">
               <div className="sheet">
-                <Picture connectors={all} picked={picked} onPick={pick} />
+                <Picture connectors={all} producers={producers} picked={picked} onPick={pick} />
               </div>
               <Attention connectors={all} />
             </div>
@@ -57,6 +65,11 @@ export function FlowPage() {
       )}
     </div>
   );
+}
+
+/** An application that appended within a day. */
+function isThere(producer: Producer): boolean {
+  return producer.last_append != null && Date.now() - Date.parse(producer.last_append) < DAY_MS;
 }
 
 /** What needs a person, then what mends itself. */

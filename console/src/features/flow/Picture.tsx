@@ -4,11 +4,13 @@ import { useNavigate } from 'react-router';
 
 import { rate, span } from '../../shared/format';
 import type { Connector } from '../../shared/liveConnectors';
+import type { Producer } from '../../shared/producersQuery';
 import { toneOf } from '../../shared/StateMark';
 import { columnsFor, layOut, lined, NODE_HEIGHT, related, short, type Node, type Strand } from './layout';
 
 interface Props {
   connectors: Connector[];
+  producers: Producer[];
   picked: string | null;
   onPick: (id: string | null) => void;
 }
@@ -23,10 +25,10 @@ const HEADS: [Node['column'], string][] = [
   ['to', 'Systems'],
 ];
 
-export function Picture({ connectors, picked, onPick }: Props) {
+export function Picture({ connectors, producers, picked, onPick }: Props) {
   const { ref, width: measured } = useElementSize<HTMLDivElement>();
   const width = Math.max(560, measured);
-  const layout = useMemo(() => layOut(connectors, width), [connectors, width]);
+  const layout = useMemo(() => layOut(connectors, width, producers), [connectors, width, producers]);
   const longer = layout.nodes.some((n) => n.column === 'between');
   const columns = columnsFor(width, longer);
   const navigate = useNavigate();
@@ -34,6 +36,7 @@ export function Picture({ connectors, picked, onPick }: Props) {
   const byId = new Map(layout.nodes.map((n) => [n.id, n]));
   const open = (node: Node) => {
     if (node.connector) void navigate(`/connectors/${node.connector.id}`);
+    else if (node.producer) void navigate(`/topics/${encodeURIComponent(node.producer.topics[0] ?? '')}/producers`);
     else if (node.column === 'topic' || node.column === 'shaped')
       void navigate(`/topics/${encodeURIComponent(node.label)}`);
     else void navigate('/connections');
@@ -90,7 +93,7 @@ function StrandLine({ strand, byId, dim }: { strand: Strand; byId: Map<string, N
   return (
     <path
       className={dim ? 'strand dim' : 'strand'}
-      data-tone={toneOf(strand.connector.state)}
+      data-tone={strand.tone}
       strokeWidth={strand.width}
       d={`M${x1} ${y1}C${x1 + bend} ${y1} ${x2 - bend} ${y2} ${x2} ${y2}`}
     />
@@ -110,7 +113,11 @@ const LINE = 15;
 
 /** A click picks, a second one or Enter opens. */
 function NodeBox({ node, dim, picked, onPick, onOpen }: NodeProps) {
-  const lines = node.connector ? connectorLines(node.connector) : [];
+  const lines = node.connector
+    ? connectorLines(node.connector)
+    : node.producer
+      ? ['application', `appends ${rate(node.producer.rate)}/s`]
+      : [];
   const says = lines.join(', ');
   const name = lined(node.label, node.width);
   // all lines stand around the middle
@@ -121,7 +128,7 @@ function NodeBox({ node, dim, picked, onPick, onOpen }: NodeProps) {
       tabIndex={0}
       role="button"
       aria-pressed={picked}
-      aria-label={`${node.id.startsWith('topic ') ? 'Topic ' : node.connector ? 'Connector ' : 'System '}${node.label}${says ? `, ${says}` : ''}`}
+      aria-label={`${node.id.startsWith('topic ') ? 'Topic ' : node.connector ? 'Connector ' : node.producer ? 'Application ' : 'System '}${node.label}${says ? `, ${says}` : ''}`}
       style={{ cursor: 'pointer' }}
       onClick={(event) => {
         event.stopPropagation();
@@ -139,7 +146,7 @@ function NodeBox({ node, dim, picked, onPick, onOpen }: NodeProps) {
       <title>{`${node.label}${says ? `: ${says}` : ''}. Click again or press Enter to open.`}</title>
       <rect
         className={picked ? 'node picked' : 'node'}
-        data-column={node.column}
+        data-column={node.producer ? 'application' : node.column}
         data-tone={node.connector ? toneOf(node.connector.state) : undefined}
         x={node.x}
         y={node.y}

@@ -92,6 +92,26 @@ describe('the picture of the flow', () => {
     expect(many.strands).toHaveLength(25);
   });
 
+  it('draws applications that append where systems stand, each once, with their topics', () => {
+    const producer = (name: string, topic: string, rate_per_s: number) =>
+      ({ name, topic, rate_per_s, records: 1, refused: 0, first_at: '' }) satisfies Schemas['Producer'];
+    const with_applications = layOut([connector('changes', 'source', 'packhouse', ['bins'])], 900, [
+      producer('coldstore', 'coldstore.readings', 2),
+      producer('coldstore', 'coldstore.doors', 1),
+      producer('', 'bins', 0),
+    ]);
+    const at = (id: string) => with_applications.nodes.find((n) => n.id === id);
+    expect(at('producer coldstore')).toMatchObject({
+      column: 'from',
+      producer: { topics: ['coldstore.readings', 'coldstore.doors'], rate: 3 },
+    });
+    expect(at('topic coldstore.doors')?.column).toBe('topic');
+    expect(at('producer ')?.label).toBe('unnamed');
+    expect([...related(with_applications, 'topic bins')].sort()).toEqual(
+      ['changes', 'from packhouse', 'producer ', 'topic bins'].sort(),
+    );
+  });
+
   it('grows a strand with its rate, and keeps a still one visible', () => {
     const widths = [0, 10, 1_000, 100_000].map(widthFor);
     expect([...widths].sort((a, b) => a - b)).toEqual(widths);

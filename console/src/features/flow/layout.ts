@@ -1,7 +1,9 @@
 /** Where everything stands in the picture of the flow: systems left, topics in the middle, systems right. */
 import type { Schemas } from '../../api/client';
+import { toneOf } from '../../shared/StateMark';
 
 type Connector = Schemas['Connector'];
+type Producer = Schemas['Producer'];
 
 export interface Node {
   id: string;
@@ -11,12 +13,14 @@ export interface Node {
   y: number;
   width: number;
   connector?: Connector;
+  /** Of an application: the topics it appends to, the first one first, and its rate. */
+  producer?: { topics: string[]; rate: number };
 }
 
 export interface Strand {
   from: string;
   to: string;
-  connector: Connector;
+  tone: 'well' | 'warn' | 'quiet';
   /** In pixels; grows with the rate. */
   width: number;
 }
@@ -71,18 +75,38 @@ export function widthFor(rate: number): number {
   return 1.5 + 2 * Math.log10(1 + Math.max(0, rate));
 }
 
-export function layOut(connectors: Connector[], width: number): Layout {
+/** Applications that append, each once. */
+function applications(
+  producers: Producer[],
+): { id: string; label: string; producer: { topics: string[]; rate: number } }[] {
+  const names = unique(producers.map((p) => p.name));
+  return names.map((name) => {
+    const own = producers.filter((p) => p.name === name);
+    const rate = own.reduce((sum, p) => sum + p.rate_per_s, 0);
+    return {
+      id: `producer ${name}`,
+      label: name === '' ? 'unnamed' : name,
+      producer: { topics: own.map((p) => p.topic), rate },
+    };
+  });
+}
+
+export function layOut(connectors: Connector[], width: number, producers: Producer[] = []): Layout {
   const betweens = connectors.filter((c) => c.kind === 'topics');
   const places = columnsFor(width, betweens.length > 0);
   const topicOf = (c: Connector) => c.tables.map((t) => (c.kind === 'source' ? t.to : t.from));
   const shapedOf = (c: Connector) => (c.kind === 'topics' ? c.tables.map((t) => t.to) : []);
   const shaped = [...new Set(betweens.flatMap(shapedOf))].sort().slice(0, MOST_TOPICS);
-  const allTopics = [...new Set(connectors.flatMap(topicOf))].filter((t) => !shaped.includes(t)).sort();
+  const carried = [...connectors.flatMap(topicOf), ...producers.map((p) => p.topic)];
+  const allTopics = [...new Set(carried)].filter((t) => !shaped.includes(t)).sort();
   const topics = allTopics.slice(0, MOST_TOPICS);
   const sources = connectors.filter((c) => c.kind === 'source');
   const sinks = connectors.filter((c) => c.kind === 'sink');
-  const columns: Record<Node['column'], { id: string; label: string; connector?: Connector }[]> = {
-    from: unique(sources.map((c) => c.system)).map((s) => ({ id: `from ${s}`, label: s })),
+  const columns: Record<Node['column'], Pick<Node, 'id' | 'label' | 'connector' | 'producer'>[]> = {
+    from: [
+      ...unique(sources.map((c) => c.system)).map((s) => ({ id: `from ${s}`, label: s })),
+      ...applications(producers),
+    ],
     source: sources.map((c) => ({ id: c.id, label: c.name, connector: c })),
     topic: topics.map((t) => ({ id: `topic ${t}`, label: t })),
     between: betweens.map((c) => ({ id: c.id, label: c.name, connector: c })),
@@ -120,11 +144,16 @@ export function layOut(connectors: Connector[], width: number): Layout {
       connector.kind === 'topics'
         ? onward.filter((t) => drawn.has(t)).map((t) => ({ from: connector.id, to: t }))
         : [trunk];
+    const tone = toneOf(connector.state);
     return [
-      ...trunks.map((one) => ({ ...one, connector, width: widthFor(connector.rate_per_s / trunks.length) })),
-      ...fans.map((fan) => ({ ...fan, connector, width: each })),
+      ...trunks.map((one) => ({ ...one, tone, width: widthFor(connector.rate_per_s / trunks.length) })),
+      ...fans.map((fan) => ({ ...fan, tone, width: each })),
     ];
   });
+  for (const p of producers) {
+    const to = `topic ${p.topic}`;
+    if (drawn.has(to)) strands.push({ from: `producer ${p.name}`, to, tone: 'well', width: widthFor(p.rate_per_s) });
+  }
   return { nodes, strands, height, hidden: allTopics.length - topics.length };
 }
 

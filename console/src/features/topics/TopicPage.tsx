@@ -8,11 +8,13 @@ import { bytes, count } from '../../shared/format';
 import { useLiveConnectors } from '../../shared/liveConnectors';
 import { Figure, Heading } from '../../shared/Page';
 import { ProblemNote } from '../../shared/ProblemNote';
+import { calledProducer } from '../../shared/producersQuery';
 import { NewReader } from '../../shared/readers/NewReader';
 import { readersQuery, type Reader } from '../../shared/readers/readersQueries';
 import { ReadersTable } from '../../shared/readers/ReadersTable';
 import { Append } from './Append';
 import { keeps } from './keeps';
+import { Producers } from './Producers';
 import { Publish } from './Publish';
 import { Records } from './Records';
 import { Rulers } from './Rulers';
@@ -23,6 +25,7 @@ import { topicQuery, type TopicRecord } from './topicsQueries';
 const PARTS = [
   ['records', 'Records'],
   ['readers', 'Readers'],
+  ['producers', 'Producers'],
   ['size', 'Size and rate'],
   ['publish', 'Publish'],
   ['settings', 'Settings'],
@@ -94,6 +97,9 @@ export function TopicPage() {
             <Tabs.Panel value="readers">
               <Readers topic={name} readers={own} problem={readers.data ? null : readers.error} />
             </Tabs.Panel>
+            <Tabs.Panel value="producers">
+              <Producers topic={name} held={held} />
+            </Tabs.Panel>
             <Tabs.Panel value="size">
               <Size name={name} />
             </Tabs.Panel>
@@ -119,10 +125,12 @@ export function TopicPage() {
 }
 
 function Users({ topic }: { topic: Schemas['Topic'] }) {
-  const list = (names: string[]) => (names.length > 0 ? names.join(', ') : 'no connector');
+  const list = (names: string[], none: string) => (names.length > 0 ? names.join(', ') : none);
+  const writers = [...topic.written_by, ...topic.producers.map(calledProducer)];
   return (
     <>
-      Written by {list(topic.written_by)}; read by {list(topic.read_by)}. Keeps {keeps(topic.settings)}.
+      Written by {list(writers, 'nothing yet')}; read by {list(topic.read_by, 'no connector')}. Keeps{' '}
+      {keeps(topic.settings)}.
     </>
   );
 }

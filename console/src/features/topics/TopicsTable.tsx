@@ -5,6 +5,7 @@ import { Link, useNavigate } from 'react-router';
 
 import type { Schemas } from '../../api/client';
 import { bytes, count } from '../../shared/format';
+import { calledProducer } from '../../shared/producersQuery';
 import { moveInList } from '../../shared/rowKeys';
 import { useAbove } from '../../shared/useAbove';
 import { When } from '../../shared/When';
@@ -71,7 +72,11 @@ export function TopicsTable({ topics }: { topics: Schemas['TopicSummary'][] }) {
                   <Table.Td className="number">{bytes(topic.bytes)}</Table.Td>
                   <Table.Td className="number">{topic.partitions}</Table.Td>
                   <Table.Td>{keeps(topic.settings)}</Table.Td>
-                  <Table.Td>{topic.written_by.join(', ') || <span className="quiet">nothing</span>}</Table.Td>
+                  <Table.Td>
+                    {[...topic.written_by, ...topic.producers.map(calledProducer)].join(', ') || (
+                      <span className="quiet">nothing</span>
+                    )}
+                  </Table.Td>
                   <Table.Td>{topic.read_by.join(', ') || <span className="quiet">nothing</span>}</Table.Td>
                   <Table.Td>
                     <When time={topic.created_at} />

@@ -14,6 +14,7 @@ describe('lines that publish', () => {
     expect(lines('shell', 'json', event)).toBe(
       `curl -sS 'http://127.0.0.1:8470/api/v1/topics/coldstore.doors/records' \\
   -H 'content-type: application/json' \\
+  -H 'producer-name: my-application' \\
   -d '{"key":"room'\\''s 3","value":{"room":3,"open":true,"note":"don'\\''t","at":null}}'`,
     );
     const events = lines('shell', 'cloudevents', event);

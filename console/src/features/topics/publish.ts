@@ -10,6 +10,9 @@ export const LANGUAGES: { value: Language; label: string }[] = [
   { value: 'go', label: 'Go' },
 ];
 
+/** The name by which the application is seen among those that append. */
+const NAME = 'my-application';
+
 /** What is published: to which topic of which server. */
 export interface Event {
   origin: string;
@@ -26,8 +29,11 @@ interface Request {
 
 function request({ origin, topic, key, value }: Event, form: Form): Request {
   const url = `${origin}/api/v1/topics/${encodeURIComponent(topic)}/records`;
-  const json: [string, string] = ['content-type', 'application/json'];
-  if (form === 'json') return { url, headers: [json], body: key === null ? { value } : { key, value } };
+  const plain: [string, string][] = [
+    ['content-type', 'application/json'],
+    ['producer-name', NAME],
+  ];
+  if (form === 'json') return { url, headers: plain, body: key === null ? { value } : { key, value } };
   const attributes: [string, string][] = [
     ['ce-specversion', '1.0'],
     ['ce-id', '1'],
@@ -36,7 +42,7 @@ function request({ origin, topic, key, value }: Event, form: Form): Request {
   ];
   // the binding has what is not plain in headers percent-encoded
   if (key !== null) attributes.push(['ce-partitionkey', encodeURIComponent(key)]);
-  return { url, headers: [json, ...attributes], body: value };
+  return { url, headers: [...plain, ...attributes], body: value };
 }
 
 /** A text between single quotes of a shell. */
@@ -119,7 +125,7 @@ function emitted(event: Event, { url, body }: Request): string {
   return `// npm install cloudevents
 import { CloudEvent, emitterFor, httpTransport } from 'cloudevents';
 
-const emit = emitterFor(httpTransport(${JSON.stringify(url)}));
+const emit = emitterFor(httpTransport(${JSON.stringify(`${url}?producer=${NAME}`)}));
 await emit(
   new CloudEvent({
     source: '/my/application',

@@ -128,7 +128,7 @@ export function deleteTopic(name: string) {
 
 /** Appends one record and says where it is. The value is sent as the text it is. */
 export async function appendRecord(name: string, record: string, latest: boolean): Promise<Schemas['Appended']> {
-  const query = latest ? '?schema=latest' : '';
+  const query = `?producer=console${latest ? '&schema=latest' : ''}`;
   const url = `/api/v1/topics/${encodeURIComponent(name)}/records${query}`;
   const [first] = (await postText<Schemas['Produced']>(url, record)).records;
   if (first === undefined) throw new Error('no record was appended');

@@ -293,6 +293,12 @@ pub trait FleetStore: Send + Sync {
     /// The secret that keyed hashes and tokens are made with: the same on every runner of an installation.
     fn mask_secret(&self) -> Secret<Vec<u8>>;
 
+    /// The functions of one's own that expressions may call.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    async fn own_functions(&self) -> Result<Vec<crate::own_function::OwnFunction>, PortError>;
+
     /// Tables of a source that were asked to be loaded again after a request, each request with its number, in order.
     ///
     /// # Errors

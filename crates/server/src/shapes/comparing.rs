@@ -6,14 +6,16 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::State;
 use gonvel_core::change::{ChangeBatch, ChangeKind};
-use gonvel_http_api::{CompareShapes, ComparedShapes, Problem, ShapeCell, ShapeDifference};
+use gonvel_core::shape::Shapes;
+use gonvel_http_api::{CompareShapes, ComparedShapes, Problem, RowsFrom, ShapeCell, ShapeDifference};
 use gonvel_runtime::trying;
+use gonvel_shape::own::Own;
 use gonvel_shape::plan::{Plan, Shape};
 use gonvel_shape::run::Context;
 use gonvel_shape::ty::Ty;
 
 use super::found;
-use super::rows::{Rows, context, rows};
+use super::rows::{Rows, context_of, own, rows};
 use super::trying::cell;
 use crate::problems::{Body, Refusal};
 use crate::state::ServerState;
@@ -38,9 +40,23 @@ pub(crate) async fn compare_shapes(
     if !(1..=MOST).contains(&request.most) {
         return Err(Refusal::invalid("most", format!("{} rows: give a number from 1 to {MOST}", request.most)));
     }
-    let Rows { name, table, batch, .. } = rows(&state, &request.rows, request.most).await?;
-    let (before, _) = context(&state, &request.before).await?;
-    let (after, _) = context(&state, &request.after).await?;
+    let own = own(&state).await?;
+    let (before, after) = ((&request.before, &own), (&request.after, &own));
+    Ok(Json(compared_with(&state, &request.rows, request.most, before, after).await?))
+}
+
+/// Compares what two shapes make of the newest rows, each with functions of one's own.
+pub(crate) async fn compared_with(
+    state: &ServerState,
+    from: &RowsFrom,
+    most: usize,
+    (was, was_own): (&Shapes, &Own),
+    (is, is_own): (&Shapes, &Own),
+) -> Result<ComparedShapes, Refusal> {
+    let Rows { name, table, batch, .. } = rows(state, from, most).await?;
+    let (before, _) = context_of(state, was, was_own.clone()).await?;
+    let (after, _) = context_of(state, is, is_own.clone()).await?;
+    let (was, is) = (was.clone(), is.clone());
     let compared = tokio::task::spawn_blocking(move || {
         let empty = || ComparedShapes {
             findings: Vec::new(),
@@ -54,18 +70,18 @@ pub(crate) async fn compare_shapes(
             columns_new: Vec::new(),
             examples: Vec::new(),
         };
-        let compile = |shapes: &gonvel_core::shape::Shapes, context: &Context| {
+        let compile = |shapes: &Shapes, context: &Context| {
             let shape = Shape { rules: &shapes.rules, steps: shapes.of(&name) };
             Plan::compile(&table, shape, &trying::tables(&context.references), &context.tools)
         };
-        let is = compile(&request.after, &after);
+        let is = compile(&is, &after);
         let Some(is) = is.plan else { return ComparedShapes { findings: found(is.findings), ..empty() } };
         // what does not fit any more lets nothing through
-        let was = compile(&request.before, &before).plan;
+        let was = compile(&was, &before).plan;
         let Some(batch) = batch else { return empty() };
         compared(&batch, was.map(|plan| (plan, before)), (is, after), empty())
     });
-    Ok(Json(compared.await.map_err(|e| Refusal::invalid("shape", e.to_string()))?))
+    compared.await.map_err(|e| Refusal::invalid("shape", e.to_string()))
 }
 
 fn outcomes(batch: &ChangeBatch, plan: &Plan, context: &mut Context) -> BTreeMap<usize, Outcome> {

@@ -4,11 +4,18 @@ mod comparing;
 mod rows;
 mod trying;
 
+use std::sync::Arc;
+
 use axum::Json;
+use axum::extract::State;
+use gonvel_core::ports::FleetStore;
 use gonvel_http_api::{ShapeColumn, ShapeFinding, ShapeFunction};
 use gonvel_shape::columns::Columns;
 use gonvel_shape::finding::{Finding, Weight};
 use gonvel_shape::functions;
+
+use crate::problems::Refusal;
+use crate::state::ServerState;
 
 pub(crate) use comparing::*;
 pub(crate) use rows::{context, fits};
@@ -17,7 +24,7 @@ pub(crate) use trying::*;
 /// The functions that expressions may use.
 #[utoipa::path(operation_id = "listShapeFunctions", get, path = "/api/v1/shapes/functions", tag = "shapes",
     responses((status = 200, body = [ShapeFunction])))]
-pub(crate) async fn functions() -> Json<Vec<ShapeFunction>> {
+pub(crate) async fn functions(State(state): State<Arc<ServerState>>) -> Result<Json<Vec<ShapeFunction>>, Refusal> {
     let one = |f: &functions::Function| ShapeFunction {
         name: f.name.to_owned(),
         group: f.group.word().to_owned(),
@@ -55,7 +62,20 @@ pub(crate) async fn functions() -> Json<Vec<ShapeFunction>> {
             "7",
         ),
     ]);
-    Json(out)
+    let own = state.database.own_functions().await?;
+    out.extend(own.into_iter().map(|function| {
+        let first = function.examples.first();
+        let given = first.map(|e| e.given.join(", ")).unwrap_or_default();
+        ShapeFunction {
+            group: "your own".to_owned(),
+            signatures: vec![function.signature()],
+            line: function.description.lines().next().unwrap_or_default().to_owned(),
+            example: format!("{}({given})", function.name),
+            result: first.and_then(|e| e.gives.clone()).unwrap_or_else(|| "null".to_owned()),
+            name: function.name,
+        }
+    }));
+    Ok(Json(out))
 }
 
 fn shown(columns: &Columns) -> Vec<ShapeColumn> {
@@ -68,7 +88,7 @@ fn shown(columns: &Columns) -> Vec<ShapeColumn> {
     columns.fields.iter().map(one).collect()
 }
 
-fn found(findings: Vec<Finding>) -> Vec<ShapeFinding> {
+pub(crate) fn found(findings: Vec<Finding>) -> Vec<ShapeFinding> {
     let one = |f: Finding| ShapeFinding {
         wrong: f.weight == Weight::Error,
         step: f.step,

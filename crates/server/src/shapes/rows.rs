@@ -15,6 +15,7 @@ use gonvel_core::table::TableSchema;
 use gonvel_http_api::RowsFrom;
 use gonvel_runtime::systems;
 use gonvel_runtime::trying::{self, Tried};
+use gonvel_shape::own::Own;
 use gonvel_shape::plan::{Plan, Shape};
 use gonvel_shape::reference::Reference;
 use gonvel_shape::run::Context;
@@ -158,17 +159,32 @@ pub(super) fn made(
 }
 
 /// What shapes are tried with, looking into some references.
-pub(super) fn context_with(state: &ServerState, references: HashMap<String, Reference>) -> Context {
-    let mut context = Context::new(Tools::new(MaskKey::of(state.database.mask_secret().expose())));
+pub(super) fn context_with(state: &ServerState, own: Own, references: HashMap<String, Reference>) -> Context {
+    let mut context = Context::new(Tools::new(MaskKey::of(state.database.mask_secret().expose())).with(own));
     context.references = references;
     context
+}
+
+/// The functions of one's own that are in force.
+pub(super) async fn own(state: &ServerState) -> Result<Own, Refusal> {
+    Ok(Own::of(state.database.own_functions().await?))
 }
 
 /// What shapes are tried with: the references they look into, as far as those are there, and the tables that cannot be read, with
 /// why.
 pub(crate) async fn context(state: &ServerState, shapes: &Shapes) -> Result<(Context, Vec<(String, String)>), Refusal> {
+    let own = own(state).await?;
+    context_of(state, shapes, own).await
+}
+
+/// The same with other functions of one's own.
+pub(super) async fn context_of(
+    state: &ServerState,
+    shapes: &Shapes,
+    own: Own,
+) -> Result<(Context, Vec<(String, String)>), Refusal> {
     let read = Tried::read(Arc::new(state.database.clone()), shapes).await?;
-    Ok((context_with(state, read.rows), read.unread))
+    Ok((context_with(state, own, read.rows), read.unread))
 }
 
 /// The table that a shape makes of another.

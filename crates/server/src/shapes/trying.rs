@@ -19,7 +19,7 @@ use gonvel_shape::run::{Context, Traced};
 use gonvel_shape::sql_view::statement;
 use gonvel_shape::ty::Ty;
 
-use super::rows::{Rows, context_with, made, rows};
+use super::rows::{Rows, context_with, made, own, rows};
 use super::{found, shown};
 use crate::presenting;
 use crate::problems::{Body, Refusal};
@@ -89,7 +89,7 @@ pub(crate) async fn try_shape(
     let store = Arc::new(state.database.clone());
     let mut looked_into = state.references.take(store, &request.shape).await?;
     let unread = looked_into.unread.clone();
-    let mut context = context_with(&state, std::mem::take(&mut looked_into.rows));
+    let mut context = context_with(&state, own(&state).await?, std::mem::take(&mut looked_into.rows));
     let topic = request.topic.clone();
     let values = presenting::asked_values(request.values);
     // working it out is work for the processor: the threads that answer requests must not wait for it

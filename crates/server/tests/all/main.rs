@@ -5,6 +5,7 @@
 mod api;
 mod bad_input;
 mod presenting;
+mod producers_api;
 mod records_api;
 mod schemas_api;
 mod shapes_api;

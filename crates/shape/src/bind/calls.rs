@@ -1,6 +1,7 @@
 //! Functions chosen by their names and their arguments' types.
 
 use gonvel_core::column::Value;
+use gonvel_core::own_function::OwnFunction;
 use sqlparser::ast::{DataType, Function as Sql};
 
 use super::types::{cast_to, coerce, fold};
@@ -10,8 +11,10 @@ use crate::compare::compare;
 use crate::expr::{Comparison, Expr, Fault, Node, Scope};
 use crate::finding::{Finding, Span, nearest};
 use crate::functions::{self, Function, Gives, Group, Signature, Take};
+use crate::tools::Tools;
 use crate::ty::Ty;
 use crate::value::{Given, Owned};
+use crate::{own, parse};
 
 /// Functions that give another value each time they are asked.
 const CHANGING: [&str; 11] = [
@@ -43,11 +46,18 @@ impl Binder<'_> {
         if OVER_ROWS.contains(&name) {
             return Err(beyond_a_row(&format!("{name}, a function over many rows,"), named));
         }
-        if functions::by_name(name).is_none() && !matches!(name, "coalesce" | "greatest" | "least" | "nullif") {
-            return Err(no_function(name, named));
+        let own = self.tools.own().get(name);
+        if own.is_none()
+            && functions::by_name(name).is_none()
+            && !matches!(name, "coalesce" | "greatest" | "least" | "nullif")
+        {
+            return Err(no_function(name, named, self.tools));
         }
         let args = arguments(call, span)?;
         let args = self.exprs(args)?;
+        if let Some(own) = own {
+            return self.own(own, args, span);
+        }
         match name {
             "coalesce" | "greatest" | "least" | "nullif" if args.is_empty() => {
                 Err(Finding::error(format!("{name} needs arguments")).at(span))
@@ -84,8 +94,40 @@ impl Binder<'_> {
         }
     }
 
+    /// A function of one's own: its expression with the arguments in the place of its parameters.
+    fn own(&mut self, function: &OwnFunction, args: Vec<Expr>, span: Span) -> Result<Expr, Finding> {
+        let name = &function.name;
+        if self.within.contains(name) {
+            return Err(Finding::error(format!("{name} calls itself, in itself or by another function")).at(span));
+        }
+        let parameters = own::parameters(function)?;
+        let takes = || format!("it is {name}{}", function.signature());
+        if args.len() != parameters.fields.len() {
+            let finding = format!("{name} has {} arguments here, and takes {}", args.len(), parameters.fields.len());
+            return Err(Finding::error(finding).at(span).suggest(takes()));
+        }
+        let mut taken = Vec::with_capacity(args.len());
+        for (arg, parameter) in args.into_iter().zip(&parameters.fields) {
+            if between(&arg.ty, &parameter.ty).is_none() {
+                let finding = format!("{name} takes {} for {}, not {}", parameter.ty.name(), parameter.name, arg.ty.name());
+                return Err(Finding::error(finding).at(span).suggest(takes()));
+            }
+            taken.push(coerce(arg, &parameter.ty, self.tools)?);
+        }
+        let (sql, text) = parse::expression(&function.value)?;
+        let mut within = self.within.clone();
+        within.push(name.clone());
+        let mut binder =
+            Binder { columns: &parameters, tools: self.tools, text, depth: self.depth, within, warnings: Vec::new() };
+        let found = |f: Finding| Finding::error(format!("in {name}: {}", f.message)).at(span);
+        let body = binder.expr(&sql).map_err(found)?;
+        let gives = own::gives(function)?;
+        let body = cast_to(body, &gives, span, self.tools).map_err(found)?;
+        fold(body.with(&taken, span), self.tools)
+    }
+
     pub(super) fn call(&mut self, name: &str, args: Vec<Expr>, span: Span) -> Result<Expr, Finding> {
-        let Some(function) = functions::by_name(name) else { return Err(no_function(name, span)) };
+        let Some(function) = functions::by_name(name) else { return Err(no_function(name, span, self.tools)) };
         let chosen = function
             .signatures
             .iter()
@@ -241,9 +283,9 @@ fn between(from: &Ty, to: &Ty) -> Option<u32> {
     }
 }
 
-fn no_function(name: &str, span: Span) -> Finding {
+fn no_function(name: &str, span: Span, tools: &Tools) -> Finding {
     let finding = Finding::error(format!("there is no function {name}")).at(span);
-    match nearest(name, function_names()) {
+    match nearest(name, function_names().chain(tools.own().names())) {
         Some(near) => finding.suggest(format!("perhaps {near}")),
         None => finding.suggest("the functions there are can be browsed beside the editor"),
     }

@@ -31,6 +31,8 @@ pub struct Binder<'b> {
     tools: &'b Tools,
     text: Text,
     depth: usize,
+    /// The functions of one's own whose expressions are being bound, from the outermost in.
+    within: Vec<String>,
     /// What may go wrong with some rows.
     warnings: Vec<Finding>,
 }
@@ -49,7 +51,7 @@ pub fn bind(text: &str, columns: &Columns, tools: &Tools) -> Result<(Expr, Vec<F
 /// # Errors
 /// The first thing that is wrong, at its place.
 pub fn bind_parsed(sql: &Sql, text: Text, columns: &Columns, tools: &Tools) -> Result<(Expr, Vec<Finding>), Finding> {
-    let mut binder = Binder { columns, tools, text, depth: 0, warnings: Vec::new() };
+    let mut binder = Binder { columns, tools, text, depth: 0, within: Vec::new(), warnings: Vec::new() };
     let expr = binder.expr(sql)?;
     Ok((expr, binder.warnings))
 }
@@ -595,6 +597,6 @@ fn arguments<'c>(call: &'c Call, span: Span) -> Result<Vec<&'c Sql>, Finding> {
 }
 
 /// Every name that a function may be called by.
-fn function_names() -> impl Iterator<Item = &'static str> {
+fn function_names<'n>() -> impl Iterator<Item = &'n str> {
     functions::all().iter().map(|f| f.name).filter(|n| n.starts_with(|c: char| c.is_ascii_alphabetic()) && !n.contains(' '))
 }

@@ -3,6 +3,7 @@
 pub mod connections;
 pub mod connectors;
 pub mod drafts;
+pub mod functions;
 pub mod history;
 mod lanes;
 mod runners;
@@ -14,6 +15,7 @@ use std::time::Duration;
 use async_trait::async_trait;
 use gonvel_core::connector::ValidConnector;
 use gonvel_core::naming::{ConnectorId, Epoch, SchemaId, TopicName};
+use gonvel_core::own_function::OwnFunction;
 use gonvel_core::ports::{DatabaseAddress, Deed, FleetStore, HeldLane, LaneStatus, Lease, Line, PortError, SchemaStore};
 use gonvel_core::schemas::Language;
 use gonvel_core::secret::Secret;
@@ -25,6 +27,10 @@ use crate::Database;
 impl FleetStore for Database {
     fn mask_secret(&self) -> Secret<Vec<u8>> {
         self.sealer.derived("keyed hashes and tokens")
+    }
+
+    async fn own_functions(&self) -> Result<Vec<OwnFunction>, PortError> {
+        Ok(self.kept_functions().await?.into_iter().map(|kept| kept.function).collect())
     }
 
     async fn address(&self, connection: Uuid) -> Result<DatabaseAddress, PortError> {

@@ -108,6 +108,7 @@ impl Keeper {
         for statement in [
             "DELETE FROM idempotency_keys WHERE at < now() - interval '1 day'",
             "DELETE FROM producer_sessions WHERE last_at < now() - interval '7 days'",
+            "DELETE FROM producers WHERE greatest(first_at, last_append, last_refused) < now() - interval '90 days'",
         ] {
             diesel::sql_query(statement).execute(&mut connection).await.map_err(failed("removing old sessions and keys"))?;
         }
