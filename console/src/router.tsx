@@ -46,6 +46,18 @@ export const router = createBrowserRouter([
         lazy: async () => ({ Component: (await import('./features/schemas/SchemaPage')).SchemaPage }),
       },
       {
+        path: 'functions',
+        lazy: async () => ({ Component: (await import('./features/functions/FunctionsPage')).FunctionsPage }),
+      },
+      {
+        path: 'functions/new',
+        lazy: async () => ({ Component: (await import('./features/functions/FunctionPage')).NewFunctionPage }),
+      },
+      {
+        path: 'functions/:name',
+        lazy: async () => ({ Component: (await import('./features/functions/FunctionPage')).FunctionPage }),
+      },
+      {
         path: 'readers',
         lazy: async () => ({ Component: (await import('./features/readers/ReadersPage')).ReadersPage }),
       },

@@ -12,6 +12,7 @@ export const GROUPS: { name: string; places: Place[] }[] = [
     places: [
       { to: '/topics', label: 'Topics', says: 'Logs of records' },
       { to: '/schemas', label: 'Schemas', says: 'The shape of keys and values, and what a change breaks' },
+      { to: '/functions', label: 'Functions', says: 'Expressions under a name, for all shapes' },
       { to: '/readers', label: 'Readers', says: 'Who reads topics under a name, and how far behind' },
     ],
   },

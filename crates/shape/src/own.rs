@@ -13,6 +13,7 @@ use crate::columns::{Columns, Field};
 use crate::eval::{Faults, Input, eval};
 use crate::finding::Finding;
 use crate::functions;
+use crate::parse;
 use crate::tools::Tools;
 use crate::ty::{Ty, parse_type};
 
@@ -111,6 +112,11 @@ pub fn tried(function: &OwnFunction, tools: &Tools) -> (Vec<Finding>, Vec<Exampl
     if functions::by_name(&function.name).is_some() || RESERVED.contains(&function.name.as_str()) {
         let finding = format!("{} is built in already: choose another name", function.name);
         return wrong(Finding::error(finding).of(None, "name"));
+    }
+    if let Some(word) = function.parameters.iter().map(|p| &p.name).chain([&function.name]).find(|n| parse::name(n) != **n) {
+        let field = if *word == function.name { "name" } else { "parameters" };
+        let finding = format!("{word} is a word of SQL: choose another name");
+        return wrong(Finding::error(finding).of(None, field));
     }
     let columns = match parameters(function) {
         Ok(columns) => columns,

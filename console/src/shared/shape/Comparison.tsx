@@ -46,39 +46,42 @@ export function Comparison({ before, after, rows }: Props) {
         </Button>
       </Group>
       <ProblemNote problem={problemOf(compare.error)} />
-      {found && found.findings.length > 0 && (
-        <p className="breaks">▲ It cannot run yet: {found.findings[0]?.message}</p>
-      )}
-      {found && found.findings.length === 0 && (
-        <>
-          <p>
-            Of {count(found.rows)} {rows.from === 'topic' ? 'records' : 'rows'}, <strong>{count(found.same)}</strong>{' '}
-            come out the same
-            {KINDS.filter((k) => k.of(found) > 0).map((k) => (
-              <span key={k.what}>
-                , <strong data-what={k.what}>{count(k.of(found))}</strong> {k.label}
-              </span>
-            ))}
-            .
-          </p>
-          {(found.columns_new.length > 0 || found.columns_gone.length > 0) && (
-            <p className="quiet">
-              {found.columns_new.length > 0 && `New columns: ${found.columns_new.join(', ')}. `}
-              {found.columns_gone.length > 0 && `Columns that go: ${found.columns_gone.join(', ')}.`}
-            </p>
-          )}
-          <ul className="examples">
-            {found.examples.map((example) => (
-              <li key={`${example.what} ${example.key}`}>
-                <strong>{example.key}</strong> {example.what}
-                {example.finding ? `: ${example.finding}` : ''}
-                <div className="mono quiet">{differing(example)}</div>
-              </li>
-            ))}
-          </ul>
-        </>
-      )}
+      {found && <Compared found={found} unit={rows.from === 'topic' ? 'records' : 'rows'} />}
     </section>
+  );
+}
+
+/** What a comparison came to: how many rows come out otherwise, and some of them. */
+export function Compared({ found, unit }: { found: Schemas['ComparedShapes']; unit: string }) {
+  const wrong = found.findings.find((f) => f.wrong);
+  if (wrong) return <p className="breaks">▲ It cannot run yet: {wrong.message}</p>;
+  return (
+    <>
+      <p>
+        Of {count(found.rows)} {unit}, <strong>{count(found.same)}</strong> come out the same
+        {KINDS.filter((k) => k.of(found) > 0).map((k) => (
+          <span key={k.what}>
+            , <strong data-what={k.what}>{count(k.of(found))}</strong> {k.label}
+          </span>
+        ))}
+        .
+      </p>
+      {(found.columns_new.length > 0 || found.columns_gone.length > 0) && (
+        <p className="quiet">
+          {found.columns_new.length > 0 && `New columns: ${found.columns_new.join(', ')}. `}
+          {found.columns_gone.length > 0 && `Columns that go: ${found.columns_gone.join(', ')}.`}
+        </p>
+      )}
+      <ul className="examples">
+        {found.examples.map((example) => (
+          <li key={`${example.what} ${example.key}`}>
+            <strong>{example.key}</strong> {example.what}
+            {example.finding ? `: ${example.finding}` : ''}
+            <div className="mono quiet">{differing(example)}</div>
+          </li>
+        ))}
+      </ul>
+    </>
   );
 }
 

@@ -6,7 +6,7 @@ import { answered, api, type Schemas } from '../../api/client';
 export const functionsQuery = {
   queryKey: ['shape functions'],
   queryFn: () => answered(api.GET('/api/v1/shapes/functions')),
-  staleTime: Infinity,
+  staleTime: 30_000,
 };
 
 /** What a shape does to a few real rows, and what is wrong with it. */

@@ -4,6 +4,7 @@
 
 mod api;
 mod bad_input;
+mod functions_api;
 mod presenting;
 mod producers_api;
 mod records_api;

@@ -6,6 +6,7 @@ mod again;
 mod expressions;
 mod extremes;
 mod growers;
+mod own;
 mod rows;
 mod steps;
 mod support;

@@ -1,0 +1,57 @@
+import { keepPreviousData } from '@tanstack/react-query';
+
+import { answered, api, type Schemas } from '../../api/client';
+
+export type OwnFunction = Schemas['OwnFunction'];
+export type Entry = Schemas['FunctionEntry'];
+
+export const functionListQuery = {
+  queryKey: ['functions'],
+  queryFn: () => answered(api.GET('/api/v1/functions')),
+};
+
+export function functionQuery(name: string) {
+  return {
+    queryKey: ['functions', name],
+    queryFn: () => answered(api.GET('/api/v1/functions/{name}', { params: { path: { name } } })),
+  };
+}
+
+/** What a function gives for its examples, and does to the rows of all that use it. */
+export function triedFunctionQuery(asked: OwnFunction) {
+  return {
+    queryKey: ['tried function', asked],
+    queryFn: () => answered(api.POST('/api/v1/functions/try', { body: { function: asked, version: 0 } })),
+    placeholderData: keepPreviousData,
+    retry: false,
+    refetchOnWindowFocus: false,
+  };
+}
+
+export function saveFunction(asked: OwnFunction, version: number) {
+  const params = { path: { name: asked.name } };
+  return answered(api.PUT('/api/v1/functions/{name}', { params, body: { function: asked, version } }));
+}
+
+export function deleteFunction(name: string, version: number) {
+  return answered(api.DELETE('/api/v1/functions/{name}', { params: { path: { name }, query: { version } } }));
+}
+
+export const EMPTY: OwnFunction = {
+  name: '',
+  parameters: [{ name: 'grade', type: 'text' }],
+  gives: 'integer',
+  value: "CASE grade WHEN 'first' THEN 3 WHEN 'second' THEN 2 ELSE 0 END",
+  description: '',
+  examples: [{ given: ["'first'"], gives: '3' }],
+};
+
+/** The function with another number of parameters: its examples have an argument for each. */
+export function withParameters(old: OwnFunction, parameters: OwnFunction['parameters'] = [], gone = -1): OwnFunction {
+  const examples = (old.examples ?? []).map((example) => {
+    const given = example.given.filter((_, n) => n !== gone).slice(0, parameters.length);
+    while (given.length < parameters.length) given.push('NULL');
+    return { ...example, given };
+  });
+  return { ...old, parameters, examples };
+}
