@@ -7,6 +7,7 @@ use gonvel_core::connector::{
 };
 use gonvel_core::event_rows::{EventColumn, EventRows, Part, Unknown};
 use gonvel_core::naming::{ConnectorId, ConnectorName};
+use gonvel_core::own_function::{FunctionExample, OwnFunction, Parameter};
 use gonvel_core::shape::Step;
 use gonvel_storage::Database;
 use serde_json::json;
@@ -49,8 +50,31 @@ fn of_room() -> EventRows {
     EventRows { columns, unknown: Unknown::LeaveOut, newest_by: None }
 }
 
+/// How much warmer a room is than it is to be: for every shape that asks.
+fn degrees_above() -> OwnFunction {
+    let degrees = |name: &str| Parameter { name: name.to_owned(), ty: "numeric(4,1)".to_owned() };
+    let example = |given: [&str; 2], gives: Option<&str>| FunctionExample {
+        given: given.map(str::to_owned).into(),
+        gives: gives.map(str::to_owned),
+    };
+    OwnFunction {
+        name: "degrees_above".into(),
+        parameters: vec![degrees("celsius"), degrees("target")],
+        gives: "numeric(4,1)".into(),
+        value: "greatest(celsius - target, 0)".into(),
+        description: "By how many °C a room is warmer than its target; 0 where it is not.".into(),
+        examples: vec![
+            example(["3.5", "1.5"], Some("2.0")),
+            example(["0.5", "1.5"], Some("0.0")),
+            example(["NULL", "1.5"], Some("0.0")),
+        ],
+    }
+}
+
 /// Makes the connectors; `packhouse` and `settlement` are connections.
 pub(crate) async fn prepare(database: &Database, packhouse: Uuid, settlement: Uuid) -> Result<(), Box<dyn Error>> {
+    let function = degrees_above();
+    database.save_function(&function.name, 0, Some(&function), "").await?;
     let topic = coldstore::TOPIC.to_owned();
     let delivered =
         DeliveredTopic { topic: topic.clone(), schema: "public".into(), table: "readings".into(), rows: Some(each()) };
@@ -63,7 +87,7 @@ pub(crate) async fn prepare(database: &Database, packhouse: Uuid, settlement: Uu
         {"step": "lookup", "topic": "", "table": {"connection": packhouse, "schema": "public", "table": "rooms"},
          "by": [{"column": "room", "key": "id"}],
          "columns": [{"from": "label", "column": "label"}, {"from": "target_c", "column": "target_c"}]},
-        {"step": "compute", "column": "above_target", "value": "celsius - target_c"},
+        {"step": "compute", "column": "above_target", "value": "degrees_above(celsius, target_c)"},
         {"step": "drop", "columns": ["event_type"]},
     ]))?;
     between.shape.steps.insert(topic, steps.into_iter().map(Into::into).collect());

@@ -114,9 +114,9 @@ const LINE = 15;
 /** A click picks, a second one or Enter opens. */
 function NodeBox({ node, dim, picked, onPick, onOpen }: NodeProps) {
   const lines = node.connector
-    ? connectorLines(node.connector)
+    ? connectorLines(node.connector, node.width)
     : node.producer
-      ? ['application', `appends ${rate(node.producer.rate)}/s`]
+      ? ['application', `${rate(node.producer.rate)}/s`]
       : [];
   const says = lines.join(', ');
   const name = lined(node.label, node.width);
@@ -168,9 +168,11 @@ function NodeBox({ node, dim, picked, onPick, onOpen }: NodeProps) {
   );
 }
 
-function connectorLines(connector: Connector): string[] {
+function connectorLines(connector: Connector, width: number): string[] {
   if (toneOf(connector.state) !== 'well') return [connector.state];
-  const moves = `${connector.state} ${rate(connector.rate_per_s)}/s`;
+  const whole = `${connector.state} ${rate(connector.rate_per_s)}/s`;
+  // where there is no room for both, that it moves says that it is well
+  const moves = short(whole, width, 5.7) === whole ? whole : `${rate(connector.rate_per_s)}/s`;
   if (connector.lag_ms == null) return [moves];
   return [moves, connector.lag_ms > 0 ? `${span(connector.lag_ms)} behind` : 'caught up'];
 }

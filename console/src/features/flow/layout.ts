@@ -75,6 +75,8 @@ export function widthFor(rate: number): number {
   return 1.5 + 2 * Math.log10(1 + Math.max(0, rate));
 }
 
+type Item = Pick<Node, 'id' | 'label' | 'connector' | 'producer'>;
+
 /** Applications that append, each once. */
 function applications(
   producers: Producer[],
@@ -97,38 +99,56 @@ export function layOut(connectors: Connector[], width: number, producers: Produc
   const topicOf = (c: Connector) => c.tables.map((t) => (c.kind === 'source' ? t.to : t.from));
   const shapedOf = (c: Connector) => (c.kind === 'topics' ? c.tables.map((t) => t.to) : []);
   const shaped = [...new Set(betweens.flatMap(shapedOf))].sort().slice(0, MOST_TOPICS);
-  const carried = [...connectors.flatMap(topicOf), ...producers.map((p) => p.topic)];
-  const allTopics = [...new Set(carried)].filter((t) => !shaped.includes(t)).sort();
-  const topics = allTopics.slice(0, MOST_TOPICS);
   const sources = connectors.filter((c) => c.kind === 'source');
   const sinks = connectors.filter((c) => c.kind === 'sink');
-  const columns: Record<Node['column'], Pick<Node, 'id' | 'label' | 'connector' | 'producer'>[]> = {
-    from: [
-      ...unique(sources.map((c) => c.system)).map((s) => ({ id: `from ${s}`, label: s })),
-      ...applications(producers),
-    ],
+  const sorted = (names: string[]) => unique(names).filter((t) => !shaped.includes(t));
+  const captured = sorted(producers.length === 0 ? connectors.flatMap(topicOf) : sources.flatMap(topicOf));
+  const others = sorted([...connectors.flatMap(topicOf), ...producers.map((p) => p.topic)]).filter(
+    (t) => !captured.includes(t),
+  );
+  const high = captured.slice(0, MOST_TOPICS - Math.min(others.length, MOST_TOPICS / 3));
+  const low = others.slice(0, MOST_TOPICS - high.length);
+  const systems = unique(sources.map((c) => c.system)).map((s) => ({ id: `from ${s}`, label: s }));
+  const writers = applications(producers);
+  const topic = (t: string) => ({ id: `topic ${t}`, label: t });
+  const columns: Record<Node['column'], Item[]> = {
+    from: [...systems, ...writers],
     source: sources.map((c) => ({ id: c.id, label: c.name, connector: c })),
-    topic: topics.map((t) => ({ id: `topic ${t}`, label: t })),
+    topic: [...high, ...low].map(topic),
     between: betweens.map((c) => ({ id: c.id, label: c.name, connector: c })),
-    shaped: shaped.map((t) => ({ id: `topic ${t}`, label: t })),
+    shaped: shaped.map(topic),
     sink: sinks.map((c) => ({ id: c.id, label: c.name, connector: c })),
     to: unique(sinks.map((c) => c.system)).map((s) => ({ id: `to ${s}`, label: s })),
   };
+  // applications and their topics stand below what is captured, so that no strand of theirs passes behind a source
+  const upper = producers.length === 0 ? null : Math.max(high.length, sources.length, systems.length);
+  const upperItems: Partial<Record<Node['column'], number>> = {
+    from: systems.length,
+    source: sources.length,
+    topic: high.length,
+  };
+  const rows = (upper ?? 0) + Math.max(writers.length, low.length);
   // what is carried between topics stands below them, so that no strand to a sink passes behind it
-  const below = columns.topic.length;
+  const below = upper === null ? columns.topic.length : rows;
   const lower = (column: Node['column']) => column === 'between' || column === 'shaped';
   const tallest = Math.max(
     1,
+    rows,
     ...ORDER.map((column) => columns[column].length),
     ...(betweens.length > 0 ? [below + Math.max(columns.between.length, columns.shaped.length)] : []),
   );
   const height = TOP + tallest * STEP + 8;
-  const nodes = (betweens.length > 0 ? LONGER : ORDER).flatMap((column) => {
-    const items = columns[column];
-    const above = betweens.length > 0 ? Math.max(1, below) : tallest;
-    const start = TOP + (lower(column) ? below * STEP : (Math.max(0, above - items.length) * STEP) / 2);
-    return items.map((item, n): Node => ({ ...item, column, ...places[column], y: start + n * STEP }));
-  });
+  const above = betweens.length > 0 ? Math.max(1, below) : tallest;
+  const row = (column: Node['column'], n: number): number => {
+    const items = columns[column].length;
+    if (lower(column)) return below + n;
+    const first = upperItems[column];
+    if (upper === null || first === undefined) return Math.max(0, above - items) / 2 + n;
+    return n < first ? (upper - first) / 2 + n : upper + n - first;
+  };
+  const nodes = (betweens.length > 0 ? LONGER : ORDER).flatMap((column) =>
+    columns[column].map((item, n): Node => ({ ...item, column, ...places[column], y: TOP + row(column, n) * STEP })),
+  );
   const drawn = new Set(nodes.map((n) => n.id));
   const strands = connectors.flatMap((connector): Strand[] => {
     const source = connector.kind === 'source';
@@ -154,7 +174,7 @@ export function layOut(connectors: Connector[], width: number, producers: Produc
     const to = `topic ${p.topic}`;
     if (drawn.has(to)) strands.push({ from: `producer ${p.name}`, to, tone: 'well', width: widthFor(p.rate_per_s) });
   }
-  return { nodes, strands, height, hidden: allTopics.length - topics.length };
+  return { nodes, strands, height, hidden: captured.length + others.length - high.length - low.length };
 }
 
 /** Letters that a line of a node holds. */
