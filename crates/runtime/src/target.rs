@@ -88,10 +88,9 @@ impl Target {
             }
             return Ok((Self { sink, kept: None }, delivered.into_iter().collect()));
         }
-        if !in_target.is_empty() {
-            // nothing was delivered since it was there: what is there goes first
-            stands.delivered = in_target.iter().map(|(at, delivered)| (*at, *delivered)).collect();
-        }
+        // nothing was delivered since it was there: what is there goes first. What is not was never taken over by its lane, and stands
+        // where it stood
+        stands.delivered.extend(in_target.iter().map(|(at, delivered)| (*at, *delivered)));
         // a topic that was let go of begins anew should it come back
         stands.delivered.retain(|at, _| topics.iter().any(|topic| topic.id == at.topic));
         for at in partitions {

@@ -165,3 +165,35 @@ async fn the_position_goes_along_when_a_connector_gives_another_guarantee() {
     let counts = found.said().flat_map(|lane| lane.tables.values()).map(|table| table.counts);
     assert_eq!(counts.map(|c| c.load + c.insert).sum::<u64>(), 80, "what was counted goes along");
 }
+
+/// A lane that had not begun when the guarantee changed again has left no position in the target: where it stands is still known.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_a_lane_never_took_over_stands_where_it_stood() {
+    let (world, source, target, sink) = flow(Guarantee::AtLeastOnce).await;
+    let fleet = world.fleet();
+    until(&target, "bins", |n| n == 20).await;
+    fleet.stop().await;
+    let change = async |version: i32, guarantee: Guarantee, lanes: u32| {
+        let mut now = appending(&world, guarantee).await;
+        now.placing.lanes = lanes;
+        let name = ConnectorName::parse("to-settlement").unwrap();
+        let changed = ValidConnector::check(sink, name, Definition::from(now)).unwrap();
+        world.database.change_connector(&changed, version, &[], "").await.unwrap();
+    };
+    change(1, Guarantee::ExactlyOnce, 3).await;
+    let fleet = world.fleet();
+    let start = Instant::now();
+    while !own_tables(&target).await || count(&target, "gonvel.sink_positions").await < 3 {
+        assert!(start.elapsed() < PATIENCE);
+        tokio::time::sleep(Duration::from_millis(30)).await;
+    }
+    fleet.stop().await;
+    // as it is if two of the three lanes had not begun yet
+    target.batch_execute("DELETE FROM gonvel.sink_positions WHERE partition > 0").await.unwrap();
+    change(2, Guarantee::AtMostOnce, 1).await;
+    let fleet = world.fleet();
+    source.batch_execute("INSERT INTO bins SELECT generate_series(21, 40)").await.unwrap();
+    until(&target, "(SELECT DISTINCT id FROM bins) once", |n| n == 40).await;
+    assert_eq!(count(&target, "bins").await, 40, "rows came twice");
+    fleet.stop().await;
+}
