@@ -79,7 +79,7 @@ pub(crate) async fn prepare(database: &Database, packhouse: Uuid, settlement: Uu
     let delivered =
         DeliveredTopic { topic: topic.clone(), schema: "public".into(), table: "readings".into(), rows: Some(each()) };
     let sink = SinkDefinition::of(settlement, vec![delivered]);
-    let carried = CarriedTopic { topic: topic.clone(), to: WARMTH.into(), rows: Some(of_room()) };
+    let carried = CarriedTopic { topic: topic.clone(), to: WARMTH.into(), rows: Some(of_room()), fit: None };
     let mut between = TopicsDefinition::of(vec![carried], 3);
     between.values.form = ValueForm::Row;
     let steps: Vec<Step> = serde_json::from_value(json!([

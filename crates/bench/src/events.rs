@@ -173,7 +173,7 @@ pub async fn between() -> Outcome<Measured> {
         by_place.columns.push(EventColumn::of(Part::Partition, "p", "integer").as_key());
         by_place.columns.push(EventColumn::of(Part::Offset, "o", "bigint").as_key());
         let mut between = TopicsDefinition::of(
-            vec![CarriedTopic { topic: topic.clone(), to: to.clone(), rows: Some(by_place) }],
+            vec![CarriedTopic { topic: topic.clone(), to: to.clone(), rows: Some(by_place), fit: None }],
             PARTITIONS,
         );
         between.values.form = ValueForm::Row;

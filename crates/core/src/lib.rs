@@ -17,6 +17,7 @@ pub mod delivered;
 pub mod digest;
 pub mod event_rows;
 pub mod failure;
+pub mod fitting;
 pub mod fold;
 pub mod json_place;
 pub mod latest_per_key;

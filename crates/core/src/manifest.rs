@@ -419,7 +419,7 @@ mod tests {
             carries in prop::collection::vec((text(), text()), 0..3), partitions in 1..9, start in start(), carried in carried(),
             shape in shape(),
         ) -> Definition {
-            let carries = carries.into_iter().map(|(topic, to)| CarriedTopic { topic, to, rows: None }).collect();
+            let carries = carries.into_iter().map(|(topic, to)| CarriedTopic { topic, to, rows: None, fit: None }).collect();
             let values = Values::default();
             Definition::Topics(TopicsDefinition { carries, partitions, values, start, shape, placing: carried.0, failing: carried.1 })
         }

@@ -4,6 +4,7 @@
 use std::collections::BTreeMap;
 
 use gonvel_core::event_rows::EventRows;
+use gonvel_core::fitting::Fit;
 use gonvel_core::shape::Shapes;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -300,6 +301,9 @@ pub struct CarriedTopic {
     /// How its records become rows, where they are events and no changes of a table.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rows: Option<EventRows>,
+    /// The registered schema that its rows are written under; none for a schema of their own.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fit: Option<Fit>,
 }
 
 /// A connector that carries topics into topics.

@@ -6,6 +6,7 @@ pub mod choosing;
 mod columns_known;
 mod events;
 mod fetching;
+mod fits;
 mod fleet;
 mod handed_on;
 mod lag;

@@ -6,7 +6,7 @@ use std::time::Duration;
 use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::sink::{Delivered, Round, TopicChanges};
 use gonvel_connectors::postgres::source::TableChanges;
-use gonvel_core::change::KindCounts;
+use gonvel_core::change::{ChangeBatch, KindCounts};
 use gonvel_core::connector::{BadRecords, Definition, State};
 use gonvel_core::naming::{PartitionId, TopicPartition};
 use gonvel_core::ports::{Level, Settled, TableProgress, Topic};
@@ -16,6 +16,7 @@ use tokio::time::Instant;
 use crate::aside::{Aside, Book, Keeps};
 use crate::carrying_again;
 use crate::events::{Events, forms};
+use crate::fits::FitTargets;
 use crate::fleet::Services;
 use crate::lag::Lag;
 use crate::lane::{Ending, Failure, Work, asked_to_end};
@@ -64,9 +65,14 @@ impl Outputs<'_> {
         let mut parts = Vec::new();
         for changes in topics {
             let place = self.places[changes.topic];
-            // all that is in a batch goes on: this lane takes none that others share
-            for batch in changes.batches {
-                let all = TableChanges { table: changes.topic, batch, rows: None };
+            let rows: usize = changes.batches.iter().map(ChangeBatch::len).sum();
+            // all that is in a batch goes on, as this lane takes none that others share; but for rows that do not fit a schema
+            let only = (!changes.is_truncate() && changes.changes.len() < rows).then_some(&changes.changes);
+            for (number, batch) in changes.batches.into_iter().enumerate() {
+                let rows = only.map(|only| {
+                    only.iter().filter(|((of, _), _)| *of == number).map(|((_, row), _)| *row).collect::<Vec<_>>()
+                });
+                let all = TableChanges { table: changes.topic, batch, rows };
                 parts
                     .extend(self.writer.write(place, &all, &self.headers[changes.topic], &mut KindCounts::default()).await?);
             }
@@ -100,7 +106,8 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         written.push(ensure_topic(work.services, &carried.to, definition.partitions).await?);
     }
     let name = work.assignment.connector.name().as_str();
-    let writer = Writer::new(work.services, name, written, definition.values, None).await?;
+    let fits = FitTargets::of(work.services, carries, &written).await?;
+    let writer = Writer::new(work.services, name, written, definition.values, None).await?.fitting(fits.clone());
     let shaping = Shaping::noting(work.services, &definition.shape, names.clone(), &stands.followed).await?;
     let shaping = shaping.map(|shaping| shaping.shared(Ways::growing(carries.len())));
     let mut out = Outputs {
@@ -113,7 +120,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     };
     let log = work.services.log.clone();
     let events = forms(carries.iter().map(|c| (&c.topic, c.rows.as_ref())))?;
-    let read = |reader: Reader| reader.shaped(shaping.clone()).events(&events).whole_rows();
+    let read = |reader: Reader| reader.shaped(shaping.clone()).events(&events).whole_rows().fitting(fits.clone());
     let mut reader = read(Reader::new(log.clone(), work.services.schemas.clone(), starts.clone()));
     let mut aside = None;
     // what was appended before a crash is not appended again

@@ -21,6 +21,7 @@ use gonvel_core::shape::Fact;
 use gonvel_core::table::TableSchema;
 use serde::{Deserialize, Serialize};
 
+use crate::fits::{Fits, has_value};
 use crate::fleet::Services;
 use crate::handed_on::{self, Changes, HandedOn};
 
@@ -109,6 +110,8 @@ pub(crate) struct Writer {
     ways: HashMap<String, usize>,
     values: Values,
     told: Option<Told>,
+    /// Where rows are written under a schema that is not their own.
+    fits: Option<Fits>,
     forms: HashMap<(usize, Arc<TableSchema>), Registered>,
     /// The latest shape of each table that changes were written of.
     shapes: HashMap<usize, Arc<TableSchema>>,
@@ -148,12 +151,19 @@ impl Writer {
             topics,
             values,
             told,
+            fits: None,
             forms: HashMap::new(),
             shapes: HashMap::new(),
             known: HashMap::new(),
             key: Vec::new(),
             value: Vec::new(),
         })
+    }
+
+    /// The same, with rows of some topics written under registered schemas.
+    pub(crate) fn fitting(mut self, fits: Option<Fits>) -> Self {
+        self.fits = fits;
+        self
     }
 
     /// One more table, found in the stream.
@@ -254,12 +264,19 @@ impl Writer {
     ) -> Result<Vec<Written>, PortError> {
         let form_key = (place, changes.batch.table.clone());
         let mut out = Vec::new();
+        let fit = match &self.fits {
+            Some(fits) => fits.form(place, &changes.batch.table).map_err(|e| PortError::Refused(e.to_string()))?,
+            None => None,
+        };
         if !self.forms.contains_key(&form_key) {
             let form = RecordForm::of(changes.batch.table.clone(), self.values);
             let topic = &self.topics[place].name;
-            let value = self.schemas.register(topic, "value", form.value_text(), &self.by).await?;
+            let value = match &fit {
+                Some((id, _)) => *id,
+                None => self.schemas.register(topic, "value", form.value_text(), &self.by).await?,
+            };
             let key = self.schemas.register(topic, "key", form.key_text(), &self.by).await?;
-            let whole = self.values == Values { form: ValueForm::Change, encoding: Encoding::Avro };
+            let whole = fit.is_none() && self.values == Values { form: ValueForm::Change, encoding: Encoding::Avro };
             let reads_back = whole && ReadForm::from_value_text(form.value_text()).is_ok_and(|f| *f.table() == form_key.1);
             self.forms.insert(form_key.clone(), Registered { form, value, key, reads_back });
         }
@@ -277,11 +294,26 @@ impl Writer {
         let followed = |partition| hands_on && self.handed.is_followed(TopicPartition { topic: topic.id, partition });
         let mut handed: Vec<Option<handed_on::Gathering>> =
             (0..topic.partitions).map(|number| followed(PartitionId(number)).then(Default::default)).collect();
+        let mut unfit = None;
         let mut one = |row: usize| {
             let kind = batch.kinds[row];
             counts.add(kind);
             self.value.clear();
-            let there = registered.form.write_value(batch, row, &mut self.value);
+            let there = match &fit {
+                None => registered.form.write_value(batch, row, &mut self.value),
+                Some(_) if !has_value(kind) => false,
+                Some((_, form)) => match form.value(batch, row) {
+                    Ok(value) => {
+                        self.value.extend_from_slice(&value);
+                        true
+                    }
+                    // what reads refuses it before
+                    Err(finding) => {
+                        unfit.get_or_insert(finding);
+                        return;
+                    }
+                },
+            };
             let timestamp = batch.origins[row].commit_time_us;
             let header = |(name, fact): &(String, Fact)| {
                 let value = fact.text(kind, &batch.origins[row], &batch.table).into();
@@ -319,6 +351,9 @@ impl Writer {
         match &changes.rows {
             None => (0..batch.len()).for_each(&mut one),
             Some(rows) => rows.iter().copied().for_each(&mut one),
+        }
+        if let Some(finding) = unfit {
+            return Err(PortError::Refused(format!("a row does not fit its schema: {finding}")));
         }
         let whole = handed.iter().any(Option::is_some).then(|| Arc::new(batch.clone()));
         for (number, ((mut builder, mut blocks), handed)) in builders.into_iter().zip(parts).zip(handed).enumerate() {

@@ -8,6 +8,7 @@ mod demo;
 mod drafts;
 mod edits;
 mod event_rows;
+mod fitting;
 mod fleet;
 mod functions;
 mod health;
@@ -112,6 +113,7 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
         .routes(routes!(schemas::inferring::infer))
         .routes(routes!(schemas::one, schemas::change, schemas::remove))
         .routes(routes!(schemas::register))
+        .routes(routes!(fitting::fit))
         .routes(routes!(schemas::checking::check))
         .routes(routes!(schemas::impact::impact))
         .routes(routes!(schemas::checking::difference))

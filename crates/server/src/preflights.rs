@@ -63,7 +63,8 @@ pub(crate) async fn check_shaped(
     };
     let mut shapes = shapes(state, definition).await?;
     shapes.extend(other);
-    let shaped = shaped(state, definition, address.as_ref(), &mut shapes).await?;
+    let mut shaped = shaped(state, definition, address.as_ref(), &mut shapes).await?;
+    shaped.extend(crate::fitting::checks(state, definition, &shapes).await?);
     let systems: HashMap<Uuid, String> = state
         .database
         .connections()

@@ -2,6 +2,7 @@ import { NumberInput, TextInput } from '@mantine/core';
 
 import type { TopicsDraft } from './builder';
 import { EventRowsLine } from './EventRowsLine';
+import { FitLine } from './FitLine';
 import { Failed, Stage, type Change, type Check } from './Stage';
 import { TopicPicker } from './TopicPicker';
 import { ValuesChoice } from './ValuesChoice';
@@ -33,6 +34,7 @@ export function CarriesStage({ draft, change, failed, onColumns }: Props) {
               />
             </div>
             <EventRowsLine topic={topic} rows={draft.rows[topic]} change={change} onColumns={onColumns} />
+            <FitLine draft={draft} topic={topic} change={change} />
           </>
         )}
       />

@@ -72,6 +72,8 @@ export interface TopicsDraft extends Common {
   carries: Record<string, string>;
   /** How records of topics become rows that are events and no changes, by topic. */
   rows: Record<string, EventRows>;
+  /** The registered schemas that rows are written under, by the topic that is read. */
+  fits: Record<string, Schemas['Fit']>;
   partitions: number;
   values: Schemas['Values'];
 }
@@ -94,6 +96,7 @@ export type Action =
   | { type: 'values'; set: Partial<Schemas['Values']> }
   | { type: 'topic'; topic: string; chosen: boolean }
   | { type: 'carriedTo'; topic: string; to: string }
+  | { type: 'fit'; topic: string; fit: Schemas['Fit'] | null }
   | { type: 'partitions'; partitions: number }
   | { type: 'tableOf'; topic: string; table: TableChoice }
   | { type: 'rows'; topic: string; rows: EventRows }
@@ -144,7 +147,7 @@ export function begin(kind: Draft['kind'], topics: string[] = []): Draft {
   }
   if (kind === 'topics') {
     const carries = Object.fromEntries(topics.map((t) => [t, richTopic(t)]));
-    return { ...common, kind, carries, rows: {}, partitions: 3, values: VALUES };
+    return { ...common, kind, carries, rows: {}, fits: {}, partitions: 3, values: VALUES };
   }
   const tables = Object.fromEntries(topics.map((t) => [t, targetTable(t)]));
   return { ...common, kind, topics: tables, rows: {}, writes: WRITES };
@@ -252,6 +255,11 @@ export function reduce(draft: Draft, action: Action): Draft {
     case 'carriedTo':
       if (draft.kind !== 'topics') return draft;
       return { ...draft, carries: { ...draft.carries, [action.topic]: action.to } };
+    case 'fit': {
+      if (draft.kind !== 'topics') return draft;
+      const fits = without(draft.fits, action.topic);
+      return { ...draft, fits: action.fit ? { ...fits, [action.topic]: action.fit } : fits };
+    }
     case 'partitions':
       return draft.kind === 'topics' ? { ...draft, partitions: action.partitions } : draft;
     case 'topic': {
@@ -261,6 +269,7 @@ export function reduce(draft: Draft, action: Action): Draft {
           ...draft,
           carries: without(draft.carries, action.topic),
           rows: without(draft.rows, action.topic),
+          fits: without(draft.fits, action.topic),
           shape: withSteps(draft.shape, action.topic, []),
         };
       }

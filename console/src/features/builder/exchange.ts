@@ -66,7 +66,12 @@ const rowsIn = (topics: readonly { topic: string; rows?: EventRows | null }[]): 
 /** The definition that a draft stands for; null while it has no system. */
 export function definitionOf(draft: Draft): Definition | null {
   if (draft.kind === 'topics') {
-    const carries = Object.entries(draft.carries).map(([topic, to]) => ({ topic, to, ...rowsOf(draft.rows, topic) }));
+    const carries = Object.entries(draft.carries).map(([topic, to]) => ({
+      topic,
+      to,
+      ...rowsOf(draft.rows, topic),
+      ...(draft.fits[topic] ? { fit: draft.fits[topic] } : {}),
+    }));
     const { partitions, values } = draft;
     const topics: Extract<Definition, { kind: 'topics' }> = { kind: 'topics', carries, partitions, values };
     if (draft.start) topics.start = draft.start;
@@ -120,7 +125,8 @@ export function draftOf(name: string, definition: Definition, systems: readonly 
     const carries = Object.fromEntries(definition.carries.map((c) => [c.topic, c.to]));
     const values = { ...VALUES, ...definition.values };
     const rows = rowsIn(definition.carries);
-    return { ...common, ...more, kind: 'topics', carries, rows, partitions: definition.partitions, values };
+    const fits = Object.fromEntries(definition.carries.flatMap(({ topic, fit }) => (fit ? [[topic, fit]] : [])));
+    return { ...common, ...more, kind: 'topics', carries, rows, fits, partitions: definition.partitions, values };
   }
   if (definition.kind === 'sink') {
     const topics = definition.topics.map(({ topic, schema, table }) => [topic, { schema, table }] as const);

@@ -5,6 +5,7 @@ use uuid::Uuid;
 
 use super::carrying::{Failing, Placing};
 use crate::event_rows::EventRows;
+use crate::fitting::Fit;
 use crate::shape::Shapes;
 use crate::table_patterns::TablePatterns;
 
@@ -375,6 +376,9 @@ pub struct CarriedTopic {
     /// How its records become rows, where they are events and no changes of a table.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rows: Option<EventRows>,
+    /// The registered schema that its rows are written under; none for a schema of their own.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fit: Option<Fit>,
 }
 
 /// A connector that carries topics into topics.

@@ -385,6 +385,13 @@ fn check_topics(topics: &TopicsDefinition) -> Result<(), DefinitionError> {
             cause,
         })?;
     }
+    for carried in topics.carries.iter().filter(|c| c.fit.is_some()) {
+        if !topics.shape.routes(&carried.topic).is_empty() {
+            let finding =
+                "a step routes its rows, and they are to be written under one schema: let a connector of its own fit each";
+            return Err(DefinitionError::Rows { topic: carried.topic.clone(), finding: finding.into() });
+        }
+    }
     let outputs = topics.carries.iter().map(|c| c.to.as_str());
     let routed = topics.carries.iter().flat_map(|c| topics.shape.ways(&c.topic));
     if let Some(same) = outputs.chain(routed).find(|to| topics.carries.iter().any(|c| c.topic == *to)) {
@@ -493,7 +500,7 @@ mod tests {
 
     #[test]
     fn topics_are_carried_into_others_only() {
-        let carried = |topic: &str, to: &str| CarriedTopic { topic: topic.into(), to: to.into(), rows: None };
+        let carried = |topic: &str, to: &str| CarriedTopic { topic: topic.into(), to: to.into(), rows: None, fit: None };
         let of = |carries| TopicsDefinition::of(carries, 2);
         assert!(valid(of(vec![carried("bins", "bins.rich"), carried("lines", "lines.rich")])).is_ok());
         let cases = [

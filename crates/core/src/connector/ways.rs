@@ -147,7 +147,8 @@ mod tests {
             |table: &str| DeliveredTopic { topic: table.into(), schema: "public".into(), table: table.into(), rows: None };
         let sink = || Definition::from(SinkDefinition::of(Uuid::nil(), vec![topic("bins"), topic("lots")]));
         let carries = || {
-            let carried = |topic: &str| CarriedTopic { topic: topic.into(), to: format!("{topic}.rich"), rows: None };
+            let carried =
+                |topic: &str| CarriedTopic { topic: topic.into(), to: format!("{topic}.rich"), rows: None, fit: None };
             Definition::from(TopicsDefinition::of(vec![carried("bins"), carried("lots")], 1))
         };
         let twice = |a: &'static str, b: &'static str| vec![(a, route(&["heavy"])), (b, route(&["heavy"]))];

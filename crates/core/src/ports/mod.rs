@@ -8,7 +8,7 @@ mod topic_log;
 
 use async_trait::async_trait;
 
-use crate::naming::{ConnectorId, SchemaId, TopicName, TopicPartition};
+use crate::naming::{ConnectorId, SchemaId, SchemaName, TopicName, TopicPartition};
 use crate::schemas::Language;
 
 pub use fleet::*;
@@ -110,4 +110,17 @@ pub trait SchemaStore: Send + Sync {
     /// # Errors
     /// [`PortError::NotFound`].
     async fn schema_in(&self, id: SchemaId) -> Result<(Language, String), PortError>;
+
+    /// The latest version of a schema: its id, its number among the schema's versions, its language and its text as it stands by
+    /// itself.
+    ///
+    /// # Errors
+    /// [`PortError::NotFound`].
+    async fn latest(&self, name: &SchemaName) -> Result<(SchemaId, i32, Language, String), PortError>;
+
+    /// Binds a topic's values to a schema, unless they are bound to one; gives the name of the one that they are bound to.
+    ///
+    /// # Errors
+    /// [`PortError::NotFound`].
+    async fn bind_values(&self, topic: &TopicName, name: &SchemaName) -> Result<String, PortError>;
 }

@@ -3,6 +3,7 @@
 
 mod compare;
 
+use crate::fitting::{FieldKind, TargetField};
 use miette::Diagnostic;
 use prost_reflect::prost::Message;
 use prost_reflect::{
@@ -121,6 +122,13 @@ impl ProtoSchema {
         self.message.full_name()
     }
 
+    /// The fields that columns can fill, down to a depth. None of them is needed: a message has no such fields.
+    pub(crate) fn target_fields(&self, deepest: usize) -> Vec<TargetField> {
+        let mut out = Vec::new();
+        target_fields(&self.message, deepest, &mut Vec::new(), &mut out);
+        out
+    }
+
     /// Reads a value as JSON, as the JSON mapping of the language has it, with the file's own field names.
     ///
     /// # Errors
@@ -164,6 +172,36 @@ impl ProtoSchema {
     pub fn check(&self, value: &[u8]) -> Result<(), String> {
         let message = DynamicMessage::decode(self.message.clone(), value).map_err(|e| e.to_string())?;
         check_message(&message, "$")
+    }
+}
+
+fn target_fields(message: &MessageDescriptor, deepest: usize, path: &mut Vec<String>, out: &mut Vec<TargetField>) {
+    use prost_reflect::Kind as P;
+    for field in message.fields() {
+        path.push(field.name().to_owned());
+        let single = !field.is_list() && !field.is_map();
+        let kind = match field.kind() {
+            _ if !single => FieldKind::Nested,
+            P::Bool => FieldKind::Boolean,
+            P::Int32 | P::Sint32 | P::Sfixed32 => FieldKind::Whole(32),
+            P::Int64 | P::Sint64 | P::Sfixed64 | P::Uint32 | P::Uint64 | P::Fixed32 | P::Fixed64 => FieldKind::Whole(64),
+            P::Float | P::Double => FieldKind::Floating,
+            P::String => FieldKind::Text,
+            P::Bytes => FieldKind::Bytes,
+            P::Enum(of) => FieldKind::OneOf(of.values().map(|v| v.name().to_owned()).collect()),
+            P::Message(of) if of.full_name() == "google.protobuf.Timestamp" => FieldKind::Moment,
+            P::Message(of) if of.full_name().starts_with("google.protobuf.") => FieldKind::Any,
+            P::Message(of) if path.len() < deepest => {
+                target_fields(&of, deepest, path, out);
+                path.pop();
+                continue;
+            }
+            P::Message(_) => FieldKind::Nested,
+        };
+        let (needed, nullable) = (field.is_required(), false);
+        let aliases = Some(field.json_name().to_owned()).filter(|name| name != field.name()).into_iter().collect();
+        out.push(TargetField { path: path.clone(), kind, needed, nullable, aliases });
+        path.pop();
     }
 }
 

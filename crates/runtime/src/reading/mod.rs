@@ -24,6 +24,7 @@ use gonvel_events::Came;
 
 use crate::events::{EventSchemas, Events};
 use crate::fetching::records_at;
+use crate::fits::Fits;
 use crate::handed_on::{Following, HandedOn};
 use crate::lane::Failure;
 use crate::shaping::Shared;
@@ -74,6 +75,8 @@ pub(crate) struct Reader {
     /// How records of topics become rows that are events and no changes.
     events: Events,
     event_schemas: EventSchemas,
+    /// Where rows are to fit schemas.
+    fits: Option<Fits>,
 }
 
 /// A round with what is worth knowing of it.
@@ -196,6 +199,7 @@ impl Reader {
             whole_rows: false,
             events: Events::default(),
             event_schemas: EventSchemas::default(),
+            fits: None,
         }
     }
 
@@ -228,6 +232,12 @@ impl Reader {
     /// The same, with records of topics that are events read as rows.
     pub(crate) fn events(mut self, events: &Events) -> Self {
         self.events = events.clone();
+        self
+    }
+
+    /// The same, with rows refused that do not fit the schemas that they are to be written under.
+    pub(crate) fn fitting(mut self, fits: Option<Fits>) -> Self {
+        self.fits = fits;
         self
     }
 

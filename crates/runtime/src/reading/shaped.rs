@@ -13,6 +13,7 @@ use gonvel_core::ports::{AskedRecord, BadRecord, Step};
 
 use super::{Beside, Gathering, Place, Reader, key_data, place_of};
 use crate::fetching::records_at;
+use crate::fits::{Fits, has_value};
 use crate::lane::Failure;
 use crate::shaping::{Came, PART_OF_A_ROW, Pass};
 
@@ -109,8 +110,18 @@ impl Reader {
         Ok((gathering.topics, unread))
     }
 
-    /// Shapes changes; gives those that do not go on.
+    /// Shapes changes and fits them to schemas; gives those that do not go on.
     async fn shape_topics(&mut self, topics: &mut Vec<TopicChanges>, pass: Pass) -> Result<Left, Failure> {
+        let mut left = self.shape_all(topics, pass).await?;
+        if let Some(fits) = &self.fits {
+            for changes in topics.iter_mut().filter(|changes| !changes.is_truncate()) {
+                unfit(fits, changes, &mut left)?;
+            }
+        }
+        Ok(left)
+    }
+
+    async fn shape_all(&mut self, topics: &mut Vec<TopicChanges>, pass: Pass) -> Result<Left, Failure> {
         let mut left = Left::default();
         let Some(shaping) = &self.shaping else { return Ok(left) };
         let mut shaping = shaping.lock().await;
@@ -160,4 +171,27 @@ impl Reader {
         *topics = out;
         Ok(left)
     }
+}
+
+/// Takes out changes whose rows do not fit the schema that they are to be written under.
+fn unfit(fits: &Fits, changes: &mut TopicChanges, left: &mut Left) -> Result<(), Failure> {
+    let Some(table) = changes.batches.first().map(|batch| batch.table.clone()) else { return Ok(()) };
+    let Some((_, form)) = fits.form(changes.topic, &table)? else { return Ok(()) };
+    let mut fit = Vec::with_capacity(changes.changes.len());
+    for (((batch, row), _), from) in changes.changes.iter().zip(&changes.from) {
+        let batch = &changes.batches[*batch];
+        let kind = batch.kinds[*row];
+        let finding = if has_value(kind) { form.value(batch, *row).err() } else { None };
+        fit.push(finding.is_none());
+        left.unshaped.extend(finding.map(|finding| Unshaped { from: *from, kind, finding }));
+    }
+    let mut kept = fit.iter();
+    changes.changes.retain(|_| *kept.next().unwrap_or(&true));
+    let mut kept = fit.iter();
+    changes.from.retain(|_| *kept.next().unwrap_or(&true));
+    if let Some(keys) = &mut changes.record_keys {
+        let mut kept = fit.iter();
+        keys.retain(|_| *kept.next().unwrap_or(&true));
+    }
+    Ok(())
 }

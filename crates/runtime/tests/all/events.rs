@@ -434,7 +434,8 @@ async fn events_go_through_a_shape_into_another_topic_and_a_table() {
         };
         steps.iter().map(compute).collect()
     };
-    let carried = CarriedTopic { topic: name.clone(), to: "coldstore.warm".into(), rows: Some(rows(&["p", "o"], None)) };
+    let carried =
+        CarriedTopic { topic: name.clone(), to: "coldstore.warm".into(), rows: Some(rows(&["p", "o"], None)), fit: None };
     let mut between = TopicsDefinition::of(vec![carried], 2);
     between.values.form = ValueForm::Row;
     between.shape.steps.insert(name.clone(), steps(&[("above", "celsius - 4.5")]));

@@ -6,6 +6,7 @@ mod choosing;
 mod events;
 mod every_type;
 mod failures;
+mod fitting;
 mod flow;
 mod guarantees;
 mod lanes;

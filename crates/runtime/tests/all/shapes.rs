@@ -242,7 +242,7 @@ async fn topics_are_carried_into_denormalised_ones_each_record_once() {
     let from = world.connector("from-packhouse", world.source(&["bins", "rooms"], 2).await).await;
     let mut fleet = world.fleet();
     world.until_state(from, State::Following).await;
-    let carried = |topic: &str, to: &str| CarriedTopic { topic: topic.into(), to: to.into(), rows: None };
+    let carried = |topic: &str, to: &str| CarriedTopic { topic: topic.into(), to: to.into(), rows: None, fit: None };
     let shape = steps(
         "packhouse.bins",
         json!([
@@ -319,7 +319,7 @@ async fn what_cannot_be_carried_between_topics_waits_and_comes_later_once() {
             {"step": "route", "ways": [{"when": "number > 100", "to": "rich.{code}"}]}]);
         Shapes { steps: [("packhouse.bins".to_owned(), serde_json::from_value(steps).unwrap())].into(), ..Shapes::default() }
     };
-    let carried = CarriedTopic { topic: "packhouse.bins".into(), to: "rich.bins".into(), rows: None };
+    let carried = CarriedTopic { topic: "packhouse.bins".into(), to: "rich.bins".into(), rows: None, fit: None };
     let definition =
         |number: &str| TopicsDefinition { shape: shape(number), ..TopicsDefinition::of(vec![carried.clone()], 2) };
     let rich = world.connector("rich", definition("CAST(code AS integer)")).await;
@@ -475,7 +475,7 @@ async fn what_waits_is_void_once_the_shape_leaves_it_out_or_its_reference_comes(
             {"step": "compute", "column": "number", "value": "CAST(code AS integer)"},
         ]),
     );
-    let carried = CarriedTopic { topic: "packhouse.bins".into(), to: "rich.bins".into(), rows: None };
+    let carried = CarriedTopic { topic: "packhouse.bins".into(), to: "rich.bins".into(), rows: None, fit: None };
     let rich = world.connector("rich", TopicsDefinition { shape, ..TopicsDefinition::of(vec![carried], 1) }).await;
     let states = async |state: &str| world.database.quarantined(Some(rich), None, &[state], 0, 99).await.unwrap().len();
     let until = async |state: &str, count: usize| {

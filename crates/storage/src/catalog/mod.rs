@@ -14,7 +14,7 @@ use std::time::Duration;
 
 use async_trait::async_trait;
 use gonvel_core::connector::ValidConnector;
-use gonvel_core::naming::{ConnectorId, Epoch, SchemaId, TopicName};
+use gonvel_core::naming::{ConnectorId, Epoch, SchemaId, SchemaName, TopicName};
 use gonvel_core::own_function::OwnFunction;
 use gonvel_core::ports::{DatabaseAddress, Deed, FleetStore, HeldLane, LaneStatus, Lease, Line, PortError, SchemaStore};
 use gonvel_core::schemas::Language;
@@ -102,5 +102,24 @@ impl SchemaStore for Database {
 
     async fn schema_in(&self, id: SchemaId) -> Result<(Language, String), PortError> {
         self.schema_version(id).await
+    }
+
+    async fn latest(&self, name: &SchemaName) -> Result<(SchemaId, i32, Language, String), PortError> {
+        let (_, versions) = self.schema(name).await?;
+        let latest = versions.iter().max_by_key(|v| v.version);
+        let latest = latest.ok_or_else(|| PortError::NotFound { what: format!("a version of the schema {name}") })?;
+        let (language, text) = self.schema_version(SchemaId(latest.id)).await?;
+        Ok((SchemaId(latest.id), latest.version, language, text))
+    }
+
+    async fn bind_values(&self, topic: &TopicName, name: &SchemaName) -> Result<String, PortError> {
+        let bound = self.schemas_of(topic).await?.into_iter().find(|version| version.role == "value");
+        match bound {
+            Some(bound) => Ok(bound.name),
+            None => {
+                self.bind_schema(topic, "value", Some((name, false))).await?;
+                Ok(name.to_string())
+            }
+        }
     }
 }
