@@ -27,8 +27,12 @@ const SURE: Record<Schemas['How'], string> = {
   name: 'same name',
   alias: 'by an alias',
   alike: 'names alike',
+  near: 'one name has the other in it',
   type: 'only its type fits',
 };
+
+/** What is proposed and not linked before it is chosen. */
+const isProposed = (field: Schemas['FitField']) => field.how === 'type' || field.how === 'near';
 
 /** The schema that the rows of a topic are written under: one of their own, or one that is registered. */
 export function FitLine({ draft, topic, change }: Props) {
@@ -38,12 +42,11 @@ export function FitLine({ draft, topic, change }: Props) {
   const fitted = useFitted(draft, topic, fit);
   const options = (names.data ?? []).map((s) => ({ value: s.name, label: s.name }));
   const wrong = (fitted.data?.fields ?? []).filter((f) => f.finding);
-  const linked = (fitted.data?.fields ?? []).filter((f) => f.column != null && f.how !== 'type');
+  const linked = (fitted.data?.fields ?? []).filter((f) => f.column != null && !isProposed(f));
   return (
-    <div className="under eventline">
+    <div className="under">
       <Select
         size="xs"
-        w={250}
         searchable
         leftSection="as"
         aria-label={`Schema for the rows of ${topic}`}
@@ -52,17 +55,19 @@ export function FitLine({ draft, topic, change }: Props) {
         onChange={(schema) => change({ type: 'fit', topic, fit: schema ? { schema } : null })}
         allowDeselect={false}
       />
-      {fit && fitted.data && (
-        <span className={wrong.length > 0 ? 'fails' : 'quiet'}>
-          {wrong.length > 0
-            ? `${wrong.length} ${wrong.length === 1 ? 'field needs' : 'fields need'} a look`
-            : `${linked.length} of ${fitted.data.fields.length} fields linked`}
-        </span>
-      )}
       {fit && (
-        <Button size="compact-xs" variant="default" aria-label={`Fields for ${topic}`} onClick={() => setOpen(true)}>
-          Fields
-        </Button>
+        <div className="eventline">
+          {fitted.data && (
+            <span className={wrong.length > 0 ? 'fails' : 'quiet'}>
+              {wrong.length > 0
+                ? `${wrong.length} ${wrong.length === 1 ? 'field needs' : 'fields need'} a look`
+                : `${linked.length} of ${fitted.data.fields.length} fields linked`}
+            </span>
+          )}
+          <Button size="compact-xs" variant="default" aria-label={`Fields for ${topic}`} onClick={() => setOpen(true)}>
+            Fields
+          </Button>
+        </div>
       )}
       {fit && open && (
         <FieldsDialog
@@ -138,7 +143,7 @@ function FieldsDialog({
             <Table.Tbody>
               {data.fields.map((field) => (
                 <Table.Tr key={field.path.join('.')}>
-                  <Table.Td className="mono" style={{ overflowWrap: 'anywhere' }}>
+                  <Table.Td w={190} className="mono" style={{ overflowWrap: 'anywhere' }}>
                     {field.path.join('.')}
                   </Table.Td>
                   <Table.Td>
@@ -151,26 +156,28 @@ function FieldsDialog({
                       searchable
                       clearable
                       aria-label={`Column for ${field.path.join('.')}`}
-                      placeholder={field.how === 'type' ? `perhaps ${field.column ?? ''}` : 'none'}
+                      placeholder={isProposed(field) ? `perhaps ${field.column ?? ''}` : 'none'}
                       data={columns.map((c) => ({ value: c.name, label: `${c.name} (${c.type})` }))}
-                      value={field.how === 'type' ? null : (field.column ?? null)}
+                      value={isProposed(field) ? null : (field.column ?? null)}
                       onChange={(column) => choose(field.path, column ?? '')}
                     />
                   </Table.Td>
                   <Table.Td>
                     {field.finding ? (
-                      <span className="fails">{field.finding}</span>
+                      <div className="fails">
+                        {field.column == null || isProposed(field) ? 'needs a column' : field.finding}
+                      </div>
                     ) : (
                       field.how && <span>{SURE[field.how]}</span>
                     )}
                     {field.converts && <div className="quiet">{field.converts}</div>}
-                    {field.how === 'type' && field.column && (
+                    {isProposed(field) && field.column && (
                       <Button
                         size="compact-xs"
                         variant="default"
                         onClick={() => choose(field.path, field.column ?? '')}
                       >
-                        Take {field.column}
+                        Take {field.column}: {field.how && SURE[field.how]}
                       </Button>
                     )}
                   </Table.Td>

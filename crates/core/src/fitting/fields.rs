@@ -49,6 +49,8 @@ impl FieldKind {
             Self::Boolean => "true or false".into(),
             Self::Whole(bits) => format!("a whole number of {bits} bits"),
             Self::Floating => "a number".into(),
+            Self::Decimal(0) => "a whole number".into(),
+            Self::Decimal(1) => "a number with a digit after the point".into(),
             Self::Decimal(scale) => format!("a number with {scale} digits after the point"),
             Self::Text => "text".into(),
             Self::OneOf(names) => format!("one of {}", names.join(", ")),

@@ -7,6 +7,9 @@ use super::{FieldKind, Link, TargetField};
 use crate::column::ColumnType;
 use crate::table::Column;
 
+/// Letters that two names have in common at least, where one is said to have the other in it.
+const SHORTEST_PART: usize = 3;
+
 /// How a field came to its column, the surest first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
@@ -19,6 +22,8 @@ pub enum How {
     Alias,
     /// The names differ in capitals and marks between words only.
     Alike,
+    /// One name has the other in it: not linked unless chosen.
+    Near,
     /// It is the only column left that the field takes, and the field the only one that takes it: not linked unless chosen.
     Type,
 }
@@ -27,7 +32,7 @@ impl How {
     /// Whether it is linked so without having been chosen.
     #[must_use]
     pub fn is_taken(self) -> bool {
-        self != Self::Type
+        !matches!(self, Self::Near | Self::Type)
     }
 }
 
@@ -150,7 +155,22 @@ pub fn link(fields: Vec<TargetField>, columns: &[Column], chosen: &[Link]) -> Ve
             }
         }
     }
-    // what is left: one that takes one only, both ways
+    // what is left of needed fields is proposed: first where one name has the other in it
+    for (number, field) in fields.iter().enumerate().filter(|(_, field)| field.needed) {
+        let own = plain(&last(field));
+        let near = |column: &usize| {
+            let other = plain(&columns[*column].name);
+            let within = |part: &str, all: &str| part.chars().count() >= SHORTEST_PART && all.contains(part);
+            !used[*column]
+                && (within(&own, &other) || within(&other, &own))
+                && !matches!(goes(&columns[*column], &field.kind), Goes::No(_))
+        };
+        let mut found_near = (0..columns.len()).filter(near);
+        if let (true, Some(column), None) = (open[number], found_near.next(), found_near.next()) {
+            (found[number], open[number]) = (Some((column, How::Near)), false);
+        }
+    }
+    // then one that takes one only, both ways
     let takes = |number: usize, column: usize| matches!(goes(&columns[column], &fields[number].kind), Goes::AsItIs);
     let left: Vec<usize> = (0..fields.len()).filter(|n| open[*n] && fields[*n].needed).collect();
     let free: Vec<usize> = (0..columns.len()).filter(|c| !used[*c]).collect();

@@ -165,6 +165,9 @@ fn fields_find_their_columns_and_what_is_missing_is_asked_for() {
     // a whole number goes into a decimal as well: which of the two it is, nobody can say
     assert_eq!(by("netWeight").how, None);
     assert_eq!(by("room").how, None, "what is not needed is not guessed");
+    let near =
+        link(fields(), &[column("bin_number", ColumnType::Int64, "bigint"), column("ad", ColumnType::Text, "text")], &[]);
+    assert_eq!((near[0].column.as_deref(), near[0].how), (Some("bin_number"), Some(How::Near)));
     let error = FitForm::new(schema(Language::Avro, AVRO), "weighed:1", &table(weighed), &fit(&[])).unwrap_err();
     for part in ["weighed:1: ", "the field bin needs a column", "the field at needs a column, a time"] {
         assert!(error.contains(part), "{error}");
