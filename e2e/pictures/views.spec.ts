@@ -73,6 +73,13 @@ test('the main views', async ({ page, demo }) => {
     await expect(page.getByText('No record would be forgotten now.')).toBeVisible();
     await page.evaluate(() => window.scrollTo(0, 380));
   });
+  await take('function', '/functions/degrees_above', async () => {
+    await page.getByRole('textbox', { name: 'Expression' }).click();
+    await page.keyboard.press('Control+A');
+    await page.keyboard.type('greatest(celsius - target - 0.5, 0)');
+    await expect(page.getByRole('region', { name: 'What it does to those that use it' })).toContainText('change');
+    await page.waitForTimeout(500);
+  });
   await take('schema', '/schemas/coldstore.event', async () => {
     await expect(page.getByRole('textbox', { name: 'Text of version 2' })).toContainText('limit');
     await page.waitForTimeout(800);

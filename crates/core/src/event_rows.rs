@@ -25,6 +25,10 @@ pub enum Part {
     Offset,
     /// The fields that no column takes, as a JSON object.
     Rest,
+    /// Of an element of the array that is expanded: a field by its path, or the element itself.
+    Element,
+    /// The element's place in the array, from 1.
+    Place,
 }
 
 impl Part {
@@ -40,6 +44,8 @@ impl Part {
             Self::Partition => "partition",
             Self::Offset => "offset",
             Self::Rest => "rest",
+            Self::Element => "element",
+            Self::Place => "place",
         }
     }
 
@@ -124,6 +130,10 @@ pub struct EventRows {
     /// What becomes of fields that no column takes.
     #[serde(default, skip_serializing_if = "Unknown::is_usual")]
     pub unknown: Unknown,
+    /// The names of the fields down to an array of which each element becomes a row, beside the columns of its record. A record in which
+    /// the array is missing, null or empty becomes no row.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub expand: Option<Vec<String>>,
     /// The column by which the newest of a key is found, so that a late event does not overwrite; none for the order of the topic.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub newest_by: Option<String>,
@@ -135,12 +145,15 @@ const LONGEST_NAME: usize = 63;
 const MOST_COLUMNS: usize = 500;
 
 impl EventRows {
-    /// Whether each record is a row of its own.
+    /// Whether each record is a row of its own, or each element of one.
     #[must_use]
     pub fn by_place(&self) -> bool {
         let mut key = self.columns.iter().filter(|c| c.key).map(|c| c.part).collect::<Vec<_>>();
         key.sort_by_key(|part| part.word());
-        key == [Part::Offset, Part::Partition]
+        match self.expand {
+            None => key == [Part::Offset, Part::Partition],
+            Some(_) => key == [Part::Offset, Part::Partition, Part::Place],
+        }
     }
 
     /// Whether the record's own key says which row it is of.
@@ -174,6 +187,7 @@ impl EventRows {
                 "no column is the key: mark the record's key, fields that identify a row, or partition and offset".into()
             );
         }
+        self.check_expand()?;
         if self.columns.iter().filter(|c| c.part == Part::Rest).count() > 1 {
             return Err("two columns take the rest: one is enough".into());
         }
@@ -192,6 +206,30 @@ impl EventRows {
     }
 }
 
+impl EventRows {
+    fn check_expand(&self) -> Result<(), String> {
+        let Some(path) = &self.expand else {
+            return match self.columns.iter().find(|c| matches!(c.part, Part::Element | Part::Place)) {
+                Some(column) => {
+                    Err(format!("the column {} is of an element, and no array is expanded: name one", column.name))
+                }
+                None => Ok(()),
+            };
+        };
+        if path.is_empty() {
+            return Err("the array to expand has no name: give the names of the fields down to it".into());
+        }
+        if !self.by_place() {
+            return Err(
+                "each element is a row of its own: make partition, offset and place the key. By another key the rows of an earlier record \
+                 would stay where the array became shorter"
+                    .into(),
+            );
+        }
+        Ok(())
+    }
+}
+
 impl EventColumn {
     fn check(&self) -> Result<(), String> {
         let name = &self.name;
@@ -201,6 +239,7 @@ impl EventColumn {
         let fits = match self.part {
             Part::Field => !self.path.is_empty(),
             Part::Header => self.path.len() == 1,
+            Part::Element => true,
             _ => self.path.is_empty(),
         };
         if !fits {
@@ -211,7 +250,7 @@ impl EventColumn {
             };
             return Err(format!("the column {name} is filled from a {}: give {wants}", self.part.word()));
         }
-        if self.key && matches!(self.part, Part::Rest | Part::Value) {
+        if self.key && matches!(self.part, Part::Rest | Part::Value | Part::Element) {
             return Err(format!("the column {name} cannot be part of the key: it holds {}", self.part.word()));
         }
         Ok(())
@@ -225,7 +264,8 @@ mod tests {
     #[test]
     fn what_cannot_become_rows_is_said_before_any_record_comes() {
         let id = || EventColumn::of(Part::Key, "id", "text").as_key();
-        let rows = |columns: Vec<EventColumn>| EventRows { columns, unknown: Unknown::LeaveOut, newest_by: None };
+        let rows =
+            |columns: Vec<EventColumn>| EventRows { columns, unknown: Unknown::LeaveOut, expand: None, newest_by: None };
         let newest = |by: &str| EventRows { newest_by: Some(by.into()), ..rows(vec![id()]) };
         let cases = [
             (rows(vec![]), "at least one"),
@@ -248,7 +288,22 @@ mod tests {
         }
         assert!(rows(vec![id()]).check().is_ok() && rows(vec![id()]).by_record_key() && !rows(vec![id()]).by_place());
         let place = [Part::Partition, Part::Offset].map(|part| EventColumn::of(part, part.word(), "bigint").as_key());
-        assert!(rows(place.into()).by_place());
+        assert!(rows(place.clone().into()).by_place());
+        // an array of which each element is a row
+        let place = |more: Vec<EventColumn>| {
+            let expand = Some(vec!["lines".to_owned()]);
+            EventRows { expand, ..rows(place.iter().cloned().chain(more).collect()) }
+        };
+        let element = EventColumn::field(&["lot"], "lot", "text");
+        let element = EventColumn { part: Part::Element, ..element };
+        let number = EventColumn::of(Part::Place, "line", "integer").as_key();
+        assert!(place(vec![element.clone(), number.clone()]).check().is_ok());
+        assert!(place(vec![element.clone()]).check().unwrap_err().contains("partition, offset and place the key"));
+        let none = EventRows { expand: None, ..place(vec![element.clone(), number.clone()]) };
+        assert!(none.check().unwrap_err().contains("no array is expanded"));
+        let nowhere = EventRows { expand: Some(Vec::new()), ..place(vec![number.clone()]) };
+        assert!(nowhere.check().unwrap_err().contains("has no name"));
+        assert!(place(vec![number, element.as_key()]).check().unwrap_err().contains("it holds element"));
     }
 
     #[test]

@@ -8,7 +8,7 @@ use gonvel_core::avro::single_object;
 use gonvel_core::block::RecordRef;
 use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, OldImage, Origin};
 use gonvel_core::column::Value;
-use gonvel_core::event_rows::{EventRows, Part, Unknown};
+use gonvel_core::event_rows::{EventColumn, EventRows, Part, Unknown};
 use gonvel_core::table::{Column, TableSchema};
 use gonvel_shape::ty::{Ty, parse_type};
 use gonvel_shape::value::Given;
@@ -30,7 +30,15 @@ pub(crate) enum Beside {
     Refused,
 }
 
+/// Most elements of one record that become rows.
+const MOST_ELEMENTS: usize = 10_000;
+
 impl Beside {
+    /// The same in an element that is a row: the rest of its record is kept, not its own.
+    pub(crate) fn within_element(self) -> Self {
+        if self == Self::Refused { self } else { Self::LeftOut }
+    }
+
     /// The same below a field: what a column takes whole has nothing in it that no column takes.
     pub(crate) fn below(self, node: &Node) -> Self {
         if node.columns.is_empty() { self } else { Self::LeftOut }
@@ -55,6 +63,8 @@ pub struct EventForm {
     rows: EventRows,
     types: Vec<Ty>,
     tree: Node,
+    /// Columns of an element, where an array is expanded.
+    elements: Option<Node>,
     beside: Beside,
     kind: ChangeKind,
     /// Whether fields of the value are looked at.
@@ -109,11 +119,19 @@ impl EventForm {
                 columns,
             }),
             types,
-            tree: Node::of(&rows.columns),
+            tree: match &rows.expand {
+                None => Node::of(&rows.columns),
+                // the array comes behind all columns
+                Some(path) => {
+                    let array = EventColumn { path: path.clone(), ..EventColumn::of(Part::Field, "", "") };
+                    Node::of(&rows.columns.iter().cloned().chain([array]).collect::<Vec<_>>())
+                }
+            },
+            elements: rows.expand.as_ref().map(|_| Node::of_part(&rows.columns, Part::Element)),
             beside,
             // a record of its own is a new row; another one may be there
             kind: if rows.by_place() { ChangeKind::Insert } else { ChangeKind::Update },
-            decodes: any(Part::Field) || beside != Beside::LeftOut,
+            decodes: any(Part::Field) || beside != Beside::LeftOut || rows.expand.is_some(),
             headers: any(Part::Header),
             key_beside_value: rows.columns.iter().all(|c| !c.key || c.part != Part::Field),
             rows: rows.clone(),
@@ -172,6 +190,69 @@ impl EventForm {
         Ok((self.kind, key))
     }
 
+    /// Reads a record into the builder as [`Self::read`] does, or each element of the array that is expanded; gives the keys of the rows,
+    /// in their order, which may be none. After an error nothing of the record is in the builder.
+    ///
+    /// # Errors
+    /// As for [`Self::read`].
+    pub fn read_all(
+        &self,
+        came: &Came<'_>,
+        schema: Option<&EventSchema>,
+        builder: &mut ChangeBatchBuilder,
+        keys: &mut Vec<Bytes>,
+    ) -> Result<ChangeKind, String> {
+        keys.clear();
+        let (Some(elements), Some(path)) = (&self.elements, &self.rows.expand) else {
+            let (kind, key) = self.read(came, schema, builder)?;
+            keys.push(key);
+            return Ok(kind);
+        };
+        if came.record.value.is_none() {
+            return Err("it has no value, and rows are made of the elements of an array in it: discard it".into());
+        }
+        let (mut cells, rest) = self.cells(came, schema)?;
+        let array = cells.pop().unwrap_or(Cell::Absent);
+        let at = shown(Part::Field, path);
+        let items = match &array {
+            Cell::Absent | Cell::Null => Vec::new(),
+            Cell::Json(text) if text.starts_with('[') => json::items(text)?,
+            _ => {
+                return Err(format!(
+                    "at {at}: an array is expected, whose elements become rows: mend the record, or expand another"
+                ));
+            }
+        };
+        if items.len() > MOST_ELEMENTS {
+            return Err(format!("at {at}: {} elements: at most {MOST_ELEMENTS} become rows of one record", items.len()));
+        }
+        let origin = Origin { commit_time_us: came.record.timestamp_us, ..Origin::default() };
+        let mut rows = Vec::with_capacity(items.len());
+        for (number, item) in items.iter().enumerate() {
+            let mut own: Vec<Cell<'_>> = cells.clone();
+            let within = |finding: String| finding.replacen("at $", &format!("at {at}[{number}]"), 1);
+            if elements.goes_on() {
+                // an element without fields has none of them
+                if *item != "null" {
+                    json::read(item, elements, self.beside.within_element(), &mut own).map_err(within)?;
+                }
+            }
+            elements.columns.iter().for_each(|&column| own[column] = json::cell(item));
+            let place = Some(i128::try_from(number + 1).unwrap_or(0));
+            let given = self.finished(came, schema, own, rest.clone(), place).map_err(within)?;
+            keys.push(self.key_of(&given)?);
+            rows.push(given);
+        }
+        for given in rows {
+            builder.begin(self.kind, origin);
+            for (index, value) in given.iter().enumerate() {
+                builder.new_value(index, value.value()).map_err(|e| e.to_string())?;
+            }
+            builder.no_old();
+        }
+        Ok(self.kind)
+    }
+
     /// The key of a record's row as [`Self::read`] gives it; none if it cannot be read.
     #[must_use]
     pub fn key(&self, came: &Came<'_>, schema: Option<&EventSchema>) -> Option<Bytes> {
@@ -192,17 +273,40 @@ impl EventForm {
 
     /// The values of all columns.
     fn given<'a>(&self, came: &Came<'a>, schema: Option<&'a EventSchema>) -> Result<Vec<Given<'a>>, String> {
-        let mut cells = vec![Cell::Absent; self.types.len()];
+        let (cells, rest) = self.cells(came, schema)?;
+        self.finished(came, schema, cells, rest, None)
+    }
+
+    /// What stands in the value for all columns, and at last the array that is expanded; and the fields that no column takes.
+    fn cells<'a>(
+        &self,
+        came: &Came<'a>,
+        schema: Option<&'a EventSchema>,
+    ) -> Result<(Vec<Cell<'a>>, Option<String>), String> {
+        let mut cells = vec![Cell::Absent; self.types.len() + usize::from(self.elements.is_some())];
         let mut rest = None;
         if let (true, Some(value)) = (self.decodes, came.record.value) {
             rest = self.decode(value, schema, &mut cells)?;
         }
+        Ok((cells, rest))
+    }
+
+    /// The values of all columns, of what stands in the value and of the other parts of the record.
+    fn finished<'a>(
+        &self,
+        came: &Came<'a>,
+        schema: Option<&EventSchema>,
+        cells: Vec<Cell<'a>>,
+        mut rest: Option<String>,
+        place: Option<i128>,
+    ) -> Result<Vec<Given<'a>>, String> {
         let headers = if self.headers { came.record.headers() } else { Vec::new() };
         let mut out = Vec::with_capacity(cells.len());
-        for (index, cell) in cells.into_iter().enumerate() {
+        for (index, cell) in cells.into_iter().take(self.types.len()).enumerate() {
             let (column, ty) = (&self.rows.columns[index], &self.types[index]);
             let cell = match column.part {
-                Part::Field => cell,
+                Part::Field | Part::Element => cell,
+                Part::Place => place.map_or(Cell::Absent, Cell::Whole),
                 Part::Rest => rest.take().map_or(Cell::Null, |rest| Cell::Json(Cow::Owned(rest))),
                 Part::Value => came.record.value.map_or(Ok(Cell::Null), |value| self.whole(value, schema, ty))?,
                 Part::Time => Cell::Timestamp(came.record.timestamp_us),
@@ -338,7 +442,7 @@ fn plain<'a>(bytes: &'a [u8], ty: &Ty, what: &str) -> Result<Cell<'a>, String> {
 /// What of a record fills a column, as people read it.
 fn shown(part: Part, path: &[String]) -> String {
     match part {
-        Part::Field => path.iter().fold("$".to_owned(), |all, name| format!("{all}.{name}")),
+        Part::Field | Part::Element => path.iter().fold("$".to_owned(), |all, name| format!("{all}.{name}")),
         Part::Header => format!("the header {}", path.first().map_or("", String::as_str)),
         Part::Key => "the record's key".into(),
         Part::Value => "the value".into(),

@@ -128,8 +128,14 @@ impl Path<'_> {
     }
 }
 
+/// The texts of an array's elements.
+pub(crate) fn items(text: &str) -> Result<Vec<&str>, String> {
+    let items: Vec<&RawValue> = serde_json::from_str(text).map_err(|_| "the array is not JSON".to_owned())?;
+    Ok(items.into_iter().map(RawValue::get).collect())
+}
+
 /// The cell of a member's text.
-fn cell(raw: &str) -> Cell<'_> {
+pub(crate) fn cell(raw: &str) -> Cell<'_> {
     match raw.as_bytes().first() {
         Some(b'n') => Cell::Null,
         Some(b't') => Cell::Boolean(true),

@@ -69,6 +69,16 @@ fn is_uuid(text: &str) -> bool {
     text.len() == 36 && text.char_indices().all(dash)
 }
 
+/// What stands in a path for any element of an array.
+pub const ELEMENT: &str = "[]";
+/// Elements of one array that are looked at.
+const ELEMENTS_LOOKED_AT: usize = 50;
+
+/// Whether a path leads into the elements of an array.
+fn in_elements(path: &[String]) -> bool {
+    path.iter().any(|name| name == ELEMENT)
+}
+
 impl Looked {
     /// Takes in one record: its value as people read it, whether it has a key, the names of its headers.
     pub fn see(&mut self, value: Option<&Json>, keyed: bool, headers: &[&str]) {
@@ -103,8 +113,15 @@ impl Looked {
             } else {
                 seen.types.push((found, 1));
             }
-            if let (Json::Object(fields), true) = (value, path.len() < DEEPEST) {
-                fields.iter().for_each(|(name, value)| self.field(name, value, path));
+            match value {
+                Json::Object(fields) if path.len() < DEEPEST => {
+                    fields.iter().for_each(|(name, value)| self.field(name, value, path));
+                }
+                // what is in its elements, in case each of them is to be a row
+                Json::Array(items) if !path.iter().any(|name| name == ELEMENT) && path.len() < DEEPEST => {
+                    items.iter().take(ELEMENTS_LOOKED_AT).for_each(|item| self.field(ELEMENT, item, path));
+                }
+                _ => {}
             }
         }
         path.pop();
@@ -145,11 +162,18 @@ impl Looked {
         let whole: Vec<Vec<String>> =
             fields.iter().filter(|seen| seen.declared && seen.ty.is_some()).map(|seen| seen.path.clone()).collect();
         // what is below a column that takes all of it is no column of its own
-        fields.retain(|seen| !whole.iter().any(|above| above.len() < seen.path.len() && seen.path.starts_with(above)));
+        fields.retain(|seen| {
+            in_elements(&seen.path)
+                || !whole.iter().any(|above| above.len() < seen.path.len() && seen.path.starts_with(above))
+        });
         let mixed: Vec<Vec<String>> =
             fields.iter().filter(|seen| !seen.declared && seen.is_mixed()).map(|s| s.path.clone()).collect();
-        fields.retain(|seen| !mixed.iter().any(|above| above.len() < seen.path.len() && seen.path.starts_with(above)));
-        let parents: Vec<Vec<String>> = fields.iter().map(|seen| seen.path[..seen.path.len() - 1].to_vec()).collect();
+        fields.retain(|seen| {
+            in_elements(&seen.path)
+                || !mixed.iter().any(|above| above.len() < seen.path.len() && seen.path.starts_with(above))
+        });
+        let named = fields.iter().filter(|seen| seen.path.last().is_some_and(|name| name != ELEMENT));
+        let parents: Vec<Vec<String>> = named.map(|seen| seen.path[..seen.path.len() - 1].to_vec()).collect();
         for seen in &mut fields {
             if !seen.declared {
                 seen.ty = if parents.contains(&seen.path) { None } else { Some(seen.seen_type().to_owned()) };
@@ -307,7 +331,7 @@ const OF_EVENTS: [(&str, &str, &str); 5] = [
 #[must_use]
 pub fn propose(looked: &Looked, fields: &[Seen]) -> EventRows {
     let mut columns: Vec<EventColumn> = Vec::new();
-    for seen in fields {
+    for seen in fields.iter().filter(|seen| !in_elements(&seen.path)) {
         let Some(ty) = &seen.ty else { continue };
         let name = name_for(&seen.path, &columns);
         columns.push(EventColumn { name, ty: ty.clone(), path: seen.path.clone(), ..EventColumn::of(Part::Field, "", "") });
@@ -330,7 +354,7 @@ pub fn propose(looked: &Looked, fields: &[Seen]) -> EventRows {
     fact("record_time", EventColumn::of(Part::Time, "", "timestamp with time zone"));
     fact("record_partition", EventColumn::of(Part::Partition, "", "integer").as_key());
     fact("record_offset", EventColumn::of(Part::Offset, "", "bigint").as_key());
-    EventRows { columns, unknown: Unknown::LeaveOut, newest_by: None }
+    EventRows { columns, unknown: Unknown::LeaveOut, expand: None, newest_by: None }
 }
 
 #[cfg(test)]

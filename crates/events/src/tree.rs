@@ -15,8 +15,13 @@ pub(crate) struct Node {
 impl Node {
     /// The tree of these columns.
     pub(crate) fn of(columns: &[EventColumn]) -> Self {
+        Self::of_part(columns, Part::Field)
+    }
+
+    /// The tree of the columns that are filled from a part.
+    pub(crate) fn of_part(columns: &[EventColumn], part: Part) -> Self {
         let mut root = Self::default();
-        for (number, column) in columns.iter().enumerate().filter(|(_, c)| c.part == Part::Field) {
+        for (number, column) in columns.iter().enumerate().filter(|(_, c)| c.part == part) {
             root.at(&column.path).columns.push(number);
         }
         root

@@ -62,13 +62,13 @@ pub(crate) async fn rows_of(
     let form = form(topic, rows)?;
     let schemas = schemas(state, records).await?;
     let mut builder = ChangeBatchBuilder::new(form.table().clone());
-    let mut keys = Vec::new();
+    let (mut keys, mut own) = (Vec::new(), Vec::new());
     for (partition, placed) in records {
         let headers = placed.record.encoded_headers();
         let came = came(*partition, placed, &headers);
         let schema = placed.record.schema.and_then(|id| schemas.get(&id)).map(|found| &found.reads);
-        if let Ok((_, key)) = form.read(&came, schema, &mut builder) {
-            keys.push(key.to_vec());
+        if form.read_all(&came, schema, &mut builder, &mut own).is_ok() {
+            keys.extend(own.drain(..).map(|key| key.to_vec()));
         }
     }
     Ok((builder.finish(), keys))
@@ -167,11 +167,15 @@ fn tried(
     let form = EventForm::new(topic, &rows)?;
     let mut builder = ChangeBatchBuilder::new(form.table().clone());
     let (mut fitting, mut refused): (Vec<(PartitionId, i64)>, HashMap<String, RefusedEvents>) = Default::default();
+    let (mut keys, mut fit) = (Vec::new(), 0_u64);
     for (partition, placed) in records {
         let headers = placed.record.encoded_headers();
         let schema = placed.record.schema.and_then(|id| schemas.get(&id)).map(|found| &found.reads);
-        match form.read(&came(*partition, placed, &headers), schema, &mut builder) {
-            Ok(_) => fitting.push((*partition, placed.offset.0)),
+        match form.read_all(&came(*partition, placed, &headers), schema, &mut builder, &mut keys) {
+            Ok(_) => {
+                fit += 1;
+                fitting.extend(keys.iter().map(|_| (*partition, placed.offset.0)));
+            }
             Err(finding) => {
                 let of_cause = refused.entry(without_particulars(&finding)).or_insert_with(|| RefusedEvents {
                     finding,
@@ -195,7 +199,7 @@ fn tried(
         fields: fields.into_iter().map(presented).collect(),
         headers: looked.headers.iter().map(|(name, records)| SeenHeader { name: name.clone(), records: *records }).collect(),
         sample: shown(&batch, &fitting),
-        fit: u64::try_from(fitting.len()).unwrap_or(u64::MAX),
+        fit,
         rows,
         refused,
     })

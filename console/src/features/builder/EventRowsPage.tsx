@@ -10,14 +10,18 @@ import { Heading } from '../../shared/Page';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { triedRowsQuery } from './builderQueries';
 import {
+  arraysIn,
+  elementFields,
   filledFrom,
   identityOf,
+  inElements,
   othersOf,
   partOf,
   seen,
   taken,
   TYPES,
   withColumn,
+  withExpand,
   withField,
   withIdentity,
   withNewestBy,
@@ -59,7 +63,7 @@ export function EventRowsPage({ topic, rows: chosen, currentRows, onChange, onBa
         <div className="eventrows">
           <section className="sheet" aria-label="Columns">
             <Verdict tried={tried.data} stale={problem !== null} />
-            <Ways rows={rows} currentRows={currentRows} onChange={onChange} />
+            <Ways rows={rows} tried={tried.data} currentRows={currentRows} onChange={onChange} />
             <Columns rows={rows} tried={tried.data} onChange={onChange} />
             <Further rows={rows} tried={tried.data} onChange={onChange} />
           </section>
@@ -77,8 +81,11 @@ interface Part {
 
 type Tried = Schemas['TriedEventRows'] | undefined;
 
-function Ways({ rows, currentRows, onChange }: Part & { currentRows: boolean }) {
+function Ways({ rows, tried, currentRows, onChange }: Part & { tried: Tried; currentRows: boolean }) {
   const identity = identityOf(rows);
+  const fields = tried?.fields ?? [];
+  const arrays = arraysIn(fields);
+  const expand = rows.expand ? rows.expand.join('\0') : '';
   const free = rows.columns.filter((c) => !c.key).map((c) => c.name);
   return (
     <div className="eventways">
@@ -87,12 +94,31 @@ function Ways({ rows, currentRows, onChange }: Part & { currentRows: boolean }) 
         value={identity}
         onChange={(to) => onChange(withIdentity(rows, to))}
         data={[
-          { value: 'place', label: 'Each record' },
-          { value: 'key', label: 'The newest of each key' },
-          { value: 'columns', label: 'The newest by columns' },
+          { value: 'place', label: rows.expand ? 'Each element' : 'Each record' },
+          ...(rows.expand
+            ? []
+            : [
+                { value: 'key' as const, label: 'The newest of each key' },
+                { value: 'columns' as const, label: 'The newest by columns' },
+              ]),
         ]}
         small
       />
+      {(arrays.length > 0 || rows.expand) && (
+        <Select
+          size="xs"
+          w={200}
+          label="A row for each element of"
+          placeholder="no array: one for each record"
+          clearable
+          data={[...new Set([...arrays.map((path) => path.join('\0')), ...(expand ? [expand] : [])])].map((value) => ({
+            value,
+            label: value.replaceAll('\0', ' › '),
+          }))}
+          value={expand || null}
+          onChange={(path) => onChange(withExpand(rows, path === null ? null : path.split('\0'), fields))}
+        />
+      )}
       <Choice<Others>
         label="Fields without a column"
         value={othersOf(rows)}
@@ -122,6 +148,7 @@ function Ways({ rows, currentRows, onChange }: Part & { currentRows: boolean }) 
 
 function Columns({ rows, tried, onChange }: Part & { tried: Tried }) {
   const fields = new Map(tried?.fields.map((f) => [JSON.stringify(f.path), f]));
+  const elements = new Map(elementFields(rows, tried?.fields ?? []).map((f) => [JSON.stringify(f.path), f]));
   const chosen = identityOf(rows) === 'columns';
   return (
     <div className="sample eventcolumns">
@@ -140,7 +167,10 @@ function Columns({ rows, tried, onChange }: Part & { tried: Tried }) {
         <tbody>
           {rows.columns.map((column, place) => {
             const set = (some: Partial<Schemas['EventColumn']>) => onChange(withColumn(rows, place, some));
-            const field = partOf(column) === 'field' ? fields.get(JSON.stringify(column.path)) : undefined;
+            const seenIn = partOf(column) === 'element' ? elements : fields;
+            const field = ['field', 'element'].includes(partOf(column))
+              ? seenIn.get(JSON.stringify(column.path ?? []))
+              : undefined;
             return (
               <tr key={place}>
                 <td>
@@ -164,13 +194,15 @@ function Columns({ rows, tried, onChange }: Part & { tried: Tried }) {
                   />
                 </td>
                 <td className="mono from">{filledFrom(column)}</td>
-                <td className="quiet">{seen(field, tried?.records ?? 0)}</td>
+                <td className="quiet">
+                  {seen(field, partOf(column) === 'element' ? (field?.present ?? 0) : (tried?.records ?? 0))}
+                </td>
                 <td>
                   <Checkbox
                     size="xs"
                     aria-label={`${column.name} is part of the key`}
                     checked={column.key ?? false}
-                    disabled={!chosen || ['rest', 'value'].includes(partOf(column))}
+                    disabled={!chosen || ['rest', 'value', 'element'].includes(partOf(column))}
                     onChange={(e) => set({ key: e.currentTarget.checked })}
                   />
                 </td>
@@ -205,7 +237,8 @@ function Columns({ rows, tried, onChange }: Part & { tried: Tried }) {
 /** What could fill another column. */
 function Further({ rows, tried, onChange }: Part & { tried: Tried }) {
   const [picked, setPicked] = useState<string | null>(null);
-  const fields = (tried?.fields ?? []).filter((f) => !taken(rows, 'field', f.path));
+  const fields = (tried?.fields ?? []).filter((f) => !inElements(f.path) && !taken(rows, 'field', f.path));
+  const elements = elementFields(rows, tried?.fields ?? []).filter((f) => !taken(rows, 'element', f.path));
   const headers = (tried?.headers ?? []).filter((h) => !taken(rows, 'header', [h.name]));
   const facts = (['key', 'time', 'partition', 'offset', 'value'] as const).filter(
     (part) => !rows.columns.some((c) => partOf(c) === part),
@@ -224,8 +257,12 @@ function Further({ rows, tried, onChange }: Part & { tried: Tried }) {
       onChange={(value) => {
         setPicked(null);
         if (value === null) return;
-        const [part, path, type] = JSON.parse(value) as ['field' | 'header' | (typeof facts)[number], string[], string];
-        onChange(part === 'field' || part === 'header' ? withField(rows, part, path, type) : withPart(rows, part));
+        const [part, path, type] = JSON.parse(value) as [
+          'field' | 'header' | 'element' | (typeof facts)[number],
+          string[],
+          string,
+        ];
+        onChange(part === 'field' || part === 'header' || part === 'element' ? withField(rows, part, path, type) : withPart(rows, part));
       }}
       data={[
         ...group(
@@ -233,6 +270,13 @@ function Further({ rows, tried, onChange }: Part & { tried: Tried }) {
           fields.map((f) => ({
             value: JSON.stringify(['field', f.path, f.type ?? 'jsonb']),
             label: f.type ? f.path.join(' › ') : `${f.path.join(' › ')} (whole, as jsonb)`,
+          })),
+        ),
+        ...group(
+          'Each element',
+          elements.map((f) => ({
+            value: JSON.stringify(['element', f.path, f.type ?? 'jsonb']),
+            label: f.path.length > 0 ? f.path.join(' › ') : 'the whole element',
           })),
         ),
         ...group(

@@ -1,6 +1,8 @@
 import { describe, expect, it } from 'vitest';
 
 import {
+  arraysIn,
+  elementFields,
   filledFrom,
   identityOf,
   othersOf,
@@ -8,6 +10,7 @@ import {
   summary,
   taken,
   withColumn,
+  withExpand,
   withField,
   withIdentity,
   withOthers,
@@ -82,5 +85,47 @@ describe('how events become rows', () => {
     );
     expect(seen({ ...field, present: 1, null: 0 }, 400)).toBe('1 time · number');
     expect(seen({ ...field, present: 0, null: 0, types: [] }, 40)).toBe('never yet');
+  });
+
+  it('makes a row of each element of an array, with columns for what it holds, and back', () => {
+    const field = (path: string[], what: string, type: string) => ({
+      path,
+      present: 3,
+      null: 0,
+      types: [{ what, records: 3 }],
+      type,
+      declared: false,
+    });
+    const fields = [
+      field(['room'], 'whole number', 'bigint'),
+      field(['lots'], 'array', 'jsonb'),
+      field(['lots', '[]'], 'object', 'jsonb'),
+      field(['lots', '[]', 'lot'], 'whole number', 'bigint'),
+      field(['lots', '[]', 'room'], 'text', 'text'),
+      field(['tags'], 'array', 'jsonb'),
+      field(['tags', '[]'], 'text', 'text'),
+    ];
+    expect(arraysIn(fields)).toEqual([['lots'], ['tags']]);
+    const whole = withField(rows, 'field', ['lots'], 'jsonb');
+    const each = withExpand(whole, ['lots'], fields);
+    expect(each.columns.map((c) => c.name)).toEqual([
+      'room',
+      'door_open',
+      'record_partition',
+      'record_offset',
+      'lot',
+      'room_2',
+      'place',
+    ]);
+    expect(each.columns.filter((c) => c.key).map((c) => c.part)).toEqual(['partition', 'offset', 'place']);
+    expect([identityOf(each), summary(each)]).toEqual(['place', '7 columns · a row for each of lots']);
+    expect(elementFields(each, fields).map((f) => f.path)).toEqual([[], ['lot'], ['room']]);
+    expect(each.columns.map(filledFrom)).toContain('each element › lot');
+    // single values are one column
+    expect(withExpand(each, ['tags'], fields).columns.filter((c) => c.part === 'element')).toEqual([
+      { name: 'element', type: 'text', part: 'element', path: [] },
+    ]);
+    const back = withExpand(each, null, fields);
+    expect([back.expand, identityOf(back), back.columns.length]).toEqual([undefined, 'place', 4]);
   });
 });

@@ -53,12 +53,52 @@ export function filledFrom(column: EventColumn): string {
       return 'its offset';
     case 'rest':
       return 'all other fields';
+    case 'element':
+      return ['each element', ...(column.path ?? [])].join(' › ');
+    case 'place':
+      return 'the element’s place';
   }
+}
+
+/** What stands in a path for any element of an array. */
+const ELEMENT = '[]';
+
+/** Whether a field stands in the elements of an array. */
+export const inElements = (path: readonly string[]) => path.includes(ELEMENT);
+
+/** Arrays whose elements may become rows. */
+export const arraysIn = (fields: readonly Schemas['SeenField'][]): string[][] =>
+  fields.filter((f) => !inElements(f.path) && f.types.some((t) => t.what === 'array')).map((f) => f.path);
+
+/** Fields of the elements of the array that is expanded, by their paths in an element. */
+export function elementFields(rows: EventRows, fields: readonly Schemas['SeenField'][]): Schemas['SeenField'][] {
+  const expand = rows.expand;
+  if (!expand) return [];
+  const within = fields.filter((f) => samePath(f.path.slice(0, expand.length + 1), [...expand, ELEMENT]));
+  return within.map((f) => ({ ...f, path: f.path.slice(expand.length + 1) }));
+}
+
+/** The rows with a row for each element of an array, or for each record; with columns for what its elements hold. */
+export function withExpand(rows: EventRows, path: string[] | null, fields: readonly Schemas['SeenField'][]): EventRows {
+  const { expand: _, ...plain } = rows;
+  const kept = plain.columns.filter((c) => !['element', 'place'].includes(partOf(c)));
+  if (path === null) return withIdentity({ ...plain, columns: kept }, 'place');
+  // the array itself is in its rows now
+  const others = kept.filter((c) => partOf(c) !== 'field' || !samePath(c.path?.slice(0, path.length), path));
+  let next: EventRows = { ...plain, columns: others, expand: path };
+  const held = elementFields(next, fields).filter((f) => f.type);
+  for (const field of held.length > 1 ? held.filter((f) => f.path.length > 0) : held) {
+    const name = freeName(next.columns, field.path.join('_') || 'element');
+    const column: EventColumn = { name, type: field.type ?? 'jsonb', part: 'element', path: field.path };
+    next = { ...next, columns: [...next.columns, column] };
+  }
+  return withIdentity(withPart(next, 'place'), 'place');
 }
 
 export function identityOf(rows: EventRows): Identity {
   const key = rows.columns.filter((c) => c.key).map(partOf);
-  if (key.length === 2 && key.includes('partition') && key.includes('offset')) return 'place';
+  const each = key.includes('partition') && key.includes('offset');
+  if (each && key.length === (rows.expand ? 3 : 2) && (!rows.expand || key.includes('place'))) return 'place';
   return key.length === 1 && key[0] === 'key' ? 'key' : 'columns';
 }
 
@@ -77,6 +117,7 @@ const FACTS: Partial<Record<Part, { name: string; type: string }>> = {
   offset: { name: 'record_offset', type: 'bigint' },
   rest: { name: 'other_fields', type: 'jsonb' },
   value: { name: 'value', type: 'jsonb' },
+  place: { name: 'place', type: 'integer' },
 };
 
 /** The rows with a column for a part of the record, if there is none yet. */
@@ -88,8 +129,13 @@ export function withPart(rows: EventRows, part: Part): EventRows {
 }
 
 /** The rows with a column for a field or a header. */
-export function withField(rows: EventRows, part: 'field' | 'header', path: string[], type: string): EventRows {
-  const name = freeName(rows.columns, path.join('_'));
+export function withField(
+  rows: EventRows,
+  part: 'field' | 'header' | 'element',
+  path: string[],
+  type: string,
+): EventRows {
+  const name = freeName(rows.columns, path.join('_') || 'element');
   const column: EventColumn = part === 'field' ? { name, type, path } : { name, type, part, path };
   return { ...rows, columns: [...rows.columns, column] };
 }
@@ -100,7 +146,8 @@ export const taken = (rows: EventRows, part: Part, path: readonly string[]): boo
 
 /** The rows with another identity: of chosen columns, those that are marked stay, as far as fields are among them. */
 export function withIdentity(rows: EventRows, identity: Identity): EventRows {
-  const parts: Part[] = identity === 'place' ? ['partition', 'offset'] : identity === 'key' ? ['key'] : [];
+  const place: Part[] = rows.expand ? ['partition', 'offset', 'place'] : ['partition', 'offset'];
+  const parts: Part[] = identity === 'place' ? place : identity === 'key' ? ['key'] : [];
   const all = parts.reduce(withPart, rows);
   const first = all.columns.findIndex((c) => partOf(c) === 'field');
   const columns = all.columns.map(({ key, ...column }, n): EventColumn => {
@@ -154,6 +201,7 @@ export function summary(rows: EventRows): string {
   const columns = rows.columns.length === 1 ? '1 column' : `${rows.columns.length} columns`;
   const key = rows.columns.filter((c) => c.key).map((c) => c.name);
   const identity = identityOf(rows);
+  if (rows.expand) return `${columns} · a row for each of ${rows.expand.join(' › ')}`;
   if (identity === 'place') return `${columns} · each record a row`;
   return `${columns} · the newest of each ${identity === 'key' ? 'key' : key.join(', ')}`;
 }

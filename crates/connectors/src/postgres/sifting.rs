@@ -51,18 +51,19 @@ impl PgSink {
             let mut ranges = vec![all];
             while let Some(range) = ranges.pop() {
                 let Attempt::Refused { finding, at } = self.attempt(changes, range.clone()).await? else { continue };
-                if range.len() <= 1 {
+                let first = record_of(changes, range.start);
+                if first.end >= range.end {
                     refused.push(Refused { part, change: range.start, finding });
                     continue;
                 }
                 match at {
-                    // the server told which row it was: what is before it and after it is tried as a whole
+                    // the server told which row it was: what is before its record and after it is tried as a whole
                     Some(at) => {
-                        let place = range.start + at;
-                        ranges.extend([place + 1..range.end, place..place + 1, range.start..place]);
+                        let record = record_of(changes, range.start + at);
+                        ranges.extend([record.end..range.end, record.clone(), range.start..record.start]);
                     }
                     None => {
-                        let middle = range.start + range.len() / 2;
+                        let middle = record_of(changes, range.start + range.len() / 2).start.max(first.end);
                         ranges.extend([middle..range.end, range.start..middle]);
                     }
                 }
@@ -172,4 +173,13 @@ impl PgSink {
             .map(|_| ())
             .map_err(|e| explain(&e, "forgetting records that were tried again"))
     }
+}
+
+/// The changes of one record, of which one is that of a number: most records are one change, and all of a record goes or stays.
+fn record_of(changes: &TopicChanges, number: usize) -> std::ops::Range<usize> {
+    let from = &changes.from;
+    let same = |other: usize| from[other] == from[number];
+    let first = (0..number).rev().take_while(|other| same(*other)).last().unwrap_or(number);
+    let last = (number + 1..from.len()).take_while(|other| same(*other)).last().unwrap_or(number);
+    first..last + 1
 }

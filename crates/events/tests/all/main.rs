@@ -1,6 +1,7 @@
 //! What records of any form become, held against what they say.
 #![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
 
+mod expanding;
 mod forms;
 mod parts;
 
@@ -15,7 +16,7 @@ use gonvel_shape::ty::Ty;
 fn by_place(mut columns: Vec<EventColumn>) -> EventRows {
     columns.push(EventColumn::of(Part::Partition, "p", "integer").as_key());
     columns.push(EventColumn::of(Part::Offset, "o", "bigint").as_key());
-    EventRows { columns, unknown: Unknown::LeaveOut, newest_by: None }
+    EventRows { columns, unknown: Unknown::LeaveOut, expand: None, newest_by: None }
 }
 
 fn read(

@@ -75,6 +75,8 @@ pub(crate) struct Reader {
     /// How records of topics become rows that are events and no changes.
     events: Events,
     event_schemas: EventSchemas,
+    /// The keys of the rows of the record that is being read.
+    row_keys: Vec<Bytes>,
     /// Where rows are to fit schemas.
     fits: Option<Fits>,
 }
@@ -199,6 +201,7 @@ impl Reader {
             whole_rows: false,
             events: Events::default(),
             event_schemas: EventSchemas::default(),
+            row_keys: Vec::new(),
             fits: None,
         }
     }
@@ -414,10 +417,12 @@ impl Reader {
             let schema = self.event_schemas.of(&*self.schemas, record.schema).await?;
             let open = gathering.open(topic, EVENTS, form.table());
             let came = Came { record: *record, partition: at.partition.0, offset };
-            let read = form.read(&came, schema.as_deref(), &mut open.builder);
-            let (kind, key) = read.map_err(|finding| not_a_row(at, offset, &finding))?;
-            open.built(key, (at, offset));
-            gathering.changes += 1;
+            let read = form.read_all(&came, schema.as_deref(), &mut open.builder, &mut self.row_keys);
+            let kind = read.map_err(|finding| not_a_row(at, offset, &finding))?;
+            let rows = self.row_keys.len();
+            self.row_keys.drain(..).for_each(|key| open.built(key, (at, offset)));
+            // a record without a row is one that was looked at, too
+            gathering.changes += rows.max(1);
             gathering.latest_us = gathering.latest_us.max(Some(record.timestamp_us));
             return Ok(kind);
         }

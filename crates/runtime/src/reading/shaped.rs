@@ -1,6 +1,6 @@
 //! Changes shaped on their way from topics: when they come, when they are tried again, when what they look up changed.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use bytes::Bytes;
 use gonvel_connectors::error::ConnectorError;
@@ -118,6 +118,9 @@ impl Reader {
                 unfit(fits, changes, &mut left)?;
             }
         }
+        if !left.unshaped.is_empty() {
+            whole_records(topics, &mut left);
+        }
         Ok(left)
     }
 
@@ -185,13 +188,30 @@ fn unfit(fits: &Fits, changes: &mut TopicChanges, left: &mut Left) -> Result<(),
         fit.push(finding.is_none());
         left.unshaped.extend(finding.map(|finding| Unshaped { from: *from, kind, finding }));
     }
-    let mut kept = fit.iter();
+    keep(changes, &fit);
+    Ok(())
+}
+
+/// Takes out the changes that are not to be kept.
+fn keep(changes: &mut TopicChanges, which: &[bool]) {
+    let mut kept = which.iter();
     changes.changes.retain(|_| *kept.next().unwrap_or(&true));
-    let mut kept = fit.iter();
+    let mut kept = which.iter();
     changes.from.retain(|_| *kept.next().unwrap_or(&true));
     if let Some(keys) = &mut changes.record_keys {
-        let mut kept = fit.iter();
+        let mut kept = which.iter();
         keys.retain(|_| *kept.next().unwrap_or(&true));
     }
-    Ok(())
+}
+
+/// A record goes on whole or not at all: of one that became several rows, a row that fails keeps back the others.
+fn whole_records(topics: &mut [TopicChanges], left: &mut Left) {
+    let mut seen = HashSet::new();
+    left.unshaped.retain(|unshaped| seen.insert(unshaped.from));
+    for changes in topics {
+        let which: Vec<bool> = changes.from.iter().map(|from| !seen.contains(from)).collect();
+        if which.contains(&false) {
+            keep(changes, &which);
+        }
+    }
 }

@@ -171,7 +171,7 @@ fn columns() -> Vec<EventColumn> {
 fn rows(key: &[&str], newest_by: Option<&str>) -> EventRows {
     let mut columns = columns();
     columns.iter_mut().for_each(|c| c.key = key.contains(&c.name.as_str()));
-    EventRows { columns, unknown: Unknown::LeaveOut, newest_by: newest_by.map(str::to_owned) }
+    EventRows { columns, unknown: Unknown::LeaveOut, expand: None, newest_by: newest_by.map(str::to_owned) }
 }
 
 /// What is expected of a reading's row, as the target shows it.

@@ -40,7 +40,7 @@ fn rows() -> EventRows {
         EventColumn::of(Part::Partition, "p", "integer").as_key(),
         EventColumn::of(Part::Offset, "o", "bigint").as_key(),
     ];
-    EventRows { columns, unknown: Unknown::LeaveOut, newest_by: None }
+    EventRows { columns, unknown: Unknown::LeaveOut, expand: None, newest_by: None }
 }
 
 /// The grade that is given, which is none of the schema's for some.

@@ -5,6 +5,7 @@
 mod choosing;
 mod events;
 mod every_type;
+mod expanding;
 mod failures;
 mod fitting;
 mod flow;

@@ -1,0 +1,192 @@
+import { execFileSync } from 'node:child_process';
+
+import { expect, type Page } from '@playwright/test';
+import avro from 'avsc';
+import protobuf from 'protobufjs';
+
+import { withDemo } from '../support/demo';
+
+const test = withDemo('--empty');
+
+test.describe.configure({ mode: 'serial' });
+
+const RECORDS = '/api/v1/topics/bins.weighed/records';
+
+test('an application is seen by the name that it gives, with what was refused', async ({ page, demo }) => {
+  expect((await page.request.post('/api/v1/topics', { data: { name: 'bins.weighed', partitions: 2 } })).ok()).toBe(true);
+  const grades = ['first', 'second', 'third'];
+  for (let bin = 1; bin <= 30; bin += 1) {
+    const record = { key: `bin-${bin}`, value: { bin, kg: bin + 0.5, quality: grades[bin % 3] } };
+    const headers = ['-H', 'content-type: application/json', '-H', 'producer-name: scales of line 2'];
+    execFileSync('curl', ['-sf', demo.url + RECORDS, ...headers, '-d', JSON.stringify(record)]);
+  }
+  const wrong = [{ value: { bin: 31 } }, { valu: 1 }];
+  const partly = await page.request.post(`${RECORDS}?partial=true&producer=scales%20of%20line%202`, { data: wrong });
+  expect(((await partly.json()) as { refused: { record: number }[] }).refused[0]?.record).toBe(1);
+  await page.goto('/topics/bins.weighed/producers');
+  const row = page.getByRole('row', { name: /scales of line 2/ });
+  await expect(row).toContainText('31');
+  await expect(row).toContainText('record 1: unknown field `valu`');
+  await expect(page.getByText('Written by scales of line 2; read by no connector.')).toBeVisible();
+  await page.goto('/flow');
+  const application = page.getByRole('button', { name: /Application scales of line 2, application/ });
+  await application.focus();
+  await page.keyboard.press('Enter');
+  await expect(page).toHaveURL(/\/topics\/bins\.weighed\/producers$/);
+});
+
+test('a function is held to its examples, and a change shows what it does to the rows of what calls it', async ({
+  page,
+}) => {
+  await page.goto('/functions');
+  await page.getByRole('link', { name: 'Write a function' }).first().click();
+  await page.getByRole('textbox', { name: 'Name', exact: true }).fill('grade_points');
+  await page.getByLabel('Example 1 gives').fill('4');
+  await expect(page.getByRole('alert')).toHaveText('gives 3');
+  await page.getByRole('button', { name: 'Save', exact: true }).click();
+  await expect(page.getByText('example 1 gives 3, and says 4').first()).toBeVisible();
+  await page.getByLabel('Example 1 gives').fill('3');
+  await expect(page.getByText('holds')).toBeVisible();
+  await page.getByRole('button', { name: 'Save', exact: true }).click();
+  await expect(page.getByRole('heading', { name: 'grade_points' })).toBeVisible();
+  await expect(page.getByText('Used by nothing yet.')).toBeVisible();
+
+  const rows = {
+    columns: [
+      { name: 'bin', type: 'bigint', path: ['bin'] },
+      { name: 'quality', type: 'text', path: ['quality'] },
+      { name: 'p', type: 'integer', part: 'partition', key: true },
+      { name: 'o', type: 'bigint', part: 'offset', key: true },
+    ],
+  };
+  const steps = [{ step: 'compute', column: 'points', value: 'grade_points(quality)' }];
+  const definition = {
+    kind: 'topics',
+    carries: [{ topic: 'bins.weighed', to: 'bins.paid', rows }],
+    partitions: 2,
+    shape: { steps: { 'bins.weighed': steps } },
+  };
+  const made = await page.request.post('/api/v1/connectors', { data: { name: 'pay-bins', definition, start: true } });
+  expect(made.ok()).toBe(true);
+  await page.reload();
+  await expect(page.getByText('Used by pay-bins.')).toBeVisible();
+  const expression = page.getByRole('textbox', { name: 'Expression' });
+  await expression.click();
+  await page.keyboard.press('Control+A');
+  await page.keyboard.type("CASE grade WHEN 'first' THEN 3 WHEN 'second' THEN 1 ELSE 0 END");
+  const effect = page.getByRole('region', { name: 'What it does to those that use it' });
+  await expect(effect).toContainText('10 change');
+  await expect(effect).toContainText('points: 2 → 1');
+  await page.getByRole('button', { name: 'Save as the next version' }).click();
+  await expect(page.getByText('Version 2')).toBeVisible();
+  // what it gives from then on
+  await page.request.post(RECORDS, { data: { key: 'bin-40', value: { bin: 40, kg: 3, quality: 'second' } } });
+  const points = async () => {
+    const found = await page.request.get('/api/v1/topics/bins.paid/records?order=newest&limit=40');
+    const { records } = (await found.json()) as { records: { value: { new: { bin: number; points: number } } }[] };
+    return records.find((r) => r.value.new.bin === 40)?.value.new.points;
+  };
+  await expect.poll(points, { timeout: 30_000 }).toBe(1);
+});
+
+const WEIGHED = {
+  type: 'record',
+  name: 'Weighed',
+  fields: [
+    { name: 'binNumber', type: 'long' },
+    { name: 'kg', type: 'double' },
+    { name: 'grade', type: { type: 'enum', name: 'Grade', symbols: ['first', 'second'] }, aliases: ['quality'] },
+  ],
+} as const;
+const PROTO = `syntax = "proto3"; message Weighed { int64 bin_number = 1; double kg = 2; string quality = 3; }`;
+
+/** The values of a topic as the bytes that they are stored as. */
+async function stored(page: Page, topic: string): Promise<Buffer[]> {
+  const found = await page.request.get(`/api/v1/topics/${topic}/records?order=oldest&limit=100&raw=true`);
+  if (!found.ok()) return [];
+  const { records } = (await found.json()) as { records: { value_base64?: string }[] };
+  return records.map((r) => Buffer.from(r.value_base64 ?? '', 'base64'));
+}
+
+test('rows are written under schemas that are there, and other libraries read them', async ({ page }) => {
+  const register = (name: string, language: string, text: string) =>
+    page.request.post('/api/v1/schemas', { data: { name, language, text } });
+  expect((await register('weighed.avro', 'avro', JSON.stringify(WEIGHED))).ok()).toBe(true);
+  expect((await register('weighed.proto', 'protobuf', PROTO)).ok()).toBe(true);
+  for (const [language, schema] of [
+    ['avro', 'weighed.avro'],
+    ['proto', 'weighed.proto'],
+  ] as const) {
+    await page.goto('/connectors/new?kind=topics&topics=bins.weighed');
+    await page.getByLabel('Topic for the rows of bins.weighed').fill(`bins.${language}`);
+    const choice = page.getByRole('combobox', { name: 'Schema for the rows of bins.weighed' });
+    await choice.fill(schema);
+    await page.getByRole('option', { name: schema }).click();
+    if (language === 'avro') {
+      // a needed field without a column is asked for, and what is near is proposed
+      await expect(page.getByText('1 field needs a look')).toBeVisible();
+      await page.getByRole('button', { name: 'Fields for bins.weighed' }).click();
+      const fields = page.getByRole('dialog');
+      await expect(fields.getByRole('row', { name: /^grade/ })).toContainText('by an alias');
+      await expect(fields.getByRole('row', { name: /^binNumber/ })).toContainText('needs a column');
+      await fields.getByRole('button', { name: /^Take bin/ }).click();
+      await expect(fields.getByRole('row', { name: /^binNumber/ })).toContainText('chosen');
+      await page.keyboard.press('Escape');
+      await expect(page.getByText('3 of 3 fields linked')).toBeVisible();
+    } else {
+      await page.getByRole('button', { name: 'Fields for bins.weighed' }).click();
+      const fields = page.getByRole('dialog');
+      await fields.getByRole('combobox', { name: 'Column for bin_number' }).fill('bin (');
+      await page.getByRole('option', { name: 'bin (bigint)' }).click();
+      await page.keyboard.press('Escape');
+    }
+    await page.getByLabel('Name of the connector').fill(`weighed-in-${language}`);
+    await page.getByRole('button', { name: 'Create and start' }).click();
+    await expect(page.getByRole('heading', { name: `weighed-in-${language}` })).toBeVisible();
+  }
+  // the third grade is none of the schema's: those wait, and one record has no grade at all
+  const inAvro = avro.Type.forSchema(JSON.parse(JSON.stringify(WEIGHED)) as avro.Schema);
+  await expect.poll(async () => (await stored(page, 'bins.avro')).length, { timeout: 30_000 }).toBe(21);
+  const weighed = (await stored(page, 'bins.avro')).map(
+    (bytes) => inAvro.fromBuffer(bytes.subarray(10)) as { binNumber: number; kg: number; grade: string },
+  );
+  const first = weighed.find((w) => w.binNumber === 3);
+  expect([first?.kg, first?.grade]).toEqual([3.5, 'first']);
+  expect(new Set(weighed.map((w) => w.grade))).toEqual(new Set(['first', 'second']));
+  const message = protobuf.parse(PROTO).root.lookupType('Weighed');
+  await expect.poll(async () => (await stored(page, 'bins.proto')).length, { timeout: 30_000 }).toBe(32);
+  const read = (await stored(page, 'bins.proto')).map((bytes) => message.toObject(message.decode(bytes), { longs: Number }));
+  expect(read.find((r) => r.binNumber === 5)).toEqual({ binNumber: 5, kg: 5.5, quality: 'third' });
+  await page.goto('/quarantine');
+  await expect(page.getByText(/at \$\.grade/).first()).toBeVisible({ timeout: 30_000 });
+});
+
+test('each element of an array becomes a row', async ({ page, demo }) => {
+  const deliveries = [1, 2, 3].map((delivery) => ({
+    value: { delivery, lots: Array.from({ length: delivery }, (_, n) => ({ lot: delivery * 10 + n, kg: 12.5 })) },
+  }));
+  await page.request.post('/api/v1/topics', { data: { name: 'deliveries', partitions: 1 } });
+  await page.request.post('/api/v1/topics/deliveries/records', { data: deliveries });
+  await page.goto('/connectors/new?kind=sink&topics=deliveries');
+  await page.getByRole('button', { name: 'Columns of deliveries' }).click();
+  await page.getByRole('combobox', { name: 'A row for each element of' }).click();
+  await page.getByRole('option', { name: 'lots', exact: true }).click();
+  await expect(page.getByText('All of the newest 3 records become rows.')).toBeVisible();
+  await expect(page.getByRole('region', { name: 'The newest rows' }).getByRole('row')).toHaveCount(7);
+  await page.getByRole('button', { name: 'Back to the connector' }).click();
+  await expect(page.getByText(/a row for each of lots/)).toBeVisible();
+  const to = page.getByRole('region', { name: 'To', exact: true });
+  const fields = { Name: 'settlement', Port: String(demo.pgPort), Database: 'settlement', User: 'gonvel' };
+  for (const [label, value] of Object.entries(fields)) await to.getByLabel(label).fill(value);
+  await to.getByRole('textbox', { name: 'Password' }).fill(demo.password);
+  await to.getByRole('button', { name: 'Save connection' }).click();
+  await expect(page.getByLabel('Name of the connector')).not.toHaveValue('');
+  await page.getByRole('button', { name: 'Create and start' }).click();
+  const lots = 'SELECT count(*), min(lot), max(place) FROM deliveries';
+  await expect
+    .poll(() => demo.sql('settlement', "SELECT count(*) FROM pg_tables WHERE tablename = 'deliveries'"), {
+      timeout: 30_000,
+    })
+    .toBe('1');
+  await expect.poll(() => demo.sql('settlement', lots), { timeout: 30_000 }).toBe('6|10|3');
+});
