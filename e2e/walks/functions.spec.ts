@@ -13,7 +13,9 @@ test.describe.configure({ mode: 'serial' });
 const RECORDS = '/api/v1/topics/bins.weighed/records';
 
 test('an application is seen by the name that it gives, with what was refused', async ({ page, demo }) => {
-  expect((await page.request.post('/api/v1/topics', { data: { name: 'bins.weighed', partitions: 2 } })).ok()).toBe(true);
+  expect((await page.request.post('/api/v1/topics', { data: { name: 'bins.weighed', partitions: 2 } })).ok()).toBe(
+    true,
+  );
   const grades = ['first', 'second', 'third'];
   for (let bin = 1; bin <= 30; bin += 1) {
     const record = { key: `bin-${bin}`, value: { bin, kg: bin + 0.5, quality: grades[bin % 3] } };
@@ -155,7 +157,9 @@ test('rows are written under schemas that are there, and other libraries read th
   expect(new Set(weighed.map((w) => w.grade))).toEqual(new Set(['first', 'second']));
   const message = protobuf.parse(PROTO).root.lookupType('Weighed');
   await expect.poll(async () => (await stored(page, 'bins.proto')).length, { timeout: 30_000 }).toBe(32);
-  const read = (await stored(page, 'bins.proto')).map((bytes) => message.toObject(message.decode(bytes), { longs: Number }));
+  const read = (await stored(page, 'bins.proto')).map((bytes) =>
+    message.toObject(message.decode(bytes), { longs: Number }),
+  );
   expect(read.find((r) => r.binNumber === 5)).toEqual({ binNumber: 5, kg: 5.5, quality: 'third' });
   await page.goto('/quarantine');
   await expect(page.getByText(/at \$\.grade/).first()).toBeVisible({ timeout: 30_000 });

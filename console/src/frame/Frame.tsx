@@ -1,4 +1,5 @@
 import { useHotkeys } from '@mantine/hooks';
+import { useEffect, useRef } from 'react';
 import { NavLink, Outlet, useNavigate } from 'react-router';
 
 import { LiveConnectors } from '../shared/liveConnectors';
@@ -8,7 +9,16 @@ import { TopBar } from './TopBar';
 
 export function Frame() {
   const navigate = useNavigate();
-  useHotkeys([['Escape', () => closeOneLevel(navigate)]]);
+  // what Escape closes is gone by the time that it comes here: whether something was open is noted before
+  const open = useRef(false);
+  useEffect(() => {
+    const note = (event: KeyboardEvent) => {
+      if (event.key === 'Escape') open.current = isSomethingOpen();
+    };
+    window.addEventListener('keydown', note, true);
+    return () => window.removeEventListener('keydown', note, true);
+  }, []);
+  useHotkeys([['Escape', () => !open.current && closeOneLevel(navigate)]]);
   return (
     <LiveConnectors>
       <a className="skip" href="#page">
@@ -47,11 +57,15 @@ export function Frame() {
   );
 }
 
+/** Whether a dialog or a list is open, which Escape closes. */
+function isSomethingOpen(): boolean {
+  return document.querySelector('[role="dialog"], [aria-expanded="true"]') !== null;
+}
+
 /** Escape returns from one object to its list. */
 function closeOneLevel(navigate: (to: string) => void) {
-  const open = document.querySelector('[role="dialog"], [aria-expanded="true"]');
   const parts = window.location.pathname.split('/').filter(Boolean);
-  if (!open && parts.length > 1) navigate(`/${parts[0]}`);
+  if (parts.length > 1) navigate(`/${parts[0]}`);
 }
 
 /** Two strands that cross: what leaves one system arrives in another. */

@@ -262,7 +262,11 @@ function Further({ rows, tried, onChange }: Part & { tried: Tried }) {
           string[],
           string,
         ];
-        onChange(part === 'field' || part === 'header' || part === 'element' ? withField(rows, part, path, type) : withPart(rows, part));
+        onChange(
+          part === 'field' || part === 'header' || part === 'element'
+            ? withField(rows, part, path, type)
+            : withPart(rows, part),
+        );
       }}
       data={[
         ...group(

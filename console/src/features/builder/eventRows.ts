@@ -80,7 +80,8 @@ export function elementFields(rows: EventRows, fields: readonly Schemas['SeenFie
 
 /** The rows with a row for each element of an array, or for each record; with columns for what its elements hold. */
 export function withExpand(rows: EventRows, path: string[] | null, fields: readonly Schemas['SeenField'][]): EventRows {
-  const { expand: _, ...plain } = rows;
+  const plain = { ...rows };
+  delete plain.expand;
   const kept = plain.columns.filter((c) => !['element', 'place'].includes(partOf(c)));
   if (path === null) return withIdentity({ ...plain, columns: kept }, 'place');
   // the array itself is in its rows now
