@@ -140,7 +140,8 @@ mod tests {
             change(&mut wrong);
             wrong.check().unwrap_err()
         };
-        let cases: [(fn(&mut OwnFunction), &str, &str); 7] = [
+        type Change = fn(&mut OwnFunction);
+        let cases: [(Change, &str, &str); 7] = [
             (|f| f.name = "Grade".into(), "name", "begin with a small letter"),
             (|f| f.name = "g".repeat(64), "name", "63 at most"),
             (|f| f.parameters[0].name = "the grade".into(), "parameters", "cannot be called"),

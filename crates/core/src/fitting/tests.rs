@@ -172,7 +172,8 @@ fn fields_find_their_columns_and_what_is_missing_is_asked_for() {
     for part in ["weighed:1: ", "the field bin needs a column", "the field at needs a column, a time"] {
         assert!(error.contains(part), "{error}");
     }
-    let cases: [(&[(&[&str], &str)], &str); 4] = [
+    type Chosen<'c> = &'c [(&'c [&'c str], &'c str)];
+    let cases: [(Chosen<'_>, &str); 4] = [
         (&[(&["bin"], "seal")], "the field bin cannot take the column seal: bytea is not a whole number of 64 bits"),
         (&[(&["bin"], "")], "the field bin needs a column"),
         (&[(&["bni"], "bin")], "there is no field bni"),

@@ -44,7 +44,7 @@ fn read(record: &Record, schema: Option<&EventSchema>, rows: &EventRows) -> Resu
     let came = Came { record: record.as_ref_with(&headers), partition: 2, offset: 41 };
     let mut keys = vec![Bytes::from_static(b"of the record before")];
     let read = form.read_all(&came, schema, &mut builder, &mut keys);
-    assert_eq!(read.is_err(), read.is_err() && builder.len() == 0, "nothing of a record that is refused");
+    assert!(read.is_ok() || builder.is_empty(), "nothing of a record that is refused");
     read?;
     let batch = builder.finish();
     let mut own = keys.clone();

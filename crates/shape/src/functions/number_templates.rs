@@ -712,11 +712,7 @@ impl Reading<'_> {
                 self.place(matches!(word, "9" | "0"));
                 self.at += 1;
             }
-            Piece::Word("," | "G") => {
-                if !self.template.tight && self.next() == Some(',') {
-                    self.at += 1;
-                }
-            }
+            Piece::Word("," | "G") if !self.template.tight && self.next() == Some(',') => self.at += 1,
             Piece::Word("L") => self.skip(1),
             Piece::Th(_) if !self.template.point => self.skip(2),
             Piece::Word(word @ ("MI" | "PL" | "SG")) => match self.sign_here() {

@@ -134,7 +134,7 @@ fn what_is_wrong_with_one_is_said_at_its_field_and_its_examples_are_its_tests() 
         (function("f", &[("d", "date")], "bigint", "pair_of(d, 1)"), "value", "pair_of takes integer for a, not date"),
     ];
     for (function, field, part) in cases {
-        let (findings, examples) = tried(&function, &known(&[function.clone()]));
+        let (findings, examples) = tried(&function, &known(std::slice::from_ref(&function)));
         let said = findings.first().map(|f| (f.field, f.to_string())).unwrap_or_default();
         assert!(said.0 == field && said.1.contains(part) && examples.is_empty(), "{function:?}: {said:?}");
     }
@@ -147,7 +147,7 @@ fn what_is_wrong_with_one_is_said_at_its_field_and_its_examples_are_its_tests() 
     let example =
         |given: &str, gives: Option<&str>| FunctionExample { given: vec![given.into()], gives: gives.map(Into::into) };
     points.examples = vec![example("'A'", Some("4")), example("'A'", Some("5")), example("'C'", None), example("'A'", None)];
-    let (findings, examples) = tried(&points, &known(&[points.clone()]));
+    let (findings, examples) = tried(&points, &known(std::slice::from_ref(&points)));
     assert!(findings.is_empty(), "{findings:?}");
     assert_eq!(examples.iter().map(|e| e.holds).collect::<Vec<_>>(), [true, false, false, false]);
     assert_eq!(examples[1].found.as_deref(), Some("4"));

@@ -120,7 +120,7 @@ async fn numbers_are_written_by_templates_as_postgresql_writes_them() {
         let number = if ty.contains("int") { number.split('.').next().unwrap() } else { number };
         texts.push(format!("to_char('{number}'::{ty}, '{}')", template(NUMBER_WORDS, 8, &mut dice)));
     }
-    texts.retain(|text| !(text.contains("2147483647") && text.contains("smallint")) && !text.contains("'9,0)"));
+    texts.retain(|text| !(text.contains("2147483647") && text.contains("smallint")));
     assert!(compared(&client, &texts).await > 6_000);
 }
 
