@@ -54,7 +54,7 @@ export function EventRowsPage({ topic, rows: chosen, currentRows, onChange, onBa
     <div className="page">
       <Heading
         title={`Rows of ${topic}`}
-        says="Each record becomes a row by these columns. They are tried on the newest 10,000 records as you change them; nothing runs before the connector is saved."
+        says={`Each ${rows?.expand ? `element of ${rows.expand.join(' › ')}` : 'record'} becomes a row by these columns. They are tried on the newest 10,000 records as you change them; nothing runs before the connector is saved.`}
         action={<Button onClick={onBack}>Back to the connector</Button>}
       />
       <ProblemNote problem={problem} />
