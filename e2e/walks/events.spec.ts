@@ -77,6 +77,11 @@ test('events of an ordinary library and of curl land as typed rows, in at most 1
 });
 
 test('the lines to publish by, as they are copied, publish', async ({ page }) => {
+  // a slow server: what can be copied is what will stand there
+  await page.route('**/coldstore.doors/records*', async (route) => {
+    await new Promise((resolve) => setTimeout(resolve, 1_000));
+    await route.continue();
+  });
   await page.goto('/topics/coldstore.doors');
   await page.getByRole('tab', { name: 'Publish' }).click();
   const text = () => page.getByLabel('Lines to publish by').innerText();
@@ -85,6 +90,8 @@ test('the lines to publish by, as they are copied, publish', async ({ page }) =>
     return found.records;
   };
   const before = await records();
+  expect(await text()).toContain('door');
+  await page.unrouteAll({ behavior: 'wait' });
   execFileSync('bash', ['-c', await text()]);
   await page.getByText('CloudEvents', { exact: true }).click();
   execFileSync('bash', ['-c', await text()]);

@@ -5,7 +5,7 @@ use std::error::Error;
 use gonvel_core::connector::{
     CarriedTopic, Definition, DeliveredTopic, SinkDefinition, TopicsDefinition, ValidConnector, ValueForm, Wish,
 };
-use gonvel_core::event_rows::{EventColumn, EventRows, Part, Unknown};
+use gonvel_core::event_rows::{EventColumn, EventRows, Part};
 use gonvel_core::naming::{ConnectorId, ConnectorName};
 use gonvel_core::own_function::{FunctionExample, OwnFunction, Parameter};
 use gonvel_core::shape::Step;
@@ -36,7 +36,7 @@ fn each() -> EventRows {
         EventColumn::of(Part::Partition, "record_partition", "integer").as_key(),
         EventColumn::of(Part::Offset, "record_offset", "bigint").as_key(),
     ];
-    EventRows { columns, unknown: Unknown::LeaveOut, expand: None, newest_by: None }
+    EventRows { columns, ..EventRows::default() }
 }
 
 /// What a room last told.
@@ -47,7 +47,7 @@ fn of_room() -> EventRows {
         header("ce-type", "event_type", "text"),
         EventColumn::of(Part::Time, "told_at", "timestamp with time zone"),
     ];
-    EventRows { columns, unknown: Unknown::LeaveOut, expand: None, newest_by: None }
+    EventRows { columns, ..EventRows::default() }
 }
 
 /// How much warmer a room is than it is to be: for every shape that asks.

@@ -58,7 +58,7 @@ fn rows() -> EventRows {
         field("at", "timestamp with time zone"),
         field("note", "text"),
     ];
-    EventRows { columns, unknown: Unknown::LeaveOut, expand: None, newest_by: None }
+    EventRows { columns, ..EventRows::default() }
 }
 
 async fn append(world: &World, name: &str, form: Form) -> Outcome<()> {

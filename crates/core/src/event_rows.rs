@@ -1,8 +1,13 @@
 //! How records of any form become rows: one column after the other, each from a part of the record. How they are read so is the
 //! events crate's.
 
+mod only;
+
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+
+pub(crate) use only::check_apart;
+pub use only::{Only, read_name};
 
 /// The part of a record that a column is filled from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
@@ -112,6 +117,8 @@ pub enum Unknown {
     LeaveOut,
     /// Its record goes to quarantine.
     Quarantine,
+    /// It becomes a column: the connector's definition gets it.
+    AddColumn,
 }
 
 impl Unknown {
@@ -121,9 +128,12 @@ impl Unknown {
 }
 
 /// How records of any form become rows of one table.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct EventRows {
+    /// The records that are taken; without it all of them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub only: Option<Only>,
     /// The columns. Those of the key say which row a record is of: with the record's key the newest of each key is its row, with
     /// partition and offset each record is a row of its own.
     pub columns: Vec<EventColumn>,
@@ -188,6 +198,12 @@ impl EventRows {
             );
         }
         self.check_expand()?;
+        if let Some(only) = &self.only {
+            only.check()?;
+        }
+        if self.unknown == Unknown::AddColumn && self.columns.iter().any(|c| c.part == Part::Rest) {
+            return Err("fields without a column are added as columns, and one column takes them: choose one of both".into());
+        }
         if self.columns.iter().filter(|c| c.part == Part::Rest).count() > 1 {
             return Err("two columns take the rest: one is enough".into());
         }
@@ -265,7 +281,7 @@ mod tests {
     fn what_cannot_become_rows_is_said_before_any_record_comes() {
         let id = || EventColumn::of(Part::Key, "id", "text").as_key();
         let rows =
-            |columns: Vec<EventColumn>| EventRows { columns, unknown: Unknown::LeaveOut, expand: None, newest_by: None };
+            |columns: Vec<EventColumn>| EventRows { columns, ..EventRows::default() };
         let newest = |by: &str| EventRows { newest_by: Some(by.into()), ..rows(vec![id()]) };
         let cases = [
             (rows(vec![]), "at least one"),

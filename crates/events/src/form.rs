@@ -8,14 +8,16 @@ use gonvel_core::avro::single_object;
 use gonvel_core::block::RecordRef;
 use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, OldImage, Origin};
 use gonvel_core::column::Value;
-use gonvel_core::event_rows::{EventColumn, EventRows, Part, Unknown};
+use gonvel_core::event_rows::{EventColumn, EventRows, Part, Unknown, read_name};
 use gonvel_core::table::{Column, TableSchema};
 use gonvel_shape::ty::{Ty, parse_type};
 use gonvel_shape::value::Given;
 
+use crate::adding::columns_for;
 use crate::avro::AvroReading;
 use crate::cell::Cell;
 use crate::json;
+use crate::only::Teller;
 use crate::schema::EventSchema;
 use crate::tree::Node;
 
@@ -70,6 +72,12 @@ pub struct EventForm {
     /// Whether fields of the value are looked at.
     decodes: bool,
     headers: bool,
+    /// Whether fields that no column takes are to become columns.
+    adds: bool,
+    /// What says whether a record is taken.
+    teller: Option<Teller>,
+    /// What the keys of its rows begin with: rows of other types are other rows, though their keys may be the same.
+    mark: Vec<u8>,
     /// Whether the key's columns are known of a record without a value.
     key_beside_value: bool,
 }
@@ -109,6 +117,7 @@ impl EventForm {
             _ if rest => Beside::Kept,
             Unknown::LeaveOut => Beside::LeftOut,
             Unknown::Quarantine => Beside::Refused,
+            Unknown::AddColumn => Beside::Kept,
         };
         let any = |part: Part| rows.columns.iter().any(|c| c.part == part);
         Ok(Self {
@@ -132,6 +141,9 @@ impl EventForm {
             // a record of its own is a new row; another one may be there
             kind: if rows.by_place() { ChangeKind::Insert } else { ChangeKind::Update },
             decodes: any(Part::Field) || beside != Beside::LeftOut || rows.expand.is_some(),
+            adds: rows.unknown == Unknown::AddColumn,
+            teller: rows.only.as_ref().map(Teller::new),
+            mark: rows.only.as_ref().map_or_else(Vec::new, |_| read_name(topic, Some(rows)).into_bytes()),
             headers: any(Part::Header),
             key_beside_value: rows.columns.iter().all(|c| !c.key || c.part != Part::Field),
             rows: rows.clone(),
@@ -148,6 +160,25 @@ impl EventForm {
     #[must_use]
     pub fn rows(&self) -> &EventRows {
         &self.rows
+    }
+
+    /// Whether a record is of the types that are taken.
+    ///
+    /// # Errors
+    /// Why its type cannot be told.
+    pub fn takes(&self, came: &Came<'_>, schema: Option<&EventSchema>) -> Result<bool, String> {
+        self.teller.as_ref().map_or(Ok(true), |teller| teller.takes(came, schema))
+    }
+
+    /// Columns for the fields of a record that no column takes, where those are to become columns: what a record was refused for
+    /// that is read once the form has them.
+    #[must_use]
+    pub fn new_columns(&self, came: &Came<'_>, schema: Option<&EventSchema>) -> Vec<EventColumn> {
+        let own = Self { adds: false, ..self.clone() };
+        match own.cells(came, schema) {
+            Ok((_, Some(rest))) if self.adds => columns_for(&rest, schema, &self.rows.columns),
+            _ => Vec::new(),
+        }
     }
 
     /// Reads a record into the builder, whose table must be this form's, by the schema of its value; gives what it is and the key of
@@ -265,7 +296,7 @@ impl EventForm {
             names.push(column.clone());
         }
         only.tree = Node::of(&names);
-        only.beside = Beside::LeftOut;
+        (only.beside, only.adds) = (Beside::LeftOut, false);
         only.decodes = !only.key_beside_value;
         let given = only.given(came, schema).ok()?;
         only.key_of(&given).ok()
@@ -286,7 +317,12 @@ impl EventForm {
         let mut cells = vec![Cell::Absent; self.types.len() + usize::from(self.elements.is_some())];
         let mut rest = None;
         if let (true, Some(value)) = (self.decodes, came.record.value) {
-            rest = self.decode(value, schema, &mut cells)?;
+            rest = decode(&self.tree, self.beside, value, schema, &mut cells)?;
+        }
+        if self.adds
+            && let Some(column) = rest.as_deref().and_then(|rest| columns_for(rest, schema, &self.rows.columns).into_iter().next())
+        {
+            return Err(format!("at {}: no column takes it yet", shown(Part::Field, &column.path)));
         }
         Ok((cells, rest))
     }
@@ -349,38 +385,6 @@ impl EventForm {
         Ok(out)
     }
 
-    /// Fills cells from the value's fields; gives those that no column takes.
-    fn decode<'a>(
-        &self,
-        value: &'a [u8],
-        schema: Option<&'a EventSchema>,
-        cells: &mut [Cell<'a>],
-    ) -> Result<Option<String>, String> {
-        match schema {
-            Some(EventSchema::Avro { schema, named }) if single_object::split(value).is_some() => {
-                let data = single_object::split(value).map_or(value, |(_, data)| data);
-                AvroReading { named, beside: self.beside }.read(schema, data, &self.tree, cells)
-            }
-            Some(EventSchema::Protobuf(schema)) => {
-                let json = schema
-                    .to_json_whole(value)
-                    .map_err(|e| format!("the value does not follow its schema ({e}): mend the record, or discard it"))?;
-                let text = json.to_string();
-                let mut own = vec![Cell::Absent; cells.len()];
-                let rest = json::read(&text, &self.tree, self.beside, &mut own)?;
-                // the text is this function's: what is kept of it becomes its own
-                cells.iter_mut().zip(own).for_each(|(cell, own)| *cell = own.owned());
-                Ok(rest)
-            }
-            _ => {
-                let text = std::str::from_utf8(value).map_err(|_| {
-                    "the value is neither JSON nor of a schema that is known: take the value whole, as bytea".to_owned()
-                })?;
-                json::read(text, &self.tree, self.beside, cells)
-            }
-        }
-    }
-
     /// The whole value as one cell.
     fn whole<'a>(&self, value: &'a [u8], schema: Option<&EventSchema>, ty: &Ty) -> Result<Cell<'a>, String> {
         if *ty == Ty::Bytes {
@@ -401,7 +405,8 @@ impl EventForm {
     }
 
     fn key_of(&self, given: &[Given<'_>]) -> Result<Bytes, String> {
-        let mut out = Vec::with_capacity(16);
+        let mut out = Vec::with_capacity(16 + self.mark.len());
+        out.extend_from_slice(&self.mark);
         for (index, value) in given.iter().enumerate().filter(|(index, _)| self.table.columns[*index].key) {
             let part = match value.value() {
                 Value::Null => {
@@ -447,5 +452,38 @@ fn shown(part: Part, path: &[String]) -> String {
         Part::Key => "the record's key".into(),
         Part::Value => "the value".into(),
         part => format!("the record's {}", part.word()),
+    }
+}
+
+/// Fills the cells of a tree's columns from a value's fields; gives those that no column takes.
+pub(crate) fn decode<'a>(
+    tree: &Node,
+    beside: Beside,
+    value: &'a [u8],
+    schema: Option<&'a EventSchema>,
+    cells: &mut [Cell<'a>],
+) -> Result<Option<String>, String> {
+    match schema {
+        Some(EventSchema::Avro { schema, named }) if single_object::split(value).is_some() => {
+            let data = single_object::split(value).map_or(value, |(_, data)| data);
+            AvroReading { named, beside }.read(schema, data, tree, cells)
+        }
+        Some(EventSchema::Protobuf(schema)) => {
+            let json = schema
+                .to_json_whole(value)
+                .map_err(|e| format!("the value does not follow its schema ({e}): mend the record, or discard it"))?;
+            let text = json.to_string();
+            let mut own = vec![Cell::Absent; cells.len()];
+            let rest = json::read(&text, tree, beside, &mut own)?;
+            // the text is this function's: what is kept of it becomes its own
+            cells.iter_mut().zip(own).for_each(|(cell, own)| *cell = own.owned());
+            Ok(rest)
+        }
+        _ => {
+            let text = std::str::from_utf8(value).map_err(|_| {
+                "the value is neither JSON nor of a schema that is known: take the value whole, as bytea".to_owned()
+            })?;
+            json::read(text, tree, beside, cells)
+        }
     }
 }

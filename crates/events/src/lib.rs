@@ -6,13 +6,16 @@
 //! the batch.
 #![deny(missing_docs)]
 
+mod adding;
 mod avro;
 mod cell;
 mod form;
 mod json;
+mod only;
 pub mod proposing;
 mod schema;
 mod tree;
 
 pub use form::{Came, EventForm};
+pub use only::Teller;
 pub use schema::EventSchema;

@@ -1,11 +1,14 @@
 //! Columns for records that were seen: what stood in them, how often, of which types, and what that comes to.
 
+mod types;
+
 use gonvel_core::avro::schema::{Logical, Schema};
 use gonvel_core::civil::read_rfc3339;
-use gonvel_core::event_rows::{EventColumn, EventRows, Part, Unknown};
+use gonvel_core::event_rows::{EventColumn, EventRows, Part};
 use serde_json::Value as Json;
 
 use crate::schema::EventSchema;
+pub use types::{Types, TypesIn};
 
 /// Fields that are told apart, at most.
 const MOST_FIELDS: usize = 300;
@@ -145,14 +148,8 @@ impl Looked {
 
     /// All fields, with the types that a schema or what was seen gives them.
     #[must_use]
-    pub fn fields(mut self, schema: Option<&EventSchema>, json_schema: Option<&Json>) -> (Self, Vec<Seen>) {
-        let mut declared = Vec::new();
-        match (schema, json_schema) {
-            (Some(EventSchema::Avro { schema, .. }), _) => of_avro(schema, &mut Vec::new(), &mut declared),
-            (_, Some(root)) => of_json_schema(root, &mut Vec::new(), &mut declared),
-            _ => {}
-        }
-        for (path, ty) in declared {
+    pub fn fields(mut self, schema: Option<&EventSchema>) -> (Self, Vec<Seen>) {
+        for (path, ty) in declared(schema) {
             if let Some(seen) = self.at(&path) {
                 seen.declared = true;
                 seen.ty = ty;
@@ -205,7 +202,19 @@ impl Seen {
     }
 }
 
-type Declared = Vec<(Vec<String>, Option<String>)>;
+/// Fields by their paths, each with the type of a column for it; none where its fields are columns of their own.
+pub(crate) type Declared = Vec<(Vec<String>, Option<String>)>;
+
+/// The fields that a schema declares.
+pub(crate) fn declared(schema: Option<&EventSchema>) -> Declared {
+    let mut out = Vec::new();
+    match schema {
+        Some(EventSchema::Avro { schema, .. }) => of_avro(schema, &mut Vec::new(), &mut out),
+        Some(EventSchema::Json(root)) => of_json_schema(root, &mut Vec::new(), &mut out),
+        Some(EventSchema::Protobuf(_)) | None => {}
+    }
+    out
+}
 
 fn of_avro(schema: &Schema, path: &mut Vec<String>, out: &mut Declared) {
     let Schema::Record { fields, .. } = schema else { return };
@@ -300,7 +309,7 @@ fn of_json_schema(schema: &Json, path: &mut Vec<String>, out: &mut Declared) {
 }
 
 /// A column's name for a path: its names between underscores, in lower case.
-fn name_for(path: &[String], taken: &[EventColumn]) -> String {
+pub(crate) fn name_for(path: &[String], taken: &[EventColumn]) -> String {
     let joined = path.join("_");
     let mut plain: String =
         joined.chars().map(|c| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '_' }).collect();
@@ -354,7 +363,7 @@ pub fn propose(looked: &Looked, fields: &[Seen]) -> EventRows {
     fact("record_time", EventColumn::of(Part::Time, "", "timestamp with time zone"));
     fact("record_partition", EventColumn::of(Part::Partition, "", "integer").as_key());
     fact("record_offset", EventColumn::of(Part::Offset, "", "bigint").as_key());
-    EventRows { columns, unknown: Unknown::LeaveOut, expand: None, newest_by: None }
+    EventRows { columns, ..EventRows::default() }
 }
 
 #[cfg(test)]
@@ -378,7 +387,7 @@ mod tests {
         seen.iter().for_each(|value| looked.see(Some(value), true, &["ce-type", "ce-type-of"]));
         looked.see(None, true, &[]);
         looked.see(Some(&json!(7)), false, &[]);
-        let (looked, fields) = looked.fields(None, None);
+        let (looked, fields) = looked.fields(None);
         assert_eq!((looked.records, looked.keyed, looked.without_value, looked.no_object), (5, 4, 1, 1));
         let of = |path: &[&str]| fields.iter().find(|seen| seen.path == path).unwrap();
         assert_eq!((of(&["celsius"]).present, of(&["celsius"]).null), (3, 1));
@@ -414,7 +423,7 @@ mod tests {
         let avro = EventSchema::new(Language::Avro, text).unwrap();
         let mut looked = Looked::default();
         looked.see(Some(&json!({"room": 3, "celsius": "1.5"})), false, &[]);
-        let (looked, fields) = looked.fields(Some(&avro), None);
+        let (looked, fields) = looked.fields(Some(&avro));
         let expected = [
             ("room", "integer"),
             ("celsius", "numeric(4,1)"),
@@ -429,7 +438,7 @@ mod tests {
             "door": {"type": "object", "properties": {"open": {"type": "boolean"}}}, "free": {"type": "object"}, "any": {}}});
         let mut looked = Looked::default();
         looked.see(Some(&json!({"room": 3, "any": 1.5, "free": {"a": 1}})), false, &[]);
-        let (looked, fields) = looked.fields(None, Some(&schema));
+        let (looked, fields) = looked.fields(Some(&EventSchema::Json(schema)));
         let expected = [
             ("room", "bigint"),
             ("any", "double precision"),

@@ -16,8 +16,8 @@ pub enum EventSchema {
         /// Its records by their full names.
         named: HashMap<String, Schema>,
     },
-    /// JSON: the text says all there is to read.
-    Json,
+    /// JSON: the text says all there is to read, the schema of which types its fields are.
+    Json(serde_json::Value),
     /// Protocol Buffers.
     Protobuf(ProtoSchema),
 }
@@ -34,7 +34,7 @@ impl EventSchema {
                 collect(&schema, &mut named);
                 Self::Avro { schema, named }
             }
-            Parsed::JsonSchema(_) => Self::Json,
+            Parsed::JsonSchema(_) => Self::Json(serde_json::from_str(standalone).unwrap_or_default()),
             Parsed::Protobuf(schema) => Self::Protobuf(schema),
         })
     }

@@ -83,8 +83,14 @@ pub struct TableProgress {
     pub from: String,
     /// A source's topic or a sink's table.
     pub to: String,
-    /// Counts by kind.
+    /// The types of the topic's records that go there, where it holds several; empty for all.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub types: String,
+    /// Counts by kind. A topic's records are counted together, with the first of their types.
     pub counts: Counts,
+    /// Whether its records are counted with another type of the same topic.
+    #[serde(default)]
+    pub counted_above: bool,
     /// Rows the load expects, while it is not done.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub load_total: Option<u64>,
@@ -169,7 +175,7 @@ pub struct ConnectorChange {
 /// One consequence of a change.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Consequence {
-    /// In a word: `starts_anew`, `loads_new`, `follows_new`, `loads_again`, `lets_go`, `delivers_new`, `writes_otherwise`.
+    /// In a word: `starts_anew`, `loads_new`, `follows_new`, `loads_again`, `lets_go`, `delivers_new`, `takes_more`, `writes_otherwise`.
     pub kind: String,
     /// In a sentence.
     pub says: String,

@@ -1,6 +1,6 @@
 //! Records of any form as rows: columns found in a topic's records, and how its newest ones would become rows.
 
-use gonvel_core::event_rows::EventRows;
+use gonvel_core::event_rows::{EventRows, Only, Part};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -11,6 +11,9 @@ pub struct TryEventRows {
     /// How; without it, columns are proposed by what the newest records hold.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rows: Option<EventRows>,
+    /// Without `rows`, the records for which columns are proposed, where a topic holds several types.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub only: Option<Only>,
     /// About how many of the newest records are looked at, 1 to 10,000; 10,000 without it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub records: Option<i64>,
@@ -52,6 +55,17 @@ pub struct SeenHeader {
     pub records: u64,
 }
 
+/// What may say the type of a topic's records: a header or a field with few texts.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SeenTypes {
+    /// A header, or a field.
+    pub part: Part,
+    /// The header's name, or the names of the fields down to it.
+    pub path: Vec<String>,
+    /// The texts, and in how many records each stands.
+    pub types: Vec<SeenType>,
+}
+
 /// A record as a row.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct EventRow {
@@ -81,9 +95,13 @@ pub struct RefusedEvents {
 /// What a topic's newest records would become.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct TriedEventRows {
-    /// Records looked at.
+    /// Records looked at: those of the types that are taken.
     pub records: u64,
-    /// Of those, how many have a key.
+    /// Records of other types, which were passed over.
+    pub of_other_types: u64,
+    /// What may say the records' type, of all that were looked at.
+    pub types: Vec<SeenTypes>,
+    /// Of the records of these types, how many have a key.
     pub keyed: u64,
     /// Whether they are changes or rows of a table already, by the schema of the newest of them.
     pub changes: bool,

@@ -3,26 +3,70 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use bytes::Bytes;
 use gonvel_connectors::error::ConnectorError;
-use gonvel_core::event_rows::EventRows;
+use gonvel_core::connector::ReadTopic;
 use gonvel_core::naming::SchemaId;
 use gonvel_core::ports::{PortError, SchemaStore};
-use gonvel_events::{EventForm, EventSchema};
+use gonvel_events::{Came, EventForm, EventSchema};
 
 use crate::lane::Failure;
 
-/// The forms of topics whose records are events, by their places in the definition.
-pub(crate) type Events = Arc<HashMap<usize, EventForm>>;
+/// A topic's records of one type, or all of them.
+#[derive(Debug)]
+pub(crate) struct Sort {
+    /// Its place in the definition.
+    pub(crate) place: usize,
+    /// How its records become rows.
+    pub(crate) form: EventForm,
+}
+
+/// How the records of one topic become rows, by their types where there are several.
+#[derive(Debug, Default)]
+pub(crate) struct Sorts(Vec<Sort>);
+
+impl Sorts {
+    /// Of which a record is; none if it is of none that is taken.
+    ///
+    /// # Errors
+    /// Why its type cannot be told.
+    pub(crate) fn of(&self, came: &Came<'_>, schema: Option<&EventSchema>) -> Result<Option<&Sort>, String> {
+        for sort in &self.0 {
+            if sort.form.takes(came, schema)? {
+                return Ok(Some(sort));
+            }
+        }
+        Ok(None)
+    }
+
+    /// The key of a record's row; none if it cannot be read.
+    pub(crate) fn key(&self, came: &Came<'_>, schema: Option<&EventSchema>) -> Option<Bytes> {
+        self.of(came, schema).ok()??.form.key(came, schema)
+    }
+}
+
+/// What becomes of topics whose records are events, by the first place of each in the definition.
+pub(crate) type Events = Arc<HashMap<usize, Sorts>>;
+
+/// The place of each topic that is read: the first of those where it stands.
+pub(crate) fn first_places(read: &[ReadTopic<'_>]) -> Vec<usize> {
+    let first = |topic: &str| read.iter().position(|other| other.topic == topic);
+    read.iter().enumerate().map(|(place, of)| first(of.topic).unwrap_or(place)).collect()
+}
 
 /// The forms of a definition's topics.
-pub(crate) fn forms<'t>(topics: impl Iterator<Item = (&'t String, Option<&'t EventRows>)>) -> Result<Events, Failure> {
-    let mut forms = HashMap::new();
-    for (place, (topic, rows)) in topics.enumerate() {
-        let Some(rows) = rows else { continue };
-        let form = EventForm::new(topic, rows).map_err(|finding| {
-            ConnectorError::settings(Some("topics"), format!("{topic}: {finding}"), "change how its records become rows")
+pub(crate) fn forms(read: &[ReadTopic<'_>]) -> Result<Events, Failure> {
+    let mut forms: HashMap<usize, Sorts> = HashMap::new();
+    for (place, (of, first)) in read.iter().zip(first_places(read)).enumerate() {
+        let Some(rows) = of.rows else { continue };
+        let form = EventForm::new(of.topic, rows).map_err(|finding| {
+            ConnectorError::settings(
+                Some("topics"),
+                format!("{}: {finding}", of.name),
+                "change how its records become rows",
+            )
         })?;
-        forms.insert(place, form);
+        forms.entry(first).or_default().0.push(Sort { place, form });
     }
     Ok(Arc::new(forms))
 }

@@ -4,6 +4,7 @@ use std::time::Duration;
 
 use gonvel_connectors::error::ConnectorError;
 use gonvel_core::connector::{Definition, State, ValidConnector, Wish};
+use gonvel_core::event_rows::EventColumn;
 use gonvel_core::failure::{Kind, Streak};
 use gonvel_core::naming::ConnectorId;
 use gonvel_core::ports::{Deed, HeldLane, LaneStatus, Lease, Level, PortError};
@@ -62,6 +63,17 @@ pub(crate) enum Failure {
     Connector(ConnectorError),
     /// The topic log or the catalog.
     Port(PortError),
+    /// Fields of events come that no column takes and that are to become columns.
+    NewFields(NewFields),
+}
+
+/// Columns for fields that were never seen before.
+#[derive(Debug)]
+pub(crate) struct NewFields {
+    /// The place of what is read in the definition.
+    pub(crate) place: usize,
+    /// The columns.
+    pub(crate) columns: Vec<EventColumn>,
 }
 
 impl From<ConnectorError> for Failure {
@@ -85,10 +97,11 @@ impl Failure {
                 PortError::Fenced { .. } => Kind::Fenced,
                 _ => Kind::Settings,
             },
+            Self::NewFields(_) => Kind::Settings,
         }
     }
 
-    fn message(&self) -> String {
+    pub(crate) fn message(&self) -> String {
         match self {
             Self::Connector(error) => match error {
                 ConnectorError::Settings { statement: Some(statement), .. } => format!("{error} — {statement}"),
@@ -97,6 +110,10 @@ impl Failure {
             Self::Port(error) => {
                 let cause = std::error::Error::source(error).map(|c| format!(" ({c})")).unwrap_or_default();
                 format!("{error}{cause}")
+            }
+            Self::NewFields(new) => {
+                let names: Vec<&str> = new.columns.iter().map(|column| column.name.as_str()).collect();
+                format!("fields come that no column takes: {}", names.join(", "))
             }
         }
     }
@@ -155,7 +172,14 @@ pub(crate) async fn run(
             board: &board,
         };
         let renewed = leases.hold(lane.held);
-        let outcome = lane.hold(lease, &renewed, &mut stopped, &mending).await;
+        let mut outcome = lane.hold(lease, &renewed, &mut stopped, &mending).await;
+        if let Err(Failure::NewFields(new)) = &outcome {
+            match lane.grow(new, &renewed, &mut stopped).await {
+                Ok(None) => continue,
+                Ok(Some(ending)) => outcome = Ok(ending),
+                Err(failure) => outcome = Err(failure),
+            }
+        }
         match outcome {
             Ok(ending) => return lane.finish(ending).await,
             Err(failure) if failure.kind() == Kind::Fenced => {
@@ -240,6 +264,35 @@ impl Lane<'_> {
             ending = asked_to_end(stopped) => Some(ending),
             _ = self.keep(renewed) => None,
         }
+    }
+
+    /// Gives the connector columns for fields that were never seen before, and waits until it starts anew with them. Where the
+    /// definition changed meanwhile (by another lane, for the same fields) it does so anyway.
+    async fn grow(
+        &self,
+        new: &NewFields,
+        renewed: &Renewed,
+        stopped: &mut watch::Receiver<Ending>,
+    ) -> Result<Option<Ending>, Failure> {
+        let Assignment { connector, version, .. } = self.assignment;
+        let refused = |finding: String| ConnectorError::settings(Some("topics"), finding, "change how its events become rows");
+        let grown = connector.definition().grown(new.place, &new.columns).map_err(refused)?;
+        let grown = ValidConnector::check(connector.id(), connector.name().clone(), grown);
+        let grown = grown.map_err(|e| refused(e.to_string()))?;
+        let columns: Vec<String> = new.columns.iter().map(|c| format!("{} {}", c.name, c.ty)).collect();
+        let read = connector.definition().read_topics();
+        let of = read.get(new.place).map_or_else(String::new, |read| read.name.clone());
+        let detail = format!("fields of {of} that were never seen before became columns: {}", columns.join(", "));
+        match self.services.fleet.change(&grown, *version, &detail).await {
+            Ok(()) => self.board.say(Level::Info, &detail, []),
+            Err(PortError::Changed { .. }) => {}
+            Err(error) => return Err(error.into()),
+        }
+        Ok(tokio::select! {
+            ending = asked_to_end(stopped) => Some(ending),
+            () = tokio::time::sleep(LEASE) => None,
+            _ = self.keep(renewed) => None,
+        })
     }
 
     async fn finish(&self, ending: Ending) {

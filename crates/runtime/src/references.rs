@@ -177,6 +177,7 @@ impl References {
         let why = |failure: &Failure| match failure {
             Failure::Port(error) => error.to_string(),
             Failure::Connector(error) => error.to_string(),
+            Failure::NewFields(_) => failure.message(),
         };
         self.unread.iter().map(|(name, failure)| (name.clone(), why(failure))).collect()
     }

@@ -13,7 +13,7 @@ use tokio::sync::{Semaphore, mpsc};
 use tokio::time::Instant;
 
 use crate::aside::{Aside, Book};
-use crate::events::forms;
+use crate::events::{first_places, forms};
 use crate::lag::{COUNT_LAG, Lag};
 use crate::lane::{Ending, Failure, Work, asked_to_end};
 use crate::reading::{ReadRound, Reader};
@@ -34,13 +34,15 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         return Err(ConnectorError::Defect("a sink lane for a source".into()).into());
     };
     let wanted = &definition.topics;
+    let read = work.assignment.connector.definition().read_topics();
+    let first = first_places(&read);
     let address = work.services.fleet.address(definition.connection).await?;
     let topics = topics_there(work.services, &wanted.iter().map(|t| t.topic.clone()).collect::<Vec<_>>()).await?;
     let mut tables: Vec<(TopicId, DeliveredTopic)> = topics.iter().map(|t| t.id).zip(wanted.iter().cloned()).collect();
     // tables that rows are routed to stand after those of the topics
     let mut ways = HashMap::new();
     for (place, topic) in wanted.iter().enumerate() {
-        for way in definition.shape.ways(&topic.topic) {
+        for way in definition.shape.ways(&read[place].name) {
             ways.insert((place, way.to_owned()), tables.len());
             tables.push((topics[place].id, topic.routed(way)));
         }
@@ -50,6 +52,8 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let partitions: Vec<(TopicPartition, usize)> = topics
         .iter()
         .enumerate()
+        // a topic whose records are of several types is read once
+        .filter(|(place, _)| first[*place] == *place)
         .flat_map(|(place, t)| {
             (0..t.partitions).map(move |p| (TopicPartition { topic: t.id, partition: PartitionId(p) }, place))
         })
@@ -60,16 +64,17 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let all: Vec<TopicPartition> = partitions.iter().map(|(at, _)| *at).collect();
     let (mut target, delivered) = Target::start(&work, settings, &all, &topics, definition.start.as_ref()).await?;
     let place_of: BTreeMap<TopicPartition, usize> = partitions.iter().copied().collect();
-    let mut progress = Progress { delivered, place_of };
+    let mut progress = Progress { delivered, place_of, read: wanted.len() };
     progress.show(&work, target.sink());
     work.board.enter(State::Following, None, None);
     let names: Vec<String> = target.sink().topics().iter().map(|(_, t)| t.topic.clone()).collect();
+    let shaped: Vec<String> = read.iter().map(|read| read.name.clone()).collect();
     let shaping =
-        Shaping::of(work.services, &definition.shape, names.clone()).await?.map(|shaping| shaping.shared(Ways::known(ways)));
+        Shaping::of(work.services, &definition.shape, shaped).await?.map(|shaping| shaping.shared(Ways::known(ways)));
     let positions: Vec<(TopicPartition, usize, i64)> =
         partitions.iter().map(|(at, place)| (*at, *place, progress.delivered.get(at).map_or(0, |d| d.next))).collect();
     let quarantines = definition.failing.records == BadRecords::Quarantine && !definition.writes.whole_transactions;
-    let events = forms(definition.topics.iter().map(|t| (&t.topic, t.rows.as_ref())))?;
+    let events = forms(&read)?;
     let mut aside = if quarantines {
         let keeps = definition.writes.into();
         let aside = Aside::new(Book::of(&work), keeps, names.clone(), &positions, events.clone()).await?;
@@ -234,6 +239,8 @@ async fn read_on(
 struct Progress {
     delivered: BTreeMap<TopicPartition, Delivered>,
     place_of: BTreeMap<TopicPartition, usize>,
+    /// How many of the sink's tables are of what is read; the others are routed to.
+    read: usize,
 }
 
 impl Progress {
@@ -243,7 +250,12 @@ impl Progress {
             let Some(&place) = self.place_of.get(at) else { continue };
             let (_, topic) = &sink.topics()[place];
             let table = tables.entry(topic.topic.clone()).or_default();
-            table.other_end = format!("{}.{}", topic.schema, topic.table);
+            let ends: Vec<String> = sink.topics()[..self.read]
+                .iter()
+                .filter(|(_, read)| read.topic == topic.topic)
+                .map(|(_, read)| read.table_name())
+                .collect();
+            table.other_end = ends.join(", ");
             table.counts = table.counts.with(delivered.counts);
         }
         work.board.write(|status| status.tables = tables);

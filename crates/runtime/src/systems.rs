@@ -46,8 +46,8 @@ pub async fn preflight(asked: &Asked<'_>) -> Report {
         (Definition::Sink(sink), Some(address)) => {
             let expected = |topic: &DeliveredTopic| Expected {
                 topic: topic.clone(),
-                shape: asked.shapes.get(&topic.topic).cloned(),
-                nulls: asked.nulls.get(&topic.topic).cloned(),
+                shape: asked.shapes.get(&topic.name()).cloned(),
+                nulls: asked.nulls.get(&topic.name()).cloned(),
             };
             let expected: Vec<Expected> = sink.topics.iter().map(expected).collect();
             preflight::sink(address, &expected, sink.writes).await

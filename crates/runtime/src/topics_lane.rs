@@ -15,7 +15,7 @@ use tokio::time::Instant;
 
 use crate::aside::{Aside, Book, Keeps};
 use crate::carrying_again;
-use crate::events::{Events, forms};
+use crate::events::{Events, first_places, forms};
 use crate::fits::FitTargets;
 use crate::fleet::Services;
 use crate::lag::Lag;
@@ -86,7 +86,9 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         return Err(ConnectorError::Defect("a lane between topics for another connector".into()).into());
     };
     let carries = &definition.carries;
+    let read_topics = work.assignment.connector.definition().read_topics();
     let names: Vec<String> = carries.iter().map(|c| c.topic.clone()).collect();
+    let shaped: Vec<String> = read_topics.iter().map(|read| read.name.clone()).collect();
     let topics = topics_there(work.services, &names).await?;
     let first = match &definition.start {
         Some(start) if work.lease.position.is_null() => offsets_at(&*work.services.log, start, &topics).await?,
@@ -94,7 +96,8 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     };
     let mut stands = Stands::read(&work.lease.position)?;
     let mut starts = Vec::new();
-    for (number, topic) in topics.iter().enumerate() {
+    let read_once = first_places(&read_topics);
+    for (number, topic) in topics.iter().enumerate().filter(|(number, _)| read_once[*number] == *number) {
         for partition in 0..topic.partitions {
             let at = TopicPartition { topic: topic.id, partition: PartitionId(partition) };
             let begin = || Delivered { next: first.get(&at).copied().unwrap_or(0), counts: KindCounts::default() };
@@ -108,7 +111,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let name = work.assignment.connector.name().as_str();
     let fits = FitTargets::of(work.services, carries, &written).await?;
     let writer = Writer::new(work.services, name, written, definition.values, None).await?.fitting(fits.clone());
-    let shaping = Shaping::noting(work.services, &definition.shape, names.clone(), &stands.followed).await?;
+    let shaping = Shaping::noting(work.services, &definition.shape, shaped.clone(), &stands.followed).await?;
     let shaping = shaping.map(|shaping| shaping.shared(Ways::growing(carries.len())));
     let mut out = Outputs {
         services: work.services,
@@ -116,10 +119,10 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         writer,
         shaping: shaping.clone(),
         places: (0..carries.len()).collect(),
-        headers: names.iter().map(|name| definition.shape.headers(name)).collect(),
+        headers: shaped.iter().map(|name| definition.shape.headers(name)).collect(),
     };
     let log = work.services.log.clone();
-    let events = forms(carries.iter().map(|c| (&c.topic, c.rows.as_ref())))?;
+    let events = forms(&read_topics)?;
     let read = |reader: Reader| reader.shaped(shaping.clone()).events(&events).whole_rows().fitting(fits.clone());
     let mut reader = read(Reader::new(log.clone(), work.services.schemas.clone(), starts.clone()));
     let mut aside = None;
@@ -277,7 +280,10 @@ fn show(work: &Work<'_>, topics: &[Topic], delivered: &BTreeMap<TopicPartition, 
     let mut tables: BTreeMap<String, TableProgress> = BTreeMap::new();
     for (topic, carried) in topics.iter().zip(&definition.carries) {
         let table = tables.entry(carried.topic.clone()).or_default();
-        table.other_end.clone_from(&carried.to);
+        if !table.other_end.is_empty() {
+            table.other_end.push_str(", ");
+        }
+        table.other_end.push_str(&carried.to);
         let of = delivered.iter().filter(|(at, _)| at.topic == topic.id);
         table.counts = of.fold(KindCounts::default(), |sum, (_, d)| sum.with(d.counts));
     }

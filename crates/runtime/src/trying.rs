@@ -33,6 +33,7 @@ fn port(failure: Failure) -> PortError {
     match failure {
         Failure::Port(error) => error,
         Failure::Connector(error) => PortError::Refused(error.to_string()),
+        Failure::NewFields(_) => PortError::Refused(failure.message()),
     }
 }
 

@@ -6,19 +6,18 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Path, State};
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind};
-use gonvel_core::event_rows::EventRows;
+use gonvel_core::event_rows::{EventRows, Only, Unknown};
 use gonvel_core::failure::without_particulars;
 use gonvel_core::naming::{PartitionId, SchemaId, TopicName};
 use gonvel_core::ports::{PortError, Topic, TopicLog};
 use gonvel_core::record::StoredRecord as Placed;
 use gonvel_core::record_form::ReadForm;
 use gonvel_core::schemas::Language;
-use gonvel_events::proposing::{Looked, Seen, propose};
-use gonvel_events::{Came, EventForm, EventSchema};
-use gonvel_http_api::{EventRow, Problem, RefusedEvents, SeenField, SeenHeader, SeenType, TriedEventRows, TryEventRows};
+use gonvel_events::proposing::{Looked, Seen, Types, TypesIn, propose};
+use gonvel_events::{Came, EventForm, EventSchema, Teller};
+use gonvel_http_api::{EventRow, Problem, RefusedEvents, SeenField, SeenHeader, SeenType, SeenTypes, TriedEventRows, TryEventRows};
 use gonvel_shape::cast::text_of;
 use gonvel_shape::ty::Ty;
-use serde_json::Value;
 
 use crate::problems::{Body, Refusal};
 use crate::records::{Decoder, Newest};
@@ -33,12 +32,18 @@ const CELL: usize = 400;
 /// Causes that are told.
 const CAUSES: usize = 20;
 
+/// How records become rows as long as no field becomes a column: what is only looked at adds none.
+fn standing(rows: &EventRows) -> EventRows {
+    let unknown = if rows.unknown == Unknown::AddColumn { Unknown::LeaveOut } else { rows.unknown };
+    EventRows { unknown, ..rows.clone() }
+}
+
 /// A form, or why there is none.
 ///
 /// # Errors
 /// [`Refusal`] at the field `topics`.
 pub(crate) fn form(topic: &str, rows: &EventRows) -> Result<EventForm, Refusal> {
-    EventForm::new(topic, rows).map_err(|finding| Refusal::invalid("topics", format!("{topic}: {finding}")))
+    EventForm::new(topic, &standing(rows)).map_err(|finding| Refusal::invalid("topics", format!("{topic}: {finding}")))
 }
 
 /// The newest records of a topic as rows, in order of their times, with the keys of their rows; what does not fit is left out.
@@ -67,7 +72,7 @@ pub(crate) async fn rows_of(
         let headers = placed.record.encoded_headers();
         let came = came(*partition, placed, &headers);
         let schema = placed.record.schema.and_then(|id| schemas.get(&id)).map(|found| &found.reads);
-        if form.read_all(&came, schema, &mut builder, &mut own).is_ok() {
+        if form.takes(&came, schema) == Ok(true) && form.read_all(&came, schema, &mut builder, &mut own).is_ok() {
             keys.extend(own.drain(..).map(|key| key.to_vec()));
         }
     }
@@ -131,6 +136,10 @@ pub(crate) async fn try_rows(
     if let Some(rows) = &request.rows {
         form(topic.name.as_str(), rows)?;
     }
+    let only = request.rows.as_ref().map_or_else(|| request.only.clone(), |rows| rows.only.clone());
+    if let Some(only) = &only {
+        only.check().map_err(|finding| Refusal::invalid("only", finding))?;
+    }
     let records = newest(&state, &topic, usize::try_from(most).unwrap_or(1)).await?;
     let found = schemas(&state, &records).await?;
     let mut decoder = Decoder::default();
@@ -139,7 +148,7 @@ pub(crate) async fn try_rows(
     }
     let name = topic.name.as_str().to_owned();
     // looking at many records is work for the processor
-    let tried = tokio::task::spawn_blocking(move || tried(&name, request.rows, &records, &found, &decoder));
+    let tried = tokio::task::spawn_blocking(move || tried(&name, request.rows, only, &records, &found, &decoder));
     let tried = tried.await.map_err(|e| PortError::TryAgain { during: "looking at records", cause: Box::new(e) })?;
     tried.map(Json).map_err(|finding| Refusal::invalid("rows", finding))
 }
@@ -147,32 +156,47 @@ pub(crate) async fn try_rows(
 fn tried(
     topic: &str,
     asked: Option<EventRows>,
+    only: Option<Only>,
     records: &[(PartitionId, Placed)],
     schemas: &HashMap<SchemaId, Found>,
     decoder: &Decoder,
 ) -> Result<TriedEventRows, String> {
     let latest = records.iter().rev().find_map(|(_, placed)| schemas.get(&placed.record.schema?));
-    let mut looked = Looked::default();
-    for (_, placed) in records {
+    let teller = only.as_ref().map(Teller::new);
+    let (mut looked, mut types, mut of_other_types) = (Looked::default(), Types::default(), 0_u64);
+    for (partition, placed) in records {
         let record = &placed.record;
         let value = record.value.as_ref().map(|value| decoder.json(Some(value), record.schema));
-        let headers: Vec<&str> = record.headers.iter().map(|header| header.name.as_str()).collect();
-        looked.see(value.as_ref(), record.key.is_some(), &headers);
+        let headers: Vec<(&str, &[u8])> =
+            record.headers.iter().map(|header| (header.name.as_str(), header.value.as_ref())).collect();
+        types.see(&headers, value.as_ref());
+        let encoded = record.encoded_headers();
+        let schema = record.schema.and_then(|id| schemas.get(&id)).map(|found| &found.reads);
+        let taken = teller.as_ref().map_or(Ok(true), |teller| teller.takes(&came(*partition, placed, &encoded), schema));
+        if taken == Ok(false) {
+            of_other_types += 1;
+            continue;
+        }
+        let names: Vec<&str> = headers.iter().map(|(name, _)| *name).collect();
+        looked.see(value.as_ref(), record.key.is_some(), &names);
     }
-    let json_schema: Option<Value> = latest
-        .filter(|found| found.language == Language::JsonSchema)
-        .and_then(|found| serde_json::from_str(&found.text).ok());
-    let (looked, fields) = looked.fields(latest.map(|found| &found.reads), json_schema.as_ref());
-    let rows = asked.unwrap_or_else(|| propose(&looked, &fields));
-    let form = EventForm::new(topic, &rows)?;
+    let (looked, fields) = looked.fields(latest.map(|found| &found.reads));
+    let rows = asked.unwrap_or_else(|| EventRows { only, ..propose(&looked, &fields) });
+    let form = EventForm::new(topic, &standing(&rows))?;
     let mut builder = ChangeBatchBuilder::new(form.table().clone());
     let (mut fitting, mut refused): (Vec<(PartitionId, i64)>, HashMap<String, RefusedEvents>) = Default::default();
     let (mut keys, mut fit) = (Vec::new(), 0_u64);
     for (partition, placed) in records {
         let headers = placed.record.encoded_headers();
         let schema = placed.record.schema.and_then(|id| schemas.get(&id)).map(|found| &found.reads);
-        match form.read_all(&came(*partition, placed, &headers), schema, &mut builder, &mut keys) {
-            Ok(_) => {
+        let came = came(*partition, placed, &headers);
+        let read = match form.takes(&came, schema) {
+            Ok(false) => continue,
+            Ok(true) => form.read_all(&came, schema, &mut builder, &mut keys).map(drop),
+            Err(finding) => Err(finding),
+        };
+        match read {
+            Ok(()) => {
                 fit += 1;
                 fitting.extend(keys.iter().map(|_| (*partition, placed.offset.0)));
             }
@@ -193,6 +217,8 @@ fn tried(
     refused.truncate(CAUSES);
     Ok(TriedEventRows {
         records: looked.records,
+        of_other_types,
+        types: types.found().into_iter().map(presented_types).collect(),
         keyed: looked.keyed,
         changes: latest
             .is_some_and(|found| found.language == Language::Avro && ReadForm::from_value_text(&found.text).is_ok()),
@@ -209,6 +235,11 @@ fn presented(seen: Seen) -> SeenField {
     let types = seen.types.into_iter().map(|(what, records)| SeenType { what: what.to_owned(), records }).collect();
     let Seen { path, present, null, ty, declared, .. } = seen;
     SeenField { path, present, null, types, ty, declared }
+}
+
+fn presented_types(found: TypesIn) -> SeenTypes {
+    let types = found.types.into_iter().map(|(what, records)| SeenType { what, records }).collect();
+    SeenTypes { part: found.part, path: found.path, types }
 }
 
 /// The newest rows, the newest first.

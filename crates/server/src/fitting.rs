@@ -82,7 +82,7 @@ pub(crate) async fn checks(
         };
         let Ok(parsed) = ValueSchema::new(language, &text) else { continue };
         let said = format!("{schema}:{version}");
-        let Some(table) = shaped.get(&carried.topic) else { continue };
+        let Some(table) = shaped.get(&carried.name()) else { continue };
         match gonvel_core::fitting::FitForm::new(Arc::new(parsed), &said, table, fit) {
             Ok(_) => checks.push(Check::passed(&name, format!("every field of {said} has what it needs"))),
             Err(finding) => checks.push(failed(finding, "link these fields with columns, or change the shape")),

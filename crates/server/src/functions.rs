@@ -107,9 +107,6 @@ pub(crate) async fn one(
 
 /// Where the rows of a connector's shape come from, by what its steps are given by.
 fn rows_of(definition: &Definition) -> Vec<(String, RowsFrom)> {
-    let topic = |topic: &String, rows: &Option<gonvel_core::event_rows::EventRows>| {
-        (topic.clone(), RowsFrom::Topic { topic: topic.clone(), rows: rows.clone() })
-    };
     match definition {
         Definition::Source(source) => source
             .tables
@@ -119,8 +116,11 @@ fn rows_of(definition: &Definition) -> Vec<(String, RowsFrom)> {
                 (table.qualified(), from)
             })
             .collect(),
-        Definition::Sink(sink) => sink.topics.iter().map(|t| topic(&t.topic, &t.rows)).collect(),
-        Definition::Topics(topics) => topics.carries.iter().map(|t| topic(&t.topic, &t.rows)).collect(),
+        Definition::Sink(_) | Definition::Topics(_) => definition
+            .read_topics()
+            .into_iter()
+            .map(|read| (read.name, RowsFrom::Topic { topic: read.topic.to_owned(), rows: read.rows.cloned() }))
+            .collect(),
     }
 }
 

@@ -8,9 +8,8 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use gonvel_core::civil::rfc3339;
-use gonvel_core::connector::{Definition, ValidConnector};
+use gonvel_core::connector::{Definition, ReadTopic, ValidConnector};
 use gonvel_core::delivered::{self, Nulls};
-use gonvel_core::event_rows::EventRows;
 use gonvel_core::loops::system_of;
 use gonvel_core::naming::{ConnectorId, ConnectorName, TopicName};
 use gonvel_core::ports::{DatabaseAddress, FleetStore, PortError, TopicLog};
@@ -91,7 +90,7 @@ const LOOKED_AT: usize = 1_000;
 async fn nulls(state: &ServerState, definition: &Definition) -> Result<HashMap<String, Nulls>, Refusal> {
     let mut nulls = HashMap::new();
     let Definition::Sink(sink) = definition else { return Ok(nulls) };
-    for of_topic in sink.topics.iter().filter(|t| sink.shape.is_nothing_for(&t.topic)) {
+    for of_topic in sink.topics.iter().filter(|t| sink.shape.is_nothing_for(&t.name())) {
         let topic = match state.database.topic(&TopicName::parse(of_topic.topic.as_str())?).await {
             Ok(topic) => topic,
             Err(PortError::NotFound { .. }) => continue,
@@ -99,7 +98,7 @@ async fn nulls(state: &ServerState, definition: &Definition) -> Result<HashMap<S
         };
         if let Some(rows) = &of_topic.rows {
             let (batch, _) = newest_rows(state, &topic, rows, LOOKED_AT).await?;
-            nulls.insert(topic.name.as_str().to_owned(), delivered::nulls(&batch));
+            nulls.insert(of_topic.name(), delivered::nulls(&batch));
             continue;
         }
         if let Ok(newest) = newest_changes(state, &topic, LOOKED_AT).await? {
@@ -173,14 +172,9 @@ async fn captured(definition: &Definition, address: Option<&DatabaseAddress>) ->
 /// The shapes of captured rows in the topics that a sink is to deliver.
 async fn shapes(state: &ServerState, definition: &Definition) -> Result<HashMap<String, TableSchema>, Refusal> {
     let mut shapes = HashMap::new();
-    let topics: Vec<(&str, Option<&EventRows>)> = match definition {
-        Definition::Source(_) => Vec::new(),
-        Definition::Sink(sink) => sink.topics.iter().map(|t| (t.topic.as_str(), t.rows.as_ref())).collect(),
-        Definition::Topics(topics) => topics.carries.iter().map(|t| (t.topic.as_str(), t.rows.as_ref())).collect(),
-    };
-    for (topic, rows) in topics {
+    for ReadTopic { name, topic, rows, .. } in definition.read_topics() {
         if let Some(rows) = rows {
-            shapes.insert(topic.to_owned(), (**form(topic, rows)?.table()).clone());
+            shapes.insert(name, (**form(topic, rows)?.table()).clone());
             continue;
         }
         let versions = state.database.schemas_of(&TopicName::parse(topic)?).await?;

@@ -80,21 +80,25 @@ fn sink_guarantee(guarantee: core::Guarantee) -> &'static str {
 pub fn connector(connector: &Connector, system: String, quarantined: i64) -> api::Connector {
     let together = LaneStatus::together(connector.said());
     let lane = together.as_ref();
-    let mut ways: Vec<(String, String)> = planned(&connector.definition).collect();
+    let mut ways: Vec<(String, String, String)> = planned(&connector.definition);
     // tables that were found by their names are known to the lane alone
     for (from, progress) in lane.iter().flat_map(|l| &l.tables) {
-        if !progress.other_end.is_empty() && !ways.iter().any(|(known, _)| known == from) {
-            ways.push((from.clone(), progress.other_end.clone()));
+        if !progress.other_end.is_empty() && !ways.iter().any(|(known, ..)| known == from) {
+            ways.push((from.clone(), String::new(), progress.other_end.clone()));
         }
     }
     let tables: Vec<api::TableProgress> = ways
-        .into_iter()
-        .map(|(from, to)| {
-            let progress = lane.and_then(|l| l.tables.get(&from));
+        .iter()
+        .enumerate()
+        .map(|(place, (from, types, to))| {
+            let counted_above = ways[..place].iter().any(|(before, ..)| before == from);
+            let progress = lane.and_then(|l| l.tables.get(from)).filter(|_| !counted_above);
             let counts = progress.map(|p| p.counts).unwrap_or_default();
             api::TableProgress {
-                from,
-                to,
+                from: from.clone(),
+                to: to.clone(),
+                types: types.clone(),
+                counted_above,
                 counts: api::Counts {
                     load: counts.load,
                     insert: counts.insert,
@@ -181,13 +185,19 @@ fn condition(connector: &Connector, said: Option<&LaneStatus>, waits: Option<&St
     }
 }
 
-/// From where to where, for each table or topic of a definition.
-fn planned(definition: &core::Definition) -> Box<dyn Iterator<Item = (String, String)> + '_> {
+/// From where, with which types of records, to where, for each table or topic of a definition.
+fn planned(definition: &core::Definition) -> Vec<(String, String, String)> {
     match definition {
-        core::Definition::Source(source) => Box::new(source.tables.iter().map(|t| (t.qualified(), t.topic.clone()))),
-        core::Definition::Sink(sink) => {
-            Box::new(sink.topics.iter().map(|t| (t.topic.clone(), format!("{}.{}", t.schema, t.table))))
+        core::Definition::Source(source) => {
+            source.tables.iter().map(|t| (t.qualified(), String::new(), t.topic.clone())).collect()
         }
-        core::Definition::Topics(topics) => Box::new(topics.carries.iter().map(|t| (t.topic.clone(), t.to.clone()))),
+        core::Definition::Sink(_) | core::Definition::Topics(_) => {
+            let types = |read: &core::ReadTopic<'_>| read.name[read.topic.len()..].trim().to_owned();
+            definition
+                .read_topics()
+                .into_iter()
+                .map(|read| (read.topic.to_owned(), types(&read), read.to))
+                .collect()
+        }
     }
 }

@@ -32,7 +32,7 @@ pub(crate) fn writes(connector: &Connector, topic: &str) -> Option<bool> {
         Definition::Sink(sink) if sink.topics.iter().any(|t| t.topic == topic) => Some(false),
         Definition::Topics(topics) if topics.carries.iter().any(|t| t.topic == topic) => Some(false),
         Definition::Topics(topics)
-            if topics.carries.iter().any(|t| t.to == topic || topics.shape.ways(&t.topic).contains(&topic)) =>
+            if topics.carries.iter().any(|t| t.to == topic || topics.shape.ways(&t.name()).contains(&topic)) =>
         {
             Some(true)
         }

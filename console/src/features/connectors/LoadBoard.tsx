@@ -43,14 +43,23 @@ export function LoadBoard({ connector }: { connector: Connector }) {
           </Table.Thead>
           <Table.Tbody>
             {connector.tables.map((table) => (
-              <Table.Tr key={table.from}>
-                <Table.Td className="mono">{source ? table.from : <TopicLink name={table.from} />}</Table.Td>
+              <Table.Tr key={`${table.from} ${table.types ?? ''}`}>
+                <Table.Td className="mono">
+                  {source ? table.from : <TopicLink name={table.from} />}
+                  {table.types && <div className="quiet">{table.types}</div>}
+                </Table.Td>
                 <Table.Td className="mono">{source || between ? <TopicLink name={table.to} /> : table.to}</Table.Td>
-                {KINDS.map((kind) => (
-                  <Table.Td key={kind} className="number" data-kind={kind}>
-                    {count(table.counts[kind])}
+                {table.counted_above ? (
+                  <Table.Td colSpan={KINDS.length} ta="right" className="quiet">
+                    counted with the topic’s other types
                   </Table.Td>
-                ))}
+                ) : (
+                  KINDS.map((kind) => (
+                    <Table.Td key={kind} className="number" data-kind={kind}>
+                      {count(table.counts[kind])}
+                    </Table.Td>
+                  ))
+                )}
                 <Table.Td miw={190}>
                   <Load table={table} connector={connector} onAgain={() => setAsked(table)} />
                 </Table.Td>

@@ -1,4 +1,4 @@
-import { Button, CopyButton } from '@mantine/core';
+import { Button, CopyButton, Loader } from '@mantine/core';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 
@@ -40,15 +40,20 @@ export function Publish({ name }: { name: string }) {
         />
         <CopyButton value={text}>
           {({ copied, copy }) => (
-            <Button size="xs" variant="default" onClick={copy}>
+            <Button size="xs" variant="default" disabled={newest.isPending} onClick={copy}>
               {copied ? 'Copied' : 'Copy'}
             </Button>
           )}
         </CopyButton>
       </div>
-      <pre tabIndex={0} className="rawform mono" aria-label="Lines to publish by">
-        {text}
-      </pre>
+      {newest.isPending ? (
+        // lines that change once they were copied would publish something else
+        <Loader size="sm" my="md" />
+      ) : (
+        <pre tabIndex={0} className="rawform mono" aria-label="Lines to publish by">
+          {text}
+        </pre>
+      )}
       <p className="quiet">
         The answer comes once the record is durable, and says its partition and offset.{' '}
         {record ? 'The event is like the newest one here.' : 'The event is an example.'}

@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 use super::carrying::{Failing, Placing};
-use crate::event_rows::EventRows;
+use crate::event_rows::{EventRows, read_name};
 use crate::fitting::Fit;
 use crate::shape::Shapes;
 use crate::table_patterns::TablePatterns;
@@ -64,6 +64,18 @@ pub struct DeliveredTopic {
     /// How its records become rows, where they are events and no changes of a table.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rows: Option<EventRows>,
+}
+
+impl DeliveredTopic {
+    /// What it is called in the connector: the topic, with the types of its records where only those are read.
+    #[must_use]
+    pub fn name(&self) -> String {
+        read_name(&self.topic, self.rows.as_ref())
+    }
+
+    fn read(&self) -> ReadTopic<'_> {
+        ReadTopic { name: self.name(), topic: &self.topic, rows: self.rows.as_ref(), to: self.table_name() }
+    }
 }
 
 /// How the rows that exist when a source connector starts are copied.
@@ -381,6 +393,31 @@ pub struct CarriedTopic {
     pub fit: Option<Fit>,
 }
 
+impl CarriedTopic {
+    /// What it is called in the connector: the topic, with the types of its records where only those are read.
+    #[must_use]
+    pub fn name(&self) -> String {
+        read_name(&self.topic, self.rows.as_ref())
+    }
+
+    fn read(&self) -> ReadTopic<'_> {
+        ReadTopic { name: self.name(), topic: &self.topic, rows: self.rows.as_ref(), to: self.to.clone() }
+    }
+}
+
+/// A topic as a connector reads it.
+#[derive(Debug, Clone)]
+pub struct ReadTopic<'d> {
+    /// What it is called in the connector; its steps are given by it.
+    pub name: String,
+    /// The topic.
+    pub topic: &'d str,
+    /// How its records become rows, where they are events.
+    pub rows: Option<&'d EventRows>,
+    /// Where its rows go: `schema.table`, or a topic.
+    pub to: String,
+}
+
 /// A connector that carries topics into topics.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -472,6 +509,16 @@ impl Definition {
             Self::Source(_) => false,
             Self::Sink(sink) => sink.topics.iter().any(|t| t.topic == topic),
             Self::Topics(topics) => topics.carries.iter().any(|t| t.topic == topic),
+        }
+    }
+
+    /// The topics that it reads, in their order; one may stand several times, for records of other types each time.
+    #[must_use]
+    pub fn read_topics(&self) -> Vec<ReadTopic<'_>> {
+        match self {
+            Self::Source(_) => Vec::new(),
+            Self::Sink(sink) => sink.topics.iter().map(DeliveredTopic::read).collect(),
+            Self::Topics(topics) => topics.carries.iter().map(CarriedTopic::read).collect(),
         }
     }
 

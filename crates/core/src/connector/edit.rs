@@ -22,6 +22,8 @@ pub enum Consequence {
     LetsGo,
     /// Topics come in: they are delivered from their oldest record.
     DeliversNew,
+    /// Records of a topic that is read come in: they are taken from where the connector stands.
+    TakesMore,
     /// Records are written in another form from then on; earlier ones stay as they are.
     WritesOtherwise,
     /// Rows of these are shaped otherwise from then on.
@@ -43,6 +45,9 @@ impl Consequence {
             Self::LoadsAgain => "These are loaded again, because their earlier records do not hold what is wanted now.",
             Self::LetsGo => "These are let go of. What they brought so far stays.",
             Self::DeliversNew => "These come in: they are delivered from their oldest record on.",
+            Self::TakesMore => {
+                "Records of these come in from where the connector stands in the topic. Earlier ones were passed over and stay so; a new connector delivers them."
+            }
             Self::Reshapes => {
                 "Rows of these are shaped in the new way from then on; those that were written stay as they are. Load a table again to have all its rows so."
             }
@@ -108,17 +113,18 @@ pub fn consequences(from: &Definition, to: &Definition) -> Result<Consequences, 
         (Definition::Source(from), Definition::Source(to)) => source(from, to, &mut out),
         (Definition::Sink(from), Definition::Sink(to)) => sink(from, to, &mut out)?,
         (Definition::Topics(from), Definition::Topics(to)) => {
+            let comes = |topic: &str| come_in(from.carries.iter().any(|c| c.topic == topic));
             for carried in &to.carries {
-                match from.carries.iter().find(|c| c.topic == carried.topic) {
-                    None => out.entry(Consequence::DeliversNew).or_default().push(carried.topic.clone()),
+                match from.carries.iter().find(|c| c.name() == carried.name()) {
+                    None => out.entry(comes(&carried.topic)).or_default().push(carried.name()),
                     Some(was) if was.to != carried.to => {
-                        out.entry(Consequence::WritesOtherwise).or_default().push(carried.topic.clone());
+                        out.entry(Consequence::WritesOtherwise).or_default().push(carried.name());
                     }
                     Some(_) => {}
                 }
             }
-            for gone in from.carries.iter().filter(|c| !to.carries.iter().any(|k| k.topic == c.topic)) {
-                out.entry(Consequence::LetsGo).or_default().push(gone.topic.clone());
+            for gone in from.carries.iter().filter(|c| !to.carries.iter().any(|k| k.name() == c.name())) {
+                out.entry(Consequence::LetsGo).or_default().push(gone.name());
             }
             if from.values != to.values {
                 out.entry(Consequence::WritesOtherwise).or_default();
@@ -127,6 +133,11 @@ pub fn consequences(from: &Definition, to: &Definition) -> Result<Consequences, 
         _ => {}
     }
     Ok(out)
+}
+
+/// What becomes of the records of a topic that come in.
+fn come_in(is_read: bool) -> Consequence {
+    if is_read { Consequence::TakesMore } else { Consequence::DeliversNew }
 }
 
 fn source(from: &SourceDefinition, to: &SourceDefinition, out: &mut Consequences) {
@@ -174,22 +185,23 @@ fn lacks(was: &CapturedTable, is: &CapturedTable) -> bool {
 }
 
 fn sink(from: &SinkDefinition, to: &SinkDefinition, out: &mut Consequences) -> Result<(), EditError> {
-    let before: BTreeMap<&str, &DeliveredTopic> = from.topics.iter().map(|t| (t.topic.as_str(), t)).collect();
+    let before: BTreeMap<String, &DeliveredTopic> = from.topics.iter().map(|t| (t.name(), t)).collect();
+    let comes = |topic: &str| come_in(from.topics.iter().any(|t| t.topic == topic));
     for topic in &to.topics {
         let there = |t: &&DeliveredTopic| (&t.schema, &t.table) == (&topic.schema, &topic.table);
         if from.writes.rows != to.writes.rows && from.topics.iter().any(|t| there(&t)) {
             return Err(EditError::Rows { table: format!("{}.{}", topic.schema, topic.table) });
         }
-        match before.get(topic.topic.as_str()) {
-            None => out.entry(Consequence::DeliversNew).or_default().push(topic.topic.clone()),
+        match before.get(&topic.name()) {
+            None => out.entry(comes(&topic.topic)).or_default().push(topic.name()),
             Some(was) if **was != *topic => {
-                out.entry(Consequence::WritesOtherwise).or_default().push(topic.topic.clone());
+                out.entry(Consequence::WritesOtherwise).or_default().push(topic.name());
             }
             Some(_) => {}
         }
     }
-    for topic in from.topics.iter().filter(|t| !to.topics.iter().any(|k| k.topic == t.topic)) {
-        out.entry(Consequence::LetsGo).or_default().push(topic.topic.clone());
+    for topic in from.topics.iter().filter(|t| !to.topics.iter().any(|k| k.name() == t.name())) {
+        out.entry(Consequence::LetsGo).or_default().push(topic.name());
     }
     if from.writes != to.writes {
         out.entry(Consequence::WritesOtherwise).or_default();

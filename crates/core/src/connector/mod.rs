@@ -3,6 +3,7 @@
 mod carrying;
 mod definition;
 pub mod edit;
+mod growing;
 mod ways;
 
 use serde::{Deserialize, Serialize};
@@ -10,7 +11,7 @@ use serde::{Deserialize, Serialize};
 pub use carrying::*;
 pub use definition::*;
 
-use crate::event_rows::EventRows;
+use crate::event_rows::{EventRows, check_apart};
 use crate::naming::{ConnectorId, ConnectorName, NameError, TopicName};
 
 /// A state of a connector or lane, in the order of a normal life and then those when something is wrong.
@@ -206,18 +207,23 @@ impl ValidConnector {
     /// [`DefinitionError`] with the finding and the remedy.
     pub fn check(id: ConnectorId, name: ConnectorName, definition: Definition) -> Result<Self, DefinitionError> {
         carrying::check(definition.placing(), definition.failing())?;
-        let pairs: Vec<(String, &str)> = match &definition {
+        // each table or topic at the other end, the topic, and what that is called
+        let of_read = |definition: &Definition| {
+            let read = definition.read_topics().into_iter();
+            read.map(|read| (read.to, read.topic.to_owned(), read.name)).collect()
+        };
+        let pairs: Vec<(String, String, String)> = match &definition {
             Definition::Source(source) => {
                 check_source(source)?;
-                source.tables.iter().map(|t| (t.qualified(), t.topic.as_str())).collect()
+                source.tables.iter().map(|t| (t.qualified(), t.topic.clone(), t.topic.clone())).collect()
             }
             Definition::Sink(sink) => {
                 check_sink(sink)?;
-                sink.topics.iter().map(|t| (format!("{}.{}", t.schema, t.table), t.topic.as_str())).collect()
+                of_read(&definition)
             }
             Definition::Topics(topics) => {
                 check_topics(topics)?;
-                topics.carries.iter().map(|t| (t.to.clone(), t.topic.as_str())).collect()
+                of_read(&definition)
             }
         };
         let found_by_name = |name: &str| match &definition {
@@ -227,18 +233,19 @@ impl ValidConnector {
             _ => false,
         };
         let source = matches!(definition, Definition::Source(_));
-        let carried = |name: &str| pairs.iter().any(|(table, topic)| if source { table == name } else { *topic == name });
+        let carried = |name: &str| pairs.iter().any(|(table, _, read)| if source { table == name } else { read == name });
         if let Some(name) = definition.shape().steps.keys().find(|name| !carried(name) && !found_by_name(name)) {
             return Err(DefinitionError::Shape { name: name.clone() });
         }
         let mut seen = std::collections::HashSet::new();
-        for (table, topic) in &pairs {
-            TopicName::parse(*topic).map_err(|cause| DefinitionError::Topic {
+        check_read(&definition)?;
+        for (table, topic, read) in &pairs {
+            TopicName::parse(topic.as_str()).map_err(|cause| DefinitionError::Topic {
                 table: table.clone(),
-                topic: (*topic).to_owned(),
+                topic: topic.clone(),
                 cause,
             })?;
-            for place in [format!("the table {table}"), format!("the topic {topic}")] {
+            for place in [format!("the table {table}"), format!("the topic {read}")] {
                 if !seen.insert(place.clone()) {
                     return Err(DefinitionError::Twice(place));
                 }
@@ -322,6 +329,13 @@ fn check_rows<'t>(topics: impl Iterator<Item = (&'t String, Option<&'t EventRows
     Ok(())
 }
 
+/// Checks that no record of a topic that is read several times is read twice.
+fn check_read(definition: &Definition) -> Result<(), DefinitionError> {
+    let read = definition.read_topics();
+    let apart = check_apart(read.iter().map(|read| (read.topic, read.rows)));
+    apart.map_err(|(topic, finding)| DefinitionError::Rows { topic, finding: finding.to_owned() })
+}
+
 fn check_sink(sink: &SinkDefinition) -> Result<(), DefinitionError> {
     if sink.topics.is_empty() {
         return Err(DefinitionError::NoTopics);
@@ -386,16 +400,16 @@ fn check_topics(topics: &TopicsDefinition) -> Result<(), DefinitionError> {
         })?;
     }
     for carried in topics.carries.iter().filter(|c| c.fit.is_some()) {
-        if !topics.shape.routes(&carried.topic).is_empty() {
+        if !topics.shape.routes(&carried.name()).is_empty() {
             let finding =
                 "a step routes its rows, and they are to be written under one schema: let a connector of its own fit each";
             return Err(DefinitionError::Rows { topic: carried.topic.clone(), finding: finding.into() });
         }
     }
-    let outputs = topics.carries.iter().map(|c| c.to.as_str());
-    let routed = topics.carries.iter().flat_map(|c| topics.shape.ways(&c.topic));
+    let outputs = topics.carries.iter().map(|c| c.to.clone());
+    let routed = topics.carries.iter().flat_map(|c| topics.shape.ways(&c.name()).into_iter().map(str::to_owned).collect::<Vec<_>>());
     if let Some(same) = outputs.chain(routed).find(|to| topics.carries.iter().any(|c| c.topic == *to)) {
-        return Err(DefinitionError::Circle(same.to_owned()));
+        return Err(DefinitionError::Circle(same));
     }
     match &topics.start {
         Some(Start::Position { .. } | Start::Connector { .. }) => {

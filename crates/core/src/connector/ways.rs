@@ -27,8 +27,9 @@ impl DeliveredTopic {
 fn places(definition: &Definition) -> Vec<(String, String)> {
     match definition {
         Definition::Source(source) => source.tables.iter().map(|t| (t.qualified(), t.topic.clone())).collect(),
-        Definition::Sink(sink) => sink.topics.iter().map(|t| (t.topic.clone(), t.table_name())).collect(),
-        Definition::Topics(topics) => topics.carries.iter().map(|c| (c.topic.clone(), c.to.clone())).collect(),
+        Definition::Sink(_) | Definition::Topics(_) => {
+            definition.read_topics().into_iter().map(|read| (read.name, read.to)).collect()
+        }
     }
 }
 
@@ -51,7 +52,7 @@ pub(super) fn check(definition: &Definition) -> Result<(), DefinitionError> {
                     let reason = "a sink writes tables that are known before: name each in a way of its own";
                     return Err(wrong(reason.into()));
                 }
-                Definition::Sink(sink) => match sink.topics.iter().find(|t| t.topic == *name) {
+                Definition::Sink(sink) => match sink.topics.iter().find(|t| t.name() == *name) {
                     Some(topic) if !to.split('.').any(str::is_empty) => topic.routed(to).table_name(),
                     _ => return Err(wrong("give schema.table, or a table of the same schema".into())),
                 },

@@ -365,6 +365,13 @@ pub trait FleetStore: Send + Sync {
     /// [`PortError::TryAgain`].
     async fn note(&self, deed: Deed<'_>) -> Result<(), PortError>;
 
+    /// Makes a checked definition a connector's next version, if it still has the version given; its lanes start anew with it. `detail`
+    /// stands in its history.
+    ///
+    /// # Errors
+    /// [`PortError::Changed`] if it has another version by now, or is being deleted.
+    async fn change(&self, connector: &ValidConnector, version: i32, detail: &str) -> Result<(), PortError>;
+
     /// Removes a connector whose traces outside are gone.
     ///
     /// # Errors

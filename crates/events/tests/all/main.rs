@@ -6,7 +6,7 @@ mod forms;
 mod parts;
 
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind};
-use gonvel_core::event_rows::{EventColumn, EventRows, Part, Unknown};
+use gonvel_core::event_rows::{EventColumn, EventRows, Part};
 use gonvel_core::record::Record;
 use gonvel_events::{Came, EventForm, EventSchema};
 use gonvel_shape::cast::text_of;
@@ -16,7 +16,7 @@ use gonvel_shape::ty::Ty;
 fn by_place(mut columns: Vec<EventColumn>) -> EventRows {
     columns.push(EventColumn::of(Part::Partition, "p", "integer").as_key());
     columns.push(EventColumn::of(Part::Offset, "o", "bigint").as_key());
-    EventRows { columns, unknown: Unknown::LeaveOut, expand: None, newest_by: None }
+    EventRows { columns, ..EventRows::default() }
 }
 
 fn read(

@@ -112,12 +112,12 @@ impl Aside {
     async fn learn_of_events(&mut self, places: &[TopicPartition]) -> Result<(), Failure> {
         let services = &self.book.services;
         for waits in services.quarantine.waiting_records(self.book.connector, places).await? {
-            let Some(form) = self.place_of.get(&waits.at).and_then(|place| self.events.get(place)) else { continue };
+            let Some(sorts) = self.place_of.get(&waits.at).and_then(|place| self.events.get(place)) else { continue };
             let schema = self.schemas.of(&*services.schemas, waits.record.schema).await?;
             let headers = waits.record.encoded_headers();
             let came =
                 Came { record: waits.record.as_ref_with(&headers), partition: waits.at.partition.0, offset: waits.offset.0 };
-            if let Some(key) = form.key(&came, schema.as_deref()) {
+            if let Some(key) = sorts.key(&came, schema.as_deref()) {
                 self.waiting.entry((waits.at, key)).or_default().push((waits.id, waits.offset.0));
             }
         }

@@ -20,13 +20,13 @@ use gonvel_core::ports::{BadRecord, PortError, SchemaStore, Step, StoredBlock, T
 use gonvel_core::record_form::ReadForm;
 use gonvel_core::schemas::Language;
 use gonvel_core::table::TableSchema;
-use gonvel_events::Came;
+use gonvel_events::{Came, EventSchema};
 
-use crate::events::{EventSchemas, Events};
+use crate::events::{EventSchemas, Events, Sort};
 use crate::fetching::records_at;
 use crate::fits::Fits;
 use crate::handed_on::{Following, HandedOn};
-use crate::lane::Failure;
+use crate::lane::{Failure, NewFields};
 use crate::shaping::Shared;
 use crate::whole::Whole;
 
@@ -146,6 +146,8 @@ impl Open {
 struct Gathering {
     topics: Vec<TopicChanges>,
     open: Option<Open>,
+    /// Of the other types of records that the topic of the open one holds.
+    beside_it: Vec<Open>,
     changes: usize,
     /// Changes of one partition, where they are handed on.
     share: usize,
@@ -155,7 +157,7 @@ struct Gathering {
 
 impl Gathering {
     fn new() -> Self {
-        Self { topics: Vec::new(), open: None, changes: 0, share: MOST_CHANGES, latest_us: None, beside: Beside::default() }
+        Self { topics: Vec::new(), open: None, beside_it: Vec::new(), changes: 0, share: MOST_CHANGES, latest_us: None, beside: Beside::default() }
     }
 
     /// What is being gathered of a topic under a schema.
@@ -166,13 +168,25 @@ impl Gathering {
         self.open.get_or_insert_with(|| Open::new(topic, schema, table.clone()))
     }
 
+    /// What is being gathered of one type of a topic's events: the types take turns, and each has a table of its own.
+    fn open_of_type(&mut self, place: usize, table: &Arc<TableSchema>) -> &mut Open {
+        if let Some(other) = self.open.take_if(|open| open.topic != place) {
+            let known = self.beside_it.iter().position(|open| open.topic == place);
+            self.open = known.map(|known| self.beside_it.swap_remove(known));
+            self.beside_it.push(other);
+        }
+        self.open.get_or_insert_with(|| Open::new(place, EVENTS, table.clone()))
+    }
+
     fn close(&mut self) {
-        let Some(mut open) = self.open.take() else { return };
-        open.end_batch();
-        let Open { topic, batches, changes, from, .. } = open;
-        if !changes.is_empty() {
-            let (record_keys, row_may_be_missing) = (None, false);
-            self.topics.push(TopicChanges { topic, batches, changes, from, record_keys, row_may_be_missing });
+        let open = self.beside_it.drain(..).chain(self.open.take());
+        for mut open in open {
+            open.end_batch();
+            let Open { topic, batches, changes, from, .. } = open;
+            if !changes.is_empty() {
+                let (record_keys, row_may_be_missing) = (None, false);
+                self.topics.push(TopicChanges { topic, batches, changes, from, record_keys, row_may_be_missing });
+            }
         }
     }
 }
@@ -413,14 +427,23 @@ impl Reader {
         record: &RecordRef<'_>,
         gathering: &mut Gathering,
     ) -> Result<ChangeKind, Failure> {
-        if let Some(form) = self.events.get(&topic) {
+        if let Some(sorts) = self.events.get(&topic) {
             let schema = self.event_schemas.of(&*self.schemas, record.schema).await?;
-            let open = gathering.open(topic, EVENTS, form.table());
             let came = Came { record: *record, partition: at.partition.0, offset };
-            let read = form.read_all(&came, schema.as_deref(), &mut open.builder, &mut self.row_keys);
-            let kind = read.map_err(|finding| not_a_row(at, offset, &finding))?;
+            let not_a_row = |finding: String| not_a_row(at, offset, &finding);
+            let mut kind = ChangeKind::Insert;
+            if let Some(sort) = sorts.of(&came, schema.as_deref()).map_err(not_a_row)? {
+                let open = gathering.open_of_type(sort.place, sort.form.table());
+                let read = sort.form.read_all(&came, schema.as_deref(), &mut open.builder, &mut self.row_keys);
+                kind = match read {
+                    Ok(kind) => kind,
+                    Err(finding) => return Err(grows(sort, &came, schema.as_deref(), finding).unwrap_or_else(not_a_row)),
+                };
+                self.row_keys.iter().for_each(|key| open.built(key.clone(), (at, offset)));
+            } else {
+                self.row_keys.clear();
+            }
             let rows = self.row_keys.len();
-            self.row_keys.drain(..).for_each(|key| open.built(key, (at, offset)));
             // a record without a row is one that was looked at, too
             gathering.changes += rows.max(1);
             gathering.latest_us = gathering.latest_us.max(Some(record.timestamp_us));
@@ -531,6 +554,19 @@ impl Reader {
         }
         Ok(places)
     }
+}
+
+/// Columns for the fields that a record was refused for, where those are to become columns.
+///
+/// # Errors
+/// What is found where they are not, or cannot.
+fn grows(sort: &Sort, came: &Came<'_>, schema: Option<&EventSchema>, finding: String) -> Result<Failure, String> {
+    let columns = sort.form.new_columns(came, schema);
+    if columns.is_empty() {
+        return Err(finding);
+    }
+    sort.form.rows().grown(&columns).map_err(|why| format!("{finding}, and it cannot become one: {why}"))?;
+    Ok(Failure::NewFields(NewFields { place: sort.place, columns }))
 }
 
 /// A key's data, without what says how it is written.

@@ -10,7 +10,7 @@ use gonvel_core::block::BlockBuilder;
 use gonvel_core::connector::{
     CarriedTopic, Deletes, DeliveredTopic, SinkDefinition, TargetRows, TopicsDefinition, ValueForm, Wish,
 };
-use gonvel_core::event_rows::{EventColumn, EventRows, Part, Unknown};
+use gonvel_core::event_rows::{EventColumn, EventRows, Part};
 use gonvel_core::naming::{ConnectorId, PartitionId, SchemaId, TopicName, TopicPartition};
 use gonvel_core::ports::{AppendBatch, PartitionBlocks, Topic, TopicLog};
 use gonvel_core::record::{Header, Record};
@@ -171,7 +171,7 @@ fn columns() -> Vec<EventColumn> {
 fn rows(key: &[&str], newest_by: Option<&str>) -> EventRows {
     let mut columns = columns();
     columns.iter_mut().for_each(|c| c.key = key.contains(&c.name.as_str()));
-    EventRows { columns, unknown: Unknown::LeaveOut, expand: None, newest_by: newest_by.map(str::to_owned) }
+    EventRows { columns, newest_by: newest_by.map(str::to_owned), ..EventRows::default() }
 }
 
 /// What is expected of a reading's row, as the target shows it.

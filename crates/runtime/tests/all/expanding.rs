@@ -6,7 +6,7 @@ use crate::support::World;
 use bytes::Bytes;
 use gonvel_core::block::BlockBuilder;
 use gonvel_core::connector::{Deletes, DeliveredTopic, SinkDefinition, TargetRows};
-use gonvel_core::event_rows::{EventColumn, EventRows, Part, Unknown};
+use gonvel_core::event_rows::{EventColumn, EventRows, Part};
 use gonvel_core::naming::{ConnectorId, PartitionId, TopicName, TopicPartition};
 use gonvel_core::ports::{AppendBatch, PartitionBlocks, TopicLog};
 use gonvel_core::record::Record;
@@ -47,7 +47,7 @@ fn rows() -> EventRows {
         EventColumn::of(Part::Partition, "p", "integer").as_key(),
         EventColumn::of(Part::Offset, "o", "bigint").as_key(),
     ];
-    EventRows { columns, unknown: Unknown::LeaveOut, expand: Some(vec!["lots".into()]), newest_by: None }
+    EventRows { columns, expand: Some(vec!["lots".into()]), ..EventRows::default() }
 }
 
 async fn append(world: &World, from: i64, to: i64) {

@@ -7,7 +7,7 @@ use crate::support::{World, topic_records};
 use bytes::Bytes;
 use gonvel_core::block::BlockBuilder;
 use gonvel_core::connector::{CarriedTopic, State, TopicsDefinition};
-use gonvel_core::event_rows::{EventColumn, EventRows, Part, Unknown};
+use gonvel_core::event_rows::{EventColumn, EventRows, Part};
 use gonvel_core::fitting::{Fit, Link};
 use gonvel_core::naming::{ConnectorId, PartitionId, TopicName, TopicPartition};
 use gonvel_core::ports::{AppendBatch, PartitionBlocks, TopicLog};
@@ -40,7 +40,7 @@ fn rows() -> EventRows {
         EventColumn::of(Part::Partition, "p", "integer").as_key(),
         EventColumn::of(Part::Offset, "o", "bigint").as_key(),
     ];
-    EventRows { columns, unknown: Unknown::LeaveOut, expand: None, newest_by: None }
+    EventRows { columns, ..EventRows::default() }
 }
 
 /// The grade that is given, which is none of the schema's for some.

@@ -20,3 +20,4 @@ mod shapes;
 mod starts;
 mod support;
 mod transactions;
+mod types;

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, Origin};
 use gonvel_core::column::{ColumnType, Value};
-use gonvel_core::connector::Definition;
+use gonvel_core::connector::{Definition, ReadTopic};
 use gonvel_core::naming::{ConnectorId, Offset, PartitionId, SchemaId, TopicName};
 use gonvel_core::ports::{FleetStore, SchemaStore, TopicLog};
 use gonvel_core::record::{Record, StoredRecord};
@@ -92,21 +92,28 @@ async fn waiting(state: &ServerState, connector: ConnectorId, cause: i64, most: 
         let none = batch.is_empty().then(|| "the rows are no longer in their table".to_owned());
         return Ok(Rows { name: table.qualified(), table: batch.table.clone(), batch: Some(batch), none });
     }
-    let events = match &stored.definition {
-        Definition::Sink(sink) => sink.topics.iter().find(|t| t.topic == first.topic).and_then(|t| t.rows.as_ref()),
-        Definition::Topics(topics) => topics.carries.iter().find(|t| t.topic == first.topic).and_then(|t| t.rows.as_ref()),
-        Definition::Source(_) => None,
-    };
-    if let Some(rows) = events {
+    let read = stored.definition.read_topics().into_iter().filter(|read| read.topic == first.topic);
+    let read: Vec<ReadTopic<'_>> = read.filter(|read| read.rows.is_some()).collect();
+    if !read.is_empty() {
         let records = of_one.map(|kept| {
             let record = kept.record();
             let value = kept.mended.clone().map(bytes::Bytes::from).or(record.value);
             let placed = StoredRecord { offset: Offset(kept.record_offset), record: Record { value, ..record } };
             (PartitionId(kept.partition), placed)
         });
-        let (batch, _) = rows_of(state, &first.topic, rows, &records.collect::<Vec<_>>()).await?;
+        let records: Vec<_> = records.collect();
+        let mut found = None;
+        // of several types the first of which there are rows: those of one cause mostly are of one
+        for ReadTopic { name, rows, .. } in read {
+            let Some(rows) = rows else { continue };
+            let (batch, _) = rows_of(state, &first.topic, rows, &records).await?;
+            if found.as_ref().is_none_or(|(_, before): &(String, ChangeBatch)| before.is_empty()) {
+                found = Some((name, batch));
+            }
+        }
+        let (name, batch) = found.ok_or_else(|| nothing("the topic of these records is no longer read"))?;
         let none = batch.is_empty().then(|| "none of these records becomes a row: mend them first".to_owned());
-        return Ok(Rows { name: first.topic.clone(), table: batch.table.clone(), batch: Some(batch), none });
+        return Ok(Rows { name, table: batch.table.clone(), batch: Some(batch), none });
     }
     let schema = first.value_schema.ok_or_else(|| nothing("these records have no schema"))?;
     let text = state.database.schema_text(SchemaId(schema)).await?;

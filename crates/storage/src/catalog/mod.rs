@@ -85,6 +85,11 @@ impl FleetStore for Database {
         history::note(self, deed).await
     }
 
+    async fn change(&self, connector: &ValidConnector, version: i32, detail: &str) -> Result<(), PortError> {
+        let deed = Deed { connector: connector.id(), who: "Gonvel", what: "changed", detail: Some(detail) };
+        self.next_version(connector, version, &[], deed).await.map(drop)
+    }
+
     async fn remove_connector(&self, connector: ConnectorId) -> Result<(), PortError> {
         connectors::remove(self, connector).await
     }

@@ -62,6 +62,21 @@ impl Database {
         load_again: &[String],
         who: &str,
     ) -> Result<i32, PortError> {
+        self.next_version(connector, version, load_again, Deed { connector: connector.id(), who, what: "changed", detail: None })
+            .await
+    }
+
+    /// The same, with what its history says of it.
+    ///
+    /// # Errors
+    /// As [`Database::change_connector`].
+    pub(super) async fn next_version(
+        &self,
+        connector: &ValidConnector,
+        version: i32,
+        load_again: &[String],
+        deed: Deed<'_>,
+    ) -> Result<i32, PortError> {
         let definition = serde_json::to_value(connector.definition()).map_err(|e| PortError::Refused(e.to_string()))?;
         let id = connector.id();
         let mut connection = self.connection().await?;
@@ -97,7 +112,7 @@ impl Database {
                         .await?;
                 }
                 keep_lanes(c, connector).await?;
-                history::note_on(c, Deed { connector: id, who, what: "changed", detail: None }).await?;
+                history::note_on(c, deed).await?;
                 Ok(true)
             })
             .await

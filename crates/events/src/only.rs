@@ -1,0 +1,59 @@
+//! Whether a record is of the types that are taken.
+
+use gonvel_core::event_rows::{EventColumn, Only, Part};
+use gonvel_shape::ty::Ty;
+
+use crate::cell::Cell;
+use crate::form::{Beside, Came, decode};
+use crate::schema::EventSchema;
+use crate::tree::Node;
+
+/// What says a record's type, and which types are taken.
+#[derive(Debug, Clone)]
+pub struct Teller {
+    only: Only,
+    field: Node,
+}
+
+impl Teller {
+    /// For these types.
+    #[must_use]
+    pub fn new(only: &Only) -> Self {
+        let column = EventColumn { path: only.path.clone(), ..EventColumn::of(only.part, "", "text") };
+        Self { only: only.clone(), field: Node::of(&[column]) }
+    }
+
+    /// Whether a record is taken.
+    ///
+    /// # Errors
+    /// Why its type cannot be told.
+    pub fn takes(&self, came: &Came<'_>, schema: Option<&EventSchema>) -> Result<bool, String> {
+        let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+        let ty = match self.only.part {
+            Part::Key => came.record.key.map(text),
+            Part::Header => {
+                let headers = came.record.headers();
+                let of_name = headers.iter().rev().find(|(name, _)| self.only.path.first().is_some_and(|own| own == name));
+                of_name.map(|(_, value)| text(value))
+            }
+            _ => self.in_value(came, schema)?,
+        };
+        Ok(self.only.takes(ty.as_deref()))
+    }
+
+    fn in_value(&self, came: &Came<'_>, schema: Option<&EventSchema>) -> Result<Option<String>, String> {
+        let Some(value) = came.record.value else {
+            return Err("it has no value, and a field of the value says its type: let a header say it, or discard it".into());
+        };
+        let mut cells = [Cell::Absent];
+        decode(&self.field, Beside::LeftOut, value, schema, &mut cells)?;
+        let [cell] = cells;
+        let given = cell.into_given(&Ty::Text).map_err(|fault| {
+            format!("at $.{}: {fault}, and it says the record's type: mend the record", self.only.path.join("."))
+        })?;
+        Ok(match given.value() {
+            gonvel_core::column::Value::Text(text) => Some(text.to_owned()),
+            _ => None,
+        })
+    }
+}
