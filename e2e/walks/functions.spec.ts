@@ -194,3 +194,44 @@ test('each element of an array becomes a row', async ({ page, demo }) => {
     .toBe('1');
   await expect.poll(() => demo.sql('settlement', lots), { timeout: 30_000 }).toBe('6|10|3');
 });
+
+test('events of several types go to tables of their own, and a new field becomes a column', async ({ page, demo }) => {
+  await page.request.post('/api/v1/topics', { data: { name: 'coldstore.events', partitions: 2 } });
+  const publish = async (events: { kind: string; [field: string]: unknown }[]) => {
+    const records = events.map((value) => ({ key: String(value.room), value }));
+    expect((await page.request.post('/api/v1/topics/coldstore.events/records', { data: records })).ok()).toBe(true);
+  };
+  const rooms = Array.from({ length: 12 }, (_, n) => n + 1);
+  await publish(rooms.map((room) => ({ kind: 'reading', room, celsius: room / 2 })));
+  await publish(rooms.map((room) => ({ kind: 'door', room, open: room % 2 === 0 })));
+  await publish([{ kind: 'test', room: 1 }]);
+  await page.goto('/connectors/new?kind=sink&topics=coldstore.events');
+  await page.getByRole('button', { name: 'Types in coldstore.events' }).click();
+  const dialog = page.getByRole('dialog');
+  await expect(dialog.getByRole('combobox')).toHaveValue('field kind');
+  await dialog.getByRole('checkbox', { name: /test/ }).uncheck();
+  await dialog.getByRole('button', { name: 'Read them apart' }).click();
+  await expect(page.getByLabel('Table for coldstore.events [reading]')).toHaveValue('reading');
+  await page.getByLabel('Table for coldstore.events [door]').fill('doors');
+  await page.getByRole('button', { name: 'Columns of coldstore.events [reading]' }).click();
+  await expect(page.getByText('All of the newest 12 records of this type become rows.')).toBeVisible();
+  // a type's columns are those that its events have
+  await expect(page.getByRole('textbox', { name: /Name of column/ })).toHaveCount(7);
+  await page.getByText('Added as columns').click();
+  await page.getByRole('button', { name: 'Back to the connector' }).click();
+  const to = page.getByRole('region', { name: 'To', exact: true });
+  await to.getByRole('combobox', { name: 'Connection' }).click();
+  await page.getByRole('option', { name: /^settlement/ }).click();
+  await page.getByRole('button', { name: 'Create and start' }).click();
+  await expect(page.getByText('following').first()).toBeVisible({ timeout: 60_000 });
+  await expect(page.getByRole('table', { name: 'Changes by table and kind' })).toContainText('[door]');
+  const rows = (table: string) => () => demo.sql('settlement', `SELECT count(*), sum(room) FROM ${table}`);
+  await expect.poll(rows('reading'), { timeout: 30_000 }).toBe('12|78');
+  await expect.poll(rows('doors'), { timeout: 30_000 }).toBe('12|78');
+  await publish([{ kind: 'reading', room: 13, celsius: 1.5, humidity: 91 }]);
+  await expect.poll(rows('reading'), { timeout: 30_000 }).toBe('13|91');
+  expect(demo.sql('settlement', 'SELECT room, humidity::int FROM reading WHERE humidity IS NOT NULL')).toBe('13|91');
+  // what was added stands where a person looks for it
+  await page.getByRole('tab', { name: 'History and versions' }).click();
+  await expect(page.getByText(/never seen before became columns: humidity numeric/)).toBeVisible();
+});

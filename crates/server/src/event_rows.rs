@@ -181,7 +181,11 @@ fn tried(
         looked.see(value.as_ref(), record.key.is_some(), &names);
     }
     let (looked, fields) = looked.fields(latest.map(|found| &found.reads));
-    let rows = asked.unwrap_or_else(|| EventRows { only, ..propose(&looked, &fields) });
+    let rows = asked.unwrap_or_else(|| {
+        // a schema of all types declares fields that this one never has
+        let of_type: Vec<Seen> = fields.iter().filter(|seen| only.is_none() || seen.present > 0).cloned().collect();
+        EventRows { only, ..propose(&looked, &of_type) }
+    });
     let form = EventForm::new(topic, &standing(&rows))?;
     let mut builder = ChangeBatchBuilder::new(form.table().clone());
     let (mut fitting, mut refused): (Vec<(PartitionId, i64)>, HashMap<String, RefusedEvents>) = Default::default();

@@ -139,7 +139,7 @@ function Builder({ first, edited, kept, typed = null }: Props) {
     return (
       <EventRowsPage
         key={columnsOf}
-        topic={columnsOf}
+        name={columnsOf}
         rows={draft.rows[columnsOf]}
         currentRows={draft.kind === 'sink' && draft.writes.rows === 'current'}
         onChange={(rows) => change({ type: 'rows', topic: columnsOf, rows })}

@@ -31,9 +31,11 @@ import {
   type Identity,
   type Others,
 } from './eventRows';
+import { topicOf } from './types';
 
 interface Props {
-  topic: string;
+  /** What is read: a topic, or events of some types of it. */
+  name: string;
   rows: EventRows | undefined;
   /** Whether the newest row of each key can be found by a column: a table of current rows can, a topic keeps all. */
   currentRows: boolean;
@@ -42,10 +44,10 @@ interface Props {
 }
 
 /** How a topic's events become rows, tried on its newest records as it is written. */
-export function EventRowsPage({ topic, rows: chosen, currentRows, onChange, onBack }: Props) {
+export function EventRowsPage({ name, rows: chosen, currentRows, onChange, onBack }: Props) {
   const [asked] = useDebouncedValue(chosen, 300);
   const tried = useQuery({
-    ...triedRowsQuery(topic, asked ? { rows: asked } : {}),
+    ...triedRowsQuery(topicOf(name), asked ? { rows: asked } : {}),
     placeholderData: keepPreviousData,
   });
   const rows = chosen ?? tried.data?.rows;
@@ -53,7 +55,7 @@ export function EventRowsPage({ topic, rows: chosen, currentRows, onChange, onBa
   return (
     <div className="page">
       <Heading
-        title={`Rows of ${topic}`}
+        title={`Rows of ${name}`}
         says={`Each ${rows?.expand ? `element of ${rows.expand.join(' › ')}` : 'record'} becomes a row by these columns. They are tried on the newest 10,000 records as you change them; nothing runs before the connector is saved.`}
         action={<Button onClick={onBack}>Back to the connector</Button>}
       />
@@ -126,6 +128,7 @@ function Ways({ rows, tried, currentRows, onChange }: Part & { tried: Tried; cur
         data={[
           { value: 'leave_out', label: 'Left out' },
           { value: 'rest', label: 'Kept as JSON' },
+          { value: 'add_column', label: 'Added as columns' },
           { value: 'quarantine', label: 'Quarantine' },
         ]}
         small
@@ -309,7 +312,7 @@ function Verdict({ tried, stale }: { tried: Tried; stale: boolean }) {
         {tried.records === 0
           ? 'The topic holds no records yet.'
           : refused === 0
-            ? `All of the newest ${count(tried.records)} records become rows.`
+            ? `All of the newest ${count(tried.records)} records${tried.of_other_types > 0 ? ' of this type' : ''} become rows.`
             : `▲ ${count(refused)} of the newest ${count(tried.records)} records would go to quarantine.`}
       </p>
       {tried.refused.map((cause) => (

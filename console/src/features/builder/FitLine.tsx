@@ -10,6 +10,7 @@ import { schemaNamesQuery } from '../../shared/schemaNamesQuery';
 import { triedQuery } from '../../shared/shape/shapeQueries';
 import type { TopicsDraft } from './builder';
 import type { Change } from './Stage';
+import { topicOf } from './types';
 
 type Fit = Schemas['Fit'];
 
@@ -44,7 +45,7 @@ export function FitLine({ draft, topic, change }: Props) {
   const wrong = (fitted.data?.fields ?? []).filter((f) => f.finding);
   const linked = (fitted.data?.fields ?? []).filter((f) => f.column != null && !isProposed(f));
   return (
-    <div className="under">
+    <div>
       <Select
         size="xs"
         searchable
@@ -84,7 +85,7 @@ export function FitLine({ draft, topic, change }: Props) {
 /** A schema's fields linked with the columns that the shape leaves. */
 function useFitted(draft: TopicsDraft, topic: string, fit: Fit | undefined) {
   const rows = draft.rows[topic];
-  const from = { from: 'topic' as const, topic, ...(rows ? { rows } : {}) };
+  const from = { from: 'topic' as const, topic: topicOf(topic), ...(rows ? { rows } : {}) };
   const [asked] = useDebouncedValue(draft.shape, 300);
   const tried = useQuery(triedQuery(fit ? { shape: asked, rows: from } : null));
   const last = tried.data?.before.at(-1) ?? tried.data?.columns;

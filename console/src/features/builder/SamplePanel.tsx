@@ -9,6 +9,7 @@ import { deliveryQuery, newestQuery, sampleQuery } from './builderQueries';
 import { deliveredTable } from './delivered';
 import { captured } from './exchange';
 import { Stage, type Change } from './Stage';
+import { topicOf } from './types';
 
 /** Rows shown of a sample; the answer may hold more. */
 const SHOWN = 2;
@@ -193,10 +194,11 @@ function DeliveredRows({ sample }: { sample: Schemas['DeliverySample'] }) {
 
 /** The newest records of the chosen topics, which would be delivered, and what becomes of them. */
 export function NewestRecords({ draft }: { draft: SinkDraft }) {
-  const topics = Object.keys(draft.topics);
-  const topic = topics[topics.length - 1] ?? null;
+  const names = Object.keys(draft.topics);
+  const name = names[names.length - 1] ?? null;
+  const topic = name === null ? null : topicOf(name);
   const newest = useQuery(newestQuery(topic));
-  const rows = topic === null ? undefined : draft.rows[topic];
+  const rows = name === null ? undefined : draft.rows[name];
   const delivery = useQuery({ ...deliveryQuery(topic, draft.writes, rows), placeholderData: keepPreviousData });
   if (topic === null) {
     return (
@@ -205,11 +207,15 @@ export function NewestRecords({ draft }: { draft: SinkDraft }) {
       </Stage>
     );
   }
-  const records = newest.data?.records ?? [];
+  // the newest records of the topic may be of other types
+  const records = rows?.only ? [] : (newest.data?.records ?? []);
   return (
-    <Stage title={`What goes through of ${topic}`}>
+    <Stage title={`What goes through of ${name ?? topic}`}>
       <ProblemNote problem={problemOf(newest.error) ?? problemOf(delivery.error)} />
-      {newest.data && records.length === 0 && <p className="quiet">There is no record yet.</p>}
+      {newest.data?.records.length === 0 && <p className="quiet">There is no record yet.</p>}
+      {rows?.only && delivery.data?.rows.length === 0 && (
+        <p className="quiet">None of the newest records is of these types.</p>
+      )}
       {delivery.data && delivery.data.rows.length > 0 && <DeliveredRows sample={delivery.data} />}
       {delivery.data?.finding && <p className="breaks">▲ {delivery.data.finding}</p>}
       {records.length > 0 && <div className="choice-label">The newest records</div>}

@@ -7,6 +7,7 @@ import { ShapeEditor } from '../../shared/shape/ShapeEditor';
 import type { Draft } from './builder';
 import { captured } from './exchange';
 import { Failed, Stage, type Change, type Check } from './Stage';
+import { topicOf, topicsOf } from './types';
 
 /** The tables or topics whose rows may be shaped, by the name that their steps go by. */
 function names(draft: Draft): string[] {
@@ -135,7 +136,7 @@ function from(draft: Draft, name: string): { rows: Schemas['RowsFrom']; topic: s
   if (!table) {
     const topic = draft.kind === 'topics' ? draft.carries[name] : undefined;
     const rows = draft.kind === 'source' ? undefined : draft.rows[name];
-    return { rows: { from: 'topic', topic: name, ...(rows ? { rows } : {}) }, topic };
+    return { rows: { from: 'topic', topic: topicOf(name), ...(rows ? { rows } : {}) }, topic };
   }
   return { rows: { from: 'table', connection: draft.system?.id ?? '', table: captured(table) }, topic: table.topic };
 }
@@ -143,5 +144,5 @@ function from(draft: Draft, name: string): { rows: Schemas['RowsFrom']; topic: s
 /** The tables that rules may be for. A topic's rows are those of the table that wrote it, most often of its last part. */
 function tables(draft: Draft): string[] {
   if (draft.kind === 'source') return Object.keys(draft.tables);
-  return names(draft).map((topic) => `public.${topic.split('.').pop() ?? topic}`);
+  return topicsOf(names(draft)).map((topic) => `public.${topic.split('.').pop() ?? topic}`);
 }

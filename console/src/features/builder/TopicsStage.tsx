@@ -1,55 +1,56 @@
 import { Group, TextInput } from '@mantine/core';
 
 import type { SinkDraft } from './builder';
-import { EventRowsLine } from './EventRowsLine';
+import { ReadParts } from './ReadParts';
 import { Failed, Stage, type Change, type Check } from './Stage';
 import { TopicPicker } from './TopicPicker';
+import { topicsOf } from './types';
 
 interface Props {
   draft: SinkDraft;
   change: Change;
   failed: Check[];
-  onColumns: (topic: string) => void;
+  onColumns: (name: string) => void;
 }
 
 /** Which topics are read, and which tables they go to. */
 export function TopicsStage({ draft, change, failed, onColumns }: Props) {
+  const names = Object.keys(draft.topics);
   return (
     <Stage title="From which topics">
       <Failed checks={failed} />
       <TopicPicker
-        chosen={Object.keys(draft.topics)}
+        chosen={topicsOf(names)}
         change={change}
         under={(topic) => (
-          <>
-            <Target topic={topic} draft={draft} change={change} />
-            <EventRowsLine topic={topic} rows={draft.rows[topic]} change={change} onColumns={onColumns} />
-          </>
+          <ReadParts topic={topic} names={names} rows={draft.rows} change={change} onColumns={onColumns}>
+            {(name) => ({ to: <Target name={name} draft={draft} change={change} /> })}
+          </ReadParts>
         )}
       />
     </Stage>
   );
 }
 
-function Target({ topic, draft, change }: { topic: string; draft: SinkDraft; change: Change }) {
-  const table = draft.topics[topic];
+function Target({ name, draft, change }: { name: string; draft: SinkDraft; change: Change }) {
+  const table = draft.topics[name];
   if (!table) return null;
   return (
-    <Group className="under" gap={6} wrap="nowrap">
+    <Group gap={6} wrap="nowrap">
       <TextInput
         size="xs"
         w={120}
-        aria-label={`Schema for ${topic}`}
+        aria-label={`Schema for ${name}`}
         leftSection="to"
         value={table.schema}
-        onChange={(e) => change({ type: 'tableOf', topic, table: { ...table, schema: e.currentTarget.value } })}
+        onChange={(e) => change({ type: 'tableOf', topic: name, table: { ...table, schema: e.currentTarget.value } })}
       />
       <TextInput
         size="xs"
         style={{ flex: 1 }}
-        aria-label={`Table for ${topic}`}
+        aria-label={`Table for ${name}`}
         value={table.table}
-        onChange={(e) => change({ type: 'tableOf', topic, table: { ...table, table: e.currentTarget.value } })}
+        onChange={(e) => change({ type: 'tableOf', topic: name, table: { ...table, table: e.currentTarget.value } })}
       />
     </Group>
   );

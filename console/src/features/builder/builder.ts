@@ -2,6 +2,7 @@
 import type { Schemas } from '../../api/client';
 import { NOTHING, withRules, withSteps, type Shapes } from '../../shared/shape/shape';
 import type { EventRows } from './eventRows';
+import { ofTopic, topicOf } from './types';
 
 export interface SystemChoice {
   id: string;
@@ -100,6 +101,7 @@ export type Action =
   | { type: 'partitions'; partitions: number }
   | { type: 'tableOf'; topic: string; table: TableChoice }
   | { type: 'rows'; topic: string; rows: EventRows }
+  | { type: 'types'; topic: string; parts: { name: string; after: string; rows: EventRows }[] }
   | { type: 'writes'; set: Partial<Schemas['Writes']> };
 
 export const LOAD: Schemas['InitialLoad'] = { rows: true, chunks: 1 };
@@ -212,6 +214,48 @@ function nameFor(kind: Draft['kind'], system: string): string {
   return kind === 'source' ? `${system}-changes` : `${system}-tables`;
 }
 
+/** What goes, with all that was said of it. */
+function withoutRead<D extends SinkDraft | TopicsDraft>(draft: D, names: readonly string[]): D {
+  const others = <T>(all: Record<string, T>) => names.reduce(without, all) as Record<string, T>;
+  const shape = names.reduce((kept, name) => withSteps(kept, name, []), draft.shape);
+  const next = { ...draft, rows: others(draft.rows), shape };
+  if (next.kind === 'topics') return { ...next, carries: others(next.carries), fits: others(next.fits) };
+  return { ...next, topics: others(next.topics) };
+}
+
+/** What is read, going to a table or topic that is named after something and that nothing else goes to. */
+function withRead<D extends SinkDraft | TopicsDraft>(draft: D, name: string, after: string): D {
+  if (draft.kind === 'topics')
+    return {
+      ...draft,
+      carries: { ...draft.carries, [name]: freeName(richTopic(after), Object.values(draft.carries)) },
+    };
+  const wanted = targetTable(after);
+  const there = Object.values(draft.topics).filter((t) => t.schema === wanted.schema);
+  const table = freeName(
+    wanted.table,
+    there.map((t) => t.table),
+  ).replace(/-(\d+)$/, '_$1');
+  return { ...draft, topics: { ...draft.topics, [name]: { ...wanted, table } } };
+}
+
+/** A topic read in parts, or as a whole again where there are none: what was said of a part that stays is kept. */
+function withTypes<D extends SinkDraft | TopicsDraft>(
+  draft: D,
+  topic: string,
+  parts: readonly { name: string; after: string; rows: EventRows }[],
+): D {
+  const before = ofTopic(Object.keys(draft.kind === 'topics' ? draft.carries : draft.topics), topic);
+  const gone = before.filter((name) => !parts.some((part) => part.name === name));
+  const come = parts.filter((part) => !before.includes(part.name));
+  const named = come.reduce((next, part) => withRead(next, part.name, part.after), withoutRead(draft, gone));
+  if (parts.length === 0) return withRead(named, topic, topic);
+  const rows = Object.fromEntries(come.map((part) => [part.name, part.rows]));
+  const next = { ...named, rows: { ...named.rows, ...rows } };
+  if (next.kind !== 'topics' || Object.keys(draft.rows).length > 0) return next;
+  return { ...next, values: { ...next.values, form: 'row' } };
+}
+
 /** The name, or the first with a number behind it that no one has. */
 function freeName(name: string, taken: readonly string[]): string {
   if (!taken.includes(name)) return name;
@@ -252,6 +296,8 @@ export function reduce(draft: Draft, action: Action): Draft {
       const first = Object.keys(draft.rows).length === 0;
       return { ...draft, rows, values: first ? { ...draft.values, form: 'row' } : draft.values };
     }
+    case 'types':
+      return draft.kind === 'source' ? draft : withTypes(draft, action.topic, action.parts);
     case 'carriedTo':
       if (draft.kind !== 'topics') return draft;
       return { ...draft, carries: { ...draft.carries, [action.topic]: action.to } };
@@ -263,27 +309,10 @@ export function reduce(draft: Draft, action: Action): Draft {
     case 'partitions':
       return draft.kind === 'topics' ? { ...draft, partitions: action.partitions } : draft;
     case 'topic': {
-      if (draft.kind === 'topics') {
-        if (action.chosen) return { ...draft, carries: { ...draft.carries, [action.topic]: richTopic(action.topic) } };
-        return {
-          ...draft,
-          carries: without(draft.carries, action.topic),
-          rows: without(draft.rows, action.topic),
-          fits: without(draft.fits, action.topic),
-          shape: withSteps(draft.shape, action.topic, []),
-        };
-      }
-      if (draft.kind !== 'sink') return draft;
-      if (!action.chosen) {
-        const shape = withSteps(draft.shape, action.topic, []);
-        return {
-          ...draft,
-          topics: without(draft.topics, action.topic),
-          rows: without(draft.rows, action.topic),
-          shape,
-        };
-      }
-      return { ...draft, topics: { ...draft.topics, [action.topic]: targetTable(action.topic) } };
+      if (draft.kind === 'source') return draft;
+      const names = Object.keys(draft.kind === 'topics' ? draft.carries : draft.topics);
+      if (!action.chosen) return withoutRead(draft, ofTopic(names, action.topic));
+      return withRead(draft, action.topic, action.topic);
     }
     case 'writes': {
       if (draft.kind !== 'sink') return draft;
@@ -354,7 +383,7 @@ export function missing(draft: Draft, taken: readonly string[]): string | null {
     if (carried.length === 0) return 'Choose at least one topic.';
     const empty = carried.find(([, to]) => to.trim() === '');
     if (empty) return `Say where the rows of ${empty[0]} go.`;
-    const same = carried.find(([, to]) => to in draft.carries);
+    const same = carried.find(([, to]) => carried.some(([name]) => topicOf(name) === to));
     if (same) return `${same[1]} would be read and written: give the rows of ${same[0]} another topic.`;
   }
   if (draft.kind === 'sink' && Object.keys(draft.topics).length === 0) return 'Choose at least one topic.';

@@ -8,7 +8,7 @@ type Part = Schemas['Part'];
 /** What says which row a record is of. */
 export type Identity = 'place' | 'key' | 'columns';
 /** What becomes of fields without a column. */
-export type Others = 'leave_out' | 'rest' | 'quarantine';
+export type Others = 'leave_out' | 'rest' | 'add_column' | 'quarantine';
 
 /** Types offered; others can be written. */
 export const TYPES = [
@@ -180,7 +180,7 @@ export function withOthers(rows: EventRows, others: Others): EventRows {
   const next = { ...rows, columns: rows.columns.filter((c) => partOf(c) !== 'rest') };
   delete next.unknown;
   if (others === 'rest') return withPart(next, 'rest');
-  return others === 'quarantine' ? { ...next, unknown: 'quarantine' } : next;
+  return others === 'leave_out' ? next : { ...next, unknown: others };
 }
 
 /** The rows with one column changed, or taken out. */

@@ -16,6 +16,7 @@ import {
   type SystemChoice,
 } from './builder';
 import type { EventRows } from './eventRows';
+import { readName, topicOf } from './types';
 
 type Definition = Schemas['Definition'];
 type Captured = Schemas['CapturedTable'];
@@ -57,20 +58,28 @@ function source(draft: SourceDraft, system: SystemChoice): Definition {
   return definition;
 }
 
-const rowsOf = (rows: Record<string, EventRows>, topic: string) => (rows[topic] ? { rows: rows[topic] } : {});
+const rowsOf = (rows: Record<string, EventRows>, name: string) => (rows[name] ? { rows: rows[name] } : {});
+
+interface Read {
+  topic: string;
+  rows?: EventRows | null;
+}
+
+/** What a topic of a definition is called here. */
+const nameOf = ({ topic, rows }: Read) => readName(topic, rows?.only);
 
 /** How records become rows, of those topics of a definition that hold events. */
-const rowsIn = (topics: readonly { topic: string; rows?: EventRows | null }[]): Record<string, EventRows> =>
-  Object.fromEntries(topics.flatMap(({ topic, rows }) => (rows ? [[topic, rows]] : [])));
+const rowsIn = (topics: readonly Read[]): Record<string, EventRows> =>
+  Object.fromEntries(topics.flatMap((read) => (read.rows ? [[nameOf(read), read.rows]] : [])));
 
 /** The definition that a draft stands for; null while it has no system. */
 export function definitionOf(draft: Draft): Definition | null {
   if (draft.kind === 'topics') {
-    const carries = Object.entries(draft.carries).map(([topic, to]) => ({
-      topic,
+    const carries = Object.entries(draft.carries).map(([name, to]) => ({
+      topic: topicOf(name),
       to,
-      ...rowsOf(draft.rows, topic),
-      ...(draft.fits[topic] ? { fit: draft.fits[topic] } : {}),
+      ...rowsOf(draft.rows, name),
+      ...(draft.fits[name] ? { fit: draft.fits[name] } : {}),
     }));
     const { partitions, values } = draft;
     const topics: Extract<Definition, { kind: 'topics' }> = { kind: 'topics', carries, partitions, values };
@@ -80,10 +89,10 @@ export function definitionOf(draft: Draft): Definition | null {
   }
   if (!draft.system) return null;
   if (draft.kind === 'source') return source(draft, draft.system);
-  const topics = Object.entries(draft.topics).map(([topic, table]) => ({
-    topic,
+  const topics = Object.entries(draft.topics).map(([name, table]) => ({
+    topic: topicOf(name),
     ...table,
-    ...rowsOf(draft.rows, topic),
+    ...rowsOf(draft.rows, name),
   }));
   const definition: Extract<Definition, { kind: 'sink' }> = {
     kind: 'sink',
@@ -122,14 +131,14 @@ export function draftOf(name: string, definition: Definition, systems: readonly 
   const common = { name, named: true, system, start: definition.start ?? null, shape: definition.shape ?? NOTHING };
   const more = { placing: { ...PLACING, ...definition.placing }, failing: { ...FAILING, ...definition.failing } };
   if (definition.kind === 'topics') {
-    const carries = Object.fromEntries(definition.carries.map((c) => [c.topic, c.to]));
+    const carries = Object.fromEntries(definition.carries.map((c) => [nameOf(c), c.to]));
     const values = { ...VALUES, ...definition.values };
     const rows = rowsIn(definition.carries);
-    const fits = Object.fromEntries(definition.carries.flatMap(({ topic, fit }) => (fit ? [[topic, fit]] : [])));
+    const fits = Object.fromEntries(definition.carries.flatMap((c) => (c.fit ? [[nameOf(c), c.fit]] : [])));
     return { ...common, ...more, kind: 'topics', carries, rows, fits, partitions: definition.partitions, values };
   }
   if (definition.kind === 'sink') {
-    const topics = definition.topics.map(({ topic, schema, table }) => [topic, { schema, table }] as const);
+    const topics = definition.topics.map((t) => [nameOf(t), { schema: t.schema, table: t.table }] as const);
     return {
       ...common,
       ...more,

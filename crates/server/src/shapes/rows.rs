@@ -6,6 +6,7 @@ use std::sync::Arc;
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, Origin};
 use gonvel_core::column::{ColumnType, Value};
 use gonvel_core::connector::{Definition, ReadTopic};
+use gonvel_core::event_rows::read_name;
 use gonvel_core::naming::{ConnectorId, Offset, PartitionId, SchemaId, TopicName};
 use gonvel_core::ports::{FleetStore, SchemaStore, TopicLog};
 use gonvel_core::record::{Record, StoredRecord};
@@ -44,7 +45,8 @@ pub(super) async fn rows(state: &ServerState, from: &RowsFrom, most: usize) -> R
             let topic = state.database.topic(&TopicName::parse(topic.clone())?).await?;
             let (batch, _) = newest_rows(state, &topic, rows, most).await?;
             let none = batch.is_empty().then(|| "no record of the topic becomes a row so".to_owned());
-            Ok(Rows { name: topic.name.as_str().to_owned(), table: batch.table.clone(), batch: Some(batch), none })
+            let name = read_name(topic.name.as_str(), Some(rows));
+            Ok(Rows { name, table: batch.table.clone(), batch: Some(batch), none })
         }
         RowsFrom::Topic { topic, rows: None } => {
             let topic = state.database.topic(&TopicName::parse(topic.clone())?).await?;
