@@ -92,6 +92,7 @@ export class Demo {
     const options = ['-h', '127.0.0.1', '-p', String(this.pgPort), '-U', 'gonvel', '-d', database, '-AtX', '-q'];
     return execFileSync('psql', [...options, '-v', 'ON_ERROR_STOP=1', '-c', statement], {
       env: { ...process.env, PGPASSFILE: join(this.home, 'pgpass') },
+      maxBuffer: 256 << 20,
     })
       .toString()
       .trim();
