@@ -280,8 +280,7 @@ mod tests {
     #[test]
     fn what_cannot_become_rows_is_said_before_any_record_comes() {
         let id = || EventColumn::of(Part::Key, "id", "text").as_key();
-        let rows =
-            |columns: Vec<EventColumn>| EventRows { columns, ..EventRows::default() };
+        let rows = |columns: Vec<EventColumn>| EventRows { columns, ..EventRows::default() };
         let newest = |by: &str| EventRows { newest_by: Some(by.into()), ..rows(vec![id()]) };
         let cases = [
             (rows(vec![]), "at least one"),

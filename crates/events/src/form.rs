@@ -320,7 +320,8 @@ impl EventForm {
             rest = decode(&self.tree, self.beside, value, schema, &mut cells)?;
         }
         if self.adds
-            && let Some(column) = rest.as_deref().and_then(|rest| columns_for(rest, schema, &self.rows.columns).into_iter().next())
+            && let Some(column) =
+                rest.as_deref().and_then(|rest| columns_for(rest, schema, &self.rows.columns).into_iter().next())
         {
             return Err(format!("at {}: no column takes it yet", shown(Part::Field, &column.path)));
         }

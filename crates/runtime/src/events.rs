@@ -60,11 +60,7 @@ pub(crate) fn forms(read: &[ReadTopic<'_>]) -> Result<Events, Failure> {
     for (place, (of, first)) in read.iter().zip(first_places(read)).enumerate() {
         let Some(rows) = of.rows else { continue };
         let form = EventForm::new(of.topic, rows).map_err(|finding| {
-            ConnectorError::settings(
-                Some("topics"),
-                format!("{}: {finding}", of.name),
-                "change how its records become rows",
-            )
+            ConnectorError::settings(Some("topics"), format!("{}: {finding}", of.name), "change how its records become rows")
         })?;
         forms.entry(first).or_default().0.push(Sort { place, form });
     }

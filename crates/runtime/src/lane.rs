@@ -275,7 +275,8 @@ impl Lane<'_> {
         stopped: &mut watch::Receiver<Ending>,
     ) -> Result<Option<Ending>, Failure> {
         let Assignment { connector, version, .. } = self.assignment;
-        let refused = |finding: String| ConnectorError::settings(Some("topics"), finding, "change how its events become rows");
+        let refused =
+            |finding: String| ConnectorError::settings(Some("topics"), finding, "change how its events become rows");
         let grown = connector.definition().grown(new.place, &new.columns).map_err(refused)?;
         let grown = ValidConnector::check(connector.id(), connector.name().clone(), grown);
         let grown = grown.map_err(|e| refused(e.to_string()))?;

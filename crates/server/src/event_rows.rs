@@ -15,7 +15,9 @@ use gonvel_core::record_form::ReadForm;
 use gonvel_core::schemas::Language;
 use gonvel_events::proposing::{Looked, Seen, Types, TypesIn, propose};
 use gonvel_events::{Came, EventForm, EventSchema, Teller};
-use gonvel_http_api::{EventRow, Problem, RefusedEvents, SeenField, SeenHeader, SeenType, SeenTypes, TriedEventRows, TryEventRows};
+use gonvel_http_api::{
+    EventRow, Problem, RefusedEvents, SeenField, SeenHeader, SeenType, SeenTypes, TriedEventRows, TryEventRows,
+};
 use gonvel_shape::cast::text_of;
 use gonvel_shape::ty::Ty;
 

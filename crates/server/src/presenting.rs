@@ -193,11 +193,7 @@ fn planned(definition: &core::Definition) -> Vec<(String, String, String)> {
         }
         core::Definition::Sink(_) | core::Definition::Topics(_) => {
             let types = |read: &core::ReadTopic<'_>| read.name[read.topic.len()..].trim().to_owned();
-            definition
-                .read_topics()
-                .into_iter()
-                .map(|read| (read.topic.to_owned(), types(&read), read.to))
-                .collect()
+            definition.read_topics().into_iter().map(|read| (read.topic.to_owned(), types(&read), read.to)).collect()
         }
     }
 }

@@ -67,6 +67,8 @@ mod tests {
         // another field of that name is refused as it is when a person asks for it
         let other = EventColumn { path: vec!["CELSIUS".into()], ..celsius.clone() };
         assert!(grown.grown(0, &[other]).unwrap_err().contains("two columns are called celsius"));
-        assert!(sink(None).grown(0, std::slice::from_ref(&celsius)).is_err() && sink(Some(rows)).grown(1, &[celsius]).is_err());
+        assert!(
+            sink(None).grown(0, std::slice::from_ref(&celsius)).is_err() && sink(Some(rows)).grown(1, &[celsius]).is_err()
+        );
     }
 }

@@ -407,7 +407,8 @@ fn check_topics(topics: &TopicsDefinition) -> Result<(), DefinitionError> {
         }
     }
     let outputs = topics.carries.iter().map(|c| c.to.clone());
-    let routed = topics.carries.iter().flat_map(|c| topics.shape.ways(&c.name()).into_iter().map(str::to_owned).collect::<Vec<_>>());
+    let routed =
+        topics.carries.iter().flat_map(|c| topics.shape.ways(&c.name()).into_iter().map(str::to_owned).collect::<Vec<_>>());
     if let Some(same) = outputs.chain(routed).find(|to| topics.carries.iter().any(|c| c.topic == *to)) {
         return Err(DefinitionError::Circle(same));
     }

@@ -50,7 +50,8 @@ impl Types {
     }
 
     fn text(&mut self, part: Part, path: &[&str], text: Option<&str>) {
-        let here = |known: Part, names: &[String]| known == part && names.iter().map(String::as_str).eq(path.iter().copied());
+        let here =
+            |known: Part, names: &[String]| known == part && names.iter().map(String::as_str).eq(path.iter().copied());
         if self.out.iter().any(|(known, names)| here(*known, names)) {
             return;
         }

@@ -157,7 +157,15 @@ struct Gathering {
 
 impl Gathering {
     fn new() -> Self {
-        Self { topics: Vec::new(), open: None, beside_it: Vec::new(), changes: 0, share: MOST_CHANGES, latest_us: None, beside: Beside::default() }
+        Self {
+            topics: Vec::new(),
+            open: None,
+            beside_it: Vec::new(),
+            changes: 0,
+            share: MOST_CHANGES,
+            latest_us: None,
+            beside: Beside::default(),
+        }
     }
 
     /// What is being gathered of a topic under a schema.

@@ -38,7 +38,9 @@ fn room(number: i64) -> i64 {
 
 fn event(number: i64) -> Record {
     let value = match kind(number) {
-        Some("reading") if number == WRONG => json!({"kind": "reading", "n": number, "room": room(number), "celsius": "cold"}),
+        Some("reading") if number == WRONG => {
+            json!({"kind": "reading", "n": number, "room": room(number), "celsius": "cold"})
+        }
         Some("reading") => json!({"kind": "reading", "n": number, "room": room(number), "celsius": number}),
         Some(kind) => json!({"kind": kind, "n": number, "room": room(number), "by": "Alva"}),
         None => json!({"n": number, "note": "a test"}),
@@ -74,11 +76,7 @@ fn only(told_by: Part, is: &[&str], is_not: &[&str]) -> Option<Only> {
 
 /// Rows of one type, by the room: the newest of each.
 fn rows(only: Option<Only>, more: EventColumn) -> EventRows {
-    let columns = vec![
-        EventColumn::of(Part::Key, "id", "text").as_key(),
-        EventColumn::field(&["n"], "n", "bigint"),
-        more,
-    ];
+    let columns = vec![EventColumn::of(Part::Key, "id", "text").as_key(), EventColumn::field(&["n"], "n", "bigint"), more];
     EventRows { columns, only, ..EventRows::default() }
 }
 
@@ -160,7 +158,8 @@ async fn each_type_of_a_topics_events_becomes_rows_of_its_own() {
     for (prefix, id) in &sinks {
         until(&target, &format!("{SHOWN}{prefix}_openings ORDER BY 1"), &newest(opened, EVENTS)).await;
         until(&target, &format!("{SHOWN}{prefix}_others ORDER BY 1"), &newest(|kind| kind.is_none(), EVENTS)).await;
-        until(&target, &format!("{SHOWN}{prefix}_readings ORDER BY 1"), &newest(|kind| kind == Some("reading"), EVENTS)).await;
+        until(&target, &format!("{SHOWN}{prefix}_readings ORDER BY 1"), &newest(|kind| kind == Some("reading"), EVENTS))
+            .await;
         let wrong = format!("SELECT count(*)::text FROM {prefix}_readings WHERE doubled IS DISTINCT FROM celsius * 2");
         until(&target, &wrong, &["0".to_owned()]).await;
         // a newer reading of the room overtook the wrong one: events of other types did not
@@ -170,9 +169,14 @@ async fn each_type_of_a_topics_events_becomes_rows_of_its_own() {
     }
     let start = Instant::now();
     loop {
-        let counts = [topic_changes(&world.database, "sorted.readings").await, topic_changes(&world.database, "sorted.openings").await];
+        let counts = [
+            topic_changes(&world.database, "sorted.readings").await,
+            topic_changes(&world.database, "sorted.openings").await,
+        ];
         let expected = [0, 1].map(|of| {
-            (0..EVENTS).filter(|n| *n != WRONG && if of == 1 { opened(kind(*n)) } else { kind(*n) == Some("reading") }).count()
+            (0..EVENTS)
+                .filter(|n| *n != WRONG && if of == 1 { opened(kind(*n)) } else { kind(*n) == Some("reading") })
+                .count()
         });
         if [counts[0].len(), counts[1].len()] == expected {
             let mut numbers: Vec<i64> = counts[1].iter().map(|row| row["n"].as_i64().unwrap()).collect();
@@ -192,7 +196,9 @@ async fn what_waits_is_overtaken_by_its_own_type_only() {
     let target = world.cluster.connect("settlement").await.unwrap();
     world.database.create_topic(&TopicName::parse(TOPIC).unwrap(), 2, &TopicSettings::default()).await.unwrap();
     target
-        .batch_execute("CREATE TABLE readings (id text PRIMARY KEY, n bigint, celsius int CONSTRAINT cold CHECK (celsius < 10))")
+        .batch_execute(
+            "CREATE TABLE readings (id text PRIMARY KEY, n bigint, celsius int CONSTRAINT cold CHECK (celsius < 10))",
+        )
         .await
         .unwrap();
     let topic = |table: &str, rows| DeliveredTopic {
@@ -282,15 +288,20 @@ async fn a_field_that_was_never_seen_becomes_a_column_and_no_record_is_lost_or_d
         if part % 2 == 0 { drop(fleet) } else { fleet.stop().await }
     }
     let fleet = world.fleet();
-    until(&target, "SELECT count(*) || ' ' || count(DISTINCT n) || ' ' || sum(n) FROM readings", &[format!("300 300 {}", 299 * 150)])
-        .await;
+    until(
+        &target,
+        "SELECT count(*) || ' ' || count(DISTINCT n) || ' ' || sum(n) FROM readings",
+        &[format!("300 300 {}", 299 * 150)],
+    )
+    .await;
     let kept = world.database.find_connector(connector).await.unwrap();
     let read = kept.definition.read_topics();
     let mut found: Vec<(String, String)> =
         read[0].rows.unwrap().columns[3..].iter().map(|c| (c.name.clone(), c.ty.clone())).collect();
     found.sort_unstable();
     // where no schema says a type it is one that takes what may come later: the room was an Avro record's first
-    let expected = [("celsius__", "numeric"), ("checked", "date"), ("door_by", "jsonb"), ("door_open", "boolean"), ("room", "integer")];
+    let expected =
+        [("celsius__", "numeric"), ("checked", "date"), ("door_by", "jsonb"), ("door_open", "boolean"), ("room", "integer")];
     assert_eq!(found, expected.map(|(name, ty)| (name.to_owned(), ty.to_owned())));
     let shown = "SELECT concat_ws(' ', n, room, door_open, door_by, trim_scale(celsius__), checked) FROM readings WHERE n IN (10, 149, 150, 201, 251, 252) ORDER BY n";
     let expected =
@@ -310,6 +321,69 @@ async fn a_field_that_was_never_seen_becomes_a_column_and_no_record_is_lost_or_d
         }
         assert!(start.elapsed() < PATIENCE, "{} records", rows.len());
         tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    fleet.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn events_are_routed_by_a_step_into_tables_and_topics() {
+    let world = World::new().await;
+    let target = world.cluster.connect("settlement").await.unwrap();
+    world.database.create_topic(&TopicName::parse(TOPIC).unwrap(), 2, &TopicSettings::default()).await.unwrap();
+    let by = || EventColumn::field(&["by"], "opened_by", "text");
+    let route = |to: [&str; 2]| -> Vec<ShapeStep> {
+        let ways = json!([{"when": "opened_by IS NOT NULL", "to": to[0]}, {"when": "n % 2 = 0", "to": to[1]}]);
+        vec![serde_json::from_value::<Step>(json!({"step": "route", "ways": ways})).unwrap().into()]
+    };
+    let topic =
+        DeliveredTopic { topic: TOPIC.into(), schema: "public".into(), table: "odd".into(), rows: Some(rows(None, by())) };
+    let mut sink = SinkDefinition::of(world.connection("settlement").await, vec![topic]);
+    sink.shape.steps.insert(TOPIC.into(), route(["openings", "even"]));
+    world.connector("routed", sink).await;
+    // each record a row of its own there: of a row that a key names, a delete goes to all places where it does not go
+    let mut each = rows(None, by());
+    each.columns[0].key = false;
+    each.columns.extend([Part::Partition, Part::Offset].map(|part| EventColumn::of(part, part.word(), "bigint").as_key()));
+    let carried = CarriedTopic { topic: TOPIC.into(), to: "odd".into(), rows: Some(each), fit: None };
+    let mut between = TopicsDefinition::of(vec![carried], 1);
+    between.values.form = ValueForm::Row;
+    between.shape.steps.insert(TOPIC.into(), route(["openings", "{id}"]));
+    world.connector("between", between).await;
+    append(&world, TOPIC, (0..EVENTS / 2).map(event)).await;
+    let fleet = world.fleet();
+    tokio::time::sleep(Duration::from_millis(250)).await;
+    drop(fleet);
+    append(&world, TOPIC, (EVENTS / 2..EVENTS).map(event)).await;
+    let fleet = world.fleet();
+    let opened = |number: i64| matches!(kind(number), Some("opened" | "defrosted"));
+    let newest = |of: &dyn Fn(i64) -> bool| {
+        let rows: BTreeMap<i64, i64> = (0..EVENTS).filter(|n| of(*n)).map(|n| (room(n), n)).collect();
+        let mut rows: Vec<String> = rows.iter().map(|(room, n)| format!("room-{room} {n}")).collect();
+        rows.sort_unstable();
+        rows
+    };
+    until(&target, &format!("{SHOWN}openings ORDER BY 1"), &newest(&opened)).await;
+    until(&target, &format!("{SHOWN}even ORDER BY 1"), &newest(&|n| !opened(n) && n % 2 == 0)).await;
+    until(&target, &format!("{SHOWN}odd ORDER BY 1"), &newest(&|n| !opened(n) && n % 2 == 1)).await;
+    // between topics a column may name where a row goes
+    let expected = [
+        ("openings", (0..EVENTS).filter(|n| opened(*n)).count()),
+        ("room-4", (0..EVENTS).filter(|n| !opened(*n) && n % 2 == 0 && room(*n) == 4).count()),
+        ("odd", (0..EVENTS).filter(|n| !opened(*n) && n % 2 == 1).count()),
+    ];
+    let start = Instant::now();
+    for (name, count) in expected {
+        loop {
+            let there = match world.database.topic(&TopicName::parse(name).unwrap()).await {
+                Ok(_) => topic_changes(&world.database, name).await.len(),
+                Err(_) => 0,
+            };
+            if there == count {
+                break;
+            }
+            assert!(start.elapsed() < PATIENCE, "{name}: {there} records, not {count}");
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
     }
     fleet.stop().await;
 }

@@ -152,6 +152,65 @@ async fn records_are_tried_as_rows_before_anything_runs() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn types_of_events_are_found_tried_and_shaped_apart() {
+    let api = Api::start().await;
+    api.topic("coldstore.events", 2).await;
+    let event = |n: i64| match n % 3 {
+        0 => json!({"key": n.to_string(), "value": {"kind": "door", "room": n, "open": true}}),
+        _ => json!({"key": n.to_string(), "value": {"kind": "reading", "room": n, "celsius": n}}),
+    };
+    let all: Vec<_> = (0..30).map(event).collect();
+    assert_eq!(api.post("/topics/coldstore.events/records", &json!(all)).await.0, 200);
+    assert_eq!(api.post("/topics/coldstore.events/records", &json!([{"key": "x", "value": null}])).await.0, 200);
+    let path = "/topics/coldstore.events/event-rows";
+    let (_, tried) = api.post(path, &json!({})).await;
+    let expected = json!([{"part": "field", "path": ["kind"],
+        "types": [{"what": "reading", "records": 20}, {"what": "door", "records": 10}]}]);
+    assert_eq!(tried["types"], expected, "{tried:#}");
+    // columns of one type are those that its records have; a record without a value says no type
+    let only = |is: &[&str]| json!({"part": "field", "path": ["kind"], "is": is});
+    let (_, tried) = api.post(path, &json!({"only": only(&["reading"])})).await;
+    assert_eq!(
+        (&tried["records"], &tried["of_other_types"], &tried["fit"]),
+        (&json!(21), &json!(10), &json!(20)),
+        "{tried:#}"
+    );
+    assert!(tried["refused"][0]["finding"].as_str().unwrap().contains("says its type"), "{tried:#}");
+    let names: Vec<&str> = tried["rows"]["columns"].as_array().unwrap().iter().filter_map(|c| c["name"].as_str()).collect();
+    assert!(names.contains(&"celsius") && !names.contains(&"open"), "{names:?}");
+    let rows = tried["rows"].clone();
+    says(&api.post(path, &json!({"only": {"part": "time", "is": ["a"]}})).await, 422, "time says no type");
+    // shapes of a type are given by its name, tried and compared on its rows alone
+    let steps = |value: &str| json!({"steps": {"coldstore.events [reading]": [{"step": "compute", "column": "above", "value": value}]}});
+    let from = json!({"from": "topic", "topic": "coldstore.events", "rows": rows});
+    let body = json!({"before": steps("celsius + 1"), "after": steps("CASE WHEN celsius > 10 THEN celsius ELSE celsius + 1 END"), "rows": from, "most": 1000});
+    let (status, compared) = api.post("/shapes/compare", &body).await;
+    assert_eq!(
+        (status, &compared["rows"], &compared["change"], &compared["same"]),
+        (200, &json!(20), &json!(13), &json!(7)),
+        "{compared:#}"
+    );
+    // and what would be read twice is refused before anything runs
+    let carried = |to: &str, is: &[&str]| {
+        let mut rows = rows.clone();
+        rows["only"] = only(is);
+        json!({"topic": "coldstore.events", "to": to, "rows": rows})
+    };
+    let asked = |one: &[&str], other: &[&str]| {
+        let carries = json!([carried("a", one), carried("b", other)]);
+        json!({"name": "apart", "start": false, "definition": {"kind": "topics", "partitions": 1, "carries": carries, "shape": steps("1")}})
+    };
+    let twice = api.post("/connectors", &asked(&["reading"], &["door", "reading"])).await;
+    says(&twice, 422, "a record could become a row in both");
+    let (status, made) = api.post("/connectors", &asked(&["reading"], &["door"])).await;
+    assert_eq!(
+        (status, &made["tables"][1]["types"], &made["tables"][1]["counted_above"]),
+        (201, &json!("[door]"), &json!(true)),
+        "{made:#}"
+    );
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_bad_request_says_which_record_and_stores_nothing() {
     let api = Api::start().await;
     api.topic("orchard.events", 2).await;

@@ -62,8 +62,13 @@ impl Database {
         load_again: &[String],
         who: &str,
     ) -> Result<i32, PortError> {
-        self.next_version(connector, version, load_again, Deed { connector: connector.id(), who, what: "changed", detail: None })
-            .await
+        self.next_version(
+            connector,
+            version,
+            load_again,
+            Deed { connector: connector.id(), who, what: "changed", detail: None },
+        )
+        .await
     }
 
     /// The same, with what its history says of it.
