@@ -28,7 +28,7 @@ packages-demo:
 	@scripts/need-packages.sh $(POSTGRESQL)
 
 packages-test:
-	@scripts/need-packages.sh $(POSTGRESQL) $(CHROMIUM)
+	@scripts/need-packages.sh $(POSTGRESQL) $(CHROMIUM) curl=curl python3=python3
 
 # --- building ---
 

@@ -123,14 +123,26 @@ export class Demo {
     this.postgres('start', '-l', '/dev/null', '-o', `-p ${this.pgPort} ${settings.map((s) => `-c ${s}`).join(' ')}`);
   }
 
+  /** The last lines that the server said. */
+  saidLast(): string {
+    return this.said.split('\n').slice(-40).join('\n');
+  }
+
   get password(): string {
     return readFileSync(join(this.home, 'pgpass'), 'utf8').trim().split(':').pop() ?? '';
   }
 }
 
-/** A test with a demo that is shared within the file. `options` are the demo's own. */
+/** A test with a demo that is shared within the file. `options` are the demo's own. What its server said last is told where a walk fails. */
 export function withDemo(...options: string[]) {
-  return base.extend<object, { demo: Demo }>({
+  return base.extend<{ told: undefined }, { demo: Demo }>({
+    told: [
+      async ({ demo }, use, info) => {
+        await use(undefined);
+        if (info.status !== info.expectedStatus) console.log(`${info.title}: the server said last\n${demo.saidLast()}`);
+      },
+      { auto: true },
+    ],
     demo: [
       async ({}, use) => {
         const demo = await Demo.start(...options);

@@ -99,7 +99,11 @@ test('the lines to publish by, as they are copied, publish', async ({ page }) =>
   execFileSync('node', ['--input-type=module', '-e', await text()]);
   await page.getByText('JSON', { exact: true }).click();
   execFileSync('node', ['--input-type=module', '-e', await text()]);
-  await expect.poll(records).toBe(before + 4);
+  await page.getByText('Python', { exact: true }).click();
+  execFileSync('python3', ['-c', await text()]);
+  await page.getByText('CloudEvents', { exact: true }).click();
+  execFileSync('python3', ['-c', await text()]);
+  await expect.poll(records).toBe(before + 6);
 });
 
 test('columns are changed with the records beside them, and what does not fit is said before it runs', async ({
@@ -110,13 +114,13 @@ test('columns are changed with the records beside them, and what does not fit is
   await page.getByRole('checkbox', { name: /coldstore\.doors/ }).check();
   await page.getByLabel('Table for coldstore.doors').fill('last_doors');
   await page.getByRole('button', { name: 'Columns of coldstore.doors' }).click();
-  await expect(page.getByText('All of the newest 45 records become rows.')).toBeVisible();
+  await expect(page.getByText('All of the newest 47 records become rows.')).toBeVisible();
   const open = page.getByRole('row', { name: /door › open/ });
   await expect(open).toContainText('always · true or false');
   // a type that does not fit is told with how many and where
   const type = page.getByRole('combobox', { name: 'Type of celsius' });
   await type.fill('smallint');
-  await expect(page.getByRole('status')).toContainText(/of the newest 45 records would go to quarantine/);
+  await expect(page.getByRole('status')).toContainText(/of the newest 47 records would go to quarantine/);
   await expect(page.getByRole('status')).toContainText('at $.celsius: the number is not whole');
   await type.fill('no such type');
   await expect(page.getByRole('alert')).toContainText('no such type, which is none');
@@ -126,7 +130,7 @@ test('columns are changed with the records beside them, and what does not fit is
   await expect(page.getByRole('checkbox', { name: 'room_no is part of the key' })).toBeChecked();
   await page.getByText('Kept as JSON').click();
   await page.getByRole('button', { name: 'Take door_open out' }).click();
-  await expect(page.getByText('All of the newest 45 records become rows.')).toBeVisible();
+  await expect(page.getByText('All of the newest 47 records become rows.')).toBeVisible();
   await expect(page.getByRole('region', { name: 'The newest rows' })).toContainText('{"door": {"open": ');
   await page.getByRole('button', { name: 'Back to the connector' }).click();
   await expect(page.getByText(/the newest of each room_no/)).toBeVisible();

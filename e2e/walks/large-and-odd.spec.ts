@@ -23,7 +23,8 @@ const crowd = `
   INSERT INTO lanes (connector_id, lane) SELECT id, 0 FROM connectors ON CONFLICT DO NOTHING`;
 
 async function accessible(page: Page) {
-  const found = await new AxeBuilder({ page }).withTags(['wcag2a', 'wcag2aa']).analyze();
+  // there are no frames, for which it would open a page of its own each time
+  const found = await new AxeBuilder({ page }).setLegacyMode().withTags(['wcag2a', 'wcag2aa']).analyze();
   expect(found.violations.map((v) => `${v.id}: ${v.nodes.map((n) => n.target.join(' ')).join(', ')}`)).toEqual([]);
 }
 
