@@ -6,7 +6,7 @@ use gonvel_core::block::BlockBuilder;
 use gonvel_core::connector::{
     CarriedTopic, DeliveredTopic, SinkDefinition, State, TargetRows, TopicsDefinition, ValueForm, Wish,
 };
-use gonvel_core::event_rows::{EventColumn, EventRows, Part, Unknown};
+use gonvel_core::event_rows::{EventColumn, EventRows, Part};
 use gonvel_core::naming::{PartitionId, SchemaId, TopicName, TopicPartition};
 use gonvel_core::ports::{AppendBatch, PartitionBlocks, SchemaStore, TopicLog};
 use gonvel_core::record::Record;

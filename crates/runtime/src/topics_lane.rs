@@ -32,6 +32,8 @@ use crate::writing::{Writer, append};
 const RESTS: u32 = 10;
 /// And at most.
 const LONGEST_REST: Duration = Duration::from_secs(60);
+/// Changes in a round from which on the next one is read while it is appended.
+const AHEAD: usize = 1_000;
 /// Longest wait for new records before looking again.
 const LOOK: Duration = Duration::from_millis(500);
 
@@ -140,6 +142,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     // what was asked for before the lane began
     let mut again = aside.is_some().then(Instant::now);
     let follows = !definition.shape.followed().is_empty();
+    let mut ahead = None;
     // when rows may be carried again: what that costs is a small part of the lane's time
     let mut rested = Instant::now();
     loop {
@@ -169,7 +172,11 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             }
             waits_for = changed.then_some(rested);
         }
-        let Some(ReadRound { round, latest_us, beside, .. }) = reader.next().await? else {
+        let read = match ahead.take() {
+            Some(read) => read,
+            None => reader.next().await?,
+        };
+        let Some(ReadRound { round, latest_us, beside, changes, .. }) = read else {
             Lag::none(work.board);
             tokio::select! {
                 biased;
@@ -195,7 +202,15 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         if let Some(shaping) = shaping.as_ref().filter(|_| follows) {
             shaping.lock().await.note_followed(&mut stands.followed);
         }
-        append(work.services, parts, stands.progress(&work)?).await?;
+        let appended = append(work.services, parts, stands.progress(&work)?);
+        // where much waits the next round is read meanwhile, unless its rows may have to be carried again before they are written
+        if changes >= AHEAD && !follows {
+            let (appended, next) = tokio::join!(appended, reader.next());
+            appended?;
+            ahead = Some(next?);
+        } else {
+            appended.await?;
+        }
         if let (Some(aside), Some(taken)) = (&mut aside, taken) {
             aside.taken(&taken);
         }
