@@ -227,7 +227,7 @@ pub(crate) async fn load_again(
     if request.tables.is_empty() {
         return Err(Refusal::invalid("tables", "no table is named: name at least one, as schema.table"));
     }
-    let found = connector.said().flat_map(|l| l.tables.keys());
+    let found = connector.found().map(|(name, _)| name);
     let known: std::collections::HashSet<String> =
         source.tables.iter().map(gonvel_core::connector::CapturedTable::qualified).chain(found.cloned()).collect();
     let captured = |name: &String| known.contains(name);

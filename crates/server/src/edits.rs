@@ -33,13 +33,7 @@ fn judged(stored: &Stored, definition: Definition) -> Result<(ValidConnector, Co
         && from.values != to.values
         && to.load.rows
     {
-        // tables found by their names are known to the lane alone
-        let explicit = |name: &String| to.tables.iter().chain(&from.tables).any(|t| t.qualified() == *name);
-        let covers = |name: &String| {
-            name.split_once('.').is_some_and(|(schema, table)| to.patterns.as_ref().is_some_and(|p| p.covers(schema, table)))
-        };
-        let known = stored.said().flat_map(|l| l.tables.keys());
-        let found: Vec<String> = known.filter(|name| covers(name) && !explicit(name)).cloned().collect();
+        let found: Vec<String> = stored.found().map(|(name, _)| name).filter(|name| to.finds(name)).cloned().collect();
         if !found.is_empty() {
             consequences.entry(edit::Consequence::LoadsAgain).or_default().extend(found);
         }

@@ -81,8 +81,7 @@ pub fn connector(connector: &Connector, system: String, quarantined: i64) -> api
     let together = LaneStatus::together(connector.said());
     let lane = together.as_ref();
     let mut ways: Vec<(String, String, String)> = planned(&connector.definition);
-    // tables that were found by their names are known to the lane alone
-    for (from, progress) in lane.iter().flat_map(|l| &l.tables) {
+    for (from, progress) in connector.found() {
         if !progress.other_end.is_empty() && !ways.iter().any(|(known, ..)| known == from) {
             ways.push((from.clone(), String::new(), progress.other_end.clone()));
         }

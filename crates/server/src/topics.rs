@@ -26,9 +26,7 @@ pub(crate) fn writes(connector: &Connector, topic: &str) -> Option<bool> {
     match &connector.definition {
         Definition::Source(source) if source.tables.iter().any(|t| t.topic == topic) => Some(true),
         Definition::Source(source) if source.schema_changes.as_deref() == Some(topic) => Some(true),
-        Definition::Source(_) if connector.said().flat_map(|l| l.tables.values()).any(|t| t.other_end == topic) => {
-            Some(true)
-        }
+        Definition::Source(_) if connector.found().any(|(_, table)| table.other_end == topic) => Some(true),
         Definition::Sink(sink) if sink.topics.iter().any(|t| t.topic == topic) => Some(false),
         Definition::Topics(topics) if topics.carries.iter().any(|t| t.topic == topic) => Some(false),
         Definition::Topics(topics)

@@ -258,6 +258,13 @@ impl SourceDefinition {
             failing: Failing::default(),
         }
     }
+
+    /// Whether a table, given as `schema.table`, is captured because of its name alone.
+    #[must_use]
+    pub fn finds(&self, qualified: &str) -> bool {
+        let meant = qualified.split_once('.').zip(self.patterns.as_ref()).is_some_and(|((s, t), by)| by.covers(s, t));
+        meant && !self.tables.iter().any(|table| table.qualified() == qualified)
+    }
 }
 
 /// What a sink's table holds.

@@ -2,7 +2,7 @@
 
 use gonvel_core::connector as core;
 use gonvel_core::naming::{Offset, PartitionId};
-use gonvel_core::ports::LaneStatus;
+use gonvel_core::ports::{LaneStatus, TableProgress};
 use gonvel_core::record::{Record, StoredRecord};
 use gonvel_core::table_patterns::TablePatterns;
 use gonvel_http_api as api;
@@ -42,6 +42,34 @@ fn a_lane_that_nobody_carries_needs_a_person_whatever_it_said_last() {
     assert_eq!(seen(Wish::Run, vec![lane(State::Stopped, None)]).0, api::State::Starting);
     assert_eq!(seen(Wish::Run, vec![lane(State::Following, None)]), (api::State::Following, None, 40.0));
     assert_eq!(seen(Wish::Run, vec![]).0, api::State::Starting);
+}
+
+#[test]
+fn a_table_of_an_earlier_version_is_not_shown_though_a_lane_still_says_it() {
+    let progress = |topic: &str| TableProgress { other_end: topic.into(), ..TableProgress::default() };
+    let said = [("public.growers", "growers"), ("public.blocks", "blocks"), ("site.hail", "hail")];
+    let status = LaneStatus {
+        tables: said.iter().map(|(table, topic)| ((*table).to_owned(), progress(topic))).collect(),
+        ..LaneStatus::entering(core::State::Following, 0)
+    };
+    let seen = |patterns: Option<TablePatterns>| {
+        let renamed = core::CapturedTable::whole("public", "orchardists", "growers");
+        let blocks = core::CapturedTable::whole("public", "blocks", "blocks");
+        let found = Connector {
+            id: gonvel_core::naming::ConnectorId(Uuid::nil()),
+            name: "growers-changes".into(),
+            definition: core::SourceDefinition { patterns, ..core::SourceDefinition::of(Uuid::nil(), vec![renamed, blocks], 1) }
+                .into(),
+            wish: core::Wish::Run,
+            version: 2,
+            created_at: chrono::DateTime::UNIX_EPOCH,
+            lanes: vec![CarriedLane { lane: 0, runner: None, waits: None, status: Some(status.clone()) }],
+        };
+        connector(&found, "packhouse".into(), 0).tables.into_iter().map(|t| t.from).collect::<Vec<_>>()
+    };
+    assert_eq!(seen(None), ["public.orchardists", "public.blocks"]);
+    let site = TablePatterns { include: vec!["site.*".into()], exclude: vec![], topic: "{table}".into() };
+    assert_eq!(seen(Some(site)), ["public.orchardists", "public.blocks", "site.hail"]);
 }
 
 #[test]

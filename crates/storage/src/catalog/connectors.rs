@@ -6,7 +6,7 @@ use diesel::result::{DatabaseErrorKind, Error};
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use gonvel_core::connector::{Definition, State, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectorId, ConnectorName};
-use gonvel_core::ports::{Deed, LaneStatus, PortError};
+use gonvel_core::ports::{Deed, LaneStatus, PortError, TableProgress};
 use gonvel_core::preflight::KeptReport;
 use uuid::Uuid;
 
@@ -62,6 +62,13 @@ impl Connector {
     /// What its lanes last said, in order.
     pub fn said(&self) -> impl Iterator<Item = &LaneStatus> {
         self.lanes.iter().filter_map(|l| l.status.as_ref())
+    }
+
+    /// Tables that it captures because of their names: only its lanes know them. What they last said may be of an earlier
+    /// version, whose tables are not among these.
+    pub fn found(&self) -> impl Iterator<Item = (&String, &TableProgress)> {
+        let finds = |name: &String| matches!(&self.definition, Definition::Source(source) if source.finds(name));
+        self.said().flat_map(|lane| &lane.tables).filter(move |(name, _)| finds(name))
     }
 }
 
