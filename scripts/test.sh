@@ -9,9 +9,10 @@ parts=" ${*:-rust console e2e} "
 wanted() { [[ $parts == *" $1 "* ]]; }
 logs=$(mktemp -d)
 beside=
+rooms=
 finish() {
   [ -z "$beside" ] || kill "$beside" 2>/dev/null || true
-  rm -rf "$logs"
+  rm -rf "$logs" ${rooms:+"$rooms"}
 }
 trap finish EXIT
 
@@ -56,6 +57,15 @@ if [ -n "$beside" ]; then
   cat "$logs/console"
   times+=("$(printf '%4d s  console: packages, bundle, types, tests (beside the compiling)' "$(cat "$logs/console-seconds")")")
   [ $outcome -eq 0 ] || failed+=("console")
+fi
+# a cluster for each test and a profile for each browser are thousands of files that no disk need see, where memory has room for them
+room() { df --output=avail --block-size=1M /dev/shm | tail -1; }
+memory() { awk '/^MemAvailable/ { print int($2 / 1024) }' /proc/meminfo; }
+if [ -w /dev/shm ] && [ "$(room)" -ge 4096 ] && [ "$(memory)" -ge 8192 ]; then
+  rooms=$(mktemp -d /dev/shm/gonvel-test-XXXXXX)
+  # the clusters run as another user where the caller is root
+  chmod 755 "$rooms"
+  export TMPDIR=$rooms
 fi
 # half of a test's time is waiting for a database: twice as many at a time as there are processors
 export RUST_TEST_THREADS=${RUST_TEST_THREADS:-$(($(nproc) * 2))}

@@ -6,8 +6,7 @@ use std::time::Duration;
 
 use axum::extract::State;
 use axum::response::sse::{Event, KeepAlive, Sse};
-use futures::Stream;
-use futures::stream;
+use futures::{Stream, StreamExt, stream};
 use gonvel_http_api::Connector;
 
 use crate::state::ServerState;
@@ -52,5 +51,5 @@ pub(crate) async fn connectors(State(state): State<Arc<ServerState>>) -> Sse<imp
         let event = Event::default().event("connectors").json_data(&*now).unwrap_or_default();
         Some((Ok(event), (None, changes)))
     });
-    Sse::new(events).keep_alive(KeepAlive::default())
+    Sse::new(events.fuse()).keep_alive(KeepAlive::default())
 }

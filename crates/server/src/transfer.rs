@@ -183,6 +183,8 @@ pub(crate) async fn export(
             }
         }
     });
+    // a layer that compresses asks once more after the end
+    let body = body.fuse();
     let file = format!("attachment; filename=\"{}.{}\"", topic.name, form.word());
     let headers = [(header::CONTENT_TYPE, form.media_type().to_owned()), (header::CONTENT_DISPOSITION, file)];
     Ok((headers, Body::from_stream(body)).into_response())

@@ -28,7 +28,8 @@ impl TestCluster {
     /// # Panics
     /// If it does not start.
     pub async fn start_with(databases: &[&str], settings: &[&str]) -> Self {
-        let home = tempfile::Builder::new().prefix("gonvel-test").tempdir_in("/tmp").expect("a temporary folder");
+        let home =
+            tempfile::Builder::new().prefix("gonvel-test").tempdir_in(std::env::temp_dir()).expect("a temporary folder");
         fs::set_permissions(home.path(), fs::Permissions::from_mode(0o755)).expect("a folder of one's own");
         copy_template(home.path());
         let mut all = vec!["fsync=off".to_owned(), "shared_buffers=128MB".to_owned()];

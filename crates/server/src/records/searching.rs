@@ -156,5 +156,5 @@ pub(crate) async fn search(
         };
         Some((stream::iter(events.into_iter().map(Ok)), Some(search)))
     });
-    Ok(Sse::new(events.flatten()))
+    Ok(Sse::new(events.fuse().flatten()))
 }

@@ -83,6 +83,8 @@ pub(crate) fn answer<T: Serialize + Send + 'static>(
     permit: OwnedSemaphorePermit,
     pieces: impl Stream<Item = Result<Vec<T>, PortError>> + Send + 'static,
 ) -> Response {
+    // whoever takes the body may ask once more after its end
+    let pieces = pieces.fuse();
     if lines {
         let body = pieces.map(move |piece| {
             let _held = &permit;
@@ -187,7 +189,7 @@ pub(crate) async fn tail(
             }
         }
     });
-    Ok(Sse::new(events.flatten()).keep_alive(KeepAlive::default()))
+    Ok(Sse::new(events.fuse().flatten()).keep_alive(KeepAlive::default()))
 }
 
 /// The latest records since the places, which move to the end; and how many more there were.

@@ -58,8 +58,11 @@ fn a_table_of_an_earlier_version_is_not_shown_though_a_lane_still_says_it() {
         let found = Connector {
             id: gonvel_core::naming::ConnectorId(Uuid::nil()),
             name: "growers-changes".into(),
-            definition: core::SourceDefinition { patterns, ..core::SourceDefinition::of(Uuid::nil(), vec![renamed, blocks], 1) }
-                .into(),
+            definition: core::SourceDefinition {
+                patterns,
+                ..core::SourceDefinition::of(Uuid::nil(), vec![renamed, blocks], 1)
+            }
+            .into(),
             wish: core::Wish::Run,
             version: 2,
             created_at: chrono::DateTime::UNIX_EPOCH,

@@ -1,7 +1,9 @@
 //! Appending, reading, files and readers over HTTP, against a real log.
 
+use std::io::Read;
 use std::time::{Duration, Instant};
 
+use bytes::Bytes;
 use futures::StreamExt;
 use gonvel_core::avro::container::{Codec, header, write_block};
 use gonvel_core::block::pack;
@@ -381,6 +383,19 @@ async fn what_is_exported_and_imported_is_equal() {
         let answer = api.request(Method::GET, &format!("/topics/packhouse.labels/export?form={form}")).send().await.unwrap();
         assert!(answer.headers()["content-disposition"].to_str().unwrap().contains(&format!("packhouse.labels.{form}")));
         let file = answer.bytes().await.unwrap();
+        // to a client that takes it compressed, as nearly every one does, it comes whole too
+        let packed = api.request(Method::GET, &format!("/topics/packhouse.labels/export?form={form}"));
+        let packed = packed.header("accept-encoding", "gzip").send().await.unwrap();
+        let is_packed = packed.headers().contains_key("content-encoding");
+        assert_eq!(is_packed, form != "jsonl", "{form}");
+        let packed = packed.bytes().await.unwrap();
+        let mut unpacked = Vec::new();
+        match is_packed {
+            true => flate2::read::GzDecoder::new(&packed[..]).read_to_end(&mut unpacked).unwrap(),
+            false => (&packed[..]).read_to_end(&mut unpacked).unwrap(),
+        };
+        assert_eq!(unpacked.len(), file.len(), "{form}");
+        let file = Bytes::from(unpacked);
         let copy = format!("copy.{form}");
         api.topic(&copy, 3).await;
         let import = api.request(Method::POST, &format!("/topics/{copy}/import?form={form}")).body(file.clone());
