@@ -98,6 +98,15 @@ export class Demo {
       .trim();
   }
 
+  /** The same for what is asked until it is so: a table that is not there yet is one more answer. */
+  asked(database: string, statement: string): string {
+    try {
+      return this.sql(database, statement);
+    } catch (error) {
+      return String(error);
+    }
+  }
+
   private postgres(...words: string[]): void {
     const data = realpathSync(join(this.home, 'postgres'));
     const bin = '/usr/lib/postgresql/15/bin';

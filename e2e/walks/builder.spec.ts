@@ -176,7 +176,7 @@ test('an edit says what it will do, is a version, and is taken back', async ({ p
   await page.getByRole('tab', { name: 'Now' }).click();
   await expect(page.getByRole('row', { name: /public\.rooms/ })).toHaveCount(0, { timeout: 30_000 });
   const published = "SELECT count(*) FROM pg_publication_tables WHERE tablename = 'rooms'";
-  await expect.poll(() => demo.sql('packhouse', published)).toBe('0');
+  await expect.poll(() => demo.asked('packhouse', published)).toBe('0');
 });
 
 test('a renamed table halts its connector, and goes on without a gap under its new name', async ({ page, demo }) => {
@@ -236,10 +236,10 @@ test('a sink writes history as it is told', async ({ page, demo }) => {
   await page.getByRole('button', { name: 'Create and start' }).click();
   await expect(page.getByRole('heading', { name: 'settlement-tables' })).toBeVisible();
   const count = 'SELECT count(*) FROM block_history';
-  await expect.poll(() => demo.sql('settlement', count), { timeout: 30_000 }).toBe('4003');
+  await expect.poll(() => demo.asked('settlement', count), { timeout: 30_000 }).toBe('4003');
   demo.sql('packhouse', "UPDATE blocks SET variety = 'Averling Russet' WHERE id = 7");
   const states = 'SELECT count(*) FROM block_history WHERE id = 7 AND valid_to IS NOT NULL';
-  await expect.poll(() => demo.sql('settlement', states), { timeout: 30_000 }).toBe('1');
+  await expect.poll(() => demo.asked('settlement', states), { timeout: 30_000 }).toBe('1');
 
   // told to give another guarantee, it goes on where it stands, and leaves nothing of its own in the target
   const row = page.getByRole('row', { name: /public\.block_history/ });
@@ -250,9 +250,9 @@ test('a sink writes history as it is told', async ({ page, demo }) => {
   await page.getByRole('button', { name: 'Save as version 2' }).click();
   await expect(page.getByText('At least once: Gonvel keeps the position')).toBeVisible();
   const own = "SELECT count(*) FROM pg_namespace WHERE nspname = 'gonvel'";
-  await expect.poll(() => demo.sql('settlement', own), { timeout: 30_000 }).toBe('0');
+  await expect.poll(() => demo.asked('settlement', own), { timeout: 30_000 }).toBe('0');
   demo.sql('packhouse', "UPDATE blocks SET variety = 'Averling Blush' WHERE id = 7");
-  await expect.poll(() => demo.sql('settlement', states), { timeout: 30_000 }).toBe('2');
+  await expect.poll(() => demo.asked('settlement', states), { timeout: 30_000 }).toBe('2');
   await expect(row.locator('[data-kind=load]')).toHaveText('4,000');
   await page.getByRole('tab', { name: 'Positions' }).click();
   await expect(page.getByRole('region', { name: /Positions|Where it stands/ })).toContainText('site.blocks');

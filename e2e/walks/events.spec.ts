@@ -66,7 +66,7 @@ test('events of an ordinary library and of curl land as typed rows, in at most 1
   expect(count()).toBeLessThanOrEqual(12);
 
   const rows = 'SELECT count(*) FROM doors';
-  await expect.poll(() => demo.sql('settlement', rows), { timeout: 30_000 }).toBe('41');
+  await expect.poll(() => demo.asked('settlement', rows), { timeout: 30_000 }).toBe('41');
   const typed =
     'SELECT pg_typeof(room), pg_typeof(celsius), pg_typeof(door_open), pg_typeof(event_time), sum(celsius) OVER () FROM doors LIMIT 1';
   expect(demo.sql('settlement', typed)).toBe('bigint|double precision|boolean|timestamp with time zone|215.25');
@@ -145,15 +145,15 @@ test('columns are changed with the records beside them, and what does not fit is
   await expect(page.getByRole('heading', { name: 'last-doors' })).toBeVisible();
   const kept = "SELECT celsius, other_fields->'door'->>'open' FROM last_doors WHERE room_no = 30";
   await expect
-    .poll(() => demo.sql('settlement', `SELECT count(*) FROM pg_tables WHERE tablename = 'last_doors'`))
+    .poll(() => demo.asked('settlement', `SELECT count(*) FROM pg_tables WHERE tablename = 'last_doors'`))
     .toBe('1');
-  await expect.poll(() => demo.sql('settlement', kept), { timeout: 30_000 }).toBe('7.50|true');
+  await expect.poll(() => demo.asked('settlement', kept), { timeout: 30_000 }).toBe('7.50|true');
   // the newest of a room counts, and what is no row waits
   const address = '/api/v1/topics/coldstore.doors/records';
   const send = (value: unknown) => page.request.post(address, { data: { key: 'room-30', value } });
   await send({ room: 30, celsius: 1 });
   await send({ room: 'thirty', celsius: 2 });
-  await expect.poll(() => demo.sql('settlement', kept), { timeout: 30_000 }).toBe('1.00|');
+  await expect.poll(() => demo.asked('settlement', kept), { timeout: 30_000 }).toBe('1.00|');
   await page.goto('/quarantine');
   await expect(page.getByText(/at \$\.room: it is not a value of type bigint/).first()).toBeVisible({
     timeout: 30_000,

@@ -55,9 +55,9 @@ test('a new user carries tables from one database into another without editing t
   await expect(page.getByRole('heading', { name: 'settlement-tables' })).toBeVisible();
   // the sink makes its tables by itself
   const tables = "SELECT count(*) FROM pg_tables WHERE tablename IN ('bins', 'blocks')";
-  await expect.poll(() => demo.sql('settlement', tables), { timeout: 90_000 }).toBe('2');
+  await expect.poll(() => demo.asked('settlement', tables), { timeout: 90_000 }).toBe('2');
   const delivered = 'SELECT count(*) FROM bins';
-  await expect.poll(() => demo.sql('settlement', delivered), { timeout: 90_000 }).toBe('120000');
+  await expect.poll(() => demo.asked('settlement', delivered), { timeout: 90_000 }).toBe('120000');
 });
 
 test('changes show in the browser and in the second database without reloading', async ({ page, demo }) => {
@@ -73,7 +73,7 @@ test('changes show in the browser and in the second database without reloading',
   // a key change is a delete and an insert; a delete deletes
   demo.sql('packhouse', 'UPDATE growers SET id = 9001 WHERE id = 1; DELETE FROM growers WHERE id = 2');
   await expect
-    .poll(() => demo.sql('settlement', 'SELECT string_agg(id::text, $$,$$) FROM growers WHERE id IN (1, 2, 9001)'))
+    .poll(() => demo.asked('settlement', 'SELECT string_agg(id::text, $$,$$) FROM growers WHERE id IN (1, 2, 9001)'))
     .toBe('9001');
 
   await page.getByRole('link', { name: 'packhouse.bins' }).click();
@@ -108,7 +108,9 @@ test('pause holds, resume goes on, and a killed server loses and repeats nothing
   await page.waitForTimeout(1_000);
   expect(demo.sql('settlement', "SELECT count(*) FROM bins WHERE remark = 'while paused'")).toBe('0');
   await page.getByRole('button', { name: 'Resume' }).click();
-  await expect.poll(() => demo.sql('settlement', "SELECT count(*) FROM bins WHERE remark = 'while paused'")).toBe('50');
+  await expect
+    .poll(() => demo.asked('settlement', "SELECT count(*) FROM bins WHERE remark = 'while paused'"))
+    .toBe('50');
 
   await page.request.put('/api/v1/demo/workload', { data: { running: true, rate: 200 } });
   await page.waitForTimeout(1_500);
@@ -117,7 +119,7 @@ test('pause holds, resume goes on, and a killed server loses and repeats nothing
   await demo.launch();
   await expect(page.getByText('following').first()).toBeVisible({ timeout: 30_000 });
   const rows = "SELECT count(*) || ' ' || coalesce(md5(string_agg(t::text, ',' ORDER BY id)), '') FROM bins t";
-  await expect.poll(() => demo.sql('settlement', rows), { timeout: 60_000 }).toBe(demo.sql('packhouse', rows));
+  await expect.poll(() => demo.asked('settlement', rows), { timeout: 60_000 }).toBe(demo.sql('packhouse', rows));
 });
 
 test('what a source lacks is said beside what it belongs to, and nothing is created', async ({ page, demo }) => {

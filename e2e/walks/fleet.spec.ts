@@ -12,12 +12,12 @@ test('a bad record waits in quarantine, is mended and delivered, and what is new
 }) => {
   await page.goto('/connectors');
   await expect(page.getByText('following')).toHaveCount(4, { timeout: 60_000 });
-  await expect.poll(() => demo.sql('settlement', 'SELECT count(*) FROM bins'), { timeout: 60_000 }).toBe('120000');
+  await expect.poll(() => demo.asked('settlement', 'SELECT count(*) FROM bins'), { timeout: 60_000 }).toBe('120000');
   demo.sql('settlement', "ALTER TABLE bins ADD CHECK (status <> 'recalled')");
   demo.sql('packhouse', "UPDATE bins SET status = 'recalled' WHERE id IN (41, 42, 43)");
   demo.sql('packhouse', "UPDATE bins SET remark = 'counted' WHERE id = 44");
   // the others went on
-  await expect.poll(() => demo.sql('settlement', 'SELECT remark FROM bins WHERE id = 44')).toBe('counted');
+  await expect.poll(() => demo.asked('settlement', 'SELECT remark FROM bins WHERE id = 44')).toBe('counted');
 
   await page.getByRole('link', { name: '3 in quarantine' }).click();
   await expect(page.getByRole('heading', { name: 'Quarantine' })).toBeVisible();
@@ -45,7 +45,7 @@ test('a bad record waits in quarantine, is mended and delivered, and what is new
   await expect(of(41)).toContainText('Mended:');
   await of(41).getByRole('button', { name: 'Try it again' }).click();
   await expect
-    .poll(() => demo.sql('settlement', 'SELECT status, remark FROM bins WHERE id = 41'))
+    .poll(() => demo.asked('settlement', 'SELECT status, remark FROM bins WHERE id = 41'))
     .toBe('graded|mended');
 
   // a newer change of a bin makes the older one void
@@ -100,7 +100,7 @@ test('runners share the lanes, are emptied, and a killed one is followed', async
   await expect(page.getByRole('region', { name: 'runner-1' })).toContainText('6 lanes');
   demo.sql('packhouse', "UPDATE bins SET remark = 'followed' WHERE id = 1");
   await expect
-    .poll(() => demo.sql('settlement', 'SELECT remark FROM bins WHERE id = 1'), { timeout: 30_000 })
+    .poll(() => demo.asked('settlement', 'SELECT remark FROM bins WHERE id = 1'), { timeout: 30_000 })
     .toBe('followed');
   await near.getByRole('button', { name: 'Forget it' }).click();
   await expect(near).toBeHidden();

@@ -188,11 +188,11 @@ test('each element of an array becomes a row', async ({ page, demo }) => {
   await page.getByRole('button', { name: 'Create and start' }).click();
   const lots = 'SELECT count(*), min(lot), max(place) FROM deliveries';
   await expect
-    .poll(() => demo.sql('settlement', "SELECT count(*) FROM pg_tables WHERE tablename = 'deliveries'"), {
+    .poll(() => demo.asked('settlement', "SELECT count(*) FROM pg_tables WHERE tablename = 'deliveries'"), {
       timeout: 30_000,
     })
     .toBe('1');
-  await expect.poll(() => demo.sql('settlement', lots), { timeout: 30_000 }).toBe('6|10|3');
+  await expect.poll(() => demo.asked('settlement', lots), { timeout: 30_000 }).toBe('6|10|3');
 });
 
 test('events of several types go to tables of their own, and a new field becomes a column', async ({ page, demo }) => {
@@ -225,7 +225,7 @@ test('events of several types go to tables of their own, and a new field becomes
   await page.getByRole('button', { name: 'Create and start' }).click();
   await expect(page.getByText('following').first()).toBeVisible({ timeout: 60_000 });
   await expect(page.getByRole('table', { name: 'Changes by table and kind' })).toContainText('[door]');
-  const rows = (table: string) => () => demo.sql('settlement', `SELECT count(*), sum(room) FROM ${table}`);
+  const rows = (table: string) => () => demo.asked('settlement', `SELECT count(*), sum(room) FROM ${table}`);
   await expect.poll(rows('reading'), { timeout: 30_000 }).toBe('12|78');
   await expect.poll(rows('doors'), { timeout: 30_000 }).toBe('12|78');
   await publish([{ kind: 'reading', room: 13, celsius: 1.5, humidity: 91 }]);

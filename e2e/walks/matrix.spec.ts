@@ -279,7 +279,7 @@ test('every form, in every way of writing, with and without a shape, is what oth
       const good = topic.came.filter((came) => came.row !== null).length;
       const changes = `SELECT count(*), count(DISTINCT (new->>'p', new->>'o')) FROM ${table} WHERE new IS NOT NULL`;
       await expect
-        .poll(() => demo.sql('settlement', changes), { timeout: 60_000, message: table })
+        .poll(() => demo.asked('settlement', changes), { timeout: 60_000, message: table })
         .toBe(`${good}|${good}`);
     } else {
       const wanted = expected(topic, way, shaped);
@@ -295,6 +295,6 @@ test('every form, in every way of writing, with and without a shape, is what oth
     // the wrong ones wait, where no newer record of their row came, and nothing else does
     const kept = `SELECT count(*) FROM quarantine WHERE connector_id = '${ids.get(table) ?? ''}' AND state IN ('waiting', 'superseded')`;
     const wrong = topic.came.filter((came) => !came.gone && came.row === null).length;
-    await expect.poll(() => demo.sql('gonvel', kept), { message: table }).toBe(String(wrong));
+    await expect.poll(() => demo.asked('gonvel', kept), { message: table }).toBe(String(wrong));
   }
 });
