@@ -73,8 +73,9 @@ export function Compared({ found, unit }: { found: Schemas['ComparedShapes']; un
         </p>
       )}
       <ul className="examples">
-        {found.examples.map((example) => (
-          <li key={`${example.what} ${example.key}`}>
+        {found.examples.map((example, n) => (
+          <li key={n}>
+            {example.key === '' ? 'A row' : 'Key '}
             <strong>{example.key}</strong> {example.what}
             {example.finding ? `: ${example.finding}` : ''}
             <div className="mono quiet">{differing(example)}</div>
