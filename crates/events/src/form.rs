@@ -167,7 +167,21 @@ impl EventForm {
     /// # Errors
     /// Why its type cannot be told.
     pub fn takes(&self, came: &Came<'_>, schema: Option<&EventSchema>) -> Result<bool, String> {
-        self.teller.as_ref().map_or(Ok(true), |teller| teller.takes(came, schema))
+        Ok(self.takes_type(self.told(came, schema)?.as_deref()))
+    }
+
+    /// The type that a record says, for [`EventForm::takes_type`]: forms of one topic are told types by the same part.
+    ///
+    /// # Errors
+    /// Why it cannot be told.
+    pub fn told(&self, came: &Came<'_>, schema: Option<&EventSchema>) -> Result<Option<String>, String> {
+        self.teller.as_ref().map_or(Ok(None), |teller| teller.told(came, schema))
+    }
+
+    /// Whether records of a type are taken; none is the type of those that say none.
+    #[must_use]
+    pub fn takes_type(&self, ty: Option<&str>) -> bool {
+        self.rows.only.as_ref().is_none_or(|only| only.takes(ty))
     }
 
     /// Columns for the fields of a record that no column takes, where those are to become columns: what a record was refused for

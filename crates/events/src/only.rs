@@ -1,4 +1,4 @@
-//! Whether a record is of the types that are taken.
+//! Of which type a record is, and whether that is taken.
 
 use gonvel_core::event_rows::{EventColumn, Only, Part};
 use gonvel_shape::ty::Ty;
@@ -28,17 +28,21 @@ impl Teller {
     /// # Errors
     /// Why its type cannot be told.
     pub fn takes(&self, came: &Came<'_>, schema: Option<&EventSchema>) -> Result<bool, String> {
+        Ok(self.only.takes(self.told(came, schema)?.as_deref()))
+    }
+
+    /// The type that a record says; none where it says none.
+    pub(crate) fn told(&self, came: &Came<'_>, schema: Option<&EventSchema>) -> Result<Option<String>, String> {
         let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
-        let ty = match self.only.part {
-            Part::Key => came.record.key.map(text),
+        match self.only.part {
+            Part::Key => Ok(came.record.key.map(text)),
             Part::Header => {
                 let headers = came.record.headers();
                 let of_name = headers.iter().rev().find(|(name, _)| self.only.path.first().is_some_and(|own| own == name));
-                of_name.map(|(_, value)| text(value))
+                Ok(of_name.map(|(_, value)| text(value)))
             }
-            _ => self.in_value(came, schema)?,
-        };
-        Ok(self.only.takes(ty.as_deref()))
+            _ => self.in_value(came, schema),
+        }
     }
 
     fn in_value(&self, came: &Came<'_>, schema: Option<&EventSchema>) -> Result<Option<String>, String> {

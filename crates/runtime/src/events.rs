@@ -31,12 +31,10 @@ impl Sorts {
     /// # Errors
     /// Why its type cannot be told.
     pub(crate) fn of(&self, came: &Came<'_>, schema: Option<&EventSchema>) -> Result<Option<&Sort>, String> {
-        for sort in &self.0 {
-            if sort.form.takes(came, schema)? {
-                return Ok(Some(sort));
-            }
-        }
-        Ok(None)
+        let Some(first) = self.0.first() else { return Ok(None) };
+        // all types of a topic are told by the same part: it is read once
+        let ty = first.form.told(came, schema)?;
+        Ok(self.0.iter().find(|sort| sort.form.takes_type(ty.as_deref())))
     }
 
     /// The key of a record's row; none if it cannot be read.
@@ -50,8 +48,8 @@ pub(crate) type Events = Arc<HashMap<usize, Sorts>>;
 
 /// The place of each topic that is read: the first of those where it stands.
 pub(crate) fn first_places(read: &[ReadTopic<'_>]) -> Vec<usize> {
-    let first = |topic: &str| read.iter().position(|other| other.topic == topic);
-    read.iter().enumerate().map(|(place, of)| first(of.topic).unwrap_or(place)).collect()
+    let mut first = HashMap::new();
+    read.iter().enumerate().map(|(place, of)| *first.entry(of.topic).or_insert(place)).collect()
 }
 
 /// The forms of a definition's topics.

@@ -64,8 +64,13 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let all: Vec<TopicPartition> = partitions.iter().map(|(at, _)| *at).collect();
     let (mut target, delivered) = Target::start(&work, settings, &all, &topics, definition.start.as_ref()).await?;
     let place_of: BTreeMap<TopicPartition, usize> = partitions.iter().copied().collect();
-    let mut progress = Progress { delivered, place_of, read: wanted.len() };
-    progress.show(&work, target.sink());
+    let mut ends = vec![String::new(); wanted.len()];
+    for (topic, place) in wanted.iter().zip(&first) {
+        let end = &mut ends[*place];
+        *end = if end.is_empty() { topic.table_name() } else { format!("{end}, {}", topic.table_name()) };
+    }
+    let mut progress = Progress { delivered, place_of, ends };
+    progress.show(&work);
     work.board.enter(State::Following, None, None);
     let names: Vec<String> = target.sink().topics().iter().map(|(_, t)| t.topic.clone()).collect();
     let shaped: Vec<String> = read.iter().map(|read| read.name.clone()).collect();
@@ -148,7 +153,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         }
         let notes = target.sink().notes();
         work.board.write(|status| status.notes = notes);
-        progress.show(&work, target.sink());
+        progress.show(&work);
         lag.note(work.board, &*work.services.log, &progress.delivered, latest_us).await?;
     }
 }
@@ -239,23 +244,18 @@ async fn read_on(
 struct Progress {
     delivered: BTreeMap<TopicPartition, Delivered>,
     place_of: BTreeMap<TopicPartition, usize>,
-    /// How many of the sink's tables are of what is read; the others are routed to.
-    read: usize,
+    /// The tables of what is read, by the first place of its topic; the places of its other types have none.
+    ends: Vec<String>,
 }
 
 impl Progress {
-    fn show(&self, work: &Work<'_>, sink: &PgSink) {
+    fn show(&self, work: &Work<'_>) {
+        let Definition::Sink(definition) = work.assignment.connector.definition() else { return };
         let mut tables: BTreeMap<String, TableProgress> = BTreeMap::new();
         for (at, delivered) in &self.delivered {
             let Some(&place) = self.place_of.get(at) else { continue };
-            let (_, topic) = &sink.topics()[place];
-            let table = tables.entry(topic.topic.clone()).or_default();
-            let ends: Vec<String> = sink.topics()[..self.read]
-                .iter()
-                .filter(|(_, read)| read.topic == topic.topic)
-                .map(|(_, read)| read.table_name())
-                .collect();
-            table.other_end = ends.join(", ");
+            let table = tables.entry(definition.topics[place].topic.clone()).or_default();
+            table.other_end.clone_from(&self.ends[place]);
             table.counts = table.counts.with(delivered.counts);
         }
         work.board.write(|status| status.tables = tables);

@@ -174,8 +174,8 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         }
         let read = match ahead.take() {
             Some(read) => read,
-            None => reader.next().await?,
-        };
+            None => reader.next().await,
+        }?;
         let Some(ReadRound { round, latest_us, beside, changes, .. }) = read else {
             Lag::none(work.board);
             tokio::select! {
@@ -207,7 +207,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         if changes >= AHEAD && !follows {
             let (appended, next) = tokio::join!(appended, reader.next());
             appended?;
-            ahead = Some(next?);
+            ahead = Some(next);
         } else {
             appended.await?;
         }

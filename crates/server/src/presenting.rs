@@ -1,5 +1,7 @@
 //! Stored things in the form of the API.
 
+use std::collections::{BTreeMap, HashSet};
+
 use gonvel_core::civil::rfc3339;
 use gonvel_core::connector as core;
 use gonvel_core::ports::LaneStatus;
@@ -80,23 +82,22 @@ fn sink_guarantee(guarantee: core::Guarantee) -> &'static str {
 pub fn connector(connector: &Connector, system: String, quarantined: i64) -> api::Connector {
     let together = LaneStatus::together(connector.said());
     let lane = together.as_ref();
-    let mut ways: Vec<(String, String, String)> = planned(&connector.definition);
-    for (from, progress) in connector.found() {
-        if !progress.other_end.is_empty() && !ways.iter().any(|(known, ..)| known == from) {
-            ways.push((from.clone(), String::new(), progress.other_end.clone()));
-        }
-    }
+    // each lane says a table that it found
+    let found = connector.found().filter(|(_, table)| !table.other_end.is_empty());
+    let found: BTreeMap<&String, &String> = found.map(|(from, table)| (from, &table.other_end)).collect();
+    let found = found.into_iter();
+    let ways = planned(&connector.definition).into_iter();
+    let ways = ways.chain(found.map(|(from, to)| (from.clone(), String::new(), to.clone())));
+    let mut counted = HashSet::new();
     let tables: Vec<api::TableProgress> = ways
-        .iter()
-        .enumerate()
-        .map(|(place, (from, types, to))| {
-            let counted_above = ways[..place].iter().any(|(before, ..)| before == from);
-            let progress = lane.and_then(|l| l.tables.get(from)).filter(|_| !counted_above);
+        .map(|(from, types, to)| {
+            let counted_above = !counted.insert(from.clone());
+            let progress = lane.and_then(|l| l.tables.get(&from)).filter(|_| !counted_above);
             let counts = progress.map(|p| p.counts).unwrap_or_default();
             api::TableProgress {
-                from: from.clone(),
-                to: to.clone(),
-                types: types.clone(),
+                from,
+                to,
+                types,
                 counted_above,
                 counts: api::Counts {
                     load: counts.load,

@@ -1,10 +1,10 @@
 //! What a changed definition will do to a connector that is there: said before it is saved, and carried out when it is.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 use serde::{Deserialize, Serialize};
 
-use super::{CapturedTable, Definition, DeliveredTopic, SinkDefinition, SourceDefinition};
+use super::{CapturedTable, CarriedTopic, Definition, DeliveredTopic, SinkDefinition, SourceDefinition};
 
 /// One consequence of an edit.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -113,19 +113,7 @@ pub fn consequences(from: &Definition, to: &Definition) -> Result<Consequences, 
         (Definition::Source(from), Definition::Source(to)) => source(from, to, &mut out),
         (Definition::Sink(from), Definition::Sink(to)) => sink(from, to, &mut out)?,
         (Definition::Topics(from), Definition::Topics(to)) => {
-            let comes = |topic: &str| come_in(from.carries.iter().any(|c| c.topic == topic));
-            for carried in &to.carries {
-                match from.carries.iter().find(|c| c.name() == carried.name()) {
-                    None => out.entry(comes(&carried.topic)).or_default().push(carried.name()),
-                    Some(was) if was.to != carried.to => {
-                        out.entry(Consequence::WritesOtherwise).or_default().push(carried.name());
-                    }
-                    Some(_) => {}
-                }
-            }
-            for gone in from.carries.iter().filter(|c| !to.carries.iter().any(|k| k.name() == c.name())) {
-                out.entry(Consequence::LetsGo).or_default().push(gone.name());
-            }
+            read(from.carries.iter().map(by_topic), to.carries.iter().map(by_topic), &mut out);
             if from.values != to.values {
                 out.entry(Consequence::WritesOtherwise).or_default();
             }
@@ -135,20 +123,46 @@ pub fn consequences(from: &Definition, to: &Definition) -> Result<Consequences, 
     Ok(out)
 }
 
-/// What becomes of the records of a topic that come in.
-fn come_in(is_read: bool) -> Consequence {
-    if is_read { Consequence::TakesMore } else { Consequence::DeliversNew }
+fn by_topic(carried: &CarriedTopic) -> (String, &str, &CarriedTopic) {
+    (carried.name(), &carried.topic, carried)
+}
+
+fn by_table(topic: &DeliveredTopic) -> (String, &str, &DeliveredTopic) {
+    (topic.name(), &topic.topic, topic)
+}
+
+/// What becomes of what is read: each with its name and its topic.
+fn read<'d, T: PartialEq + 'd>(
+    from: impl Iterator<Item = (String, &'d str, &'d T)>,
+    to: impl Iterator<Item = (String, &'d str, &'d T)>,
+    out: &mut Consequences,
+) {
+    let (mut before, mut topics) = (BTreeMap::new(), HashSet::new());
+    for (name, topic, was) in from {
+        topics.insert(topic);
+        before.insert(name, was);
+    }
+    for (name, topic, is) in to {
+        let becomes = match before.remove(&name) {
+            None if topics.contains(topic) => Consequence::TakesMore,
+            None => Consequence::DeliversNew,
+            Some(was) if was != is => Consequence::WritesOtherwise,
+            Some(_) => continue,
+        };
+        out.entry(becomes).or_default().push(name);
+    }
+    if !before.is_empty() {
+        out.entry(Consequence::LetsGo).or_default().extend(before.into_keys());
+    }
 }
 
 fn source(from: &SourceDefinition, to: &SourceDefinition, out: &mut Consequences) {
     let before: BTreeMap<String, &CapturedTable> = from.tables.iter().map(|t| (t.qualified(), t)).collect();
-    let by_pattern =
-        |d: &SourceDefinition, t: &CapturedTable| d.patterns.as_ref().is_some_and(|p| p.covers(&t.schema, &t.table));
     let otherwise = from.values != to.values;
     for table in &to.tables {
         let name = table.qualified();
         match before.get(&name) {
-            None if by_pattern(from, table) => {}
+            None if from.finds(&name) => {}
             None if to.load.rows => out.entry(Consequence::LoadsNew).or_default().push(name),
             None => out.entry(Consequence::FollowsNew).or_default().push(name),
             Some(was) if to.load.rows && (otherwise || lacks(was, table)) => {
@@ -157,9 +171,9 @@ fn source(from: &SourceDefinition, to: &SourceDefinition, out: &mut Consequences
             Some(_) => {}
         }
     }
-    let kept: Vec<String> = to.tables.iter().map(CapturedTable::qualified).collect();
-    for table in from.tables.iter().filter(|t| !kept.contains(&t.qualified()) && !by_pattern(to, t)) {
-        out.entry(Consequence::LetsGo).or_default().push(table.qualified());
+    let kept: HashSet<String> = to.tables.iter().map(CapturedTable::qualified).collect();
+    for gone in from.tables.iter().map(CapturedTable::qualified).filter(|name| !kept.contains(name) && !to.finds(name)) {
+        out.entry(Consequence::LetsGo).or_default().push(gone);
     }
     if from.patterns != to.patterns {
         let include = |d: &SourceDefinition| d.patterns.as_ref().map(|p| p.include.clone()).unwrap_or_default();
@@ -185,24 +199,12 @@ fn lacks(was: &CapturedTable, is: &CapturedTable) -> bool {
 }
 
 fn sink(from: &SinkDefinition, to: &SinkDefinition, out: &mut Consequences) -> Result<(), EditError> {
-    let before: BTreeMap<String, &DeliveredTopic> = from.topics.iter().map(|t| (t.name(), t)).collect();
-    let comes = |topic: &str| come_in(from.topics.iter().any(|t| t.topic == topic));
-    for topic in &to.topics {
-        let there = |t: &&DeliveredTopic| (&t.schema, &t.table) == (&topic.schema, &topic.table);
-        if from.writes.rows != to.writes.rows && from.topics.iter().any(|t| there(&t)) {
-            return Err(EditError::Rows { table: format!("{}.{}", topic.schema, topic.table) });
-        }
-        match before.get(&topic.name()) {
-            None => out.entry(comes(&topic.topic)).or_default().push(topic.name()),
-            Some(was) if **was != *topic => {
-                out.entry(Consequence::WritesOtherwise).or_default().push(topic.name());
-            }
-            Some(_) => {}
-        }
+    let there: HashSet<String> = from.topics.iter().map(DeliveredTopic::table_name).collect();
+    let same = to.topics.iter().map(DeliveredTopic::table_name).find(|table| there.contains(table));
+    if let Some(table) = same.filter(|_| from.writes.rows != to.writes.rows) {
+        return Err(EditError::Rows { table });
     }
-    for topic in from.topics.iter().filter(|t| !to.topics.iter().any(|k| k.name() == t.name())) {
-        out.entry(Consequence::LetsGo).or_default().push(topic.name());
-    }
+    read(from.topics.iter().map(by_table), to.topics.iter().map(by_table), out);
     if from.writes != to.writes {
         out.entry(Consequence::WritesOtherwise).or_default();
     }
@@ -214,7 +216,8 @@ mod tests {
     use uuid::Uuid;
 
     use super::*;
-    use crate::connector::{TargetRows, ValueForm};
+    use crate::connector::{TargetRows, TopicsDefinition, ValueForm};
+    use crate::event_rows::{EventColumn, EventRows, Only, Part};
     use crate::table_patterns::TablePatterns;
 
     fn source(tables: &[&str]) -> SourceDefinition {
@@ -225,6 +228,53 @@ mod tests {
     fn says(from: impl Into<Definition>, to: impl Into<Definition>) -> Vec<(Consequence, String)> {
         let found = consequences(&from.into(), &to.into()).unwrap();
         found.into_iter().map(|(kind, names)| (kind, names.join(" "))).collect()
+    }
+
+    #[test]
+    fn an_edit_of_what_is_read_says_so_of_sinks_and_between_topics() {
+        use Consequence::{DeliversNew, LetsGo, StartsAnew, TakesMore, WritesOtherwise};
+        let rows = |types: &[&str], column: &str| {
+            let is = types.iter().map(|ty| (*ty).to_owned()).collect();
+            let only = Only { part: Part::Header, path: vec!["ce-type".into()], is, ..Only::default() };
+            EventRows {
+                only: Some(only),
+                columns: vec![EventColumn::field(&["n"], column, "bigint")],
+                ..EventRows::default()
+            }
+        };
+        let cases = [("events", "a", "n"), ("events", "b", "n"), ("events", "a", "number"), ("others", "a", "n")];
+        let [a, b, a_otherwise, others] = cases.map(|(topic, ty, column)| (topic, ty, rows(&[ty], column)));
+        let edits = [
+            (vec![&a], vec![&a, &b], vec![(TakesMore, "events [b]")]),
+            (vec![&a], vec![&a, &others], vec![(DeliversNew, "others [a]")]),
+            (vec![&a, &b], vec![&a], vec![(LetsGo, "events [b]")]),
+            (vec![&a], vec![&a_otherwise], vec![(WritesOtherwise, "events [a]")]),
+        ];
+        for (from, to, wanted) in edits {
+            let wanted = [(StartsAnew, "")].into_iter().chain(wanted).map(|(kind, name)| (kind, name.to_owned()));
+            let mut wanted: Vec<_> = wanted.collect();
+            wanted.sort();
+            let sink = |read: &[&(&str, &str, EventRows)]| {
+                let topics = read.iter().map(|(topic, ty, rows)| DeliveredTopic {
+                    topic: (*topic).into(),
+                    schema: "public".into(),
+                    table: format!("{topic}_{ty}"),
+                    rows: Some(rows.clone()),
+                });
+                SinkDefinition::of(Uuid::nil(), topics.collect())
+            };
+            let between = |read: &[&(&str, &str, EventRows)]| {
+                let carries = read.iter().map(|(topic, ty, rows)| CarriedTopic {
+                    topic: (*topic).into(),
+                    to: format!("{topic}.{ty}"),
+                    rows: Some(rows.clone()),
+                    fit: None,
+                });
+                TopicsDefinition::of(carries.collect(), 1)
+            };
+            assert_eq!(says(sink(&from), sink(&to)), wanted);
+            assert_eq!(says(between(&from), between(&to)), wanted);
+        }
     }
 
     #[test]

@@ -226,12 +226,7 @@ impl ValidConnector {
                 of_read(&definition)
             }
         };
-        let found_by_name = |name: &str| match &definition {
-            Definition::Source(SourceDefinition { patterns: Some(patterns), .. }) => {
-                name.split_once('.').is_some_and(|(schema, table)| patterns.covers(schema, table))
-            }
-            _ => false,
-        };
+        let found_by_name = |name: &str| matches!(&definition, Definition::Source(source) if source.finds(name));
         let source = matches!(definition, Definition::Source(_));
         let carried = |name: &str| pairs.iter().any(|(table, _, read)| if source { table == name } else { read == name });
         if let Some(name) = definition.shape().steps.keys().find(|name| !carried(name) && !found_by_name(name)) {

@@ -1,5 +1,7 @@
 //! Records of one type, where a topic holds several.
 
+use std::collections::HashMap;
+
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -90,10 +92,11 @@ pub fn read_name(topic: &str, rows: Option<&EventRows>) -> String {
 pub(crate) fn check_apart<'t>(
     read: impl Iterator<Item = (&'t str, Option<&'t EventRows>)>,
 ) -> Result<(), (String, &'static str)> {
-    let mut before: Vec<(&str, Option<&Only>)> = Vec::new();
+    let mut before: HashMap<&str, Vec<Option<&Only>>> = HashMap::new();
     for (topic, rows) in read {
         let only = rows.and_then(|rows| rows.only.as_ref());
-        for (_, other) in before.iter().filter(|(other, _)| *other == topic) {
+        let others = before.entry(topic).or_default();
+        for other in others.iter() {
             let apart = matches!((only, other), (Some(one), Some(other)) if one.is_apart_from(other));
             if !apart {
                 let finding = "it is read twice, and a record could become a row in both: give each other types, told by the same \
@@ -101,7 +104,7 @@ pub(crate) fn check_apart<'t>(
                 return Err((topic.to_owned(), finding));
             }
         }
-        before.push((topic, only));
+        others.push(only);
     }
     Ok(())
 }

@@ -405,11 +405,11 @@ impl Reader {
         let (topic, at) = (self.cursors[place].topic, self.cursors[place].at);
         let read = self.read(topic, (at, offset), record, gathering).await;
         let kind = match read {
-            Ok(ChangeKind::Truncate) => {
+            Ok(Some(ChangeKind::Truncate)) => {
                 self.cursors[place].at_truncate = true;
                 return Ok(false);
             }
-            Ok(kind) => Some(kind),
+            Ok(kind) => kind,
             Err(Failure::Connector(ConnectorError::BadRecord { finding, .. })) => {
                 let Some(names) = &self.aside else { return Err(ConnectorError::bad_record(finding).into()) };
                 let name = names[topic].clone();
@@ -426,43 +426,39 @@ impl Reader {
         Ok(true)
     }
 
-    /// Reads one record into what is being gathered, unless it is a truncate. After an error the open gathering is not to be
-    /// used further.
+    /// Reads one record into what is being gathered, unless it is a truncate; gives none where it is of no type that is read. After
+    /// an error the open gathering is not to be used further.
     async fn read(
         &mut self,
         topic: usize,
         (at, offset): (TopicPartition, i64),
         record: &RecordRef<'_>,
         gathering: &mut Gathering,
-    ) -> Result<ChangeKind, Failure> {
+    ) -> Result<Option<ChangeKind>, Failure> {
         if let Some(sorts) = self.events.get(&topic) {
             let schema = self.event_schemas.of(&*self.schemas, record.schema).await?;
             let came = Came { record: *record, partition: at.partition.0, offset };
             let not_a_row = |finding: String| not_a_row(at, offset, &finding);
-            let mut kind = ChangeKind::Insert;
-            if let Some(sort) = sorts.of(&came, schema.as_deref()).map_err(not_a_row)? {
-                let open = gathering.open_of_type(sort.place, sort.form.table());
-                let read = sort.form.read_all(&came, schema.as_deref(), &mut open.builder, &mut self.row_keys);
-                kind = match read {
-                    Ok(kind) => kind,
-                    Err(finding) => return Err(grows(sort, &came, schema.as_deref(), finding).unwrap_or_else(not_a_row)),
-                };
-                self.row_keys.iter().for_each(|key| open.built(key.clone(), (at, offset)));
-            } else {
-                self.row_keys.clear();
-            }
-            let rows = self.row_keys.len();
-            // a record without a row is one that was looked at, too
-            gathering.changes += rows.max(1);
             gathering.latest_us = gathering.latest_us.max(Some(record.timestamp_us));
-            return Ok(kind);
+            let Some(sort) = sorts.of(&came, schema.as_deref()).map_err(not_a_row)? else {
+                // a record without a row is one that was looked at, too
+                gathering.changes += 1;
+                return Ok(None);
+            };
+            let open = gathering.open_of_type(sort.place, sort.form.table());
+            let read = sort.form.read_all(&came, schema.as_deref(), &mut open.builder, &mut self.row_keys);
+            let kind = read.map_err(|finding| grows(sort, &came, schema.as_deref(), finding).unwrap_or_else(not_a_row))?;
+            let rows = self.row_keys.len();
+            self.row_keys.drain(..).for_each(|key| open.built(key, (at, offset)));
+            gathering.changes += rows.max(1);
+            return Ok(Some(kind));
         }
         let Some(schema) = record.schema else { return Err(not_a_change(at, offset, NO_SCHEMA)) };
         let form = self.form(schema).await?;
         let Some(key) = record.key else {
             let mut builder = ChangeBatchBuilder::new(form.table().clone());
             return match form.read(&[], record.value, record.timestamp_us, &mut builder) {
-                Ok(ChangeKind::Truncate) => Ok(ChangeKind::Truncate),
+                Ok(ChangeKind::Truncate) => Ok(Some(ChangeKind::Truncate)),
                 Ok(_) => Err(not_a_change(at, offset, "only a truncate has no key")),
                 Err(error) => Err(not_a_change(at, offset, &error.to_string())),
             };
@@ -473,7 +469,7 @@ impl Reader {
         open.built(key_data(key), (at, offset));
         gathering.changes += 1;
         gathering.latest_us = gathering.latest_us.max(Some(record.timestamp_us));
-        Ok(kind)
+        Ok(Some(kind))
     }
 
     /// Puts a record aside that cannot be read. What was gathered with it is read once more: a failed reading may have left a

@@ -91,10 +91,14 @@ impl Reader {
             let headers = asked.record.encoded_headers();
             let record = asked.record.as_ref_with(&headers);
             match self.read(*topic, (asked.at, asked.offset.0), &record, &mut gathering).await {
-                Ok(ChangeKind::Truncate) => {
+                Ok(Some(ChangeKind::Truncate)) => {
                     unread.push((asked.id, Step::Read, "a truncate is not tried again: load the table again".into()));
                 }
-                Ok(_) => {}
+                Ok(Some(_)) => {}
+                Ok(None) => {
+                    let finding = "it is of no type that is read any more: read its type again, or discard it";
+                    unread.push((asked.id, Step::Read, finding.into()));
+                }
                 Err(Failure::Connector(ConnectorError::BadRecord { finding, .. })) => {
                     gathering.open = None;
                     unread.push((asked.id, Step::Read, finding));
