@@ -182,6 +182,14 @@ test('an edit says what it will do, is a version, and is taken back', async ({ p
 test('a renamed table halts its connector, and goes on without a gap under its new name', async ({ page, demo }) => {
   await page.goto('/connectors/new?kind=source');
   await choose(page, 'Connection', 'packhouse');
+  // tables are those that are there now, however short ago they were listed
+  await expect(page.getByRole('checkbox', { name: /^growers/ })).toBeVisible();
+  await page.getByRole('navigation').getByRole('link', { name: 'Connectors' }).click();
+  demo.sql('packhouse', 'CREATE TABLE latecomers (id int PRIMARY KEY)');
+  await page.goBack();
+  await choose(page, 'Connection', 'packhouse');
+  await expect(page.getByRole('checkbox', { name: /^latecomers/ })).toBeVisible({ timeout: 5_000 });
+  demo.sql('packhouse', 'DROP TABLE latecomers');
   await page.getByRole('checkbox', { name: /^growers/ }).check();
   await page.getByLabel('Name of the connector').fill('growers-changes');
   await page.getByRole('button', { name: 'Create and start' }).click();

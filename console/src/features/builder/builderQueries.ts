@@ -6,6 +6,8 @@ export function tablesQuery(connection: string | null) {
     queryFn: () => answered(api.GET('/api/v1/connections/{id}/tables', { params: { path: { id: connection ?? '' } } })),
     enabled: connection !== null,
     retry: false,
+    // what the database has may have changed since another page asked: a table that is gone must not look as if it were there
+    staleTime: 0,
   };
 }
 
