@@ -38,6 +38,12 @@ pub enum ConnectorError {
     /// Another runner holds the lane.
     #[error("another runner carries this lane now: this one has stopped writing")]
     Fenced,
+    /// A holder of a later lease was here before.
+    #[error("another runner took this lane over under a later lease ({epoch})")]
+    Later {
+        /// Its term.
+        epoch: i64,
+    },
     /// Our own mistake.
     #[error("{0}: this is a defect in Gonvel, please report it")]
     Defect(String),
@@ -86,7 +92,7 @@ impl ConnectorError {
             Self::Settings { field: Some("password" | "log_password"), .. } => Kind::Login,
             Self::Settings { .. } => Kind::Settings,
             Self::BadRecord { .. } => Kind::Record,
-            Self::Fenced => Kind::Fenced,
+            Self::Fenced | Self::Later { .. } => Kind::Fenced,
             Self::Defect(_) => Kind::Defect,
         }
     }

@@ -49,3 +49,4 @@ pub mod sql_text;
 pub mod table;
 pub mod table_patterns;
 pub mod topic_settings;
+pub mod trail;

@@ -303,7 +303,7 @@ async fn waiting_ends_with_the_append(log: &dyn TopicLog) {
 }
 
 fn progress(connector: ConnectorId, epoch: Epoch, position: i64) -> Option<LaneProgress> {
-    Some(LaneProgress { connector, lane: 0, epoch, position: position.into() })
+    Some(LaneProgress { connector, lane: 0, epoch, position: position.into(), ground: 0 })
 }
 
 /// The stored position, by taking the lease once more.

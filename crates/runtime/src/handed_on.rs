@@ -78,6 +78,8 @@ impl Run {
 
 #[derive(Debug, Default)]
 struct Kept {
+    /// The log's ground that they were appended on.
+    ground: u64,
     /// Where each follower of a partition stands, by its number.
     followers: HashMap<TopicPartition, HashMap<u64, i64>>,
     runs: HashMap<TopicPartition, VecDeque<(Run, Instant)>>,
@@ -151,13 +153,24 @@ impl HandedOn {
         self.with(|kept| kept.followers.contains_key(&at))
     }
 
-    /// Takes in changes that have landed. Where there is no room they are not kept: they are in the log.
-    pub(crate) fn note(&self, landed: &[Landed], parts: Vec<Option<Changes>>) {
+    /// Forgets what was appended on an earlier ground: the log may not have it any more.
+    pub(crate) fn begin(&self, ground: u64) {
+        self.with(|kept| {
+            if ground > kept.ground {
+                (kept.ground, kept.bytes) = (ground, 0);
+                kept.runs.clear();
+            }
+        });
+    }
+
+    /// Takes in changes that have landed on a ground. Where there is no room they are not kept: they are in the log.
+    pub(crate) fn note(&self, ground: u64, landed: &[Landed], parts: Vec<Option<Changes>>) {
+        self.begin(ground);
         let now = Instant::now();
         // all or none: partitions share batches, and a part of one holds the whole in memory
         let bytes = parts.iter().flatten().map(|changes| changes.bytes).sum();
         self.with(|kept| {
-            if bytes == 0 || !kept.make_room(bytes) {
+            if bytes == 0 || ground < kept.ground || !kept.make_room(bytes) {
                 return;
             }
             for (landed, changes) in landed.iter().zip(parts) {
@@ -286,7 +299,7 @@ mod tests {
             gathering.push(row, format!("key {}", first + i64::try_from(row).unwrap()).as_bytes());
         }
         let landed = Landed { to: at(partition), first: Offset(first), records: i64::try_from(rows).unwrap() };
-        handed.note(&[landed], vec![Some(gathering.finish(SchemaId(1), Arc::new(builder.finish()), bytes))]);
+        handed.note(0, &[landed], vec![Some(gathering.finish(SchemaId(1), Arc::new(builder.finish()), bytes))]);
     }
 
     fn starts(following: &Following, partition: i32, from: i64, most: usize) -> Vec<i64> {

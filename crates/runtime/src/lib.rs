@@ -9,6 +9,7 @@ mod fetching;
 mod fits;
 mod fleet;
 mod handed_on;
+pub mod history;
 mod lag;
 mod lane;
 mod leases;

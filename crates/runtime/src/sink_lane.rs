@@ -33,6 +33,8 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let Definition::Sink(definition) = work.assignment.connector.definition() else {
         return Err(ConnectorError::Defect("a sink lane for a source".into()).into());
     };
+    // what was handed on before the log's database was another one is not in it for sure
+    work.services.handed.begin(work.lease.ground);
     let wanted = &definition.topics;
     let read = work.assignment.connector.definition().read_topics();
     let first = first_places(&read);
@@ -91,6 +93,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let mut reader = Reader::new(work.services.log.clone(), work.services.schemas.clone(), starts)
         .shaped(shaping)
         .events(&events)
+        .on(work.lease.ground)
         .following(&work.services.handed);
     let shared = definition.placing.lanes > 1;
     if quarantines {

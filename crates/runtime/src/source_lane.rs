@@ -471,8 +471,8 @@ fn enter(board: &Board, position: &Position) {
 }
 
 fn progress(work: &Work<'_>, position: &Position) -> Result<LaneProgress, Failure> {
-    let (connector, epoch) = (work.connector(), work.lease.epoch);
-    Ok(LaneProgress { connector, lane: ONLY, epoch, position: stored(position)? })
+    let (connector, epoch, ground) = (work.connector(), work.lease.epoch, work.lease.ground);
+    Ok(LaneProgress { connector, lane: ONLY, epoch, position: stored(position)?, ground })
 }
 
 async fn write(

@@ -77,7 +77,7 @@ impl Stands {
             position if position.is_null() => Position::default(),
             position => serde_json::from_value(position.clone()).map_err(unreadable)?,
         };
-        let delivered = stored.places.iter().map(|p| (place(p), Delivered { next: p.next, counts: p.counts }));
+        let delivered = stored.places.iter().map(|p| (place(p), Delivered { next: p.next, counts: p.counts, last: None }));
         let at = |r: &ReadTo| TopicPartition { topic: TopicId(r.topic), partition: PartitionId(r.partition) };
         let followed = stored.followed.iter().map(|r| (at(r), r.next)).collect();
         Ok(Self { delivered: delivered.collect(), retried: stored.retried, followed })
@@ -86,7 +86,8 @@ impl Stands {
     /// What is stored with an append.
     pub(crate) fn progress(&self, work: &Work<'_>) -> Result<LaneProgress, Failure> {
         let position = self.stored()?;
-        Ok(LaneProgress { connector: work.connector(), lane: work.lane(), epoch: work.lease.epoch, position })
+        let (epoch, ground) = (work.lease.epoch, work.lease.ground);
+        Ok(LaneProgress { connector: work.connector(), lane: work.lane(), epoch, position, ground })
     }
 
     /// As it is stored.

@@ -15,6 +15,7 @@ use gonvel_core::table::TableSchema;
 
 pub use gonvel_connectors::error::ConnectorError;
 pub use gonvel_connectors::postgres::sample::Sample;
+pub use gonvel_connectors::postgres::sink::Stand;
 pub use gonvel_connectors::postgres::tables::TableSummary;
 
 /// Checks that a system can be reached and logged in to.
@@ -101,6 +102,17 @@ pub async fn source_place(address: &DatabaseAddress, connector: ConnectorId) -> 
     slot::place(address, connector).await
 }
 
+/// Where a sink stands, by partition, with the records that it knows the log by. Empty if it never began.
+///
+/// # Errors
+/// [`ConnectorError`] if the server does not answer.
+pub async fn sink_stands(
+    address: &DatabaseAddress,
+    connector: ConnectorId,
+) -> Result<HashMap<TopicPartition, Stand>, ConnectorError> {
+    sink::stands(address, connector).await
+}
+
 /// Where a sink stands, by partition: the offset to deliver next. Empty if it never began.
 ///
 /// # Errors
@@ -109,7 +121,7 @@ pub async fn sink_positions(
     address: &DatabaseAddress,
     connector: ConnectorId,
 ) -> Result<HashMap<TopicPartition, i64>, ConnectorError> {
-    Ok(sink::stands(address, connector).await?.into_iter().map(|(at, delivered)| (at, delivered.next)).collect())
+    Ok(sink_stands(address, connector).await?.into_iter().map(|(at, stand)| (at, stand.delivered.next)).collect())
 }
 
 /// Where a lane stands that reads topics and whose position Gonvel keeps: the offset to read next of each partition.

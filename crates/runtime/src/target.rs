@@ -5,11 +5,12 @@ use std::sync::Arc;
 
 use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::sifting::Refused;
-use gonvel_connectors::postgres::sink::{self, Delivered, PgSink, Round, SinkSettings};
+use gonvel_connectors::postgres::sink::{self, Delivered, PgSink, Round, SinkSettings, Stand};
 use gonvel_core::connector::{Guarantee, Start};
 use gonvel_core::naming::{ConnectorId, Epoch, TopicPartition};
 use gonvel_core::ports::{AppendBatch, LaneProgress, Level, Settled, Topic, TopicLog};
 
+use crate::history::{parted, told, written_later};
 use crate::lane::{Failure, ONLY, Work};
 use crate::stands::Stands;
 use crate::starting::first_offsets;
@@ -26,7 +27,7 @@ struct Kept {
     log: Arc<dyn TopicLog>,
     board: Board,
     lane: (ConnectorId, i32),
-    epoch: Epoch,
+    lease: (Epoch, u64),
     first: bool,
     stands: Stands,
 }
@@ -34,17 +35,17 @@ struct Kept {
 impl Kept {
     async fn note(&self) -> Result<(), Failure> {
         let position = self.stands.stored()?;
-        note(&*self.log, self.lane, self.epoch, position).await
+        note(&*self.log, self.lane, self.lease, position).await
     }
 }
 
 async fn note(
     log: &dyn TopicLog,
     (connector, lane): (ConnectorId, i32),
-    epoch: Epoch,
+    (epoch, ground): (Epoch, u64),
     position: serde_json::Value,
 ) -> Result<(), Failure> {
-    let progress = Some(LaneProgress { connector, lane, epoch, position });
+    let progress = Some(LaneProgress { connector, lane, epoch, position, ground });
     log.append(AppendBatch { progress, ..AppendBatch::default() }).await?;
     Ok(())
 }
@@ -60,6 +61,7 @@ impl Target {
         start: Option<&Start>,
     ) -> Result<(Self, BTreeMap<TopicPartition, Delivered>), Failure> {
         let (lane, epoch, log) = ((work.connector(), work.lane()), work.lease.epoch, &work.services.log);
+        let lease = (epoch, work.lease.ground);
         let (address, guarantee) = (settings.address.clone(), settings.writes.guarantee);
         // what Gonvel keeps is the only lane's, and others come after it
         let stored = match work.lane() {
@@ -76,15 +78,32 @@ impl Target {
         // it is said of the first start: a topic that comes later is delivered from its oldest record on
         let begins = in_target.is_empty() && stands.delivered.is_empty();
         let first = if begins { first_offsets(work.services, start, topics).await? } else { HashMap::new() };
+        let in_target: HashMap<TopicPartition, Delivered> =
+            in_target.into_iter().map(|(at, stand)| (at, stand.delivered)).collect();
         let first = |at: &TopicPartition| Delivered { next: first.get(at).copied().unwrap_or(0), ..Delivered::default() };
         if guarantee.in_target() {
             let known = |at: &TopicPartition| stands.delivered.get(at).copied().unwrap_or_else(|| first(at));
             let all: Vec<_> = partitions.iter().map(|at| (*at, known(at))).collect();
-            let (sink, delivered) = PgSink::start(settings, epoch, &all).await?;
+            let (sink, stands_there) = match PgSink::start(settings, epoch, &all).await {
+                Err(ConnectorError::Later { epoch: later }) => {
+                    // terms only grow, unless the log came back older than it was
+                    let latest = work.services.fleet.latest_term().await?;
+                    return Err(
+                        if later > latest.0 { written_later(later, latest.0) } else { ConnectorError::Fenced }.into()
+                    );
+                }
+                started => started?,
+            };
+            let parted = parted(&**log, stands_there.clone()).await?;
+            if !parted.is_empty() {
+                return Err(told(&parted, topics).into());
+            }
+            let delivered: HashMap<TopicPartition, Delivered> =
+                stands_there.into_iter().map(|(at, Stand { delivered, .. })| (at, delivered)).collect();
             // once every lane has taken over what was its own
             let taken = |at: &TopicPartition| in_target.contains_key(at) || delivered.contains_key(at);
             if work.lane() == ONLY && !stored.is_null() && stands.delivered.keys().all(taken) {
-                note(&**log, lane, epoch, serde_json::Value::Null).await?;
+                note(&**log, lane, lease, serde_json::Value::Null).await?;
             }
             return Ok((Self { sink, kept: None }, delivered.into_iter().collect()));
         }
@@ -98,7 +117,7 @@ impl Target {
         }
         let (sink, _) = PgSink::start(settings, epoch, &[]).await?;
         let (log, board) = (log.clone(), work.board.clone());
-        let kept = Kept { log, board, lane, epoch, first: guarantee == Guarantee::AtMostOnce, stands };
+        let kept = Kept { log, board, lane, lease, first: guarantee == Guarantee::AtMostOnce, stands };
         kept.note().await?;
         if !in_target.is_empty() {
             sink::clean_up(&address, work.connector()).await?;

@@ -102,7 +102,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     for (number, topic) in topics.iter().enumerate().filter(|(number, _)| read_once[*number] == *number) {
         for partition in 0..topic.partitions {
             let at = TopicPartition { topic: topic.id, partition: PartitionId(partition) };
-            let begin = || Delivered { next: first.get(&at).copied().unwrap_or(0), counts: KindCounts::default() };
+            let begin = || Delivered { next: first.get(&at).copied().unwrap_or(0), ..Delivered::default() };
             starts.push((at, number, *stands.delivered.entry(at).or_insert_with(begin)));
         }
     }

@@ -35,8 +35,9 @@ pub(crate) struct Written {
 /// Appends what was written with a lane's progress, all or none, and hands it on once it is durable.
 pub(crate) async fn append(services: &Services, written: Vec<Written>, progress: LaneProgress) -> Result<(), PortError> {
     let (parts, changes) = written.into_iter().map(|w| (w.blocks, w.changes)).unzip();
+    let ground = progress.ground;
     let landed = services.log.append(AppendBatch { parts, progress: Some(progress), identity: None }).await?;
-    services.handed.note(&landed, changes);
+    services.handed.note(ground, &landed, changes);
     Ok(())
 }
 

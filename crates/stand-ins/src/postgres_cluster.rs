@@ -279,6 +279,50 @@ impl Cluster {
         Ok(true)
     }
 
+    /// Copies the running cluster into another home, from which a replica of it can be started: it follows this cluster until it is
+    /// told to take over.
+    ///
+    /// # Errors
+    /// [`ClusterError`] if the copy fails.
+    pub fn replica(&self, home: &Path) -> Result<(), ClusterError> {
+        let (user, data) = (server_user()?, home.join("postgres"));
+        fs::create_dir_all(&data).map_err(file_error(format!("cannot make {}", data.display())))?;
+        fs::set_permissions(&data, fs::Permissions::from_mode(0o700)).map_err(file_error("cannot protect the copy"))?;
+        if let Some(user) = &user {
+            chown(&data, Some(user.uid), Some(user.gid)).map_err(file_error("cannot hand over the copy"))?;
+        }
+        let mut command = as_user(&self.programs.join("pg_basebackup"), user.as_ref());
+        command.env("PGPASSWORD", &self.password).args(["-h", "127.0.0.1", "-U", OWNER, "--no-sync", "-c", "fast", "-R"]);
+        command.arg("-p").arg(self.port.to_string()).arg("-D").arg(&data);
+        run("pg_basebackup", &mut command)?;
+        write_private(&home.join("pgpass"), &format!("127.0.0.1:*:*:{OWNER}:{}\n", self.password))
+    }
+
+    /// Writes one of its databases into a file, or brings it back from there as it then was; whoever uses it is cut off.
+    ///
+    /// # Errors
+    /// [`ClusterError`] if one of PostgreSQL's programs fails.
+    pub fn dump(&self, database: &str, file: &Path) -> Result<(), ClusterError> {
+        run("pg_dump", self.program("pg_dump").arg("-Fc").arg("-f").arg(file).arg(self.url(database)))
+    }
+
+    /// See [`Self::dump`].
+    ///
+    /// # Errors
+    /// [`ClusterError`] if one of PostgreSQL's programs fails.
+    pub async fn restore(&self, database: &str, file: &Path) -> Result<(), ClusterError> {
+        let client = self.connect("postgres").await?;
+        client.batch_execute(&format!("DROP DATABASE \"{database}\" WITH (FORCE)")).await?;
+        client.batch_execute(&format!("CREATE DATABASE \"{database}\"")).await?;
+        run("pg_restore", self.program("pg_restore").arg("-d").arg(self.url(database)).arg(file))
+    }
+
+    fn program(&self, name: &str) -> Command {
+        let mut command = Command::new(self.programs.join(name));
+        command.stdin(Stdio::null());
+        command
+    }
+
     /// Forgets a cluster: stops it if it still runs and removes its data and its password.
     ///
     /// # Errors

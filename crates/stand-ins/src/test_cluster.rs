@@ -11,7 +11,18 @@ use crate::postgres_cluster::{Cluster, ClusterOptions, free_port, laid};
 pub struct TestCluster {
     cluster: Option<Cluster>,
     options: ClusterOptions,
-    _home: tempfile::TempDir,
+    home: tempfile::TempDir,
+}
+
+/// A replica of a test's cluster that was cut off from it: it lacks what came since.
+pub struct CutOff {
+    home: tempfile::TempDir,
+}
+
+fn new_home() -> tempfile::TempDir {
+    let home = tempfile::Builder::new().prefix("gonvel-test").tempdir_in(std::env::temp_dir()).expect("a temporary folder");
+    fs::set_permissions(home.path(), fs::Permissions::from_mode(0o755)).expect("a folder of one's own");
+    home
 }
 
 impl TestCluster {
@@ -28,9 +39,7 @@ impl TestCluster {
     /// # Panics
     /// If it does not start.
     pub async fn start_with(databases: &[&str], settings: &[&str]) -> Self {
-        let home =
-            tempfile::Builder::new().prefix("gonvel-test").tempdir_in(std::env::temp_dir()).expect("a temporary folder");
-        fs::set_permissions(home.path(), fs::Permissions::from_mode(0o755)).expect("a folder of one's own");
+        let home = new_home();
         copy_template(home.path());
         let mut all = vec!["fsync=off".to_owned(), "shared_buffers=128MB".to_owned()];
         all.extend(settings.iter().map(|s| (*s).to_owned()));
@@ -48,7 +57,7 @@ impl TestCluster {
         for name in databases {
             cluster.ensure_database(name).await.expect("a new database");
         }
-        Self { cluster: Some(cluster), options, _home: home }
+        Self { cluster: Some(cluster), options, home }
     }
 
     /// Lets the server encrypt sessions with a certificate and its key, as PEM text; without them it stops doing so.
@@ -86,6 +95,44 @@ impl TestCluster {
             tokio::time::sleep(std::time::Duration::from_millis(50)).await;
         }
         panic!("ssl does not become {to}");
+    }
+
+    /// A replica that streamed up to now, and is then cut off.
+    ///
+    /// # Panics
+    /// If it does not come up.
+    pub async fn replica_cut_off(&self) -> CutOff {
+        let home = new_home();
+        self.replica(home.path()).expect("a copy of the cluster");
+        let port = free_port().expect("a free port");
+        let options = ClusterOptions { home: home.path().into(), port, settings: self.options.settings.clone() };
+        let replica = Cluster::start(&options).await.expect("the replica starts");
+        let client = self.connect("postgres").await.expect("a session");
+        let end = client.query_one("SELECT pg_current_wal_lsn()::text", &[]).await.expect("the log's end");
+        let there = replica.connect("postgres").await.expect("a session with the replica");
+        let has = "SELECT coalesce(pg_last_wal_replay_lsn() >= $1::text::pg_lsn, false)";
+        for _ in 0..400 {
+            if there.query_one(has, &[&end.get::<_, &str>(0)]).await.expect("how far it is").get(0) {
+                replica.stop().expect("the replica stops");
+                return CutOff { home };
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+        }
+        panic!("the replica does not follow");
+    }
+
+    /// The server crashes, and a replica that was cut off takes over at its address.
+    ///
+    /// # Panics
+    /// If it does not.
+    pub async fn fail_over(&mut self, to: CutOff) {
+        drop(self.cluster.take());
+        self.options.home = to.home.path().into();
+        let cluster = Cluster::start(&self.options).await.expect("the replica starts");
+        let client = cluster.connect("postgres").await.expect("a session");
+        client.query_one("SELECT pg_promote(true)", &[]).await.expect("it takes over");
+        self.cluster = Some(cluster);
+        self.home = to.home;
     }
 
     /// Stops the server as a crash would and starts it again.

@@ -12,6 +12,7 @@ use gonvel_core::ports::PortError;
 use tokio::sync::Notify;
 
 use crate::catalog::schemas::note_fields;
+use crate::ground::Ground;
 use crate::sealing::Sealer;
 use crate::topic_log::appender::Appender;
 use crate::topic_log::cold::ColdStore;
@@ -45,6 +46,7 @@ pub struct Database {
     pub(crate) sealer: Arc<Sealer>,
     pub(crate) appender: Appender,
     pub(crate) ends: Arc<Ends>,
+    pub(crate) ground: Ground,
     pub(crate) cold: ColdStore,
     /// For what needs a connection of its own.
     pub(crate) url: Arc<str>,
@@ -72,10 +74,13 @@ impl Database {
             Box::pin(async move { if broken { Err(diesel::result::Error::BrokenTransactionManager) } else { Ok(()) } })
         }));
         // the server takes what is asked of many topics for worth compiling, which takes longer than asking it
-        config.custom_setup = Box::new(|url: &str| {
-            let url = url.to_owned();
+        let ground = Ground::default();
+        let reaches = ground.clone();
+        config.custom_setup = Box::new(move |url: &str| {
+            let (url, reaches) = (url.to_owned(), reaches.clone());
             Box::pin(async move {
                 let mut connection = AsyncPgConnection::establish(&url).await?;
+                reaches.reached(&mut connection).await.map_err(ConnectionError::CouldntSetupConfiguration)?;
                 connection.batch_execute("SET jit = off").await.map_err(ConnectionError::CouldntSetupConfiguration)?;
                 Ok(connection)
             })
@@ -90,14 +95,15 @@ impl Database {
         let mut connection = pool.get().await.map_err(|e| OpenError::Pool(e.to_string()))?;
         note_fields(&mut connection).await.map_err(|e| OpenError::Migrate(e.to_string()))?;
         drop(connection);
-        let ends = Ends::start(pool.clone());
+        let ends = Ends::start(pool.clone(), ground.clone());
         let url: Arc<str> = url.into();
-        let appender = Appender::start(url.clone(), ends.clone());
+        let appender = Appender::start(url.clone(), ends.clone(), ground.clone());
         Ok(Self {
             pool,
             sealer: Arc::new(sealer),
             appender,
             ends,
+            ground,
             cold: ColdStore::default(),
             url,
             settings_changed: Arc::default(),

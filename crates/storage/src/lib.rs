@@ -2,6 +2,7 @@
 
 pub mod catalog;
 pub mod database;
+mod ground;
 pub mod producers;
 pub mod quarantine;
 mod readers;

@@ -2,8 +2,8 @@
 
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
-use std::sync::Arc;
 use std::sync::atomic::Ordering;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use bytes::Bytes;
 use gonvel_core::change::{ChangeBatch, ChangeKind, KindCounts};
@@ -12,6 +12,7 @@ use gonvel_core::fold::{Place, Segment, fold};
 use gonvel_core::naming::{ConnectorId, Epoch, PartitionId, TopicId, TopicPartition};
 use gonvel_core::ports::DatabaseAddress;
 use gonvel_core::table::TableSchema;
+use gonvel_core::trail::{Seen, Trail};
 use tokio_postgres::{Client, Statement};
 
 use super::apply::{Application, PartsOfRows, Statements};
@@ -42,6 +43,19 @@ pub struct Delivered {
     pub next: i64,
     /// What was delivered, by kind.
     pub counts: KindCounts,
+    /// The newest record before it that was looked at, since the sink was started.
+    pub last: Option<Seen>,
+}
+
+/// Where a partition stands in a target, and the records by which the log is known that it came from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Stand {
+    /// How far it is delivered.
+    pub delivered: Delivered,
+    /// Records that were delivered.
+    pub trail: Trail,
+    /// The greatest term under which it was written.
+    pub epoch: Epoch,
 }
 
 /// Changes of one topic within a round, in order per key.
@@ -101,9 +115,9 @@ const SESSION: &str = "SET enable_hashjoin = off; SET enable_mergejoin = off; SE
 const NOT_WAITING: &str = "SET synchronous_commit = off";
 
 /// The rows are taken in one order by whoever takes several: lanes that come to the same ones never wait in a circle.
-const ADVANCE: &str = "UPDATE gonvel.sink_positions p SET next_offset = a.next_offset, counts = a.counts
-    FROM (SELECT held.topic, held.partition, a.next_offset, a.counts
-        FROM unnest($3::bigint[], $4::int[], $5::bigint[], $6::text[]) AS a(topic, partition, next_offset, counts)
+const ADVANCE: &str = "UPDATE gonvel.sink_positions p SET next_offset = a.next_offset, counts = a.counts, trail = a.trail
+    FROM (SELECT held.topic, held.partition, a.next_offset, a.counts, a.trail
+        FROM unnest($3::bigint[], $4::int[], $5::bigint[], $6::text[], $7::text[]) AS a(topic, partition, next_offset, counts, trail)
         JOIN gonvel.sink_positions held ON held.connector = $1 AND held.topic = a.topic AND held.partition = a.partition
         WHERE held.epoch = $2 ORDER BY held.topic, held.partition FOR UPDATE OF held) a
     WHERE p.connector = $1 AND p.topic = a.topic AND p.partition = a.partition";
@@ -118,6 +132,8 @@ pub struct PgSink {
     notes: BTreeMap<usize, Vec<String>>,
     /// Moves the positions; none where they are kept elsewhere.
     advance: Option<Statement>,
+    /// The records by which the log is known, by partition.
+    trails: Mutex<HashMap<TopicPartition, Trail>>,
     pub(super) statements: Statements,
     /// Whether a transaction is open that further rounds belong to.
     pub(super) open: bool,
@@ -129,12 +145,12 @@ impl PgSink {
     /// none is told, and only the sessions of earlier holders end.
     ///
     /// # Errors
-    /// [`ConnectorError`]; [`ConnectorError::Fenced`] if a later lease was here before.
+    /// [`ConnectorError`]; [`ConnectorError::Later`] if a later lease was here before.
     pub async fn start(
         settings: SinkSettings,
         epoch: Epoch,
         partitions: &[(TopicPartition, Delivered)],
-    ) -> Result<(Self, HashMap<TopicPartition, Delivered>), ConnectorError> {
+    ) -> Result<(Self, HashMap<TopicPartition, Stand>), ConnectorError> {
         let client = connect(&settings.address).await?;
         let during = |e: tokio_postgres::Error| explain(&e, "taking over the sink's positions");
         let in_target = settings.writes.guarantee.in_target();
@@ -151,16 +167,17 @@ impl PgSink {
             .await
             .map_err(during)?;
         client.batch_execute(&format!("SET application_name = '{session}'")).await.map_err(during)?;
-        let (mut delivered, mut advance) = (HashMap::new(), None);
+        let (mut stands, mut advance) = (HashMap::new(), None);
         if in_target {
-            delivered = take_over(&client, &settings, epoch, partitions).await?;
+            stands = take_over(&client, &settings, epoch, partitions).await?;
             // only now: the take-over itself must outlive the target's machine
             client.batch_execute(NOT_WAITING).await.map_err(|e| explain(&e, "preparing the session"))?;
             advance = Some(client.prepare(ADVANCE).await.map_err(during)?);
         }
         client.batch_execute(SESSION).await.map_err(|e| explain(&e, "preparing the session"))?;
         let (targets, notes, statements) = (HashMap::new(), BTreeMap::new(), Statements::default());
-        Ok((Self { client, settings, epoch, targets, notes, advance, statements, open: false }, delivered))
+        let trails = Mutex::new(stands.iter().map(|(at, stand)| (*at, stand.trail.clone())).collect());
+        Ok((Self { client, settings, epoch, targets, notes, advance, trails, statements, open: false }, stands))
     }
 
     /// Applies a round and moves the positions, in one transaction; rounds that belong together are one.
@@ -289,12 +306,26 @@ impl PgSink {
         let partitions: Vec<i32> = delivered.iter().map(|(at, _)| at.partition.0).collect();
         let next: Vec<i64> = delivered.iter().map(|(_, d)| d.next).collect();
         let counts = delivered.iter().map(|(_, d)| counts_text(d.counts)).collect::<Result<Vec<_>, _>>()?;
+        let trails = self.trails(delivered);
         let moved = self
             .client
-            .execute(advance, &[&self.settings.connector.0, &self.epoch.0, &topics, &partitions, &next, &counts])
+            .execute(advance, &[&self.settings.connector.0, &self.epoch.0, &topics, &partitions, &next, &counts, &trails])
             .await
             .map_err(|e| explain(&e, "moving the position"))?;
         if moved == u64::try_from(delivered.len()).unwrap_or(u64::MAX) { Ok(()) } else { Err(ConnectorError::Fenced) }
+    }
+
+    /// The trails of partitions with the records that they come to now.
+    fn trails(&self, delivered: &[(TopicPartition, Delivered)]) -> Vec<String> {
+        let mut trails = self.trails.lock().unwrap_or_else(PoisonError::into_inner);
+        let text = |(at, delivered): &(TopicPartition, Delivered)| {
+            let trail = trails.entry(*at).or_default();
+            if let Some(last) = delivered.last {
+                trail.note(last);
+            }
+            trail.to_string()
+        };
+        delivered.iter().map(text).collect()
     }
 
     /// The topics this sink delivers.
@@ -310,7 +341,7 @@ async fn take_over(
     settings: &SinkSettings,
     epoch: Epoch,
     partitions: &[(TopicPartition, Delivered)],
-) -> Result<HashMap<TopicPartition, Delivered>, ConnectorError> {
+) -> Result<HashMap<TopicPartition, Stand>, ConnectorError> {
     let during = |e: tokio_postgres::Error| explain(&e, "taking over the sink's positions");
     let topics: Vec<i64> = partitions.iter().map(|(p, _)| p.topic.0).collect();
     let all: Vec<i64> = settings.topics.iter().map(|(topic, _)| topic.0).collect();
@@ -324,13 +355,20 @@ async fn take_over(
              FROM unnest($2::bigint[], $3::int[], $5::bigint[], $6::text[]) AS a(topic, partition, first, counts)
              ORDER BY a.topic, a.partition
              ON CONFLICT (connector, topic, partition) DO UPDATE SET epoch = EXCLUDED.epoch WHERE p.epoch <= EXCLUDED.epoch
-             RETURNING topic, partition, next_offset, counts",
+             RETURNING topic, partition, next_offset, counts, trail, epoch",
             &[&settings.connector.0, &topics, &numbers, &epoch.0, &first, &counts],
         )
         .await
         .map_err(during)?;
     if rows.len() != partitions.len() {
-        return Err(ConnectorError::Fenced);
+        let later = client
+            .query_one(
+                "SELECT coalesce(max(epoch), 0) FROM gonvel.sink_positions WHERE connector = $1",
+                &[&settings.connector.0],
+            )
+            .await
+            .map_err(during)?;
+        return Err(ConnectorError::Later { epoch: later.get(0) });
     }
     // a topic that was let go of begins anew should it come back
     client
@@ -394,7 +432,7 @@ async fn apply_marking(application: &Application<'_>, changes: &[(Place, Bytes)]
 pub async fn stands(
     address: &DatabaseAddress,
     connector: ConnectorId,
-) -> Result<HashMap<TopicPartition, Delivered>, ConnectorError> {
+) -> Result<HashMap<TopicPartition, Stand>, ConnectorError> {
     let client = connect(address).await?;
     let during = |e: tokio_postgres::Error| explain(&e, "reading a sink's positions");
     let there = client.query_opt("SELECT 1 WHERE to_regclass('gonvel.sink_positions') IS NOT NULL", &[]).await;
@@ -403,7 +441,9 @@ pub async fn stands(
     }
     let rows = client
         .query(
-            "SELECT topic, partition, next_offset, counts FROM gonvel.sink_positions WHERE connector = $1",
+            // a table of an earlier version has no trails
+            "SELECT topic, partition, next_offset, counts, coalesce(to_jsonb(p) ->> 'trail', ''), epoch
+             FROM gonvel.sink_positions p WHERE connector = $1",
             &[&connector.0],
         )
         .await
@@ -411,11 +451,12 @@ pub async fn stands(
     Ok(rows.iter().map(stand).collect())
 }
 
-/// A partition's place from a row of topic, partition, next offset and counts.
-fn stand(row: &tokio_postgres::Row) -> (TopicPartition, Delivered) {
+/// A partition's place from a row of topic, partition, next offset, counts, trail and epoch.
+fn stand(row: &tokio_postgres::Row) -> (TopicPartition, Stand) {
     let at = TopicPartition { topic: TopicId(row.get(0)), partition: PartitionId(row.get(1)) };
     let counts = serde_json::from_str(row.get(3)).unwrap_or_default();
-    (at, Delivered { next: row.get(2), counts })
+    let delivered = Delivered { next: row.get(2), counts, last: None };
+    (at, Stand { delivered, trail: Trail::read(row.get(4)), epoch: Epoch(row.get(5)) })
 }
 
 fn counts_text(counts: KindCounts) -> Result<String, ConnectorError> {
@@ -432,12 +473,14 @@ pub async fn reposition(
     moves: &[(TopicPartition, i64, i64)],
 ) -> Result<(), ConnectorError> {
     let mut client = connect(address).await?;
+    target::ensure_own_tables(&client).await?;
     let during = |e: tokio_postgres::Error| explain(&e, "moving a sink's positions");
     let transaction = client.transaction().await.map_err(during)?;
     for (at, from, to) in moves {
         let moved = transaction
             .execute(
-                "UPDATE gonvel.sink_positions SET next_offset = $5, at_truncate = NULL
+                // whoever wrote here before is fenced, also where its term is later than any of this log's
+                "UPDATE gonvel.sink_positions SET next_offset = $5, at_truncate = NULL, trail = '', epoch = 0
                  WHERE connector = $1 AND topic = $2 AND partition = $3 AND next_offset = $4",
                 &[&connector.0, &at.topic.0, &at.partition.0, from, to],
             )

@@ -275,14 +275,19 @@ pub async fn place(address: &DatabaseAddress, connector: ConnectorId) -> Result<
     })
 }
 
-/// Whether the slot still holds everything since a position.
+/// What brings back what a source missed.
+const BEGIN_ANEW: &str =
+    "begin anew: every row is loaded again, and rows that were deleted meanwhile go if the tables are emptied first";
+
+/// Whether the slot still holds everything since a position, and the log is the one that the position is of.
 ///
 /// # Errors
 /// [`ConnectorError::Settings`] that says what is gone, and what brings it back.
 pub(super) async fn check_slot(client: &Client, slot: &str, from: u64) -> Result<(), ConnectorError> {
     let row = client
         .query_opt(
-            "SELECT coalesce(wal_status, ''), coalesce((confirmed_flush_lsn - $2::text::pg_lsn)::bigint, 0)
+            "SELECT coalesce(wal_status, ''), coalesce((confirmed_flush_lsn - $2::text::pg_lsn)::bigint, 0),
+               confirmed_flush_lsn::text, (pg_current_wal_insert_lsn() - $2::text::pg_lsn)::bigint, pg_current_wal_insert_lsn()::text
              FROM pg_replication_slots WHERE slot_name = $1",
             &[&slot, &gonvel_core::change_form::position_text(from)],
         )
@@ -295,12 +300,33 @@ pub(super) async fn check_slot(client: &Client, slot: &str, from: u64) -> Result
                 "the replication slot {slot} {how}, so changes since {} are gone",
                 gonvel_core::change_form::position_text(from)
             ),
-            "begin anew: every row is loaded again, and rows that were deleted meanwhile go if the tables are emptied first",
+            BEGIN_ANEW,
         )
     };
     match row {
         None => Err(gone("is not in the server any more")),
         Some(row) if row.get::<_, &str>(0) == "lost" => Err(gone("was dropped from the server's log")),
+        // only what is in the topics is ever confirmed
+        Some(row) if row.get::<_, i64>(1) > 0 => Err(ConnectorError::settings(
+            None,
+            format!(
+                "the topic log came back older than it was: it has the changes up to {}, and the replication slot {slot} goes on from {}. \
+                 The {} bytes of the server's log between them are gone",
+                gonvel_core::change_form::position_text(from),
+                row.get::<_, Option<&str>>(2).unwrap_or_default(),
+                row.get::<_, i64>(1)
+            ),
+            BEGIN_ANEW,
+        )),
+        Some(row) if row.get::<_, i64>(3) < 0 => Err(ConnectorError::settings(
+            None,
+            format!(
+                "the source's server came back older than it was: its log ends at {}, and the topics have changes up to {}",
+                row.get::<_, &str>(4),
+                gonvel_core::change_form::position_text(from)
+            ),
+            BEGIN_ANEW,
+        )),
         Some(_) => Ok(()),
     }
 }

@@ -37,7 +37,10 @@ pub struct TargetTable {
 /// [`ConnectorError`].
 pub async fn ensure_own_tables(client: &Client) -> Result<(), ConnectorError> {
     let there = client
-        .query_opt("SELECT 1 WHERE to_regclass('gonvel.sink_retried') IS NOT NULL", &[])
+        .query_opt(
+            "SELECT 1 FROM pg_attribute WHERE attrelid = to_regclass('gonvel.sink_positions') AND attname = 'trail'",
+            &[],
+        )
         .await
         .map_err(|e| explain(&e, "looking for Gonvel's own tables"))?;
     if there.is_some() {
@@ -55,6 +58,7 @@ pub async fn ensure_own_tables(client: &Client) -> Result<(), ConnectorError> {
              ALTER TABLE {OWN_SCHEMA}.sink_positions ADD COLUMN IF NOT EXISTS at_truncate bigint;
              CREATE TABLE IF NOT EXISTS {OWN_SCHEMA}.sink_retried (
                 connector uuid NOT NULL, id bigint NOT NULL, PRIMARY KEY (connector, id));
+             ALTER TABLE {OWN_SCHEMA}.sink_positions ADD COLUMN IF NOT EXISTS trail text NOT NULL DEFAULT '';
              COMMIT"
         ))
         .await

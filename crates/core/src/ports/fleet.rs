@@ -19,6 +19,8 @@ pub struct Lease {
     pub epoch: Epoch,
     /// The position where the lane stands; null at the first start.
     pub position: serde_json::Value,
+    /// The ground it was taken on; see [`super::TopicLog::ground`].
+    pub ground: u64,
 }
 
 /// How a lane is doing, for people.
@@ -334,6 +336,12 @@ pub trait FleetStore: Send + Sync {
         runner: &str,
         ttl: Duration,
     ) -> Result<Option<Lease>, PortError>;
+
+    /// The greatest term of all leases that were ever given.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    async fn latest_term(&self) -> Result<Epoch, PortError>;
 
     /// Gives a lease back; nothing happens if it is no longer held.
     ///

@@ -64,6 +64,8 @@ pub struct LaneProgress {
     pub epoch: Epoch,
     /// The new position, in the form of the connector's kind.
     pub position: serde_json::Value,
+    /// The ground that the lane began on; on another one nothing is appended for it.
+    pub ground: u64,
 }
 
 /// How a retried append is recognised: it is then answered as the first one was, and nothing is appended again.
@@ -248,6 +250,11 @@ pub trait TopicLog: Send + Sync {
     /// Blocks from the one that holds `from` on, as [`Self::read`] gives them, if this process has them at hand since it appended
     /// them; none says nothing of what is stored. What was compacted or forgotten a moment ago may still be among them.
     fn recent(&self, at: TopicPartition, from: Offset, max_bytes: i64) -> Option<Vec<StoredBlock>>;
+
+    /// Counts the databases, and the starts of them, that this process reached behind the log's address. When it grows, the log may
+    /// be older than what this process remembers of it: a replica that took over may lack the last records, a copy that was put
+    /// back many. What was read once it has grown comes from the new one.
+    fn ground(&self) -> u64;
 
     /// As long as what is returned lives, this process learns within a second what other processes append to these partitions.
     fn watch(&self, places: &[TopicPartition]) -> Watch;

@@ -2,6 +2,8 @@
 
 use std::sync::Arc;
 
+use gonvel_core::trail::Seen;
+
 use super::{Gathering, MOST_CHANGES, Open, PARTITION_BYTES, Reader};
 use crate::handed_on::Changes;
 
@@ -26,16 +28,19 @@ impl Reader {
             }
             let open = gathering.open(cursor.topic, changes.schema, &changes.batch.table);
             let batch = open.number_of(changes);
-            let (mut taken, mut latest_us) = (0, i64::MIN);
+            let (mut taken, mut latest_us, mut last_us) = (0, i64::MIN, None);
             for (number, &row) in changes.rows.iter().enumerate().skip(first).take(most) {
                 open.changes.push(((batch, row), changes.key(number)));
                 open.from.push((cursor.at, cursor.delivered.next));
-                latest_us = latest_us.max(changes.batch.origins[row].commit_time_us);
+                let time_us = changes.batch.origins[row].commit_time_us;
+                latest_us = latest_us.max(time_us);
+                last_us = Some(time_us);
                 cursor.delivered.counts.add(changes.batch.kinds[row]);
                 cursor.delivered.next += 1;
                 taken += 1;
             }
-            if taken > 0 {
+            if let Some(time_us) = last_us {
+                cursor.delivered.last = Some(Seen { offset: cursor.delivered.next - 1, time_us });
                 gathering.changes += taken;
                 gathering.latest_us = gathering.latest_us.max(Some(latest_us));
             }
@@ -186,7 +191,7 @@ mod tests {
             let mut writer = Writer::new(&services, "test", vec![topic.clone()], Values::default(), None).await.unwrap();
             let starts = |next| {
                 let at = move |p| TopicPartition { topic: topic.id, partition: PartitionId(p) };
-                (0..3).map(move |p| (at(p), 0, Delivered { next, counts: KindCounts::default() }))
+                (0..3).map(move |p| (at(p), 0, Delivered { next, ..Delivered::default() }))
             };
             let reader = || Reader::new(services.log.clone(), services.schemas.clone(), starts(0));
             let (mut follows, mut reads) = (reader().following(&services.handed), reader());
@@ -202,7 +207,7 @@ mod tests {
                 let landed = database.append(AppendBatch { parts, ..AppendBatch::default() }).await.unwrap();
                 // at times there is no room
                 if random.random_range(0..5) > 0 {
-                    services.handed.note(&landed, handed);
+                    services.handed.note(0, &landed, handed);
                 }
                 if random.random_range(0..4) == 0 {
                     // not to the end, so that it goes on in the middle of what comes

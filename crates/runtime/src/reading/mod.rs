@@ -20,6 +20,7 @@ use gonvel_core::ports::{BadRecord, PortError, SchemaStore, Step, StoredBlock, T
 use gonvel_core::record_form::ReadForm;
 use gonvel_core::schemas::Language;
 use gonvel_core::table::TableSchema;
+use gonvel_core::trail::Seen;
 use gonvel_events::{Came, EventSchema};
 
 use crate::events::{EventSchemas, Events, Sort};
@@ -79,6 +80,8 @@ pub(crate) struct Reader {
     row_keys: Vec<Bytes>,
     /// Where rows are to fit schemas.
     fits: Option<Fits>,
+    /// The log's ground that the positions were found on.
+    ground: u64,
 }
 
 /// A round with what is worth knowing of it.
@@ -208,6 +211,7 @@ impl Reader {
     ) -> Self {
         let cursor = |(at, topic, delivered)| Cursor { at, topic, delivered, at_truncate: false, limit: i64::MAX, seen: 0 };
         let cursors: Vec<Cursor> = partitions.into_iter().map(cursor).collect();
+        let ground = log.ground();
         let watch = log.watch(&cursors.iter().map(|c| c.at).collect::<Vec<_>>());
         Self {
             log,
@@ -225,6 +229,7 @@ impl Reader {
             event_schemas: EventSchemas::default(),
             row_keys: Vec::new(),
             fits: None,
+            ground,
         }
     }
 
@@ -243,6 +248,12 @@ impl Reader {
     /// The same, with rows shaped on their way.
     pub(crate) fn shaped(mut self, shaping: Option<Shared>) -> Self {
         self.shaping = shaping;
+        self
+    }
+
+    /// The same, from positions that were found on a ground of the log's.
+    pub(crate) fn on(mut self, ground: u64) -> Self {
+        self.ground = ground;
         self
     }
 
@@ -300,7 +311,17 @@ impl Reader {
         next
     }
 
+    /// Refuses to go on where the log may have given offsets out again: the lane is to look anew where it stands.
+    fn same_ground(&self) -> Result<(), PortError> {
+        if self.log.ground() == self.ground {
+            return Ok(());
+        }
+        let cause = "Gonvel's own database was started anew, or is another: the lane looks again where it stands";
+        Err(PortError::TryAgain { during: "reading on", cause: cause.into() })
+    }
+
     async fn round(&mut self) -> Result<Option<ReadRound>, Failure> {
+        self.same_ground()?;
         let mut gathering = Gathering::new();
         let mut moved = Vec::new();
         let count = self.cursors.len();
@@ -350,10 +371,12 @@ impl Reader {
 
     /// What comes in a partition from an offset on: at hand if it was just appended, else from the database.
     async fn blocks(&self, at: TopicPartition, from: i64) -> Result<Vec<StoredBlock>, PortError> {
-        match self.log.recent(at, Offset(from), PARTITION_BYTES) {
-            Some(blocks) => Ok(blocks),
-            None => self.log.read(at, Offset(from), PARTITION_BYTES).await,
-        }
+        let blocks = match self.log.recent(at, Offset(from), PARTITION_BYTES) {
+            Some(blocks) => blocks,
+            None => self.log.read(at, Offset(from), PARTITION_BYTES).await?,
+        };
+        self.same_ground()?;
+        Ok(blocks)
     }
 
     async fn partition(&mut self, place: usize, gathering: &mut Gathering) -> Result<(), Failure> {
@@ -420,6 +443,7 @@ impl Reader {
         };
         let delivered = &mut self.cursors[place].delivered;
         delivered.next = offset + 1;
+        delivered.last = Some(Seen { offset, time_us: record.timestamp_us });
         if let Some(kind) = kind {
             delivered.counts.add(kind);
         }
@@ -550,6 +574,8 @@ impl Reader {
         for &place in &places {
             let cursor = &mut self.cursors[place];
             cursor.at_truncate = false;
+            // each partition has the truncate's record, of the same time
+            cursor.delivered.last = Some(Seen { offset: cursor.delivered.next, time_us: record.timestamp_us });
             cursor.delivered.next += 1;
         }
         // one truncate of the source stands in every partition but happened once

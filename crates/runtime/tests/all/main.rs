@@ -10,6 +10,7 @@ mod failures;
 mod fitting;
 mod flow;
 mod guarantees;
+mod history;
 mod lanes;
 mod latest;
 mod loading;

@@ -27,6 +27,7 @@ pub(super) async fn acquire(
     runner: &str,
     ttl: Duration,
 ) -> Result<Option<Lease>, PortError> {
+    let ground = database.ground.now();
     let mut connection = database.connection().await?;
     let taken: Option<Taken> = diesel::sql_query(
         "UPDATE lanes SET epoch = nextval('lane_epochs'), holder = $3, expires_at = clock_timestamp() + make_interval(secs => $4) \
@@ -42,7 +43,7 @@ pub(super) async fn acquire(
     .optional()
     .map_err(failed("taking a lease"))?;
     if let Some(taken) = taken {
-        return Ok(Some(Lease { epoch: Epoch(taken.epoch), position: taken.position }));
+        return Ok(Some(Lease { epoch: Epoch(taken.epoch), position: taken.position, ground }));
     }
     let there: i64 = lanes::table
         .find((connector.0, lane))
@@ -54,6 +55,21 @@ pub(super) async fn acquire(
         return Err(PortError::NotFound { what: format!("lane {lane} of connector {connector}") });
     }
     Ok(None)
+}
+
+#[derive(QueryableByName)]
+struct Given {
+    #[diesel(sql_type = BigInt)]
+    last_value: i64,
+}
+
+pub(super) async fn latest_term(database: &Database) -> Result<Epoch, PortError> {
+    let mut connection = database.connection().await?;
+    let given: Given = diesel::sql_query("SELECT last_value FROM lane_epochs")
+        .get_result(&mut connection)
+        .await
+        .map_err(failed("looking for the latest lease"))?;
+    Ok(Epoch(given.last_value))
 }
 
 pub(super) async fn position(

@@ -53,6 +53,10 @@ impl FleetStore for Database {
         connectors::connector(self, connector).await
     }
 
+    async fn latest_term(&self) -> Result<Epoch, PortError> {
+        lanes::latest_term(self).await
+    }
+
     async fn acquire(
         &self,
         connector: ConnectorId,

@@ -18,6 +18,7 @@ use tokio::sync::{mpsc, oneshot};
 use super::ends::Ends;
 use super::identity::{self, Known};
 use super::plain;
+use crate::ground::Ground;
 use crate::schema::lanes;
 
 /// Requests that go into one transaction at most.
@@ -29,6 +30,8 @@ const PLANS: &str = "SET plan_cache_mode = force_generic_plan; SET enable_hashjo
 const PATIENCE: Duration = Duration::from_millis(1);
 /// After so many waits in vain, one in 64 commits waits.
 const MOST_IN_VAIN: u32 = 6;
+/// What becomes of a lane that began on another ground.
+const OTHER_GROUND: &str = "Gonvel's own database was started anew, or is another: the lane looks again where it stands";
 /// How long a connection may take to be made.
 const CONNECT: Duration = Duration::from_secs(5);
 
@@ -47,7 +50,7 @@ pub(crate) struct Appender {
 
 impl Appender {
     /// Appends over a connection of its own, which is made anew when it breaks.
-    pub(crate) fn start(url: Arc<str>, ends: Arc<Ends>) -> Self {
+    pub(crate) fn start(url: Arc<str>, ends: Arc<Ends>, ground: Ground) -> Self {
         let (requests, mut waiting) = mpsc::channel::<Request>(GROUP);
         tokio::spawn(async move {
             let mut group = Vec::with_capacity(GROUP);
@@ -56,7 +59,8 @@ impl Appender {
             while waiting.recv_many(&mut group, GROUP).await > 0 {
                 gathering.gather(&mut waiting, &mut group).await;
                 let answered = group.len();
-                let waits = commit(&url, &mut connection, &ends, std::mem::take(&mut group), &waiting).await;
+                let to = (&*url, &ground);
+                let waits = commit(to, &mut connection, &ends, std::mem::take(&mut group), &waiting).await;
                 gathering.expected = answered + waits;
             }
         });
@@ -102,37 +106,44 @@ impl Gathering {
     }
 }
 
+/// A connection with the ground that it reaches.
+type Reaching = (AsyncPgConnection, u64);
+
 async fn connected<'c>(
-    url: &str,
-    connection: &'c mut Option<AsyncPgConnection>,
-) -> Result<&'c mut AsyncPgConnection, String> {
-    if connection.as_mut().is_none_or(PoolableConnection::is_broken) {
+    (url, ground): (&str, &Ground),
+    connection: &'c mut Option<Reaching>,
+) -> Result<&'c mut Reaching, String> {
+    if connection.as_mut().is_none_or(|(connection, _)| connection.is_broken()) {
         let made = tokio::time::timeout(CONNECT, AsyncPgConnection::establish(url));
         let mut made = made.await.map_err(|_| "no connection in time".to_owned())?.map_err(|e| e.to_string())?;
         made.batch_execute(PLANS).await.map_err(|e| e.to_string())?;
-        *connection = Some(made);
+        let reached = ground.reached(&mut made).await.map_err(|e| e.to_string())?;
+        *connection = Some((made, reached));
     }
     connection.as_mut().ok_or_else(|| "no connection".to_owned())
 }
 
 /// Commits a group and answers it; gives how many more wait, from just before the answers.
 async fn commit(
-    url: &str,
-    connection: &mut Option<AsyncPgConnection>,
+    to: (&str, &Ground),
+    connection: &mut Option<Reaching>,
     ends: &Ends,
     group: Vec<Request>,
     waiting: &mpsc::Receiver<Request>,
 ) -> usize {
     let (batches, answers): (Vec<_>, Vec<_>) = group.into_iter().map(|r| (r.batch, r.answer)).unzip();
-    let outcome = match connected(url, connection).await {
-        Ok(connection) => written(connection, &batches).await.map_err(|e| e.to_string()),
+    let outcome = match connected(to, connection).await {
+        Ok((connection, ground)) => {
+            let outcomes = written(connection, &batches, *ground).await;
+            outcomes.map(|outcomes| (outcomes, *ground)).map_err(|e| e.to_string())
+        }
         Err(error) => Err(error),
     };
     let waits = waiting.len();
     match outcome {
-        Ok(outcomes) => {
+        Ok((outcomes, ground)) => {
             let committed = batches.iter().zip(&outcomes);
-            ends.announce(committed.filter_map(|(batch, outcome)| Some((batch, outcome.as_deref().ok()?))));
+            ends.announce(ground, committed.filter_map(|(batch, outcome)| Some((batch, outcome.as_deref().ok()?))));
             for (answer, outcome) in answers.into_iter().zip(outcomes) {
                 let _ = answer.send(outcome);
             }
@@ -148,7 +159,20 @@ async fn commit(
     waits
 }
 
-async fn written(connection: &mut AsyncPgConnection, batches: &[AppendBatch]) -> Result<Vec<Answer>, Error> {
+/// What a lane brings that began on another ground is refused: the log may not have what came before it.
+async fn written(connection: &mut AsyncPgConnection, batches: &[AppendBatch], ground: u64) -> Result<Vec<Answer>, Error> {
+    let is_from_before = |b: &AppendBatch| b.progress.as_ref().is_some_and(|lane| lane.ground != ground);
+    if batches.iter().any(is_from_before) {
+        let from_before = || Err(PortError::TryAgain { during: "appending for a lane", cause: OTHER_GROUND.into() });
+        let others: Vec<AppendBatch> = batches.iter().filter(|b| !is_from_before(b)).cloned().collect();
+        let mut outcomes = Vec::new();
+        if !others.is_empty() {
+            outcomes = Box::pin(written(connection, &others, ground)).await?;
+        }
+        let mut outcomes = outcomes.into_iter();
+        let answers = batches.iter().map(|b| if is_from_before(b) { Some(from_before()) } else { outcomes.next() });
+        return Ok(answers.flatten().collect());
+    }
     let is_plain = |b: &AppendBatch| b.identity.is_none() && (b.progress.is_some() || !b.parts.is_empty());
     if batches.iter().all(is_plain) {
         match plain::write(connection, batches).await {

@@ -13,17 +13,26 @@ use gonvel_core::ports::{AppendBatch, Landed};
 use tokio::sync::watch;
 
 use super::recent::Recent;
+use crate::ground::Ground;
 
 /// How often it is looked whether another process appended, once for all who wait.
 const LOOK: Duration = Duration::from_millis(500);
 
 #[derive(Debug)]
 pub(crate) struct Ends {
-    ends: Mutex<HashMap<TopicPartition, Offset>>,
+    ends: Mutex<Known>,
+    ground: Ground,
     /// How many follow each partition.
     watched: Mutex<HashMap<TopicPartition, usize>>,
     appends: watch::Sender<u64>,
     pub(super) recent: Recent,
+}
+
+/// Where partitions end, as it was learnt on one ground.
+#[derive(Debug, Default)]
+struct Known {
+    ground: u64,
+    ends: HashMap<TopicPartition, Offset>,
 }
 
 #[derive(QueryableByName)]
@@ -58,9 +67,10 @@ impl Drop for Watched {
 
 impl Ends {
     /// Begins to look for what other processes append; it ends with the last user of what it returns.
-    pub(crate) fn start(pool: Pool<AsyncPgConnection>) -> Arc<Self> {
+    pub(crate) fn start(pool: Pool<AsyncPgConnection>, ground: Ground) -> Arc<Self> {
         let ends = Arc::new(Self {
             ends: Mutex::default(),
+            ground,
             watched: Mutex::default(),
             appends: watch::channel(0).0,
             recent: Recent::default(),
@@ -69,25 +79,36 @@ impl Ends {
         ends
     }
 
-    /// What was committed of batches, each with what landed.
-    pub(crate) fn announce<'b>(&self, committed: impl Iterator<Item = (&'b AppendBatch, &'b [Landed])> + Clone) {
+    /// What was committed of batches on a ground, each with what landed.
+    pub(crate) fn announce<'b>(
+        &self,
+        ground: u64,
+        committed: impl Iterator<Item = (&'b AppendBatch, &'b [Landed])> + Clone,
+    ) {
         for (batch, landed) in committed.clone() {
             for (part, landed) in batch.parts.iter().zip(landed) {
                 // a batch with an identity may be a retry: what landed then is what its first try brought
                 if part.to == landed.to && batch.identity.is_none() {
-                    self.recent.note(landed.to, landed.first, &part.blocks);
+                    self.recent.note(ground, landed.to, landed.first, &part.blocks);
                 }
             }
         }
         let landed = committed.flat_map(|(_, landed)| landed);
-        self.raise(landed.map(|part| (part.to, Offset(part.first.0 + part.records))));
+        self.raise(ground, landed.map(|part| (part.to, Offset(part.first.0 + part.records))));
     }
 
-    fn raise(&self, found: impl IntoIterator<Item = (TopicPartition, Offset)>) {
+    /// What was learnt on an earlier ground says nothing any more.
+    fn raise(&self, ground: u64, found: impl IntoIterator<Item = (TopicPartition, Offset)>) {
         let mut grew = false;
-        if let Ok(mut ends) = self.ends.lock() {
+        if let Ok(mut known) = self.ends.lock() {
+            if ground > known.ground {
+                *known = Known { ground, ..Known::default() };
+                self.recent.begin(ground);
+            } else if ground < known.ground {
+                return;
+            }
             for (at, end) in found {
-                let known = ends.entry(at).or_insert(Offset(0));
+                let known = known.ends.entry(at).or_insert(Offset(0));
                 grew |= end > *known;
                 *known = (*known).max(end);
             }
@@ -98,13 +119,13 @@ impl Ends {
     }
 
     pub(crate) fn may_have(&self, after: &[(TopicPartition, Offset)]) -> Vec<bool> {
-        let Ok(ends) = self.ends.lock() else { return vec![true; after.len()] };
-        after.iter().map(|(at, offset)| ends.get(at).is_none_or(|end| end > offset)).collect()
+        let Ok(known) = self.ends.lock() else { return vec![true; after.len()] };
+        after.iter().map(|(at, offset)| known.ends.get(at).is_none_or(|end| end > offset)).collect()
     }
 
     fn any_past(&self, after: &[(TopicPartition, Offset)]) -> bool {
-        let Ok(ends) = self.ends.lock() else { return true };
-        after.iter().any(|(at, offset)| ends.get(at).is_some_and(|end| end > offset))
+        let Ok(known) = self.ends.lock() else { return true };
+        after.iter().any(|(at, offset)| known.ends.get(at).is_some_and(|end| end > offset))
     }
 
     /// As long as what is returned lives, these partitions are looked at for what other processes append.
@@ -144,6 +165,7 @@ async fn look(pool: Pool<AsyncPgConnection>, ends: Weak<Ends>) {
         }
         // a database that is away is looked at again
         let Ok(mut connection) = pool.get().await else { continue };
+        let ground = ends.ground.now();
         let rows: Result<Vec<Row>, _> = diesel::sql_query(
             "SELECT topic_id, partition, next_offset FROM topic_partitions \
              JOIN unnest($1, $2) AS a(topic_id, partition) USING (topic_id, partition)",
@@ -156,7 +178,7 @@ async fn look(pool: Pool<AsyncPgConnection>, ends: Weak<Ends>) {
             let end = |r: Row| {
                 (TopicPartition { topic: TopicId(r.topic_id), partition: PartitionId(r.partition) }, Offset(r.next_offset))
             };
-            ends.raise(rows.into_iter().map(end));
+            ends.raise(ground, rows.into_iter().map(end));
         }
     }
 }

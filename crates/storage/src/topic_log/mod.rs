@@ -64,6 +64,10 @@ impl TopicLog for Database {
         self.ends.recent.from(at, from, max_bytes)
     }
 
+    fn ground(&self) -> u64 {
+        self.ground.now()
+    }
+
     fn watch(&self, places: &[TopicPartition]) -> Watch {
         Box::new(self.ends.watch(places.to_vec()))
     }

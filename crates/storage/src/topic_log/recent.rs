@@ -18,6 +18,8 @@ pub(super) struct Recent(Mutex<Kept>);
 
 #[derive(Debug, Default)]
 struct Kept {
+    /// The ground they were appended on.
+    ground: u64,
     /// Blocks without a gap between them, the oldest first, each with its bytes before compression.
     partitions: HashMap<TopicPartition, VecDeque<(StoredBlock, i64)>>,
     /// The partitions in the order of all appends; the front one's oldest block goes first.
@@ -39,9 +41,21 @@ impl Kept {
 }
 
 impl Recent {
-    /// Takes in blocks that were committed one after the other from an offset on.
-    pub(super) fn note(&self, at: TopicPartition, first: Offset, blocks: &[EncodedBlock]) {
+    /// Forgets what was appended on an earlier ground: the log may not have it any more.
+    pub(super) fn begin(&self, ground: u64) {
         let Ok(mut kept) = self.0.lock() else { return };
+        if ground > kept.ground {
+            *kept = Kept { ground, ..Kept::default() };
+        }
+    }
+
+    /// Takes in blocks that were committed on a ground, one after the other from an offset on.
+    pub(super) fn note(&self, ground: u64, at: TopicPartition, first: Offset, blocks: &[EncodedBlock]) {
+        self.begin(ground);
+        let Ok(mut kept) = self.0.lock() else { return };
+        if ground < kept.ground {
+            return;
+        }
         let follows = kept.partitions.get(&at).and_then(VecDeque::back).is_none_or(|(last, _)| last.end() == first);
         if !follows {
             // another process appended in between
@@ -109,29 +123,33 @@ mod tests {
     #[test]
     fn blocks_without_a_gap_are_found_by_any_offset_in_them() {
         let recent = Recent::default();
-        recent.note(at(0), Offset(100), &[block(10, 50), block(5, 50)]);
-        recent.note(at(0), Offset(115), &[block(1, 50)]);
+        recent.note(0, at(0), Offset(100), &[block(10, 50), block(5, 50)]);
+        recent.note(0, at(0), Offset(115), &[block(1, 50)]);
         assert_eq!(starts(&recent, 0, 104, 1000), Some(vec![100, 110, 115]));
         assert_eq!(starts(&recent, 0, 110, 100), Some(vec![110, 115]));
         assert_eq!(starts(&recent, 0, 110, 1), Some(vec![110]), "at least one block");
         assert_eq!((starts(&recent, 0, 99, 1), starts(&recent, 0, 116, 1), starts(&recent, 1, 0, 1)), (None, None, None));
         // an append of another process was in between: what came before it no longer leads to what comes after
-        recent.note(at(0), Offset(120), &[block(2, 50)]);
+        recent.note(0, at(0), Offset(120), &[block(2, 50)]);
         assert_eq!((starts(&recent, 0, 110, 1000), starts(&recent, 0, 121, 1000)), (None, Some(vec![120])));
+        // the database is another one: nothing of before is given any more, nor what was committed before and comes late
+        recent.note(1, at(0), Offset(110), &[block(1, 50)]);
+        recent.note(0, at(0), Offset(122), &[block(1, 50)]);
+        assert_eq!((starts(&recent, 0, 110, 1000), starts(&recent, 0, 121, 1000)), (Some(vec![110]), None));
     }
 
     #[test]
     fn the_oldest_of_all_partitions_go_first_and_nothing_grows_without_end() {
         let recent = Recent::default();
         for n in 0..40 {
-            recent.note(at(n % 2), Offset(i64::from(n / 2)), &[block(1, 1 << 20)]);
+            recent.note(0, at(n % 2), Offset(i64::from(n / 2)), &[block(1, 1 << 20)]);
         }
         let kept = recent.0.lock().unwrap();
         assert!(kept.bytes <= MOST_BYTES && kept.order.len() == 16, "{} bytes, {} blocks", kept.bytes, kept.order.len());
         drop(kept);
         assert_eq!((starts(&recent, 0, 11, 1), starts(&recent, 0, 12, 1)), (None, Some(vec![12])));
         for n in 20..40_000 {
-            recent.note(at(0), Offset(n), &[block(1, 1)]);
+            recent.note(0, at(0), Offset(n), &[block(1, 1)]);
         }
         assert!(recent.0.lock().unwrap().order.len() <= MOST_BLOCKS);
     }

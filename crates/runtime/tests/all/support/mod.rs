@@ -44,6 +44,14 @@ impl World {
         Self { cluster, database, load: InitialLoad::default(), log_login: None, told: None }
     }
 
+    /// The same with Gonvel's own database on a cluster of its own.
+    pub async fn apart() -> (Self, TestCluster) {
+        let cluster = TestCluster::start(&["packhouse", "settlement"]).await;
+        let own = TestCluster::start(&["gonvel"]).await;
+        let database = Database::open(&own.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
+        (Self { cluster, database, load: InitialLoad::default(), log_login: None, told: None }, own)
+    }
+
     /// Runs a statement in Gonvel's own database.
     pub async fn sql_own(&self, statement: &str) {
         self.cluster.connect("gonvel").await.unwrap().batch_execute(statement).await.unwrap();

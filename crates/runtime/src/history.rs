@@ -1,0 +1,139 @@
+//! Whether the topic log still has the history that a target's positions came from.
+
+use std::collections::HashMap;
+
+use futures::{StreamExt, TryStreamExt, stream};
+use gonvel_connectors::error::ConnectorError;
+use gonvel_connectors::postgres::sink::Stand;
+use gonvel_core::naming::{Offset, TopicId, TopicPartition};
+use gonvel_core::ports::{PartitionBounds, PortError, Topic, TopicLog};
+use gonvel_core::trail::{Found, Seen, Trail, Verdict};
+
+/// Partitions that are looked at side by side.
+const BESIDE: usize = 8;
+
+/// A partition of which a target has other records than the log.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Parted {
+    /// The partition.
+    pub at: TopicPartition,
+    /// Where the target stands.
+    pub next: i64,
+    /// The offset after the log's last record.
+    pub end: i64,
+    /// The offset up to which both have the same records, as far as is known: from there on nothing is left out.
+    pub agree_to: i64,
+    /// A record that the target has, and the log has another in its place.
+    pub seen: Option<Seen>,
+}
+
+/// The partitions of which a target has other records than the log, in order. What was forgotten or superseded tells nothing.
+///
+/// # Errors
+/// [`PortError`] if the log does not answer.
+pub async fn parted(log: &dyn TopicLog, stands: HashMap<TopicPartition, Stand>) -> Result<Vec<Parted>, PortError> {
+    let mut bounds: HashMap<TopicId, Vec<PartitionBounds>> = HashMap::new();
+    for at in stands.keys() {
+        if !bounds.contains_key(&at.topic) {
+            bounds.insert(at.topic, log.bounds(at.topic).await?);
+        }
+    }
+    let judged = stream::iter(stands).map(|(at, stand)| {
+        let held = bounds[&at.topic].iter().find(|b| b.partition == at.partition).copied();
+        async move { judge(log, at, held, &stand).await }
+    });
+    let parted: Vec<Option<Parted>> = judged.buffered(BESIDE).try_collect().await?;
+    let mut parted: Vec<Parted> = parted.into_iter().flatten().collect();
+    parted.sort_unstable_by_key(|parted| parted.at);
+    Ok(parted)
+}
+
+async fn judge(
+    log: &dyn TopicLog,
+    at: TopicPartition,
+    held: Option<PartitionBounds>,
+    stand: &Stand,
+) -> Result<Option<Parted>, PortError> {
+    let (first, end) = held.map_or((0, 0), |held| (held.first.0, held.next.0));
+    let (next, trail) = (stand.delivered.next, &stand.trail);
+    let found = found(log, at, first..end, trail).await?;
+    Ok(match trail.judge(next, end, &found) {
+        Verdict::Same => None,
+        Verdict::Parted { agree_to, seen } => {
+            let agree_to = agree_to.unwrap_or(first).clamp(first, end);
+            Some(Parted { at, next, end, agree_to, seen })
+        }
+    })
+}
+
+/// What the log has at the places of a trail, the newest first, up to the first record that both have.
+async fn found(
+    log: &dyn TopicLog,
+    at: TopicPartition,
+    held: std::ops::Range<i64>,
+    trail: &Trail,
+) -> Result<Vec<Found>, PortError> {
+    let mut out = Vec::new();
+    for seen in trail.newest_first() {
+        let here = if held.contains(&seen.offset) { time_at(log, at, seen.offset).await? } else { None };
+        out.push(here.map_or(Found::Nothing, |time_us| Found::Record { time_us }));
+        if here == Some(seen.time_us) {
+            break;
+        }
+    }
+    Ok(out)
+}
+
+/// The time of the record at an offset; none if there is no record any more.
+async fn time_at(log: &dyn TopicLog, at: TopicPartition, offset: i64) -> Result<Option<i64>, PortError> {
+    let Some(block) = log.read(at, Offset(offset), 1).await?.into_iter().next() else { return Ok(None) };
+    for record in block.open(at)?.records() {
+        let (Offset(here), record) = record?;
+        if here == offset {
+            return Ok(Some(record.timestamp_us));
+        }
+    }
+    Ok(None)
+}
+
+/// What a sink says that has other records than the log.
+pub(crate) fn told(parted: &[Parted], topics: &[Topic]) -> ConnectorError {
+    let name = |at: TopicPartition| {
+        let topic = topics.iter().find(|t| t.id == at.topic).map_or_else(|| at.topic.0.to_string(), |t| t.name.to_string());
+        format!("partition {} of {topic}", at.partition.0)
+    };
+    let places: Vec<String> = parted.iter().take(3).map(|parted| place(&name(parted.at), parted)).collect();
+    let more = parted.len().saturating_sub(places.len());
+    let more = if more > 0 { format!("; and {more} more partitions") } else { String::new() };
+    ConnectorError::settings(
+        None,
+        format!(
+            "the topic log came back older than it was, and the target has records that it no longer has: {}{more}. Records that \
+             get these offsets now would pass for delivered",
+            places.join("; ")
+        ),
+        "begin the sources anew that write these topics, so that they bring again what the log lost; then pause this connector and move \
+         it to where target and log agree (what is there already comes once more) or to the end (what came since is left out)",
+    )
+}
+
+/// What a sink says whose target was written under a later lease than this log ever gave.
+pub(crate) fn written_later(later: i64, latest: i64) -> ConnectorError {
+    ConnectorError::settings(
+        None,
+        format!(
+            "the target was written under lease {later}, and this log has given none after {latest}: it came back older than it was, or \
+             another installation with a copy of it writes into the same target"
+        ),
+        "stop that other one if there is one; then pause this connector and move it to where target and log agree, which lets it write \
+         again",
+    )
+}
+
+fn place(name: &str, parted: &Parted) -> String {
+    let agree = format!("they agree up to offset {}", parted.agree_to);
+    match parted.seen {
+        Some(seen) => format!("the record at offset {} of {name} is another one ({agree})", seen.offset),
+        None => format!("{name} was delivered up to offset {} and ends at {} ({agree})", parted.next, parted.end),
+    }
+}

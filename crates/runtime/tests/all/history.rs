@@ -1,0 +1,220 @@
+//! Gonvel's own database comes back older than it was. Nothing is skipped in silence, and what was lost is brought again.
+
+use std::time::{Duration, Instant};
+
+use gonvel_core::connector::{State, Wish};
+use gonvel_core::naming::{ConnectorId, TopicName};
+use gonvel_core::ports::{AppendBatch, PortError};
+use gonvel_core::ports::{FleetStore, LaneProgress, TopicLog};
+use gonvel_runtime::history::parted;
+use gonvel_runtime::systems;
+use gonvel_storage::Database;
+use gonvel_storage::sealing::Sealer;
+use tokio_postgres::Client;
+
+use crate::support::*;
+
+const PATIENCE: Duration = Duration::from_secs(30);
+
+async fn insert(source: &Client, rows: i64) {
+    for _ in 0..rows {
+        source.batch_execute("INSERT INTO bins SELECT nextval('numbers'), 1.5, 'first'").await.unwrap();
+    }
+}
+
+async fn tables(world: &World) -> (Client, Client) {
+    let (source, target) =
+        (world.cluster.connect("packhouse").await.unwrap(), world.cluster.connect("settlement").await.unwrap());
+    source.batch_execute(TABLES).await.unwrap();
+    source.batch_execute("CREATE SEQUENCE numbers").await.unwrap();
+    (source, target)
+}
+
+/// What a halted connector says.
+async fn halted(world: &World, id: ConnectorId) -> String {
+    world.until_state(id, State::Halted).await
+}
+
+/// Mends as the lanes say: the source begins anew with its tables emptied, the sink is moved to where both agree.
+async fn mend(world: &World, source: ConnectorId, sink: ConnectorId) -> i64 {
+    world.database.begin_anew(source, true, "").await.unwrap();
+    let address = world.database.address(world.connection("settlement").await).await.unwrap();
+    let stands = systems::sink_stands(&address, sink).await.unwrap();
+    let mut agreed = 0;
+    for parted in parted(&world.database, stands).await.unwrap() {
+        agreed += parted.agree_to;
+        systems::move_sink(&address, sink, &[(parted.at, parted.next, parted.agree_to)]).await.unwrap();
+    }
+    world.database.start_anew(&[sink]).await.unwrap();
+    agreed
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 4)]
+async fn a_dump_put_back_halts_both_and_nothing_is_lost_once_they_are_mended() {
+    let mut world = World::new().await;
+    let (source, target) = tables(&world).await;
+    insert(&source, 40).await;
+    let (from, to) = world.flow(&["bins"], 2).await;
+    let fleet = world.fleet();
+    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    let folder = tempfile::tempdir().unwrap();
+    let dump = folder.path().join("gonvel.dump");
+    world.cluster.dump("gonvel", &dump).unwrap();
+    insert(&source, 300).await;
+    source.batch_execute("DELETE FROM bins WHERE id % 7 = 0").await.unwrap();
+    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    fleet.stop().await;
+
+    world.cluster.restore("gonvel", &dump).await.unwrap();
+    world.database = Database::open(&world.cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
+    let fleet = world.fleet();
+    source.batch_execute("DELETE FROM bins WHERE id % 11 = 0").await.unwrap();
+    insert(&source, 60).await;
+    let (said, told) = (halted(&world, from).await, halted(&world, to).await);
+    assert!(said.contains("the topic log came back older than it was") && said.contains("begin anew"), "{said}");
+    assert!(said.contains("bytes of the server's log between them are gone"), "{said}");
+    assert!(told.contains("packhouse.bins was delivered up to offset"), "{told}");
+
+    let before = count(&target).await;
+    let agreed = mend(&world, from, to).await;
+    assert!(agreed >= 20, "both agree on some of the 40 first rows, and not only up to {agreed}");
+    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    insert(&source, 20).await;
+    source.batch_execute("UPDATE bins SET grade = 'second' WHERE id % 5 = 0").await.unwrap();
+    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    assert!(count(&target).await > before - 100);
+    fleet.stop().await;
+}
+
+async fn count(client: &Client) -> i64 {
+    client.query_one("SELECT count(*) FROM bins", &[]).await.unwrap().get(0)
+}
+
+/// The fleet goes on running meanwhile: its lanes hold positions in memory that the replica never had.
+#[tokio::test(flavor = "multi_thread", worker_threads = 4)]
+async fn a_replica_that_lags_takes_over_under_running_lanes() {
+    let (world, mut own) = World::apart().await;
+    let (source, target) = tables(&world).await;
+    let (from, to) = world.flow(&["bins"], 1).await;
+    let fleet = world.fleet();
+    insert(&source, 30).await;
+    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    let cut_off = own.replica_cut_off().await;
+    insert(&source, 25).await;
+    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    let ground = world.database.ground();
+    own.fail_over(cut_off).await;
+    let start = Instant::now();
+    while world.database.ground() == ground {
+        assert!(start.elapsed() < PATIENCE, "nobody noticed that the database is another one");
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    // from here on the offsets that the target knows are given out again
+    insert(&source, 40).await;
+    let (said, told) = (halted(&world, from).await, halted(&world, to).await);
+    assert!(said.contains("goes on from"), "{said}");
+    assert!(told.contains("delivered up to offset 55") && told.contains("ends at 30 (they agree up to offset"), "{told}");
+    mend(&world, from, to).await;
+    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    fleet.stop().await;
+}
+
+/// Records are told apart that got the same offsets, also where the log has grown past the position again.
+#[tokio::test(flavor = "multi_thread", worker_threads = 4)]
+async fn offsets_that_were_given_out_again_do_not_pass_for_delivered() {
+    let mut world = World::new().await;
+    let (source, target) = tables(&world).await;
+    let (from, to) = world.flow(&["bins"], 1).await;
+    let fleet = world.fleet();
+    insert(&source, 10).await;
+    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    fleet.stop().await;
+    let folder = tempfile::tempdir().unwrap();
+    let dump = folder.path().join("gonvel.dump");
+    world.cluster.dump("gonvel", &dump).unwrap();
+    let fleet = world.fleet();
+    insert(&source, 15).await;
+    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    fleet.stop().await;
+    world.cluster.restore("gonvel", &dump).await.unwrap();
+    world.database = Database::open(&world.cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
+    // only the sink waits, and the log grows past it
+    world.database.ask(to, Wish::Stop, "").await.unwrap();
+    let fleet = world.fleet();
+    halted(&world, from).await;
+    world.database.begin_anew(from, true, "").await.unwrap();
+    let topic = world.database.topic(&TopicName::parse("packhouse.bins").unwrap()).await.unwrap();
+    let start = Instant::now();
+    while world.database.bounds(topic.id).await.unwrap()[0].next.0 < 30 {
+        assert!(start.elapsed() < PATIENCE, "{:?}", world.database.bounds(topic.id).await.unwrap());
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    world.database.ask(to, Wish::Run, "").await.unwrap();
+    let told = halted(&world, to).await;
+    assert!(told.contains("the record at offset 24 of partition 0 of packhouse.bins is another one"), "{told}");
+    assert!(told.contains("they agree up to offset 10") || told.contains("they agree up to offset"), "{told}");
+    mend_sink(&world, to).await;
+    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    fleet.stop().await;
+}
+
+async fn mend_sink(world: &World, sink: ConnectorId) {
+    let address = world.database.address(world.connection("settlement").await).await.unwrap();
+    let stands = systems::sink_stands(&address, sink).await.unwrap();
+    for parted in parted(&world.database, stands).await.unwrap() {
+        systems::move_sink(&address, sink, &[(parted.at, parted.next, parted.agree_to)]).await.unwrap();
+    }
+    world.database.start_anew(&[sink]).await.unwrap();
+}
+
+/// A target that was written under a later lease than the log ever gave is not taken for one that another runner holds.
+#[tokio::test(flavor = "multi_thread", worker_threads = 4)]
+async fn leases_behind_the_targets_are_told_and_not_fenced_for_ever() {
+    let world = World::new().await;
+    let (source, target) = tables(&world).await;
+    let (_, to) = world.flow(&["bins"], 1).await;
+    let fleet = world.fleet();
+    insert(&source, 10).await;
+    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    fleet.stop().await;
+    target.batch_execute("UPDATE gonvel.sink_positions SET epoch = epoch + 1000").await.unwrap();
+    let fleet = world.fleet();
+    let told = halted(&world, to).await;
+    assert!(told.contains("the target was written under lease") && told.contains("stop that other one"), "{told}");
+    // moved to where it stands: nothing is skipped, and it may write again
+    let address = world.database.address(world.connection("settlement").await).await.unwrap();
+    let moves: Vec<_> =
+        systems::sink_positions(&address, to).await.unwrap().into_iter().map(|(at, next)| (at, next, next)).collect();
+    systems::move_sink(&address, to, &moves).await.unwrap();
+    world.database.start_anew(&[to]).await.unwrap();
+    insert(&source, 10).await;
+    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    fleet.stop().await;
+}
+
+/// What a lane wants to append that began before the database was another one is refused.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_lane_from_before_appends_nothing() {
+    let (world, mut own) = World::apart().await;
+    let id = world.connector("from-packhouse", world.source(&["bins"], 1).await).await;
+    let ttl = Duration::from_secs(60);
+    let lease = world.database.acquire(id, 0, "test", ttl).await.unwrap().unwrap();
+    let progress = |position: &str, ground| {
+        let progress = LaneProgress { connector: id, lane: 0, epoch: lease.epoch, position: position.into(), ground };
+        AppendBatch { progress: Some(progress), ..AppendBatch::default() }
+    };
+    world.database.append(progress("first", lease.ground)).await.unwrap();
+    own.crash_and_restart().await;
+    let start = Instant::now();
+    let refused = loop {
+        match world.database.append(progress("second", lease.ground)).await {
+            Err(PortError::TryAgain { cause, .. }) if cause.to_string().contains("started anew") => break cause,
+            Err(_) => assert!(start.elapsed() < PATIENCE),
+            Ok(_) => panic!("the lease's epoch still holds, but nobody looked what the database has"),
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    };
+    assert!(refused.to_string().contains("looks again where it stands"), "{refused}");
+    assert_eq!(world.database.position(id, 0).await.unwrap(), Some("first".into()));
+    world.database.append(progress("third", world.database.ground())).await.unwrap();
+}
