@@ -1,5 +1,5 @@
 /** A demo of its own for each file of walks: its own folder, ports and PostgreSQL cluster. */
-import { execFileSync, spawn, type ChildProcess } from 'node:child_process';
+import { execFileSync, spawn, spawnSync, type ChildProcess } from 'node:child_process';
 import { chmodSync, mkdtempSync, readFileSync, realpathSync, rmSync } from 'node:fs';
 import { createServer } from 'node:net';
 import { tmpdir } from 'node:os';
@@ -105,6 +105,19 @@ export class Demo {
     } catch (error) {
       return String(error);
     }
+  }
+
+  /** Runs one of PostgreSQL's programs against the demo's cluster. */
+  program(name: string, ...words: string[]): void {
+    const options = ['-h', '127.0.0.1', '-p', String(this.pgPort), '-U', 'gonvel'];
+    const env = { ...process.env, PGPASSFILE: join(this.home, 'pgpass') };
+    execFileSync(name, [...options, ...words], { env, stdio: ['ignore', 'ignore', 'inherit'] });
+  }
+
+  /** Runs a command of the product's own against this server. */
+  command(...words: string[]): { code: number | null; said: string } {
+    const run = spawnSync(binary, [...words, '--server', this.url], { encoding: 'utf8' });
+    return { code: run.status, said: run.stdout };
   }
 
   private postgres(...words: string[]): void {

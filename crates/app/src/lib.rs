@@ -8,6 +8,7 @@ mod demo_schemas;
 mod serve;
 mod workload;
 
+use std::io::IsTerminal as _;
 use std::path::PathBuf;
 use std::process::ExitCode;
 
@@ -154,7 +155,12 @@ pub fn run(console: ConsoleFiles) -> ExitCode {
     gonvel_storage::provide_tls();
     let filter =
         tracing_subscriber::EnvFilter::try_from_env("GONVEL_LOG").unwrap_or_else(|_| "info,tokio_postgres=warn".into());
-    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false).init();
+    tracing_subscriber::fmt()
+        .with_env_filter(filter)
+        .with_writer(std::io::stderr)
+        .with_ansi(std::io::stderr().is_terminal())
+        .with_target(false)
+        .init();
     let runtime = match tokio::runtime::Runtime::new() {
         Ok(runtime) => runtime,
         Err(error) => {

@@ -10,6 +10,7 @@ mod fleet;
 mod quarantine;
 mod readers;
 mod records;
+mod restored;
 mod schemas;
 mod table;
 mod topics;
@@ -105,6 +106,12 @@ pub enum ClientCommand {
         #[command(subcommand)]
         command: fleet::FleetCommand,
     },
+    /// Check that every source and sink goes on from where it stands, after Gonvel's own database was restored.
+    CheckRestored {
+        /// Which server.
+        #[command(flatten)]
+        context: Context,
+    },
     /// Quarantine: records that could not be handled.
     Quarantine {
         /// Which server.
@@ -127,6 +134,7 @@ pub async fn run(command: ClientCommand) -> ExitCode {
             in_context(&context, async |c| connectors::run(&c, command).await).await
         }
         ClientCommand::Fleet { context, command } => in_context(&context, async |c| fleet::run(&c, command).await).await,
+        ClientCommand::CheckRestored { context } => in_context(&context, async |c| restored::check(&c).await).await,
         ClientCommand::Quarantine { context, command } => {
             in_context(&context, async |c| quarantine::run(&c, command).await).await
         }

@@ -80,6 +80,9 @@ pub struct TargetArguments {
     /// So many records further on, or back if negative.
     #[arg(long, value_name = "RECORDS", allow_negative_numbers = true)]
     by: Option<i64>,
+    /// Where a sink's target and the log agree up to, after the log was rolled back.
+    #[arg(long)]
+    agreed: bool,
     /// Where a sink connector stands, by its name or id.
     #[arg(long, value_name = "SINK")]
     connector: Option<String>,
@@ -92,6 +95,9 @@ impl TargetArguments {
         }
         if self.latest {
             return Ok(Some(Target::Latest));
+        }
+        if self.agreed {
+            return Ok(Some(Target::Agreed));
         }
         if let Some(name) = &self.connector {
             return Ok(Some(Target::Connector { connector: connectors::find(client, name).await?.id }));

@@ -209,6 +209,38 @@ pub struct SinkPosition {
     pub waiting: i64,
     /// Records that were not delivered and are no longer kept.
     pub missed: i64,
+    /// The offset up to which the target and the log have the same records, where the target is ahead of the log: that was rolled
+    /// back.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub agree_to: Option<i64>,
+}
+
+/// Whether a connector goes on from where it stands: asked of its system, as its lanes ask when they start.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Agreement {
+    /// The connector.
+    pub connector: Uuid,
+    /// Its name.
+    pub name: String,
+    /// Its kind: `source`, `sink`, `topics`.
+    pub kind: String,
+    /// What came out.
+    pub outcome: AgreementOutcome,
+    /// What was found, what it means and what to do; none where they agree.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub says: Option<String>,
+}
+
+/// What comes out when a connector's position is compared with its system.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum AgreementOutcome {
+    /// It goes on without a gap, and nothing passes for delivered that is not.
+    Agrees,
+    /// It halts until a person decides.
+    Differs,
+    /// Its system could not be asked.
+    Unknown,
 }
 
 /// Where a source stands in its system's log.

@@ -100,6 +100,9 @@ pub enum Target {
         /// How many.
         records: i64,
     },
+    /// Where a sink's target and the log agree up to, after the log was rolled back by a restore or a failover: from there on nothing is skipped. Of
+    /// a partition in which they do not part, where it stands. Only for sinks that hold their position in the target.
+    Agreed,
     /// Where a sink connector stands; at the oldest kept record of a partition that it does not deliver.
     Connector {
         /// The connector.

@@ -80,6 +80,15 @@ pub async fn all(runners: &dyn RunnerStore, connectors: &[ConnectorId]) {
     runners.leave(&first.name, first.instance).await.unwrap();
     assert!(lanes_of(runners, &first).await.is_empty(), "lanes stay with a runner that is gone");
     runners.forget_runner(&first.name).await.unwrap();
+    // forgotten and not gone, or of a database that came back older: it is there again, and in nobody's place
+    assert_eq!(runners.beat(&first, SHORT).await.unwrap(), Beaten::Alive);
+    assert_eq!(lanes_of(runners, &first).await.len(), connectors.len());
+    tokio::time::sleep(SHORT * 2).await;
+    let later = heartbeat("first", &[], 100);
+    assert_eq!(runners.beat(&later, LONG).await.unwrap(), Beaten::Alive, "whoever had the name is gone");
+    assert_eq!(runners.beat(&first, LONG).await.unwrap(), Beaten::Replaced);
+    runners.leave(&later.name, later.instance).await.unwrap();
+    runners.forget_runner(&first.name).await.unwrap();
     let nobody = runners.drain(&first.name, true).await;
     assert!(matches!(nobody, Err(PortError::NotFound { .. })), "{nobody:?}");
 }

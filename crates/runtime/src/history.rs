@@ -1,13 +1,18 @@
 //! Whether the topic log still has the history that a target's positions came from.
 
 use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 
 use futures::{StreamExt, TryStreamExt, stream};
 use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::sink::Stand;
-use gonvel_core::naming::{Offset, TopicId, TopicPartition};
-use gonvel_core::ports::{PartitionBounds, PortError, Topic, TopicLog};
+use gonvel_connectors::postgres::sink::{self, Stand};
+use gonvel_core::connector::Definition;
+use gonvel_core::naming::{ConnectorId, Offset, TopicId, TopicPartition};
+use gonvel_core::ports::{FleetStore, PartitionBounds, PortError, Topic, TopicLog};
 use gonvel_core::trail::{Found, Seen, Trail, Verdict};
+
+use crate::lane::{Failure, ONLY};
+use crate::source_lane::check_stored;
 
 /// Partitions that are looked at side by side.
 const BESIDE: usize = 8;
@@ -34,8 +39,8 @@ pub struct Parted {
 pub async fn parted(log: &dyn TopicLog, stands: HashMap<TopicPartition, Stand>) -> Result<Vec<Parted>, PortError> {
     let mut bounds: HashMap<TopicId, Vec<PartitionBounds>> = HashMap::new();
     for at in stands.keys() {
-        if !bounds.contains_key(&at.topic) {
-            bounds.insert(at.topic, log.bounds(at.topic).await?);
+        if let Entry::Vacant(place) = bounds.entry(at.topic) {
+            place.insert(log.bounds(at.topic).await?);
         }
     }
     let judged = stream::iter(stands).map(|(at, stand)| {
@@ -96,6 +101,69 @@ async fn time_at(log: &dyn TopicLog, at: TopicPartition, offset: i64) -> Result<
     Ok(None)
 }
 
+/// Whether a connector goes on from where it stands without a gap, and without taking other records for delivered: asked of its
+/// system, as its lanes ask when they start.
+///
+/// # Errors
+/// What a lane would halt with; what kept it from being asked.
+pub async fn check(services: &Judges<'_>, id: ConnectorId, definition: &Definition) -> Result<(), Disagreement> {
+    match definition {
+        Definition::Source(source) => {
+            let address = services.fleet.address(source.connection).await?;
+            let position = services.fleet.position(id, ONLY).await?.unwrap_or_default();
+            Ok(check_stored(&address, id, &position).await?)
+        }
+        Definition::Sink(sink) if sink.writes.guarantee.in_target() => {
+            let address = services.fleet.address(sink.connection).await?;
+            let (stands, topics) = (sink::stands(&address, id).await?, services.log.topics().await?);
+            let delivers = |at: &TopicPartition| {
+                let topic = topics.iter().find(|topic| topic.id == at.topic);
+                topic.is_some_and(|topic| sink.topics.iter().any(|delivered| delivered.topic == topic.name.as_str()))
+            };
+            let stands: HashMap<_, _> = stands.into_iter().filter(|(at, _)| delivers(at)).collect();
+            let (later, latest) = (stands.values().map(|stand| stand.epoch.0).max(), services.fleet.latest_term().await?.0);
+            let parted = parted(services.log, stands).await?;
+            if !parted.is_empty() {
+                let finding = told(&parted, &topics).to_string();
+                return Err(Disagreement { finding, parted, unknown: false });
+            }
+            match later.filter(|later| *later > latest) {
+                Some(later) => Err(written_later(later, latest).into()),
+                None => Ok(()),
+            }
+        }
+        // what Gonvel keeps came back together with the records
+        Definition::Sink(_) | Definition::Topics(_) => Ok(()),
+    }
+}
+
+/// What is asked besides the connectors' systems.
+pub struct Judges<'a> {
+    /// The log.
+    pub log: &'a dyn TopicLog,
+    /// The fleet.
+    pub fleet: &'a dyn FleetStore,
+}
+
+/// Why a connector does not go on from where it stands.
+#[derive(Debug)]
+pub struct Disagreement {
+    /// What was found, and what to do.
+    pub finding: String,
+    /// Partitions of which a target has other records than the log.
+    pub parted: Vec<Parted>,
+    /// Whether it could not be asked.
+    pub unknown: bool,
+}
+
+impl<E: Into<Failure>> From<E> for Disagreement {
+    fn from(error: E) -> Self {
+        let failure: Failure = error.into();
+        let unknown = !matches!(failure, Failure::Connector(ConnectorError::Settings { .. }));
+        Self { finding: failure.message(), parted: Vec::new(), unknown }
+    }
+}
+
 /// What a sink says that has other records than the log.
 pub(crate) fn told(parted: &[Parted], topics: &[Topic]) -> ConnectorError {
     let name = |at: TopicPartition| {
@@ -108,12 +176,12 @@ pub(crate) fn told(parted: &[Parted], topics: &[Topic]) -> ConnectorError {
     ConnectorError::settings(
         None,
         format!(
-            "the topic log came back older than it was, and the target has records that it no longer has: {}{more}. Records that \
-             get these offsets now would pass for delivered",
+            "the topic log was rolled back (a restore or a failover), and this target is ahead of it: {}{more}. New records at \
+             these offsets would be skipped as delivered",
             places.join("; ")
         ),
-        "begin the sources anew that write these topics, so that they bring again what the log lost; then pause this connector and move \
-         it to where target and log agree (what is there already comes once more) or to the end (what came since is left out)",
+        "let the sources of these topics begin anew; then pause this connector and move it to where target and log agree, which \
+         delivers some records twice, or to the end, which skips what came since",
     )
 }
 
@@ -122,18 +190,17 @@ pub(crate) fn written_later(later: i64, latest: i64) -> ConnectorError {
     ConnectorError::settings(
         None,
         format!(
-            "the target was written under lease {later}, and this log has given none after {latest}: it came back older than it was, or \
-             another installation with a copy of it writes into the same target"
+            "the target was written under lease {later}, but this log has given none after {latest}: it was rolled back, or a second \
+             installation with a copy of it writes to the same target"
         ),
-        "stop that other one if there is one; then pause this connector and move it to where target and log agree, which lets it write \
-         again",
+        "stop the second installation if there is one; then pause this connector and move it to where target and log agree",
     )
 }
 
 fn place(name: &str, parted: &Parted) -> String {
-    let agree = format!("they agree up to offset {}", parted.agree_to);
+    let agree = format!("both agree up to {}", parted.agree_to);
     match parted.seen {
-        Some(seen) => format!("the record at offset {} of {name} is another one ({agree})", seen.offset),
+        Some(seen) => format!("{name} has another record at offset {} ({agree})", seen.offset),
         None => format!("{name} was delivered up to offset {} and ends at {} ({agree})", parted.next, parted.end),
     }
 }

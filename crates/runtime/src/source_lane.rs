@@ -9,7 +9,7 @@ use gonvel_connectors::postgres::client::{Client, connect};
 use gonvel_connectors::postgres::position::PgPosition;
 use gonvel_connectors::postgres::publication::{Differences, differences, refuse_hindered};
 use gonvel_connectors::postgres::sample::rows_by_key;
-use gonvel_connectors::postgres::slot::{change_tables, load_again, prepare};
+use gonvel_connectors::postgres::slot::{change_tables, check_place, load_again, prepare};
 use gonvel_connectors::postgres::source::{Beginning, Captured, PgSource, SourceSettings, TableChanges};
 use gonvel_connectors::postgres::tables::describe;
 use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, KindCounts, Origin};
@@ -17,7 +17,7 @@ use gonvel_core::change_form::{position_text, read_position};
 use gonvel_core::civil::read_rfc3339;
 use gonvel_core::connector::{BadRecords, CapturedTable, Definition, SourceDefinition, Start, State, ValueForm};
 use gonvel_core::naming::ConnectorId;
-use gonvel_core::ports::{LaneProgress, Level, PortError, Settled, Step, TableProgress, Topic};
+use gonvel_core::ports::{DatabaseAddress, LaneProgress, Level, PortError, Settled, Step, TableProgress, Topic};
 use serde::{Deserialize, Serialize};
 use tokio::task::JoinHandle;
 use tokio::time::{Instant, MissedTickBehavior, sleep_until};
@@ -129,6 +129,19 @@ pub(crate) fn complete_to(position: &serde_json::Value) -> Result<u64, Failure> 
         return Ok(0);
     }
     Ok(read_stored(position)?.source.lsn)
+}
+
+/// Whether a source's slot goes on from its stored position.
+pub(crate) async fn check_stored(
+    address: &DatabaseAddress,
+    connector: ConnectorId,
+    position: &serde_json::Value,
+) -> Result<(), Failure> {
+    let begun = position.is_object() && position.get("anew").is_none();
+    if begun {
+        check_place(address, connector, read_stored(position)?.source.lsn).await?;
+    }
+    Ok(())
 }
 
 fn read_stored(position: &serde_json::Value) -> Result<Position, Failure> {

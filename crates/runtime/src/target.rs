@@ -86,7 +86,7 @@ impl Target {
             let all: Vec<_> = partitions.iter().map(|at| (*at, known(at))).collect();
             let (sink, stands_there) = match PgSink::start(settings, epoch, &all).await {
                 Err(ConnectorError::Later { epoch: later }) => {
-                    // terms only grow, unless the log came back older than it was
+                    // terms only grow, unless the log was rolled back
                     let latest = work.services.fleet.latest_term().await?;
                     return Err(
                         if later > latest.0 { written_later(later, latest.0) } else { ConnectorError::Fenced }.into()

@@ -84,6 +84,7 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
         .routes(routes!(connectors::act_on_many))
         .routes(routes!(positions::positions, positions::reposition))
         .routes(routes!(positions::begin_anew))
+        .routes(routes!(positions::agreements))
         .routes(routes!(fleet::deeds))
         .routes(routes!(fleet::lines))
         .routes(routes!(fleet::list))

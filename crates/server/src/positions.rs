@@ -1,5 +1,6 @@
 //! Where connectors stand, and setting that.
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use axum::Json;
@@ -10,15 +11,17 @@ use gonvel_core::connector::{Definition, State as LaneState, ValueForm, Wish};
 use gonvel_core::naming::{ConnectorId, Offset, TopicPartition};
 use gonvel_core::ports::{Deed, FleetStore, PortError};
 use gonvel_http_api::{
-    BeginAnew, Connector, ConnectorPositions, LogSpan, Moves, Problem, Reposition, SinkPosition, SourcePosition,
+    Agreement, AgreementOutcome, BeginAnew, Connector, ConnectorPositions, LogSpan, Moves, Problem, Reposition,
+    SinkPosition, SourcePosition, Target,
 };
+use gonvel_runtime::history::{self, Disagreement, Judges};
 use gonvel_runtime::systems;
 use gonvel_storage::catalog::connectors::Connector as Stored;
 use uuid::Uuid;
 
 use crate::connectors::find;
 use crate::problems::{Body, Refusal};
-use crate::readers::{Held, planned, told};
+use crate::readers::{Goal, Held, planned, told};
 use crate::standing::{move_to, stands};
 use crate::state::ServerState;
 use crate::who::Who;
@@ -28,6 +31,32 @@ async fn in_order(state: &ServerState, stored: &Stored) -> Result<Vec<(TopicPart
     let mut stands: Vec<_> = stands(state, stored).await?.into_iter().map(|(at, next)| (at, Offset(next))).collect();
     stands.sort_unstable();
     Ok(stands)
+}
+
+/// The partitions of which a sink's target has other records than the log, each with the offset up to which they agree.
+async fn parted_of(state: &ServerState, stored: &Stored) -> Result<HashMap<TopicPartition, i64>, Refusal> {
+    let Some(connection) = stored.definition.position_in() else { return Ok(HashMap::new()) };
+    let stands = systems::sink_stands(&state.database.address(connection).await?, stored.id).await?;
+    let parted = history::parted(&state.database, stands).await?;
+    Ok(parted.into_iter().map(|parted| (parted.at, parted.agree_to)).collect())
+}
+
+/// Whether each connector goes on from where it stands, after Gonvel's own database was restored or another one took over: asked of its
+/// system, as its lanes ask when they start. Nothing is changed.
+#[utoipa::path(operation_id = "listAgreements", get, path = "/api/v1/agreements", tag = "connectors", responses((status = 200, body = [Agreement])))]
+pub(crate) async fn agreements(State(state): State<Arc<ServerState>>) -> Result<Json<Vec<Agreement>>, Refusal> {
+    let mut all = Vec::new();
+    for stored in state.database.connectors().await? {
+        let judges = Judges { log: &state.database, fleet: &state.database };
+        let (outcome, says) = match history::check(&judges, stored.id, &stored.definition).await {
+            Ok(()) => (AgreementOutcome::Agrees, None),
+            Err(Disagreement { finding, unknown: true, .. }) => (AgreementOutcome::Unknown, Some(finding)),
+            Err(Disagreement { finding, .. }) => (AgreementOutcome::Differs, Some(finding)),
+        };
+        let kind = stored.definition.kind().to_owned();
+        all.push(Agreement { connector: stored.id.0, name: stored.name, kind, outcome, says });
+    }
+    Ok(Json(all))
 }
 
 /// Where a connector stands: a sink in its topics, a source in its system's log.
@@ -58,6 +87,7 @@ pub(crate) async fn positions(
     }
     let stands = in_order(&state, &stored).await?;
     let held = Held::of(&state, stands.iter().map(|(at, _)| at.topic)).await?;
+    let parted = parted_of(&state, &stored).await?;
     let position = |(at, next): &(TopicPartition, Offset)| {
         let bounds = held.bounds.get(at)?;
         Some(SinkPosition {
@@ -68,6 +98,7 @@ pub(crate) async fn positions(
             end_offset: bounds.next.0,
             waiting: (bounds.next.0 - next.0.max(bounds.first.0)).max(0),
             missed: (bounds.first.0 - next.0).max(0),
+            agree_to: parted.get(at).copied(),
         })
     };
     Ok(Json(ConnectorPositions { source: None, partitions: stands.iter().filter_map(position).collect() }))
@@ -104,7 +135,15 @@ pub(crate) async fn reposition(
     }
     let stands = in_order(&state, &stored).await?;
     let held = Held::of(&state, stands.iter().map(|(at, _)| at.topic)).await?;
-    let planned = planned(&state, &held, &stored.name, &stands, &request).await?;
+    let goal = match &request.target {
+        Target::Agreed if stored.definition.position_in().is_some() => {
+            let mut places: HashMap<_, _> = stands.iter().map(|(at, next)| (*at, next.0)).collect();
+            places.extend(parted_of(&state, &stored).await?);
+            Goal::Places(places)
+        }
+        target => Goal::of(&state, target, "target").await?,
+    };
+    let planned = planned(&state, &held, &stored.name, &stands, &request, &goal).await?;
     let done = request.confirmed.is_some();
     if done {
         at_rest(&stored, false)?;

@@ -29,6 +29,10 @@ function Sink({ connector, partitions }: { connector: Connector; partitions: Sch
   const queries = useQueryClient();
   const [moving, setMoving] = useState(false);
   const rests = connector.state === 'paused' || connector.state === 'stopped';
+  const parted = partitions.filter((p) => typeof p.agree_to === 'number');
+  const others = partitions.filter((p) => typeof p.agree_to !== 'number');
+  const definition = connector.definition;
+  const inTarget = definition.kind === 'sink' && (definition.writes?.guarantee ?? 'exactly_once') === 'exactly_once';
   return (
     <section className="sheet" aria-label="Positions">
       <Group justify="space-between" px={16} py={10}>
@@ -37,6 +41,16 @@ function Sink({ connector, partitions }: { connector: Connector; partitions: Sch
           Move it
         </Button>
       </Group>
+      {parted.length > 0 && (
+        <div className="note" role="alert" style={{ margin: '0 16px 12px' }}>
+          <strong>
+            The topic log was rolled back, and {connector.system} is ahead of it in {count(parted.length)}{' '}
+            {parted.length === 1 ? 'partition' : 'partitions'}.
+          </strong>{' '}
+          Let the sources of these topics begin anew. Then pause this connector and move it to where target and log
+          agree: some records are delivered twice, none is skipped.
+        </div>
+      )}
       <Table.ScrollContainer minWidth={640}>
         <Table aria-label="Positions">
           <Table.Thead>
@@ -48,10 +62,11 @@ function Sink({ connector, partitions }: { connector: Connector; partitions: Sch
               <Table.Th ta="right">Up to</Table.Th>
               <Table.Th ta="right">To be delivered yet</Table.Th>
               <Table.Th>Missed</Table.Th>
+              {parted.length > 0 && <Table.Th ta="right">Agree up to</Table.Th>}
             </Table.Tr>
           </Table.Thead>
           <Table.Tbody>
-            {partitions.map((p) => (
+            {[...parted, ...others].map((p) => (
               <Table.Tr key={`${p.topic} ${p.partition}`}>
                 <Table.Td>
                   <Link to={`/topics/${encodeURIComponent(p.topic)}`}>{p.topic}</Link>
@@ -64,6 +79,11 @@ function Sink({ connector, partitions }: { connector: Connector; partitions: Sch
                 <Table.Td style={p.missed > 0 ? { color: 'var(--warn)' } : undefined}>
                   {p.missed > 0 ? `${count(p.missed)} no longer kept` : 'none'}
                 </Table.Td>
+                {parted.length > 0 && (
+                  <Table.Td className="number" style={{ color: 'var(--warn)' }}>
+                    {typeof p.agree_to === 'number' ? count(p.agree_to) : ''}
+                  </Table.Td>
+                )}
               </Table.Tr>
             ))}
           </Table.Tbody>
@@ -82,6 +102,7 @@ function Sink({ connector, partitions }: { connector: Connector; partitions: Sch
             !rests && <>It is at work. Pause or stop it first: what is shown must still be so when it is done.</>
           }
           seenAnyway
+          target={inTarget ? (parted.length > 0 ? 'parted' : 'agrees') : undefined}
           send={(asked, shown) => moveSink(connector.id, asked, shown)}
           onMoved={() => void queries.invalidateQueries({ queryKey: positionsQuery(connector.id).queryKey })}
           onClose={() => setMoving(false)}

@@ -18,6 +18,8 @@ const KINDS = [
   { value: 'connector', label: 'where a sink stands' },
 ];
 
+const AGREED = { value: 'agreed', label: 'where target and log agree' };
+
 interface Asked {
   target: Target;
   topic: string | null;
@@ -35,6 +37,8 @@ interface MovingProps {
   blocked?: ReactNode;
   /** Whether what a move does can be seen all the same. */
   seenAnyway?: boolean;
+  /** Whether the target may have other records than the log; `parted` if it has. */
+  target?: 'agrees' | 'parted';
   /** Asks what a move does; with what was shown, carries it out. */
   send: (asked: Asked, shown: Moves | null) => Promise<Moves>;
   onMoved: () => void;
@@ -76,8 +80,19 @@ export function Repositioning({
 }
 
 /** Moves whoever stands in partitions: shows first what each would skip or read again, then does exactly that. */
-export function Moving({ what, stands, topic, partition, blocked, seenAnyway, send, onMoved, onClose }: MovingProps) {
-  const [kind, setKind] = useState('earliest');
+export function Moving({
+  what,
+  stands,
+  topic,
+  partition,
+  blocked,
+  seenAnyway,
+  target,
+  send,
+  onMoved,
+  onClose,
+}: MovingProps) {
+  const [kind, setKind] = useState(target === 'parted' ? 'agreed' : 'earliest');
   const [time, setTime] = useState('');
   const [number, setNumber] = useState<number | string>('');
   const [sink, setSink] = useState<string | null>(null);
@@ -120,7 +135,7 @@ export function Moving({ what, stands, topic, partition, blocked, seenAnyway, se
           <Select
             label="To"
             w={270}
-            data={KINDS}
+            data={target ? [AGREED, ...KINDS] : KINDS}
             value={kind}
             allowDeselect={false}
             onChange={(value) => change(() => setKind(value ?? 'earliest'))}
@@ -234,6 +249,8 @@ function targetOf(kind: string, time: string, number: number | string, sink: str
       return { to: 'by', records: Number(number) };
     case 'connector':
       return { to: 'connector', connector: sink ?? '' };
+    case 'agreed':
+      return { to: 'agreed' };
     case 'latest':
       return { to: 'latest' };
     default:

@@ -275,6 +275,14 @@ pub async fn place(address: &DatabaseAddress, connector: ConnectorId) -> Result<
     })
 }
 
+/// Whether a source's slot goes on from its position, in the log that the position is of.
+///
+/// # Errors
+/// [`ConnectorError::Settings`] that says what is gone, and what brings it back; others if the server does not answer.
+pub async fn check_place(address: &DatabaseAddress, connector: ConnectorId, from: u64) -> Result<(), ConnectorError> {
+    check_slot(&connect(address).await?, &names::slot(connector), from).await
+}
+
 /// What brings back what a source missed.
 const BEGIN_ANEW: &str =
     "begin anew: every row is loaded again, and rows that were deleted meanwhile go if the tables are emptied first";
@@ -310,8 +318,8 @@ pub(super) async fn check_slot(client: &Client, slot: &str, from: u64) -> Result
         Some(row) if row.get::<_, i64>(1) > 0 => Err(ConnectorError::settings(
             None,
             format!(
-                "the topic log came back older than it was: it has the changes up to {}, and the replication slot {slot} goes on from {}. \
-                 The {} bytes of the server's log between them are gone",
+                "the topic log was rolled back (a restore or a failover): it has the changes up to {}, but the replication slot {slot} \
+                 continues from {}, and the {} bytes of the server's log between them are lost",
                 gonvel_core::change_form::position_text(from),
                 row.get::<_, Option<&str>>(2).unwrap_or_default(),
                 row.get::<_, i64>(1)
@@ -321,7 +329,7 @@ pub(super) async fn check_slot(client: &Client, slot: &str, from: u64) -> Result
         Some(row) if row.get::<_, i64>(3) < 0 => Err(ConnectorError::settings(
             None,
             format!(
-                "the source's server came back older than it was: its log ends at {}, and the topics have changes up to {}",
+                "the source's server was rolled back (a restore or a failover): its log ends at {}, but the topics have changes up to {}",
                 row.get::<_, &str>(4),
                 gonvel_core::change_form::position_text(from)
             ),

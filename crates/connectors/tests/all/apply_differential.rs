@@ -448,7 +448,7 @@ async fn rounds_in_part_are_seen_together_or_not_at_all() {
     }
     // the holder went away within: nothing of it is there, and it is delivered again
     let (mut sink, delivered) = PgSink::start(settings, Epoch(2), &[(at, Delivered::default())]).await.unwrap();
-    assert_eq!(delivered[&at].next, 1);
+    assert_eq!(delivered[&at].delivered.next, 1);
     sink.apply(&round(2, 2, true)).await.unwrap();
     sink.apply(&round(3, 3, false)).await.unwrap();
     assert_eq!(held(&client).await.len(), 3);
@@ -471,7 +471,7 @@ async fn any_history_leaves_the_target_as_the_source_is() {
         // a new holder goes on where the former stood, and the former can commit nothing more
         let (mut sink, delivered) =
             PgSink::start(settings.clone(), Epoch(epoch), &[(at, Delivered::default())]).await.unwrap();
-        assert_eq!(delivered[&at].next, next);
+        assert_eq!(delivered[&at].delivered.next, next);
         for _ in 0..8 {
             let steps = steps().new_tree(&mut runner).unwrap().current();
             let (batches, places) = changes(&steps, &mut rows, &mut events);

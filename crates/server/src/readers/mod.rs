@@ -179,20 +179,25 @@ pub(crate) async fn remove(State(state): State<Arc<ServerState>>, Path(name): Pa
 }
 
 /// A place that was asked for, looked up once for all partitions.
-enum Goal {
+pub(crate) enum Goal {
     Same(reposition::Target),
     Time(i64),
     Places(HashMap<TopicPartition, i64>),
 }
 
 impl Goal {
-    async fn of(state: &ServerState, target: &Target, field: &str) -> Result<Self, Refusal> {
+    pub(crate) async fn of(state: &ServerState, target: &Target, field: &str) -> Result<Self, Refusal> {
         Ok(match target {
             Target::Earliest => Self::Same(reposition::Target::Earliest),
             Target::Latest => Self::Same(reposition::Target::Latest),
             Target::Offset { offset } => Self::Same(reposition::Target::Offset(Offset(*offset))),
             Target::By { records } => Self::Same(reposition::Target::By(*records)),
             Target::Time { time } => Self::Time(asked_time(field, Some(time))?.unwrap_or_default()),
+            Target::Agreed => {
+                let finding =
+                    "only a sink has a place where its target and the log agree: a reader's position came back with the log";
+                return Err(Refusal::invalid(field, finding));
+            }
             Target::Connector { connector } => {
                 let other = state.database.find_connector(ConnectorId(*connector)).await?;
                 if other.definition.kind() == "source" {
@@ -242,7 +247,8 @@ pub(crate) async fn reposition(
     }
     let held = Held::of(&state, stored.topics.iter().copied()).await?;
     let stands: Vec<_> = stored.positions.iter().map(|p| (p.at, p.next)).collect();
-    let planned = planned(&state, &held, name.as_str(), &stands, &request).await?;
+    let goal = Goal::of(&state, &request.target, "target").await?;
+    let planned = planned(&state, &held, name.as_str(), &stands, &request, &goal).await?;
     let done = request.confirmed.is_some();
     if done {
         let moves: Vec<_> = planned.iter().map(|(at, _, m)| (*at, m.from, m.to)).collect();

@@ -20,13 +20,13 @@ pub(crate) async fn planned(
     name: &str,
     stands: &[(TopicPartition, Offset)],
     request: &Reposition,
+    goal: &Goal,
 ) -> Result<Vec<Planned>, Refusal> {
     if let Some(topic) = &request.topic
         && !stands.iter().any(|(at, _)| held.name(at.topic) == *topic)
     {
         return Err(Refusal::invalid("topic", format!("{name} does not read {topic}")));
     }
-    let goal = Goal::of(state, &request.target, "target").await?;
     let mut planned = Vec::new();
     for (at, next) in stands {
         let topic = held.name(at.topic);

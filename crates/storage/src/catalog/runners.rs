@@ -124,7 +124,23 @@ impl RunnerStore for Database {
         .execute(&mut connection)
         .await
         .map_err(failed("a runner's heartbeat"))?;
-        Ok(if beaten == 1 { Beaten::Alive } else { Beaten::Replaced })
+        if beaten == 1 {
+            return Ok(Beaten::Alive);
+        }
+        // forgotten while it was away, or the database came back older than it was: nobody else has the name
+        let other: Option<Yes> =
+            diesel::sql_query("SELECT alive_until > clock_timestamp() AS yes FROM runners WHERE name = $1")
+                .bind::<Text, _>(heartbeat.name.as_str())
+                .get_result(&mut connection)
+                .await
+                .optional()
+                .map_err(failed("a runner's heartbeat"))?;
+        drop(connection);
+        if other.is_some_and(|other| other.yes) {
+            return Ok(Beaten::Replaced);
+        }
+        self.join(heartbeat, ttl).await?;
+        Ok(Beaten::Alive)
     }
 
     async fn join(&self, heartbeat: &Heartbeat, ttl: Duration) -> Result<(), PortError> {
