@@ -13,6 +13,7 @@ pub mod history;
 mod lag;
 mod lane;
 mod leases;
+mod load_filter;
 mod outgoing;
 mod reading;
 mod references;

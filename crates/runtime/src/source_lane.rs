@@ -29,6 +29,7 @@ use crate::columns_known::{ColumnsKnown, Marks, came};
 use crate::fleet::Services;
 use crate::handed_on::Turns;
 use crate::lane::{Assignment, Ending, Failure, ONLY, Work, asked_to_end};
+use crate::load_filter::checked;
 use crate::outgoing::{Blocks, Out, ensure_topic};
 use crate::shaping::Shaping;
 use crate::status::{Board, now_us};
@@ -242,7 +243,10 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let address = work.services.fleet.address(definition.connection).await?;
     let client = connect(&address).await?;
     let mut choice = choose(&client, &address.database, definition).await?;
-    let mut tables = choice.tables.clone();
+    let mut tables = Vec::with_capacity(choice.tables.len());
+    for table in &choice.tables {
+        tables.push(if definition.load.rows { checked(&client, &address.database, table).await? } else { table.clone() });
+    }
     let settings = SourceSettings {
         connector: work.connector(),
         address: address.clone(),

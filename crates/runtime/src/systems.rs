@@ -5,13 +5,15 @@ use std::collections::{BTreeMap, HashMap};
 use gonvel_connectors::postgres::preflight::Expected;
 use gonvel_connectors::postgres::{client, preflight, sample, sink, slot, tables, tls};
 use gonvel_core::change::ChangeBatch;
-use gonvel_core::connector::{CapturedTable, Definition, DeliveredTopic, Values};
+use gonvel_core::connector::{CapturedTable, Definition, DeliveredTopic, SourceDefinition, Values};
 use gonvel_core::delivered::Nulls;
 use gonvel_core::loops::{self, Carrier};
 use gonvel_core::naming::{ConnectorId, TopicPartition};
 use gonvel_core::ports::DatabaseAddress;
 use gonvel_core::preflight::{Check, Report};
 use gonvel_core::table::TableSchema;
+
+use crate::load_filter::checked;
 
 pub use gonvel_connectors::error::ConnectorError;
 pub use gonvel_connectors::postgres::sample::Sample;
@@ -43,7 +45,12 @@ pub struct Asked<'a> {
 /// Checks what a connector needs of its system, and that it does not carry changes in a circle.
 pub async fn preflight(asked: &Asked<'_>) -> Report {
     let mut report = match (asked.definition, asked.address) {
-        (Definition::Source(source), Some(address)) => preflight::source(address, source, asked.connector).await,
+        (Definition::Source(source), Some(address)) => {
+            let (source, refused) = understood(address, source).await;
+            let mut report = preflight::source(address, &source, asked.connector).await;
+            report.extend(refused);
+            report
+        }
         (Definition::Sink(sink), Some(address)) => {
             let expected = |topic: &DeliveredTopic| Expected {
                 topic: topic.clone(),
@@ -61,6 +68,28 @@ pub async fn preflight(asked: &Asked<'_>) -> Report {
     };
     report.push(circle(asked));
     report
+}
+
+/// A source with the conditions of its load as they go to the server; those that cannot be used are told, and left out.
+async fn understood(address: &DatabaseAddress, source: &SourceDefinition) -> (SourceDefinition, Report) {
+    let (mut source, mut refused) = (source.clone(), Report::new());
+    if source.tables.iter().all(|table| table.load_where.is_none()) || !source.load.rows {
+        return (source, refused);
+    }
+    // a server that does not answer is told by the checks that follow
+    let Ok(client) = client::connect(address).await else { return (source, refused) };
+    for table in &mut source.tables {
+        match checked(&client, &address.database, table).await {
+            Ok(known) => *table = known,
+            Err(ConnectorError::Settings { finding, remedy, .. }) => {
+                table.load_where = None;
+                let label = format!("rows of {} to load", table.qualified());
+                refused.push(Check::failed(label, "tables", finding).remedy(remedy));
+            }
+            Err(_) => {}
+        }
+    }
+    (source, refused)
 }
 
 fn circle(asked: &Asked<'_>) -> Check {
@@ -171,7 +200,8 @@ pub async fn table_shape(address: &DatabaseAddress, table: &CapturedTable) -> Re
 /// # Errors
 /// [`ConnectorError`] if the table cannot be read as asked.
 pub async fn rows(address: &DatabaseAddress, table: &CapturedTable, most: usize) -> Result<ChangeBatch, ConnectorError> {
-    sample::rows(address, table, most).await
+    let table = checked(&client::connect(address).await?, &address.database, table).await?;
+    sample::rows(address, &table, most).await
 }
 
 /// Rows of a table as they are now, by their key columns' values as the server writes them; those that are gone are left out.
@@ -191,5 +221,6 @@ pub async fn rows_by_key(
 /// # Errors
 /// [`ConnectorError`] if the table cannot be read as asked.
 pub async fn sample(address: &DatabaseAddress, table: &CapturedTable, values: Values) -> Result<Sample, ConnectorError> {
-    sample::sample(address, table, values).await
+    let table = checked(&client::connect(address).await?, &address.database, table).await?;
+    sample::sample(address, &table, values).await
 }

@@ -51,13 +51,15 @@ pub struct Tools {
     patterns: Mutex<[HashMap<String, Regex>; 2]>,
     key: MaskKey,
     own: Own,
+    /// The time that `now()` is, where it may be asked.
+    clock: Option<i64>,
 }
 
 impl Tools {
     /// With the secret of keyed functions.
     #[must_use]
     pub fn new(key: MaskKey) -> Self {
-        Self { patterns: Mutex::default(), key, own: Own::default() }
+        Self { patterns: Mutex::default(), key, own: Own::default(), clock: None }
     }
 
     /// The same with functions of one's own.
@@ -65,6 +67,20 @@ impl Tools {
     pub fn with(mut self, own: Own) -> Self {
         self.own = own;
         self
+    }
+
+    /// The same with a time that `now()` and its like are, in microseconds since 1970-01-01 UTC: for what is asked once, and never again
+    /// of the same record.
+    #[must_use]
+    pub fn with_clock(mut self, now_us: i64) -> Self {
+        self.clock = Some(now_us);
+        self
+    }
+
+    /// The time that `now()` is; none where it may not be asked.
+    #[must_use]
+    pub fn clock(&self) -> Option<i64> {
+        self.clock
     }
 
     /// Functions of one's own.

@@ -29,22 +29,50 @@ pub fn qualified(schema: &str, table: &str) -> String {
     format!("{}.{}", ident(schema), ident(table))
 }
 
+/// Names of built-in types that are more than one word, without their modifiers.
+const TYPES_OF_WORDS: [&str; 21] = [
+    "bit varying",
+    "character varying",
+    "double precision",
+    "interval day",
+    "interval day to hour",
+    "interval day to minute",
+    "interval day to second",
+    "interval hour",
+    "interval hour to minute",
+    "interval hour to second",
+    "interval minute",
+    "interval minute to second",
+    "interval month",
+    "interval second",
+    "interval year",
+    "interval year to month",
+    "national character varying",
+    "time with time zone",
+    "time without time zone",
+    "timestamp with time zone",
+    "timestamp without time zone",
+];
+
 /// A type's name for a statement that makes or changes a column: `numeric(7,1)`, `timestamp with time zone`, `text[]`.
 ///
-/// It comes with a topic's schema, which any producer can register, so what is not of the form of a built-in type's name is
-/// quoted: the server then looks for a type of that name and says that there is none, and nothing else of it is carried out.
+/// It comes with a topic's schema, which any producer can register. It is one word, or one of the built-in types of several words, with
+/// numbers in one pair of parentheses and brackets at its end. All else is quoted: the server then looks for a type of that name and says
+/// that there is none, and nothing else of it is carried out.
 #[must_use]
 pub fn type_name(text: &str) -> String {
     let word = |w: &str| !w.is_empty() && w.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'_');
     let modifier = |m: &str| m.split(',').all(|n| n.parse::<i32>().is_ok());
     let plain = text.trim_end_matches("[]");
-    // at most one pair of parentheses with numbers, words on both sides of it
-    let fits = match plain.split_once('(') {
-        None => plain.split(' ').all(word),
-        Some((before, rest)) => rest.split_once(')').is_some_and(|(inside, after)| {
-            before.split(' ').all(word) && modifier(inside) && (after.is_empty() || after.trim_start().split(' ').all(word))
-        }),
+    let words = match plain.split_once('(') {
+        None => Some(plain.to_owned()),
+        Some((before, rest)) => match rest.split_once(')') {
+            Some((inside, "")) if modifier(inside) => Some(before.to_owned()),
+            Some((inside, after)) if modifier(inside) && after.starts_with(' ') => Some(format!("{before}{after}")),
+            _ => None,
+        },
     };
+    let fits = words.is_some_and(|words| word(&words) || TYPES_OF_WORDS.contains(&words.as_str()));
     if fits || plain == "\"char\"" { text.to_owned() } else { ident(text) }
 }
 
@@ -93,6 +121,12 @@ mod tests {
             "int\"",
             "a.b",
             "text(1)(2)",
+            "boolean default pg_terminate_backend(1)",
+            "text collate c",
+            "int primary key",
+            "bigint generated always as identity",
+            "int check (1)",
+            "interval day to second (3) default (1)",
         ] {
             assert!(type_name(hostile).starts_with('"'), "{hostile}");
         }

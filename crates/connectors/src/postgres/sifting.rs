@@ -148,13 +148,15 @@ impl PgSink {
         Ok(found.iter().map(|row| row.get(0)).collect())
     }
 
-    /// Notes, with what is written, that these numbers of quarantine are delivered.
+    /// Notes, with what is written, that these numbers of quarantine are delivered. Their commit waits for the target's disk: they leave
+    /// quarantine by it.
     ///
     /// # Errors
     /// [`ConnectorError`].
     pub async fn note_retried(&self, ids: &[i64]) -> Result<(), ConnectorError> {
         const NOTE: &str = "INSERT INTO gonvel.sink_retried (connector, id)
              SELECT $1, * FROM unnest($2::bigint[]) ON CONFLICT DO NOTHING";
+        self.command("SET LOCAL synchronous_commit = on").await?;
         let noted = self.client.execute(NOTE, &[&self.settings.connector.0, &ids]).await;
         noted.map(|_| ()).map_err(|e| explain(&e, "noting records that were tried again"))
     }

@@ -324,3 +324,25 @@ async fn whatever_is_refused_meanwhile_the_target_is_the_source_once_all_is_trie
     assert!(kept(&world, sink, "waiting").await.is_empty());
     fleet.stop().await;
 }
+
+/// A record that is said to be delivered is in the target, also when the target's server crashes a moment later: a commit that waits for
+/// no disk is lost with what came before it, but quarantine would not know.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_quarantine_says_is_delivered_outlives_a_crash_of_the_target() {
+    // nothing but a commit that asks for it brings anything to the target's disk
+    let (mut world, _own) = World::apart_with(&["wal_writer_delay=10s"]).await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    source.batch_execute(&format!("{BINS}; INSERT INTO bins VALUES (1, 1, 'first'), (2, 2, NULL)")).await.unwrap();
+    target.batch_execute("CREATE TABLE bins (id bigint PRIMARY KEY, weight_kg int, grade text NOT NULL)").await.unwrap();
+    let sink = flow(&world, 1, |_| {}).await;
+    let fleet = world.fleet();
+    until_kept(&world, sink, "waiting", 1).await;
+    target.batch_execute("ALTER TABLE bins ALTER grade DROP NOT NULL").await.unwrap();
+    assert_eq!(world.database.retry(&Which::All(sink), None).await.unwrap(), 1);
+    until_kept(&world, sink, "delivered", 1).await;
+    world.cluster.crash_and_restart().await;
+    let target = world.cluster.connect("settlement").await.unwrap();
+    until_count(&target, "SELECT count(*) FROM bins WHERE id = 2", 1).await;
+    fleet.stop().await;
+}

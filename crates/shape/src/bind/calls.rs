@@ -34,11 +34,30 @@ const CHANGING: [&str; 11] = [
 const OVER_ROWS: [&str; 12] =
     ["sum", "count", "avg", "min", "max", "string_agg", "array_agg", "json_agg", "jsonb_agg", "row_number", "lag", "lead"];
 
+/// What a function of the clock gives.
+fn at_clock(name: &str, now_us: i64, span: Span) -> Option<Expr> {
+    const DAY_US: i64 = 86_400_000_000;
+    Some(match name {
+        "now" | "current_timestamp" | "statement_timestamp" | "clock_timestamp" => {
+            Expr::literal(Given::Timestamp(now_us), Ty::TimestampTz, span)
+        }
+        "localtimestamp" => Expr::literal(Given::Timestamp(now_us), Ty::Timestamp, span),
+        "current_date" => {
+            let days = i32::try_from(now_us.div_euclid(DAY_US)).unwrap_or(i32::MAX);
+            Expr::literal(Given::Date(days), Ty::Date, span)
+        }
+        _ => return None,
+    })
+}
+
 impl Binder<'_> {
     pub(super) fn function(&mut self, call: &Sql, span: Span) -> Result<Expr, Finding> {
         let name = call.name.to_string().to_lowercase();
         let name = name.strip_prefix("pg_catalog.").unwrap_or(&name);
         let named = self.text.span(&call.name);
+        if let Some(time) = self.tools.clock().and_then(|now_us| at_clock(name, now_us, span)) {
+            return Ok(time);
+        }
         if CHANGING.contains(&name) {
             let finding = format!("{name} gives another value whenever a record is tried again");
             return Err(Finding::error(finding).at(named).suggest("origin.committed_at is the time of the change"));

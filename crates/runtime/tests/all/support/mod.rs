@@ -46,7 +46,12 @@ impl World {
 
     /// The same with Gonvel's own database on a cluster of its own.
     pub async fn apart() -> (Self, TestCluster) {
-        let cluster = TestCluster::start(&["packhouse", "settlement"]).await;
+        Self::apart_with(&[]).await
+    }
+
+    /// The same with settings of the server that source and target are on.
+    pub async fn apart_with(settings: &[&str]) -> (Self, TestCluster) {
+        let cluster = TestCluster::start_with(&["packhouse", "settlement"], settings).await;
         let own = TestCluster::start(&["gonvel"]).await;
         let database = Database::open(&own.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
         (Self { cluster, database, load: InitialLoad::default(), log_login: None, told: None }, own)
