@@ -153,6 +153,7 @@ struct WorkloadArguments {
 pub fn run(console: ConsoleFiles) -> ExitCode {
     let arguments = Arguments::parse();
     gonvel_storage::provide_tls();
+    gonvel_server::panics::count();
     let filter =
         tracing_subscriber::EnvFilter::try_from_env("GONVEL_LOG").unwrap_or_else(|_| "info,tokio_postgres=warn".into());
     tracing_subscriber::fmt()

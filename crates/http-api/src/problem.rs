@@ -41,4 +41,18 @@ pub struct Health {
     pub version: String,
     /// Whether this is the demo, which has a workload to switch on.
     pub demo: bool,
+    /// Defects that the server's process met since it started; none if there was none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub panics: Option<Panics>,
+}
+
+/// Panics of a process.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Panics {
+    /// How many.
+    pub count: u64,
+    /// When the last one was (RFC 3339).
+    pub last_at: String,
+    /// Where in the code it was.
+    pub place: String,
 }

@@ -230,9 +230,6 @@ pub struct MemberQuery {
 #[derive(Debug, Clone, Default, Deserialize, IntoParams, ToSchema)]
 #[into_params(parameter_in = Query)]
 pub struct ReaderStreamQuery {
-    /// What the member calls itself.
-    #[serde(default)]
-    pub label: Option<String>,
     /// Give the bytes of key, value and headers as well.
     #[serde(default)]
     pub raw: bool,

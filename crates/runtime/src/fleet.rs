@@ -1,9 +1,11 @@
 //! The supervisor of one runner: it says that it is alive, and starts, stops and removes what the plan has with it.
 
 use std::collections::HashMap;
+use std::panic::AssertUnwindSafe;
 use std::sync::Arc;
 use std::time::Duration;
 
+use futures::FutureExt;
 use gonvel_connectors::postgres;
 use gonvel_core::connector::{Definition, Wish};
 use gonvel_core::naming::{ConnectorId, RunnerName};
@@ -22,6 +24,8 @@ use crate::leases::Leases;
 
 /// How often the supervisor looks, when nobody nudges it.
 const LOOK: Duration = Duration::from_millis(500);
+/// How long it waits after a panic.
+const AFTER_PANIC: Duration = Duration::from_secs(5);
 /// How often a runner says that it is alive, and how long that is believed.
 const BEAT: Duration = Duration::from_secs(1);
 const BELIEVED: Duration = Duration::from_secs(5);
@@ -184,8 +188,13 @@ impl Supervisor {
                     if due {
                         beaten = Some(Instant::now());
                     }
-                    if let Err(error) = self.look().await {
-                        tracing::warn!(%error, "the lanes of this runner could not be read");
+                    match AssertUnwindSafe(self.look()).catch_unwind().await {
+                        Ok(Ok(())) => {}
+                        Ok(Err(error)) => tracing::warn!(%error, "the lanes of this runner could not be read"),
+                        Err(_) => {
+                            tracing::error!("planning or starting lanes panicked; it is tried again");
+                            tokio::time::sleep(AFTER_PANIC).await;
+                        }
                     }
                 }
                 Ok(Beaten::Replaced) => {

@@ -1,7 +1,9 @@
 //! The life of a lane: taking the lease, holding it, working, and what happens after an error.
 
+use std::panic::AssertUnwindSafe;
 use std::time::Duration;
 
+use futures::FutureExt;
 use gonvel_connectors::error::ConnectorError;
 use gonvel_core::connector::{Definition, State, ValidConnector, Wish};
 use gonvel_core::event_rows::EventColumn;
@@ -339,7 +341,7 @@ impl Lane<'_> {
             }
         };
         tokio::select! {
-            ended = working => ended,
+            ended = AssertUnwindSafe(working).catch_unwind() => ended.unwrap_or_else(|_| Err(broke_down())),
             failure = self.keep(renewed) => Err(failure),
         }
     }
@@ -374,6 +376,15 @@ impl Lane<'_> {
             self.board.give_back_lines(lines);
         }
     }
+}
+
+/// What a lane says that panicked: it tries again as after any failure.
+fn broke_down() -> Failure {
+    ConnectorError::try_again(
+        "the lane met a defect in Gonvel and broke down",
+        "it starts again by itself; please report what the log of its server or runner says",
+    )
+    .into()
 }
 
 /// Shows on a connector that is being deleted why that is not done yet.

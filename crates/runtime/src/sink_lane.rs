@@ -39,7 +39,10 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let read = work.assignment.connector.definition().read_topics();
     let first = first_places(&read);
     let address = work.services.fleet.address(definition.connection).await?;
-    let topics = topics_there(work.services, &wanted.iter().map(|t| t.topic.clone()).collect::<Vec<_>>()).await?;
+    let names: Vec<String> = wanted.iter().map(|t| t.topic.clone()).collect();
+    let Awaited::There(topics) = topics_there(&mut work, &names).await? else {
+        return Ok(asked_to_end(&mut work.stopped).await);
+    };
     let mut tables: Vec<(TopicId, DeliveredTopic)> = topics.iter().map(|t| t.id).zip(wanted.iter().cloned()).collect();
     // tables that rows are routed to stand after those of the topics
     let mut ways = HashMap::new();
@@ -161,20 +164,39 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     }
 }
 
-/// The topics of these names; one that is not there yet may come.
-pub(crate) async fn topics_there(services: &crate::Services, names: &[String]) -> Result<Vec<Topic>, Failure> {
+/// Topics that were waited for.
+pub(crate) enum Awaited {
+    /// All of them.
+    There(Vec<Topic>),
+    /// The lane is asked to end before they came.
+    Ending,
+}
+
+/// The topics of these names. One that is not there yet is waited for: that is no failure, and the lane says what it waits for.
+pub(crate) async fn topics_there(work: &mut Work<'_>, names: &[String]) -> Result<Awaited, Failure> {
     let mut topics = Vec::new();
     for name in names {
         let name = TopicName::parse(name.as_str()).map_err(|e| PortError::Refused(e.to_string()))?;
-        topics.push(services.log.topic(&name).await.map_err(|error| match error {
-            PortError::NotFound { .. } => Failure::from(ConnectorError::try_again(
-                format!("the topic {name} is not there yet"),
-                "start the source that writes it; this connector goes on by itself",
-            )),
-            error => error.into(),
-        })?);
+        loop {
+            match work.services.log.topic(&name).await {
+                Ok(topic) => {
+                    topics.push(topic);
+                    break;
+                }
+                Err(PortError::NotFound { .. }) => {}
+                Err(error) => return Err(error.into()),
+            }
+            let reason = format!(
+                "the topic {name} is not there yet: start the source that writes it; this connector goes on by itself"
+            );
+            work.board.enter(State::Starting, Some(reason), None);
+            tokio::select! {
+                () = tokio::time::sleep(LOOK) => {}
+                _ = asked_to_end(&mut work.stopped) => return Ok(Awaited::Ending),
+            }
+        }
     }
-    Ok(topics)
+    Ok(Awaited::There(topics))
 }
 
 /// How long to wait before looking again whether all lanes have come to a truncate.

@@ -23,7 +23,7 @@ use crate::lane::{Ending, Failure, Work, asked_to_end};
 use crate::outgoing::{Blocks, ensure_topic};
 use crate::reading::{ReadRound, Reader};
 use crate::shaping::{Shaping, Shared, Ways};
-use crate::sink_lane::topics_there;
+use crate::sink_lane::{Awaited, topics_there};
 use crate::stands::Stands;
 use crate::starting::offsets_at;
 use crate::writing::{Writer, append};
@@ -91,7 +91,9 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let read_topics = work.assignment.connector.definition().read_topics();
     let names: Vec<String> = carries.iter().map(|c| c.topic.clone()).collect();
     let shaped: Vec<String> = read_topics.iter().map(|read| read.name.clone()).collect();
-    let topics = topics_there(work.services, &names).await?;
+    let Awaited::There(topics) = topics_there(&mut work, &names).await? else {
+        return Ok(asked_to_end(&mut work.stopped).await);
+    };
     let first = match &definition.start {
         Some(start) if work.lease.position.is_null() => offsets_at(&*work.services.log, start, &topics).await?,
         _ => HashMap::new(),

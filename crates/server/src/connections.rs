@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use gonvel_core::civil::rfc3339;
 use gonvel_core::naming::ConnectionName;
@@ -19,7 +19,7 @@ use uuid::Uuid;
 
 use crate::preflights;
 use crate::presenting;
-use crate::problems::{Body, Refusal};
+use crate::problems::{Body, Path, Refusal};
 use crate::state::ServerState;
 
 fn present(connection: stored::Connection, used_by: Vec<String>) -> Connection {
@@ -47,6 +47,12 @@ fn address(request: ConnectionRequest) -> Result<DatabaseAddress, Refusal> {
             return Err(Refusal::invalid(field, format!("the {field} is empty: fill it in")));
         }
     }
+    // a path would be a socket of this machine, and some of the others begin another setting
+    let of_a_host = |c: char| c.is_alphanumeric() || matches!(c, '.' | '-' | '_' | ':' | '%');
+    if let Some(other) = request.host.chars().find(|c| !of_a_host(*c)) {
+        let finding = format!("{other:?} stands in no host name or address: give one like db.orchard.example or 10.0.0.7");
+        return Err(Refusal::invalid("host", finding));
+    }
     if request.port == 0 {
         return Err(Refusal::invalid("port", "port 0 is no port: PostgreSQL's usual one is 5432"));
     }
@@ -73,6 +79,26 @@ fn address(request: ConnectionRequest) -> Result<DatabaseAddress, Refusal> {
         password: Secret::new(request.password.unwrap_or_default()),
         ..DatabaseAddress::new(&request.host, request.port, &request.database, &request.user, "")
     })
+}
+
+/// What of a changed address guards a kept password less than before; none if nothing does.
+fn less_guarded(before: &DatabaseAddress, now: &DatabaseAddress) -> Option<&'static str> {
+    let strength = |tls: TlsMode| match tls {
+        TlsMode::Off => 0,
+        TlsMode::Prefer => 1,
+        TlsMode::Require => 2,
+        TlsMode::Verify => 3,
+    };
+    if (&before.host, before.port) != (&now.host, now.port) {
+        return Some("the address changed");
+    }
+    if before.database != now.database {
+        return Some("the database changed");
+    }
+    if strength(now.tls) < strength(before.tls) {
+        return Some("the encryption became weaker");
+    }
+    (before.tls == TlsMode::Verify && before.ca != now.ca).then_some("other certificates are trusted")
 }
 
 /// All connections.
@@ -118,12 +144,12 @@ pub(crate) async fn replace(
     let mut address = address(request)?;
     if keep_password || (keep_log_password && address.log_login.is_some()) {
         let before = state.database.address(id).await?;
-        if (&before.host, before.port) != (&address.host, address.port) {
+        if let Some(what) = less_guarded(&before, &address) {
             // whoever may change a connection could have its password sent to a server of their own
             let field = if keep_password { "password" } else { "log_password" };
             return Err(Refusal::invalid(
                 field,
-                "the address changed, and a kept password is not sent to another server: enter it again",
+                format!("{what}, and a kept password is not sent on to what it was not given for: enter it again"),
             ));
         }
         if keep_password {

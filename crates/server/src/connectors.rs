@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use gonvel_core::connector::State as LaneState;
 use gonvel_core::connector::{Definition, ValidConnector, Wish};
@@ -17,7 +17,7 @@ use uuid::Uuid;
 
 use crate::preflights;
 use crate::presenting;
-use crate::problems::{Body, Refusal};
+use crate::problems::{Body, Path, Refusal};
 use crate::state::ServerState;
 use crate::who::Who;
 

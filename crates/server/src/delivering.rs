@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use gonvel_core::avro::single_object;
 use gonvel_core::change::ChangeBatch;
 use gonvel_core::connector::TargetRows;
@@ -15,7 +15,7 @@ use gonvel_http_api::{DeliverySample, DeliverySampleRequest, DeliverySampleRow, 
 
 use crate::event_rows::newest_rows;
 use crate::presenting;
-use crate::problems::{Body, Refusal};
+use crate::problems::{Body, Path, Refusal};
 use crate::records::{NewestChanges, NoChanges, newest_changes};
 use crate::state::ServerState;
 

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use gonvel_core::civil::rfc3339;
 use gonvel_core::naming::LONGEST_NAME;
@@ -11,7 +11,7 @@ use gonvel_http_api::{ConnectorKind, DraftEntry, DraftRequest, Problem, Unfinish
 use gonvel_storage::catalog::drafts::{self as stored, DraftInput};
 use uuid::Uuid;
 
-use crate::problems::{Body, Refusal};
+use crate::problems::{Body, Path, Refusal};
 use crate::state::ServerState;
 use crate::who::Who;
 

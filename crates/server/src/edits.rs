@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use gonvel_core::civil::rfc3339;
 use gonvel_core::connector::edit::{self, Consequences};
 use gonvel_core::connector::{Definition, ValidConnector, Wish};
@@ -16,7 +16,7 @@ use crate::connectors::find;
 use crate::manifests::{KnownNames, names};
 use crate::preflights;
 use crate::presenting;
-use crate::problems::{Body, Refusal};
+use crate::problems::{Body, Path, Refusal};
 use crate::state::ServerState;
 use crate::who::Who;
 

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind};
 use gonvel_core::event_rows::{EventRows, Only, Unknown};
 use gonvel_core::failure::without_particulars;
@@ -21,7 +21,7 @@ use gonvel_http_api::{
 use gonvel_shape::cast::text_of;
 use gonvel_shape::ty::Ty;
 
-use crate::problems::{Body, Refusal};
+use crate::problems::{Body, Path, Refusal};
 use crate::records::{Decoder, Newest};
 use crate::state::ServerState;
 

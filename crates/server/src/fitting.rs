@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use gonvel_core::connector::Definition;
 use gonvel_core::fitting::{Linked, link, target_fields};
 use gonvel_core::naming::SchemaName;
@@ -15,7 +15,7 @@ use gonvel_core::table::{Column, TableSchema};
 use gonvel_http_api::{FitField, FitRequest, Fitted, Problem};
 use gonvel_shape::ty::parse_type;
 
-use crate::problems::{Body, Refusal};
+use crate::problems::{Body, Path, Refusal};
 use crate::state::ServerState;
 
 /// Links a schema's fields with columns: by what was chosen, then by name and alias, and shows what is left by type. Nothing is saved.

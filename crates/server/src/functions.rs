@@ -4,23 +4,22 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, Query, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use gonvel_core::civil::rfc3339;
 use gonvel_core::connector::{Definition, Wish};
 use gonvel_core::own_function::OwnFunction;
-use gonvel_core::ports::FleetStore;
 use gonvel_http_api::{
     FunctionDeleteQuery, FunctionDetail, FunctionEffect, FunctionEntry, FunctionRequest, FunctionUser, FunctionVersion,
     Problem, RowsFrom, TriedExample, TriedFunction,
 };
 use gonvel_shape::own::{self, Own};
-use gonvel_shape::tools::{MaskKey, Tools};
+use gonvel_shape::tools::Tools;
 use gonvel_storage::catalog::connectors::Connector;
 use gonvel_storage::catalog::functions::KeptFunction;
 
 use crate::presenting;
-use crate::problems::{Body, Refusal};
+use crate::problems::{Body, Path, Query, Refusal};
 use crate::shapes::{compared_with, found};
 use crate::state::ServerState;
 use crate::who::Who;
@@ -153,7 +152,7 @@ async fn effects(
 async fn tried(state: &ServerState, all: &[KeptFunction], function: &OwnFunction) -> Result<TriedFunction, Refusal> {
     let before = registry(all);
     let after = before.clone().with(function.clone());
-    let tools = Tools::new(MaskKey::of(state.database.mask_secret().expose())).with(after.clone());
+    let tools = Tools::new(state.trial_key.clone()).with(after.clone());
     let (findings, examples) = own::tried(function, &tools);
     let effects = if findings.is_empty() { effects(state, &before, &after, function).await? } else { Vec::new() };
     let example = |e: own::Exampled| TriedExample { found: e.found, finding: e.finding, holds: e.holds };

@@ -21,6 +21,7 @@ pub(crate) async fn health(State(state): State<Arc<ServerState>>) -> Response {
         status: if up { "ok" } else { "no database" }.into(),
         version: env!("CARGO_PKG_VERSION").into(),
         demo: state.demo.is_some(),
+        panics: crate::panics::seen(),
     };
     (if up { StatusCode::OK } else { StatusCode::SERVICE_UNAVAILABLE }, Json(health)).into_response()
 }

@@ -16,6 +16,7 @@ mod limits;
 mod lingering;
 mod live;
 mod manifests;
+pub mod panics;
 mod positions;
 mod preflights;
 mod presenting;
@@ -37,6 +38,7 @@ use std::sync::Arc;
 
 use axum::Router;
 use axum::routing::get;
+use tower_http::catch_panic::CatchPanicLayer;
 use tower_http::compression::CompressionLayer;
 use tower_http::compression::predicate::{NotForContentType, Predicate, SizeAbove};
 use utoipa::OpenApi;
@@ -174,11 +176,7 @@ pub async fn serve(
 fn application(state: Arc<ServerState>, console: ConsoleFiles) -> Router {
     let (router, document) = api().split_for_parts();
     let document = document.to_json().unwrap_or_default();
-    // streams of events must not wait in a compressor
-    let compressible = SizeAbove::new(512)
-        .and(NotForContentType::const_new("text/event-stream"))
-        .and(NotForContentType::const_new("application/x-ndjson"));
-    router
+    let router = router
         .route("/metrics", get(health::metrics))
         .route(
             "/api/openapi.json",
@@ -186,7 +184,18 @@ fn application(state: Arc<ServerState>, console: ConsoleFiles) -> Router {
         )
         .fallback(move |uri: axum::http::Uri| async move { console::serve(console, &uri) })
         .method_not_allowed_fallback(problems::method_not_allowed)
-        .with_state(state)
+        .with_state(state);
+    layered(router)
+}
+
+/// What every request goes through.
+fn layered(router: Router) -> Router {
+    // streams of events must not wait in a compressor
+    let compressible = SizeAbove::new(512)
+        .and(NotForContentType::const_new("text/event-stream"))
+        .and(NotForContentType::const_new("application/x-ndjson"));
+    router
         .layer(axum::middleware::from_fn(lingering::linger))
+        .layer(CatchPanicLayer::custom(panics::answer))
         .layer(CompressionLayer::new().compress_when(compressible))
 }

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use gonvel_core::change_form::position_text;
 use gonvel_core::connector::{Definition, State as LaneState, ValueForm, Wish};
@@ -20,7 +20,7 @@ use gonvel_storage::catalog::connectors::Connector as Stored;
 use uuid::Uuid;
 
 use crate::connectors::find;
-use crate::problems::{Body, Refusal};
+use crate::problems::{Body, Path, Refusal};
 use crate::readers::{Goal, Held, planned, told};
 use crate::standing::{move_to, stands};
 use crate::state::ServerState;

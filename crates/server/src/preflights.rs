@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use gonvel_core::civil::rfc3339;
 use gonvel_core::connector::{Definition, ReadTopic, ValidConnector};
@@ -23,7 +23,7 @@ use uuid::Uuid;
 
 use crate::event_rows::{form, newest_rows};
 use crate::presenting;
-use crate::problems::{Body, Refusal, checks};
+use crate::problems::{Body, Path, Refusal, checks};
 use crate::records::newest_changes;
 use crate::shapes::{context, fits};
 use crate::state::ServerState;

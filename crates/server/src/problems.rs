@@ -2,7 +2,8 @@
 
 use axum::Json;
 use axum::extract::rejection::JsonRejection;
-use axum::extract::{FromRequest, Request};
+use axum::extract::{FromRequest, FromRequestParts, Request};
+use axum::http::request::Parts;
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use gonvel_core::connector::DefinitionError;
@@ -11,6 +12,7 @@ use gonvel_core::ports::PortError;
 use gonvel_core::preflight::{self, Report};
 use gonvel_http_api::{Check, Outcome, Problem, SchemaFault};
 use gonvel_runtime::systems::ConnectorError;
+use serde::de::DeserializeOwned;
 
 /// An answer that is not what was asked for.
 #[derive(Debug)]
@@ -88,6 +90,44 @@ impl Refusal {
         refusal.0.checks = checks(report);
         refusal
     }
+}
+
+/// Parts of an address; what cannot be read is refused with a problem document.
+pub(crate) struct Path<T>(pub(crate) T);
+
+impl<T: DeserializeOwned + Send, S: Send + Sync> FromRequestParts<S> for Path<T> {
+    type Rejection = Refusal;
+
+    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, Refusal> {
+        let read = axum::extract::Path::<T>::from_request_parts(parts, state).await;
+        read.map(|axum::extract::Path(value)| Self(value)).map_err(|e| malformed("path", "Invalid URL: ", &e.body_text()))
+    }
+}
+
+/// What stands behind the question mark; what cannot be read is refused with a problem document.
+pub(crate) struct Query<T>(pub(crate) T);
+
+impl<T: DeserializeOwned, S: Send + Sync> FromRequestParts<S> for Query<T> {
+    type Rejection = Refusal;
+
+    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, Refusal> {
+        let read = axum::extract::Query::<T>::from_request_parts(parts, state).await;
+        let wrong = |text: &str| malformed("query", "Failed to deserialize query string: ", text);
+        read.map(|axum::extract::Query(value)| Self(value)).map_err(|e| wrong(&e.body_text()))
+    }
+}
+
+fn malformed(what: &str, prefix: &str, text: &str) -> Refusal {
+    let finding = text.strip_prefix(prefix).unwrap_or(text);
+    let mut refusal = Refusal::new(
+        StatusCode::BAD_REQUEST,
+        "malformed",
+        "The address cannot be read",
+        format!("the {what} of the address cannot be read: {finding}"),
+    );
+    refusal.0.remedy = Some("write it as /api/openapi.json says".into());
+    refusal.0.field = Some(what.into());
+    refusal
 }
 
 /// An address that is there, asked by a method that it does not take.

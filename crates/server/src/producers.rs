@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, Weak};
 use std::time::Duration;
 
 use axum::Json;
-use axum::extract::{Query, State};
+use axum::extract::State;
 use axum::http::HeaderMap;
 use gonvel_core::civil::rfc3339;
 use gonvel_core::naming::{TopicId, TopicName};
@@ -14,7 +14,7 @@ use gonvel_core::ports::TopicLog;
 use gonvel_http_api::{Problem, ProduceQuery, Producer, ProducersQuery};
 use gonvel_storage::producers::ProducerTally;
 
-use crate::problems::Refusal;
+use crate::problems::{Query, Refusal};
 use crate::state::ServerState;
 
 const EVERY: Duration = Duration::from_secs(1);

@@ -6,7 +6,7 @@ use std::sync::atomic::Ordering;
 
 use axum::Json;
 use axum::body::Body;
-use axum::extract::{Path, Query, State};
+use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
 use bytes::Bytes;
 use chrono::Utc;
@@ -27,7 +27,7 @@ use gonvel_http_api::{Appended, Problem, ProduceQuery, Produced, ProducerSession
 use serde_json::value::RawValue;
 use uuid::Uuid;
 
-use crate::problems::Refusal;
+use crate::problems::{Path, Query, Refusal};
 use crate::producers;
 use crate::schemas::fitting::{Bound, Fitting, NotFit};
 use crate::state::ServerState;

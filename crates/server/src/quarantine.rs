@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, Query, State};
+use axum::extract::State;
 use base64::Engine as _;
 use bytes::Bytes;
 use chrono::{TimeDelta, Utc};
@@ -18,7 +18,7 @@ use gonvel_http_api::{
 use gonvel_storage::quarantine::{Kept, Which};
 use uuid::Uuid;
 
-use crate::problems::{Body, Refusal};
+use crate::problems::{Body, Path, Query, Refusal};
 use crate::records::Decoder;
 use crate::state::ServerState;
 use crate::who::Who;

@@ -11,6 +11,7 @@ use gonvel_core::ports::PortError;
 use gonvel_core::schemas::values::ValueSchema;
 use gonvel_http_api::Connector;
 use gonvel_runtime::trying::Held;
+use gonvel_shape::tools::MaskKey;
 use gonvel_storage::Database;
 use metrics_exporter_prometheus::{PrometheusBuilder, PrometheusHandle};
 use tokio::sync::{Notify, watch};
@@ -40,6 +41,8 @@ pub struct ServerState {
     pub(crate) demo: Option<Arc<dyn DemoWorkload>>,
     pub(crate) connectors: watch::Sender<Arc<Vec<Connector>>>,
     pub(crate) metrics: PrometheusHandle,
+    /// The secret of keyed hashes in trials, thrown away with the process.
+    pub(crate) trial_key: MaskKey,
     pub(crate) limits: Limits,
     /// Counts requests whose records have no key: each goes to the next partition.
     pub(crate) turn: AtomicI32,
@@ -75,6 +78,7 @@ impl ServerState {
             demo,
             connectors: watch::channel(Arc::default()).0,
             metrics,
+            trial_key: MaskKey::of(&[*uuid::Uuid::new_v4().as_bytes(), *uuid::Uuid::new_v4().as_bytes()].concat()),
             limits: Limits::default(),
             turn: AtomicI32::new(0),
             heard: Heard::default(),

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, Query, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::Utc;
 use gonvel_core::civil::rfc3339;
@@ -18,7 +18,7 @@ use gonvel_http_api::{
 };
 use gonvel_storage::catalog::connectors::Connector;
 
-use crate::problems::{Body, Refusal};
+use crate::problems::{Body, Path, Query, Refusal};
 use crate::state::ServerState;
 
 /// Whether a connector writes (true) or reads (false) a topic; none if it does neither.

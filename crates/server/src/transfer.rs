@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::body::{Body, Bytes};
-use axum::extract::{Path, Query, State};
+use axum::extract::State;
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use futures::{StreamExt, stream};
@@ -23,7 +23,7 @@ use tokio::io::AsyncWriteExt;
 use tokio::sync::OwnedSemaphorePermit;
 use uuid::Uuid;
 
-use crate::problems::Refusal;
+use crate::problems::{Path, Query, Refusal};
 use crate::records::reading::{asked_time, begin, chosen, offset_has_partition, unpack};
 use crate::schemas::fitting::{Fitting, NotFit};
 use crate::state::ServerState;

@@ -1,6 +1,7 @@
 //! What functions keep at hand: patterns that were read once, the secret of keyed functions, and functions of one's own.
 
 use std::collections::HashMap;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use hmac::{Hmac, KeyInit, Mac};
@@ -50,6 +51,8 @@ pub struct Tools {
     /// By their texts: those that tell capitals apart, those that do not.
     patterns: Mutex<[HashMap<String, Regex>; 2]>,
     key: MaskKey,
+    /// Whether something was made with the secret.
+    key_asked: AtomicBool,
     own: Own,
     /// The time that `now()` is, where it may be asked.
     clock: Option<i64>,
@@ -59,7 +62,7 @@ impl Tools {
     /// With the secret of keyed functions.
     #[must_use]
     pub fn new(key: MaskKey) -> Self {
-        Self { patterns: Mutex::default(), key, own: Own::default(), clock: None }
+        Self { patterns: Mutex::default(), key, key_asked: AtomicBool::new(false), own: Own::default(), clock: None }
     }
 
     /// The same with functions of one's own.
@@ -92,7 +95,14 @@ impl Tools {
     /// The secret.
     #[must_use]
     pub fn key(&self) -> &MaskKey {
+        self.key_asked.store(true, Ordering::Relaxed);
         &self.key
+    }
+
+    /// Whether something was made with the secret since these were made.
+    #[must_use]
+    pub fn key_was_asked(&self) -> bool {
+        self.key_asked.load(Ordering::Relaxed)
     }
 
     /// A pattern, read once.

@@ -3,22 +3,26 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use diesel::ConnectionError;
+use diesel::migration::MigrationSource;
+use diesel::{ConnectionError, QueryDsl};
 use diesel_async::pooled_connection::bb8::{Pool, PooledConnection};
 use diesel_async::pooled_connection::{AsyncDieselConnectionManager, ManagerConfig, PoolableConnection, RecyclingMethod};
-use diesel_async::{AsyncConnection, AsyncMigrationHarness, AsyncPgConnection, SimpleAsyncConnection};
+use diesel_async::{AsyncConnection, AsyncMigrationHarness, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 use gonvel_core::ports::PortError;
 use tokio::sync::Notify;
 
 use crate::catalog::schemas::note_fields;
 use crate::ground::Ground;
-use crate::sealing::Sealer;
+use crate::schema::connections;
+use crate::sealing::{SealError, Sealer};
 use crate::topic_log::appender::Appender;
 use crate::topic_log::cold::ColdStore;
 use crate::topic_log::ends::Ends;
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
+/// The lock that lets one process after the other bring the tables up to date.
+const MIGRATING: i64 = 0x676f_6e76_656c_0002;
 
 /// Why the database could not be opened.
 #[derive(Debug, thiserror::Error)]
@@ -29,6 +33,21 @@ pub enum OpenError {
     /// Its tables could not be brought up to date.
     #[error("the migrations of Gonvel's own database failed: {0}")]
     Migrate(String),
+    /// Its tables are a newer version's.
+    #[error(
+        "Gonvel's own database was brought up to date by a newer version of Gonvel (it has {0}, which this version does not know): start \
+         that version, or restore a backup from before"
+    )]
+    Newer(String),
+    /// It holds secrets, and their key is missing.
+    #[error(
+        "the key file {0} is not there, but Gonvel's own database holds passwords that were sealed with it: bring the key file back, or set \
+         GONVEL_KEY; a new key is only made for a database without secrets"
+    )]
+    KeyMissing(String),
+    /// The key could not be kept.
+    #[error(transparent)]
+    Key(#[from] SealError),
     /// The pool could not be made.
     #[error("no pool of connections to Gonvel's own database: {0}")]
     Pool(String),
@@ -62,11 +81,7 @@ impl Database {
     pub async fn open(url: &str, sealer: Sealer) -> Result<Self, OpenError> {
         crate::provide_tls();
         let connection = AsyncPgConnection::establish(url).await?;
-        let migrated = tokio::task::spawn_blocking(move || {
-            let mut harness = AsyncMigrationHarness::new(connection);
-            harness.run_pending_migrations(MIGRATIONS).map(|_| ()).map_err(|e| e.to_string())
-        });
-        migrated.await.map_err(|e| OpenError::Migrate(e.to_string()))?.map_err(OpenError::Migrate)?;
+        migrate(connection).await?;
         let mut config = ManagerConfig::default();
         // a closed connection is seen without asking the database first, which would double the time of a small query
         config.recycling_method = RecyclingMethod::CustomFunction(Box::new(|connection: &mut AsyncPgConnection| {
@@ -94,6 +109,17 @@ impl Database {
             .map_err(|e| OpenError::Pool(e.to_string()))?;
         let mut connection = pool.get().await.map_err(|e| OpenError::Pool(e.to_string()))?;
         note_fields(&mut connection).await.map_err(|e| OpenError::Migrate(e.to_string()))?;
+        if let Some(file) = sealer.fresh() {
+            let any: i64 = connections::table
+                .count()
+                .get_result(&mut connection)
+                .await
+                .map_err(|e| OpenError::Migrate(e.to_string()))?;
+            if any > 0 {
+                return Err(OpenError::KeyMissing(file.display().to_string()));
+            }
+            sealer.keep()?;
+        }
         drop(connection);
         let ends = Ends::start(pool.clone(), ground.clone());
         let url: Arc<str> = url.into();
@@ -133,11 +159,29 @@ impl Database {
     /// # Errors
     /// [`PortError::TryAgain`].
     pub async fn ping(&self) -> Result<(), PortError> {
-        use diesel_async::RunQueryDsl;
         let mut connection = self.connection().await?;
         diesel::sql_query("SELECT 1").execute(&mut connection).await.map_err(failed("asking whether it is there"))?;
         Ok(())
     }
+}
+
+/// Brings the tables up to date: one process at a time, and never below what is there.
+async fn migrate(mut connection: AsyncPgConnection) -> Result<(), OpenError> {
+    let failed = |e: &dyn std::fmt::Display| OpenError::Migrate(e.to_string());
+    // held until the connection ends
+    connection.batch_execute(&format!("SELECT pg_advisory_lock({MIGRATING})")).await.map_err(|e| failed(&e))?;
+    let migrated = tokio::task::spawn_blocking(move || {
+        let known =
+            MigrationSource::<diesel::pg::Pg>::migrations(&MIGRATIONS).map_err(|e| OpenError::Migrate(e.to_string()))?;
+        let known: Vec<String> = known.iter().map(|m| m.name().version().to_string()).collect();
+        let mut harness = AsyncMigrationHarness::new(connection);
+        let applied = harness.applied_migrations().map_err(|e| OpenError::Migrate(e.to_string()))?;
+        if let Some(newer) = applied.iter().map(ToString::to_string).find(|version| !known.contains(version)) {
+            return Err(OpenError::Newer(newer));
+        }
+        harness.run_pending_migrations(MIGRATIONS).map(|_| ()).map_err(|e| OpenError::Migrate(e.to_string()))
+    });
+    migrated.await.map_err(|e| failed(&e))?
 }
 
 /// Wraps a failed statement as something to try again.

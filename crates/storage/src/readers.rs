@@ -10,7 +10,7 @@ use diesel::result::{DatabaseErrorKind, Error};
 use diesel::sql_types::{Array, Double, Int4, Int8, Nullable, Text, Timestamptz, Uuid as SqlUuid};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use gonvel_core::naming::{Offset, PartitionId, ReaderName, TopicId, TopicPartition};
-use gonvel_core::ports::{Member, PortError, Reader, ReaderPosition, ReaderStore, Share};
+use gonvel_core::ports::{COMMIT_STAYS, Member, PortError, Reader, ReaderPosition, ReaderStore, Share};
 use gonvel_core::sharing::share_out;
 use uuid::Uuid;
 
@@ -125,6 +125,11 @@ async fn share_anew(connection: &mut AsyncPgConnection, id: i64) -> Result<Vec<(
         .await?;
     }
     Ok(rows.into_iter().zip(shares.into_iter().map(|s| s.1)).collect())
+}
+
+fn away(name: &ReaderName, member: Uuid) -> PortError {
+    let what = format!("member {member} of the reader {name}: it left or was away too long; join again, for it");
+    PortError::NotFound { what }
 }
 
 fn share_of(member: Uuid, shares: &[(PositionRow, Option<Uuid>)]) -> Share {
@@ -273,14 +278,21 @@ impl ReaderStore for Database {
                 .execute(c)
                 .await?;
                 if there == 0 {
-                    let what =
-                        format!("member {member} of the reader {name}: it left or was away too long; join again, for it");
-                    return Err(Stop::Refused(PortError::NotFound { what }));
+                    return Err(Stop::Refused(away(name, member)));
                 }
                 Ok(share_of(member, &share_anew(c, id).await?))
             })
             .await;
         stayed.map_err(stopped("staying with a reader"))
+    }
+
+    async fn share(&self, name: &ReaderName, member: Uuid) -> Result<Share, PortError> {
+        let reader = self.reader(name).await?;
+        if !reader.members.iter().any(|m| m.id == member) {
+            return Err(away(name, member));
+        }
+        let own = reader.positions.iter().filter(|p| p.holder == Some(member));
+        Ok(Share { member, partitions: own.map(|p| (p.at, p.next)).collect() })
     }
 
     async fn leave(&self, name: &ReaderName, member: Uuid) -> Result<(), PortError> {
@@ -334,10 +346,19 @@ impl ReaderStore for Database {
                 .await?;
                 let is_done =
                     |at: &TopicPartition| done.iter().any(|d| (d.topic_id, d.partition) == (at.topic.0, at.partition.0));
-                match positions.iter().find(|(at, _)| !is_done(at)) {
-                    Some((at, _)) => Err(Stop::Refused(PortError::NotHeld { at: *at })),
-                    None => Ok(()),
+                if let Some((at, _)) = positions.iter().find(|(at, _)| !is_done(at)) {
+                    return Err(Stop::Refused(PortError::NotHeld { at: *at }));
                 }
+                diesel::sql_query(
+                    "UPDATE reader_members SET until = greatest(until, clock_timestamp() + make_interval(secs => $3)) \
+                     WHERE reader_id = $1 AND member = $2",
+                )
+                .bind::<Int8, _>(id)
+                .bind::<SqlUuid, _>(member)
+                .bind::<Double, _>(COMMIT_STAYS.as_secs_f64())
+                .execute(c)
+                .await?;
+                Ok(())
             })
             .await;
         committed.map_err(stopped("committing positions"))

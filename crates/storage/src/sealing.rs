@@ -3,7 +3,7 @@
 use std::fs;
 use std::io::Write;
 use std::os::unix::fs::OpenOptionsExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
@@ -46,6 +46,8 @@ pub struct Sealer {
     cipher: XChaCha20Poly1305,
     /// What secrets for other ends are derived from.
     root: Hmac<Sha256>,
+    /// Where a key that was made just now is to be kept, and the key.
+    fresh: Option<(PathBuf, Secret<Vec<u8>>)>,
 }
 
 impl Sealer {
@@ -53,10 +55,10 @@ impl Sealer {
     #[must_use]
     pub fn new(key: &[u8; 32]) -> Self {
         let root = <Hmac<Sha256> as KeyInit>::new_from_slice(key).expect("HMAC takes keys of any length");
-        Self { cipher: XChaCha20Poly1305::new(key.into()), root }
+        Self { cipher: XChaCha20Poly1305::new(key.into()), root, fresh: None }
     }
 
-    /// Reads the key from a file, or makes the file with a new key that only its owner can read.
+    /// Reads the key from a file. Where there is none a new key is made, which [`Self::keep`] writes there.
     ///
     /// # Errors
     /// [`SealError::Key`].
@@ -64,17 +66,36 @@ impl Sealer {
         let wrong = |finding: String| SealError::Key { path: path.display().to_string(), finding };
         if !path.exists() {
             let key = Key::generate();
-            let mut file = fs::OpenOptions::new()
-                .write(true)
-                .create_new(true)
-                .mode(0o600)
-                .open(path)
-                .map_err(|e| wrong(e.to_string()))?;
-            file.write_all(&key).and_then(|()| file.sync_all()).map_err(|e| wrong(e.to_string()))?;
+            let fresh = Some((path.to_owned(), Secret::new(key.to_vec())));
+            return Ok(Self { fresh, ..Self::new(&key.into()) });
         }
         let key = fs::read(path).map_err(|e| wrong(e.to_string()))?;
         let key: [u8; 32] = key.try_into().map_err(|k: Vec<u8>| wrong(format!("it has {} bytes, a key has 32", k.len())))?;
         Ok(Self::new(&key))
+    }
+
+    /// The file that a key was made for just now; none if the key was there.
+    #[must_use]
+    pub fn fresh(&self) -> Option<&Path> {
+        self.fresh.as_ref().map(|(path, _)| path.as_path())
+    }
+
+    /// Writes a key that was made just now into its file, which only its owner can read, and makes it last.
+    ///
+    /// # Errors
+    /// [`SealError::Key`]; also if another process made the file meanwhile.
+    pub fn keep(&self) -> Result<(), SealError> {
+        let Some((path, key)) = &self.fresh else { return Ok(()) };
+        let written = || {
+            let mut file = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path)?;
+            file.write_all(key.expose())?;
+            file.sync_all()?;
+            match path.parent().filter(|folder| !folder.as_os_str().is_empty()) {
+                Some(folder) => fs::File::open(folder)?.sync_all(),
+                None => fs::File::open(".")?.sync_all(),
+            }
+        };
+        written().map_err(|e: std::io::Error| SealError::Key { path: path.display().to_string(), finding: e.to_string() })
     }
 
     /// Takes the key from an environment variable's text: 32 bytes in base64.
@@ -123,6 +144,8 @@ impl Sealer {
 
 #[cfg(test)]
 mod tests {
+    use std::os::unix::fs::PermissionsExt;
+
     use super::*;
 
     #[test]
@@ -130,6 +153,10 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("secret.key");
         let sealer = Sealer::from_file(&path).unwrap();
+        assert!(!path.exists() && sealer.fresh() == Some(&*path), "a key is kept once it is known that it is the first");
+        sealer.keep().unwrap();
+        assert_eq!(fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o600);
+        assert!(sealer.keep().is_err(), "another process's key would be overwritten");
         let secret = Secret::new("russet".to_owned());
         let sealed = sealer.seal(&secret);
         assert_ne!(sealed, sealer.seal(&secret), "equal secrets must not look equal");

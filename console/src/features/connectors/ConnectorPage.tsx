@@ -20,6 +20,9 @@ import { Positions } from './Positions';
 import { Preflight } from './Preflight';
 import { lagText, total } from './progress';
 
+/** What stands before the reason of a state. */
+const REASON: Partial<Record<Connector['state'], string>> = { halted: 'Needs a person:', starting: 'Waits:' };
+
 /** One connector: its state, what it carried by table and kind, and what can be done with it. */
 export function ConnectorPage() {
   const { id } = useParams();
@@ -101,8 +104,7 @@ function One({ connector }: { connector: Connector }) {
       <ProblemNote problem={problem} />
       {connector.reason && (
         <div className="note" role="alert">
-          <strong>{connector.state === 'halted' ? 'Needs a person:' : 'Tries again by itself:'}</strong>{' '}
-          {connector.reason}
+          <strong>{REASON[connector.state] ?? 'Tries again by itself:'}</strong> {connector.reason}
           {connector.retry_at && (
             <div className="remedy">
               Next try: <When time={connector.retry_at} />.

@@ -29,6 +29,8 @@ async fn a_client_that_does_not_read_takes_no_memory_and_gets_all_when_it_does()
         assert_eq!(answer.status(), 200);
     }
     gonvel.post("/readers", json!({"name": "slow", "topics": ["coldstore.readings"]})).await;
+    let joined = gonvel.post("/readers/slow/members", json!({"ttl_ms": 600_000})).await;
+    let as_member = format!("/readers/slow/members/{}/stream", joined["member"].as_str().unwrap());
     let before = gonvel.memory();
     let mut open = Vec::new();
     for path in [
@@ -36,7 +38,7 @@ async fn a_client_that_does_not_read_takes_no_memory_and_gets_all_when_it_does()
         "/topics/coldstore.readings/export?form=jsonl",
         "/topics/coldstore.readings/export?form=parquet",
         "/topics/coldstore.readings/search?filter=value%20LIKE%20'%25x'&limit=1000",
-        "/readers/slow/stream",
+        &as_member,
     ] {
         for _ in 0..CLIENTS {
             // a connection of its own each, which is not read from

@@ -60,6 +60,9 @@ pub struct Share {
     pub partitions: Vec<(TopicPartition, Offset)>,
 }
 
+/// How long a member that commits stays active at the least.
+pub const COMMIT_STAYS: Duration = Duration::from_secs(30);
+
 /// Where readers and their positions are kept.
 ///
 /// Members share a reader's partitions: each partition has one holder at a time, and only the holder commits for it.
@@ -101,13 +104,19 @@ pub trait ReaderStore: Send + Sync {
     /// [`PortError::NotFound`] if the reader or the member is gone; a member that was away too long joins again.
     async fn stay(&self, name: &ReaderName, member: Uuid, ttl: Duration) -> Result<Share, PortError>;
 
+    /// The share of a member as it is at present; nothing is changed by it.
+    ///
+    /// # Errors
+    /// [`PortError::NotFound`] as for [`Self::stay`].
+    async fn share(&self, name: &ReaderName, member: Uuid) -> Result<Share, PortError>;
+
     /// Leaves; the partitions are shared out anew.
     ///
     /// # Errors
     /// [`PortError::NotFound`].
     async fn leave(&self, name: &ReaderName, member: Uuid) -> Result<(), PortError>;
 
-    /// Stores positions, all or none, for a member that holds their partitions.
+    /// Stores positions, all or none, for a member that holds their partitions. It stays active for [`COMMIT_STAYS`] from now at the least.
     ///
     /// # Errors
     /// [`PortError::NotHeld`] if a partition is not the member's; [`PortError::NotFound`].

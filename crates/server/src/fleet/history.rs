@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, Query, State};
+use axum::extract::State;
 use chrono::{DateTime, Utc};
 use gonvel_core::civil::rfc3339;
 use gonvel_core::naming::ConnectorId;
@@ -11,7 +11,7 @@ use gonvel_http_api::{Deed, DeedsQuery, Line, LinesQuery, Problem};
 use gonvel_storage::catalog::history::LineFilter;
 use uuid::Uuid;
 
-use crate::problems::Refusal;
+use crate::problems::{Path, Query, Refusal};
 use crate::records::reading::asked_time;
 use crate::state::ServerState;
 

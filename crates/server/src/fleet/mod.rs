@@ -6,7 +6,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use gonvel_core::civil::rfc3339;
 use gonvel_core::naming::RunnerName;
@@ -14,7 +14,7 @@ use gonvel_core::ports::RunnerStore;
 use gonvel_http_api::{CarriedLane, DrainRequest, Problem, Runner, Runners, WaitingLane};
 
 use crate::presenting;
-use crate::problems::{Body, Refusal};
+use crate::problems::{Body, Path, Refusal};
 use crate::state::ServerState;
 
 pub(crate) use history::*;

@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use axum::Json;
-use axum::extract::{Path, Query, State};
+use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::Response;
 use futures::stream;
@@ -13,19 +13,17 @@ use gonvel_core::ports::{PortError, ReaderStore, Share as StoredShare, TopicLog}
 use gonvel_http_api::{
     Commit, MemberQuery, MemberRecords, NewMember, Problem, ReaderStreamQuery, Share, SharePart, TopicRecord,
 };
-use tokio::sync::watch;
 use uuid::Uuid;
 
 use super::Held;
-use crate::problems::{Body, Refusal};
+use crate::problems::{Body, Path, Query, Refusal};
 use crate::records::reading::kept;
 use crate::records::{Following, MOST, PIECE, answer, limit_of, wait_of, wants_lines};
 use crate::state::ServerState;
 
 const USUAL_TTL_MS: u64 = 30_000;
-/// How long the member behind a stream counts as active, and how often it says so.
-const STREAM_TTL: Duration = Duration::from_secs(30);
-const STREAM_STAY: Duration = Duration::from_secs(8);
+/// How often a stream looks what its member's share is.
+const LOOK: Duration = Duration::from_secs(2);
 
 fn ttl(asked: Option<u64>) -> Result<Duration, Refusal> {
     let ttl = asked.unwrap_or(USUAL_TTL_MS);
@@ -85,8 +83,8 @@ pub(crate) async fn leave(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Records of a member's share, from its committed positions on. It stays active by this. What was read is committed by the
-/// next request, with the positions this one gives.
+/// Records of a member's share, from its committed positions on. Nothing is changed by it: what was read is committed with the positions
+/// that this gives (`POST .../commit`), which also keeps the member active; one that has nothing to commit stays with `PUT`.
 #[utoipa::path(operation_id = "readAsMember", get, path = "/api/v1/readers/{name}/members/{member}/records", tag = "readers", params(MemberQuery),
     responses((status = 200, body = MemberRecords), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn read(
@@ -97,8 +95,7 @@ pub(crate) async fn read(
     let name = ReaderName::parse(name)?;
     let limit = limit_of(query.limit, MOST)?;
     let deadline = Instant::now() + wait_of(query.wait_ms)?;
-    let share =
-        state.database.stay(&name, member, Duration::from_millis(USUAL_TTL_MS).max(wait_of(query.wait_ms)? * 2)).await?;
+    let share = state.database.share(&name, member).await?;
     let held = Held::of(&state, share.partitions.iter().map(|(at, _)| at.topic)).await?;
     let mut following = Following::new(state.clone(), share.partitions.clone(), query.raw);
     let mut records: Vec<TopicRecord> = Vec::new();
@@ -141,121 +138,66 @@ pub(crate) async fn commit(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// The member behind a stream: it says that it is active, learns its share, and leaves when the stream ends.
-struct Membership {
+/// What a member reads, as long as it is one.
+struct Reading {
     state: Arc<ServerState>,
     name: ReaderName,
     member: Uuid,
-    share: watch::Receiver<Option<StoredShare>>,
-    staying: tokio::task::JoinHandle<()>,
-}
-
-impl Membership {
-    fn begin(state: Arc<ServerState>, name: ReaderName, first: StoredShare) -> Self {
-        let member = first.member;
-        let (say, share) = watch::channel(Some(first));
-        let (database, own) = (state.database.clone(), name.clone());
-        let staying = tokio::spawn(async move {
-            loop {
-                tokio::time::sleep(STREAM_STAY).await;
-                match database.stay(&own, member, STREAM_TTL).await {
-                    Ok(share) => drop(say.send_if_modified(|before| {
-                        let of = |s: &StoredShare| s.partitions.iter().map(|(at, _)| *at).collect::<Vec<_>>();
-                        let differs = before.as_ref().map(of) != Some(of(&share));
-                        *before = Some(share);
-                        differs
-                    })),
-                    Err(PortError::NotFound { .. }) => drop(say.send(None)),
-                    // the database is away: the share is known again when it is back
-                    Err(_) => {}
-                }
-            }
-        });
-        Self { state, name, member, share, staying }
-    }
-}
-
-impl Drop for Membership {
-    fn drop(&mut self) {
-        self.staying.abort();
-        let (database, name, member) = (self.state.database.clone(), self.name.clone(), self.member);
-        tokio::spawn(async move {
-            let _ = database.leave(&name, member).await;
-        });
-    }
-}
-
-struct Reading {
-    membership: Membership,
     following: Following,
     held: Held,
-    /// Where the records lead that were handed over last.
-    handed_over: Vec<(TopicPartition, Offset)>,
+    /// When the share was last looked at.
+    looked: Instant,
 }
 
 impl Reading {
-    /// Commits what the client has taken, then reads on.
-    async fn next(&mut self) -> Result<Vec<TopicRecord>, PortError> {
-        let taken = std::mem::take(&mut self.handed_over);
-        if !taken.is_empty() {
-            let Membership { state, name, member, .. } = &self.membership;
-            match state.database.commit(name, *member, &taken).await {
-                // given to another meanwhile, who reads from the last commit on: a record may come twice, none is lost
-                Err(PortError::NotHeld { .. }) | Ok(()) => {}
-                Err(error) => return Err(error),
+    /// Takes up partitions that were given to the member since, from where they are committed to, and lets go of others.
+    async fn look(&mut self) -> Result<(), PortError> {
+        self.looked = Instant::now();
+        let mut places = self.state.database.share(&self.name, self.member).await?.partitions;
+        for (at, next) in &mut places {
+            if let Some((_, read_to)) = self.following.places.iter().find(|(p, _)| p == at) {
+                *next = *read_to;
             }
         }
-        if self.membership.share.has_changed().unwrap_or(false) {
-            let share = self.membership.share.borrow_and_update().clone();
-            let Some(share) = share else {
-                let what = format!(
-                    "member {} of the reader {}: it was away too long",
-                    self.membership.member, self.membership.name
-                );
-                return Err(PortError::NotFound { what });
-            };
-            let mut places = share.partitions;
-            for (at, next) in &mut places {
-                if let Some((_, read_to)) = self.following.places.iter().find(|(p, _)| p == at) {
-                    *next = *read_to;
-                }
-            }
-            self.held = Held::of(&self.membership.state, places.iter().map(|(at, _)| at.topic)).await?;
+        let of = |places: &[(TopicPartition, Offset)]| places.iter().map(|(at, _)| *at).collect::<Vec<_>>();
+        if of(&places) != of(&self.following.places) {
+            self.held = Held::of(&self.state, places.iter().map(|(at, _)| at.topic)).await?;
             self.following.places = places;
         }
+        Ok(())
+    }
+
+    async fn next(&mut self) -> Result<Vec<TopicRecord>, PortError> {
+        if self.looked.elapsed() >= LOOK {
+            self.look().await?;
+        }
         if self.following.places.is_empty() {
-            let _ = tokio::time::timeout(STREAM_STAY, self.membership.share.changed()).await;
-            self.membership.share.mark_changed();
+            tokio::time::sleep(LOOK).await;
             return Ok(Vec::new());
         }
-        let piece = self.following.next(Duration::from_secs(5), PIECE).await?;
-        if let Some((at, _)) = piece.first() {
-            self.handed_over = self.following.places.iter().filter(|(p, _)| p == at).copied().collect();
-        }
+        let piece = self.following.next(LOOK, PIECE).await?;
         Ok(piece.into_iter().map(|(at, record)| TopicRecord { topic: self.held.name(at.topic), record }).collect())
     }
 }
 
-/// Reads as a member of a reader for as long as the connection is open, as server-sent events named `record` or, with
-/// `Accept: application/x-ndjson`, as lines of JSON. What the client has taken is committed before more is read: after a broken
-/// connection some records may come again, none is left out.
-#[utoipa::path(operation_id = "streamAsMember", get, path = "/api/v1/readers/{name}/stream", tag = "readers", params(ReaderStreamQuery),
-    responses((status = 200, content_type = "text/event-stream", body = [TopicRecord]), (status = 404, body = Problem),
-        (status = 429, body = Problem)))]
+/// Records of a member's share for as long as the connection is open, from its committed positions on, as server-sent events named
+/// `record` or, with `Accept: application/x-ndjson`, as lines of JSON. Nothing is committed by it: the client says what it has with
+/// `POST .../commit`, which also keeps the member active. It ends when the member is one no more.
+#[utoipa::path(operation_id = "streamAsMember", get, path = "/api/v1/readers/{name}/members/{member}/stream", tag = "readers",
+    params(ReaderStreamQuery), responses((status = 200, content_type = "text/event-stream", body = [TopicRecord]),
+        (status = 404, body = Problem), (status = 429, body = Problem)))]
 pub(crate) async fn stream_as_member(
     State(state): State<Arc<ServerState>>,
-    Path(name): Path<String>,
+    Path((name, member)): Path<(String, Uuid)>,
     Query(query): Query<ReaderStreamQuery>,
     headers: HeaderMap,
 ) -> Result<Response, Refusal> {
     let name = ReaderName::parse(name)?;
     let permit = state.limits.stream()?;
-    let label = query.label.unwrap_or_else(|| "stream".to_owned());
-    let share = state.database.join(&name, &label, STREAM_TTL).await?;
-    let membership = Membership::begin(state.clone(), name, share.clone());
+    let share = state.database.share(&name, member).await?;
     let held = Held::of(&state, share.partitions.iter().map(|(at, _)| at.topic)).await?;
-    let following = Following::new(state, share.partitions, query.raw);
-    let reading = Reading { membership, following, held, handed_over: Vec::new() };
+    let following = Following::new(state.clone(), share.partitions, query.raw);
+    let reading = Reading { state, name, member, following, held, looked: Instant::now() };
     let pieces = stream::unfold(Some(reading), |reading| async move {
         let mut reading = reading?;
         match reading.next().await {

@@ -7,7 +7,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::Utc;
 use gonvel_core::civil::rfc3339;
@@ -16,7 +16,7 @@ use gonvel_core::ports::{PartitionBounds, PortError, Reader as Stored, ReaderSto
 use gonvel_core::reposition::{self, plan};
 use gonvel_http_api::{Member, Moves, NewReader, Position, Problem, Reader, Reposition, Target};
 
-use crate::problems::{Body, Refusal};
+use crate::problems::{Body, Path, Refusal};
 use crate::records::reading::{asked_time, offset_at, unpack};
 use crate::standing::stands;
 use crate::state::ServerState;

@@ -10,7 +10,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use axum::Json;
-use axum::extract::{Path, Query, State};
+use axum::extract::State;
 use bytes::Bytes;
 use gonvel_core::naming::{Offset, PartitionId, TopicName, TopicPartition};
 use gonvel_core::ports::{PartitionBounds, Topic, TopicLog};
@@ -18,7 +18,7 @@ use gonvel_core::record::StoredRecord as Placed;
 use gonvel_http_api::{Order, Problem, Records, RecordsQuery};
 
 use self::reading::{asked_time, backward, begin, chosen, forward, has_key, keys_of, offset_has_partition, partitions_of};
-use crate::problems::Refusal;
+use crate::problems::{Path, Query, Refusal};
 use crate::state::ServerState;
 
 pub(crate) use self::changes::{NewestChanges, NoChanges, newest_changes};

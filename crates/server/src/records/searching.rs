@@ -3,7 +3,7 @@
 use std::convert::Infallible;
 use std::sync::Arc;
 
-use axum::extract::{Path, Query, State};
+use axum::extract::State;
 use axum::response::sse::{Event, Sse};
 use futures::{Stream, StreamExt, stream};
 use gonvel_core::civil::rfc3339;
@@ -16,7 +16,7 @@ use tokio::sync::OwnedSemaphorePermit;
 
 use super::decoding::Decoder;
 use super::reading::{asked_time, backward, chosen, keys_of, offset_at, partitions_of};
-use crate::problems::Refusal;
+use crate::problems::{Path, Query, Refusal};
 use crate::state::ServerState;
 
 const USUAL: usize = 200;

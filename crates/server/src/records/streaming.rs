@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use axum::body::{Body, Bytes};
-use axum::extract::{Path, Query, State};
+use axum::extract::State;
 use axum::http::{HeaderMap, header};
 use axum::response::sse::{Event, KeepAlive, Sse};
 use axum::response::{IntoResponse, Response};
@@ -19,7 +19,7 @@ use tokio::sync::OwnedSemaphorePermit;
 use super::decoding::Decoder;
 use super::reading::{asked_time, begin, chosen, forward, offset_has_partition, unpack};
 use super::{USUAL, merged};
-use crate::problems::Refusal;
+use crate::problems::{Path, Query, Refusal};
 use crate::state::ServerState;
 
 /// Longest time without a sign of life on a stream.

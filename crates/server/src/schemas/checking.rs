@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, Query, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use gonvel_core::naming::{SchemaName, TopicName};
 use gonvel_core::ports::PortError;
@@ -14,7 +14,7 @@ use gonvel_http_api::{
 use gonvel_storage::catalog::schemas::{Refers, StoredSchema, StoredVersion};
 
 use super::refers;
-use crate::problems::{Body, Refusal};
+use crate::problems::{Body, Path, Query, Refusal};
 use crate::state::ServerState;
 
 /// Parses a text; a fault is told with line and column.

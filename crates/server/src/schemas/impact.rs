@@ -5,7 +5,7 @@ use std::collections::hash_map::Entry;
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use bytes::Bytes;
 use gonvel_core::connector::Definition;
 use gonvel_core::naming::{PartitionId, SchemaId, SchemaName, TopicName};
@@ -22,7 +22,7 @@ use super::checking::{differences, parsed, readable};
 use super::refers;
 use super::shapes_touched::{Drafted, Touched, touched};
 use crate::preflights;
-use crate::problems::{Body, Refusal};
+use crate::problems::{Body, Path, Refusal};
 use crate::records::Newest;
 use crate::state::ServerState;
 use crate::topics;

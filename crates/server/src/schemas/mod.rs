@@ -9,7 +9,7 @@ mod shapes_touched;
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, Query, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use gonvel_core::avro::fingerprint::sha256;
 use gonvel_core::civil::rfc3339;
@@ -23,7 +23,7 @@ use gonvel_http_api::{
 };
 use gonvel_storage::catalog::schemas::{About, Binding, ListedSchema, NewText, Refers, StoredSchema, StoredVersion};
 
-use crate::problems::{Body, Refusal};
+use crate::problems::{Body, Path, Query, Refusal};
 use crate::state::ServerState;
 use crate::topics;
 

@@ -20,7 +20,7 @@ use gonvel_shape::own::Own;
 use gonvel_shape::plan::{Plan, Shape};
 use gonvel_shape::reference::Reference;
 use gonvel_shape::run::Context;
-use gonvel_shape::tools::{MaskKey, Tools};
+use gonvel_shape::tools::Tools;
 
 use crate::event_rows::{newest_rows, rows_of};
 use crate::presenting;
@@ -167,9 +167,10 @@ pub(super) fn made(
     Ok(Some(builder.finish()))
 }
 
-/// What shapes are tried with, looking into some references.
+/// What shapes are tried with, looking into some references. Keyed hashes are made with a secret that is thrown away: a trial answers
+/// whatever its caller makes up, and would tell which value a stored hash stands for.
 pub(super) fn context_with(state: &ServerState, own: Own, references: HashMap<String, Reference>) -> Context {
-    let mut context = Context::new(Tools::new(MaskKey::of(state.database.mask_secret().expose())).with(own));
+    let mut context = Context::new(Tools::new(state.trial_key.clone()).with(own));
     context.references = references;
     context
 }

@@ -13,6 +13,7 @@ use gonvel_http_api::{Problem, ShapeFinding, ShapeOutcome, ShapeRow, ShapeSchema
 use gonvel_runtime::trying;
 use gonvel_shape::cast::text_of;
 use gonvel_shape::columns::Columns;
+use gonvel_shape::finding::Finding;
 use gonvel_shape::lookups::cannot_be_read;
 use gonvel_shape::plan::{Plan, Shape};
 use gonvel_shape::run::{Context, Traced};
@@ -26,6 +27,9 @@ use crate::problems::{Body, Refusal};
 use crate::schemas::checking::next_version;
 use crate::state::ServerState;
 
+/// What is said where a trial made keyed hashes or tokens.
+const THROWN_AWAY: &str =
+    "keyed hashes and tokens are made with a secret of this trial's own: a running connector writes others";
 /// Rows of a sample.
 const ROWS: usize = 8;
 /// Rows that a person may make.
@@ -96,6 +100,9 @@ pub(crate) async fn try_shape(
     let worked = tokio::task::spawn_blocking(move || {
         let (mut tried, output) = tried(&request, &name, &table, &batches, &mut context, none);
         explain(&mut tried.findings, &unread);
+        if context.tools.key_was_asked() {
+            tried.findings.extend(found(vec![Finding::warning(THROWN_AWAY)]));
+        }
         (tried, output, context.references)
     });
     let (mut tried, output, rows) = worked.await.map_err(|e| Refusal::invalid("shape", e.to_string()))?;

@@ -127,6 +127,9 @@ async fn what_cannot_be_read_is_said_with_what_can() {
         ("time=yesterday", 422, "time", "write it like 2026-"),
         ("limit=0", 422, "limit", "ask for 1 to 500"),
         ("limit=501", 422, "limit", "ask for 1 to 500"),
+        // what is not even of the form is told like all else, and not as plain text
+        ("limit=many", 400, "query", "limit: invalid digit"),
+        ("raw=perhaps", 400, "query", "raw: "),
     ];
     for (query, status, field, part) in cases {
         let (found, problem) = api.get(&format!("/api/v1/topics/coldstore.readings/records?{query}")).await;
@@ -136,6 +139,14 @@ async fn what_cannot_be_read_is_said_with_what_can() {
     for path in ["/api/v1/topics/absent", "/api/v1/topics/absent/records", "/api/v1/topics/absent/tail"] {
         let (status, problem) = api.get(path).await;
         assert_eq!((status, problem["type"].as_str()), (404, Some("not-found")), "{path}");
+    }
+    for path in ["/api/v1/connectors/the-first", "/api/v1/connectors/%FF/positions", "/api/v1/readers/a/members/b/records"] {
+        let (status, problem) = api.get(path).await;
+        assert_eq!(
+            (status, problem["type"].as_str(), problem["field"].as_str()),
+            (400, Some("malformed"), Some("path")),
+            "{path}"
+        );
     }
     let (status, problem) = api.get("/api/v1/demo/workload").await;
     assert_eq!((status, problem["type"].as_str()), (404, Some("no-demo")));

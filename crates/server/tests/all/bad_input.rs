@@ -74,6 +74,11 @@ async fn a_connection_that_cannot_be_used_is_refused_with_its_field_and_not_save
     absent["database"] = "orchard".into();
     let mut unknown = connection("a", cluster.port, OWNER, &cluster.password);
     unknown["host"] = "packhouse.example".into();
+    let at = |host: &str| {
+        let mut body = connection("a", cluster.port, OWNER, "russet");
+        body["host"] = host.into();
+        body
+    };
     let cases = [
         (connection("a", cluster.port, OWNER, "russet"), "password", "refuses user \"gonvel\""),
         (connection("a", cluster.port, "nobody", "russet"), "password", "refuses user \"nobody\""),
@@ -83,6 +88,10 @@ async fn a_connection_that_cannot_be_used_is_refused_with_its_field_and_not_save
         (connection("a", silent.local_addr().unwrap().port(), OWNER, "russet"), "host", "did not answer within"),
         (connection("a b", cluster.port, OWNER, "russet"), "name", "at character 2"),
         (connection("a", 0, OWNER, "russet"), "port", "port 0"),
+        (at("/var/run/postgresql"), "host", "'/' stands in no host name"),
+        (at("127.0.0.1 sslmode=disable"), "host", "' ' stands in no host name"),
+        (at("127.0.0.1,db.orchard.example"), "host", "',' stands in no host name"),
+        (at("picker@127.0.0.1"), "host", "'@' stands in no host name"),
     ];
     for (body, field, finding) in cases {
         let (status, problem) = api.post("/connections", &body).await;
@@ -106,10 +115,24 @@ async fn a_connection_that_cannot_be_used_is_refused_with_its_field_and_not_save
     elsewhere["host"] = "localhost".into();
     let (status, problem) = api.put(&path, &elsewhere).await;
     assert_eq!((status, problem["field"].as_str()), (422, Some("password")), "{problem:#}");
-    says(&problem, "detail", "not sent to another server");
+    says(&problem, "detail", "not sent on to what it was not given for");
     elsewhere["host"] = "127.0.0.1".into();
     let (status, _) = api.put(&path, &elsewhere).await;
     assert_eq!(status, 200);
+    for (member, value, what) in
+        [("database", json!("postgres"), "the database changed"), ("tls", json!("off"), "the encryption became weaker")]
+    {
+        let mut other = elsewhere.clone();
+        other[member] = value;
+        let (status, problem) = api.put(&path, &other).await;
+        assert_eq!((status, problem["field"].as_str()), (422, Some("password")), "{problem:#}");
+        says(&problem, "detail", what);
+        other["password"] = cluster.password.as_str().into();
+        assert_eq!(api.put(&path, &other).await.0, 200, "entered again it is what is wanted");
+        elsewhere["password"] = cluster.password.as_str().into();
+        assert_eq!(api.put(&path, &elsewhere).await.0, 200);
+        elsewhere.as_object_mut().unwrap().remove("password");
+    }
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

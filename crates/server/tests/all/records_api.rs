@@ -491,24 +491,39 @@ async fn readers_share_commit_and_are_moved_with_a_look_first() {
         api.post("/readers/stocktaking/reposition", &json!({"target": {"to": "by", "records": -1}, "partition": 1})).await;
     assert_eq!((by["moves"].as_array().unwrap().len(), &by["repeated"]), (1, &json!(1)));
 
-    // a stream is a member for as long as it is open, and commits what was taken
-    let stream = api.request(Method::GET, "/readers/stocktaking/stream?label=tail").header("accept", "application/x-ndjson");
+    // a stream is of a member that joined; nothing is committed but what the client says it has
+    let nobody = api.get(&format!("/readers/stocktaking/members/{}/stream", uuid::Uuid::nil())).await;
+    says(&nobody, 404, "it left or was away too long");
+    let (_, share) = api.post("/readers/stocktaking/members", &json!({"label": "tail", "ttl_ms": 2_000})).await;
+    let member = format!("/readers/stocktaking/members/{}", share["member"].as_str().unwrap());
+    let stream = api.request(Method::GET, &format!("{member}/stream")).header("accept", "application/x-ndjson");
     let mut pieces = stream.send().await.unwrap().bytes_stream();
     let mut lines = 0;
     while lines < 16 {
         let piece = pieces.next().await.unwrap().unwrap();
         lines += String::from_utf8_lossy(&piece).lines().filter(|l| l.contains("\"topic\":\"bins.moved\"")).count();
     }
-    let deadline = Instant::now() + Duration::from_secs(20);
-    while api.get("/readers/stocktaking").await.1["lag_records"] != 0 {
-        assert!(Instant::now() < deadline, "what a stream gave is not committed");
-        tokio::time::sleep(Duration::from_millis(50)).await;
-    }
     assert_eq!(api.get("/readers").await.1[0]["members"][0]["label"], "tail");
-    drop(pieces);
-    while !api.get("/readers/stocktaking").await.1["members"].as_array().unwrap().is_empty() {
-        assert!(Instant::now() < deadline, "a stream that was closed is still a member");
-        tokio::time::sleep(Duration::from_millis(50)).await;
+    // the server sent all of it; the client took it, and then lost it
+    assert_eq!(api.get("/readers/stocktaking").await.1["lag_records"], 16);
+    let has = json!({"positions": [{"topic": "bins.moved", "partition": 0, "next_offset": 10}]});
+    assert_eq!(api.post(&format!("{member}/commit"), &has).await.0, 204);
+    let left = api.get("/readers/stocktaking").await.1["lag_records"].as_i64().unwrap();
+    assert!((1..16).contains(&left), "{left}");
+    let before = api.get("/readers/stocktaking").await.1;
+    for path in ["records", "stream"] {
+        let again = api.request(Method::GET, &format!("{member}/{path}")).send().await.unwrap();
+        assert_eq!(again.status(), 200);
+        drop(again);
+    }
+    let after = api.get("/readers/stocktaking").await.1;
+    assert_eq!((&before["members"], &before["lag_records"]), (&after["members"], &after["lag_records"]));
+    // the commit kept it active for longer than it had asked for; once it leaves, its stream ends
+    tokio::time::sleep(Duration::from_millis(2_500)).await;
+    assert_eq!(api.send(api.request(Method::DELETE, &member)).await.0, 204);
+    let deadline = Instant::now() + Duration::from_secs(20);
+    while pieces.next().await.is_some_and(|piece| piece.is_ok()) {
+        assert!(Instant::now() < deadline, "the stream of a member that left goes on");
     }
     for (body, status, part) in [
         (json!({"name": "stocktaking", "topics": ["bins.moved"]}), 409, "is there already"),

@@ -1,8 +1,10 @@
 //! Shapes over HTTP: tried on rows, compared with what is in force, and what is said of what is wrong.
 
 use gonvel_core::naming::{ConnectorId, Offset, PartitionId, TopicName, TopicPartition};
+use gonvel_core::ports::FleetStore;
 use gonvel_core::ports::{BadRecord, QuarantineStore, Step, TopicLog};
 use gonvel_core::record::Record;
+use gonvel_shape::tools::MaskKey;
 use gonvel_stand_ins::postgres_cluster::OWNER;
 use reqwest::Method;
 use serde_json::{Value, json};
@@ -69,6 +71,17 @@ async fn a_shape_is_tried_on_a_tables_rows_and_on_made_ones() {
     let last = tried["stages"].as_array().unwrap().last().unwrap();
     assert!(!last.to_string().contains("0161") && last["rows"][0]["cells"][2].as_str().unwrap().len() == 64);
     assert_eq!(tried["stages"][2]["rows"][5]["there"], json!(false));
+
+    // a trial answers made-up rows, so it must not tell what a stored hash stands for
+    let told = tried["findings"].as_array().unwrap().last().unwrap();
+    assert!(told["message"].as_str().unwrap().contains("a secret of this trial's own"), "{told}");
+    let guess = json!([{"step": "compute", "column": "guess", "value": "keyed_hash('0161 496 0018')"}]);
+    let (_, guessed) = api.post("/shapes/try", &json!({"shape": shape(guess), "rows": bins(&connection)})).await;
+    let secret = api.database.mask_secret();
+    let signed = MaskKey::of(secret.expose()).sign(&[b"0161 496 0018"]);
+    let stored: String = signed.iter().map(|byte| format!("{byte:02x}")).collect();
+    let cells = guessed["stages"][0]["rows"][0]["cells"].as_array().unwrap().last().unwrap();
+    assert!(cells.as_str().unwrap().len() == 64 && cells != &json!(stored), "{cells}");
 
     // what is wrong stands at its step and character
     let wrong = json!([lookup("rums"), {"step": "compute", "column": "share", "value": "lenght(phone)"}]);

@@ -1,6 +1,7 @@
 //! Appending: requests that wait at the same time go into one transaction (group commit).
 
 use std::collections::{BTreeMap, HashMap};
+use std::panic::AssertUnwindSafe;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -9,6 +10,7 @@ use diesel::result::Error;
 use diesel::sql_types::{Array, Binary, Int4, Int8};
 use diesel_async::pooled_connection::PoolableConnection;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
+use futures::FutureExt;
 use gonvel_core::block::EncodedBlock;
 use gonvel_core::merging::is_small;
 use gonvel_core::naming::{Offset, PartitionId, TopicId, TopicPartition};
@@ -60,8 +62,15 @@ impl Appender {
                 gathering.gather(&mut waiting, &mut group).await;
                 let answered = group.len();
                 let to = (&*url, &ground);
-                let waits = commit(to, &mut connection, &ends, std::mem::take(&mut group), &waiting).await;
-                gathering.expected = answered + waits;
+                let committing = commit(to, &mut connection, &ends, std::mem::take(&mut group), &waiting);
+                match AssertUnwindSafe(committing).catch_unwind().await {
+                    Ok(waits) => gathering.expected = answered + waits,
+                    Err(_) => {
+                        // who waited was told that it is gone, and tries again; the next group begins on a fresh connection
+                        tracing::error!("the appender panicked; it goes on with the next appends");
+                        connection = None;
+                    }
+                }
             }
         });
         Self { requests }

@@ -1,6 +1,7 @@
 //! Blocks that moved to object storage: ordinary Avro object container files, many blocks in each, found by an index in the
 //! database.
 
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -27,6 +28,8 @@ const PATIENCE: Duration = Duration::from_secs(10);
 #[derive(Debug, Clone, Default)]
 pub(crate) struct ColdStore {
     place: Option<(Arc<dyn ObjectStore>, Path)>,
+    /// The folder, where it is one of this machine: what is written there is synced by us.
+    folder: Option<PathBuf>,
 }
 
 /// A block's place in a file.
@@ -62,15 +65,27 @@ impl File {
     }
 }
 
+/// Makes a file last: itself, then the folders that lead to it, the innermost first.
+fn sync(folder: &std::path::Path, path: &str) -> std::io::Result<()> {
+    let file = folder.join(path);
+    std::fs::File::open(&file)?.sync_all()?;
+    for above in file.ancestors().skip(1).take_while(|above| above.starts_with(folder)) {
+        std::fs::File::open(above)?.sync_all()?;
+    }
+    Ok(())
+}
+
 impl ColdStore {
     /// Opens the place a URL names, with options by the names of the usual variables.
     pub(crate) fn open(url: &str, options: impl IntoIterator<Item = (String, String)>) -> Result<Self, OpenError> {
         let wrong = |e: String| OpenError::ColdStore(url.to_owned(), e);
         let parsed = url::Url::parse(url).map_err(|e| wrong(e.to_string()))?;
+        let mut kept_in = None;
         let place: (Arc<dyn ObjectStore>, Path) = match parsed.scheme() {
             "file" => {
                 let folder = parsed.to_file_path().map_err(|()| wrong("it names no folder of this machine".into()))?;
                 std::fs::create_dir_all(&folder).map_err(|e| wrong(e.to_string()))?;
+                kept_in = Some(folder.clone());
                 let store = LocalFileSystem::new_with_prefix(folder).map_err(|e| wrong(e.to_string()))?;
                 (Arc::new(store), Path::default())
             }
@@ -89,7 +104,7 @@ impl ColdStore {
             }
             other => return Err(wrong(format!("there is no store for {other}"))),
         };
-        Ok(Self { place: Some(place) })
+        Ok(Self { place: Some(place), folder: kept_in })
     }
 
     pub(super) fn is_there(&self) -> bool {
@@ -109,7 +124,12 @@ impl ColdStore {
     pub(super) async fn put(&self, path: &str, file: Vec<u8>) -> Result<(), PortError> {
         let (store, place) = self.place(path)?;
         store.put(&place, file.into()).await.map_err(failing("writing a cold file"))?;
-        Ok(())
+        let Some(folder) = self.folder.clone() else { return Ok(()) };
+        let path = path.to_owned();
+        let synced = tokio::task::spawn_blocking(move || sync(&folder, &path)).await;
+        let failed =
+            |cause: Box<dyn std::error::Error + Send + Sync>| PortError::TryAgain { during: "syncing a cold file", cause };
+        synced.map_err(|e| failed(e.into()))?.map_err(|e| failed(e.into()))
     }
 
     pub(super) async fn remove(&self, path: &str) -> Result<(), PortError> {

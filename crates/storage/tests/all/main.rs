@@ -5,3 +5,4 @@
 mod catalog;
 mod contracts;
 mod keeper;
+mod opening;

@@ -7,12 +7,14 @@ mod latest;
 mod merging;
 mod retention;
 
+use std::panic::AssertUnwindSafe;
 use std::time::{Duration, Instant};
 
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel::sql_types::{Binary, Bool, Int4, Int8, Jsonb, Nullable, Timestamptz};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use futures::FutureExt;
 use gonvel_core::naming::{PartitionId, TopicId, TopicPartition};
 use gonvel_core::ports::PortError;
 use serde::{Deserialize, Serialize};
@@ -27,6 +29,8 @@ pub use retention::WouldForget;
 /// How often it looks for small blocks; other work is looked for less often, unless a topic's settings changed.
 const LOOK: Duration = Duration::from_secs(5);
 const LOOK_RARELY: Duration = Duration::from_secs(60);
+/// How long it waits after a panic.
+const AFTER_PANIC: Duration = Duration::from_secs(30);
 /// The lock that makes one keeper the only one.
 const LEADER: i64 = 0x676f_6e76_656c_0001;
 
@@ -131,8 +135,13 @@ impl Database {
     /// Cancel safety: every step is a transaction of its own, and what a half-done move leaves is cleaned up later.
     pub async fn keep(self) {
         loop {
-            if let Err(error) = self.lead().await {
-                tracing::warn!(%error, "the keeper could not do its work; it tries again");
+            match AssertUnwindSafe(self.lead()).catch_unwind().await {
+                Ok(Ok(())) => {}
+                Ok(Err(error)) => tracing::warn!(%error, "the keeper could not do its work; it tries again"),
+                Err(_) => {
+                    tracing::error!("the keeper panicked; it begins again");
+                    tokio::time::sleep(AFTER_PANIC).await;
+                }
             }
             tokio::time::sleep(LOOK).await;
         }
