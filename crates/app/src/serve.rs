@@ -3,12 +3,14 @@
 use std::error::Error;
 use std::net::SocketAddr;
 use std::sync::Arc;
+use std::time::Duration;
 
 use gonvel_runtime::{Fleet, RunnerSettings, Services};
 use gonvel_server::{ConsoleFiles, DemoWorkload, ServerState};
 use gonvel_storage::Database;
 use gonvel_storage::sealing::Sealer;
 use tokio::net::TcpListener;
+use tokio::sync::oneshot;
 
 use crate::{OwnDatabase, RunnerArguments, ServeArguments};
 
@@ -77,7 +79,9 @@ pub(crate) async fn until_signal(
     let keeping = tokio::spawn(database.clone().keep());
     let state = ServerState::new(database, fleet.nudge(), demo);
     let address = listener.local_addr()?;
-    let mut serving = tokio::spawn(async move { gonvel_server::serve(listener, state, console).await });
+    let (stop, stopped) = oneshot::channel::<()>();
+    let stopping = async move { drop(stopped.await) };
+    let mut serving = tokio::spawn(async move { gonvel_server::serve(listener, state, console, stopping).await });
     let outcome = ready(address).await;
     if outcome.is_ok() {
         tokio::select! {
@@ -86,12 +90,19 @@ pub(crate) async fn until_signal(
         }
         println!("stopping");
     }
-    // open streams of events would keep a graceful shutdown waiting for ever
+    // who appends is answered; open streams would keep it waiting for ever
+    drop(stop);
+    if !serving.is_finished() {
+        let _ = tokio::time::timeout(IN_FLIGHT, &mut serving).await;
+    }
     serving.abort();
     keeping.abort();
     fleet.stop().await;
     outcome
 }
+
+/// How long requests that are under way may take when the server stops.
+const IN_FLIGHT: Duration = Duration::from_secs(2);
 
 /// Resolves at Ctrl-C or SIGTERM.
 pub(crate) async fn signal() {

@@ -160,7 +160,7 @@ pub fn openapi_json() -> String {
     document.to_pretty_json().expect("the document is plain data")
 }
 
-/// Answers requests until the future is dropped.
+/// Answers requests until it is to stop, and then those that are under way; ends when their connections do.
 ///
 /// # Errors
 /// If the listener fails.
@@ -168,8 +168,9 @@ pub async fn serve(
     listener: tokio::net::TcpListener,
     state: Arc<ServerState>,
     console: ConsoleFiles,
+    stopping: impl Future<Output = ()> + Send + 'static,
 ) -> std::io::Result<()> {
-    axum::serve(listener, application(state, console)).await
+    axum::serve(listener, application(state, console)).with_graceful_shutdown(stopping).await
 }
 
 /// The whole application: interface, API and metrics.

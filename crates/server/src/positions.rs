@@ -10,6 +10,7 @@ use gonvel_core::change_form::position_text;
 use gonvel_core::connector::{Definition, State as LaneState, ValueForm, Wish};
 use gonvel_core::naming::{ConnectorId, Offset, TopicPartition};
 use gonvel_core::ports::{Deed, FleetStore, PortError};
+use gonvel_core::reposition::Move;
 use gonvel_http_api::{
     Agreement, AgreementOutcome, BeginAnew, Connector, ConnectorPositions, LogSpan, Moves, Problem, Reposition,
     SinkPosition, SourcePosition, Target,
@@ -150,8 +151,15 @@ pub(crate) async fn reposition(
         let moves: Vec<_> = planned.iter().map(|(at, _, m)| (*at, m.from, m.to)).collect();
         move_to(&state, &stored, &moves).await?;
         let (skipped, repeated): (Vec<i64>, Vec<i64>) = planned.iter().map(|(.., m)| (m.skipped, m.repeated)).unzip();
+        // forgotten before they were delivered: moving on accepts it
+        let lost = |(at, _, m): &(TopicPartition, String, Move)| {
+            let first = held.bounds.get(at).map_or(0, |bounds| bounds.first.0);
+            (first.min(m.to.0) - m.from.0).max(0)
+        };
+        let lost: i64 = planned.iter().map(lost).sum();
+        let lost = if lost > 0 { format!("; {lost} were forgotten before they were delivered") } else { String::new() };
         let detail = format!(
-            "{} records skipped, {} to be delivered again, in {} partitions",
+            "{} records skipped, {} to be delivered again, in {} partitions{lost}",
             skipped.iter().sum::<i64>(),
             repeated.iter().sum::<i64>(),
             planned.len()

@@ -7,4 +7,5 @@ mod command_line;
 mod crash;
 mod producers;
 mod slow_clients;
+mod stopping;
 mod support;

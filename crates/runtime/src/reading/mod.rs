@@ -12,7 +12,7 @@ use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::sink::{Delivered, Round, TopicChanges};
 use gonvel_core::avro::single_object;
 use gonvel_core::block::RecordRef;
-use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind};
+use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, KindCounts};
 use gonvel_core::failure;
 use gonvel_core::fold;
 use gonvel_core::naming::{Offset, SchemaId, TopicPartition};
@@ -384,12 +384,19 @@ impl Reader {
             return Ok(());
         }
         let (at, from, limit) = (self.cursors[place].at, self.cursors[place].delivered.next, self.cursors[place].limit);
-        for block in self.blocks(at, from).await? {
+        let blocks = self.blocks(at, from).await?;
+        if blocks.is_empty() {
+            // there may have been some, all of which were forgotten
+            let kept_from = self.forgotten(place).await?;
+            let delivered = &mut self.cursors[place].delivered;
+            delivered.next = delivered.next.max(kept_from.min(limit));
+        }
+        for block in blocks {
             let first = block.first.0;
             let next = self.cursors[place].delivered.next;
             if first > next {
-                // what was between is no longer kept: nothing of it can be delivered any more
-                tracing::warn!(?at, from = next, to = first, "records that were not delivered yet are no longer kept");
+                // what was between was forgotten, or superseded: that is what it is said to be kept for
+                self.forgotten(place).await?;
                 self.cursors[place].delivered.next = first;
             }
             let open = block.open(at)?;
@@ -415,6 +422,33 @@ impl Reader {
             }
         }
         Ok(())
+    }
+
+    /// Refuses to go on where records were forgotten that were not delivered yet; gives the offset of the oldest that is kept.
+    async fn forgotten(&self, place: usize) -> Result<i64, Failure> {
+        let Cursor { at, delivered, .. } = &self.cursors[place];
+        let bounds = self.log.bounds(at.topic).await?;
+        let kept_from = bounds.iter().find(|b| b.partition == at.partition).map_or(0, |b| b.first.0);
+        // one that never delivered anything begins with the oldest record there is
+        let begins = delivered.next == 0 && delivered.last.is_none() && delivered.counts == KindCounts::default();
+        if kept_from <= delivered.next || begins {
+            return Ok(kept_from);
+        }
+        let topics = self.log.topics().await?;
+        let name = topics.iter().find(|t| t.id == at.topic).map_or_else(String::new, |t| t.name.to_string());
+        Err(ConnectorError::settings(
+            None,
+            format!(
+                "{} records of partition {} of {name} were forgotten before they were delivered (offsets {} to {})",
+                kept_from - delivered.next,
+                at.partition.0,
+                delivered.next,
+                kept_from - 1
+            ),
+            "pause this connector and move it to the oldest kept record: that accepts the loss. If the rows are still in the source, load their \
+             table again. Let the topic forget later, so that it does not happen again",
+        )
+        .into())
     }
 
     /// Takes one record; false if it is a truncate, before which the partition waits.

@@ -3,9 +3,10 @@
 use std::time::{Duration, Instant};
 
 use gonvel_core::connector::{State, Wish};
-use gonvel_core::naming::{ConnectorId, TopicName};
+use gonvel_core::naming::{ConnectorId, PartitionId, TopicName, TopicPartition};
 use gonvel_core::ports::{AppendBatch, PortError};
 use gonvel_core::ports::{FleetStore, LaneProgress, TopicLog};
+use gonvel_core::topic_settings::TopicSettings;
 use gonvel_runtime::history::parted;
 use gonvel_runtime::systems;
 use gonvel_storage::Database;
@@ -246,4 +247,53 @@ async fn a_lane_from_before_appends_nothing() {
     assert!(refused.to_string().contains("looks again where it stands"), "{refused}");
     assert_eq!(world.database.position(id, 0).await.unwrap(), Some("first".into()));
     world.database.append(progress("third", world.database.ground())).await.unwrap();
+}
+
+/// What a sink has not delivered yet may be forgotten meanwhile. It says so, with the span, and goes on once a person accepts it.
+#[tokio::test(flavor = "multi_thread", worker_threads = 4)]
+async fn records_forgotten_before_they_were_delivered_are_told_and_not_passed_over() {
+    let mut world = World::new().await;
+    let (source, target) = tables(&world).await;
+    let (_, to) = world.flow(&["bins"], 1).await;
+    let fleet = world.fleet();
+    insert(&source, 10).await;
+    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.database.ask(to, Wish::Stop, "").await.unwrap();
+    world.until_state(to, State::Stopped).await;
+    insert(&source, 30).await;
+    let topic = world.database.topic(&TopicName::parse("packhouse.bins").unwrap()).await.unwrap();
+    let database = world.database.clone();
+    let bounds = async || database.bounds(topic.id).await.unwrap()[0];
+    let start = Instant::now();
+    while bounds().await.next.0 < 40 {
+        assert!(start.elapsed() < PATIENCE);
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    let short = TopicSettings { forget_after_ms: Some(1), ..topic.settings.clone() };
+    world.database.change_topic(topic.id, topic.revision, &short).await.unwrap();
+    let keeping = tokio::spawn(world.database.clone().keep());
+    while bounds().await.first.0 < 40 {
+        assert!(start.elapsed() < PATIENCE, "{:?}", bounds().await);
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    keeping.abort();
+    // the process that appended them still has them in memory
+    fleet.stop().await;
+    world.database = Database::open(&world.cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
+    let fleet = world.fleet();
+    world.database.ask(to, Wish::Run, "").await.unwrap();
+    let told = halted(&world, to).await;
+    assert!(
+        told.contains("30 records of partition 0 of packhouse.bins were forgotten before they were delivered"),
+        "{told}"
+    );
+    assert!(told.contains("offsets 10 to 39") && told.contains("accepts the loss"), "{told}");
+    let address = world.database.address(world.connection("settlement").await).await.unwrap();
+    let at = TopicPartition { topic: topic.id, partition: PartitionId(0) };
+    systems::move_sink(&address, to, &[(at, 10, 40)]).await.unwrap();
+    world.database.start_anew(&[to]).await.unwrap();
+    source.batch_execute("UPDATE bins SET grade = 'second'").await.unwrap();
+    // what was lost comes with its next change, and nothing else is missing
+    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    fleet.stop().await;
 }

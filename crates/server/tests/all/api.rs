@@ -31,7 +31,7 @@ impl Api {
         let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
         let base = format!("http://{}", listener.local_addr().unwrap());
         let state = ServerState::new(database.clone(), Arc::new(Notify::new()), None);
-        tokio::spawn(gonvel_server::serve(listener, state, console));
+        tokio::spawn(gonvel_server::serve(listener, state, console, std::future::pending()));
         Self { _cluster: cluster, base, database }
     }
 

@@ -27,7 +27,7 @@ impl Api {
         let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
         let base = format!("http://{}/api/v1", listener.local_addr().unwrap());
         let state = ServerState::new(database.clone(), Arc::new(Notify::new()), None);
-        tokio::spawn(gonvel_server::serve(listener, state, |_| None));
+        tokio::spawn(gonvel_server::serve(listener, state, |_| None, std::future::pending()));
         Self { cluster, base, client: reqwest::Client::new(), database }
     }
 

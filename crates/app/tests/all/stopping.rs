@@ -1,0 +1,59 @@
+//! A server that is stopped answers what it took.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::{Duration, Instant};
+
+use crate::support::Gonvel;
+use gonvel_stand_ins::postgres_cluster::free_port;
+use gonvel_stand_ins::test_cluster::TestCluster;
+use serde_json::json;
+
+const CLIENTS: usize = 24;
+const ROUNDS: usize = 4;
+
+/// Appends are under way all the time, and each is answered or not taken; a stream that is open does not keep the process from ending.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_a_stopping_server_took_it_answered() {
+    let cluster = TestCluster::start(&["gonvel"]).await;
+    let folder = tempfile::tempdir().unwrap();
+    let answered = Arc::new(AtomicUsize::new(0));
+    for round in 0..ROUNDS {
+        let mut gonvel = Gonvel::serve(&cluster, folder.path(), free_port().unwrap()).await;
+        if round == 0 {
+            gonvel.post("/topics", json!({"name": "coldstore.readings", "partitions": 2})).await;
+        }
+        let records = format!("{}/topics/coldstore.readings/records", gonvel.base);
+        let stream = format!("{}/topics/coldstore.readings/stream?from=newest", gonvel.base);
+        let open = reqwest::get(stream).await.unwrap();
+        let clients: Vec<_> = (0..CLIENTS)
+            .map(|number| {
+                let (records, answered) = (records.clone(), answered.clone());
+                tokio::spawn(async move {
+                    let client = reqwest::Client::new();
+                    loop {
+                        let sent = client.post(&records).json(&json!({"value": number})).send().await;
+                        match sent {
+                            Ok(answer) if answer.status() == 200 => answered.fetch_add(1, Ordering::SeqCst),
+                            _ => return,
+                        };
+                    }
+                })
+            })
+            .collect();
+        tokio::time::sleep(Duration::from_millis(400)).await;
+        let start = Instant::now();
+        gonvel.signal("TERM");
+        assert!(gonvel.ended().success());
+        assert!(start.elapsed() < Duration::from_secs(10), "it took {:?} to stop", start.elapsed());
+        drop(open);
+        for client in clients {
+            client.await.unwrap();
+        }
+    }
+    let own = cluster.connect("gonvel").await.unwrap();
+    let taken: i64 = own.query_one("SELECT sum(next_offset)::bigint FROM topic_partitions", &[]).await.unwrap().get(0);
+    let answered = i64::try_from(answered.load(Ordering::SeqCst)).unwrap();
+    assert!(answered > 100, "{answered}");
+    assert_eq!(taken, answered, "records were taken whose appends were not answered");
+}
