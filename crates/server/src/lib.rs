@@ -7,6 +7,7 @@ mod delivering;
 mod demo;
 mod drafts;
 mod edits;
+mod ending;
 mod event_rows;
 mod fitting;
 mod fleet;
@@ -38,6 +39,7 @@ use std::sync::Arc;
 
 use axum::Router;
 use axum::routing::get;
+use tokio::sync::watch;
 use tower_http::catch_panic::CatchPanicLayer;
 use tower_http::compression::CompressionLayer;
 use tower_http::compression::predicate::{NotForContentType, Predicate, SizeAbove};
@@ -170,11 +172,17 @@ pub async fn serve(
     console: ConsoleFiles,
     stopping: impl Future<Output = ()> + Send + 'static,
 ) -> std::io::Result<()> {
-    axum::serve(listener, application(state, console)).with_graceful_shutdown(stopping).await
+    let (stop, stops) = watch::channel(false);
+    let stopping = async move {
+        stopping.await;
+        let _ = stop.send(true);
+    };
+    let application = application(state, console, stops);
+    axum::serve(listener, application).with_graceful_shutdown(stopping).await
 }
 
 /// The whole application: interface, API and metrics.
-fn application(state: Arc<ServerState>, console: ConsoleFiles) -> Router {
+fn application(state: Arc<ServerState>, console: ConsoleFiles, stopping: watch::Receiver<bool>) -> Router {
     let (router, document) = api().split_for_parts();
     let document = document.to_json().unwrap_or_default();
     let router = router
@@ -185,7 +193,8 @@ fn application(state: Arc<ServerState>, console: ConsoleFiles) -> Router {
         )
         .fallback(move |uri: axum::http::Uri| async move { console::serve(console, &uri) })
         .method_not_allowed_fallback(problems::method_not_allowed)
-        .with_state(state);
+        .with_state(state)
+        .layer(axum::middleware::from_fn_with_state(stopping, ending::end_streams));
     layered(router)
 }
 

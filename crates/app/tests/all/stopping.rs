@@ -25,7 +25,7 @@ async fn what_a_stopping_server_took_it_answered() {
         }
         let records = format!("{}/topics/coldstore.readings/records", gonvel.base);
         let stream = format!("{}/topics/coldstore.readings/stream?from=newest", gonvel.base);
-        let open = reqwest::get(stream).await.unwrap();
+        let open = reqwest::Client::new().get(stream).header("accept", "application/x-ndjson").send().await.unwrap();
         let clients: Vec<_> = (0..CLIENTS)
             .map(|number| {
                 let (records, answered) = (records.clone(), answered.clone());
@@ -46,7 +46,11 @@ async fn what_a_stopping_server_took_it_answered() {
         gonvel.signal("TERM");
         assert!(gonvel.ended().success());
         assert!(start.elapsed() < Duration::from_secs(10), "it took {:?} to stop", start.elapsed());
-        drop(open);
+        let said = open.text().await.unwrap();
+        assert!(
+            said.trim_end().ends_with(r#"{"ended":"the server stops; ask again in a moment, from where this ended"}"#),
+            "{said}"
+        );
         for client in clients {
             client.await.unwrap();
         }
