@@ -52,7 +52,7 @@ pub struct CapturedTable {
     /// Columns that are the key, where it is not the primary key.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub key: Vec<String>,
-    /// A condition in the source's SQL: the initial load reads only the rows that fulfil it.
+    /// A condition, one SQL expression over the table's columns: the initial load reads only the rows that fulfil it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub load_where: Option<String>,
 }

@@ -14,6 +14,7 @@ use tokio::sync::Notify;
 
 use crate::catalog::schemas::note_fields;
 use crate::ground::Ground;
+use crate::reaching::{Patience, reach};
 use crate::schema::connections;
 use crate::sealing::{SealError, Sealer};
 use crate::topic_log::appender::Appender;
@@ -69,6 +70,7 @@ pub struct Database {
     pub(crate) cold: ColdStore,
     /// For what needs a connection of its own.
     pub(crate) url: Arc<str>,
+    pub(crate) patience: Patience,
     /// Tells the keeper of this process that what it is to keep has changed.
     pub(crate) settings_changed: Arc<Notify>,
 }
@@ -79,6 +81,14 @@ impl Database {
     /// # Errors
     /// [`OpenError`].
     pub async fn open(url: &str, sealer: Sealer) -> Result<Self, OpenError> {
+        Self::open_with(url, sealer, Patience::default()).await
+    }
+
+    /// The same, waiting for it as long as is said.
+    ///
+    /// # Errors
+    /// [`OpenError`].
+    pub async fn open_with(url: &str, sealer: Sealer, patience: Patience) -> Result<Self, OpenError> {
         crate::provide_tls();
         let connection = AsyncPgConnection::establish(url).await?;
         migrate(connection).await?;
@@ -94,7 +104,7 @@ impl Database {
         config.custom_setup = Box::new(move |url: &str| {
             let (url, reaches) = (url.to_owned(), reaches.clone());
             Box::pin(async move {
-                let mut connection = AsyncPgConnection::establish(&url).await?;
+                let mut connection = reach(&url, patience).await?;
                 reaches.reached(&mut connection).await.map_err(ConnectionError::CouldntSetupConfiguration)?;
                 connection.batch_execute("SET jit = off").await.map_err(ConnectionError::CouldntSetupConfiguration)?;
                 Ok(connection)
@@ -123,7 +133,7 @@ impl Database {
         drop(connection);
         let ends = Ends::start(pool.clone(), ground.clone());
         let url: Arc<str> = url.into();
-        let appender = Appender::start(url.clone(), ends.clone(), ground.clone());
+        let appender = Appender::start((url.clone(), patience), ends.clone(), ground.clone());
         Ok(Self {
             pool,
             sealer: Arc::new(sealer),
@@ -132,6 +142,7 @@ impl Database {
             ground,
             cold: ColdStore::default(),
             url,
+            patience,
             settings_changed: Arc::default(),
         })
     }

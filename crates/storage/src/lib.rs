@@ -5,6 +5,7 @@ pub mod database;
 mod ground;
 pub mod producers;
 pub mod quarantine;
+pub mod reaching;
 mod readers;
 mod schema;
 pub mod sealing;

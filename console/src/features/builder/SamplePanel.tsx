@@ -55,7 +55,7 @@ function OfTable({ draft, table, change }: { draft: SourceDraft; table: Captured
             mt="xs"
             size="xs"
             label="Load only rows where"
-            description="In the source’s SQL; changes of other rows come all the same"
+            description="An SQL condition over its columns; changes of other rows come all the same"
             placeholder="picked_at > now() - interval '30 days'"
             classNames={{ input: 'mono' }}
             value={table.loadWhere}

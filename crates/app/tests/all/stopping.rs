@@ -58,6 +58,6 @@ async fn what_a_stopping_server_took_it_answered() {
     let own = cluster.connect("gonvel").await.unwrap();
     let taken: i64 = own.query_one("SELECT sum(next_offset)::bigint FROM topic_partitions", &[]).await.unwrap().get(0);
     let answered = i64::try_from(answered.load(Ordering::SeqCst)).unwrap();
-    assert!(answered > 100, "{answered}");
+    assert!(answered > 0, "nothing was under way");
     assert_eq!(taken, answered, "records were taken whose appends were not answered");
 }

@@ -21,6 +21,7 @@ use super::ends::Ends;
 use super::identity::{self, Known};
 use super::plain;
 use crate::ground::Ground;
+use crate::reaching::{Patience, reach};
 use crate::schema::lanes;
 
 /// Requests that go into one transaction at most.
@@ -34,8 +35,6 @@ const PATIENCE: Duration = Duration::from_millis(1);
 const MOST_IN_VAIN: u32 = 6;
 /// What becomes of a lane that began on another ground.
 const OTHER_GROUND: &str = "Gonvel's own database was started anew, or is another: the lane looks again where it stands";
-/// How long a connection may take to be made.
-const CONNECT: Duration = Duration::from_secs(5);
 
 pub(super) type Answer = Result<Vec<Landed>, PortError>;
 
@@ -52,7 +51,7 @@ pub(crate) struct Appender {
 
 impl Appender {
     /// Appends over a connection of its own, which is made anew when it breaks.
-    pub(crate) fn start(url: Arc<str>, ends: Arc<Ends>, ground: Ground) -> Self {
+    pub(crate) fn start((url, patience): (Arc<str>, Patience), ends: Arc<Ends>, ground: Ground) -> Self {
         let (requests, mut waiting) = mpsc::channel::<Request>(GROUP);
         tokio::spawn(async move {
             let mut group = Vec::with_capacity(GROUP);
@@ -61,7 +60,7 @@ impl Appender {
             while waiting.recv_many(&mut group, GROUP).await > 0 {
                 gathering.gather(&mut waiting, &mut group).await;
                 let answered = group.len();
-                let to = (&*url, &ground);
+                let to = (&*url, patience, &ground);
                 let committing = commit(to, &mut connection, &ends, std::mem::take(&mut group), &waiting);
                 match AssertUnwindSafe(committing).catch_unwind().await {
                     Ok(waits) => gathering.expected = answered + waits,
@@ -119,12 +118,11 @@ impl Gathering {
 type Reaching = (AsyncPgConnection, u64);
 
 async fn connected<'c>(
-    (url, ground): (&str, &Ground),
+    (url, patience, ground): (&str, Patience, &Ground),
     connection: &'c mut Option<Reaching>,
 ) -> Result<&'c mut Reaching, String> {
     if connection.as_mut().is_none_or(|(connection, _)| connection.is_broken()) {
-        let made = tokio::time::timeout(CONNECT, AsyncPgConnection::establish(url));
-        let mut made = made.await.map_err(|_| "no connection in time".to_owned())?.map_err(|e| e.to_string())?;
+        let mut made = reach(url, patience).await.map_err(|e| e.to_string())?;
         made.batch_execute(PLANS).await.map_err(|e| e.to_string())?;
         let reached = ground.reached(&mut made).await.map_err(|e| e.to_string())?;
         *connection = Some((made, reached));
@@ -134,7 +132,7 @@ async fn connected<'c>(
 
 /// Commits a group and answers it; gives how many more wait, from just before the answers.
 async fn commit(
-    to: (&str, &Ground),
+    to: (&str, Patience, &Ground),
     connection: &mut Option<Reaching>,
     ends: &Ends,
     group: Vec<Request>,

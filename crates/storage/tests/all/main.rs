@@ -6,3 +6,4 @@ mod catalog;
 mod contracts;
 mod keeper;
 mod opening;
+mod silence;

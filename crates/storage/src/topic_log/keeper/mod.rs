@@ -13,7 +13,7 @@ use std::time::{Duration, Instant};
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel::sql_types::{Binary, Bool, Int4, Int8, Jsonb, Nullable, Timestamptz};
-use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use diesel_async::RunQueryDsl;
 use futures::FutureExt;
 use gonvel_core::naming::{PartitionId, TopicId, TopicPartition};
 use gonvel_core::ports::PortError;
@@ -23,6 +23,7 @@ use crate::Database;
 use crate::catalog::history;
 use crate::database::failed;
 use crate::quarantine;
+use crate::reaching::reach;
 
 pub use retention::WouldForget;
 
@@ -154,7 +155,7 @@ impl Database {
             got: bool,
         }
         let connect = |cause| PortError::TryAgain { during: "connecting the keeper", cause: Box::new(cause) };
-        let mut own = AsyncPgConnection::establish(&self.url).await.map_err(connect)?;
+        let mut own = reach(&self.url, self.patience).await.map_err(connect)?;
         let mut keeper = Keeper::new(self.clone());
         let (mut rarely, mut asked) = (None::<Instant>, false);
         loop {
