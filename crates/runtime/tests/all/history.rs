@@ -1,5 +1,7 @@
 //! Gonvel's own database comes back older than it was. Nothing is skipped in silence, and what was lost is brought again.
 
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use gonvel_core::connector::{State, Wish};
@@ -127,7 +129,19 @@ async fn a_base_backup_taken_under_load_takes_over_under_load() {
     let (source, target) = tables(&world).await;
     let (from, to) = world.flow(&["bins", "lines"], 3).await;
     let fleet = world.fleet();
-    let writer = tokio::spawn(write(world.cluster.connect("packhouse").await.unwrap(), 1_500, 7));
+    // however long the backup takes, rows are written meanwhile
+    let enough = Arc::new(AtomicBool::new(false));
+    let (url, stop) = (world.cluster.url("packhouse"), enough.clone());
+    let writer = tokio::spawn(async move {
+        for seed in 0.. {
+            if stop.load(Ordering::Relaxed) {
+                return;
+            }
+            let (client, connection) = tokio_postgres::connect(&url, tokio_postgres::NoTls).await.unwrap();
+            tokio::spawn(connection);
+            write(client, 45, seed % 900).await;
+        }
+    });
     world.until_state(from, State::Following).await;
     let cut_off = own.replica_cut_off().await;
     let start = Instant::now();
@@ -145,6 +159,7 @@ async fn a_base_backup_taken_under_load_takes_over_under_load() {
     let told = halted(&world, to).await;
     assert!(told.contains("this target is ahead of it"), "{told}");
     mend(&world, from, to).await;
+    enough.store(true, Ordering::Relaxed);
     writer.await.unwrap();
     world.until_equal(&source, &target, &["bins", "lines"], PATIENCE * 2).await;
     fleet.stop().await;
