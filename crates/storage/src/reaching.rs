@@ -87,20 +87,32 @@ async fn over_tcp(config: &Config, host: &str, port: u16, silence: Duration) -> 
 struct Heard<S> {
     inner: S,
     silence: Duration,
-    /// Whether something was asked since the server last said that it is ready.
-    owed: bool,
+    /// Since when nothing came, where something was asked since the server last said that it is ready.
+    owed: Option<Instant>,
+    /// When it is looked whether that is too long; armed once for many questions.
     until: Pin<Box<Sleep>>,
+    armed: bool,
     frames: Frames,
 }
 
 impl<S> Heard<S> {
     fn of(inner: S, silence: Duration) -> Self {
-        Self { inner, silence, owed: false, until: Box::pin(tokio::time::sleep(silence)), frames: Frames::default() }
+        let until = Box::pin(tokio::time::sleep(silence));
+        Self { inner, silence, owed: None, until, armed: false, frames: Frames::default() }
     }
 
-    fn wait_anew(&mut self) {
-        let until = Instant::now() + self.silence;
-        self.until.as_mut().reset(until);
+    /// Whether an answer is owed for too long. If not, the task is woken when it may be.
+    fn is_silent(&mut self, context: &mut Context<'_>) -> bool {
+        while self.armed && self.until.as_mut().poll(context).is_ready() {
+            self.armed = false;
+            let Some(since) = self.owed else { return false };
+            if since.elapsed() >= self.silence {
+                return true;
+            }
+            self.until.as_mut().reset(since + self.silence);
+            self.armed = true;
+        }
+        false
     }
 }
 
@@ -151,15 +163,15 @@ impl<S: AsyncRead + Unpin> AsyncRead for Heard<S> {
         match Pin::new(&mut self.inner).poll_read(context, buffer) {
             Poll::Ready(read) => {
                 if self.frames.take(&buffer.filled()[before..]) {
-                    self.owed = false;
-                } else if self.owed {
-                    self.wait_anew();
+                    self.owed = None;
+                } else if self.owed.is_some() {
+                    self.owed = Some(Instant::now());
                 }
                 Poll::Ready(read)
             }
-            Poll::Pending if self.owed => {
+            Poll::Pending if self.is_silent(context) => {
                 let silent = format!("nothing came for {} s", self.silence.as_secs());
-                self.until.as_mut().poll(context).map(|()| Err(Error::new(ErrorKind::TimedOut, silent)))
+                Poll::Ready(Err(Error::new(ErrorKind::TimedOut, silent)))
             }
             Poll::Pending => Poll::Pending,
         }
@@ -169,11 +181,16 @@ impl<S: AsyncRead + Unpin> AsyncRead for Heard<S> {
 impl<S: AsyncWrite + Unpin> AsyncWrite for Heard<S> {
     fn poll_write(mut self: Pin<&mut Self>, context: &mut Context<'_>, bytes: &[u8]) -> Poll<std::io::Result<usize>> {
         let written = Pin::new(&mut self.inner).poll_write(context, bytes);
-        if matches!(written, Poll::Ready(Ok(_))) && !self.owed {
-            self.owed = true;
-            self.wait_anew();
-            // whoever reads is to hear of the limit
-            context.waker().wake_by_ref();
+        if matches!(written, Poll::Ready(Ok(_))) && self.owed.is_none() {
+            let now = Instant::now();
+            self.owed = Some(now);
+            if !self.armed {
+                self.armed = true;
+                let until = now + self.silence;
+                self.until.as_mut().reset(until);
+                // one task reads and writes: it is woken by this
+                let _ = self.is_silent(context);
+            }
         }
         written
     }
