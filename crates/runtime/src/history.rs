@@ -124,8 +124,7 @@ pub async fn check(services: &Judges<'_>, id: ConnectorId, definition: &Definiti
             let (later, latest) = (stands.values().map(|stand| stand.epoch.0).max(), services.fleet.latest_term().await?.0);
             let parted = parted(services.log, stands).await?;
             if !parted.is_empty() {
-                let finding = told(&parted, &topics).to_string();
-                return Err(Disagreement { finding, parted, unknown: false });
+                return Err(told(&parted, &topics).into());
             }
             match later.filter(|later| *later > latest) {
                 Some(later) => Err(written_later(later, latest).into()),
@@ -150,8 +149,6 @@ pub struct Judges<'a> {
 pub struct Disagreement {
     /// What was found, and what to do.
     pub finding: String,
-    /// Partitions of which a target has other records than the log.
-    pub parted: Vec<Parted>,
     /// Whether it could not be asked.
     pub unknown: bool,
 }
@@ -160,7 +157,7 @@ impl<E: Into<Failure>> From<E> for Disagreement {
     fn from(error: E) -> Self {
         let failure: Failure = error.into();
         let unknown = !matches!(failure, Failure::Connector(ConnectorError::Settings { .. }));
-        Self { finding: failure.message(), parted: Vec::new(), unknown }
+        Self { finding: failure.message(), unknown }
     }
 }
 

@@ -6,6 +6,7 @@
 
 use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::client::Client;
+use gonvel_connectors::postgres::names::qualified;
 use gonvel_connectors::postgres::tables::describe;
 use gonvel_core::connector::CapturedTable;
 use gonvel_shape::bind::condition;
@@ -22,7 +23,7 @@ use crate::status::now_us;
 /// [`ConnectorError::Settings`] if it is no expression over the table's columns; others if the table cannot be described.
 pub(crate) async fn checked(client: &Client, system: &str, table: &CapturedTable) -> Result<CapturedTable, ConnectorError> {
     let Some(only) = &table.load_where else { return Ok(table.clone()) };
-    let name = format!("{}.{}", quoted(&table.schema), quoted(&table.table));
+    let name = qualified(&table.schema, &table.table);
     let there = client.query_one("SELECT to_regclass($1) IS NOT NULL", &[&name]).await;
     if !there.is_ok_and(|there| there.get(0)) {
         // it is said elsewhere that it is missing; once it is there the lane starts anew
@@ -37,10 +38,6 @@ pub(crate) async fn checked(client: &Client, system: &str, table: &CapturedTable
         ConnectorError::settings(Some("tables"), finding, remedy)
     };
     Ok(CapturedTable { load_where: Some(understood(only, &columns).map_err(refused)?), ..table.clone() })
-}
-
-fn quoted(name: &str) -> String {
-    format!("\"{}\"", name.replace('"', "\"\""))
 }
 
 /// A condition as it was understood.

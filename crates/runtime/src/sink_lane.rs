@@ -40,7 +40,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let first = first_places(&read);
     let address = work.services.fleet.address(definition.connection).await?;
     let names: Vec<String> = wanted.iter().map(|t| t.topic.clone()).collect();
-    let Awaited::There(topics) = topics_there(&mut work, &names).await? else {
+    let Some(topics) = topics_there(&mut work, &names).await? else {
         return Ok(asked_to_end(&mut work.stopped).await);
     };
     let mut tables: Vec<(TopicId, DeliveredTopic)> = topics.iter().map(|t| t.id).zip(wanted.iter().cloned()).collect();
@@ -96,7 +96,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let mut reader = Reader::new(work.services.log.clone(), work.services.schemas.clone(), starts)
         .shaped(shaping)
         .events(&events)
-        .on(work.lease.ground)
+        .delivering(work.lease.ground)
         .following(&work.services.handed);
     let shared = definition.placing.lanes > 1;
     if quarantines {
@@ -164,16 +164,9 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     }
 }
 
-/// Topics that were waited for.
-pub(crate) enum Awaited {
-    /// All of them.
-    There(Vec<Topic>),
-    /// The lane is asked to end before they came.
-    Ending,
-}
-
-/// The topics of these names. One that is not there yet is waited for: that is no failure, and the lane says what it waits for.
-pub(crate) async fn topics_there(work: &mut Work<'_>, names: &[String]) -> Result<Awaited, Failure> {
+/// The topics of these names. One that is not there yet is waited for: that is no failure, and the lane says what it waits for. None if
+/// the lane is asked to end before all are there.
+pub(crate) async fn topics_there(work: &mut Work<'_>, names: &[String]) -> Result<Option<Vec<Topic>>, Failure> {
     let mut topics = Vec::new();
     for name in names {
         let name = TopicName::parse(name.as_str()).map_err(|e| PortError::Refused(e.to_string()))?;
@@ -192,11 +185,11 @@ pub(crate) async fn topics_there(work: &mut Work<'_>, names: &[String]) -> Resul
             work.board.enter(State::Starting, Some(reason), None);
             tokio::select! {
                 () = tokio::time::sleep(LOOK) => {}
-                _ = asked_to_end(&mut work.stopped) => return Ok(Awaited::Ending),
+                _ = asked_to_end(&mut work.stopped) => return Ok(None),
             }
         }
     }
-    Ok(Awaited::There(topics))
+    Ok(Some(topics))
 }
 
 /// How long to wait before looking again whether all lanes have come to a truncate.

@@ -23,7 +23,7 @@ use crate::lane::{Ending, Failure, Work, asked_to_end};
 use crate::outgoing::{Blocks, ensure_topic};
 use crate::reading::{ReadRound, Reader};
 use crate::shaping::{Shaping, Shared, Ways};
-use crate::sink_lane::{Awaited, topics_there};
+use crate::sink_lane::topics_there;
 use crate::stands::Stands;
 use crate::starting::offsets_at;
 use crate::writing::{Writer, append};
@@ -91,7 +91,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let read_topics = work.assignment.connector.definition().read_topics();
     let names: Vec<String> = carries.iter().map(|c| c.topic.clone()).collect();
     let shaped: Vec<String> = read_topics.iter().map(|read| read.name.clone()).collect();
-    let Awaited::There(topics) = topics_there(&mut work, &names).await? else {
+    let Some(topics) = topics_there(&mut work, &names).await? else {
         return Ok(asked_to_end(&mut work.stopped).await);
     };
     let first = match &definition.start {
@@ -128,7 +128,8 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let log = work.services.log.clone();
     let events = forms(&read_topics)?;
     let read = |reader: Reader| reader.shaped(shaping.clone()).events(&events).whole_rows().fitting(fits.clone());
-    let mut reader = read(Reader::new(log.clone(), work.services.schemas.clone(), starts.clone()));
+    let reader = Reader::new(log.clone(), work.services.schemas.clone(), starts.clone()).delivering(work.lease.ground);
+    let mut reader = read(reader);
     let mut aside = None;
     // what was appended before a crash is not appended again
     work.services.quarantine.settle(&stands.retried, &Settled::Delivered).await?;

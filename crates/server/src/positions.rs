@@ -6,6 +6,7 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
+use futures::{StreamExt, stream};
 use gonvel_core::change_form::position_text;
 use gonvel_core::connector::{Definition, State as LaneState, ValueForm, Wish};
 use gonvel_core::naming::{ConnectorId, Offset, TopicPartition};
@@ -17,6 +18,7 @@ use gonvel_http_api::{
 };
 use gonvel_runtime::history::{self, Disagreement, Judges};
 use gonvel_runtime::systems;
+use gonvel_storage::Database;
 use gonvel_storage::catalog::connectors::Connector as Stored;
 use uuid::Uuid;
 
@@ -26,6 +28,9 @@ use crate::readers::{Goal, Held, planned, told};
 use crate::standing::{move_to, stands};
 use crate::state::ServerState;
 use crate::who::Who;
+
+/// Systems that are asked side by side: one that does not answer takes seconds.
+const ASKED_AT_ONCE: usize = 16;
 
 /// Where a connector stands that reads topics, by partition, in order.
 async fn in_order(state: &ServerState, stored: &Stored) -> Result<Vec<(TopicPartition, Offset)>, Refusal> {
@@ -46,18 +51,22 @@ async fn parted_of(state: &ServerState, stored: &Stored) -> Result<HashMap<Topic
 /// system, as its lanes ask when they start. Nothing is changed.
 #[utoipa::path(operation_id = "listAgreements", get, path = "/api/v1/agreements", tag = "connectors", responses((status = 200, body = [Agreement])))]
 pub(crate) async fn agreements(State(state): State<Arc<ServerState>>) -> Result<Json<Vec<Agreement>>, Refusal> {
-    let mut all = Vec::new();
-    for stored in state.database.connectors().await? {
-        let judges = Judges { log: &state.database, fleet: &state.database };
-        let (outcome, says) = match history::check(&judges, stored.id, &stored.definition).await {
-            Ok(()) => (AgreementOutcome::Agrees, None),
-            Err(Disagreement { finding, unknown: true, .. }) => (AgreementOutcome::Unknown, Some(finding)),
-            Err(Disagreement { finding, .. }) => (AgreementOutcome::Differs, Some(finding)),
-        };
-        let kind = stored.definition.kind().to_owned();
-        all.push(Agreement { connector: stored.id.0, name: stored.name, kind, outcome, says });
-    }
-    Ok(Json(all))
+    let asked = state.database.connectors().await?.into_iter().map(|stored| {
+        let database = state.database.clone();
+        async move { agreement(&database, stored).await }
+    });
+    Ok(Json(stream::iter(asked).buffered(ASKED_AT_ONCE).collect().await))
+}
+
+async fn agreement(database: &Database, stored: Stored) -> Agreement {
+    let judges = Judges { log: database, fleet: database };
+    let (outcome, says) = match history::check(&judges, stored.id, &stored.definition).await {
+        Ok(()) => (AgreementOutcome::Agrees, None),
+        Err(Disagreement { finding, unknown: true }) => (AgreementOutcome::Unknown, Some(finding)),
+        Err(Disagreement { finding, unknown: false }) => (AgreementOutcome::Differs, Some(finding)),
+    };
+    let kind = stored.definition.kind().to_owned();
+    Agreement { connector: stored.id.0, name: stored.name, kind, outcome, says }
 }
 
 /// Where a connector stands: a sink in its topics, a source in its system's log.
@@ -88,7 +97,9 @@ pub(crate) async fn positions(
     }
     let stands = in_order(&state, &stored).await?;
     let held = Held::of(&state, stands.iter().map(|(at, _)| at.topic)).await?;
-    let parted = parted_of(&state, &stored).await?;
+    // a lane that carries looked when it started
+    let carries = stored.said().all(|l| matches!(l.state, LaneState::Following | LaneState::Loading));
+    let parted = if carries { HashMap::new() } else { parted_of(&state, &stored).await? };
     let position = |(at, next): &(TopicPartition, Offset)| {
         let bounds = held.bounds.get(at)?;
         Some(SinkPosition {

@@ -128,9 +128,9 @@ impl Database {
             if any > 0 {
                 return Err(OpenError::KeyMissing(file.display().to_string()));
             }
-            sealer.keep()?;
         }
         drop(connection);
+        let sealer = sealer.kept()?;
         let ends = Ends::start(pool.clone(), ground.clone());
         let url: Arc<str> = url.into();
         let appender = Appender::start((url.clone(), patience), ends.clone(), ground.clone());

@@ -1,7 +1,7 @@
 //! Secrets at rest: sealed with XChaCha20-Poly1305 under a key from a file or the environment.
 
 use std::fs;
-use std::io::Write;
+use std::io::{ErrorKind, Write};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
@@ -58,7 +58,7 @@ impl Sealer {
         Self { cipher: XChaCha20Poly1305::new(key.into()), root, fresh: None }
     }
 
-    /// Reads the key from a file. Where there is none a new key is made, which [`Self::keep`] writes there.
+    /// Reads the key from a file. Where there is none a new key is made, which [`Self::kept`] writes there.
     ///
     /// # Errors
     /// [`SealError::Key`].
@@ -80,13 +80,14 @@ impl Sealer {
         self.fresh.as_ref().map(|(path, _)| path.as_path())
     }
 
-    /// Writes a key that was made just now into its file, which only its owner can read, and makes it last.
+    /// Writes a key that was made just now into its file, which only its owner can read, and makes it last. Where another process was
+    /// faster its key is taken.
     ///
     /// # Errors
-    /// [`SealError::Key`]; also if another process made the file meanwhile.
-    pub fn keep(&self) -> Result<(), SealError> {
-        let Some((path, key)) = &self.fresh else { return Ok(()) };
-        let written = || {
+    /// [`SealError::Key`].
+    pub fn kept(self) -> Result<Self, SealError> {
+        let Some((path, key)) = &self.fresh else { return Ok(self) };
+        let written = || -> std::io::Result<()> {
             let mut file = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path)?;
             file.write_all(key.expose())?;
             file.sync_all()?;
@@ -95,7 +96,11 @@ impl Sealer {
                 None => fs::File::open(".")?.sync_all(),
             }
         };
-        written().map_err(|e: std::io::Error| SealError::Key { path: path.display().to_string(), finding: e.to_string() })
+        match written() {
+            Ok(()) => Ok(Self { fresh: None, ..self }),
+            Err(e) if e.kind() == ErrorKind::AlreadyExists => Self::from_file(path),
+            Err(e) => Err(SealError::Key { path: path.display().to_string(), finding: e.to_string() }),
+        }
     }
 
     /// Takes the key from an environment variable's text: 32 bytes in base64.
@@ -154,11 +159,16 @@ mod tests {
         let path = folder.path().join("secret.key");
         let sealer = Sealer::from_file(&path).unwrap();
         assert!(!path.exists() && sealer.fresh() == Some(&*path), "a key is kept once it is known that it is the first");
-        sealer.keep().unwrap();
+        let slower = Sealer::from_file(&path).unwrap();
+        let sealer = sealer.kept().unwrap();
         assert_eq!(fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o600);
-        assert!(sealer.keep().is_err(), "another process's key would be overwritten");
         let secret = Secret::new("russet".to_owned());
         let sealed = sealer.seal(&secret);
+        assert_eq!(
+            slower.kept().unwrap().open(&sealed).unwrap(),
+            secret,
+            "of two that start at once the first one's key holds"
+        );
         assert_ne!(sealed, sealer.seal(&secret), "equal secrets must not look equal");
         assert!(!sealed.windows(6).any(|w| w == b"russet"));
         assert_eq!(Sealer::from_file(&path).unwrap().open(&sealed).unwrap(), secret);

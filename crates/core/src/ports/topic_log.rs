@@ -53,6 +53,9 @@ pub struct PartitionBlocks {
     pub blocks: Vec<EncodedBlock>,
 }
 
+/// What is said to a lane that began on another ground than the present one; see [`TopicLog::ground`].
+pub const OTHER_GROUND: &str = "Gonvel's own database was started anew, or is another: the lane looks again where it stands";
+
 /// A lane's progress, which commits with the records it produced.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LaneProgress {

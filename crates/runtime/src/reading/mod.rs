@@ -1,5 +1,6 @@
 //! From blocks to rounds of changes: what a sink applies in one transaction.
 
+mod going_on;
 mod handed;
 mod shaped;
 mod transactions;
@@ -12,7 +13,7 @@ use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::sink::{Delivered, Round, TopicChanges};
 use gonvel_core::avro::single_object;
 use gonvel_core::block::RecordRef;
-use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, KindCounts};
+use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind};
 use gonvel_core::failure;
 use gonvel_core::fold;
 use gonvel_core::naming::{Offset, SchemaId, TopicPartition};
@@ -82,6 +83,8 @@ pub(crate) struct Reader {
     fits: Option<Fits>,
     /// The log's ground that the positions were found on.
     ground: u64,
+    /// Whether what it reads is delivered, so that nothing may be passed over.
+    delivers: bool,
 }
 
 /// A round with what is worth knowing of it.
@@ -230,6 +233,7 @@ impl Reader {
             row_keys: Vec::new(),
             fits: None,
             ground,
+            delivers: false,
         }
     }
 
@@ -248,12 +252,6 @@ impl Reader {
     /// The same, with rows shaped on their way.
     pub(crate) fn shaped(mut self, shaping: Option<Shared>) -> Self {
         self.shaping = shaping;
-        self
-    }
-
-    /// The same, from positions that were found on a ground of the log's.
-    pub(crate) fn on(mut self, ground: u64) -> Self {
-        self.ground = ground;
         self
     }
 
@@ -309,15 +307,6 @@ impl Reader {
         let next = self.whole_round(&mut whole).await;
         self.whole = Some(whole);
         next
-    }
-
-    /// Refuses to go on where the log may have given offsets out again: the lane is to look anew where it stands.
-    fn same_ground(&self) -> Result<(), PortError> {
-        if self.log.ground() == self.ground {
-            return Ok(());
-        }
-        let cause = "Gonvel's own database was started anew, or is another: the lane looks again where it stands";
-        Err(PortError::TryAgain { during: "reading on", cause: cause.into() })
     }
 
     async fn round(&mut self) -> Result<Option<ReadRound>, Failure> {
@@ -422,33 +411,6 @@ impl Reader {
             }
         }
         Ok(())
-    }
-
-    /// Refuses to go on where records were forgotten that were not delivered yet; gives the offset of the oldest that is kept.
-    async fn forgotten(&self, place: usize) -> Result<i64, Failure> {
-        let Cursor { at, delivered, .. } = &self.cursors[place];
-        let bounds = self.log.bounds(at.topic).await?;
-        let kept_from = bounds.iter().find(|b| b.partition == at.partition).map_or(0, |b| b.first.0);
-        // one that never delivered anything begins with the oldest record there is
-        let begins = delivered.next == 0 && delivered.last.is_none() && delivered.counts == KindCounts::default();
-        if kept_from <= delivered.next || begins {
-            return Ok(kept_from);
-        }
-        let topics = self.log.topics().await?;
-        let name = topics.iter().find(|t| t.id == at.topic).map_or_else(String::new, |t| t.name.to_string());
-        Err(ConnectorError::settings(
-            None,
-            format!(
-                "{} records of partition {} of {name} were forgotten before they were delivered (offsets {} to {})",
-                kept_from - delivered.next,
-                at.partition.0,
-                delivered.next,
-                kept_from - 1
-            ),
-            "pause this connector and move it to the oldest kept record: that accepts the loss. If the rows are still in the source, load their \
-             table again. Let the topic forget later, so that it does not happen again",
-        )
-        .into())
     }
 
     /// Takes one record; false if it is a truncate, before which the partition waits.

@@ -4,10 +4,11 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
+use gonvel_core::block::pack;
 use gonvel_core::connector::{State, Wish};
-use gonvel_core::naming::{ConnectorId, PartitionId, TopicName, TopicPartition};
-use gonvel_core::ports::{AppendBatch, PortError};
-use gonvel_core::ports::{FleetStore, LaneProgress, TopicLog};
+use gonvel_core::naming::{ConnectorId, Offset, PartitionId, TopicName, TopicPartition};
+use gonvel_core::ports::{AppendBatch, FleetStore, LaneProgress, PartitionBlocks, PortError, TopicLog};
+use gonvel_core::record::Record;
 use gonvel_core::topic_settings::TopicSettings;
 use gonvel_runtime::history::parted;
 use gonvel_runtime::systems;
@@ -249,6 +250,14 @@ async fn a_lane_from_before_appends_nothing() {
         AppendBatch { progress: Some(progress), ..AppendBatch::default() }
     };
     world.database.append(progress("first", lease.ground)).await.unwrap();
+    // a record that is remembered here, and that the database may lack when it comes back
+    let name = TopicName::parse("packhouse.bins").unwrap();
+    let topic = world.database.create_topic(&name, 1, &TopicSettings::default()).await.unwrap();
+    let at = TopicPartition { topic: topic.id, partition: PartitionId(0) };
+    let parts = vec![PartitionBlocks { to: at, blocks: pack(&[Record::default()]) }];
+    world.database.append(AppendBatch { parts, ..AppendBatch::default() }).await.unwrap();
+    let remembered = || world.database.recent(at, Offset(0), 1).is_some();
+    assert!(remembered() && world.database.may_have(&[(at, Offset(1))]) == [false]);
     own.crash_and_restart().await;
     let start = Instant::now();
     let refused = loop {
@@ -260,6 +269,7 @@ async fn a_lane_from_before_appends_nothing() {
         tokio::time::sleep(Duration::from_millis(50)).await;
     };
     assert!(refused.to_string().contains("looks again where it stands"), "{refused}");
+    assert!(!remembered() && world.database.may_have(&[(at, Offset(1))]) == [true], "what is remembered passes for the log");
     assert_eq!(world.database.position(id, 0).await.unwrap(), Some("first".into()));
     world.database.append(progress("third", world.database.ground())).await.unwrap();
 }

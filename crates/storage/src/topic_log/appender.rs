@@ -14,7 +14,7 @@ use futures::FutureExt;
 use gonvel_core::block::EncodedBlock;
 use gonvel_core::merging::is_small;
 use gonvel_core::naming::{Offset, PartitionId, TopicId, TopicPartition};
-use gonvel_core::ports::{AppendBatch, Landed, PortError};
+use gonvel_core::ports::{AppendBatch, Landed, OTHER_GROUND, PortError};
 use tokio::sync::{mpsc, oneshot};
 
 use super::ends::Ends;
@@ -33,8 +33,6 @@ const PLANS: &str = "SET plan_cache_mode = force_generic_plan; SET enable_hashjo
 const PATIENCE: Duration = Duration::from_millis(1);
 /// After so many waits in vain, one in 64 commits waits.
 const MOST_IN_VAIN: u32 = 6;
-/// What becomes of a lane that began on another ground.
-const OTHER_GROUND: &str = "Gonvel's own database was started anew, or is another: the lane looks again where it stands";
 
 pub(super) type Answer = Result<Vec<Landed>, PortError>;
 
@@ -121,7 +119,8 @@ async fn connected<'c>(
     (url, patience, ground): (&str, Patience, &Ground),
     connection: &'c mut Option<Reaching>,
 ) -> Result<&'c mut Reaching, String> {
-    if connection.as_mut().is_none_or(|(connection, _)| connection.is_broken()) {
+    // also one that reaches a server which is not the present one any more
+    if connection.as_mut().is_none_or(|(connection, reached)| connection.is_broken() || *reached != ground.now()) {
         let mut made = reach(url, patience).await.map_err(|e| e.to_string())?;
         made.batch_execute(PLANS).await.map_err(|e| e.to_string())?;
         let reached = ground.reached(&mut made).await.map_err(|e| e.to_string())?;

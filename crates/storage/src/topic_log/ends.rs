@@ -1,7 +1,7 @@
 //! What this process knows of where partitions end, so that readers in it wake the moment an append has committed.
 
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex, Weak};
+use std::sync::{Arc, Mutex, MutexGuard, Weak};
 use std::time::Duration;
 
 use diesel::prelude::*;
@@ -118,13 +118,18 @@ impl Ends {
         }
     }
 
+    /// What is known of the present ground; none if nothing is.
+    fn known(&self) -> Option<MutexGuard<'_, Known>> {
+        self.ends.lock().ok().filter(|known| known.ground == self.ground.now())
+    }
+
     pub(crate) fn may_have(&self, after: &[(TopicPartition, Offset)]) -> Vec<bool> {
-        let Ok(known) = self.ends.lock() else { return vec![true; after.len()] };
+        let Some(known) = self.known() else { return vec![true; after.len()] };
         after.iter().map(|(at, offset)| known.ends.get(at).is_none_or(|end| end > offset)).collect()
     }
 
     fn any_past(&self, after: &[(TopicPartition, Offset)]) -> bool {
-        let Ok(known) = self.ends.lock() else { return true };
+        let Some(known) = self.known() else { return true };
         after.iter().any(|(at, offset)| known.ends.get(at).is_some_and(|end| end > offset))
     }
 

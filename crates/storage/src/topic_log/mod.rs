@@ -61,6 +61,8 @@ impl TopicLog for Database {
     }
 
     fn recent(&self, at: TopicPartition, from: Offset, max_bytes: i64) -> Option<Vec<StoredBlock>> {
+        // what was appended on an earlier ground may not be in the log any more
+        self.ends.recent.begin(self.ground.now());
         self.ends.recent.from(at, from, max_bytes)
     }
 
