@@ -118,10 +118,13 @@ test('what lacks something is put aside as a draft, gone on with by a colleague,
   await page.getByRole('button', { name: 'Create without starting' }).click();
   await expect(page.getByRole('heading', { name: 'rooms-of-today' })).toBeVisible();
   const id = page.url().split('/').pop() ?? '';
-  expect((await page.request.delete(`/api/v1/connectors/${id}`)).status()).toBe(202);
   await page.goto('/connectors');
   await expect(drafts.getByRole('listitem')).toHaveCount(1);
+  // what was asked stays asked while the last connector goes
+  await expect(page.getByRole('row', { name: /rooms-of-today/ })).toBeVisible();
   await drafts.getByRole('button', { name: 'Discard rooms-of-today' }).click();
+  expect((await page.request.delete(`/api/v1/connectors/${id}`)).status()).toBe(202);
+  await expect(page.getByText('Nothing moves yet')).toBeVisible();
   await drafts.getByRole('button', { name: 'Discard what was chosen' }).click();
   await expect(drafts).toHaveCount(0);
 });

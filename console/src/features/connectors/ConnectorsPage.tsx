@@ -29,6 +29,7 @@ export function ConnectorsPage() {
   const shown = (connectors ?? []).filter(
     (c) => (kind === 'all' || c.kind === kind) && fits(filter, c.name, c.system, c.state, c.kind),
   );
+  const any = connectors !== undefined && connectors.length > 0;
   return (
     <div className="page">
       <Heading
@@ -54,41 +55,39 @@ export function ConnectorsPage() {
           topics into another system.
         </Blank>
       )}
-      {connectors?.length === 0 && <Unfinished kind="all" filter="" />}
-      {connectors && connectors.length > 0 && (
-        <>
-          <Sum connectors={connectors} />
-          <Unfinished kind={kind} filter={filter} />
-          <div className="sheet">
-            <div className="tools">
-              <FilterInput label="Name, system or state" value={filter} onChange={setFilter} />
-              <SegmentedControl
-                size="sm"
-                aria-label="Kind"
-                data={KINDS.map((k) => ({
-                  value: k,
-                  label: KIND_WORDS[k],
-                }))}
-                value={kind}
-                onChange={(value) =>
-                  setSearch(
-                    (before) => {
-                      if (value === 'all') before.delete('kind');
-                      else before.set('kind', value);
-                      return before;
-                    },
-                    { replace: true },
-                  )
-                }
-              />
-              <span className="quiet">
-                {count(shown.length)} of {count(connectors.length)}
-              </span>
-            </div>
-            <ActOnMany connectors={shown.filter((c) => chosen.has(c.id))} onDone={() => setChosen(new Set())} />
-            <FleetTable connectors={shown} chosen={chosen} onChoose={setChosen} />
+      {any && <Sum connectors={connectors} />}
+      {/* in one place whether or not there are connectors: what is asked here stays asked when the last one goes */}
+      {connectors && <Unfinished kind={any ? kind : 'all'} filter={any ? filter : ''} />}
+      {any && (
+        <div className="sheet">
+          <div className="tools">
+            <FilterInput label="Name, system or state" value={filter} onChange={setFilter} />
+            <SegmentedControl
+              size="sm"
+              aria-label="Kind"
+              data={KINDS.map((k) => ({
+                value: k,
+                label: KIND_WORDS[k],
+              }))}
+              value={kind}
+              onChange={(value) =>
+                setSearch(
+                  (before) => {
+                    if (value === 'all') before.delete('kind');
+                    else before.set('kind', value);
+                    return before;
+                  },
+                  { replace: true },
+                )
+              }
+            />
+            <span className="quiet">
+              {count(shown.length)} of {count(connectors.length)}
+            </span>
           </div>
-        </>
+          <ActOnMany connectors={shown.filter((c) => chosen.has(c.id))} onDone={() => setChosen(new Set())} />
+          <FleetTable connectors={shown} chosen={chosen} onChoose={setChosen} />
+        </div>
       )}
     </div>
   );
