@@ -188,6 +188,8 @@ test('a renamed table halts its connector, and goes on without a gap under its n
   // tables are those that are there now, however short ago they were listed
   await expect(page.getByRole('checkbox', { name: /^growers/ })).toBeVisible();
   await page.getByRole('navigation').getByRole('link', { name: 'Connectors' }).click();
+  // a page's code comes when it is first opened: going back before it is there would go back from here
+  await expect(page).toHaveURL(/\/connectors$/);
   demo.sql('packhouse', 'CREATE TABLE latecomers (id int PRIMARY KEY)');
   await page.goBack();
   await choose(page, 'Connection', 'packhouse');
