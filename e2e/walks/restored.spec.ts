@@ -67,7 +67,7 @@ test('an older copy of the log is put back under the running server, and everyth
   await page.getByRole('tab', { name: 'Positions' }).click();
   await page.getByRole('button', { name: 'Begin anew' }).click();
   const anew = page.getByRole('dialog');
-  await expect(anew.getByRole('checkbox', { name: 'Empty the tables first' })).toBeChecked();
+  await expect(anew.getByRole('radio', { name: 'Begin empty' })).toBeChecked();
   await anew.getByRole('textbox').fill('packhouse-changes');
   await anew.getByRole('button', { name: 'Begin anew' }).click();
   await expect(anew).toBeHidden();

@@ -1,6 +1,6 @@
 //! The demo: a cluster of its own, the packhouse's data, connectors, the server.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::error::Error;
 use std::fs::File;
 use std::net::{Ipv4Addr, SocketAddr};
@@ -138,7 +138,8 @@ async fn ready_made(database: &Database, cluster: &Cluster) -> Result<[Uuid; 2],
         let Some(connection) = definition.connection() else { continue };
         let address = database.address(connection).await?;
         let (shapes, nulls, others) = (HashMap::new(), HashMap::new(), Vec::new());
-        let asked = systems::Asked { definition, connector: None, address: Some(&address), shapes, nulls, others };
+        let begun = HashSet::new();
+        let asked = systems::Asked { definition, connector: None, address: Some(&address), shapes, begun, nulls, others };
         let checks = systems::preflight(&asked).await;
         let took_ms = u64::try_from(start.elapsed().as_millis())?;
         let report = KeptReport { at_us: chrono::Utc::now().timestamp_micros(), took_ms, checks };

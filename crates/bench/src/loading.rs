@@ -4,7 +4,7 @@ use std::time::Instant;
 
 use bytes::Bytes;
 use futures::{SinkExt, StreamExt};
-use gonvel_core::connector::State;
+use gonvel_core::connector::{ExistingRows, State};
 
 use crate::report::{Measured, median};
 use crate::world::{Outcome, TABLES, World, insert_bins};
@@ -37,7 +37,7 @@ pub async fn run() -> Outcome<Measured> {
         let start = Instant::now();
         if let Some(fleet) = &fleet {
             let again = ["public.bins".to_owned()];
-            world.database.ask_to_load_again(source, &again).await?;
+            world.database.ask_to_load_again(source, &again, ExistingRows::Keep).await?;
             world.database.start_anew(&[source]).await?;
             fleet.nudge().notify_one();
         } else {

@@ -3,15 +3,21 @@
 use std::io::{self, Write};
 use std::time::Duration;
 
+use clap::builder::{PossibleValuesParser, TypedValueParser};
 use clap::{Args, Subcommand, ValueEnum};
 use gonvel_http_api::{
-    Action, ActionOutcome, ActionRequest, BeginAnew, Connector, ConnectorPositions, Deed, Line, ManyActions, State,
+    Action, ActionOutcome, ActionRequest, BeginAnew, Connector, ConnectorPositions, Deed, ExistingRows, Line, ManyActions,
+    ReloadRequest, State,
 };
 
 use crate::Output;
 use crate::client::{Client, CommandError};
 use crate::readers::{self, MoveArguments};
 use crate::table::{Table, bytes, span};
+
+fn existing_rows() -> impl TypedValueParser<Value = ExistingRows> {
+    PossibleValuesParser::new(["keep", "empty", "compare"]).map(|word| ExistingRows::of_word(&word))
+}
 
 /// What to do with connectors. One is named by its name or its id.
 #[derive(Debug, Subcommand)]
@@ -56,12 +62,23 @@ pub enum ConnectorCommand {
     BeginAnew {
         /// The source.
         connector: String,
-        /// Have whoever reads its topics empty the tables first.
-        #[arg(long)]
-        empty_first: bool,
+        /// What becomes of rows that are there: keep, empty (they go first) or compare (what did not come goes).
+        #[arg(long, value_parser = existing_rows(), default_value = "keep")]
+        existing_rows: ExistingRows,
         /// Do it.
         #[arg(long)]
         yes: bool,
+    },
+    /// Load tables of a source again from their start, beside what is followed.
+    LoadAgain {
+        /// The source.
+        connector: String,
+        /// The tables, as schema.table.
+        #[arg(required = true)]
+        tables: Vec<String>,
+        /// What becomes of rows that are there: keep, empty (they go first) or compare (what did not come goes).
+        #[arg(long, value_parser = existing_rows(), default_value = "keep")]
+        existing_rows: ExistingRows,
     },
     /// Print who did what with a connector.
     History {
@@ -292,17 +309,23 @@ pub(crate) async fn run(client: &Client, command: ConnectorCommand) -> Result<()
             let found = find(client, &sink).await?;
             readers::move_after_a_look(client, &format!("/connectors/{}/positions", found.id), to, &sink).await
         }
-        ConnectorCommand::BeginAnew { connector, empty_first, yes } => {
+        ConnectorCommand::BeginAnew { connector, existing_rows, yes } => {
             let found = find(client, &connector).await?;
             if !yes {
                 return client.done(&format!(
-                    "{connector} would give up its place in {}'s log and load all of its tables again{}. Say --yes to do it.",
+                    "{connector} would give up its place in {}'s log and load all of its tables again; {}. Say --yes to do it.",
                     found.system,
-                    if empty_first { ", after whoever reads its topics emptied theirs" } else { "" }
+                    existing_rows.told()
                 ));
             }
             let path = format!("/connectors/{}/begin-anew", found.id);
-            let after: Connector = client.post(&path, &BeginAnew { empty_first }).await?;
+            let after: Connector = client.post(&path, &BeginAnew { existing_rows }).await?;
+            client.print(&after, lanes_table)
+        }
+        ConnectorCommand::LoadAgain { connector, tables, existing_rows } => {
+            let found = find(client, &connector).await?;
+            let request = ReloadRequest { tables, existing_rows };
+            let after: Connector = client.post(&format!("/connectors/{}/reload", found.id), &request).await?;
             client.print(&after, lanes_table)
         }
         ConnectorCommand::Log(arguments) => log(client, arguments).await,

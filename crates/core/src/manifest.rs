@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 use crate::connector::{
-    CapturedTable, CarriedTopic, Definition, DeliveredTopic, Failing, InitialLoad, Placing, SinkDefinition,
+    CapturedTable, CarriedTopic, Definition, DeliveredTopic, ExistingRows, Failing, InitialLoad, Placing, SinkDefinition,
     SourceDefinition, Start, TopicsDefinition, Values, Writes,
 };
 use crate::shape::Shapes;
@@ -38,6 +38,8 @@ struct Source {
     partitions: i32,
     #[serde(default, skip_serializing_if = "is_default")]
     load: InitialLoad,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    existing_rows: Option<ExistingRows>,
     #[serde(default, skip_serializing_if = "is_default")]
     values: Values,
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -59,6 +61,8 @@ struct Sink {
     topics: Vec<DeliveredTopic>,
     #[serde(default, skip_serializing_if = "is_default")]
     writes: Writes,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    existing_rows: Option<ExistingRows>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     start: Option<Start<String>>,
     #[serde(default, skip_serializing_if = "is_default")]
@@ -156,6 +160,7 @@ pub fn read(text: &str, names: &dyn Names) -> Result<(String, Definition), Manif
             patterns: source.patterns,
             partitions: source.partitions,
             load: source.load,
+            existing_rows: source.existing_rows,
             values: source.values,
             start: start(source.start)?,
             schema_changes: source.schema_changes,
@@ -167,6 +172,7 @@ pub fn read(text: &str, names: &dyn Names) -> Result<(String, Definition), Manif
             connection: connection(&sink.connection)?,
             topics: sink.topics,
             writes: sink.writes,
+            existing_rows: sink.existing_rows,
             start: start(sink.start)?,
             shape: shape(sink.shape)?,
             placing: sink.placing,
@@ -216,6 +222,7 @@ pub fn write(name: &str, definition: &Definition, names: &dyn Names) -> String {
                 patterns: source.patterns.clone(),
                 partitions: source.partitions,
                 load: source.load,
+                existing_rows: source.existing_rows,
                 values: source.values,
                 start: start(&source.start),
                 schema_changes: source.schema_changes.clone(),
@@ -229,6 +236,7 @@ pub fn write(name: &str, definition: &Definition, names: &dyn Names) -> String {
                 connection: connection(sink.connection),
                 topics: sink.topics.clone(),
                 writes: sink.writes,
+                existing_rows: sink.existing_rows,
                 start: start(&sink.start),
                 shape: shape(&sink.shape),
                 placing: sink.placing.clone(),
@@ -325,12 +333,16 @@ mod tests {
         ]
     }
 
+    fn existing() -> impl Strategy<Value = Option<ExistingRows>> {
+        prop::option::of(prop_oneof![Just(ExistingRows::Keep), Just(ExistingRows::Empty), Just(ExistingRows::Compare)])
+    }
+
     prop_compose! {
         fn source()(
             tables in prop::collection::vec((text(), text(), text(), prop::collection::vec(text(), 0..3), prop::option::of(text())), 0..3),
             include in prop::option::of(prop::collection::vec(text(), 1..3)),
             partitions in 1..20, pace in prop::option::of(1_u32..9000), chunks in 1_u32..5,
-            rows: bool, json: bool, row: bool, start in start(), told in prop::option::of(text()), carried in carried(), shape in shape(),
+            rows: bool, json: bool, row: bool, existing in existing(), start in start(), told in prop::option::of(text()), carried in carried(), shape in shape(),
         ) -> Definition {
             let table = |(schema, table, topic, leave_out, load_where)| CapturedTable { schema, table, topic, key: vec![], leave_out, load_where };
             Definition::Source(SourceDefinition {
@@ -339,6 +351,7 @@ mod tests {
                 patterns: include.map(|include| TablePatterns { include, exclude: vec![], topic: "{table}".into() }),
                 partitions,
                 load: InitialLoad { rows, rows_per_second: pace, chunks },
+                existing_rows: existing,
                 values: Values {
                     form: if row { ValueForm::Row } else { ValueForm::Change },
                     encoding: if json { Encoding::Json } else { Encoding::Avro },
@@ -393,7 +406,7 @@ mod tests {
     prop_compose! {
         fn sink()(
             topics in prop::collection::vec((text(), text(), text()), 0..3), whole: bool, history: bool, ask: bool,
-            start in start(), carried in carried(), shape in shape(),
+            existing in existing(), start in start(), carried in carried(), shape in shape(),
         ) -> Definition {
             let topic = |(topic, schema, table)| DeliveredTopic { topic, schema, table, rows: None };
             Definition::Sink(SinkDefinition {
@@ -406,6 +419,7 @@ mod tests {
                     whole_transactions: whole,
                     guarantee: if ask { Guarantee::AtLeastOnce } else { Guarantee::ExactlyOnce },
                 },
+                existing_rows: existing,
                 start,
                 shape,
                 placing: carried.0,

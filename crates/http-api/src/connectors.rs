@@ -1,5 +1,6 @@
 //! Connectors and how they are doing.
 
+use gonvel_core::connector::ExistingRows;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
@@ -8,9 +9,13 @@ use crate::definition::{CapturedTable, Definition, Values};
 
 /// Tables to be loaded again.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct ReloadRequest {
     /// The tables, as `schema.table`.
     pub tables: Vec<String>,
+    /// What becomes of the rows that are in their topics.
+    #[serde(default)]
+    pub existing_rows: ExistingRows,
 }
 
 /// A new connector.

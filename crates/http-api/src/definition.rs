@@ -3,6 +3,7 @@
 
 use std::collections::BTreeMap;
 
+use gonvel_core::connector::ExistingRows;
 use gonvel_core::event_rows::EventRows;
 use gonvel_core::fitting::Fit;
 use gonvel_core::shape::Shapes;
@@ -173,6 +174,9 @@ pub struct SourceDefinition {
     /// How the rows that exist are copied.
     #[serde(default)]
     pub load: InitialLoad,
+    /// What becomes of rows that are in its topics already when it begins; none if that was not said, and they are kept.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub existing_rows: Option<ExistingRows>,
     /// How its records are written.
     #[serde(default)]
     pub values: Values,
@@ -277,6 +281,9 @@ pub struct SinkDefinition {
     /// How it writes.
     #[serde(default)]
     pub writes: Writes,
+    /// What becomes of rows that are in its tables already when it begins; none if that was not said, and they are kept.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub existing_rows: Option<ExistingRows>,
     /// Where it begins; none for the oldest records.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub start: Option<Start>,

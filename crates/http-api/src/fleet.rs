@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use gonvel_core::connector::ExistingRows;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
@@ -290,7 +291,7 @@ pub struct ConnectorPositions {
 #[derive(Debug, Clone, Copy, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct BeginAnew {
-    /// Whether whoever reads its topics is to empty the tables before: rows that were deleted meanwhile then go too.
+    /// What becomes of the rows that are in its topics: those that were deleted meanwhile go if they are emptied or compared.
     #[serde(default)]
-    pub empty_first: bool,
+    pub existing_rows: ExistingRows,
 }

@@ -35,3 +35,5 @@ pub use records::*;
 pub use schemas::*;
 pub use shapes::*;
 pub use topics::*;
+
+pub use gonvel_core::connector::ExistingRows;

@@ -38,9 +38,9 @@ impl Found {
     }
 }
 
-/// The latest of each key, as far as it looks up what changed.
+/// The latest of each key, as far as it is asked for.
 #[derive(Default)]
-struct Latest {
+pub(crate) struct Latest {
     found: Vec<Found>,
     /// Where each stands: the batch and the row.
     places: HashMap<(TopicPartition, Bytes), (usize, usize)>,
@@ -48,8 +48,8 @@ struct Latest {
 }
 
 impl Latest {
-    /// Takes a batch in, of which some rows look up what changed.
-    fn take(&mut self, changes: &TopicChanges, touched: &BTreeMap<usize, Origin>) {
+    /// Takes a batch in, of which some rows are asked for, each with the origin that it gets.
+    pub(crate) fn take(&mut self, changes: &TopicChanges, touched: &BTreeMap<usize, Origin>) {
         let batch = &changes.batches[0];
         if batch.kinds.contains(&ChangeKind::Truncate) {
             let topics: Vec<TopicPartition> = changes.from.iter().map(|(at, _)| *at).collect();
@@ -83,8 +83,13 @@ impl Latest {
         }
     }
 
+    /// The rows, each as an update.
+    pub(crate) fn rows(&self) -> impl Iterator<Item = &ChangeBatch> {
+        self.found.iter().map(|found| &found.batch)
+    }
+
     /// Without those of which newer ones came.
-    fn let_go(&mut self) {
+    pub(crate) fn let_go(&mut self) {
         let mut left: Vec<Vec<usize>> = self.found.iter().map(|_| Vec::new()).collect();
         self.places.values().for_each(|(batch, row)| left[*batch].push(*row));
         let mut found = Vec::new();

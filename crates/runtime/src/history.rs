@@ -12,7 +12,7 @@ use gonvel_core::ports::{FleetStore, PartitionBounds, PortError, Topic, TopicLog
 use gonvel_core::trail::{Found, Seen, Trail, Verdict};
 
 use crate::lane::{Failure, ONLY};
-use crate::source_lane::check_stored;
+use crate::source_position::check_stored;
 
 /// Partitions that are looked at side by side.
 const BESIDE: usize = 8;

@@ -17,7 +17,7 @@ use tokio::time::{Instant, MissedTickBehavior};
 use crate::fleet::Services;
 use crate::leases::{Leases, Renewed};
 use crate::status::{Board, now_us};
-use crate::{sink_lane, source_lane, topics_lane};
+use crate::{sink_lane, source_lane, source_position, topics_lane};
 
 /// How long a lease lasts without renewal, and how often it is renewed.
 pub(crate) const LEASE: Duration = Duration::from_secs(6);
@@ -321,7 +321,7 @@ impl Lane<'_> {
         if assignment.wish == Wish::Pause {
             board.enter(State::Paused, None, None);
             if matches!(assignment.connector.definition(), Definition::Source(_)) {
-                source_lane::show_position(assignment, &lease.position, board);
+                source_position::show_position(assignment, &lease.position, board);
             }
             return tokio::select! {
                 ending = asked_to_end(stopped) => Ok(ending),

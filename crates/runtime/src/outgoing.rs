@@ -10,6 +10,7 @@ use gonvel_core::topic_settings::TopicSettings;
 use gonvel_shape::run::Failed;
 
 use crate::aside::source::{RowsAside, RowsCame};
+use crate::comparing::Gone;
 use crate::fleet::Services;
 use crate::lane::Failure;
 use crate::shaping::{Came, PART_OF_A_ROW, Pass, Shaping};
@@ -109,6 +110,23 @@ impl<'o> Out<'o> {
             Came::Otherwise(shaped, _) => std::mem::take(&mut shaped.failed),
         };
         Ok((self.blocks(rows, came, counts).await?, failed))
+    }
+
+    /// Writes that rows of a topic are gone, as they were written there.
+    pub(crate) async fn write_gone(
+        &mut self,
+        table: usize,
+        Gone { topic, deletes }: Gone,
+        counts: &mut KindCounts,
+    ) -> Result<Blocks, Failure> {
+        let place = self.writer.place_of(&topic);
+        let headers = self.shaping.as_ref().map_or_else(Vec::new, |shaping| shaping.headers(table));
+        let mut out = Vec::new();
+        for batch in deletes {
+            let changes = TableChanges { table, batch, rows: None };
+            out.extend(self.writer.write_as_known(place, &changes, &headers, counts).await?);
+        }
+        Ok(out)
     }
 
     async fn shape(&mut self, changes: &TableChanges, pass: Pass) -> Result<Came, Failure> {

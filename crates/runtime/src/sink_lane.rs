@@ -14,6 +14,7 @@ use tokio::time::Instant;
 
 use crate::aside::{Aside, Book};
 use crate::events::{first_places, forms};
+use crate::first_time::FirstTime;
 use crate::lag::{COUNT_LAG, Lag};
 use crate::lane::{Ending, Failure, Work, asked_to_end};
 use crate::reading::{ReadRound, Reader};
@@ -67,7 +68,18 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         .map(|(_, partition)| partition)
         .collect();
     let all: Vec<TopicPartition> = partitions.iter().map(|(at, _)| *at).collect();
-    let (mut target, delivered) = Target::start(&work, settings, &all, &topics, definition.start.as_ref()).await?;
+    let shaped: Vec<String> = read.iter().map(|read| read.name.clone()).collect();
+    let shaping =
+        Shaping::of(work.services, &definition.shape, shaped).await?.map(|shaping| shaping.shared(Ways::known(ways)));
+    let events = forms(&read)?;
+    let first_time = FirstTime {
+        existing: definition.existing_rows.unwrap_or_default(),
+        places: first.clone(),
+        shaping: shaping.clone(),
+        events: events.clone(),
+    };
+    let (mut target, delivered) =
+        Target::start(&work, settings, &all, &topics, definition.start.as_ref(), &first_time).await?;
     let place_of: BTreeMap<TopicPartition, usize> = partitions.iter().copied().collect();
     let mut ends = vec![String::new(); wanted.len()];
     for (topic, place) in wanted.iter().zip(&first) {
@@ -78,13 +90,9 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     progress.show(&work);
     work.board.enter(State::Following, None, None);
     let names: Vec<String> = target.sink().topics().iter().map(|(_, t)| t.topic.clone()).collect();
-    let shaped: Vec<String> = read.iter().map(|read| read.name.clone()).collect();
-    let shaping =
-        Shaping::of(work.services, &definition.shape, shaped).await?.map(|shaping| shaping.shared(Ways::known(ways)));
     let positions: Vec<(TopicPartition, usize, i64)> =
         partitions.iter().map(|(at, place)| (*at, *place, progress.delivered.get(at).map_or(0, |d| d.next))).collect();
     let quarantines = definition.failing.records == BadRecords::Quarantine && !definition.writes.whole_transactions;
-    let events = forms(&read)?;
     let mut aside = if quarantines {
         let keeps = definition.writes.into();
         let aside = Aside::new(Book::of(&work), keeps, names.clone(), &positions, events.clone()).await?;

@@ -1,154 +1,35 @@
 //! A source connector's lane: captured changes go into the topics together with the position they bring.
 
-use std::collections::BTreeMap;
-use std::sync::Arc;
 use std::time::Duration;
 
 use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::client::{Client, connect};
-use gonvel_connectors::postgres::position::PgPosition;
 use gonvel_connectors::postgres::publication::{Differences, differences, refuse_hindered};
 use gonvel_connectors::postgres::sample::rows_by_key;
-use gonvel_connectors::postgres::slot::{change_tables, check_place, load_again, prepare};
+use gonvel_connectors::postgres::slot::{change_tables, load_again, load_whole, prepare};
 use gonvel_connectors::postgres::source::{Beginning, Captured, PgSource, SourceSettings, TableChanges};
-use gonvel_connectors::postgres::tables::describe;
-use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, KindCounts, Origin};
-use gonvel_core::change_form::{position_text, read_position};
+use gonvel_core::change_form::read_position;
 use gonvel_core::civil::read_rfc3339;
-use gonvel_core::connector::{BadRecords, CapturedTable, Definition, SourceDefinition, Start, State, ValueForm};
+use gonvel_core::connector::{BadRecords, CapturedTable, Definition, ExistingRows, SourceDefinition, Start, ValueForm};
 use gonvel_core::naming::ConnectorId;
-use gonvel_core::ports::{DatabaseAddress, LaneProgress, Level, PortError, Settled, Step, TableProgress, Topic};
-use serde::{Deserialize, Serialize};
+use gonvel_core::ports::{Level, PortError, Reload, Settled, Step, Topic};
 use tokio::task::JoinHandle;
 use tokio::time::{Instant, MissedTickBehavior, sleep_until};
 
 use crate::aside::Book;
 use crate::aside::source::RowsAside;
 use crate::choosing::choose;
-use crate::columns_known::{ColumnsKnown, Marks, came};
+use crate::columns_known::{ColumnsKnown, came};
+use crate::existing::{begin_over, compare, empty};
 use crate::fleet::Services;
 use crate::handed_on::Turns;
-use crate::lane::{Assignment, Ending, Failure, ONLY, Work, asked_to_end};
+use crate::lane::{Ending, Failure, Work, asked_to_end};
 use crate::load_filter::checked;
 use crate::outgoing::{Blocks, Out, ensure_topic};
 use crate::shaping::Shaping;
+use crate::source_position::{Anew, Position, enter, progress, read_stored, show};
 use crate::status::{Board, now_us};
 use crate::writing::{Writer, append};
-
-/// What is stored as the lane's position.
-#[derive(Debug, Clone, Default, Serialize, Deserialize)]
-struct Position {
-    source: PgPosition,
-    #[serde(default)]
-    counts: BTreeMap<String, KindCounts>,
-    /// The last request to load tables again that was taken up.
-    #[serde(default)]
-    reloaded: i64,
-    /// Which columns tables had when a row of theirs was last carried.
-    #[serde(default, skip_serializing_if = "Marks::is_empty")]
-    columns: Marks,
-    /// Tables whose rows from before a change of their columns are to be loaded again by the next session.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    load_again: Vec<String>,
-    /// Tables that are being taken in: published perhaps, not loaded yet.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    coming: Vec<String>,
-    /// Numbers of rows of the quarantine that were appended, and are perhaps not noted there yet.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    retried: Vec<i64>,
-}
-
-/// What is stored instead of a position when a source is to begin anew.
-#[derive(Debug, Default, Deserialize)]
-struct Anew {
-    #[serde(default)]
-    anew: bool,
-    /// Whether whoever reads its topics is to empty the tables before they are loaded.
-    #[serde(default)]
-    empty_first: bool,
-    #[serde(default)]
-    counts: BTreeMap<String, KindCounts>,
-    #[serde(default)]
-    reloaded: i64,
-}
-
-/// A truncate of tables, as their topics tell it.
-async fn empty(
-    out: &mut Out<'_>,
-    client: &Client,
-    settings: &SourceSettings,
-    position: &mut Position,
-    these: impl Fn(&CapturedTable) -> bool,
-) -> Result<Blocks, Failure> {
-    let mut parts = Vec::new();
-    for (number, table) in settings.tables.iter().enumerate().filter(|(_, table)| these(table)) {
-        let shape = Arc::new(describe(client, &settings.address.database, table).await?);
-        let mut builder = ChangeBatchBuilder::new(shape);
-        let origin = Origin { position: position.source.lsn, commit_time_us: now_us(), ..Origin::default() };
-        builder.begin(ChangeKind::Truncate, origin);
-        builder.no_new();
-        builder.no_old();
-        let changes = TableChanges { table: number, batch: builder.finish(), rows: None };
-        let counts = position.counts.entry(table.qualified()).or_default();
-        parts.extend(out.write(&changes, counts).await?);
-    }
-    Ok(parts)
-}
-
-fn stored(position: &Position) -> Result<serde_json::Value, Failure> {
-    serde_json::to_value(position).map_err(|e| ConnectorError::Defect(e.to_string()).into())
-}
-
-fn show(board: &Board, tables: &[CapturedTable], position: &Position) {
-    let progress = tables.iter().map(|table| {
-        let name = table.qualified();
-        let counts = position.counts.get(&name).copied().unwrap_or_default();
-        let load = position.source.loads.get(&name);
-        let load_total = load.map(|l| l.as_ref().map_or(0, |l| l.expected));
-        let load_done = load.map(|l| l.as_ref().map_or(0, |l| l.rows));
-        (name, TableProgress { counts, load_total, load_done, other_end: table.topic.clone() })
-    });
-    let progress = progress.collect();
-    board.write(|status| {
-        status.tables = progress;
-        status.position = Some(position_text(position.source.lsn));
-    });
-}
-
-/// Shows a stored position while the lane does not run.
-pub(crate) fn show_position(assignment: &Assignment, position: &serde_json::Value, board: &Board) {
-    if let (Definition::Source(source), Ok(position)) =
-        (assignment.connector.definition(), serde_json::from_value::<Position>(position.clone()))
-    {
-        show(board, &source.tables, &position);
-    }
-}
-
-/// Up to which position of its log a source's stored position says that every transaction is in the topics.
-pub(crate) fn complete_to(position: &serde_json::Value) -> Result<u64, Failure> {
-    if position.is_null() {
-        return Ok(0);
-    }
-    Ok(read_stored(position)?.source.lsn)
-}
-
-/// Whether a source's slot goes on from its stored position.
-pub(crate) async fn check_stored(
-    address: &DatabaseAddress,
-    connector: ConnectorId,
-    position: &serde_json::Value,
-) -> Result<(), Failure> {
-    let begun = position.is_object() && position.get("anew").is_none();
-    if begun {
-        check_place(address, connector, read_stored(position)?.source.lsn).await?;
-    }
-    Ok(())
-}
-
-fn read_stored(position: &serde_json::Value) -> Result<Position, Failure> {
-    let unreadable = |e| ConnectorError::Defect(format!("the stored position cannot be read: {e}")).into();
-    serde_json::from_value(position.clone()).map_err(unreadable)
-}
 
 /// How often tables are looked for that were made since.
 const LOOK_FOR_TABLES: Duration = Duration::from_secs(3);
@@ -195,6 +76,7 @@ async fn take_in(
     append(work.services, Vec::new(), progress(work, position)?).await?;
     change_tables(settings, &mut position.source, &new, &gone).await?;
     position.counts.retain(|name, _| !gone.contains(name));
+    position.comparing.retain(|name, _| !gone.contains(name));
     position.columns.retain(|name, _| !gone.contains(name) && !new.contains(name));
     // where its rows are not loaded, or a truncate is not told, what was carried stays
     let empties = settings.load.rows && !settings.whole_rows;
@@ -206,7 +88,12 @@ async fn take_in(
         work.board.say(Level::Warning, says, facts);
     }
     let is_emptied = |table: &CapturedTable| empties && back.contains(&table.qualified());
-    let parts = empty(out, client, settings, position, is_emptied).await?;
+    let mut parts = empty(out, client, settings, position, is_emptied).await?;
+    if let (Definition::Source(definition), true) = (work.assignment.connector.definition(), settings.load.rows) {
+        let existing = definition.existing_rows.unwrap_or_default();
+        let first = |table: &CapturedTable| new.contains(&table.qualified()) && !back.contains(&table.qualified());
+        parts.extend(begin_over(work, out, client, settings, position, (existing, &first)).await?);
+    }
     position.coming.clear();
     append(work.services, parts, progress(work, position)?).await?;
     Ok(missing)
@@ -279,13 +166,10 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         let anew = anew.unwrap_or_default();
         // where it once began is behind it
         let start = if anew.anew { None } else { settings.start };
+        let existing = if anew.anew { anew.existing_rows() } else { definition.existing_rows.unwrap_or_default() };
         let source = prepare(&SourceSettings { start, ..settings.clone() }).await?;
         let mut first = Position { source, counts: anew.counts, reloaded: anew.reloaded, ..Position::default() };
-        let parts = if anew.empty_first && !settings.whole_rows {
-            empty(&mut out, &client, &settings, &mut first, |_| true).await?
-        } else {
-            Vec::new()
-        };
+        let parts = begin_over(&work, &mut out, &client, &settings, &mut first, (existing, &|_| true)).await?;
         // stored before anything is captured: a crash before this line makes the slot anew, one after it keeps it
         append(work.services, parts, progress(&work, &first)?).await?;
         first
@@ -299,11 +183,19 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     }
     let mut missing = take_in(&work, &mut out, &client, &settings, &mut position).await?;
     show_missing(work.board, &choice.notes, &missing);
-    for (number, again) in work.services.fleet.reloads(work.connector(), position.reloaded).await? {
-        load_again(&settings, &mut position.source, &again).await?;
+    for Reload { number, tables: again, existing_rows } in
+        work.services.fleet.reloads(work.connector(), position.reloaded).await?
+    {
+        if existing_rows == ExistingRows::Keep {
+            load_again(&settings, &mut position.source, &again).await?;
+        } else {
+            load_whole(&settings, &mut position.source, &again).await?;
+        }
+        let asked = |table: &CapturedTable| again.contains(&table.qualified());
+        let parts = begin_over(&work, &mut out, &client, &settings, &mut position, (existing_rows, &asked)).await?;
         position.reloaded = number;
         position.columns.iter_mut().filter(|(name, _)| again.contains(name)).for_each(|(_, mark)| mark.forget());
-        append(work.services, Vec::new(), progress(&work, &position)?).await?;
+        append(work.services, parts, progress(&work, &position)?).await?;
     }
     look_for_columns(work.board, definition, &client, &tables, &mut position).await?;
     if !position.load_again.is_empty() {
@@ -341,6 +233,17 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
                 return Ok(Ending::Restart);
             }
         }
+        if let Some(name) = position.to_compare().filter(|_| under_way.is_none()).cloned() {
+            // everything that came with the load, and since, is in the topics by now
+            let parts = tokio::select! {
+                parts = compare((work.services, work.board, &definition.shape), &mut out, &tables, &mut position, &name) => parts?,
+                ending = asked_to_end(&mut work.stopped) => return Ok(ending),
+            };
+            enter(work.board, &position);
+            gathered.add(parts, None, false);
+            continue;
+        }
+        let compares = position.to_compare().is_some();
         let captured = tokio::select! {
             biased;
             done = finished(&mut under_way), if under_way.is_some() => {
@@ -366,7 +269,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
                 }
                 continue;
             }
-            captured = turns.after_others(source.next()), if !gathered.is_enough() => captured,
+            captured = turns.after_others(source.next()), if !gathered.is_enough() && !compares => captured,
             _ = look.tick() => {
                 let other = choice.is_other(&client, &address.database, definition).await?;
                 let found = differences(&client, &settings).await?;
@@ -480,16 +383,6 @@ impl Gathered {
     fn is_enough(&self) -> bool {
         self.last || self.bytes >= GATHERED
     }
-}
-
-fn enter(board: &Board, position: &Position) {
-    let state = if position.source.loads.is_empty() { State::Following } else { State::Loading };
-    board.enter(state, None, None);
-}
-
-fn progress(work: &Work<'_>, position: &Position) -> Result<LaneProgress, Failure> {
-    let (connector, epoch, ground) = (work.connector(), work.lease.epoch, work.lease.ground);
-    Ok(LaneProgress { connector, lane: ONLY, epoch, position: stored(position)?, ground })
 }
 
 async fn write(

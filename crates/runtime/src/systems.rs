@@ -1,6 +1,6 @@
 //! What a server may ask of outside systems on a person's behalf: tests, preflights, remedies, lists of tables.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 use gonvel_connectors::postgres::preflight::Expected;
 use gonvel_connectors::postgres::{client, preflight, sample, sink, slot, tables, tls};
@@ -13,6 +13,7 @@ use gonvel_core::ports::DatabaseAddress;
 use gonvel_core::preflight::{Check, Report};
 use gonvel_core::table::TableSchema;
 
+use crate::choosing::choose;
 use crate::load_filter::checked;
 
 pub use gonvel_connectors::error::ConnectorError;
@@ -36,6 +37,8 @@ pub struct Asked<'a> {
     pub address: Option<&'a DatabaseAddress>,
     /// The shapes of topics that hold captured rows, by topic.
     pub shapes: HashMap<String, TableSchema>,
+    /// Topics that a sink delivers already, whose tables' rows are its own.
+    pub begun: HashSet<String>,
     /// What is null in the newest records of topics that are delivered as they are, by topic.
     pub nulls: HashMap<String, Nulls>,
     /// All other connectors: name, database, definition.
@@ -56,6 +59,8 @@ pub async fn preflight(asked: &Asked<'_>) -> Report {
                 topic: topic.clone(),
                 shape: asked.shapes.get(&topic.name()).cloned(),
                 nulls: asked.nulls.get(&topic.name()).cloned(),
+                begun: asked.begun.contains(&topic.topic),
+                existing: sink.existing_rows,
             };
             let expected: Vec<Expected> = sink.topics.iter().map(expected).collect();
             preflight::sink(address, &expected, sink.writes).await
@@ -68,6 +73,20 @@ pub async fn preflight(asked: &Asked<'_>) -> Report {
     };
     report.push(circle(asked));
     report
+}
+
+/// The tables that a source would capture now: those that are named, and those that its patterns find.
+///
+/// # Errors
+/// [`ConnectorError`] if the server does not answer.
+pub async fn captured_now(
+    address: &DatabaseAddress,
+    source: &SourceDefinition,
+) -> Result<Vec<CapturedTable>, ConnectorError> {
+    if source.patterns.is_none() {
+        return Ok(source.tables.clone());
+    }
+    Ok(choose(&client::connect(address).await?, &address.database, source).await?.tables)
 }
 
 /// A source with the conditions of its load as they go to the server; those that cannot be used are told, and left out.

@@ -5,11 +5,12 @@ use std::sync::Arc;
 
 use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::sifting::Refused;
-use gonvel_connectors::postgres::sink::{self, Delivered, PgSink, Round, SinkSettings, Stand};
+use gonvel_connectors::postgres::sink::{self, Delivered, PgSink, Round, SinkSettings, Stand, Started};
 use gonvel_core::connector::{Guarantee, Start};
 use gonvel_core::naming::{ConnectorId, Epoch, TopicPartition};
 use gonvel_core::ports::{AppendBatch, LaneProgress, Level, Settled, Topic, TopicLog};
 
+use crate::first_time::FirstTime;
 use crate::history::{parted, told, written_later};
 use crate::lane::{Failure, ONLY, Work};
 use crate::stands::Stands;
@@ -59,6 +60,7 @@ impl Target {
         partitions: &[TopicPartition],
         topics: &[Topic],
         start: Option<&Start>,
+        first_time: &FirstTime,
     ) -> Result<(Self, BTreeMap<TopicPartition, Delivered>), Failure> {
         let (lane, epoch, log) = ((work.connector(), work.lane()), work.lease.epoch, &work.services.log);
         let lease = (epoch, work.lease.ground);
@@ -84,19 +86,24 @@ impl Target {
         if guarantee.in_target() {
             let known = |at: &TopicPartition| stands.delivered.get(at).copied().unwrap_or_else(|| first(at));
             let all: Vec<_> = partitions.iter().map(|at| (*at, known(at))).collect();
-            let (sink, stands_there) = match PgSink::start(settings, epoch, &all).await {
-                Err(ConnectorError::Later { epoch: later }) => {
-                    // terms only grow, unless the log was rolled back
-                    let latest = work.services.fleet.latest_term().await?;
-                    return Err(
-                        if later > latest.0 { written_later(later, latest.0) } else { ConnectorError::Fenced }.into()
-                    );
-                }
-                started => started?,
-            };
+            let asked = first_time.asked(topics, stands.delivered.keys());
+            let Started { mut sink, stands: stands_there, unbegun } =
+                match PgSink::begin(settings, epoch, &all, &asked).await {
+                    Err(ConnectorError::Later { epoch: later }) => {
+                        // terms only grow, unless the log was rolled back
+                        let latest = work.services.fleet.latest_term().await?;
+                        return Err(
+                            if later > latest.0 { written_later(later, latest.0) } else { ConnectorError::Fenced }.into()
+                        );
+                    }
+                    started => started?,
+                };
             let parted = parted(&**log, stands_there.clone()).await?;
             if !parted.is_empty() {
                 return Err(told(&parted, topics).into());
+            }
+            if !unbegun.is_empty() {
+                first_time.remove(work, &mut sink, topics, &unbegun).await?;
             }
             let delivered: HashMap<TopicPartition, Delivered> =
                 stands_there.into_iter().map(|(at, Stand { delivered, .. })| (at, delivered)).collect();
@@ -112,10 +119,16 @@ impl Target {
         stands.delivered.extend(in_target.iter().map(|(at, delivered)| (*at, *delivered)));
         // a topic that was let go of begins anew should it come back
         stands.delivered.retain(|at, _| topics.iter().any(|topic| topic.id == at.topic));
+        let unbegun = first_time.asked(topics, stands.delivered.keys());
         for at in partitions {
             stands.delivered.entry(*at).or_insert_with(|| first(at));
         }
-        let (sink, _) = PgSink::start(settings, epoch, &[]).await?;
+        let (mut sink, _) = PgSink::start(settings, epoch, &[]).await?;
+        if !unbegun.is_empty() {
+            // noted after that: a crash in between does it again, and nothing was delivered meanwhile
+            sink.about_to_begin().await?;
+            first_time.remove(work, &mut sink, topics, &unbegun).await?;
+        }
         let (log, board) = (log.clone(), work.board.clone());
         let kept = Kept { log, board, lane, lease, first: guarantee == Guarantee::AtMostOnce, stands };
         kept.note().await?;

@@ -8,7 +8,7 @@ use gonvel_core::naming::ConnectorId;
 use gonvel_core::ports::FleetStore;
 
 use crate::lane::{Failure, ONLY};
-use crate::source_lane::complete_to;
+use crate::source_position::complete_to;
 
 /// What is known of a sink's sources, and of the transactions that are being delivered.
 pub(crate) struct Whole {

@@ -11,6 +11,7 @@ use gonvel_core::avro::{from_json, single_object};
 use gonvel_core::block::BlockBuilder;
 use gonvel_core::change::{ChangeKind, KindCounts};
 use gonvel_core::connector::{Encoding, ValueForm, Values};
+use gonvel_core::fitting::FitForm;
 use gonvel_core::naming::{Offset, PartitionId, SchemaId, TopicPartition};
 use gonvel_core::partitioning::partition_of;
 use gonvel_core::ports::{AppendBatch, LaneProgress, PartitionBlocks, PortError, SchemaStore, Topic, TopicLog};
@@ -263,29 +264,70 @@ impl Writer {
         headers: &[(String, Fact)],
         counts: &mut KindCounts,
     ) -> Result<Vec<Written>, PortError> {
-        let form_key = (place, changes.batch.table.clone());
         let mut out = Vec::new();
-        let fit = match &self.fits {
-            Some(fits) => fits.form(place, &changes.batch.table).map_err(|e| PortError::Refused(e.to_string()))?,
-            None => None,
-        };
-        if !self.forms.contains_key(&form_key) {
-            let form = RecordForm::of(changes.batch.table.clone(), self.values);
-            let topic = &self.topics[place].name;
-            let value = match &fit {
-                Some((id, _)) => *id,
-                None => self.schemas.register(topic, "value", form.value_text(), &self.by).await?,
-            };
-            let key = self.schemas.register(topic, "key", form.key_text(), &self.by).await?;
-            let whole = fit.is_none() && self.values == Values { form: ValueForm::Change, encoding: Encoding::Avro };
-            let reads_back = whole && ReadForm::from_value_text(form.value_text()).is_ok_and(|f| *f.table() == form_key.1);
-            self.forms.insert(form_key.clone(), Registered { form, value, key, reads_back });
-        }
+        self.register(place, &changes.batch.table).await?;
         if self.shapes.get(&place) != Some(&changes.batch.table) {
-            let value = self.forms[&form_key].value;
+            let value = self.forms[&(place, changes.batch.table.clone())].value;
             out.extend(self.tell(place, changes, value).await?);
         }
-        let registered = &self.forms[&form_key];
+        out.extend(self.blocks(place, changes, headers, counts)?);
+        Ok(out)
+    }
+
+    /// The place of a topic, which is added if it is not known.
+    pub(crate) fn place_of(&mut self, topic: &Topic) -> usize {
+        let known = self.topics.iter().position(|t| t.id == topic.id);
+        known.unwrap_or_else(|| self.add_way(topic.clone()))
+    }
+
+    /// Writes changes as rows that are in the topic already have it: whatever columns those had, nothing of them is told.
+    pub(crate) async fn write_as_known(
+        &mut self,
+        place: usize,
+        changes: &TableChanges,
+        headers: &[(String, Fact)],
+        counts: &mut KindCounts,
+    ) -> Result<Vec<Written>, PortError> {
+        self.register(place, &changes.batch.table).await?;
+        self.blocks(place, changes, headers, counts)
+    }
+
+    /// Has the schemas ready by which a table's rows are written.
+    async fn register(&mut self, place: usize, table: &Arc<TableSchema>) -> Result<(), PortError> {
+        let form_key = (place, table.clone());
+        if self.forms.contains_key(&form_key) {
+            return Ok(());
+        }
+        let fit = self.fit(place, table)?;
+        let form = RecordForm::of(table.clone(), self.values);
+        let topic = &self.topics[place].name;
+        let value = match &fit {
+            Some((id, _)) => *id,
+            None => self.schemas.register(topic, "value", form.value_text(), &self.by).await?,
+        };
+        let key = self.schemas.register(topic, "key", form.key_text(), &self.by).await?;
+        let whole = fit.is_none() && self.values == Values { form: ValueForm::Change, encoding: Encoding::Avro };
+        let reads_back = whole && ReadForm::from_value_text(form.value_text()).is_ok_and(|f| *f.table() == form_key.1);
+        self.forms.insert(form_key, Registered { form, value, key, reads_back });
+        Ok(())
+    }
+
+    fn fit(&self, place: usize, table: &Arc<TableSchema>) -> Result<Option<(SchemaId, Arc<FitForm>)>, PortError> {
+        let Some(fits) = &self.fits else { return Ok(None) };
+        fits.form(place, table).map_err(|e| PortError::Refused(e.to_string()))
+    }
+
+    /// Blocks of changes whose schemas are ready.
+    fn blocks(
+        &mut self,
+        place: usize,
+        changes: &TableChanges,
+        headers: &[(String, Fact)],
+        counts: &mut KindCounts,
+    ) -> Result<Vec<Written>, PortError> {
+        let fit = self.fit(place, &changes.batch.table)?;
+        let mut out = Vec::new();
+        let registered = &self.forms[&(place, changes.batch.table.clone())];
         let topic = &self.topics[place];
         let partitions = usize::try_from(topic.partitions).unwrap_or(1);
         let mut builders: Vec<BlockBuilder> = (0..partitions).map(|_| BlockBuilder::default()).collect();

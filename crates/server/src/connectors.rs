@@ -6,7 +6,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use gonvel_core::connector::State as LaneState;
-use gonvel_core::connector::{Definition, ValidConnector, Wish};
+use gonvel_core::connector::{Definition, ValidConnector, Wish, may_load_so};
 use gonvel_core::naming::{ConnectorId, ConnectorName};
 use gonvel_core::ports::{Deed, FleetStore, PortError};
 use gonvel_http_api::{
@@ -234,8 +234,10 @@ pub(crate) async fn load_again(
     if let Some(unknown) = request.tables.iter().find(|name| !captured(name)) {
         return Err(Refusal::invalid("tables", format!("{} does not capture a table {unknown}", connector.name)));
     }
-    state.database.ask_to_load_again(connector.id, &request.tables).await?;
-    let tables = request.tables.join(", ");
+    let loaded = |name: &str| request.tables.iter().any(|table| table == name);
+    may_load_so(source, request.existing_rows, loaded).map_err(|e| Refusal::invalid("existing_rows", e.to_string()))?;
+    state.database.ask_to_load_again(connector.id, &request.tables, request.existing_rows).await?;
+    let tables = format!("{}: {}", request.tables.join(", "), request.existing_rows.told());
     let deed = Deed { connector: connector.id, who: &who.0, what: "asked to load again", detail: Some(&tables) };
     state.database.note(deed).await?;
     state.database.start_anew(&[connector.id]).await?;

@@ -9,6 +9,7 @@ mod drafts;
 mod edits;
 mod ending;
 mod event_rows;
+mod existing;
 mod fitting;
 mod fleet;
 mod functions;

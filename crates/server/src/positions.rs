@@ -8,7 +8,7 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use futures::{StreamExt, stream};
 use gonvel_core::change_form::position_text;
-use gonvel_core::connector::{Definition, State as LaneState, ValueForm, Wish};
+use gonvel_core::connector::{Definition, State as LaneState, Wish, may_load_so};
 use gonvel_core::naming::{ConnectorId, Offset, TopicPartition};
 use gonvel_core::ports::{Deed, FleetStore, PortError};
 use gonvel_core::reposition::Move;
@@ -195,13 +195,9 @@ pub(crate) async fn begin_anew(
     let Definition::Source(source) = &stored.definition else {
         return Err(PortError::Refused("what reads topics is moved to their start instead".into()).into());
     };
-    if request.empty_first && source.values.form == ValueForm::Row {
-        let finding =
-            "values in row form do not tell that a table is emptied: leave it out, or write the topics in change form";
-        return Err(Refusal::invalid("empty_first", finding));
-    }
+    may_load_so(source, request.existing_rows, |_| true).map_err(|e| Refusal::invalid("existing_rows", e.to_string()))?;
     at_rest(&stored, true)?;
-    state.database.begin_anew(stored.id, request.empty_first, &who.0).await?;
+    state.database.begin_anew(stored.id, request.existing_rows, &who.0).await?;
     state.nudge.notify_one();
     Ok((StatusCode::ACCEPTED, Json(find(&state, id).await?)))
 }

@@ -22,6 +22,7 @@ use gonvel_shape::lookups::cannot_be_read;
 use uuid::Uuid;
 
 use crate::event_rows::{form, newest_rows};
+use crate::existing;
 use crate::presenting;
 use crate::problems::{Body, Path, Refusal, checks};
 use crate::records::newest_changes;
@@ -77,9 +78,12 @@ pub(crate) async fn check_shaped(
     });
     let others = others.collect();
     let nulls = nulls(state, definition).await?;
-    let asked = systems::Asked { definition, connector, address: address.as_ref(), shapes, nulls, others };
+    let begun = existing::begun(state, connector).await?;
+    let there = existing::checks(state, definition, address.as_ref(), &begun).await?;
+    let asked = systems::Asked { definition, connector, address: address.as_ref(), shapes, begun, nulls, others };
     let mut report = timed(systems::preflight(&asked)).await;
     report.checks.extend(shaped);
+    report.checks.extend(there);
     Ok(report)
 }
 

@@ -230,6 +230,7 @@ impl From<DefinitionError> for Refusal {
             DefinitionError::NoTopics => "topics",
             DefinitionError::Partitions(_) => "partitions",
             DefinitionError::Pace => "load",
+            DefinitionError::Existing(_) => "existing_rows",
             DefinitionError::Range { field, .. } => field,
             DefinitionError::Label(_) => "only_where",
             _ => "tables",

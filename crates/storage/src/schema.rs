@@ -163,6 +163,7 @@ diesel::table! {
         connector_id -> Uuid,
         tables -> Array<Text>,
         asked_at -> Timestamptz,
+        existing_rows -> Text,
     }
 }
 

@@ -6,8 +6,9 @@ import { useNavigate } from 'react-router';
 import { problemOf, type Schemas } from '../../api/client';
 import { useLiveConnectors } from '../../shared/liveConnectors';
 import { Checks } from '../../shared/Checks';
+import { cannot, ExistingRowsChoice } from '../../shared/ExistingRowsChoice';
 import { ProblemNote } from '../../shared/ProblemNote';
-import { missing, type Draft } from './builder';
+import { missing, type Draft, type SourceDraft } from './builder';
 import { CarriedStage } from './CarriedStage';
 import { create, mend, preflight, saveDraft } from './builderQueries';
 import { request, type Becomes } from './exchange';
@@ -32,8 +33,12 @@ export function FinishStage({ draft, change, unread, kept, onFailed }: Props) {
   const queries = useQueryClient();
   const { connectors } = useLiveConnectors();
   const [mended, setMended] = useState<Schemas['Preflight'] | null>(null);
+  // rows that were found where it would write: what becomes of them is asked before it is created
+  const [there, setThere] = useState<Check[]>([]);
+  const unsaid = draft.kind !== 'topics' && draft.existingRows === null;
   const taken = (connectors ?? []).map((c) => c.name);
-  const asks = unread !== null ? 'The manifest has a fault: mend it first.' : missing(draft, taken);
+  const lacks = unread !== null ? 'The manifest has a fault: mend it first.' : missing(draft, taken);
+  const asks = lacks ?? (unsaid && there.length > 0 ? 'Say what becomes of the rows that are there already.' : null);
   const tell = (checks: Check[] | undefined) => onFailed((checks ?? []).filter((c) => c.outcome === 'failed'));
   const check = useMutation({ mutationFn: preflight, onSuccess: (report) => tell(report.checks) });
   const save = useMutation({
@@ -54,10 +59,10 @@ export function FinishStage({ draft, change, unread, kept, onFailed }: Props) {
   });
   // what lacks something is kept as it is, to go on with later; what does not becomes a connector
   const put = (to?: { id: string; revision: number }) => {
-    if (asks === null) return send('draft');
+    if (lacks === null) return send('draft');
     check.reset();
     save.reset();
-    const body = { name: draft.name, kind: draft.kind, lacks: asks, work: work(draft, unread) };
+    const body = { name: draft.name, kind: draft.kind, lacks, work: work(draft, unread) };
     keep.mutate(to ? { id: to.id, body: { ...body, revision: to.revision } } : { body });
   };
   const mending = useMutation({
@@ -77,14 +82,21 @@ export function FinishStage({ draft, change, unread, kept, onFailed }: Props) {
     check.reset();
     keep.reset();
     setMended(null);
-    if (body && !asks) save.mutate(body);
+    if (!body || (asks && becomes !== 'draft')) return;
+    if (!unsaid || becomes === 'draft') return save.mutate(body);
+    const found = (report: Schemas['Preflight']) => {
+      const rows = report.checks.filter((c) => c.field === 'existing_rows' && c.outcome === 'warning');
+      setThere(rows);
+      if (rows.length === 0) save.mutate(body);
+    };
+    check.mutate(body, { onSuccess: found });
   };
   const tryOut = () => {
     const body = request(draft, 'started');
     save.reset();
     keep.reset();
     setMended(null);
-    if (body && !asks) check.mutate(body);
+    if (body && !lacks) check.mutate(body);
   };
   const report = mended ?? check.data;
   const problem = problemOf(save.error) ?? problemOf(check.error);
@@ -100,6 +112,24 @@ export function FinishStage({ draft, change, unread, kept, onFailed }: Props) {
       />
       <Guaranteed draft={draft} />
       <CarriedStage draft={draft} change={change} />
+      {draft.kind !== 'topics' && (there.length > 0 || draft.existingRows !== null) && (
+        <section aria-label="Rows that are there already" style={{ marginBottom: 12 }}>
+          {there.map((c) => (
+            <p key={c.name} role="alert" style={{ margin: '4px 0' }}>
+              <span className="mono" style={{ overflowWrap: 'anywhere' }}>
+                {c.finding}
+              </span>
+              .
+            </p>
+          ))}
+          <ExistingRowsChoice
+            kind={draft.kind}
+            value={draft.existingRows}
+            onChange={(rows) => change({ type: 'existing', rows })}
+            not={draft.kind === 'source' ? cannotStart(draft) : {}}
+          />
+        </section>
+      )}
       {asks && <p className="quiet">{asks}</p>}
       <Group gap="xs" mt="xs">
         <Button disabled={asks !== null} loading={save.isPending} onClick={() => send('started')}>
@@ -108,7 +138,7 @@ export function FinishStage({ draft, change, unread, kept, onFailed }: Props) {
         <Button variant="default" disabled={asks !== null || save.isPending} onClick={() => send('ready')}>
           Create without starting
         </Button>
-        <Button variant="default" disabled={asks !== null} loading={check.isPending} onClick={tryOut}>
+        <Button variant="default" disabled={lacks !== null} loading={check.isPending} onClick={tryOut}>
           Check only
         </Button>
         <Button
@@ -150,4 +180,9 @@ export function FinishStage({ draft, change, unread, kept, onFailed }: Props) {
       </div>
     </Stage>
   );
+}
+
+function cannotStart(draft: SourceDraft) {
+  const part = Object.values(draft.tables).some((table) => table.loadWhere.trim() !== '');
+  return cannot(draft.values.form === 'row', part);
 }

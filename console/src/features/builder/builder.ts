@@ -53,6 +53,8 @@ export interface SourceDraft extends Common {
   template: string;
   partitions: number;
   load: Schemas['InitialLoad'];
+  /** What becomes of rows that are in the topics already; null while that is not said. */
+  existingRows: Schemas['ExistingRows'] | null;
   values: Schemas['Values'];
   /** The topic for changes of the tables' columns; empty where they are not told. */
   schemaChanges: string;
@@ -65,6 +67,8 @@ export interface SinkDraft extends Common {
   /** How records of topics become rows that are events and no changes, by topic. */
   rows: Record<string, EventRows>;
   writes: Schemas['Writes'];
+  /** What becomes of rows that are in the tables already; null while that is not said. */
+  existingRows: Schemas['ExistingRows'] | null;
 }
 
 export interface TopicsDraft extends Common {
@@ -94,6 +98,7 @@ export type Action =
   | { type: 'ofSource'; set: Partial<Pick<SourceDraft, 'include' | 'exclude' | 'partitions' | 'schemaChanges'>> }
   | { type: 'template'; template: string }
   | { type: 'load'; set: Partial<Schemas['InitialLoad']> }
+  | { type: 'existing'; rows: Schemas['ExistingRows'] }
   | { type: 'values'; set: Partial<Schemas['Values']> }
   | { type: 'topic'; topic: string; chosen: boolean }
   | { type: 'carriedTo'; topic: string; to: string }
@@ -145,14 +150,14 @@ export function begin(kind: Draft['kind'], topics: string[] = []): Draft {
   };
   if (kind === 'source') {
     const names = { include: '', exclude: '', template: TEMPLATE, schemaChanges: '' };
-    return { ...common, ...names, kind, tables: {}, partitions: 3, load: LOAD, values: VALUES };
+    return { ...common, ...names, kind, tables: {}, partitions: 3, load: LOAD, existingRows: null, values: VALUES };
   }
   if (kind === 'topics') {
     const carries = Object.fromEntries(topics.map((t) => [t, richTopic(t)]));
     return { ...common, kind, carries, rows: {}, fits: {}, partitions: 3, values: VALUES };
   }
   const tables = Object.fromEntries(topics.map((t) => [t, targetTable(t)]));
-  return { ...common, kind, topics: tables, rows: {}, writes: WRITES };
+  return { ...common, kind, topics: tables, rows: {}, writes: WRITES, existingRows: null };
 }
 
 /** How topics are named if nothing else is said. */
@@ -280,6 +285,8 @@ export function reduce(draft: Draft, action: Action): Draft {
       return { ...draft, name: action.name, named: action.name !== '' };
     case 'start':
       return { ...draft, start: action.start };
+    case 'existing':
+      return draft.kind === 'topics' ? draft : { ...draft, existingRows: action.rows };
     case 'shape':
       return { ...draft, shape: action.shape };
     case 'placing':

@@ -52,6 +52,7 @@ function source(draft: SourceDraft, system: SystemChoice): Definition {
     const topic = draft.template.replaceAll('{system}', system.name);
     definition.patterns = { include, exclude: patternsIn(draft.exclude), topic };
   }
+  if (draft.existingRows) definition.existing_rows = draft.existingRows;
   if (draft.start) definition.start = draft.start;
   carried(draft, definition);
   if (draft.schemaChanges !== '') definition.schema_changes = draft.schemaChanges;
@@ -100,6 +101,7 @@ export function definitionOf(draft: Draft): Definition | null {
     topics,
     writes: draft.writes,
   };
+  if (draft.existingRows) definition.existing_rows = draft.existingRows;
   if (draft.start) definition.start = draft.start;
   carried(draft, definition);
   return definition;
@@ -146,6 +148,7 @@ export function draftOf(name: string, definition: Definition, systems: readonly 
       topics: Object.fromEntries(topics),
       rows: rowsIn(definition.topics),
       writes: { ...WRITES, ...definition.writes },
+      existingRows: definition.existing_rows ?? null,
     };
   }
   return {
@@ -158,6 +161,7 @@ export function draftOf(name: string, definition: Definition, systems: readonly 
     template: definition.patterns?.topic ?? TEMPLATE,
     partitions: definition.partitions,
     load: { ...LOAD, ...definition.load },
+    existingRows: definition.existing_rows ?? null,
     values: { ...VALUES, ...definition.values },
     schemaChanges: definition.schema_changes ?? '',
   };

@@ -5,6 +5,7 @@ import { Link } from 'react-router';
 
 import { problemOf } from '../../api/client';
 import { Dialog } from '../../shared/Dialog';
+import { cannotLoad, ExistingRowsChoice, type ExistingRows } from '../../shared/ExistingRowsChoice';
 import { count, timeLeft } from '../../shared/format';
 import type { Connector } from '../../shared/liveConnectors';
 import { ProblemNote } from '../../shared/ProblemNote';
@@ -109,7 +110,12 @@ function Load({ table, connector, onAgain }: { table: Row; connector: Connector;
 
 /** What loading a table again does, before it is done. */
 function Again({ connector, table, onClose }: { connector: Connector; table: Row; onClose: () => void }) {
-  const loading = useMutation({ mutationFn: () => loadAgain(connector.id, table.from), onSuccess: onClose });
+  const not = cannotLoad(connector.definition, table.from);
+  const [existing, setExisting] = useState<ExistingRows>(not.compare ? 'keep' : 'compare');
+  const loading = useMutation({
+    mutationFn: () => loadAgain(connector.id, table.from, existing),
+    onSuccess: onClose,
+  });
   return (
     <Dialog opened onClose={onClose} title={`Load ${table.from} ${table.counts.load === 0 ? 'whole' : 'again'}`}>
       <p>
@@ -117,10 +123,8 @@ function Again({ connector, table, onClose }: { connector: Connector; table: Row
         {table.counts.load > 0 && ' once more'} and appended to <span className="mono">{table.to}</span>. The other
         tables, and changes of this one, go on meanwhile.
       </p>
-      <p>
-        Who reads the topic gets the rows as loads and applies them by key: what a target lost comes back. Rows that
-        were deleted in the source while nothing followed it stay in the target.
-      </p>
+      <p>Who reads the topic gets the rows as loads and applies them by key: what a target lost comes back.</p>
+      <ExistingRowsChoice kind="source" value={existing} onChange={setExisting} not={not} />
       <ProblemNote problem={problemOf(loading.error)} />
       <Group mt="md" justify="flex-end">
         <Button variant="default" onClick={onClose}>

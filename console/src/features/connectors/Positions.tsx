@@ -1,10 +1,11 @@
-import { Button, Checkbox, Group, Table } from '@mantine/core';
+import { Button, Group, Table } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link } from 'react-router';
 
 import { problemOf, type Schemas } from '../../api/client';
 import { ConfirmByName } from '../../shared/ConfirmByName';
+import { cannotLoad, ExistingRowsChoice, type ExistingRows } from '../../shared/ExistingRowsChoice';
 import { bytes, count } from '../../shared/format';
 import { useLiveConnectors, type Connector } from '../../shared/liveConnectors';
 import { ProblemNote } from '../../shared/ProblemNote';
@@ -115,10 +116,10 @@ function Sink({ connector, partitions }: { connector: Connector; partitions: Sch
 function Source({ connector, source }: { connector: Connector; source: Schemas['SourcePosition'] }) {
   const queries = useQueryClient();
   const [asking, setAsking] = useState(false);
-  const [emptyFirst, setEmptyFirst] = useState(true);
-  const changeForm = connector.definition.kind === 'source' && connector.definition.values?.form !== 'row';
+  const not = cannotLoad(connector.definition);
+  const [existing, setExisting] = useState<ExistingRows>(not.empty ? (not.compare ? 'keep' : 'compare') : 'empty');
   const anew = useMutation({
-    mutationFn: () => beginAnew(connector.id, changeForm && emptyFirst),
+    mutationFn: () => beginAnew(connector.id, existing),
     onSuccess: () => {
       setAsking(false);
       void queries.invalidateQueries({ queryKey: positionsQuery(connector.id).queryKey });
@@ -175,16 +176,9 @@ function Source({ connector, source }: { connector: Connector; source: Schemas['
         >
           <p>
             Its place in {connector.system}’s log is given up for a new one at its end, and all of its tables are loaded
-            again. What stands in the topics stays.
+            again. If the topic log was rolled back, begin empty: targets may hold rows that the topics do not know.
           </p>
-          {changeForm && (
-            <Checkbox
-              label="Empty the tables first"
-              description="Whoever reads the topics empties its tables before the rows come again, so rows that were deleted meanwhile go too. Without it those stay."
-              checked={emptyFirst}
-              onChange={(e) => setEmptyFirst(e.currentTarget.checked)}
-            />
-          )}
+          <ExistingRowsChoice kind="source" value={existing} onChange={setExisting} not={not} />
         </ConfirmByName>
       )}
     </section>

@@ -64,8 +64,8 @@ export function changeTo(id: string, body: Schemas['ConnectorChange']) {
   return answered(api.PUT('/api/v1/connectors/{id}', { params: { path: { id } }, body }));
 }
 
-export function loadAgain(id: string, table: string) {
-  const body = { tables: [table] };
+export function loadAgain(id: string, table: string, existingRows: Schemas['ExistingRows']) {
+  const body = { tables: [table], existing_rows: existingRows };
   return answered(api.POST('/api/v1/connectors/{id}/reload', { params: { path: { id } }, body }));
 }
 
@@ -87,8 +87,8 @@ export function moveSink(
   return answered(api.POST('/api/v1/connectors/{id}/positions', { params: { path: { id } }, body }));
 }
 
-export function beginAnew(id: string, emptyFirst: boolean) {
-  const body = { empty_first: emptyFirst };
+export function beginAnew(id: string, existingRows: Schemas['ExistingRows']) {
+  const body = { existing_rows: existingRows };
   return answered(api.POST('/api/v1/connectors/{id}/begin-anew', { params: { path: { id } }, body }));
 }
 

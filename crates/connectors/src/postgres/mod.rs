@@ -5,6 +5,7 @@ pub mod binary;
 mod capture;
 pub mod client;
 pub mod copy_text;
+pub mod existing;
 mod history;
 mod identity;
 mod journal;

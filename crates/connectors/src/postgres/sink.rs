@@ -1,7 +1,7 @@
 //! A sink connector on PostgreSQL: rows and position commit together in the target, where it is to hold the position.
 
 use std::borrow::Cow;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -45,6 +45,17 @@ pub struct Delivered {
     pub counts: KindCounts,
     /// The newest record before it that was looked at, since the sink was started.
     pub last: Option<Seen>,
+}
+
+/// A sink that has started.
+pub struct Started {
+    /// The sink.
+    pub sink: PgSink,
+    /// Where its partitions stand.
+    pub stands: HashMap<TopicPartition, Stand>,
+    /// Topics that it has not delivered yet, of those asked about. Where there are any, the transaction in which the positions were
+    /// taken over is open: what becomes of the rows in their tables belongs to it, and [`PgSink::begun`] ends it.
+    pub unbegun: HashSet<TopicId>,
 }
 
 /// Where a partition stands in a target, and the records by which the log is known that it came from.
@@ -112,7 +123,7 @@ pub struct Round {
 const SESSION: &str = "SET enable_hashjoin = off; SET enable_mergejoin = off; SET jit = off";
 /// A commit does not wait for the target's disk: should the target's machine fail, its last commits are gone together with their
 /// position, and are delivered again from the topic. Not where the position is kept elsewhere.
-const NOT_WAITING: &str = "SET synchronous_commit = off";
+pub(super) const NOT_WAITING: &str = "SET synchronous_commit = off";
 
 /// The rows are taken in one order by whoever takes several: lanes that come to the same ones never wait in a circle.
 const ADVANCE: &str = "UPDATE gonvel.sink_positions p SET next_offset = a.next_offset, counts = a.counts, trail = a.trail
@@ -151,6 +162,21 @@ impl PgSink {
         epoch: Epoch,
         partitions: &[(TopicPartition, Delivered)],
     ) -> Result<(Self, HashMap<TopicPartition, Stand>), ConnectorError> {
+        let Started { sink, stands, .. } = Self::begin(settings, epoch, partitions, &HashSet::new()).await?;
+        Ok((sink, stands))
+    }
+
+    /// The same for a sink that is to do something with rows in the tables of topics that it has not delivered yet, as far as it
+    /// holds their positions; asked is about these topics.
+    ///
+    /// # Errors
+    /// As [`Self::start`].
+    pub async fn begin(
+        settings: SinkSettings,
+        epoch: Epoch,
+        partitions: &[(TopicPartition, Delivered)],
+        asked: &HashSet<TopicId>,
+    ) -> Result<Started, ConnectorError> {
         let client = connect(&settings.address).await?;
         let during = |e: tokio_postgres::Error| explain(&e, "taking over the sink's positions");
         let in_target = settings.writes.guarantee.in_target();
@@ -167,17 +193,27 @@ impl PgSink {
             .await
             .map_err(during)?;
         client.batch_execute(&format!("SET application_name = '{session}'")).await.map_err(during)?;
-        let (mut stands, mut advance) = (HashMap::new(), None);
+        let (mut stands, mut advance, mut unbegun) = (HashMap::new(), None, HashSet::new());
         if in_target {
+            if !asked.is_empty() {
+                unbegun = unbegun_of(&client, settings.connector, asked).await?;
+            }
             stands = take_over(&client, &settings, epoch, partitions).await?;
+            if !asked.is_empty() && unbegun.is_empty() {
+                client.batch_execute("COMMIT").await.map_err(during)?;
+            }
             // only now: the take-over itself must outlive the target's machine
-            client.batch_execute(NOT_WAITING).await.map_err(|e| explain(&e, "preparing the session"))?;
+            if unbegun.is_empty() {
+                client.batch_execute(NOT_WAITING).await.map_err(|e| explain(&e, "preparing the session"))?;
+            }
             advance = Some(client.prepare(ADVANCE).await.map_err(during)?);
         }
         client.batch_execute(SESSION).await.map_err(|e| explain(&e, "preparing the session"))?;
         let (targets, notes, statements) = (HashMap::new(), BTreeMap::new(), Statements::default());
         let trails = Mutex::new(stands.iter().map(|(at, stand)| (*at, stand.trail.clone())).collect());
-        Ok((Self { client, settings, epoch, targets, notes, advance, trails, statements, open: false }, stands))
+        let open = !unbegun.is_empty();
+        let sink = Self { client, settings, epoch, targets, notes, advance, trails, statements, open };
+        Ok(Started { sink, stands, unbegun })
     }
 
     /// Applies a round and moves the positions, in one transaction; rounds that belong together are one.
@@ -333,6 +369,24 @@ impl PgSink {
     pub fn topics(&self) -> &[(TopicId, DeliveredTopic)] {
         &self.settings.topics
     }
+}
+
+/// Opens a transaction in which no other lane of a connector begins, and tells which of these topics none has delivered yet.
+async fn unbegun_of(
+    client: &Client,
+    connector: ConnectorId,
+    asked: &HashSet<TopicId>,
+) -> Result<HashSet<TopicId>, ConnectorError> {
+    let during = |e: tokio_postgres::Error| explain(&e, "looking which topics are new");
+    client.batch_execute("BEGIN").await.map_err(during)?;
+    let lock = format!("gonvel begins {}", connector.simple());
+    client.execute("SELECT pg_advisory_xact_lock(8471, hashtext($1))", &[&lock]).await.map_err(during)?;
+    let known = client
+        .query("SELECT DISTINCT topic FROM gonvel.sink_positions WHERE connector = $1", &[&connector.0])
+        .await
+        .map_err(during)?;
+    let known: HashSet<i64> = known.iter().map(|row| row.get(0)).collect();
+    Ok(asked.iter().copied().filter(|topic| !known.contains(&topic.0)).collect())
 }
 
 /// Takes the positions over for a lease, and tells where they stand.

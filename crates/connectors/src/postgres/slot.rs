@@ -168,6 +168,22 @@ pub async fn load_again(
     Ok(())
 }
 
+/// The same where what was appended before does not count any more: also rows are loaded whose transaction was under way, or not
+/// yet visible; those may come twice, in order.
+///
+/// # Errors
+/// [`ConnectorError`] if the server does not answer.
+pub async fn load_whole(
+    settings: &SourceSettings,
+    position: &mut PgPosition,
+    tables: &[String],
+) -> Result<(), ConnectorError> {
+    let now = current_snapshot(&connect(&settings.address).await?).await?;
+    let captured = |name: &&String| settings.tables.iter().any(|t| t.qualified() == **name);
+    tables.iter().filter(captured).for_each(|table| position.take_in(table, &now));
+    Ok(())
+}
+
 async fn drop_slot(client: &Client, slot: &str) -> Result<(), ConnectorError> {
     let during = |e: tokio_postgres::Error| explain(&e, "dropping the replication slot");
     free_slot(client, slot).await?;

@@ -4,7 +4,7 @@ use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::preflight::{Expected, connection, sink, source};
 use gonvel_connectors::postgres::replication::ReplicationSession;
 use gonvel_connectors::postgres::{client, tables, target};
-use gonvel_core::connector::{CapturedTable, DeliveredTopic, SourceDefinition, TargetRows, Writes};
+use gonvel_core::connector::{CapturedTable, DeliveredTopic, ExistingRows, SourceDefinition, TargetRows, Writes};
 use gonvel_core::delivered::Nulls;
 use gonvel_core::ports::{DatabaseAddress, Login};
 use gonvel_core::preflight::{Check, Outcome, Report, may_start};
@@ -508,7 +508,7 @@ async fn a_sink_s_faults_are_found_and_their_remedies_mend_them() {
             DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: case.table.into(), rows: None };
         // of a hundred records a fifth have no grade
         let nulls = Some(Nulls { rows: 100, of: [("grade".to_owned(), 20)].into() });
-        let topics = [Expected { topic, shape: Some(shape.clone()), nulls }];
+        let topics = [Expected { topic, shape: Some(shape.clone()), nulls, begun: true, existing: None }];
         let report = sink(&address, &topics, Writes::default()).await;
         let check = find(&report, case.check);
         assert_eq!((check.outcome, check.can_be_done), (case.outcome, case.own), "{check:#?}");
@@ -533,7 +533,7 @@ async fn a_sink_s_faults_are_found_and_their_remedies_mend_them() {
     // where the table is not there, the statement that would make it is shown, and makes one that fits
     let address = address(&cluster, "settlement", OWNER);
     let topic = DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: "bins".into(), rows: None };
-    let topics = [Expected { topic, shape: Some(shape), nulls: None }];
+    let mut topics = [Expected { topic, shape: Some(shape), nulls: None, begun: true, existing: None }];
     let report = sink(&address, &topics, Writes::default()).await;
     owner.batch_execute(find(&report, "table public.bins").statement.as_ref().unwrap()).await.unwrap();
     let report = sink(&address, &topics, Writes::default()).await;
@@ -559,6 +559,19 @@ async fn a_sink_s_faults_are_found_and_their_remedies_mend_them() {
     let refused = target::ensure(&client, &topic, &shape, Writes::default()).await.err().unwrap();
     assert!(refused.to_string().contains("does not exist"), "{refused}");
     assert_eq!(owner.query_one("SELECT count(*) FROM bins", &[]).await.unwrap().get::<_, i64>(0), 0, "the table is there");
+    // rows that are there before anything was delivered are counted, until it is said what becomes of them
+    owner.batch_execute("INSERT INTO bins (id) SELECT generate_series(1, 12)").await.unwrap();
+    let said = [None, Some(ExistingRows::Keep), Some(ExistingRows::Empty), Some(ExistingRows::Compare)];
+    for (existing, outcome) in said.into_iter().zip([Outcome::Warning, Outcome::Passed, Outcome::Warning, Outcome::Passed]) {
+        (topics[0].begun, topics[0].existing) = (false, existing);
+        let report = sink(&address, &topics, Writes::default()).await;
+        let check = find(&report, "rows of public.bins");
+        assert_eq!((check.outcome, check.field.as_deref()), (outcome, Some("existing_rows")), "{check:#?}");
+        assert!(check.finding.contains("public.bins holds 12 rows already"), "{}", check.finding);
+    }
+    topics[0].begun = true;
+    let report = sink(&address, &topics, Writes::default()).await;
+    assert!(!report.iter().any(|check| check.name == "rows of public.bins"), "they are its own");
     // a server that takes no writes
     owner.batch_execute("ALTER DATABASE settlement SET default_transaction_read_only = on").await.unwrap();
     assert_eq!(find(&sink(&address, &topics, Writes::default()).await, "writable").outcome, Outcome::Failed);

@@ -4,6 +4,7 @@ use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 use super::carrying::{Failing, Placing};
+use super::existing::ExistingRows;
 use crate::event_rows::{EventRows, read_name};
 use crate::fitting::Fit;
 use crate::shape::Shapes;
@@ -216,6 +217,9 @@ pub struct SourceDefinition {
     /// How the rows that exist are copied.
     #[serde(default)]
     pub load: InitialLoad,
+    /// What becomes of rows that are in its topics already when it begins; none if that was not said, and they are kept.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub existing_rows: Option<ExistingRows>,
     /// How its records are written.
     #[serde(default)]
     pub values: Values,
@@ -250,6 +254,7 @@ impl SourceDefinition {
             patterns: None,
             partitions,
             load: InitialLoad::default(),
+            existing_rows: None,
             values: Values::default(),
             start: None,
             schema_changes: None,
@@ -361,6 +366,9 @@ pub struct SinkDefinition {
     /// How it writes.
     #[serde(default)]
     pub writes: Writes,
+    /// What becomes of rows that are in its tables already when it begins; none if that was not said, and they are kept.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub existing_rows: Option<ExistingRows>,
     /// Where it begins; none for the oldest records.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub start: Option<Start>,
@@ -379,8 +387,16 @@ impl SinkDefinition {
     /// Current rows, from the oldest record on.
     #[must_use]
     pub fn of(connection: Uuid, topics: Vec<DeliveredTopic>) -> Self {
-        let (placing, failing) = (Placing::default(), Failing::default());
-        Self { connection, topics, writes: Writes::default(), start: None, shape: Shapes::default(), placing, failing }
+        Self {
+            connection,
+            topics,
+            writes: Writes::default(),
+            existing_rows: None,
+            start: None,
+            shape: Shapes::default(),
+            placing: Placing::default(),
+            failing: Failing::default(),
+        }
     }
 }
 

@@ -3,6 +3,7 @@
 mod carrying;
 mod definition;
 pub mod edit;
+mod existing;
 mod growing;
 mod ways;
 
@@ -10,6 +11,7 @@ use serde::{Deserialize, Serialize};
 
 pub use carrying::*;
 pub use definition::*;
+pub use existing::{ExistingRows, check_rows_there, may_load_so};
 
 use crate::event_rows::{EventRows, check_apart};
 use crate::naming::{ConnectorId, ConnectorName, NameError, TopicName};
@@ -171,6 +173,9 @@ pub enum DefinitionError {
     /// A label that cannot be.
     #[error("{0}")]
     Label(String),
+    /// Something that cannot become of rows that are there already.
+    #[error("rows that are there already: {0}")]
+    Existing(String),
     /// A load that never ends.
     #[error("0 rows a second: give at least 1, or none for as fast as the source gives them")]
     Pace,
@@ -306,6 +311,7 @@ fn check_source(source: &SourceDefinition) -> Result<(), DefinitionError> {
             return Err(DefinitionError::Twice(format!("the topic {topic}")));
         }
     }
+    existing::check_source(source)?;
     match &source.start {
         Some(Start::Offsets { .. }) => Err(DefinitionError::Start {
             kind: "source",
@@ -363,6 +369,7 @@ fn check_sink(sink: &SinkDefinition) -> Result<(), DefinitionError> {
             "deleted rows can be marked where the table holds current rows: choose applied or ignored",
         ));
     }
+    existing::check_sink(sink)?;
     match &sink.start {
         Some(Start::Position { .. }) => {
             Err(DefinitionError::Start { kind: "sink", remedy: "give offsets, a time, or another connector" })

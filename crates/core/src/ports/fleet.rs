@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use super::{HeldLane, PortError};
 use crate::change::KindCounts;
-use crate::connector::{State, ValidConnector};
+use crate::connector::{ExistingRows, State, ValidConnector};
 use crate::naming::{ConnectorId, Epoch};
 use crate::secret::Secret;
 
@@ -283,6 +283,17 @@ impl DatabaseAddress {
     }
 }
 
+/// A request to load tables of a source again from their start.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Reload {
+    /// Its number; later ones have greater numbers.
+    pub number: i64,
+    /// The tables, as `schema.table`.
+    pub tables: Vec<String>,
+    /// What becomes of the rows that are in their topics.
+    pub existing_rows: ExistingRows,
+}
+
 /// Where the runtime finds its work and keeps its leases.
 #[async_trait]
 pub trait FleetStore: Send + Sync {
@@ -305,7 +316,7 @@ pub trait FleetStore: Send + Sync {
     ///
     /// # Errors
     /// [`PortError::TryAgain`].
-    async fn reloads(&self, connector: ConnectorId, after: i64) -> Result<Vec<(i64, Vec<String>)>, PortError>;
+    async fn reloads(&self, connector: ConnectorId, after: i64) -> Result<Vec<Reload>, PortError>;
 
     /// The source connector that writes a topic; none if there is none, or none any more.
     ///

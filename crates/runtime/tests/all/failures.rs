@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use crate::support::{World, rows};
-use gonvel_core::connector::{BadRecords, State, ValidConnector, Wish};
+use gonvel_core::connector::{BadRecords, ExistingRows, State, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectorId, ConnectorName};
 use gonvel_core::ports::{DatabaseAddress, FleetStore};
 
@@ -114,7 +114,7 @@ async fn a_gap_that_a_lost_slot_left_is_closed_by_beginning_anew_and_a_moved_sin
     source.batch_execute("DELETE FROM bins WHERE id % 3 = 0; UPDATE bins SET grade = 'second' WHERE id < 50").await.unwrap();
     world.database.ask(from, Wish::Run, "").await.unwrap();
     world.until_state(from, State::Halted).await;
-    world.database.begin_anew(from, true, "grower").await.unwrap();
+    world.database.begin_anew(from, ExistingRows::Empty, "grower").await.unwrap();
     world.until_equal(&source, &target, &["bins"], Duration::from_secs(20)).await;
     source.batch_execute("INSERT INTO bins VALUES (1000, 'late')").await.unwrap();
     world.until_equal(&source, &target, &["bins"], Duration::from_secs(20)).await;

@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use gonvel_core::block::pack;
-use gonvel_core::connector::{State, Wish};
+use gonvel_core::connector::{ExistingRows, State, Wish};
 use gonvel_core::naming::{ConnectorId, Offset, PartitionId, TopicName, TopicPartition};
 use gonvel_core::ports::{AppendBatch, FleetStore, LaneProgress, PartitionBlocks, PortError, TopicLog};
 use gonvel_core::record::Record;
@@ -41,7 +41,7 @@ async fn halted(world: &World, id: ConnectorId) -> String {
 
 /// Mends as the lanes say: the source begins anew with its tables emptied, the sink is moved to where both agree.
 async fn mend(world: &World, source: ConnectorId, sink: ConnectorId) -> i64 {
-    world.database.begin_anew(source, true, "").await.unwrap();
+    world.database.begin_anew(source, ExistingRows::Empty, "").await.unwrap();
     let address = world.database.address(world.connection("settlement").await).await.unwrap();
     let stands = systems::sink_stands(&address, sink).await.unwrap();
     let mut agreed = 0;
@@ -189,7 +189,7 @@ async fn offsets_that_were_given_out_again_do_not_pass_for_delivered() {
     world.database.ask(to, Wish::Stop, "").await.unwrap();
     let fleet = world.fleet();
     halted(&world, from).await;
-    world.database.begin_anew(from, true, "").await.unwrap();
+    world.database.begin_anew(from, ExistingRows::Empty, "").await.unwrap();
     let topic = world.database.topic(&TopicName::parse("packhouse.bins").unwrap()).await.unwrap();
     let start = Instant::now();
     while world.database.bounds(topic.id).await.unwrap()[0].next.0 < 30 {

@@ -4,7 +4,7 @@
 use std::time::{Duration, Instant};
 
 use crate::support::{TABLES, World, loads, topic_changes, write};
-use gonvel_core::connector::{State, Wish};
+use gonvel_core::connector::{ExistingRows, State, Wish};
 use gonvel_core::ports::Login;
 use gonvel_core::secret::Secret;
 use tokio_postgres::Client;
@@ -40,7 +40,7 @@ async fn a_table_is_loaded_again_under_changes_and_restarts_and_mends_what_its_t
         writers.push(tokio::spawn(write(world.cluster.connect("packhouse").await.unwrap(), 200, seed)));
     }
     for round in 0..3 {
-        world.database.ask_to_load_again(from, &["public.bins".to_owned()]).await.unwrap();
+        world.database.ask_to_load_again(from, &["public.bins".to_owned()], ExistingRows::Keep).await.unwrap();
         world.database.start_anew(&[from]).await.unwrap();
         tokio::time::sleep(Duration::from_millis(400)).await;
         if round == 1 {
@@ -135,7 +135,7 @@ async fn without_an_initial_load_only_what_changes_is_captured() {
     assert!(changes.iter().all(|c| c["change"] == "update"), "{changes:?}");
     // asked for later, the rows come after all
     let all = ["public.bins".to_owned(), "public.lines".to_owned()];
-    world.database.ask_to_load_again(from, &all).await.unwrap();
+    world.database.ask_to_load_again(from, &all, ExistingRows::Keep).await.unwrap();
     world.database.start_anew(&[from]).await.unwrap();
     world.until_equal(&source, &target, &["bins", "lines"], Duration::from_secs(60)).await;
     fleet.stop().await;

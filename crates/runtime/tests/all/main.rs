@@ -5,6 +5,7 @@
 mod choosing;
 mod events;
 mod every_type;
+mod existing;
 mod expanding;
 mod failures;
 mod fitting;

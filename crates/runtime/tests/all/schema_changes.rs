@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use crate::support::{World, loads, rows, topic_changes};
-use gonvel_core::connector::{BadRecords, State, TargetColumns};
+use gonvel_core::connector::{BadRecords, ExistingRows, State, TargetColumns};
 use gonvel_core::naming::TopicName;
 use gonvel_core::ports::TopicLog;
 use gonvel_storage::catalog::history::LineFilter;
@@ -295,7 +295,7 @@ async fn a_change_of_columns_is_told_though_a_load_brought_them_first() {
     fleet.stop().await;
     // the column comes while nothing runs, and rows with it are loaded before any change of one
     source.batch_execute("ALTER TABLE bins ADD COLUMN weight numeric(7,1)").await.unwrap();
-    world.database.ask_to_load_again(from, &["public.bins".to_owned()]).await.unwrap();
+    world.database.ask_to_load_again(from, &["public.bins".to_owned()], ExistingRows::Keep).await.unwrap();
     let fleet = world.fleet();
     until(100).await;
     world.until_state(from, State::Following).await;

@@ -335,7 +335,16 @@ async fn a_report_stays_with_its_connector_and_its_remedies_can_be_carried_out()
         let (status, problem) = api.post(&reload, &json!({"tables": tables})).await;
         assert_eq!((status, problem["field"].as_str()), (422, Some("tables")), "{problem:#}");
     }
+    let unknown = json!({"tables": ["public.bins"], "existing_rows": "burn"});
+    assert_eq!(api.post(&reload, &unknown).await.0, 422, "no load that keeps what was to go");
     assert_eq!(api.post(&reload, &json!({"tables": ["public.bins"]})).await.0, 202);
+    // what would be lost, or could not be told, is refused where it is asked
+    let mut part = source(&owner, "bins");
+    part["definition"]["tables"][0]["load_where"] = "id > 7".into();
+    part["definition"]["existing_rows"] = "compare".into();
+    let (status, problem) = api.post("/connectors/preflight", &part).await;
+    assert_eq!((status, problem["field"].as_str()), (422, Some("existing_rows")), "{problem:#}");
+    assert!(problem["detail"].as_str().unwrap().contains("only a part of public.bins is loaded"), "{problem:#}");
     let mut endless = source(&owner, "bins");
     endless["definition"]["load"] = json!({"rows": true, "rows_per_second": 0});
     let (status, problem) = api.post("/connectors/preflight", &endless).await;

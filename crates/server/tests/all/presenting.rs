@@ -97,13 +97,14 @@ fn both_forms_of_a_definition_say_the_same() {
             patterns: Some(patterns.clone()),
             load: core::InitialLoad { rows: false, rows_per_second: Some(9), chunks: 4 },
             values: core::Values { form: core::ValueForm::Row, encoding: core::Encoding::Json },
+            existing_rows: Some(core::ExistingRows::Compare),
             start: Some(start.clone()),
             schema_changes: Some("changes".into()),
             ..core::SourceDefinition::of(Uuid::nil(), vec![table.clone()], 3)
         };
         let topic = core::DeliveredTopic { topic: "bins".into(), schema: "public".into(), table: "bins".into(), rows: None };
         let mut sink = core::SinkDefinition::of(Uuid::nil(), vec![topic]);
-        sink.start = Some(start);
+        (sink.start, sink.existing_rows) = (Some(start), Some(core::ExistingRows::Empty));
         for rows in
             [core::TargetRows::Current, core::TargetRows::Appended, core::TargetRows::Changes, core::TargetRows::History]
         {

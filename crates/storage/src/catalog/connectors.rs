@@ -4,9 +4,9 @@ use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel::result::{DatabaseErrorKind, Error};
 use diesel_async::{AsyncConnection, RunQueryDsl};
-use gonvel_core::connector::{Definition, State, ValidConnector, Wish};
+use gonvel_core::connector::{Definition, ExistingRows, State, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectorId, ConnectorName};
-use gonvel_core::ports::{Deed, LaneStatus, PortError, TableProgress};
+use gonvel_core::ports::{Deed, LaneStatus, PortError, Reload, TableProgress};
 use gonvel_core::preflight::KeptReport;
 use uuid::Uuid;
 
@@ -262,13 +262,12 @@ impl Database {
     }
 
     /// Lets a source begin anew: with a new place in its system's log, and every table loaded again. Its lane must not be at
-    /// work. `empty_first` has whoever reads its topics empty the tables before.
+    /// work. Given is what becomes of the rows that are in its topics.
     ///
     /// # Errors
     /// [`PortError::NotFound`].
-    pub async fn begin_anew(&self, id: ConnectorId, empty_first: bool, who: &str) -> Result<(), PortError> {
+    pub async fn begin_anew(&self, id: ConnectorId, existing: ExistingRows, who: &str) -> Result<(), PortError> {
         let mut connection = self.connection().await?;
-        let detail = if empty_first { "tables are emptied first" } else { "tables are loaded over what is there" };
         let begun = connection.transaction::<usize, Error, _>(async |c| {
             let changed = diesel::update(connectors::table.find(id.0).filter(connectors::wish.ne("delete")))
                 .set((connectors::wish.eq(Wish::Run.word()), connectors::asked.eq(connectors::asked + 1)))
@@ -281,13 +280,13 @@ impl Database {
             diesel::sql_query(
                 "UPDATE lanes SET epoch = nextval('lane_epochs'), holder = NULL, \
                    position = (CASE jsonb_typeof(position) WHEN 'object' THEN position ELSE '{}' END) \
-                     || jsonb_build_object('anew', true, 'empty_first', $2) WHERE connector_id = $1",
+                     || jsonb_build_object('anew', true, 'existing_rows', $2) WHERE connector_id = $1",
             )
             .bind::<diesel::sql_types::Uuid, _>(id.0)
-            .bind::<diesel::sql_types::Bool, _>(empty_first)
+            .bind::<diesel::sql_types::Text, _>(existing.word())
             .execute(c)
             .await?;
-            history::note_on(c, Deed { connector: id, who, what: "begun anew", detail: Some(detail) }).await?;
+            history::note_on(c, Deed { connector: id, who, what: "begun anew", detail: Some(existing.told()) }).await?;
             Ok(changed)
         });
         if begun.await.map_err(failed("letting a source begin anew"))? == 1 {
@@ -375,10 +374,15 @@ impl Database {
     ///
     /// # Errors
     /// [`PortError::NotFound`].
-    pub async fn ask_to_load_again(&self, id: ConnectorId, tables: &[String]) -> Result<(), PortError> {
+    pub async fn ask_to_load_again(
+        &self,
+        id: ConnectorId,
+        tables: &[String],
+        existing: ExistingRows,
+    ) -> Result<(), PortError> {
         let mut connection = self.connection().await?;
         let asked = diesel::insert_into(reloads::table)
-            .values((reloads::connector_id.eq(id.0), reloads::tables.eq(tables)))
+            .values((reloads::connector_id.eq(id.0), reloads::tables.eq(tables), reloads::existing_rows.eq(existing.word())))
             .execute(&mut connection)
             .await;
         asked.map(|_| ()).map_err(|error| match error {
@@ -462,15 +466,18 @@ pub(super) async fn source_of(database: &Database, topic: &str) -> Result<Option
     Ok(database.connectors().await?.iter().find(|c| writes(c)).map(|c| c.id))
 }
 
-pub(super) async fn reloads(database: &Database, id: ConnectorId, after: i64) -> Result<Vec<(i64, Vec<String>)>, PortError> {
+pub(super) async fn reloads(database: &Database, id: ConnectorId, after: i64) -> Result<Vec<Reload>, PortError> {
     let mut connection = database.connection().await?;
-    reloads::table
+    let asked: Vec<(i64, Vec<String>, String)> = reloads::table
         .filter(reloads::connector_id.eq(id.0).and(reloads::number.gt(after)))
         .order(reloads::number)
-        .select((reloads::number, reloads::tables))
+        .select((reloads::number, reloads::tables, reloads::existing_rows))
         .load(&mut connection)
         .await
-        .map_err(failed("reading what is to be loaded again"))
+        .map_err(failed("reading what is to be loaded again"))?;
+    let reload =
+        |(number, tables, word): (_, _, String)| Reload { number, tables, existing_rows: ExistingRows::of_word(&word) };
+    Ok(asked.into_iter().map(reload).collect())
 }
 
 pub(super) async fn remove(database: &Database, id: ConnectorId) -> Result<(), PortError> {

@@ -16,7 +16,9 @@ use async_trait::async_trait;
 use gonvel_core::connector::ValidConnector;
 use gonvel_core::naming::{ConnectorId, Epoch, SchemaId, SchemaName, TopicName};
 use gonvel_core::own_function::OwnFunction;
-use gonvel_core::ports::{DatabaseAddress, Deed, FleetStore, HeldLane, LaneStatus, Lease, Line, PortError, SchemaStore};
+use gonvel_core::ports::{
+    DatabaseAddress, Deed, FleetStore, HeldLane, LaneStatus, Lease, Line, PortError, Reload, SchemaStore,
+};
 use gonvel_core::schemas::Language;
 use gonvel_core::secret::Secret;
 use uuid::Uuid;
@@ -37,7 +39,7 @@ impl FleetStore for Database {
         connections::address(self, connection).await
     }
 
-    async fn reloads(&self, connector: ConnectorId, after: i64) -> Result<Vec<(i64, Vec<String>)>, PortError> {
+    async fn reloads(&self, connector: ConnectorId, after: i64) -> Result<Vec<Reload>, PortError> {
         connectors::reloads(self, connector, after).await
     }
 

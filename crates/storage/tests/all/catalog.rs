@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use gonvel_core::connector::{CapturedTable, SourceDefinition, ValidConnector, Wish};
+use gonvel_core::connector::{CapturedTable, ExistingRows, SourceDefinition, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, SchemaId, SchemaName, TopicName};
 use gonvel_core::ports::{DatabaseAddress, FleetStore, PortError, RunnerStore, SchemaStore};
 use gonvel_core::preflight::{Check, KeptReport};
@@ -83,13 +83,14 @@ async fn names_are_unique_and_what_is_used_stays() {
     // what is to be loaded again is asked for by number: each request once, in order
     let (bins, lines) = (vec!["public.bins".to_owned()], vec!["public.lines".to_owned(), "public.bins".to_owned()]);
     assert!(database.reloads(connector.id(), 0).await.unwrap().is_empty());
-    database.ask_to_load_again(connector.id(), &bins).await.unwrap();
-    database.ask_to_load_again(connector.id(), &lines).await.unwrap();
+    database.ask_to_load_again(connector.id(), &bins, ExistingRows::Keep).await.unwrap();
+    database.ask_to_load_again(connector.id(), &lines, ExistingRows::Compare).await.unwrap();
     let asked = database.reloads(connector.id(), 0).await.unwrap();
-    assert_eq!(asked.iter().map(|(_, tables)| tables).collect::<Vec<_>>(), [&bins, &lines]);
-    assert_eq!(database.reloads(connector.id(), asked[0].0).await.unwrap(), asked[1..]);
-    assert!(database.reloads(connector.id(), asked[1].0).await.unwrap().is_empty());
-    let nowhere = database.ask_to_load_again(ConnectorId(Uuid::now_v7()), &bins).await;
+    let said: Vec<_> = asked.iter().map(|asked| (&asked.tables, asked.existing_rows)).collect();
+    assert_eq!(said, [(&bins, ExistingRows::Keep), (&lines, ExistingRows::Compare)]);
+    assert_eq!(database.reloads(connector.id(), asked[0].number).await.unwrap(), asked[1..]);
+    assert!(database.reloads(connector.id(), asked[1].number).await.unwrap().is_empty());
+    let nowhere = database.ask_to_load_again(ConnectorId(Uuid::now_v7()), &bins, ExistingRows::Keep).await;
     assert!(matches!(nowhere, Err(PortError::NotFound { .. })));
     // a report stays until the next one
     assert_eq!(database.report(connector.id()).await.unwrap(), None);

@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use gonvel_core::connector::{DeliveredTopic, Writes};
+use gonvel_core::connector::{DeliveredTopic, ExistingRows, Writes, check_rows_there};
 use gonvel_core::delivered::Nulls;
 use gonvel_core::ports::DatabaseAddress;
 use gonvel_core::preflight::{Check, Report};
@@ -23,6 +23,10 @@ pub struct Expected {
     pub shape: Option<TableSchema>,
     /// What is null in its newest records; none if that is not known.
     pub nulls: Option<Nulls>,
+    /// Whether it is delivered already, so that the rows in its table are its own.
+    pub begun: bool,
+    /// What becomes of them if it is not, as far as that was said.
+    pub existing: Option<ExistingRows>,
 }
 
 /// Checks what a sink connector needs.
@@ -64,7 +68,7 @@ async fn checks(asked: &mut Asked<'_>, topics: &[Expected], writes: Writes) -> R
             .remedy("grant it, or let it deliver at least once: Gonvel then keeps the position itself")
             .statement(grant)
     });
-    for Expected { topic, shape, nulls } in topics {
+    for Expected { topic, shape, nulls, begun, existing } in topics {
         let wanted = shape.as_ref().map(|shape| target::wanted(shape, writes, topic.rows.is_some()));
         if let Some(Err(error)) = wanted.as_ref().map(target::check_names) {
             asked.push(from_error(&format!("columns of {}.{}", topic.schema, topic.table), &error));
@@ -72,6 +76,9 @@ async fn checks(asked: &mut Asked<'_>, topics: &[Expected], writes: Writes) -> R
         }
         let there = target_table(asked, &user, topic, wanted.as_ref()).await?;
         let Some(owns) = there else { continue };
+        if !begun {
+            rows_there(asked, topic, *existing).await?;
+        }
         let mut found_by = Vec::new();
         if let Some(wanted) = wanted {
             columns(asked, topic, &wanted, owns, nulls.as_ref()).await?;
@@ -81,6 +88,27 @@ async fn checks(asked: &mut Asked<'_>, topics: &[Expected], writes: Writes) -> R
             }
         }
         side_effects(asked, topic, found_by).await?;
+    }
+    Ok(())
+}
+
+/// Rows of a target's table that are counted; from then on there are more.
+const COUNTED: i64 = 1_000_000;
+
+/// Rows that are in the table before anything is delivered into it.
+async fn rows_there(
+    asked: &mut Asked<'_>,
+    topic: &DeliveredTopic,
+    existing: Option<ExistingRows>,
+) -> Result<(), ConnectorError> {
+    let (plain, name) = (topic.table_name(), qualified(&topic.schema, &topic.table));
+    let counted = format!("SELECT count(*) FROM (SELECT FROM {name} LIMIT {}) counted", COUNTED + 1);
+    let count: i64 = asked.rows(&counted, &[]).await?.first().map_or(0, |row| row.get(0));
+    if count > 0 {
+        let count = if count > COUNTED { format!("more than {COUNTED}") } else { count.to_string() };
+        let there = format!("{plain} holds {count} {}", if count == "1" { "row" } else { "rows" });
+        let goes = "whoever reads the table finds it empty until the first rows are delivered";
+        asked.push(check_rows_there(format!("rows of {plain}"), &there, existing, goes));
     }
     Ok(())
 }

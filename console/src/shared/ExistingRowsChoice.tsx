@@ -1,0 +1,76 @@
+import { Radio, Stack } from '@mantine/core';
+
+import type { Schemas } from '../api/client';
+
+export type ExistingRows = Schemas['ExistingRows'];
+
+const OF: Record<'source' | 'sink', Record<ExistingRows, string>> = {
+  source: {
+    keep: 'The rows that are loaded are written over them by key. Those that are gone in the source stay for ever.',
+    compare: 'They stay until the load is done. Then those that are not in the source are removed.',
+    empty: 'A truncate goes first: whoever reads the topics empties its tables, and has no rows until they are loaded.',
+  },
+  sink: {
+    keep: 'The rows that come are written over them by key. Those that the topics do not know stay for ever.',
+    compare: 'Those whose key no record has are removed before the first delivery.',
+    empty: 'All of them are removed before the first delivery.',
+  },
+};
+
+const LABELS: Record<ExistingRows, string> = {
+  compare: 'Remove what is gone',
+  empty: 'Begin empty',
+  keep: 'Keep all',
+};
+
+interface Props {
+  kind: 'source' | 'sink';
+  value: ExistingRows | null;
+  onChange: (value: ExistingRows) => void;
+  /** Those that cannot be, each with the reason. */
+  not?: Partial<Record<ExistingRows, string>>;
+}
+
+/** What becomes of rows that are there already. */
+export function ExistingRowsChoice({ kind, value, onChange, not = {} }: Props) {
+  return (
+    <Radio.Group
+      mt="sm"
+      label="Rows that are there already"
+      value={value}
+      onChange={(chosen) => onChange(chosen as ExistingRows)}
+    >
+      <Stack gap={8} mt={6}>
+        {(Object.keys(LABELS) as ExistingRows[]).map((key) => (
+          <Radio
+            key={key}
+            value={key}
+            label={LABELS[key]}
+            description={not[key] ?? OF[kind][key]}
+            disabled={not[key] !== undefined}
+          />
+        ))}
+      </Stack>
+    </Radio.Group>
+  );
+}
+
+/** What a source cannot do with the rows that are there, given the form of its values and whether it loads a part of a table only. */
+export function cannot(rowForm: boolean, part: boolean): Partial<Record<ExistingRows, string>> {
+  return {
+    ...(rowForm && { empty: 'Values in row form do not tell that a table is emptied.' }),
+    ...(part && {
+      compare: 'Only a part of the rows is loaded, so what is gone cannot be told from what is left out.',
+    }),
+  };
+}
+
+/** The same of a source that is there, for one of its tables or all. */
+export function cannotLoad(definition: Schemas['Definition'], table?: string): Partial<Record<ExistingRows, string>> {
+  if (definition.kind !== 'source') return {};
+  const meant = definition.tables.filter((t) => table === undefined || `${t.schema}.${t.table}` === table);
+  return cannot(
+    definition.values?.form === 'row',
+    meant.some((t) => t.load_where),
+  );
+}

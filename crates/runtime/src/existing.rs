@@ -1,0 +1,98 @@
+//! Rows that are in a source's topics before their tables are loaded: they stay, go first, or are compared with what comes.
+
+use std::collections::HashSet;
+use std::sync::Arc;
+
+use gonvel_connectors::postgres::client::Client;
+use gonvel_connectors::postgres::source::{SourceSettings, TableChanges};
+use gonvel_connectors::postgres::tables::describe;
+use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, Origin};
+use gonvel_core::connector::{CapturedTable, Definition, ExistingRows};
+use gonvel_core::ports::Level;
+use gonvel_core::shape::Shapes;
+
+use crate::comparing::{Comparing, ends};
+use crate::fleet::Services;
+use crate::lane::{Failure, Work};
+use crate::outgoing::{Blocks, Out};
+use crate::source_position::Position;
+use crate::status::{Board, now_us};
+
+/// Does with the rows that are in the topics of some tables as was said; gives what tells it.
+pub(crate) async fn begin_over(
+    work: &Work<'_>,
+    out: &mut Out<'_>,
+    client: &Client,
+    settings: &SourceSettings,
+    position: &mut Position,
+    (existing, these): (ExistingRows, &(dyn Fn(&CapturedTable) -> bool + Sync)),
+) -> Result<Blocks, Failure> {
+    let Definition::Source(definition) = work.assignment.connector.definition() else { return Ok(Vec::new()) };
+    let mut emptied = HashSet::new();
+    for table in settings.tables.iter().filter(|table| these(table)) {
+        let name = table.qualified();
+        position.comparing.remove(&name);
+        let (ends, records) = ends(work.services, table, &definition.shape).await?;
+        if records == 0 {
+            continue;
+        }
+        match existing {
+            ExistingRows::Keep => continue,
+            // a truncate that the topic's form cannot tell is none
+            ExistingRows::Empty if settings.whole_rows => continue,
+            ExistingRows::Empty => drop(emptied.insert(name.clone())),
+            ExistingRows::Compare => drop(position.comparing.insert(name.clone(), ends)),
+        }
+        let facts = [("table", name.into()), ("records", records.into()), ("existing_rows", existing.word().into())];
+        work.board.say(Level::Info, existing.told(), facts);
+    }
+    empty(out, client, settings, position, |table| emptied.contains(&table.qualified())).await
+}
+
+/// Tells which rows of a table are gone: those that its topics held before it was loaded, and that have not come since.
+pub(crate) async fn compare(
+    (services, board, shape): (&Services, &Board, &Shapes),
+    out: &mut Out<'_>,
+    tables: &[CapturedTable],
+    position: &mut Position,
+    name: &str,
+) -> Result<Blocks, Failure> {
+    let Some(ends) = position.comparing.remove(name) else { return Ok(Vec::new()) };
+    let Some(number) = tables.iter().position(|table| table.qualified() == name) else { return Ok(Vec::new()) };
+    let origin = Origin { position: position.source.lsn, commit_time_us: now_us(), ..Origin::default() };
+    let counts = position.counts.entry(name.to_owned()).or_default();
+    let before = counts.delete;
+    let mut comparing = Comparing::new(services, &tables[number], shape, &ends).await?;
+    let mut parts = Vec::new();
+    while let Some(found) = comparing.next(origin).await? {
+        for gone in found {
+            parts.extend(out.write_gone(number, gone, counts).await?);
+        }
+    }
+    let facts = [("table", name.into()), ("gone", (counts.delete - before).into())];
+    board.say(Level::Info, "the topic's rows were compared with those that were loaded", facts);
+    Ok(parts)
+}
+
+/// A truncate of tables, as their topics tell it.
+pub(crate) async fn empty(
+    out: &mut Out<'_>,
+    client: &Client,
+    settings: &SourceSettings,
+    position: &mut Position,
+    these: impl Fn(&CapturedTable) -> bool,
+) -> Result<Blocks, Failure> {
+    let mut parts = Vec::new();
+    for (number, table) in settings.tables.iter().enumerate().filter(|(_, table)| these(table)) {
+        let shape = Arc::new(describe(client, &settings.address.database, table).await?);
+        let mut builder = ChangeBatchBuilder::new(shape);
+        let origin = Origin { position: position.source.lsn, commit_time_us: now_us(), ..Origin::default() };
+        builder.begin(ChangeKind::Truncate, origin);
+        builder.no_new();
+        builder.no_old();
+        let changes = TableChanges { table: number, batch: builder.finish(), rows: None };
+        let counts = position.counts.entry(table.qualified()).or_default();
+        parts.extend(out.write(&changes, counts).await?);
+    }
+    Ok(parts)
+}

@@ -1,0 +1,199 @@
+//! Rows that are there already when a source or a sink begins: they stay, go first, or go if they did not come.
+
+use std::time::{Duration, Instant};
+
+use gonvel_core::connector::{ExistingRows, Guarantee, SinkDefinition, SourceDefinition, State, ValueForm, Wish};
+use gonvel_core::naming::ConnectorId;
+use gonvel_core::shape::Shapes;
+use serde_json::json;
+use tokio_postgres::Client;
+
+use crate::support::{TABLES, World, rows, topic_changes, write};
+
+const PATIENCE: Duration = Duration::from_secs(60);
+const BOTH: [&str; 2] = ["bins", "lines"];
+
+async fn begun() -> (World, Client, Client) {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    source
+        .batch_execute(&format!(
+            "{TABLES} CREATE SEQUENCE numbers;
+             INSERT INTO bins SELECT n, n % 500 / 10.0, 'second', repeat('r', 2500), '2026-10-01', n % 60 FROM generate_series(1, 2000) n;
+             INSERT INTO lines SELECT n, 1, n % 9 / 10.0 FROM generate_series(1, 500) n"
+        ))
+        .await
+        .unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    (world, source, target)
+}
+
+async fn delete(world: &World, connector: ConnectorId) {
+    world.database.ask(connector, Wish::Delete, "").await.unwrap();
+    let start = Instant::now();
+    while world.database.find_connector(connector).await.is_ok() {
+        assert!(start.elapsed() < PATIENCE, "not deleted");
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+}
+
+/// What is in the target and not in the source.
+async fn too_many(source: &Client, target: &Client) -> usize {
+    rows(target, "(SELECT id FROM bins)").await.len() - rows(source, "(SELECT id FROM bins)").await.len()
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_source_that_is_made_again_lets_rows_go_that_went_while_nobody_looked() {
+    let (world, source, target) = begun().await;
+    let mut fleet = world.fleet();
+    let (mut from, to) = world.flow(&BOTH, 3).await;
+    world.until_equal(&source, &target, &BOTH, PATIENCE).await;
+    let cases = [ExistingRows::Keep, ExistingRows::Empty, ExistingRows::Compare];
+    for (number, existing) in cases.into_iter().enumerate() {
+        delete(&world, from).await;
+        // meanwhile rows go, change, come, and change their key
+        let unseen = format!(
+            "DELETE FROM bins WHERE id % 7 = {number}; DELETE FROM lines WHERE consignment_id % 5 = {number};
+             UPDATE bins SET grade = 'unseen {number}' WHERE id % 7 = 5; UPDATE bins SET id = -id WHERE id % 70 = 6;
+             INSERT INTO bins SELECT {number} * 10000 + n, 1, 'new', repeat('n', 2500), '2026-11-01', 1 FROM generate_series(5001, 5100) n"
+        );
+        source.batch_execute(&unseen).await.unwrap();
+        let mut definition = SourceDefinition { existing_rows: Some(existing), ..world.source(&BOTH, 3).await };
+        definition.load.rows_per_second = Some(1_500);
+        from = world.connector(&format!("again-{number}"), definition).await;
+        world.until_state(from, State::Loading).await;
+        // rows change while it loads, and its runner goes away
+        let writer = tokio::spawn(write(world.cluster.connect("packhouse").await.unwrap(), 150, number as i64 + 1));
+        tokio::time::sleep(Duration::from_millis(500)).await;
+        fleet.stop().await;
+        fleet = world.fleet();
+        writer.await.unwrap();
+        world.until_state(from, State::Following).await;
+        if existing == ExistingRows::Keep {
+            world.until_state(to, State::Following).await;
+            tokio::time::sleep(Duration::from_secs(1)).await;
+            assert!(too_many(&source, &target).await > 200, "what is gone is still there");
+            // asked for later it goes as well
+            let tables = ["public.bins".to_owned(), "public.lines".to_owned()];
+            world.database.ask_to_load_again(from, &tables, ExistingRows::Compare).await.unwrap();
+            world.database.start_anew(&[from]).await.unwrap();
+        }
+        world.until_equal(&source, &target, &BOTH, PATIENCE).await;
+        world.until_state(from, State::Following).await;
+    }
+    // what did not change meanwhile, and what others wrote, is not told to be gone
+    let deleted = |changes: &[serde_json::Value]| changes.iter().filter(|c| c["change"] == "delete").count();
+    let before = deleted(&topic_changes(&world.database, "packhouse.bins").await);
+    let tables = ["public.bins".to_owned(), "public.lines".to_owned()];
+    for existing in [ExistingRows::Compare, ExistingRows::Empty] {
+        world.database.ask_to_load_again(from, &tables, existing).await.unwrap();
+        world.database.start_anew(&[from]).await.unwrap();
+        let writer = write(world.cluster.connect("packhouse").await.unwrap(), 60, 9);
+        let deletes = async {
+            writer.await;
+            world.until_equal(&source, &target, &BOTH, PATIENCE).await;
+            world.until_state(from, State::Following).await;
+            deleted(&topic_changes(&world.database, "packhouse.bins").await)
+        };
+        let deletes = deletes.await - before;
+        assert!(deletes < 60, "{deletes} deletes, of 60 steps of the writer");
+    }
+    fleet.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_is_gone_is_told_of_whole_rows_too_and_a_topic_of_several_tables_keeps_the_others() {
+    let (world, source, target) = begun().await;
+    let fleet = world.fleet();
+    let definition = |existing| {
+        let world = &world;
+        async move {
+            let mut definition = SourceDefinition { existing_rows: existing, ..world.source(&["bins"], 2).await };
+            definition.values.form = ValueForm::Row;
+            definition
+        }
+    };
+    let from = world.connector("whole", definition(None).await).await;
+    world.connector("to-settlement", world.sink(&["bins"]).await).await;
+    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    delete(&world, from).await;
+    source.batch_execute("DELETE FROM bins WHERE id % 3 = 0").await.unwrap();
+    let again = world.connector("again", definition(Some(ExistingRows::Compare)).await).await;
+    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    delete(&world, again).await;
+
+    // rows of another table in the same topic are not this one's to tell of
+    source.batch_execute("CREATE TABLE crates (LIKE bins INCLUDING ALL); INSERT INTO crates SELECT * FROM bins LIMIT 50; UPDATE crates SET id = id + 7000000").await.unwrap();
+    let mut crates = world.source(&["crates"], 2).await;
+    crates.tables[0].topic = "packhouse.bins".into();
+    crates.values.form = ValueForm::Row;
+    let beside = world.connector("beside", crates).await;
+    world.until_state(beside, State::Following).await;
+    source.batch_execute("DELETE FROM bins WHERE id % 3 = 1").await.unwrap();
+    let last = world.connector("last", definition(Some(ExistingRows::Compare)).await).await;
+    world.until_state(last, State::Following).await;
+    let all = "SELECT id, grade FROM bins UNION ALL SELECT id, grade FROM crates";
+    world.until_same((&source, all), (&target, "SELECT id, grade FROM bins"), PATIENCE).await;
+    fleet.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_sink_that_is_made_again_lets_rows_go_that_its_topics_do_not_know() {
+    let (world, source, target) = begun().await;
+    let mut fleet = world.fleet();
+    let (_, mut to) = world.flow(&BOTH, 3).await;
+    world.until_equal(&source, &target, &BOTH, PATIENCE).await;
+    let steps: Shapes =
+        serde_json::from_value(json!({"steps": {"packhouse.lines": [{"step": "filter", "only": "line_no = 1"}]}})).unwrap();
+    let cases = [
+        (ExistingRows::Keep, Guarantee::ExactlyOnce, 1, Shapes::default()),
+        (ExistingRows::Empty, Guarantee::ExactlyOnce, 3, Shapes::default()),
+        (ExistingRows::Compare, Guarantee::ExactlyOnce, 3, Shapes::default()),
+        (ExistingRows::Empty, Guarantee::AtLeastOnce, 1, Shapes::default()),
+        (ExistingRows::Compare, Guarantee::AtLeastOnce, 1, Shapes::default()),
+        (ExistingRows::Compare, Guarantee::ExactlyOnce, 1, steps),
+    ];
+    for (number, (existing, guarantee, lanes, shape)) in cases.into_iter().enumerate() {
+        delete(&world, to).await;
+        // rows that no topic knows, and some that it knows and that went or changed meanwhile
+        let strange = format!(
+            "INSERT INTO bins SELECT 8000000 + {number} * 1000 + n, 1, 'strange' FROM generate_series(1, 300) n;
+             INSERT INTO lines SELECT 8000000 + {number} * 1000 + n, 1, 1 FROM generate_series(1, 300) n;
+             UPDATE bins SET grade = 'strange' WHERE id % 5 = 1"
+        );
+        target.batch_execute(&strange).await.unwrap();
+        source
+            .batch_execute(&format!(
+                "DELETE FROM bins WHERE id % 50 = {number}; UPDATE bins SET remark = 'here {number}' WHERE id % 50 = 49;
+                 UPDATE lines SET line_no = 2 WHERE consignment_id = {number} + 1"
+            ))
+            .await
+            .unwrap();
+        let shaped = !shape.is_nothing();
+        let mut sink = SinkDefinition { existing_rows: Some(existing), shape, ..world.sink(&BOTH).await };
+        (sink.writes.guarantee, sink.placing.lanes) = (guarantee, lanes);
+        let writer = tokio::spawn(write(world.cluster.connect("packhouse").await.unwrap(), 100, number as i64 + 1));
+        to = world.connector(&format!("again-{number}"), sink).await;
+        tokio::time::sleep(Duration::from_millis(300)).await;
+        fleet.stop().await;
+        fleet = world.fleet();
+        writer.await.unwrap();
+        if existing == ExistingRows::Keep {
+            let wanted = "SELECT id FROM bins UNION ALL SELECT 8000000 + n FROM generate_series(1, 300) n";
+            world.until_same((&source, wanted), (&target, "SELECT id FROM bins"), PATIENCE).await;
+            continue;
+        }
+        world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+        let lines = if shaped { "SELECT * FROM lines WHERE line_no = 1" } else { "SELECT * FROM lines" };
+        world.until_same((&source, lines), (&target, "SELECT * FROM lines"), PATIENCE).await;
+        // once: what others write there later is theirs
+        target.batch_execute("INSERT INTO bins (id, grade) VALUES (9000000, 'later')").await.unwrap();
+        fleet.stop().await;
+        fleet = world.fleet();
+        world.until_state(to, State::Following).await;
+        source.batch_execute("UPDATE bins SET room = room + 1 WHERE id % 50 = 48").await.unwrap();
+        let wanted = "SELECT id, room FROM bins UNION ALL SELECT 9000000, NULL";
+        world.until_same((&source, wanted), (&target, "SELECT id, room FROM bins"), PATIENCE).await;
+    }
+    fleet.stop().await;
+}

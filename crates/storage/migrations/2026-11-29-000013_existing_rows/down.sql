@@ -1,0 +1,1 @@
+ALTER TABLE reloads DROP COLUMN existing_rows;
