@@ -90,6 +90,15 @@ impl Check {
     }
 }
 
+/// The finding of a topic whose records' columns are not known yet: it is looked at again when the first come.
+pub const NO_ROWS_YET: &str = "the topic has no captured rows yet";
+
+/// The name of the check that looks at a topic's records.
+#[must_use]
+pub fn records_of(topic: &str) -> String {
+    format!("records of {topic}")
+}
+
 /// Checks in the order they were made.
 pub type Report = Vec<Check>;
 

@@ -27,6 +27,7 @@ mod producers;
 mod producing;
 mod quarantine;
 mod readers;
+mod rechecking;
 mod records;
 mod schemas;
 mod shapes;

@@ -174,7 +174,7 @@ async fn captured(definition: &Definition, address: Option<&DatabaseAddress>) ->
 }
 
 /// The shapes of captured rows in the topics that a sink is to deliver.
-async fn shapes(state: &ServerState, definition: &Definition) -> Result<HashMap<String, TableSchema>, Refusal> {
+pub(crate) async fn shapes(state: &ServerState, definition: &Definition) -> Result<HashMap<String, TableSchema>, Refusal> {
     let mut shapes = HashMap::new();
     for ReadTopic { name, topic, rows, .. } in definition.read_topics() {
         if let Some(rows) = rows {

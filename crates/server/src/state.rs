@@ -89,6 +89,7 @@ impl ServerState {
         });
         tokio::spawn(crate::live::watch_connectors(Arc::downgrade(&state)));
         tokio::spawn(crate::producers::note(Arc::downgrade(&state)));
+        tokio::spawn(crate::rechecking::look(Arc::downgrade(&state)));
         state
     }
 

@@ -7,6 +7,7 @@ mod bad_input;
 mod functions_api;
 mod presenting;
 mod producers_api;
+mod rechecking;
 mod records_api;
 mod schemas_api;
 mod shapes_api;

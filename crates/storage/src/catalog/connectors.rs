@@ -370,6 +370,23 @@ impl Database {
         Ok(kept.and_then(|report| serde_json::from_value(report).ok()))
     }
 
+    /// The kept reports with a check that found this.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    pub async fn reports_with(&self, finding: &str) -> Result<Vec<(ConnectorId, KeptReport)>, PortError> {
+        let mut connection = self.connection().await?;
+        let found: Vec<(Uuid, Option<serde_json::Value>)> = connectors::table
+            .filter(connectors::preflight.contains(serde_json::json!({"checks": [{"finding": finding}]})))
+            .select((connectors::id, connectors::preflight))
+            .load(&mut connection)
+            .await
+            .map_err(failed("looking through the preflights' reports"))?;
+        let read =
+            |(id, report): (Uuid, Option<serde_json::Value>)| Some((ConnectorId(id), serde_json::from_value(report?).ok()?));
+        Ok(found.into_iter().filter_map(read).collect())
+    }
+
     /// Asks a source's lane to load tables, as `schema.table`, again from their start; it takes that up when it starts anew.
     ///
     /// # Errors

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use gonvel_core::connector::{DeliveredTopic, ExistingRows, Writes, check_rows_there};
 use gonvel_core::delivered::Nulls;
 use gonvel_core::ports::DatabaseAddress;
-use gonvel_core::preflight::{Check, Report};
+use gonvel_core::preflight::{Check, NO_ROWS_YET, Report, records_of};
 use gonvel_core::table::{Column, TableSchema};
 
 use super::{Asked, from_error};
@@ -177,7 +177,7 @@ async fn target_table(
     asked.push(check);
     if shape.is_none() {
         asked.push(
-            Check::warning(format!("records of {}", topic.topic), "the topic has no captured rows yet")
+            Check::warning(records_of(&topic.topic), NO_ROWS_YET)
                 .means("whether its columns fit the table is seen when the first come"),
         );
     }
