@@ -178,6 +178,13 @@ impl From<PortError> for Refusal {
                 tracing::warn!(%error, %cause, "a request could not be carried out");
                 Self::new(StatusCode::SERVICE_UNAVAILABLE, "try-again", "Gonvel's own database does not answer", detail)
             }
+            PortError::Unfit { .. } => {
+                Self::new(StatusCode::UNPROCESSABLE_ENTITY, "unfit", "A value cannot be stored", detail)
+            }
+            PortError::Failed { ref cause, .. } => {
+                tracing::error!(%error, %cause, "a request failed");
+                Self::new(StatusCode::INTERNAL_SERVER_ERROR, "failed", "Gonvel's own database refused", detail)
+            }
             PortError::Changed { .. } => {
                 Self::new(StatusCode::PRECONDITION_FAILED, "changed", "It was changed by another", detail)
             }

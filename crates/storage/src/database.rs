@@ -13,6 +13,7 @@ use gonvel_core::ports::PortError;
 use tokio::sync::Notify;
 
 use crate::catalog::schemas::note_fields;
+use crate::codes::{self, Helps};
 use crate::ground::Ground;
 use crate::reaching::{Patience, reach};
 use crate::schema::connections;
@@ -195,9 +196,13 @@ async fn migrate(mut connection: AsyncPgConnection) -> Result<(), OpenError> {
     migrated.await.map_err(|e| failed(&e))?
 }
 
-/// Wraps a failed statement as something to try again.
+/// A failed statement by what helps against it.
 pub(crate) fn failed(during: &'static str) -> impl FnOnce(diesel::result::Error) -> PortError {
-    move |cause| PortError::TryAgain { during, cause: Box::new(cause) }
+    move |cause| match codes::helps(&cause) {
+        Helps::TryingAgain => PortError::TryAgain { during, cause: Box::new(cause) },
+        Helps::AnotherValue => PortError::Unfit { during, finding: cause.to_string() },
+        Helps::Nothing => PortError::Failed { during, cause: Box::new(cause) },
+    }
 }
 
 /// What ends a transaction: the database, or a refusal that undoes it.

@@ -1,6 +1,7 @@
 //! The topic log and the catalog on PostgreSQL, through Diesel.
 
 pub mod catalog;
+mod codes;
 pub mod database;
 mod ground;
 pub mod producers;

@@ -18,6 +18,8 @@ use tokio::time::{Instant, Sleep};
 use tokio_postgres::config::Host;
 use tokio_postgres::{Config, NoTls};
 
+use crate::codes;
+
 /// How long Gonvel's own database is waited for.
 #[derive(Debug, Clone, Copy)]
 pub struct Patience {
@@ -124,7 +126,12 @@ struct Frames {
     came: usize,
     /// Bytes of the message that are still to come.
     left: usize,
+    /// What came of a refusal.
+    refusal: Vec<u8>,
 }
+
+/// Longest part of a refusal that is looked at: its code and text stand before what is longer.
+const REFUSAL: usize = 4096;
 
 impl Frames {
     /// Takes bytes; whether the server said last that it is ready for the next question.
@@ -133,8 +140,16 @@ impl Frames {
         while !bytes.is_empty() {
             if self.left > 0 {
                 let some = self.left.min(bytes.len());
+                if self.head[0] == b'E' {
+                    let room = REFUSAL.saturating_sub(self.refusal.len());
+                    self.refusal.extend_from_slice(&bytes[..some.min(room)]);
+                }
                 bytes = &bytes[some..];
                 self.left -= some;
+                if self.left == 0 && self.head[0] == b'E' {
+                    codes::note(&self.refusal);
+                    self.refusal.clear();
+                }
             } else {
                 self.head[self.came] = bytes[0];
                 self.came += 1;

@@ -29,6 +29,25 @@ pub enum PortError {
         #[source]
         cause: Box<dyn std::error::Error + Send + Sync>,
     },
+    /// Change the value: the database cannot hold it.
+    #[error("the topic log's database cannot hold a value ({during}): {finding}; change the value")]
+    Unfit {
+        /// What was being done.
+        during: &'static str,
+        /// What it says.
+        finding: String,
+    },
+    /// Nothing helps but a person: the database refuses what was asked, and would again.
+    #[error(
+        "the topic log's database refused ({during}), and would again: look at its tables and at the rights of Gonvel's login"
+    )]
+    Failed {
+        /// What was being done.
+        during: &'static str,
+        /// The cause.
+        #[source]
+        cause: Box<dyn std::error::Error + Send + Sync>,
+    },
     /// Another holds the lane now; whoever gets this must stop.
     #[error("lane {lane} of connector {connector} is held by another runner since: this one has stopped writing")]
     Fenced {

@@ -20,12 +20,16 @@ use tokio::sync::{mpsc, oneshot};
 use super::ends::Ends;
 use super::identity::{self, Known};
 use super::plain;
+use crate::codes::{Helps, helps};
+use crate::database::failed;
 use crate::ground::Ground;
 use crate::reaching::{Patience, reach};
 use crate::schema::lanes;
 
 /// Requests that go into one transaction at most.
 const GROUP: usize = 64;
+/// Bytes of blocks after which no more go into one: what is larger goes alone.
+const GROUP_BYTES: usize = 16 << 20;
 /// Plans are made once, not for every append: each statement has one good plan, by the keys.
 const PLANS: &str = "SET plan_cache_mode = force_generic_plan; SET enable_hashjoin = off; SET enable_mergejoin = off; \
                      SET enable_seqscan = off";
@@ -41,6 +45,69 @@ struct Request {
     answer: oneshot::Sender<Answer>,
 }
 
+impl Request {
+    fn bytes(&self) -> usize {
+        self.batch.parts.iter().flat_map(|part| &part.blocks).map(|block| block.body.len()).sum()
+    }
+}
+
+/// Requests that go into one transaction.
+#[derive(Default)]
+struct Group {
+    requests: Vec<Request>,
+    bytes: usize,
+}
+
+impl Group {
+    /// Takes a request, or gives it back where it would be too much.
+    fn take(&mut self, request: Request) -> Option<Request> {
+        let bytes = self.bytes.saturating_add(request.bytes());
+        if !self.requests.is_empty() && bytes > GROUP_BYTES {
+            return Some(request);
+        }
+        self.bytes = bytes;
+        self.requests.push(request);
+        None
+    }
+}
+
+/// Requests that wait, of which one may have been too much for the last group.
+struct Line {
+    waiting: mpsc::Receiver<Request>,
+    kept: Option<Request>,
+}
+
+impl Line {
+    fn len(&self) -> usize {
+        self.waiting.len() + usize::from(self.kept.is_some())
+    }
+
+    /// Waits for a request and takes those that wait as well; none if there will be no more.
+    async fn next(&mut self) -> Option<Group> {
+        let mut group = Group::default();
+        let first = match self.kept.take() {
+            Some(kept) => kept,
+            None => self.waiting.recv().await?,
+        };
+        self.kept = group.take(first);
+        while group.requests.len() < GROUP && self.kept.is_none() {
+            let Ok(request) = self.waiting.try_recv() else { break };
+            self.kept = group.take(request);
+        }
+        Some(group)
+    }
+
+    /// Waits for more until there are as many as were expected, or it is enough.
+    ///
+    /// Cancel safety: dropped, nothing that came is lost.
+    async fn fill(&mut self, group: &mut Group, expected: usize) {
+        while group.requests.len() < expected && self.kept.is_none() {
+            let Some(request) = self.waiting.recv().await else { return };
+            self.kept = group.take(request);
+        }
+    }
+}
+
 /// Hands batches to the one task that commits them.
 #[derive(Clone)]
 pub(crate) struct Appender {
@@ -50,16 +117,16 @@ pub(crate) struct Appender {
 impl Appender {
     /// Appends over a connection of its own, which is made anew when it breaks.
     pub(crate) fn start((url, patience): (Arc<str>, Patience), ends: Arc<Ends>, ground: Ground) -> Self {
-        let (requests, mut waiting) = mpsc::channel::<Request>(GROUP);
+        let (requests, waiting) = mpsc::channel::<Request>(GROUP);
         tokio::spawn(async move {
-            let mut group = Vec::with_capacity(GROUP);
+            let mut line = Line { waiting, kept: None };
             let mut connection = None;
             let mut gathering = Gathering::default();
-            while waiting.recv_many(&mut group, GROUP).await > 0 {
-                gathering.gather(&mut waiting, &mut group).await;
-                let answered = group.len();
+            while let Some(mut group) = line.next().await {
+                gathering.gather(&mut line, &mut group).await;
+                let answered = group.requests.len();
                 let to = (&*url, patience, &ground);
-                let committing = commit(to, &mut connection, &ends, std::mem::take(&mut group), &waiting);
+                let committing = commit(to, &mut connection, &ends, group.requests, &line);
                 match AssertUnwindSafe(committing).catch_unwind().await {
                     Ok(waits) => gathering.expected = answered + waits,
                     Err(_) => {
@@ -98,14 +165,12 @@ struct Gathering {
 }
 
 impl Gathering {
-    async fn gather(&mut self, waiting: &mut mpsc::Receiver<Request>, group: &mut Vec<Request>) {
+    async fn gather(&mut self, line: &mut Line, group: &mut Group) {
         let expected = self.expected.min(GROUP);
         if self.rests > 0 {
             self.rests -= 1;
-        } else if group.len() < expected {
-            let enough =
-                async { while group.len() < expected && waiting.recv_many(group, expected - group.len()).await > 0 {} };
-            let came = tokio::time::timeout(PATIENCE, enough).await.is_ok();
+        } else if group.requests.len() < expected {
+            let came = tokio::time::timeout(PATIENCE, line.fill(group, expected)).await.is_ok();
             self.in_vain = if came { 0 } else { (self.in_vain + 1).min(MOST_IN_VAIN) };
             self.rests = if came { 0 } else { 1 << self.in_vain };
         }
@@ -135,17 +200,25 @@ async fn commit(
     connection: &mut Option<Reaching>,
     ends: &Ends,
     group: Vec<Request>,
-    waiting: &mpsc::Receiver<Request>,
+    line: &Line,
 ) -> usize {
     let (batches, answers): (Vec<_>, Vec<_>) = group.into_iter().map(|r| (r.batch, r.answer)).unzip();
     let outcome = match connected(to, connection).await {
-        Ok((connection, ground)) => {
-            let outcomes = written(connection, &batches, *ground).await;
-            outcomes.map(|outcomes| (outcomes, *ground)).map_err(|e| e.to_string())
-        }
+        Ok((connection, ground)) => match written(connection, &batches, *ground).await {
+            // one of them cannot go in whoever it comes with: the others do without it
+            Err(error) if helps(&error) != Helps::TryingAgain && !connection.is_broken() => {
+                let mut outcomes = Vec::with_capacity(batches.len());
+                for batch in &batches {
+                    let alone = written(connection, std::slice::from_ref(batch), *ground).await;
+                    outcomes.push(alone.map_err(failed("appending")).and_then(|mut one| one.remove(0)));
+                }
+                Ok((outcomes, *ground))
+            }
+            outcomes => outcomes.map(|outcomes| (outcomes, *ground)).map_err(|e| e.to_string()),
+        },
         Err(error) => Err(error),
     };
-    let waits = waiting.len();
+    let waits = line.len();
     match outcome {
         Ok((outcomes, ground)) => {
             let committed = batches.iter().zip(&outcomes);

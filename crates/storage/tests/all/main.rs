@@ -6,4 +6,5 @@ mod catalog;
 mod contracts;
 mod keeper;
 mod opening;
+mod refusals;
 mod silence;
