@@ -7,7 +7,7 @@ use diesel::migration::MigrationSource;
 use diesel::{ConnectionError, QueryDsl};
 use diesel_async::pooled_connection::bb8::{Pool, PooledConnection};
 use diesel_async::pooled_connection::{AsyncDieselConnectionManager, ManagerConfig, PoolableConnection, RecyclingMethod};
-use diesel_async::{AsyncConnection, AsyncMigrationHarness, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
+use diesel_async::{AsyncMigrationHarness, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 use gonvel_core::ports::PortError;
 use tokio::sync::Notify;
@@ -15,7 +15,7 @@ use tokio::sync::Notify;
 use crate::catalog::schemas::note_fields;
 use crate::codes::{self, Helps};
 use crate::ground::Ground;
-use crate::reaching::{Patience, reach};
+use crate::reaching::{Address, BadAddress, reach};
 use crate::schema::connections;
 use crate::sealing::{SealError, Sealer};
 use crate::topic_log::appender::Appender;
@@ -32,6 +32,9 @@ pub enum OpenError {
     /// It does not answer.
     #[error("Gonvel's own database does not take a connection: {0}")]
     Connect(#[from] diesel::ConnectionError),
+    /// Its address cannot be used.
+    #[error(transparent)]
+    Address(#[from] BadAddress),
     /// Its tables could not be brought up to date.
     #[error("the migrations of Gonvel's own database failed: {0}")]
     Migrate(String),
@@ -70,8 +73,7 @@ pub struct Database {
     pub(crate) ground: Ground,
     pub(crate) cold: ColdStore,
     /// For what needs a connection of its own.
-    pub(crate) url: Arc<str>,
-    pub(crate) patience: Patience,
+    pub(crate) address: Arc<Address>,
     /// Tells the keeper of this process that what it is to keep has changed.
     pub(crate) settings_changed: Arc<Notify>,
 }
@@ -82,17 +84,17 @@ impl Database {
     /// # Errors
     /// [`OpenError`].
     pub async fn open(url: &str, sealer: Sealer) -> Result<Self, OpenError> {
-        Self::open_with(url, sealer, Patience::default()).await
+        Self::open_at(Address::parse(url)?, sealer).await
     }
 
-    /// The same, waiting for it as long as is said.
+    /// The same at an address.
     ///
     /// # Errors
     /// [`OpenError`].
-    pub async fn open_with(url: &str, sealer: Sealer, patience: Patience) -> Result<Self, OpenError> {
+    pub async fn open_at(address: Address, sealer: Sealer) -> Result<Self, OpenError> {
         crate::provide_tls();
-        let connection = AsyncPgConnection::establish(url).await?;
-        migrate(connection).await?;
+        migrate(reach(&address.endless()).await?).await?;
+        let address = Arc::new(address);
         let mut config = ManagerConfig::default();
         // a closed connection is seen without asking the database first, which would double the time of a small query
         config.recycling_method = RecyclingMethod::CustomFunction(Box::new(|connection: &mut AsyncPgConnection| {
@@ -102,16 +104,17 @@ impl Database {
         // the server takes what is asked of many topics for worth compiling, which takes longer than asking it
         let ground = Ground::default();
         let reaches = ground.clone();
-        config.custom_setup = Box::new(move |url: &str| {
-            let (url, reaches) = (url.to_owned(), reaches.clone());
+        let to = address.clone();
+        config.custom_setup = Box::new(move |_| {
+            let (to, reaches) = (to.clone(), reaches.clone());
             Box::pin(async move {
-                let mut connection = reach(&url, patience).await?;
+                let mut connection = reach(&to).await?;
                 reaches.reached(&mut connection).await.map_err(ConnectionError::CouldntSetupConfiguration)?;
                 connection.batch_execute("SET jit = off").await.map_err(ConnectionError::CouldntSetupConfiguration)?;
                 Ok(connection)
             })
         });
-        let manager = AsyncDieselConnectionManager::new_with_config(url, config);
+        let manager = AsyncDieselConnectionManager::new_with_config("", config);
         let pool = Pool::builder()
             .max_size(16)
             .connection_timeout(Duration::from_secs(5))
@@ -133,8 +136,7 @@ impl Database {
         drop(connection);
         let sealer = sealer.kept()?;
         let ends = Ends::start(pool.clone(), ground.clone());
-        let url: Arc<str> = url.into();
-        let appender = Appender::start((url.clone(), patience), ends.clone(), ground.clone());
+        let appender = Appender::start(address.clone(), ends.clone(), ground.clone());
         Ok(Self {
             pool,
             sealer: Arc::new(sealer),
@@ -142,8 +144,7 @@ impl Database {
             ends,
             ground,
             cold: ColdStore::default(),
-            url,
-            patience,
+            address,
             settings_changed: Arc::default(),
         })
     }

@@ -7,15 +7,21 @@
 use std::future::Future;
 use std::io::{Error, ErrorKind};
 use std::pin::Pin;
+use std::sync::Arc;
 use std::task::{Context, Poll};
 use std::time::Duration;
 
 use diesel::ConnectionError;
 use diesel_async::{AsyncPgConnection, SimpleAsyncConnection};
+use gonvel_core::ports::TlsMode;
+pub use gonvel_tls::Shown;
+use gonvel_tls::{NotOpened, Opened, TlsStream, Unusable, client_config};
+use rustls::ClientConfig;
+use socket2::{SockRef, TcpKeepalive};
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
-use tokio::net::TcpStream;
+use tokio::net::{TcpStream, UnixStream};
 use tokio::time::{Instant, Sleep};
-use tokio_postgres::config::Host;
+use tokio_postgres::config::{Host, SslMode};
 use tokio_postgres::{Config, NoTls};
 
 use crate::codes;
@@ -38,23 +44,93 @@ impl Default for Patience {
     }
 }
 
+/// Where Gonvel's own database is, and how sessions with it are kept.
+#[derive(Debug, Clone)]
+pub struct Address {
+    config: Config,
+    tls: TlsMode,
+    encryption: Arc<ClientConfig>,
+    patience: Patience,
+}
+
+/// An address that cannot be used.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum BadAddress {
+    /// It is no URL of a PostgreSQL database. The text does not repeat it: it may hold a password.
+    #[error(
+        "the address of Gonvel's own database is no PostgreSQL URL ({0}): write it as postgresql://user@host:5432/database"
+    )]
+    Url(String),
+    /// Its certificates cannot be used.
+    #[error("Gonvel's own database: {0}")]
+    Certificates(#[from] Unusable),
+}
+
+impl Address {
+    /// Reads a URL. Sessions are encrypted if the server offers it, or as the URL's `sslmode` says.
+    ///
+    /// # Errors
+    /// [`BadAddress`].
+    pub fn parse(url: &str) -> Result<Self, BadAddress> {
+        let config: Config = url.parse().map_err(|e: tokio_postgres::Error| BadAddress::Url(e.to_string()))?;
+        let tls = match config.get_ssl_mode() {
+            SslMode::Disable => TlsMode::Off,
+            SslMode::Require => TlsMode::Require,
+            _ => TlsMode::Prefer,
+        };
+        Self { config, tls, encryption: Arc::new(client_config(tls, None, None)?), patience: Patience::default() }
+            .encrypted(tls, None, None)
+    }
+
+    /// The same, encrypted in another mode: `ca` is PEM text of whom to trust, `shown` what this side shows of itself.
+    ///
+    /// # Errors
+    /// [`BadAddress`].
+    pub fn encrypted(mut self, mode: TlsMode, ca: Option<&str>, shown: Option<Shown<'_>>) -> Result<Self, BadAddress> {
+        self.encryption = Arc::new(client_config(mode, ca, shown)?);
+        self.tls = mode;
+        // what encrypts is before the session, which then finds it as it is
+        self.config.ssl_mode(SslMode::Disable);
+        Ok(self)
+    }
+
+    /// The mode in which sessions are encrypted.
+    #[must_use]
+    pub fn tls(&self) -> TlsMode {
+        self.tls
+    }
+
+    /// The same with another patience.
+    #[must_use]
+    pub fn patient(mut self, patience: Patience) -> Self {
+        self.patience = patience;
+        self
+    }
+
+    /// The same for what takes as long as it takes.
+    pub(crate) fn endless(&self) -> Self {
+        const DAYS: Duration = Duration::from_secs(7 * 86_400);
+        let patience = Patience { statement: DAYS, silence: DAYS, ..self.patience };
+        self.clone().patient(patience)
+    }
+}
+
+/// Probes of a session over which nothing goes.
+const ALIVE: TcpKeepalive =
+    TcpKeepalive::new().with_time(Duration::from_secs(30)).with_interval(Duration::from_secs(10)).with_retries(3);
+
 /// Opens a session.
 ///
 /// # Errors
 /// [`ConnectionError`] if the server cannot be reached in time, or refuses.
-pub(crate) async fn reach(url: &str, patience: Patience) -> Result<AsyncPgConnection, ConnectionError> {
+pub(crate) async fn reach(address: &Address) -> Result<AsyncPgConnection, ConnectionError> {
     let bad = |what: String| ConnectionError::BadConnection(what);
+    let (config, patience) = (&address.config, address.patience);
     let opening = async {
-        let config: Config = url.parse().map_err(|e: tokio_postgres::Error| bad(e.to_string()))?;
         let mut refused = "its address names no host".to_owned();
         for (place, host) in config.get_hosts().iter().enumerate() {
             let port = config.get_ports().get(place).or(config.get_ports().first()).copied().unwrap_or(5432);
-            let opened = match host {
-                Host::Tcp(host) => over_tcp(&config, host, port, patience.silence).await,
-                // a socket of this machine hangs only with the machine
-                Host::Unix(_) => return <AsyncPgConnection as diesel_async::AsyncConnection>::establish(url).await,
-            };
-            match opened {
+            match open(address, host, port).await {
                 Ok(client) => {
                     let mut connection = AsyncPgConnection::try_from(client).await?;
                     let limit = format!("SET statement_timeout = {}", patience.statement.as_millis());
@@ -69,20 +145,93 @@ pub(crate) async fn reach(url: &str, patience: Patience) -> Result<AsyncPgConnec
     tokio::time::timeout(patience.connect, opening).await.map_err(|_| bad("it did not answer in time".into()))?
 }
 
-async fn over_tcp(config: &Config, host: &str, port: u16, silence: Duration) -> Result<tokio_postgres::Client, String> {
-    let stream = TcpStream::connect((host, port)).await.map_err(|e| format!("{host}:{port}: {e}"))?;
-    stream.set_nodelay(true).map_err(|e| e.to_string())?;
+async fn open(address: &Address, host: &Host, port: u16) -> Result<tokio_postgres::Client, String> {
+    let wire = match host {
+        Host::Tcp(host) => {
+            let stream = TcpStream::connect((host.as_str(), port)).await.map_err(|e| format!("{host}:{port}: {e}"))?;
+            stream.set_nodelay(true).map_err(|e| e.to_string())?;
+            // a session that is idle is found out as well
+            SockRef::from(&stream).set_tcp_keepalive(&ALIVE).map_err(|e| e.to_string())?;
+            let encryption = address.encryption.clone();
+            match gonvel_tls::open(stream, host, address.tls, move || Ok((*encryption).clone())).await {
+                Ok(Opened::Plain(stream)) => Wire::Plain(stream),
+                Ok(Opened::Encrypted(stream)) => Wire::Encrypted(stream),
+                Err(error) => return Err(format!("{host}:{port}: {}", not_opened(&error))),
+            }
+        }
+        Host::Unix(folder) => {
+            let path = folder.join(format!(".s.PGSQL.{port}"));
+            let stream = UnixStream::connect(&path).await.map_err(|e| format!("{}: {e}", path.display()))?;
+            Wire::OfThisMachine(stream)
+        }
+    };
     let told = |e: tokio_postgres::Error| match e.as_db_error() {
         Some(refusal) => refusal.message().to_owned(),
         None => e.to_string(),
     };
-    let (client, connection) = config.connect_raw(Heard::of(stream, silence), NoTls).await.map_err(told)?;
+    let heard = Heard::of(wire, address.patience.silence);
+    let (client, connection) = address.config.connect_raw(heard, NoTls).await.map_err(told)?;
     tokio::spawn(async move {
         if let Err(error) = connection.await {
             tracing::debug!(%error, "a session with Gonvel's own database ended");
         }
     });
     Ok(client)
+}
+
+fn not_opened(error: &NotOpened) -> String {
+    let cause = error.to_string();
+    match error {
+        NotOpened::WithoutTls => format!("{cause}: let it use TLS (ssl = on), or choose the mode prefer or off"),
+        _ if cause.contains("ertificate") => format!(
+            "its certificate is not trusted ({cause}): give the certificate authority that signed it, connect by a name that the \
+             certificate has, or choose the mode require to encrypt without checking"
+        ),
+        _ => cause,
+    }
+}
+
+/// What a session's bytes go over.
+enum Wire {
+    Plain(TcpStream),
+    Encrypted(Box<TlsStream<TcpStream>>),
+    OfThisMachine(UnixStream),
+}
+
+impl AsyncRead for Wire {
+    fn poll_read(self: Pin<&mut Self>, context: &mut Context<'_>, buffer: &mut ReadBuf<'_>) -> Poll<std::io::Result<()>> {
+        match self.get_mut() {
+            Self::Plain(stream) => Pin::new(stream).poll_read(context, buffer),
+            Self::Encrypted(stream) => Pin::new(stream).poll_read(context, buffer),
+            Self::OfThisMachine(stream) => Pin::new(stream).poll_read(context, buffer),
+        }
+    }
+}
+
+impl AsyncWrite for Wire {
+    fn poll_write(self: Pin<&mut Self>, context: &mut Context<'_>, bytes: &[u8]) -> Poll<std::io::Result<usize>> {
+        match self.get_mut() {
+            Self::Plain(stream) => Pin::new(stream).poll_write(context, bytes),
+            Self::Encrypted(stream) => Pin::new(stream).poll_write(context, bytes),
+            Self::OfThisMachine(stream) => Pin::new(stream).poll_write(context, bytes),
+        }
+    }
+
+    fn poll_flush(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<std::io::Result<()>> {
+        match self.get_mut() {
+            Self::Plain(stream) => Pin::new(stream).poll_flush(context),
+            Self::Encrypted(stream) => Pin::new(stream).poll_flush(context),
+            Self::OfThisMachine(stream) => Pin::new(stream).poll_flush(context),
+        }
+    }
+
+    fn poll_shutdown(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<std::io::Result<()>> {
+        match self.get_mut() {
+            Self::Plain(stream) => Pin::new(stream).poll_shutdown(context),
+            Self::Encrypted(stream) => Pin::new(stream).poll_shutdown(context),
+            Self::OfThisMachine(stream) => Pin::new(stream).poll_shutdown(context),
+        }
+    }
 }
 
 /// A session's bytes, that ends where an answer is owed and nothing comes of it.

@@ -7,28 +7,7 @@ use gonvel_connectors::postgres::tls::check_ca;
 use gonvel_core::ports::{DatabaseAddress, TlsMode};
 use gonvel_stand_ins::postgres_cluster::OWNER;
 use gonvel_stand_ins::test_cluster::TestCluster;
-use rcgen::{BasicConstraints, CertificateParams, IsCa, Issuer, KeyPair};
-
-struct Authority {
-    pem: String,
-    issuer: Issuer<'static, KeyPair>,
-}
-
-impl Authority {
-    fn new() -> Self {
-        let mut params = CertificateParams::new(Vec::new()).unwrap();
-        params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
-        let key = KeyPair::generate().unwrap();
-        let pem = params.self_signed(&key).unwrap().pem();
-        Self { pem, issuer: Issuer::new(params, key) }
-    }
-
-    fn signs(&self, name: &str) -> (String, String) {
-        let key = KeyPair::generate().unwrap();
-        let certificate = CertificateParams::new(vec![name.to_owned()]).unwrap().signed_by(&key, &self.issuer).unwrap();
-        (certificate.pem(), key.serialize_pem())
-    }
-}
+use gonvel_tls::authority::Authority;
 
 /// Whether each kind of session is encrypted, or why there is none.
 async fn encrypted(address: &DatabaseAddress) -> [Result<bool, ConnectorError>; 2] {

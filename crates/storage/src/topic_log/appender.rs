@@ -23,7 +23,7 @@ use super::plain;
 use crate::codes::{Helps, helps};
 use crate::database::failed;
 use crate::ground::Ground;
-use crate::reaching::{Patience, reach};
+use crate::reaching::{Address, reach};
 use crate::schema::lanes;
 
 /// Requests that go into one transaction at most.
@@ -116,7 +116,7 @@ pub(crate) struct Appender {
 
 impl Appender {
     /// Appends over a connection of its own, which is made anew when it breaks.
-    pub(crate) fn start((url, patience): (Arc<str>, Patience), ends: Arc<Ends>, ground: Ground) -> Self {
+    pub(crate) fn start(address: Arc<Address>, ends: Arc<Ends>, ground: Ground) -> Self {
         let (requests, waiting) = mpsc::channel::<Request>(GROUP);
         tokio::spawn(async move {
             let mut line = Line { waiting, kept: None };
@@ -125,7 +125,7 @@ impl Appender {
             while let Some(mut group) = line.next().await {
                 gathering.gather(&mut line, &mut group).await;
                 let answered = group.requests.len();
-                let to = (&*url, patience, &ground);
+                let to = (&*address, &ground);
                 let committing = commit(to, &mut connection, &ends, group.requests, &line);
                 match AssertUnwindSafe(committing).catch_unwind().await {
                     Ok(waits) => gathering.expected = answered + waits,
@@ -181,12 +181,12 @@ impl Gathering {
 type Reaching = (AsyncPgConnection, u64);
 
 async fn connected<'c>(
-    (url, patience, ground): (&str, Patience, &Ground),
+    (address, ground): (&Address, &Ground),
     connection: &'c mut Option<Reaching>,
 ) -> Result<&'c mut Reaching, String> {
     // also one that reaches a server which is not the present one any more
     if connection.as_mut().is_none_or(|(connection, reached)| connection.is_broken() || *reached != ground.now()) {
-        let mut made = reach(url, patience).await.map_err(|e| e.to_string())?;
+        let mut made = reach(address).await.map_err(|e| e.to_string())?;
         made.batch_execute(PLANS).await.map_err(|e| e.to_string())?;
         let reached = ground.reached(&mut made).await.map_err(|e| e.to_string())?;
         *connection = Some((made, reached));
@@ -196,7 +196,7 @@ async fn connected<'c>(
 
 /// Commits a group and answers it; gives how many more wait, from just before the answers.
 async fn commit(
-    to: (&str, Patience, &Ground),
+    to: (&Address, &Ground),
     connection: &mut Option<Reaching>,
     ends: &Ends,
     group: Vec<Request>,

@@ -4,6 +4,7 @@
 
 mod catalog;
 mod contracts;
+mod encrypted;
 mod keeper;
 mod opening;
 mod refusals;

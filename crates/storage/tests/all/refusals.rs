@@ -16,7 +16,9 @@ fn batch(to: TopicPartition, bytes: usize, key: Option<&str>) -> AppendBatch {
     let mut seed = 0x2545_f491_4f6c_dd1d_u64;
     let mut value = Vec::with_capacity(bytes);
     while value.len() < bytes {
-        (seed ^= seed << 13, seed ^= seed >> 7, seed ^= seed << 17);
+        seed ^= seed << 13;
+        seed ^= seed >> 7;
+        seed ^= seed << 17;
         value.extend_from_slice(&seed.to_le_bytes());
     }
     let records = [Record { value: Some(value.into()), ..Record::default() }];

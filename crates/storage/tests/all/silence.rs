@@ -11,7 +11,7 @@ use gonvel_core::record::Record;
 use gonvel_core::topic_settings::TopicSettings;
 use gonvel_stand_ins::test_cluster::TestCluster;
 use gonvel_storage::Database;
-use gonvel_storage::reaching::Patience;
+use gonvel_storage::reaching::{Address, Patience};
 use gonvel_storage::sealing::Sealer;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
@@ -72,7 +72,7 @@ async fn a_silent_database_is_given_up_and_the_next_session_goes_on() {
     let url = cluster.url("gonvel").replace(&format!(":{}/", cluster.port), &format!(":{}/", between.port));
     let of = Duration::from_millis;
     let patience = Patience { connect: of(5_000), statement: of(1_000), silence: of(1_500) };
-    let database = Database::open_with(&url, Sealer::new(&[7; 32]), patience).await.unwrap();
+    let database = Database::open_at(Address::parse(&url).unwrap().patient(patience), Sealer::new(&[7; 32])).await.unwrap();
     let topic = database.create_topic(&TopicName::parse("bins").unwrap(), 1, &TopicSettings::default()).await.unwrap();
     let to = TopicPartition { topic: topic.id, partition: PartitionId(0) };
     let batch = || {

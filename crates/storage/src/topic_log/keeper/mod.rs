@@ -155,7 +155,7 @@ impl Database {
             got: bool,
         }
         let connect = |cause| PortError::TryAgain { during: "connecting the keeper", cause: Box::new(cause) };
-        let mut own = reach(&self.url, self.patience).await.map_err(connect)?;
+        let mut own = reach(&self.address).await.map_err(connect)?;
         let mut keeper = Keeper::new(self.clone());
         let (mut rarely, mut asked) = (None::<Instant>, false);
         loop {
