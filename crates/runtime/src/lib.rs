@@ -31,6 +31,7 @@ pub mod systems;
 mod target;
 mod topics_lane;
 pub mod trying;
+mod watching;
 mod whole;
 mod writing;
 

@@ -20,6 +20,7 @@ use crate::lane::{Ending, Failure, Work, asked_to_end};
 use crate::reading::{ReadRound, Reader};
 use crate::shaping::{Shaping, Ways};
 use crate::target::Target;
+use crate::watching::{Watched, watched};
 use crate::whole::Whole;
 
 /// Longest wait for new records before looking again.
@@ -87,6 +88,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         *end = if end.is_empty() { topic.table_name() } else { format!("{end}, {}", topic.table_name()) };
     }
     let mut progress = Progress { delivered, place_of, ends };
+    let session = target.sink().session();
     progress.show(&work);
     work.board.enter(State::Following, None, None);
     let names: Vec<String> = target.sink().topics().iter().map(|(_, t)| t.topic.clone()).collect();
@@ -153,10 +155,16 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             if let Some(ending) = truncate_together(&mut work, target.sink_mut(), &round, &truncate, &topics).await? {
                 return Ok(ending);
             }
-        } else if let Some(aside) = &mut aside {
-            aside.deliver(&mut target, &mut round, beside).await?;
         } else {
-            target.apply(&round).await?;
+            let delivering = async {
+                match &mut aside {
+                    Some(aside) => aside.deliver(&mut target, &mut round, beside).await,
+                    None => target.apply(&round).await,
+                }
+            };
+            if let Watched::Ended(ending) = watched(work.board, &mut work.stopped, &session, delivering).await? {
+                return Ok(ending);
+            }
         }
         work.board.note_moved();
         for (at, delivered) in &round.delivered {

@@ -7,7 +7,7 @@ use gonvel_connectors::postgres::client::{Client, connect};
 use gonvel_connectors::postgres::publication::{Differences, differences, refuse_hindered};
 use gonvel_connectors::postgres::sample::rows_by_key;
 use gonvel_connectors::postgres::slot::{change_tables, load_again, load_whole, prepare};
-use gonvel_connectors::postgres::source::{Beginning, Captured, PgSource, SourceSettings, TableChanges};
+use gonvel_connectors::postgres::source::{Beginning, Captured, PgSource, SILENCE, SourceSettings, TableChanges};
 use gonvel_core::change_form::read_position;
 use gonvel_core::civil::read_rfc3339;
 use gonvel_core::connector::{BadRecords, CapturedTable, Definition, ExistingRows, SourceDefinition, Start, ValueForm};
@@ -143,6 +143,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         whole_rows: definition.values.form == ValueForm::Row,
         fetches_unsent: !definition.shape.is_nothing(),
         start: beginning(definition.start.as_ref())?,
+        silence: SILENCE,
     };
     let topics = ensure_topics(work.services, &tables, definition.partitions).await?;
     let told = match &definition.schema_changes {

@@ -1,5 +1,6 @@
 //! The simulated systems that ship with Gonvel, and the demo's workload.
 
+pub mod between;
 pub mod coldstore;
 pub mod packhouse;
 pub mod postgres_cluster;

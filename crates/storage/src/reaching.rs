@@ -4,23 +4,16 @@
 //! statement has a limit in the server, and a session from which nothing comes for somewhat longer, although it owes an answer, is given up:
 //! all who wait are told, and the next one gets a session of its own.
 
-use std::future::Future;
-use std::io::{Error, ErrorKind};
-use std::pin::Pin;
 use std::sync::Arc;
-use std::task::{Context, Poll};
 use std::time::Duration;
 
 use diesel::ConnectionError;
 use diesel_async::{AsyncPgConnection, SimpleAsyncConnection};
 use gonvel_core::ports::TlsMode;
-pub use gonvel_tls::Shown;
-use gonvel_tls::{NotOpened, Opened, TlsStream, Unusable, client_config};
+pub use gonvel_wire::Shown;
+use gonvel_wire::{Heard, Listening, NotOpened, Unusable, Wire, client_config, dial};
 use rustls::ClientConfig;
-use socket2::{SockRef, TcpKeepalive};
-use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
-use tokio::net::{TcpStream, UnixStream};
-use tokio::time::{Instant, Sleep};
+use tokio::net::UnixStream;
 use tokio_postgres::config::{Host, SslMode};
 use tokio_postgres::{Config, NoTls};
 
@@ -115,10 +108,6 @@ impl Address {
     }
 }
 
-/// Probes of a session over which nothing goes.
-const ALIVE: TcpKeepalive =
-    TcpKeepalive::new().with_time(Duration::from_secs(30)).with_interval(Duration::from_secs(10)).with_retries(3);
-
 /// Opens a session.
 ///
 /// # Errors
@@ -148,16 +137,11 @@ pub(crate) async fn reach(address: &Address) -> Result<AsyncPgConnection, Connec
 async fn open(address: &Address, host: &Host, port: u16) -> Result<tokio_postgres::Client, String> {
     let wire = match host {
         Host::Tcp(host) => {
-            let stream = TcpStream::connect((host.as_str(), port)).await.map_err(|e| format!("{host}:{port}: {e}"))?;
-            stream.set_nodelay(true).map_err(|e| e.to_string())?;
-            // a session that is idle is found out as well
-            SockRef::from(&stream).set_tcp_keepalive(&ALIVE).map_err(|e| e.to_string())?;
+            let stream = dial(host, port).await.map_err(|e| format!("{host}:{port}: {e}"))?;
             let encryption = address.encryption.clone();
-            match gonvel_tls::open(stream, host, address.tls, move || Ok((*encryption).clone())).await {
-                Ok(Opened::Plain(stream)) => Wire::Plain(stream),
-                Ok(Opened::Encrypted(stream)) => Wire::Encrypted(stream),
-                Err(error) => return Err(format!("{host}:{port}: {}", not_opened(&error))),
-            }
+            gonvel_wire::open(stream, host, address.tls, move || Ok((*encryption).clone()))
+                .await
+                .map_err(|error| format!("{host}:{port}: {}", not_opened(&error)))?
         }
         Host::Unix(folder) => {
             let path = folder.join(format!(".s.PGSQL.{port}"));
@@ -169,7 +153,8 @@ async fn open(address: &Address, host: &Host, port: u16) -> Result<tokio_postgre
         Some(refusal) => refusal.message().to_owned(),
         None => e.to_string(),
     };
-    let heard = Heard::of(wire, address.patience.silence);
+    let listening = Listening { silence: Some(address.patience.silence), refused: codes::note };
+    let heard = Heard::of(wire, listening);
     let (client, connection) = address.config.connect_raw(heard, NoTls).await.map_err(told)?;
     tokio::spawn(async move {
         if let Err(error) = connection.await {
@@ -188,217 +173,5 @@ fn not_opened(error: &NotOpened) -> String {
              certificate has, or choose the mode require to encrypt without checking"
         ),
         _ => cause,
-    }
-}
-
-/// What a session's bytes go over.
-enum Wire {
-    Plain(TcpStream),
-    Encrypted(Box<TlsStream<TcpStream>>),
-    OfThisMachine(UnixStream),
-}
-
-impl AsyncRead for Wire {
-    fn poll_read(self: Pin<&mut Self>, context: &mut Context<'_>, buffer: &mut ReadBuf<'_>) -> Poll<std::io::Result<()>> {
-        match self.get_mut() {
-            Self::Plain(stream) => Pin::new(stream).poll_read(context, buffer),
-            Self::Encrypted(stream) => Pin::new(stream).poll_read(context, buffer),
-            Self::OfThisMachine(stream) => Pin::new(stream).poll_read(context, buffer),
-        }
-    }
-}
-
-impl AsyncWrite for Wire {
-    fn poll_write(self: Pin<&mut Self>, context: &mut Context<'_>, bytes: &[u8]) -> Poll<std::io::Result<usize>> {
-        match self.get_mut() {
-            Self::Plain(stream) => Pin::new(stream).poll_write(context, bytes),
-            Self::Encrypted(stream) => Pin::new(stream).poll_write(context, bytes),
-            Self::OfThisMachine(stream) => Pin::new(stream).poll_write(context, bytes),
-        }
-    }
-
-    fn poll_flush(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<std::io::Result<()>> {
-        match self.get_mut() {
-            Self::Plain(stream) => Pin::new(stream).poll_flush(context),
-            Self::Encrypted(stream) => Pin::new(stream).poll_flush(context),
-            Self::OfThisMachine(stream) => Pin::new(stream).poll_flush(context),
-        }
-    }
-
-    fn poll_shutdown(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<std::io::Result<()>> {
-        match self.get_mut() {
-            Self::Plain(stream) => Pin::new(stream).poll_shutdown(context),
-            Self::Encrypted(stream) => Pin::new(stream).poll_shutdown(context),
-            Self::OfThisMachine(stream) => Pin::new(stream).poll_shutdown(context),
-        }
-    }
-}
-
-/// A session's bytes, that ends where an answer is owed and nothing comes of it.
-struct Heard<S> {
-    inner: S,
-    silence: Duration,
-    /// Since when nothing came, where something was asked since the server last said that it is ready.
-    owed: Option<Instant>,
-    /// When it is looked whether that is too long; armed once for many questions.
-    until: Pin<Box<Sleep>>,
-    armed: bool,
-    frames: Frames,
-}
-
-impl<S> Heard<S> {
-    fn of(inner: S, silence: Duration) -> Self {
-        let until = Box::pin(tokio::time::sleep(silence));
-        Self { inner, silence, owed: None, until, armed: false, frames: Frames::default() }
-    }
-
-    /// Whether an answer is owed for too long. If not, the task is woken when it may be.
-    fn is_silent(&mut self, context: &mut Context<'_>) -> bool {
-        while self.armed && self.until.as_mut().poll(context).is_ready() {
-            self.armed = false;
-            let Some(since) = self.owed else { return false };
-            if since.elapsed() >= self.silence {
-                return true;
-            }
-            self.until.as_mut().reset(since + self.silence);
-            self.armed = true;
-        }
-        false
-    }
-}
-
-/// Messages of the server, told apart by their lengths: a byte for the kind, four for the length of what follows with themselves.
-#[derive(Debug, Default)]
-struct Frames {
-    head: [u8; 5],
-    /// Bytes of the head that came.
-    came: usize,
-    /// Bytes of the message that are still to come.
-    left: usize,
-    /// What came of a refusal.
-    refusal: Vec<u8>,
-}
-
-/// Longest part of a refusal that is looked at: its code and text stand before what is longer.
-const REFUSAL: usize = 4096;
-
-impl Frames {
-    /// Takes bytes; whether the server said last that it is ready for the next question.
-    fn take(&mut self, mut bytes: &[u8]) -> bool {
-        let mut ready = false;
-        while !bytes.is_empty() {
-            if self.left > 0 {
-                let some = self.left.min(bytes.len());
-                if self.head[0] == b'E' {
-                    let room = REFUSAL.saturating_sub(self.refusal.len());
-                    self.refusal.extend_from_slice(&bytes[..some.min(room)]);
-                }
-                bytes = &bytes[some..];
-                self.left -= some;
-                if self.left == 0 && self.head[0] == b'E' {
-                    codes::note(&self.refusal);
-                    self.refusal.clear();
-                }
-            } else {
-                self.head[self.came] = bytes[0];
-                self.came += 1;
-                bytes = &bytes[1..];
-                if self.came < self.head.len() {
-                    ready = false;
-                    continue;
-                }
-                let length = u32::from_be_bytes([self.head[1], self.head[2], self.head[3], self.head[4]]);
-                self.left = usize::try_from(length).unwrap_or(usize::MAX).saturating_sub(4);
-                self.came = 0;
-            }
-            ready = self.left == 0 && self.head[0] == b'Z';
-        }
-        ready
-    }
-}
-
-impl<S: AsyncRead + Unpin> AsyncRead for Heard<S> {
-    fn poll_read(
-        mut self: Pin<&mut Self>,
-        context: &mut Context<'_>,
-        buffer: &mut ReadBuf<'_>,
-    ) -> Poll<std::io::Result<()>> {
-        let before = buffer.filled().len();
-        match Pin::new(&mut self.inner).poll_read(context, buffer) {
-            Poll::Ready(read) => {
-                if self.frames.take(&buffer.filled()[before..]) {
-                    self.owed = None;
-                } else if self.owed.is_some() {
-                    self.owed = Some(Instant::now());
-                }
-                Poll::Ready(read)
-            }
-            Poll::Pending if self.is_silent(context) => {
-                let silent = format!("nothing came for {} s", self.silence.as_secs());
-                Poll::Ready(Err(Error::new(ErrorKind::TimedOut, silent)))
-            }
-            Poll::Pending => Poll::Pending,
-        }
-    }
-}
-
-impl<S: AsyncWrite + Unpin> AsyncWrite for Heard<S> {
-    fn poll_write(mut self: Pin<&mut Self>, context: &mut Context<'_>, bytes: &[u8]) -> Poll<std::io::Result<usize>> {
-        let written = Pin::new(&mut self.inner).poll_write(context, bytes);
-        if matches!(written, Poll::Ready(Ok(_))) && self.owed.is_none() {
-            let now = Instant::now();
-            self.owed = Some(now);
-            if !self.armed {
-                self.armed = true;
-                let until = now + self.silence;
-                self.until.as_mut().reset(until);
-                // one task reads and writes: it is woken by this
-                let _ = self.is_silent(context);
-            }
-        }
-        written
-    }
-
-    fn poll_flush(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<std::io::Result<()>> {
-        Pin::new(&mut self.inner).poll_flush(context)
-    }
-
-    fn poll_shutdown(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<std::io::Result<()>> {
-        Pin::new(&mut self.inner).poll_shutdown(context)
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use proptest::prelude::*;
-
-    use super::*;
-
-    proptest! {
-        /// However the bytes are cut, the server is ready where its last message says so, and only there.
-        #[test]
-        fn messages_are_told_apart_however_they_are_cut(
-            messages in prop::collection::vec((any::<bool>(), 0_usize..40), 1..20), cuts in prop::collection::vec(1_usize..9, 1..60),
-        ) {
-            let mut bytes = Vec::new();
-            let mut ends = Vec::new();
-            for (ready, length) in messages {
-                bytes.push(if ready { b'Z' } else { b'D' });
-                bytes.extend(u32::try_from(length + 4).unwrap().to_be_bytes());
-                bytes.extend(std::iter::repeat_n(b'Z', length));
-                ends.push((bytes.len(), ready));
-            }
-            let (mut frames, mut at) = (Frames::default(), 0);
-            for cut in cuts.into_iter().cycle() {
-                if at == bytes.len() {
-                    break;
-                }
-                let next = (at + cut).min(bytes.len());
-                let said = frames.take(&bytes[at..next]);
-                let expected = ends.iter().any(|(end, ready)| *end == next && *ready);
-                prop_assert_eq!(said, expected, "after {} bytes", next);
-                at = next;
-            }
-        }
     }
 }

@@ -21,7 +21,12 @@ import { Preflight } from './Preflight';
 import { lagText, total } from './progress';
 
 /** What stands before the reason of a state. */
-const REASON: Partial<Record<Connector['state'], string>> = { halted: 'Needs a person:', starting: 'Waits:' };
+const REASON: Partial<Record<Connector['state'], string>> = {
+  halted: 'Needs a person:',
+  starting: 'Waits:',
+  loading: 'Now:',
+  following: 'Waits:',
+};
 
 /** One connector: its state, what it carried by table and kind, and what can be done with it. */
 export function ConnectorPage() {

@@ -23,6 +23,7 @@ use super::pgoutput::{self, Cell, Message, Old, Relation, Tuple};
 use super::position::{Partial, PgPosition};
 use super::publication;
 use super::replication::{EPOCH_US, Frame, Frames};
+use super::slot::is_at_work;
 use super::source::{Captured, SourceSettings, TableChanges};
 use super::tables::Describer;
 use crate::error::ConnectorError;
@@ -173,10 +174,10 @@ impl Capture {
                         permit.send(Ok(self.take()));
                         continue;
                     }
-                    frame = frames.next() => frame?,
+                    frame = self.frame(&mut frames) => frame?,
                 }
             } else {
-                frames.next().await?
+                self.frame(&mut frames).await?
             };
             match frame {
                 Frame::Data(data) => {
@@ -198,6 +199,27 @@ impl Capture {
                         }
                     }
                 }
+            }
+        }
+    }
+
+    /// The next frame, unless nothing comes for too long although the server has nothing to do. One that is at work on a large
+    /// transaction may say nothing for long.
+    ///
+    /// Cancel safety: dropped while waiting, nothing is lost.
+    async fn frame(&self, frames: &mut Frames) -> Result<Frame, ConnectorError> {
+        loop {
+            if let Ok(frame) = tokio::time::timeout(self.settings.silence, frames.next()).await {
+                return frame;
+            }
+            if !is_at_work(&self.settings.address, &self.settings.slot()).await? {
+                return Err(ConnectorError::try_again(
+                    format!(
+                        "nothing came from the server for {} s, though it was asked to answer",
+                        self.settings.silence.as_secs()
+                    ),
+                    "Gonvel opens another session; look for a firewall that forgets connections, if it comes again",
+                ));
             }
         }
     }

@@ -1,13 +1,14 @@
 //! Sessions with a PostgreSQL server, and what its refusals mean.
 
+use std::pin::Pin;
 use std::time::Duration;
 
-use gonvel_core::ports::{DatabaseAddress, TlsMode};
+use gonvel_core::ports::DatabaseAddress;
+use gonvel_wire::{Heard, Listening, Owed, dial};
 pub use tokio_postgres::Client;
-use tokio_postgres::Config;
 use tokio_postgres::config::SslMode;
 use tokio_postgres::error::SqlState;
-use tokio_postgres_rustls::MakeRustlsConnect;
+use tokio_postgres::{Config, NoTls, SimpleQueryMessage};
 
 use super::tls;
 use crate::error::ConnectorError;
@@ -21,41 +22,97 @@ pub const SESSION: &str = "SET datestyle = 'ISO, YMD'; SET timezone = 'UTC'; SET
      SET extra_float_digits = 1; SET client_encoding = 'UTF8'; SET statement_timeout = 0; \
      SET idle_in_transaction_session_timeout = 0; SET lock_timeout = 0; SET jit = off";
 
-/// Opens a session.
+/// How long an answer may be owed and nothing come, before it is looked whether the server is at work on it.
+const SILENCE: Duration = Duration::from_secs(10);
+/// Looks in vain, one after the other, after which a silent session is given up.
+const IN_VAIN: u32 = 3;
+
+/// Opens a session. One whose server is silent though it has nothing to do is given up.
 ///
 /// # Errors
 /// [`ConnectorError`] naming the field, the finding and the remedy.
 pub async fn connect(address: &DatabaseAddress) -> Result<Client, ConnectorError> {
     let mut config = Config::new();
     config
-        .host(&address.host)
-        .port(address.port)
         .dbname(&address.database)
         .user(&address.user)
         .password(address.password.expose())
         .application_name("gonvel")
-        .connect_timeout(PATIENCE)
-        .keepalives_idle(Duration::from_secs(30))
         .options(start_options(address))
-        .ssl_mode(match address.tls {
-            TlsMode::Off => SslMode::Disable,
-            TlsMode::Prefer => SslMode::Prefer,
-            TlsMode::Require | TlsMode::Verify => SslMode::Require,
-        });
-    let connector = MakeRustlsConnect::new(tls::client_config(address)?);
-    let opened = tokio::time::timeout(PATIENCE, config.connect(connector)).await;
-    let (client, connection) = match opened {
-        Err(_) => return Err(no_answer(address)),
-        Ok(Err(error)) => return Err(explain_connect(address, &error)),
-        Ok(Ok(pair)) => pair,
+        // what encrypts is before the session, which then finds it as it is
+        .ssl_mode(SslMode::Disable);
+    let opening = async {
+        let stream = dial(&address.host, address.port).await.map_err(|e| not_reached(address, &e))?;
+        let heard = Heard::of(tls::open(stream, address).await?, Listening { silence: None, refused: |_| {} });
+        let owed = heard.owed();
+        let pair = config.connect_raw(heard, NoTls).await.map_err(|e| explain_connect(address, &e))?;
+        Ok::<_, ConnectorError>((pair, owed))
     };
+    let ((client, connection), owed) = tokio::time::timeout(PATIENCE, opening).await.map_err(|_| no_answer(address))??;
+    let (known, session) = tokio::sync::oneshot::channel();
+    let silent = until_silent(address.clone(), session, owed);
     tokio::spawn(async move {
-        if let Err(error) = connection.await {
-            tracing::debug!(%error, "a session with a database ended");
+        tokio::select! {
+            ended = connection => {
+                if let Err(error) = ended {
+                    tracing::debug!(%error, "a session with a database ended");
+                }
+            }
+            () = silent => tracing::debug!("a session with a database was given up: nothing came of it"),
         }
     });
-    client.batch_execute(SESSION).await.map_err(|e| explain(&e, "preparing the session"))?;
+    let prepare = format!("{SESSION}; SELECT pg_backend_pid()");
+    let prepared = client.simple_query(&prepare).await.map_err(|e| explain(&e, "preparing the session"))?;
+    let session = prepared.iter().find_map(|message| match message {
+        SimpleQueryMessage::Row(row) => row.get(0)?.parse().ok(),
+        _ => None,
+    });
+    if let Some(session) = session {
+        let _ = known.send(session);
+    }
     Ok(client)
+}
+
+/// Ends when a session is silent and its server not at work on it. A boxed future: looking needs a session of its own.
+fn until_silent(
+    address: DatabaseAddress,
+    session: tokio::sync::oneshot::Receiver<i32>,
+    owed: Owed,
+) -> Pin<Box<dyn Future<Output = ()> + Send>> {
+    Box::pin(async move {
+        let Ok(session) = session.await else { return std::future::pending().await };
+        let mut in_vain = 0;
+        loop {
+            tokio::time::sleep(SILENCE / 2).await;
+            if owed.lasts().is_none_or(|lasts| lasts < SILENCE) {
+                in_vain = 0;
+                continue;
+            }
+            match is_at_work(&address, session).await {
+                Ok(true) => in_vain = 0,
+                // while it was looked for, something may have come
+                Ok(false) if owed.lasts().is_some_and(|lasts| lasts >= SILENCE) => return,
+                Ok(false) => {}
+                Err(_) => in_vain += 1,
+            }
+            if in_vain == IN_VAIN {
+                return;
+            }
+        }
+    })
+}
+
+/// Whether a session is there and has something to do; one that waits for its client does not.
+async fn is_at_work(address: &DatabaseAddress, session: i32) -> Result<bool, ConnectorError> {
+    let works = connect(address)
+        .await?
+        .query_opt(
+            "SELECT state = 'active' AND coalesce(wait_event_type, '') <> 'Client' FROM pg_stat_activity WHERE pid = $1",
+            &[&session],
+        )
+        .await
+        .map_err(|e| explain(&e, "looking after a session"))?;
+    Ok(works.is_some_and(|row| row.get::<_, Option<bool>>(0) == Some(true)))
 }
 
 /// The settings of an address as a session takes them when it starts.
@@ -75,33 +132,32 @@ fn no_answer(address: &DatabaseAddress) -> ConnectorError {
     )
 }
 
+/// What it means that a host was not reached.
+fn not_reached(address: &DatabaseAddress, error: &std::io::Error) -> ConnectorError {
+    let cause = error.to_string();
+    if cause.contains("lookup") || cause.contains("Name or service") || cause.contains("resolve") {
+        return ConnectorError::settings(
+            Some("host"),
+            format!("no machine is known by the name {:?}", address.host),
+            "check the host's spelling, or give its address",
+        );
+    }
+    if error.kind() == std::io::ErrorKind::TimedOut {
+        return no_answer(address);
+    }
+    ConnectorError::try_again(
+        format!("{} refused the connection ({cause})", place(address)),
+        "check the host and port, and that the server runs and listens there",
+    )
+}
+
 /// What a failed opening means.
-pub(super) fn explain_connect(address: &DatabaseAddress, error: &tokio_postgres::Error) -> ConnectorError {
+fn explain_connect(address: &DatabaseAddress, error: &tokio_postgres::Error) -> ConnectorError {
     let Some(refusal) = error.as_db_error() else {
-        let cause = std::error::Error::source(error).map(ToString::to_string).unwrap_or_default();
-        if cause.contains("does not support TLS") {
-            return tls::without_tls(address);
-        }
-        if error.to_string().contains("TLS") {
-            return tls::explain(address, &cause);
-        }
-        if cause.contains("timed out") || error.to_string().contains("timed out") {
-            return no_answer(address);
-        }
-        if cause.contains("lookup") || cause.contains("Name or service") || cause.contains("resolve") {
-            return ConnectorError::settings(
-                Some("host"),
-                format!("no machine is known by the name {:?}", address.host),
-                "check the host's spelling, or give its address",
-            );
-        }
+        let cause = std::error::Error::source(error).map(|c| format!(": {c}")).unwrap_or_default();
         return ConnectorError::try_again(
-            format!(
-                "{} refused the connection ({error}{})",
-                place(address),
-                if cause.is_empty() { cause } else { format!(": {cause}") }
-            ),
-            "check the host and port, and that the server runs and listens there",
+            format!("{} broke off ({error}{cause})", place(address)),
+            "check that a PostgreSQL server listens there, and see its log",
         );
     };
     refusal_to_connect(address, refusal.code().code(), refusal.message())

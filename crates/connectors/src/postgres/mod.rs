@@ -2,6 +2,7 @@
 
 pub mod apply;
 pub mod binary;
+pub mod blocked;
 mod capture;
 pub mod client;
 pub mod copy_text;

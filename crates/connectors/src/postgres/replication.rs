@@ -6,11 +6,11 @@ use std::time::Duration;
 use bytes::{Buf, Bytes, BytesMut};
 use fallible_iterator::FallibleIterator;
 use gonvel_core::ports::DatabaseAddress;
+use gonvel_wire::{Wire, dial};
 use postgres_protocol::authentication::{md5_hash, sasl};
 use postgres_protocol::message::backend::{ErrorFields, ErrorResponseBody, Message};
 use postgres_protocol::message::frontend;
-use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
-use tokio::net::TcpStream;
+use tokio::io::{AsyncReadExt, AsyncWriteExt, ReadHalf, WriteHalf};
 
 use super::client::{PATIENCE, refusal_to_connect, start_options};
 use super::tls;
@@ -73,8 +73,8 @@ fn explain(refusal: &Refusal, during: &str) -> ConnectorError {
 
 /// A session in replication mode.
 pub struct ReplicationSession {
-    read: Box<dyn AsyncRead + Send + Unpin>,
-    write: Box<dyn AsyncWrite + Send + Unpin>,
+    read: ReadHalf<Wire>,
+    write: WriteHalf<Wire>,
     buffer: BytesMut,
 }
 
@@ -85,19 +85,19 @@ impl ReplicationSession {
     /// [`ConnectorError`] as for any session.
     pub async fn connect(address: &DatabaseAddress) -> Result<Self, ConnectorError> {
         let address = &address.for_log();
-        let opened = tokio::time::timeout(PATIENCE, TcpStream::connect((address.host.as_str(), address.port))).await;
+        let opened = tokio::time::timeout(PATIENCE, dial(&address.host, address.port)).await;
         let stream = match opened {
             Ok(Ok(stream)) => stream,
             Ok(Err(error)) => return Err(lost("opening it", &error)),
             Err(_) => return Err(lost("opening it", &std::io::ErrorKind::TimedOut.into())),
         };
-        stream.set_nodelay(true).map_err(|e| lost("opening it", &e))?;
         if stream.peer_addr().is_ok_and(|peer| peer.ip().is_loopback()) {
             // where it cannot be set, changes only come more slowly
             let _ = socket2::SockRef::from(&stream).set_recv_buffer_size(NARROW);
         }
         let late = |_| lost("agreeing on encryption", &std::io::ErrorKind::TimedOut.into());
-        let (read, write) = tokio::time::timeout(PATIENCE, tls::open(stream, address)).await.map_err(late)??;
+        let wire = tokio::time::timeout(PATIENCE, tls::open(stream, address)).await.map_err(late)??;
+        let (read, write) = tokio::io::split(wire);
         let mut session = Self { read, write, buffer: BytesMut::with_capacity(ROOM) };
         tokio::time::timeout(PATIENCE, session.log_in(address))
             .await
@@ -311,7 +311,7 @@ impl Pace {
 
 /// The receiving half of a stream.
 pub struct Frames {
-    read: Box<dyn AsyncRead + Send + Unpin>,
+    read: ReadHalf<Wire>,
     buffer: BytesMut,
     pace: Pace,
 }
@@ -389,11 +389,11 @@ fn refusal_of(body: &Bytes) -> Refusal {
 
 /// The sending half of a stream: says how far changes are kept.
 pub struct Feedback {
-    write: Box<dyn AsyncWrite + Send + Unpin>,
+    write: WriteHalf<Wire>,
 }
 
 impl Feedback {
-    /// Tells the server that everything before `kept` is durable here.
+    /// Tells the server that everything before `kept` is durable here. It answers, whatever else it has to say.
     ///
     /// # Errors
     /// [`ConnectorError`] if the session ended.
@@ -408,7 +408,7 @@ impl Feedback {
             out.extend_from_slice(&position.to_be_bytes());
         }
         out.extend_from_slice(&now_us.to_be_bytes());
-        out.extend_from_slice(&[0]);
+        out.extend_from_slice(&[1]);
         self.write.write_all(&out).await.map_err(|e| lost("confirming changes", &e))?;
         self.write.flush().await.map_err(|e| lost("confirming changes", &e))
     }

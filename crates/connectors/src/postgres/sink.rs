@@ -148,6 +148,8 @@ pub struct PgSink {
     pub(super) statements: Statements,
     /// Whether a transaction is open that further rounds belong to.
     pub(super) open: bool,
+    /// Its session, as the server counts them.
+    session: i32,
 }
 
 impl PgSink {
@@ -184,15 +186,16 @@ impl PgSink {
             target::ensure_own_tables(&client).await?;
         }
         // a former holder that hangs with a transaction open would keep its rows locked
-        let session = format!("gonvel {} {}", settings.connector.simple(), settings.lane);
+        let name = format!("gonvel {} {}", settings.connector.simple(), settings.lane);
         client
             .execute(
                 "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = $1 AND usename = current_user",
-                &[&session],
+                &[&name],
             )
             .await
             .map_err(during)?;
-        client.batch_execute(&format!("SET application_name = '{session}'")).await.map_err(during)?;
+        client.batch_execute(&format!("SET application_name = '{name}'")).await.map_err(during)?;
+        let session: i32 = client.query_one("SELECT pg_backend_pid()", &[]).await.map_err(during)?.get(0);
         let (mut stands, mut advance, mut unbegun) = (HashMap::new(), None, HashSet::new());
         if in_target {
             if !asked.is_empty() {
@@ -212,7 +215,7 @@ impl PgSink {
         let (targets, notes, statements) = (HashMap::new(), BTreeMap::new(), Statements::default());
         let trails = Mutex::new(stands.iter().map(|(at, stand)| (*at, stand.trail.clone())).collect());
         let open = !unbegun.is_empty();
-        let sink = Self { client, settings, epoch, targets, notes, advance, trails, statements, open };
+        let sink = Self { client, settings, epoch, targets, notes, advance, trails, statements, open, session };
         Ok(Started { sink, stands, unbegun })
     }
 
@@ -362,6 +365,12 @@ impl PgSink {
             trail.to_string()
         };
         delivered.iter().map(text).collect()
+    }
+
+    /// The server, and the number that it knows this sink's session by.
+    #[must_use]
+    pub fn session(&self) -> (DatabaseAddress, i32) {
+        (self.settings.address.clone(), self.session)
     }
 
     /// The topics this sink delivers.

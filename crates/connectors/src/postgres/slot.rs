@@ -246,6 +246,23 @@ pub(super) async fn free_slot(client: &Client, slot: &str) -> Result<(), Connect
     Ok(())
 }
 
+/// Whether the server's end of a slot's session is there and has something to do, and so may be silent.
+///
+/// # Errors
+/// [`ConnectorError`] if the server does not answer.
+pub(super) async fn is_at_work(address: &DatabaseAddress, slot: &str) -> Result<bool, ConnectorError> {
+    let waits = connect(&address.for_log())
+        .await?
+        .query_opt(
+            "SELECT coalesce(a.wait_event_type, '') IN ('Activity', 'Client') FROM pg_replication_slots s
+             JOIN pg_stat_activity a ON a.pid = s.active_pid WHERE s.slot_name = $1",
+            &[&slot],
+        )
+        .await
+        .map_err(|e| explain(&e, "looking after the session"))?;
+    Ok(waits.is_some_and(|row| !row.get::<_, bool>(0)))
+}
+
 /// Where a source's place in its server's log is, as the server knows it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Place {

@@ -20,8 +20,8 @@ use super::slot::{check_slot, free_slot};
 use super::tables;
 use crate::error::ConnectorError;
 
-/// How often the server hears from us at the least.
-const HEARTBEAT: Duration = Duration::from_secs(5);
+/// How long nothing may come before the server is looked after. It hears from us four times in that, and is to answer.
+pub const SILENCE: Duration = Duration::from_secs(10);
 
 /// What a source connector captures, and from where.
 #[derive(Debug, Clone)]
@@ -43,6 +43,8 @@ pub struct SourceSettings {
     pub fetches_unsent: bool,
     /// Where it begins when it starts for the first time; none for now.
     pub start: Option<Beginning>,
+    /// How long nothing may come, usually [`SILENCE`].
+    pub silence: Duration,
 }
 
 /// Where a source connector begins.
@@ -119,13 +121,14 @@ impl PgSource {
         let binary = !position.text && tables::read_as_binary(&client, &settings.tables).await?;
         let (frames, mut feedback) = session.stream(&settings.slot(), &publication, position.lsn, binary).await?;
         let (kept, mut kept_now) = watch::channel(position.lsn);
+        let often = settings.silence / 4;
         tokio::spawn(async move {
             loop {
                 let position = *kept_now.borrow_and_update();
                 if feedback.confirm(position).await.is_err() {
                     return;
                 }
-                if let Ok(Err(_)) = tokio::time::timeout(HEARTBEAT, kept_now.changed()).await {
+                if let Ok(Err(_)) = tokio::time::timeout(often, kept_now.changed()).await {
                     return;
                 }
             }

@@ -7,7 +7,7 @@ use gonvel_connectors::postgres::tls::check_ca;
 use gonvel_core::ports::{DatabaseAddress, TlsMode};
 use gonvel_stand_ins::postgres_cluster::OWNER;
 use gonvel_stand_ins::test_cluster::TestCluster;
-use gonvel_tls::authority::Authority;
+use gonvel_wire::authority::Authority;
 
 /// Whether each kind of session is encrypted, or why there is none.
 async fn encrypted(address: &DatabaseAddress) -> [Result<bool, ConnectorError>; 2] {

@@ -23,3 +23,4 @@ mod starts;
 mod support;
 mod transactions;
 mod types;
+mod waiting;

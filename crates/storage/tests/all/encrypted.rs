@@ -7,7 +7,7 @@ use gonvel_stand_ins::test_cluster::TestCluster;
 use gonvel_storage::Database;
 use gonvel_storage::reaching::{Address, Shown};
 use gonvel_storage::sealing::Sealer;
-use gonvel_tls::authority::Authority;
+use gonvel_wire::authority::Authority;
 
 /// Sessions of this process: how many are encrypted, and how many are not, and the names that they showed.
 async fn sessions(cluster: &TestCluster) -> (i64, i64, Vec<String>) {

@@ -1,8 +1,5 @@
 //! Encrypted sessions with PostgreSQL servers: what each mode asks of the server and of its certificate.
 
-#[cfg(feature = "authority")]
-pub mod authority;
-
 use std::sync::Arc;
 
 use bytes::BytesMut;
@@ -16,7 +13,7 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 use tokio_rustls::TlsConnector;
 
-pub use tokio_rustls::client::TlsStream;
+use crate::stream::Wire;
 
 /// Certificates or keys that cannot be used.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -151,14 +148,6 @@ pub fn check_ca(pem: &str) -> Result<(), Unusable> {
     roots(Some(pem)).map(|_| ())
 }
 
-/// A session's bytes, encrypted or not.
-pub enum Opened {
-    /// As they are.
-    Plain(TcpStream),
-    /// Encrypted.
-    Encrypted(Box<TlsStream<TcpStream>>),
-}
-
 /// Asks the server for encryption as the mode says, before anything else is said.
 ///
 /// # Errors
@@ -168,17 +157,17 @@ pub async fn open(
     host: &str,
     mode: TlsMode,
     config: impl FnOnce() -> Result<ClientConfig, Unusable>,
-) -> Result<Opened, NotOpened> {
+) -> Result<Wire, NotOpened> {
     if mode == TlsMode::Off {
-        return Ok(Opened::Plain(stream));
+        return Ok(Wire::Plain(stream));
     }
     let mut out = BytesMut::new();
     postgres_protocol::message::frontend::ssl_request(&mut out);
     stream.write_all(&out).await?;
     if stream.read_u8().await? != b'S' {
-        return if mode == TlsMode::Prefer { Ok(Opened::Plain(stream)) } else { Err(NotOpened::WithoutTls) };
+        return if mode == TlsMode::Prefer { Ok(Wire::Plain(stream)) } else { Err(NotOpened::WithoutTls) };
     }
     let name = ServerName::try_from(host.to_owned()).map_err(|e| NotOpened::Name(e.to_string()))?;
     let stream = TlsConnector::from(Arc::new(config()?)).connect(name, stream).await?;
-    Ok(Opened::Encrypted(Box::new(stream)))
+    Ok(Wire::Encrypted(Box::new(stream)))
 }

@@ -1,0 +1,68 @@
+//! What stands between a client and a server, and falls silent without closing.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::{TcpListener, TcpStream};
+
+/// Carries bytes both ways, but for connections made before it was last told to fall silent: they stay open, and nothing comes of them.
+pub struct Between {
+    /// Where it is reached.
+    pub port: u16,
+    made: Arc<AtomicUsize>,
+    silent: Arc<AtomicUsize>,
+}
+
+impl Between {
+    /// One before a port of this machine.
+    ///
+    /// # Panics
+    /// If there is no free port.
+    pub async fn start(to: u16) -> Self {
+        let listener = TcpListener::bind("127.0.0.1:0").await.expect("a free port");
+        let port = listener.local_addr().expect("its address").port();
+        let (made, silent) = (Arc::new(AtomicUsize::new(0)), Arc::new(AtomicUsize::new(0)));
+        let (counted, until) = (made.clone(), silent.clone());
+        tokio::spawn(async move {
+            loop {
+                let Ok((near, _)) = listener.accept().await else { return };
+                let Ok(far) = TcpStream::connect(("127.0.0.1", to)).await else { continue };
+                let number = counted.fetch_add(1, Ordering::SeqCst) + 1;
+                let ((near_in, near_out), (far_in, far_out)) = (near.into_split(), far.into_split());
+                tokio::spawn(carry(near_in, far_out, number, until.clone()));
+                tokio::spawn(carry(far_in, near_out, number, until.clone()));
+            }
+        });
+        Self { port, made, silent }
+    }
+
+    /// Connections that were made.
+    #[must_use]
+    pub fn made(&self) -> usize {
+        self.made.load(Ordering::SeqCst)
+    }
+
+    /// From now on nothing comes of those that are there.
+    pub fn fall_silent(&self) {
+        self.silent.store(self.made.load(Ordering::SeqCst), Ordering::SeqCst);
+    }
+}
+
+async fn carry(
+    mut from: tokio::net::tcp::OwnedReadHalf,
+    mut to: tokio::net::tcp::OwnedWriteHalf,
+    number: usize,
+    silent: Arc<AtomicUsize>,
+) {
+    let mut bytes = vec![0; 64 << 10];
+    while let Ok(some) = from.read(&mut bytes).await {
+        if silent.load(Ordering::SeqCst) >= number {
+            // held open, and swallowed
+            continue;
+        }
+        if some == 0 || to.write_all(&bytes[..some]).await.is_err() {
+            return;
+        }
+    }
+}
