@@ -40,6 +40,9 @@ enum Command {
     Demo(DemoArguments),
     /// Run the day at the packhouse against a running demo.
     DemoWorkload(WorkloadArguments),
+    /// Change the key that secrets are sealed with.
+    #[command(subcommand)]
+    Key(KeyCommand),
     /// Print the OpenAPI document.
     Openapi,
     /// Print a script that completes commands in a shell.
@@ -49,6 +52,15 @@ enum Command {
     },
     #[command(flatten)]
     Client(ClientCommand),
+}
+
+#[derive(Subcommand)]
+enum KeyCommand {
+    /// Make a new key, put it before the others in the key file, and seal every secret with it. Servers and runners that run read the file
+    /// again by themselves.
+    Rotate(OwnDatabase),
+    /// Seal every secret with the first key that is given.
+    Seal(OwnDatabase),
 }
 
 fn tls_mode() -> impl TypedValueParser<Value = TlsMode> {
@@ -197,6 +209,8 @@ pub fn run(console: ConsoleFiles) -> ExitCode {
             Command::Runner(arguments) => serve::run_runner(arguments).await.map(|()| ExitCode::SUCCESS),
             Command::Demo(arguments) => demo::run(arguments, console).await.map(|()| ExitCode::SUCCESS),
             Command::DemoWorkload(arguments) => workload::run(arguments).await.map(|()| ExitCode::SUCCESS),
+            Command::Key(KeyCommand::Rotate(place)) => serve::rotate_key(&place).await.map(|()| ExitCode::SUCCESS),
+            Command::Key(KeyCommand::Seal(place)) => serve::seal_anew(&place).await.map(|()| ExitCode::SUCCESS),
             Command::Openapi => {
                 println!("{}", gonvel_server::openapi_json());
                 Ok(ExitCode::SUCCESS)

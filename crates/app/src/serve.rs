@@ -45,13 +45,50 @@ fn address(place: &OwnDatabase) -> Result<Address, Box<dyn Error>> {
     Ok(address.encrypted(mode, ca.as_deref(), shown)?)
 }
 
-/// Opens Gonvel's own database.
-async fn open(place: &OwnDatabase) -> Result<Database, Box<dyn Error>> {
-    let sealer = match std::env::var("GONVEL_KEY") {
+/// Makes a new key and seals every secret with it.
+pub(crate) async fn rotate_key(place: &OwnDatabase) -> Result<(), Box<dyn Error>> {
+    if std::env::var_os("GONVEL_KEY").is_some() {
+        return Err("the key is in GONVEL_KEY: put a new one (openssl rand -base64 32) and a comma before it, start servers and runners with \
+             that, then run gonvel key seal"
+            .into());
+    }
+    if !place.key_file.exists() {
+        return Err(
+            format!("there is no key file {}: a server makes it when it first starts", place.key_file.display()).into()
+        );
+    }
+    // the database is looked at before anything is changed
+    open(place).await?.ping().await?;
+    let sealer = Sealer::add_key(&place.key_file)?;
+    seal(place, sealer).await
+}
+
+/// Seals every secret with the first of the keys.
+pub(crate) async fn seal_anew(place: &OwnDatabase) -> Result<(), Box<dyn Error>> {
+    let sealer = keys(place)?;
+    seal(place, sealer).await
+}
+
+async fn seal(place: &OwnDatabase, sealer: Sealer) -> Result<(), Box<dyn Error>> {
+    let id = sealer.key_id();
+    let connections = Database::open_at(address(place)?, sealer).await?.seal_anew().await?;
+    println!("the secrets of {connections} connections are sealed with the key {id}");
+    println!(
+        "copy the key file to every machine with a server or a runner; the former key stays in it, since masks are made with the oldest one"
+    );
+    Ok(())
+}
+
+fn keys(place: &OwnDatabase) -> Result<Sealer, Box<dyn Error>> {
+    Ok(match std::env::var("GONVEL_KEY") {
         Ok(text) => Sealer::from_text("GONVEL_KEY", &text)?,
         Err(_) => Sealer::from_file(&place.key_file)?,
-    };
-    let database = Database::open_at(address(place)?, sealer).await?;
+    })
+}
+
+/// Opens Gonvel's own database.
+async fn open(place: &OwnDatabase) -> Result<Database, Box<dyn Error>> {
+    let database = Database::open_at(address(place)?, keys(place)?).await?;
     let Some(url) = &place.cold_store else { return Ok(database) };
     let options = std::env::vars().filter(|(name, _)| name.starts_with("AWS_"));
     Ok(database.with_cold_store(url, options)?)

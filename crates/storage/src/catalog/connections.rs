@@ -4,15 +4,19 @@ use chrono::{DateTime, Utc};
 use diesel::dsl;
 use diesel::prelude::*;
 use diesel::result::{DatabaseErrorKind, Error};
-use diesel_async::RunQueryDsl;
+use diesel_async::{AsyncConnection, RunQueryDsl};
 use gonvel_core::naming::ConnectionName;
 use gonvel_core::ports::{DatabaseAddress, Login, PortError};
 use gonvel_core::secret::Secret;
 use uuid::Uuid;
 
 use crate::Database;
-use crate::database::failed;
+use crate::database::{Stop, failed, stopped};
 use crate::schema::{connections, connectors};
+use crate::sealing::Place;
+
+const PASSWORD: &str = "password";
+const LOG_PASSWORD: &str = "log_password";
 
 /// A connection as people see it: without its secret.
 #[derive(Debug, Clone, Queryable, Selectable)]
@@ -75,12 +79,13 @@ type Further = (
 
 impl Database {
     /// What an address says beyond its login.
-    fn further(&self, address: &DatabaseAddress) -> Further {
+    fn further(&self, id: Uuid, address: &DatabaseAddress) -> Further {
+        let seal = |login: &Login| self.sealer.seal(&login.password, Place { connection: id, field: LOG_PASSWORD });
         (
             connections::tls.eq(address.tls.word()),
             connections::ca.eq(address.ca.clone()),
             connections::log_username.eq(address.log_login.as_ref().map(|l| l.user.clone())),
-            connections::sealed_log_password.eq(address.log_login.as_ref().map(|l| self.sealer.seal(&l.password))),
+            connections::sealed_log_password.eq(address.log_login.as_ref().map(seal)),
             connections::settings.eq(serde_json::to_value(&address.settings).unwrap_or_default()),
         )
     }
@@ -91,18 +96,19 @@ impl Database {
     /// [`PortError::Exists`] if the name is taken.
     pub async fn create_connection(&self, input: &ConnectionInput) -> Result<Connection, PortError> {
         let mut connection = self.connection().await?;
-        let address = &input.address;
+        let (id, address) = (Uuid::now_v7(), &input.address);
         diesel::insert_into(connections::table)
             .values((
-                connections::id.eq(Uuid::now_v7()),
+                connections::id.eq(id),
                 connections::name.eq(input.name.as_str()),
                 connections::kind.eq("postgresql"),
                 connections::host.eq(&address.host),
                 connections::port.eq(i32::from(address.port)),
                 connections::database.eq(&address.database),
                 connections::username.eq(&address.user),
-                connections::sealed_password.eq(self.sealer.seal(&address.password)),
-                self.further(address),
+                connections::sealed_password
+                    .eq(self.sealer.seal(&address.password, Place { connection: id, field: PASSWORD })),
+                self.further(id, address),
             ))
             .returning(Connection::as_returning())
             .get_result(&mut connection)
@@ -122,7 +128,8 @@ impl Database {
     ) -> Result<Connection, PortError> {
         let mut connection = self.connection().await?;
         let address = &input.address;
-        let sealed = (!keep_password).then(|| self.sealer.seal(&address.password));
+        let sealed =
+            (!keep_password).then(|| self.sealer.seal(&address.password, Place { connection: id, field: PASSWORD }));
         diesel::update(connections::table.find(id))
             .set((
                 connections::name.eq(input.name.as_str()),
@@ -131,7 +138,7 @@ impl Database {
                 connections::database.eq(&address.database),
                 connections::username.eq(&address.user),
                 sealed.map(|s| connections::sealed_password.eq(s)),
-                self.further(address),
+                self.further(id, address),
                 connections::revision.eq(connections::revision + 1),
                 connections::updated_at.eq(diesel::dsl::now),
             ))
@@ -173,6 +180,40 @@ impl Database {
             .ok_or_else(|| PortError::NotFound { what: format!("connection {id}") })
     }
 
+    /// Seals every secret anew, with the key that is now the first, all or none; gives how many connections have secrets.
+    ///
+    /// # Errors
+    /// [`PortError::Refused`] if one cannot be opened with the keys that are here.
+    pub async fn seal_anew(&self) -> Result<usize, PortError> {
+        let mut connection = self.connection().await?;
+        let sealed = connection.transaction::<_, Stop, _>(async |c| {
+            let all: Vec<(Uuid, String, Vec<u8>, Option<Vec<u8>>)> = connections::table
+                .select((connections::id, connections::name, connections::sealed_password, connections::sealed_log_password))
+                .order(connections::id)
+                .for_update()
+                .load(c)
+                .await?;
+            for (id, name, password, log_password) in &all {
+                let anew = |sealed: &[u8], field| {
+                    let place = Place { connection: *id, field };
+                    let open = self.sealer.open(sealed, place);
+                    let open = open.map_err(|e| Stop::Refused(PortError::Refused(format!("the connection {name}: {e}"))))?;
+                    Ok::<_, Stop>(self.sealer.seal(&open, place))
+                };
+                let log_password = log_password.as_deref().map(|sealed| anew(sealed, LOG_PASSWORD)).transpose()?;
+                diesel::update(connections::table.find(id))
+                    .set((
+                        connections::sealed_password.eq(anew(password, PASSWORD)?),
+                        connections::sealed_log_password.eq(log_password),
+                    ))
+                    .execute(c)
+                    .await?;
+            }
+            Ok(all.len())
+        });
+        sealed.await.map_err(stopped("sealing secrets anew"))
+    }
+
     /// Deletes a connection that no connector uses.
     ///
     /// # Errors
@@ -209,11 +250,11 @@ pub(super) async fn address(database: &Database, id: Uuid) -> Result<DatabaseAdd
         .first(&mut connection)
         .await
         .map_err(failed("reading a connection"))?;
-    let open = |sealed: &[u8]| -> Result<Secret<String>, PortError> {
-        database.sealer.open(sealed).map_err(|e| PortError::Refused(e.to_string()))
+    let open = |sealed: &[u8], field| -> Result<Secret<String>, PortError> {
+        database.sealer.open(sealed, Place { connection: id, field }).map_err(|e| PortError::Refused(e.to_string()))
     };
     let log_login = match (found.log_username, sealed_log) {
-        (Some(user), Some(sealed)) => Some(Login { user, password: open(&sealed)? }),
+        (Some(user), Some(sealed)) => Some(Login { user, password: open(&sealed, LOG_PASSWORD)? }),
         _ => None,
     };
     Ok(DatabaseAddress {
@@ -221,7 +262,7 @@ pub(super) async fn address(database: &Database, id: Uuid) -> Result<DatabaseAdd
         port: u16::try_from(found.port).unwrap_or(0),
         database: found.database,
         user: found.username,
-        password: open(&sealed)?,
+        password: open(&sealed, PASSWORD)?,
         tls: serde_json::from_value(found.tls.into()).unwrap_or_default(),
         ca: found.ca,
         log_login,
