@@ -241,7 +241,9 @@ impl Lane<'_> {
         stopped: &mut watch::Receiver<Ending>,
     ) -> Option<Ending> {
         let (name, message, kind) = (self.assignment.connector.name(), failure.message(), failure.kind());
-        tracing::warn!(connector = %name, lane = self.held.lane, reason = %message, ?wait, "the lane failed");
+        // what is said of a record may repeat a value of it, which is for those who may see the connector
+        let reason = if kind == Kind::Record { "a bad record: the connector's page says which" } else { &message };
+        tracing::warn!(connector = %name, lane = self.held.lane, reason, ?wait, "the lane failed");
         let facts = [("kind", kind.says().into()), ("tries", tries.into())];
         match wait {
             Some(wait) => {

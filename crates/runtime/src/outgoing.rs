@@ -112,7 +112,7 @@ impl<'o> Out<'o> {
         Ok((self.blocks(rows, came, counts).await?, failed))
     }
 
-    /// Writes that rows of a topic are gone, as they were written there.
+    /// Writes that rows of a topic are gone, as they were written there. One that waits in quarantine is not gone.
     pub(crate) async fn write_gone(
         &mut self,
         table: usize,
@@ -123,7 +123,10 @@ impl<'o> Out<'o> {
         let headers = self.shaping.as_ref().map_or_else(Vec::new, |shaping| shaping.headers(table));
         let mut out = Vec::new();
         for batch in deletes {
-            let changes = TableChanges { table, batch, rows: None };
+            let of = self.writer.topic(self.writer.of_table(table)).id;
+            let waits = |row: &usize| self.aside.as_ref().is_some_and(|aside| aside.waits(of, &batch, *row));
+            let gone: Vec<usize> = (0..batch.len()).filter(|row| !waits(row)).collect();
+            let changes = TableChanges { table, batch, rows: Some(gone) };
             out.extend(self.writer.write_as_known(place, &changes, &headers, counts).await?);
         }
         Ok(out)

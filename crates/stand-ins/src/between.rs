@@ -1,10 +1,11 @@
-//! What stands between a client and a server, and falls silent without closing.
+//! What stands between a client and a server: it can be cut, and fall silent without closing.
 
-use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
+use tokio::task::{AbortHandle, JoinHandle};
 
 /// Carries bytes both ways, but for connections made before it was last told to fall silent: they stay open, and nothing comes of them.
 pub struct Between {
@@ -12,6 +13,15 @@ pub struct Between {
     pub port: u16,
     made: Arc<AtomicUsize>,
     silent: Arc<AtomicUsize>,
+    open: Arc<Mutex<Vec<AbortHandle>>>,
+    task: JoinHandle<()>,
+}
+
+impl Drop for Between {
+    fn drop(&mut self) {
+        self.task.abort();
+        self.cut();
+    }
 }
 
 impl Between {
@@ -24,23 +34,34 @@ impl Between {
         let port = listener.local_addr().expect("its address").port();
         let (made, silent) = (Arc::new(AtomicUsize::new(0)), Arc::new(AtomicUsize::new(0)));
         let (counted, until) = (made.clone(), silent.clone());
-        tokio::spawn(async move {
+        let open: Arc<Mutex<Vec<AbortHandle>>> = Arc::default();
+        let kept = open.clone();
+        let task = tokio::spawn(async move {
             loop {
                 let Ok((near, _)) = listener.accept().await else { return };
                 let Ok(far) = TcpStream::connect(("127.0.0.1", to)).await else { continue };
                 let number = counted.fetch_add(1, Ordering::SeqCst) + 1;
                 let ((near_in, near_out), (far_in, far_out)) = (near.into_split(), far.into_split());
-                tokio::spawn(carry(near_in, far_out, number, until.clone()));
-                tokio::spawn(carry(far_in, near_out, number, until.clone()));
+                let there = carry(near_in, far_out, number, until.clone());
+                let back = carry(far_in, near_out, number, until.clone());
+                let carried = tokio::spawn(async move { tokio::join!(there, back) });
+                let mut kept = kept.lock().unwrap_or_else(PoisonError::into_inner);
+                kept.retain(|carried| !carried.is_finished());
+                kept.push(carried.abort_handle());
             }
         });
-        Self { port, made, silent }
+        Self { port, made, silent, open, task }
     }
 
     /// Connections that were made.
     #[must_use]
     pub fn made(&self) -> usize {
         self.made.load(Ordering::SeqCst)
+    }
+
+    /// Cuts all connections that are there; new ones are carried.
+    pub fn cut(&self) {
+        self.open.lock().unwrap_or_else(PoisonError::into_inner).drain(..).for_each(|carried| carried.abort());
     }
 
     /// From now on nothing comes of those that are there.

@@ -135,6 +135,25 @@ impl TestCluster {
         self.home = to.home;
     }
 
+    /// Stops every process of the server where it is, or lets them go on.
+    ///
+    /// # Panics
+    /// If it does not run.
+    pub fn freeze(&self, frozen: bool) {
+        let (data, _) = laid(&self.options.home).expect("its folder");
+        let pid = fs::read_to_string(data.join("postmaster.pid")).expect("it runs");
+        let pid = pid.lines().next().unwrap_or_default().trim().to_owned();
+        // no session is made meanwhile: who makes them is stopped first, and goes on last
+        if frozen {
+            signal("STOP", std::slice::from_ref(&pid));
+        }
+        let all = children(&pid);
+        signal(if frozen { "STOP" } else { "CONT" }, &all);
+        if !frozen {
+            signal("CONT", &[pid]);
+        }
+    }
+
     /// Stops the server as a crash would and starts it again.
     ///
     /// # Panics
@@ -143,6 +162,22 @@ impl TestCluster {
         let cluster = self.cluster.take().expect("it runs");
         self.cluster = Some(cluster.crash_and_restart(&self.options).await.expect("PostgreSQL comes back"));
     }
+}
+
+/// Sends processes a signal, by its name; those that are gone get none.
+fn signal(name: &str, to: &[String]) {
+    let _ = Command::new("sh").arg("-c").arg(format!("kill -{name} {} 2> /dev/null", to.join(" "))).status();
+}
+
+/// The processes that one has made.
+fn children(of: &str) -> Vec<String> {
+    let parent = |pid: &str| {
+        let told = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
+        // its name, in brackets, may hold anything
+        told.rsplit_once(") ")?.1.split(' ').nth(1).map(str::to_owned)
+    };
+    let all = fs::read_dir("/proc").into_iter().flatten().flatten().filter_map(|entry| entry.file_name().into_string().ok());
+    all.filter(|pid| pid.parse::<u32>().is_ok() && parent(pid).as_deref() == Some(of)).collect()
 }
 
 /// A new cluster's data in a folder: copied from one that was made once for all tests of this user, since making it anew takes

@@ -1,13 +1,15 @@
-//! Three processes carry a flow while they are killed and frozen, their databases crash and their connections are cut, by a
-//! seed that repeats the decisions: in the end source, topic and target are the same key by key, and nothing stands twice.
+//! Three processes carry a flow while they are killed and frozen, their databases crash and freeze, their connections are cut and fall
+//! silent, by a seed that repeats the decisions; in a long run replicas that lag take over from Gonvel's own database and from the
+//! target. In the end source, topic and target are the same key by key, and nothing stands twice.
 //!
 //! `GONVEL_CHAOS_SECONDS` makes it longer, `GONVEL_CHAOS_SEED` repeats a run.
 
+use std::process::Command;
 use std::time::{Duration, Instant};
 
 use crate::support::Gonvel;
 use crate::support::checks::{no_change_stands_twice, rows};
-use crate::support::proxy::Proxy;
+use gonvel_stand_ins::between::Between;
 use gonvel_stand_ins::postgres_cluster::{OWNER, free_port};
 use gonvel_stand_ins::test_cluster::TestCluster;
 use serde_json::{Value, json};
@@ -68,11 +70,10 @@ async fn write(url: String, seed: u64, stop: tokio::sync::watch::Receiver<bool>)
     written
 }
 
-async fn build_flow(gonvel: &Gonvel, systems: &TestCluster, way: &Proxy) {
+async fn build_flow(gonvel: &Gonvel, ways: [(&str, &Between, &str); 2]) {
     let mut ids = vec![];
-    for name in ["packhouse", "settlement"] {
-        let body = json!({"name": name, "host": "127.0.0.1", "port": way.port, "database": name, "user": OWNER,
-            "password": systems.password});
+    for (name, way, password) in ways {
+        let body = json!({"name": name, "host": "127.0.0.1", "port": way.port, "database": name, "user": OWNER, "password": password});
         ids.push(gonvel.post("/connections", body).await["id"].clone());
     }
     let tables: Vec<Value> =
@@ -83,6 +84,49 @@ async fn build_flow(gonvel: &Gonvel, systems: &TestCluster, way: &Proxy) {
     gonvel.post("/connectors", json!({"name": "settlement-tables", "definition": sink, "start": true})).await;
 }
 
+/// Runs a command against a server; what it said, if it was done.
+fn command(port: u16, arguments: &[&str]) -> Result<String, String> {
+    let server = format!("http://127.0.0.1:{port}");
+    let output = Command::new(env!("CARGO_BIN_EXE_gonvel")).args(arguments).env("GONVEL_SERVER", server).output().unwrap();
+    let told = String::from_utf8_lossy(&[&output.stdout[..], &output.stderr].concat()).into_owned();
+    if output.status.success() { Ok(told) } else { Err(told) }
+}
+
+/// What a person does who finds connectors halted after Gonvel's own database was rolled back: what `docs/operations.md` says. Whether
+/// any had halted; each said what is missing.
+async fn recover(gonvel: &Gonvel, port: u16) -> bool {
+    let start = Instant::now();
+    let (mut halted, mut at_rest) = (false, 0);
+    // all have been at work for a while, one after the other
+    while at_rest < 25 {
+        assert!(start.elapsed() < Duration::from_secs(120), "{:?}", gonvel.get("/connectors").await);
+        tokio::time::sleep(Duration::from_millis(200)).await;
+        let Some(all) = gonvel.get("/connectors").await else { continue };
+        let all = all.as_array().unwrap();
+        at_rest = if all.iter().all(|c| c["state"] == "following") { at_rest + 1 } else { 0 };
+        for connector in all.iter().filter(|c| c["state"] == "halted") {
+            let (name, reason) = (connector["name"].as_str().unwrap(), connector["reason"].as_str().unwrap_or_default());
+            let is_source = name == "packhouse-changes";
+            let said = if is_source { "bytes of the server's log between them are lost" } else { "ahead of it: partition" };
+            assert!(reason.contains(said), "{name} halted with: {reason}");
+            halted = true;
+            let mended = if is_source {
+                command(port, &["connector", "begin-anew", name, "--existing-rows", "empty", "--yes"])
+            } else {
+                let paused = command(port, &["connector", "pause", name]);
+                tokio::time::sleep(Duration::from_secs(1)).await;
+                let moved = paused.and_then(|_| command(port, &["connector", "move", name, "--agreed", "--yes"]));
+                let started = command(port, &["connector", "start", name]);
+                moved.and(started)
+            };
+            if let Err(told) = mended {
+                eprintln!("{name} is not mended yet: {told}");
+            }
+        }
+    }
+    halted
+}
+
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn whatever_is_killed_frozen_or_cut_nothing_is_lost_or_doubled() {
     let seconds = std::env::var("GONVEL_CHAOS_SECONDS").ok().and_then(|s| s.parse().ok()).unwrap_or(25);
@@ -91,11 +135,13 @@ async fn whatever_is_killed_frozen_or_cut_nothing_is_lost_or_doubled() {
     eprintln!("chaos for {seconds} s; GONVEL_CHAOS_SEED={seed} repeats its decisions");
     let mut dice = Dice(seed);
     let mut own = TestCluster::start(&["gonvel"]).await;
-    let mut systems = TestCluster::start(&["packhouse", "settlement"]).await;
-    let (own_way, systems_way) = (Proxy::to(own.port).await, Proxy::to(systems.port).await);
+    let mut source = TestCluster::start(&["packhouse"]).await;
+    let mut target = TestCluster::start(&["settlement"]).await;
+    let own_way = Between::start(own.port).await;
+    let (source_way, target_way) = (Between::start(source.port).await, Between::start(target.port).await);
     let own_url = own.url("gonvel").replace(&format!(":{}/", own.port), &format!(":{}/", own_way.port));
     assert!(own_url.contains(&own_way.port.to_string()), "{own_url}");
-    let packhouse = systems.connect("packhouse").await.unwrap();
+    let packhouse = source.connect("packhouse").await.unwrap();
     packhouse
         .batch_execute(
             "CREATE TABLE bins (id bigint PRIMARY KEY, grade text, room bigint); CREATE TABLE lines (id bigint PRIMARY KEY, price bigint);
@@ -108,12 +154,18 @@ async fn whatever_is_killed_frozen_or_cut_nothing_is_lost_or_doubled() {
     let serve = async || Gonvel::serve_at(&own_url, folder.path(), port, "inside").await;
     let runner = |name: &str| Gonvel::runner(&own_url, folder.path(), name, None);
     let mut processes = [serve().await, runner("one"), runner("two")];
-    build_flow(&processes[0], &systems, &systems_way).await;
+    let ways = [("packhouse", &source_way, &*source.password), ("settlement", &target_way, &*target.password)];
+    build_flow(&processes[0], ways).await;
     let (stop, stopped) = tokio::sync::watch::channel(false);
-    let writing = tokio::spawn(write(systems.url("packhouse"), seed, stopped));
+    let writing = tokio::spawn(write(source.url("packhouse"), seed, stopped));
 
     let begun = Instant::now();
     let mut frozen: Vec<(usize, Instant)> = vec![];
+    // what takes long, or longer than the rest is waited for, is for long runs
+    let is_long = seconds >= 120;
+    let mut counts = std::collections::BTreeMap::<&str, u32>::new();
+    let mut again = false;
+    let mut lagging = None;
     while begun.elapsed() < Duration::from_secs(seconds) {
         tokio::time::sleep(Duration::from_millis(200 + dice.roll(1_300))).await;
         frozen.retain(|(which, until)| {
@@ -125,8 +177,9 @@ async fn whatever_is_killed_frozen_or_cut_nothing_is_lost_or_doubled() {
         });
         let which = usize::try_from(dice.roll(3)).unwrap();
         let is_frozen = frozen.iter().any(|(f, _)| *f == which);
-        match dice.roll(12) {
-            0..=3 => {
+        let mut did = |what| *counts.entry(what).or_default() += 1;
+        match dice.roll(24) {
+            0..=5 => {
                 frozen.retain(|(f, _)| *f != which);
                 processes[which].kill();
                 processes[which] = match which {
@@ -134,16 +187,67 @@ async fn whatever_is_killed_frozen_or_cut_nothing_is_lost_or_doubled() {
                     1 => runner("one"),
                     _ => runner("two"),
                 };
+                did("processes killed");
             }
             // longer than a lease, or not
-            4..=6 if !is_frozen && which > 0 => {
+            6..=9 if !is_frozen && which > 0 => {
                 processes[which].signal("STOP");
                 frozen.push((which, Instant::now() + Duration::from_millis(500 + dice.roll(9_000))));
+                did("processes frozen");
             }
-            7 | 8 => systems_way.cut(),
-            9 => own_way.cut(),
-            10 => systems.crash_and_restart().await,
-            11 => own.crash_and_restart().await,
+            10 | 11 => {
+                (if dice.roll(2) == 0 { &source_way } else { &target_way }).cut();
+                did("connections of a source or target cut");
+            }
+            12 => {
+                own_way.cut();
+                did("connections of the log cut");
+            }
+            13 | 14 => {
+                (if dice.roll(2) == 0 { &source_way } else { &target_way }).fall_silent();
+                did("connections of a source or target silent");
+            }
+            15 if is_long => {
+                own_way.fall_silent();
+                did("connections of the log silent");
+            }
+            16 => {
+                source.crash_and_restart().await;
+                did("sources crashed");
+            }
+            17 => {
+                target.crash_and_restart().await;
+                did("targets crashed");
+            }
+            18 => {
+                own.crash_and_restart().await;
+                did("logs crashed");
+            }
+            number @ 19..=21 => {
+                let cluster = [&source, &target, &own][usize::try_from(number - 19).unwrap()];
+                cluster.freeze(true);
+                tokio::time::sleep(Duration::from_millis(500 + dice.roll(8_000))).await;
+                cluster.freeze(false);
+                did("databases frozen");
+            }
+            // its newest moments are gone: the position in it goes back with the rows
+            22 if is_long => {
+                let lags = target.replica_cut_off().await;
+                tokio::time::sleep(Duration::from_millis(500 + dice.roll(4_000))).await;
+                target.fail_over(lags).await;
+                did("targets failed over");
+            }
+            23 if is_long => match lagging.take() {
+                None => lagging = Some(own.replica_cut_off().await),
+                Some(lags) => {
+                    own.fail_over(lags).await;
+                    for (which, _) in frozen.drain(..) {
+                        processes[which].signal("CONT");
+                    }
+                    again |= recover(&processes[0], port).await;
+                    did("logs failed over");
+                }
+            },
             _ => {}
         }
     }
@@ -152,21 +256,22 @@ async fn whatever_is_killed_frozen_or_cut_nothing_is_lost_or_doubled() {
     }
     stop.send(true).unwrap();
     let written = writing.await.unwrap();
-    assert!(written > seconds * 10, "only {written} transactions were written");
+    eprintln!("{} faults while {written} transactions were written: {counts:?}", counts.values().sum::<u32>());
+    assert!(written > seconds * 5, "only {written} transactions were written");
 
     let start = Instant::now();
     for table in TABLES {
         loop {
-            let (left, right) = (rows(&systems, "packhouse", table).await, rows(&systems, "settlement", table).await);
+            let (left, right) = (rows(&source, "packhouse", table).await, rows(&target, "settlement", table).await);
             if left.is_some() && left == right {
                 break;
             }
             let said = processes[0].get("/connectors").await.unwrap_or_default();
-            assert!(start.elapsed() < Duration::from_secs(90), "seed {seed}: {table} {left:?} {right:?} {said:#}");
+            assert!(start.elapsed() < Duration::from_secs(180), "seed {seed}: {table} {left:?} {right:?} {said:#}");
             tokio::time::sleep(Duration::from_millis(200)).await;
         }
-        let (there, _) = rows(&systems, "packhouse", table).await.unwrap();
-        no_change_stands_twice(&processes[0], &format!("packhouse.{table}"), there, false).await;
+        let (there, _) = rows(&source, "packhouse", table).await.unwrap();
+        no_change_stands_twice(&processes[0], &format!("packhouse.{table}"), there, again).await;
     }
     let waiting = processes[0].get("/quarantine/records?state=all").await.unwrap();
     assert_eq!(waiting, json!([]), "seed {seed}");
@@ -182,9 +287,9 @@ async fn a_killed_runner_is_followed_soon_and_only_its_lanes_move() {
         .await
         .unwrap();
     let folder = tempfile::tempdir().unwrap();
-    let (url, way) = (cluster.url("gonvel"), Proxy::to(cluster.port).await);
+    let (url, way) = (cluster.url("gonvel"), Between::start(cluster.port).await);
     let server = Gonvel::serve_at(&url, folder.path(), free_port().unwrap(), "inside").await;
-    build_flow(&server, &cluster, &way).await;
+    build_flow(&server, ["packhouse", "settlement"].map(|name| (name, &way, &*cluster.password))).await;
     let mut one = Gonvel::runner(&url, folder.path(), "one", None);
     let mut two = Gonvel::runner(&url, folder.path(), "two", None);
     let lanes = async || -> Vec<(String, i64, String, bool)> {

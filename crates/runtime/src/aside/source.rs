@@ -106,6 +106,11 @@ impl RowsAside {
         Ok(())
     }
 
+    /// Whether a row of a table with this topic waits.
+    pub(crate) fn waits(&self, topic: TopicId, batch: &ChangeBatch, row: usize) -> bool {
+        !self.waiting.is_empty() && self.waiting.contains_key(&(topic, key_of(batch, row)))
+    }
+
     /// Before changes are appended: rows that cannot be shaped go into quarantine, and what waits of the others is void.
     pub(crate) async fn take(&mut self, came: RowsCame<'_>) -> Result<(), Failure> {
         let all: Vec<usize> = came.rows.map_or_else(|| (0..came.batch.len()).collect(), <[usize]>::to_vec);

@@ -134,6 +134,19 @@ async fn what_is_gone_is_told_of_whole_rows_too_and_a_topic_of_several_tables_ke
     world.until_state(last, State::Following).await;
     let all = "SELECT id, grade FROM bins UNION ALL SELECT id, grade FROM crates";
     world.until_same((&source, all), (&target, "SELECT id, grade FROM bins"), PATIENCE).await;
+    delete(&world, last).await;
+
+    // nor is a row gone that waits in quarantine: it is in the source, and could not be shaped
+    source.batch_execute("DELETE FROM bins WHERE id % 100 = 2; UPDATE bins SET room = 0 WHERE id % 100 = 5").await.unwrap();
+    let dividing = json!({"steps": {"public.bins": [{"step": "compute", "column": "share", "value": "60 / room"}]}});
+    let mut shaped = definition(Some(ExistingRows::Compare)).await;
+    shaped.shape = serde_json::from_value(dividing).unwrap();
+    let shaped = world.connector("shaped", shaped).await;
+    world.until_same((&source, all), (&target, "SELECT id, grade FROM bins"), PATIENCE).await;
+    world.until_state(shaped, State::Following).await;
+    let told = "SELECT count(*) FROM bins WHERE share IS NULL";
+    let wait: i64 = target.query_one(told, &[]).await.unwrap().get(0);
+    assert!(wait > 50, "{wait} rows as they were before, and those of the other table");
     fleet.stop().await;
 }
 

@@ -2,7 +2,6 @@
 #![allow(dead_code, reason = "each test uses a part of it")]
 
 pub mod checks;
-pub mod proxy;
 
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
@@ -23,6 +22,11 @@ impl Gonvel {
 
     /// The same, with a database by its URL and a name for the runner inside.
     pub async fn serve_at(url: &str, folder: &std::path::Path, port: u16, runner: &str) -> Self {
+        Self::serve_telling(url, folder, port, runner, Stdio::inherit()).await
+    }
+
+    /// The same, with what it logs going somewhere.
+    pub async fn serve_telling(url: &str, folder: &std::path::Path, port: u16, runner: &str, log: Stdio) -> Self {
         gonvel_storage::provide_tls();
         let child = Command::new(env!("CARGO_BIN_EXE_gonvel"))
             .arg("serve")
@@ -31,6 +35,7 @@ impl Gonvel {
             .env("GONVEL_LISTEN", format!("127.0.0.1:{port}"))
             .env("GONVEL_KEY_FILE", folder.join("secret.key"))
             .stdout(Stdio::null())
+            .stderr(log)
             .spawn()
             .unwrap();
         let made = Self { child, base: format!("http://127.0.0.1:{port}/api/v1"), client: reqwest::Client::new() };
