@@ -263,7 +263,9 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::connector::{BadRecords, Deletes, Encoding, Guarantee, StartOffset, TargetColumns, TargetRows, ValueForm};
+    use crate::connector::{
+        BadRecords, Deletes, Encoding, Forgotten, Guarantee, StartOffset, TargetColumns, TargetRows, ValueForm,
+    };
 
     struct Known;
 
@@ -398,8 +400,9 @@ mod tests {
             most_tries in prop::option::of(1_u32..9),
         ) -> (Placing, Failing) {
             let records = if halt { BadRecords::Halt } else { BadRecords::Quarantine };
+            let forgotten = if halt { Forgotten::Halt } else { Forgotten::PassOver };
             let only_where = site.into_iter().map(|site| ("site".to_owned(), site)).collect();
-            (Placing { only_where, weight, lanes }, Failing { records, kept_days, most_tries, ..Failing::default() })
+            (Placing { only_where, weight, lanes }, Failing { records, kept_days, most_tries, forgotten, ..Failing::default() })
         }
     }
 

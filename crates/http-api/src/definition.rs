@@ -3,7 +3,7 @@
 
 use std::collections::BTreeMap;
 
-use gonvel_core::connector::ExistingRows;
+use gonvel_core::connector::{ExistingRows, Forgotten};
 use gonvel_core::event_rows::EventRows;
 use gonvel_core::fitting::Fit;
 use gonvel_core::shape::Shapes;
@@ -407,6 +407,9 @@ pub struct Failing {
     /// Minutes of failing after which a lane halts; none for as long as it takes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub most_minutes: Option<u32>,
+    /// What happens when records were forgotten before they were delivered.
+    #[serde(default)]
+    pub forgotten: Forgotten,
 }
 
 fn usual_in_a_row() -> u32 {
@@ -430,6 +433,7 @@ impl Default for Failing {
             kept_days: usual_days(),
             most_tries: None,
             most_minutes: None,
+            forgotten: Forgotten::default(),
         }
     }
 }

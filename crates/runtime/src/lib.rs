@@ -18,6 +18,7 @@ mod lane;
 mod leases;
 mod load_filter;
 mod outgoing;
+mod passed_over;
 mod reading;
 mod references;
 mod shaping;

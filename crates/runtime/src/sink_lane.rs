@@ -17,6 +17,7 @@ use crate::events::{first_places, forms};
 use crate::first_time::FirstTime;
 use crate::lag::{COUNT_LAG, Lag};
 use crate::lane::{Ending, Failure, Work, asked_to_end};
+use crate::passed_over;
 use crate::reading::{ReadRound, Reader};
 use crate::shaping::{Shaping, Ways};
 use crate::target::Target;
@@ -103,10 +104,12 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         None
     };
     let starts = partitions.iter().map(|(at, place)| (*at, *place, progress.delivered.get(at).copied().unwrap_or_default()));
+    let passed = passed_over::told(&definition.failing);
     let mut reader = Reader::new(work.services.log.clone(), work.services.schemas.clone(), starts)
         .shaped(shaping)
         .events(&events)
         .delivering(work.lease.ground)
+        .passing_over(passed.clone())
         .following(&work.services.handed);
     let shared = definition.placing.lanes > 1;
     if quarantines {
@@ -148,6 +151,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         if changes >= AHEAD {
             wanted.add_permits(1);
         }
+        passed_over::note(&work, passed.as_ref(), &topics).await?;
         if shared && !truncate.is_empty() {
             if let Some(aside) = &mut aside {
                 aside.before_truncate(&mut round).await?;

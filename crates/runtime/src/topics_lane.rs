@@ -21,6 +21,7 @@ use crate::fleet::Services;
 use crate::lag::Lag;
 use crate::lane::{Ending, Failure, Work, asked_to_end};
 use crate::outgoing::{Blocks, ensure_topic};
+use crate::passed_over;
 use crate::reading::{ReadRound, Reader};
 use crate::shaping::{Shaping, Shared, Ways};
 use crate::sink_lane::topics_there;
@@ -128,7 +129,9 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let log = work.services.log.clone();
     let events = forms(&read_topics)?;
     let read = |reader: Reader| reader.shaped(shaping.clone()).events(&events).whole_rows().fitting(fits.clone());
-    let reader = Reader::new(log.clone(), work.services.schemas.clone(), starts.clone()).delivering(work.lease.ground);
+    let passed = passed_over::told(&definition.failing);
+    let reader = Reader::new(log.clone(), work.services.schemas.clone(), starts.clone());
+    let reader = reader.delivering(work.lease.ground).passing_over(passed.clone());
     let mut reader = read(reader);
     let mut aside = None;
     // what was appended before a crash is not appended again
@@ -191,6 +194,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             }
             continue;
         };
+        passed_over::note(&work, passed.as_ref(), &topics).await?;
         if aside.is_some() && work.mending.has_changed().unwrap_or(false) {
             work.mending.mark_unchanged();
             again = Some(Instant::now());

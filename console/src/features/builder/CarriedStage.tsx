@@ -55,6 +55,26 @@ export function CarriedStage({ draft, change }: { draft: Draft; change: Change }
           />
         </>
       )}
+      {draft.kind !== 'source' && (
+        <div className="choice">
+          <div className="choice-label" id="forgotten">
+            Records that the topic forgot before they were delivered
+          </div>
+          <SegmentedControl
+            size="xs"
+            aria-labelledby="forgotten"
+            data={[
+              { value: 'halt', label: 'halt the lane' },
+              { value: 'pass_over', label: 'are passed over' },
+            ]}
+            value={failing.forgotten ?? 'halt'}
+            onChange={(forgotten) => change({ type: 'failing', set: { forgotten: forgotten as 'halt' | 'pass_over' } })}
+          />
+          {failing.forgotten === 'pass_over' && (
+            <p className="quiet">They are lost. Its history says how many, and which.</p>
+          )}
+        </div>
+      )}
       <NumberInput
         mt="xs"
         label="Tries after which it halts"

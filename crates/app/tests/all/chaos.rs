@@ -106,6 +106,10 @@ async fn recover(gonvel: &Gonvel, port: u16) -> bool {
         at_rest = if all.iter().all(|c| c["state"] == "following") { at_rest + 1 } else { 0 };
         for connector in all.iter().filter(|c| c["state"] == "halted") {
             let (name, reason) = (connector["name"].as_str().unwrap(), connector["reason"].as_str().unwrap_or_default());
+            // the runners' last signs of life went back with everything else
+            if reason.starts_with("no runner is there") {
+                continue;
+            }
             let is_source = name == "packhouse-changes";
             // the second lane of a sink to come may find the leases of the first
             let said: &[&str] = if is_source {

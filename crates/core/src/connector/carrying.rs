@@ -1,6 +1,7 @@
 //! How a connector is carried: where it may run, in how many lanes, and what happens when something fails.
 
 use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
 
 use crate::failure::Kind;
 use crate::planning::{Labels, check_label};
@@ -51,6 +52,17 @@ pub enum BadRecords {
     Halt,
 }
 
+/// What happens when a topic forgot records before they were delivered.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Forgotten {
+    /// The lane halts, and says which.
+    #[default]
+    Halt,
+    /// It goes on with the oldest that is kept; how many it passed over stands in the connector's history.
+    PassOver,
+}
+
 /// What happens when something fails.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
@@ -69,6 +81,14 @@ pub struct Failing {
     /// Minutes of failing after which a lane halts; none for as long as it takes.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub most_minutes: Option<u32>,
+    /// What happens when records were forgotten before they were delivered.
+    #[serde(skip_serializing_if = "is_usual")]
+    pub forgotten: Forgotten,
+}
+
+#[allow(clippy::trivially_copy_pass_by_ref, reason = "serde calls it with a reference")]
+fn is_usual(forgotten: &Forgotten) -> bool {
+    *forgotten == Forgotten::default()
 }
 
 impl Default for Failing {
@@ -80,6 +100,7 @@ impl Default for Failing {
             kept_days: 30,
             most_tries: None,
             most_minutes: None,
+            forgotten: Forgotten::default(),
         }
     }
 }

@@ -1,13 +1,34 @@
 //! Whether the log still has what a reader goes on from.
 
+use std::sync::{Arc, Mutex, PoisonError};
+
 use gonvel_connectors::error::ConnectorError;
 use gonvel_core::change::KindCounts;
+use gonvel_core::naming::TopicPartition;
 use gonvel_core::ports::{OTHER_GROUND, PortError};
 
 use super::{Cursor, Reader};
 use crate::lane::Failure;
 
+/// Records that were forgotten before they were delivered, and passed over because that was said.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Missed {
+    pub(crate) at: TopicPartition,
+    /// The first, and the one after the last.
+    pub(crate) from: i64,
+    pub(crate) to: i64,
+}
+
+/// What a reader passed over, for the lane to tell.
+pub(crate) type PassedOver = Arc<Mutex<Vec<Missed>>>;
+
 impl Reader {
+    /// The same, with records that were forgotten passed over, and told here.
+    pub(crate) fn passing_over(mut self, told: Option<PassedOver>) -> Self {
+        self.passes_over = told;
+        self
+    }
+
     /// The same for what is delivered, from positions that were found on a ground of the log's: records that were forgotten are not
     /// passed over.
     pub(crate) fn delivering(mut self, ground: u64) -> Self {
@@ -33,6 +54,11 @@ impl Reader {
         if !self.delivers || kept_from <= delivered.next || begins {
             return Ok(kept_from);
         }
+        if let Some(told) = &self.passes_over {
+            let missed = Missed { at: *at, from: delivered.next, to: kept_from };
+            told.lock().unwrap_or_else(PoisonError::into_inner).push(missed);
+            return Ok(kept_from);
+        }
         let topics = self.log.topics().await?;
         let name = topics.iter().find(|t| t.id == at.topic).map_or_else(String::new, |t| t.name.to_string());
         Err(ConnectorError::settings(
@@ -55,11 +81,9 @@ impl Reader {
 mod tests {
     #![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
 
-    use std::sync::Arc;
-
     use gonvel_connectors::postgres::sink::Delivered;
     use gonvel_core::block::pack;
-    use gonvel_core::naming::{PartitionId, TopicName, TopicPartition};
+    use gonvel_core::naming::{PartitionId, TopicName};
     use gonvel_core::ports::{AppendBatch, PartitionBlocks, TopicLog};
     use gonvel_core::record::Record;
     use gonvel_core::topic_settings::TopicSettings;

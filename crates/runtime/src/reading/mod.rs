@@ -1,6 +1,6 @@
 //! From blocks to rounds of changes: what a sink applies in one transaction.
 
-mod going_on;
+pub(crate) mod going_on;
 mod handed;
 mod shaped;
 mod transactions;
@@ -24,6 +24,7 @@ use gonvel_core::table::TableSchema;
 use gonvel_core::trail::Seen;
 use gonvel_events::{Came, EventSchema};
 
+use self::going_on::PassedOver;
 use crate::events::{EventSchemas, Events, Sort};
 use crate::fetching::records_at;
 use crate::fits::Fits;
@@ -85,6 +86,8 @@ pub(crate) struct Reader {
     ground: u64,
     /// Whether what it reads is delivered, so that nothing may be passed over.
     delivers: bool,
+    /// Where it is told what was passed over; none where that ends it.
+    passes_over: Option<PassedOver>,
 }
 
 /// A round with what is worth knowing of it.
@@ -234,6 +237,7 @@ impl Reader {
             fits: None,
             ground,
             delivers: false,
+            passes_over: None,
         }
     }
 

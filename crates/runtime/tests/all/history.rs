@@ -5,8 +5,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use gonvel_core::block::pack;
-use gonvel_core::connector::{ExistingRows, State, Wish};
-use gonvel_core::naming::{ConnectorId, Offset, PartitionId, TopicName, TopicPartition};
+use gonvel_core::connector::{ExistingRows, Forgotten, State, ValidConnector, Wish};
+use gonvel_core::naming::{ConnectorId, ConnectorName, Offset, PartitionId, TopicName, TopicPartition};
 use gonvel_core::ports::{AppendBatch, FleetStore, LaneProgress, PartitionBlocks, PortError, TopicLog};
 use gonvel_core::record::Record;
 use gonvel_core::topic_settings::TopicSettings;
@@ -320,5 +320,39 @@ async fn records_forgotten_before_they_were_delivered_are_told_and_not_passed_ov
     source.batch_execute("UPDATE bins SET grade = 'second'").await.unwrap();
     // what was lost comes with its next change, and nothing else is missing
     world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+
+    // a sink that was told to goes on by itself, and its history says what it never saw
+    let stored = world.database.find_connector(to).await.unwrap();
+    let mut sink = world.sink(&["bins"]).await;
+    sink.failing.forgotten = Forgotten::PassOver;
+    let changed = ValidConnector::check(to, ConnectorName::parse("to-settlement").unwrap(), sink.into()).unwrap();
+    world.database.change_connector(&changed, stored.version, &[], "").await.unwrap();
+    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.database.ask(to, Wish::Stop, "").await.unwrap();
+    world.until_state(to, State::Stopped).await;
+    let database = world.database.clone();
+    let bounds = async || database.bounds(topic.id).await.unwrap()[0];
+    let (before, start) = (bounds().await.next.0, Instant::now());
+    source.batch_execute("UPDATE bins SET grade = 'third'").await.unwrap();
+    let keeping = tokio::spawn(world.database.clone().keep());
+    while bounds().await.next.0 < before + 40 || bounds().await.first.0 < before + 40 {
+        assert!(start.elapsed() < PATIENCE, "{:?}", bounds().await);
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    keeping.abort();
+    fleet.stop().await;
+    world.database = Database::open(&world.cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
+    let fleet = world.fleet();
+    world.database.ask(to, Wish::Run, "").await.unwrap();
+    source.batch_execute("UPDATE bins SET grade = 'fourth'").await.unwrap();
+    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    let deeds = world.database.history_of(to.0, None, 100).await.unwrap();
+    let passed: Vec<_> = deeds.iter().filter(|deed| deed.what == "passed over").collect();
+    let detail = passed[0].detail.clone().unwrap_or_default();
+    let wanted = format!(
+        "40 records of partition 0 of packhouse.bins were forgotten before they were delivered (offsets {before} to {})",
+        before + 39
+    );
+    assert_eq!((passed.len(), detail), (1, wanted), "{deeds:?}");
     fleet.stop().await;
 }
