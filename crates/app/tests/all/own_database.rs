@@ -63,7 +63,8 @@ async fn a_key_is_rotated_under_a_server_that_runs_and_the_address_comes_from_a_
     own.execute("UPDATE connections SET sealed_password = $1", &[&after[0]]).await.unwrap();
 
     // what is missing or wrong is said, and nothing is changed
-    let cases: [(&[&str], &[(&str, &str)], &str); 4] = [
+    type Case<'c> = (&'c [&'c str], &'c [(&'c str, &'c str)], &'c str);
+    let cases: [Case<'_>; 4] = [
         (&["serve"], &[], "--database-url-file"),
         (
             &["key", "rotate"],

@@ -52,6 +52,16 @@ pub struct Connection {
     pub settings: serde_json::Value,
 }
 
+/// A connection's secrets.
+#[derive(Queryable, Selectable)]
+#[diesel(table_name = connections)]
+struct Sealed {
+    id: Uuid,
+    name: String,
+    sealed_password: Vec<u8>,
+    sealed_log_password: Option<Vec<u8>>,
+}
+
 /// What a person gives for a connection.
 #[derive(Debug, Clone)]
 pub struct ConnectionInput {
@@ -187,23 +197,19 @@ impl Database {
     pub async fn seal_anew(&self) -> Result<usize, PortError> {
         let mut connection = self.connection().await?;
         let sealed = connection.transaction::<_, Stop, _>(async |c| {
-            let all: Vec<(Uuid, String, Vec<u8>, Option<Vec<u8>>)> = connections::table
-                .select((connections::id, connections::name, connections::sealed_password, connections::sealed_log_password))
-                .order(connections::id)
-                .for_update()
-                .load(c)
-                .await?;
-            for (id, name, password, log_password) in &all {
+            let all: Vec<Sealed> =
+                connections::table.select(Sealed::as_select()).order(connections::id).for_update().load(c).await?;
+            for Sealed { id, name, sealed_password, sealed_log_password } in &all {
                 let anew = |sealed: &[u8], field| {
                     let place = Place { connection: *id, field };
                     let open = self.sealer.open(sealed, place);
                     let open = open.map_err(|e| Stop::Refused(PortError::Refused(format!("the connection {name}: {e}"))))?;
                     Ok::<_, Stop>(self.sealer.seal(&open, place))
                 };
-                let log_password = log_password.as_deref().map(|sealed| anew(sealed, LOG_PASSWORD)).transpose()?;
+                let log_password = sealed_log_password.as_deref().map(|sealed| anew(sealed, LOG_PASSWORD)).transpose()?;
                 diesel::update(connections::table.find(id))
                     .set((
-                        connections::sealed_password.eq(anew(password, PASSWORD)?),
+                        connections::sealed_password.eq(anew(sealed_password, PASSWORD)?),
                         connections::sealed_log_password.eq(log_password),
                     ))
                     .execute(c)
