@@ -79,6 +79,10 @@ async fn carry(
     let mut bytes = vec![0; 64 << 10];
     while let Ok(some) = from.read(&mut bytes).await {
         if silent.load(Ordering::SeqCst) >= number {
+            if some == 0 {
+                // also an end does not come through
+                return std::future::pending().await;
+            }
             // held open, and swallowed
             continue;
         }
