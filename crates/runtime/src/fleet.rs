@@ -98,6 +98,9 @@ impl Drop for Fleet {
 
 struct Running {
     asked: i64,
+    /// What was asked then, and on which ground of the log.
+    wish: Wish,
+    ground: u64,
     /// It was told to end; until it has, the lane does not begin again.
     ending: bool,
     stop: watch::Sender<Ending>,
@@ -239,11 +242,14 @@ impl Supervisor {
             self.shared = Some(Instant::now());
         }
         let assigned = self.services.runners.assigned(&self.heartbeat.name).await?;
+        let ground = self.services.log.ground();
         let wanted: HashMap<Key, Assigned> = assigned.iter().map(|a| ((a.connector, a.lane), *a)).collect();
         self.running.retain(|_, lane| !lane.task.is_finished());
         self.removing.retain(|_, task| !task.is_finished());
         for (key, lane) in self.running.iter_mut().filter(|(_, lane)| !lane.ending) {
-            if let Some(assigned) = wanted.get(key).filter(|a| a.asked == lane.asked) {
+            // after the log was rolled back the same number may stand for something else
+            let as_asked = |a: &&Assigned| (a.asked, a.wish) == (lane.asked, lane.wish) && lane.ground == ground;
+            if let Some(assigned) = wanted.get(key).filter(as_asked) {
                 lane.mending.send_if_modified(|now| std::mem::replace(now, assigned.mending) != assigned.mending);
                 continue;
             }
@@ -295,7 +301,8 @@ impl Supervisor {
             lane.await;
             nudge.notify_one();
         });
-        let running = Running { asked: assigned.asked, ending: false, stop, mending, task };
+        let (asked, wish, ground) = (assigned.asked, assigned.wish, self.services.log.ground());
+        let running = Running { asked, wish, ground, ending: false, stop, mending, task };
         self.running.insert((assigned.connector, assigned.lane), running);
         Ok(())
     }

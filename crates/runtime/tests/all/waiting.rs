@@ -53,6 +53,9 @@ async fn a_sink_that_waits_for_a_lock_says_whose_it_is_and_can_be_paused() {
         assert!(start.elapsed() < Duration::from_secs(20), "{}", told().await);
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
+    // a log that was rolled back counts what is asked from before again: what is asked now still counts
+    world.sql_own("UPDATE connectors SET wish = 'pause'").await;
+    world.until_state(to, State::Paused).await;
     fleet.stop().await;
 }
 
