@@ -28,23 +28,26 @@ pub(crate) async fn begin_over(
     (existing, these): (ExistingRows, &(dyn Fn(&CapturedTable) -> bool + Sync)),
 ) -> Result<Blocks, Failure> {
     let Definition::Source(definition) = work.assignment.connector.definition() else { return Ok(Vec::new()) };
+    if existing == ExistingRows::Keep {
+        // what an earlier load is to look for goes on to be looked for
+        return Ok(Vec::new());
+    }
     let mut emptied = HashSet::new();
     for table in settings.tables.iter().filter(|table| these(table)) {
         let name = table.qualified();
         position.comparing.remove(&name);
         let (ends, records) = ends(work.services, table, &definition.shape).await?;
-        if records == 0 {
+        // a truncate that the topic's form cannot tell is none
+        if records == 0 || (existing == ExistingRows::Empty && settings.whole_rows) {
             continue;
         }
-        match existing {
-            ExistingRows::Keep => continue,
-            // a truncate that the topic's form cannot tell is none
-            ExistingRows::Empty if settings.whole_rows => continue,
-            ExistingRows::Empty => drop(emptied.insert(name.clone())),
-            ExistingRows::Compare => drop(position.comparing.insert(name.clone(), ends)),
-        }
-        let facts = [("table", name.into()), ("records", records.into()), ("existing_rows", existing.word().into())];
+        let facts = [("table", name.clone().into()), ("records", records.into()), ("existing_rows", existing.word().into())];
         work.board.say(Level::Info, existing.told(), facts);
+        if existing == ExistingRows::Empty {
+            emptied.insert(name);
+        } else {
+            position.comparing.insert(name, ends);
+        }
     }
     empty(out, client, settings, position, |table| emptied.contains(&table.qualified())).await
 }
