@@ -48,7 +48,7 @@ async fn a_password_is_stored_sealed_kept_when_not_given_and_lost_without_its_ke
 
     let other = Database::open(&cluster.url("gonvel"), Sealer::new(&[8; 32])).await.unwrap();
     let error = other.address(made.id).await.unwrap_err().to_string();
-    assert!(error.contains("does not open with the present key"), "{error}");
+    assert!(error.contains("sealed with the key") && error.contains("which is not here"), "{error}");
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
