@@ -5,6 +5,7 @@
 mod api;
 mod bad_input;
 mod functions_api;
+mod live;
 mod presenting;
 mod producers_api;
 mod rechecking;
