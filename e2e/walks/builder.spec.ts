@@ -165,6 +165,11 @@ test('an edit says what it will do, is a version, and is taken back', async ({ p
   await page.getByRole('checkbox', { name: /^rooms/ }).check();
   await expect(effect).toContainText('These come in: their rows are loaded');
   await expect(effect).toContainText('public.rooms');
+  // rows of what comes in may be there already
+  await effect.getByRole('radio', { name: 'Begin empty' }).check();
+  await expect(effect).toContainText('are removed first');
+  await effect.getByRole('radio', { name: 'Remove what is gone' }).check();
+  await expect(effect).toContainText('that do not come again, are removed');
   await effect.getByRole('button', { name: 'Save as version 2' }).click();
   await expect(page.getByRole('row', { name: /public\.rooms/ }).locator('[data-kind=load]')).toHaveText('60', {
     timeout: 30_000,

@@ -55,22 +55,19 @@ export function ExistingRowsChoice({ kind, value, onChange, not = {} }: Props) {
   );
 }
 
-/** What a source cannot do with the rows that are there, given the form of its values and whether it loads a part of a table only. */
-export function cannot(rowForm: boolean, part: boolean): Partial<Record<ExistingRows, string>> {
+/** What a connector cannot do with the rows that are there: a source for one of its tables, or for all. */
+export function cannotLoad(definition: Schemas['Definition'], table?: string): Partial<Record<ExistingRows, string>> {
+  if (definition.kind === 'topics') return {};
+  if (definition.kind === 'sink') {
+    const { rows = 'current', deletes = 'applied' } = definition.writes ?? {};
+    const byKey = rows === 'current' && deletes === 'applied';
+    return byKey ? {} : { compare: 'The tables hold more than current rows, or keep deleted ones.' };
+  }
+  const meant = definition.tables.filter((t) => table === undefined || `${t.schema}.${t.table}` === table);
   return {
-    ...(rowForm && { empty: 'Values in row form do not tell that a table is emptied.' }),
-    ...(part && {
+    ...(definition.values?.form === 'row' && { empty: 'Values in row form do not tell that a table is emptied.' }),
+    ...(meant.some((t) => t.load_where) && {
       compare: 'Only a part of the rows is loaded, so what is gone cannot be told from what is left out.',
     }),
   };
-}
-
-/** The same of a source that is there, for one of its tables or all. */
-export function cannotLoad(definition: Schemas['Definition'], table?: string): Partial<Record<ExistingRows, string>> {
-  if (definition.kind !== 'source') return {};
-  const meant = definition.tables.filter((t) => table === undefined || `${t.schema}.${t.table}` === table);
-  return cannot(
-    definition.values?.form === 'row',
-    meant.some((t) => t.load_where),
-  );
 }

@@ -72,7 +72,7 @@ pub(crate) async fn seal_anew(place: &OwnDatabase) -> Result<(), Box<dyn Error>>
 async fn seal(place: &OwnDatabase, sealer: Sealer) -> Result<(), Box<dyn Error>> {
     let id = sealer.key_id();
     let connections = Database::open_at(address(place)?, sealer).await?.seal_anew().await?;
-    println!("the secrets of {connections} connections are sealed with the key {id}");
+    println!("connections whose secrets are sealed with the key {id}: {connections}");
     println!(
         "copy the key file to every machine with a server or a runner; the former key stays in it, since masks are made with the oldest one"
     );

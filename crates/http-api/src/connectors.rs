@@ -180,7 +180,8 @@ pub struct ConnectorChange {
 /// One consequence of a change.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Consequence {
-    /// In a word: `starts_anew`, `loads_new`, `follows_new`, `loads_again`, `lets_go`, `delivers_new`, `takes_more`, `writes_otherwise`.
+    /// In a word: `starts_anew`, `loads_new`, `follows_new`, `loads_again`, `lets_go`, `delivers_new`, `empties_new`,
+    /// `compares_new`, `takes_more`, `writes_otherwise`.
     pub kind: String,
     /// In a sentence.
     pub says: String,

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use bytes::Bytes;
 use gonvel_connectors::postgres::sink::{Delivered, TopicChanges};
 use gonvel_core::change::{ChangeBatch, ChangeKind, OldImage, Origin};
+use gonvel_core::column::ColumnBuilder;
 use gonvel_core::naming::TopicPartition;
 use gonvel_shape::picking::pick;
 use gonvel_shape::reference::Changed;
@@ -45,9 +46,16 @@ pub(crate) struct Latest {
     /// Where each stands: the batch and the row.
     places: HashMap<(TopicPartition, Bytes), (usize, usize)>,
     held: usize,
+    /// Whether only their keys are held.
+    keys_only: bool,
 }
 
 impl Latest {
+    /// The same for rows of which nothing but the key is wanted.
+    pub(crate) fn keys_only() -> Self {
+        Self { keys_only: true, ..Self::default() }
+    }
+
     /// Takes a batch in, of which some rows are asked for, each with the origin that it gets.
     pub(crate) fn take(&mut self, changes: &TopicChanges, touched: &BTreeMap<usize, Origin>) {
         let batch = &changes.batches[0];
@@ -72,6 +80,12 @@ impl Latest {
             // it is said again because of what changed, whatever it said before
             (picked.kinds[place], picked.old_images[place]) = (ChangeKind::Update, OldImage::None);
             picked.origins[place] = touched[row];
+        }
+        let columns = picked.table.columns.iter().zip(&mut picked.new);
+        for (column, values) in columns.filter(|(column, _)| self.keys_only && !column.key) {
+            let mut nulls = ColumnBuilder::new(column.ty);
+            rows.iter().for_each(|_| nulls.push_null());
+            *values = nulls.finish();
         }
         picked.old = Vec::new();
         let keys = rows.iter().map(|row| changes.changes[*row].1.clone()).collect();

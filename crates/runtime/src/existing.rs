@@ -11,7 +11,7 @@ use gonvel_core::connector::{CapturedTable, Definition, ExistingRows};
 use gonvel_core::ports::Level;
 use gonvel_core::shape::Shapes;
 
-use crate::comparing::{Comparing, ends};
+use crate::comparing::{Comparing, HELD, ends};
 use crate::fleet::Services;
 use crate::lane::{Failure, Work};
 use crate::outgoing::{Blocks, Out};
@@ -36,7 +36,7 @@ pub(crate) async fn begin_over(
     for table in settings.tables.iter().filter(|table| these(table)) {
         let name = table.qualified();
         position.comparing.remove(&name);
-        let (ends, records) = ends(work.services, table, &definition.shape).await?;
+        let (ends, records) = ends(&*work.services.log, table, &definition.shape).await?;
         // a truncate that the topic's form cannot tell is none
         if records == 0 || (existing == ExistingRows::Empty && settings.whole_rows) {
             continue;
@@ -65,7 +65,8 @@ pub(crate) async fn compare(
     let origin = Origin { position: position.source.lsn, commit_time_us: now_us(), ..Origin::default() };
     let counts = position.counts.entry(name.to_owned()).or_default();
     let before = counts.delete;
-    let mut comparing = Comparing::new(services, &tables[number], shape, &ends).await?;
+    let ports = (services.log.clone(), services.schemas.clone());
+    let mut comparing = Comparing::new(ports, &tables[number], shape, &ends, HELD).await?;
     let mut parts = Vec::new();
     while let Some(found) = comparing.next(origin).await? {
         for gone in found {

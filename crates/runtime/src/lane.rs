@@ -97,7 +97,6 @@ impl Failure {
             Self::Port(error) => match error {
                 PortError::TryAgain { .. } => Kind::Connection,
                 PortError::Fenced { .. } => Kind::Fenced,
-                PortError::Failed { .. } => Kind::Defect,
                 _ => Kind::Settings,
             },
             Self::NewFields(_) => Kind::Settings,

@@ -6,7 +6,7 @@ use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::client::{Client, connect};
 use gonvel_connectors::postgres::publication::{Differences, differences, refuse_hindered};
 use gonvel_connectors::postgres::sample::rows_by_key;
-use gonvel_connectors::postgres::slot::{change_tables, load_again, load_whole, prepare};
+use gonvel_connectors::postgres::slot::{change_tables, load_again, prepare};
 use gonvel_connectors::postgres::source::{Beginning, Captured, PgSource, SILENCE, SourceSettings, TableChanges};
 use gonvel_core::change_form::read_position;
 use gonvel_core::civil::read_rfc3339;
@@ -187,11 +187,8 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     for Reload { number, tables: again, existing_rows } in
         work.services.fleet.reloads(work.connector(), position.reloaded).await?
     {
-        if existing_rows == ExistingRows::Keep {
-            load_again(&settings, &mut position.source, &again).await?;
-        } else {
-            load_whole(&settings, &mut position.source, &again).await?;
-        }
+        let void = existing_rows != ExistingRows::Keep;
+        load_again(&settings, &mut position.source, &again, void).await?;
         let asked = |table: &CapturedTable| again.contains(&table.qualified());
         let parts = begin_over(&work, &mut out, &client, &settings, &mut position, (existing_rows, &asked)).await?;
         position.reloaded = number;
@@ -201,7 +198,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     look_for_columns(work.board, definition, &client, &tables, &mut position).await?;
     if !position.load_again.is_empty() {
         let again = std::mem::take(&mut position.load_again);
-        load_again(&settings, &mut position.source, &again).await?;
+        load_again(&settings, &mut position.source, &again, false).await?;
         append(work.services, Vec::new(), progress(&work, &position)?).await?;
     }
     show(work.board, &tables, &position);

@@ -71,8 +71,11 @@ impl Address {
             SslMode::Require => TlsMode::Require,
             _ => TlsMode::Prefer,
         };
-        Self { config, tls, encryption: Arc::new(client_config(tls, None, None)?), patience: Patience::default() }
-            .encrypted(tls, None, None)
+        let encryption = Arc::new(client_config(tls, None, None)?);
+        let mut address = Self { config, tls, encryption, patience: Patience::default() };
+        // what encrypts is before the session, which then finds it as it is
+        address.config.ssl_mode(SslMode::Disable);
+        Ok(address)
     }
 
     /// The same, encrypted in another mode: `ca` is PEM text of whom to trust, `shown` what this side shows of itself.
@@ -82,8 +85,6 @@ impl Address {
     pub fn encrypted(mut self, mode: TlsMode, ca: Option<&str>, shown: Option<Shown<'_>>) -> Result<Self, BadAddress> {
         self.encryption = Arc::new(client_config(mode, ca, shown)?);
         self.tls = mode;
-        // what encrypts is before the session, which then finds it as it is
-        self.config.ssl_mode(SslMode::Disable);
         Ok(self)
     }
 
@@ -139,7 +140,7 @@ async fn open(address: &Address, host: &Host, port: u16) -> Result<tokio_postgre
         Host::Tcp(host) => {
             let stream = dial(host, port).await.map_err(|e| format!("{host}:{port}: {e}"))?;
             let encryption = address.encryption.clone();
-            gonvel_wire::open(stream, host, address.tls, move || Ok((*encryption).clone()))
+            gonvel_wire::open(stream, host, address.tls, || Ok(encryption))
                 .await
                 .map_err(|error| format!("{host}:{port}: {}", not_opened(&error)))?
         }

@@ -61,7 +61,10 @@ pub struct Heard<S> {
     /// When it is looked whether that is too long; armed once for many questions.
     until: Pin<Box<Sleep>>,
     armed: bool,
-    frames: Frames,
+    said: Messages,
+    asked: Messages,
+    /// Questions that are not answered to their end yet; several may be asked before the first answer.
+    open: usize,
 }
 
 impl<S> Heard<S> {
@@ -70,7 +73,10 @@ impl<S> Heard<S> {
         // what never ends does within the session's life
         let silence = silence.unwrap_or(Duration::from_secs(10 * 365 * 86_400));
         let until = Box::pin(tokio::time::sleep(silence));
-        Self { inner, silence, owed: Owed::new(), until, armed: false, frames: Frames { refused, ..Frames::default() } }
+        let said = Messages::of(b"Z", refused);
+        // the first message has no kind; a question ends with a query or a sync
+        let asked = Messages { came: 1, ..Messages::of(b"QS\0", |_| {}) };
+        Self { inner, silence, owed: Owed::new(), until, armed: false, said, asked, open: 0 }
     }
 
     /// Whether the server owes an answer, to be looked at from elsewhere.
@@ -94,9 +100,11 @@ impl<S> Heard<S> {
     }
 }
 
-/// Messages of the server, told apart by their lengths: a byte for the kind, four for the length of what follows with themselves.
+/// Messages one way, told apart by their lengths: a byte for the kind, four for the length of what follows with themselves.
 #[derive(Debug)]
-struct Frames {
+struct Messages {
+    /// Kinds that are counted.
+    counted: &'static [u8],
     head: [u8; 5],
     /// Bytes of the head that came.
     came: usize,
@@ -107,19 +115,17 @@ struct Frames {
     refused: fn(&[u8]),
 }
 
-impl Default for Frames {
-    fn default() -> Self {
-        Self { head: [0; 5], came: 0, left: 0, refusal: Vec::new(), refused: |_| {} }
-    }
-}
-
 /// Longest part of a refusal that is looked at: its code and text stand before what is longer.
 const REFUSAL: usize = 4096;
 
-impl Frames {
-    /// Takes bytes; whether the server said last that it is ready for the next question.
-    fn take(&mut self, mut bytes: &[u8]) -> bool {
-        let mut ready = false;
+impl Messages {
+    fn of(counted: &'static [u8], refused: fn(&[u8])) -> Self {
+        Self { counted, head: [0; 5], came: 0, left: 0, refusal: Vec::new(), refused }
+    }
+
+    /// Takes bytes; how many messages of the kinds that are counted end in them.
+    fn take(&mut self, mut bytes: &[u8]) -> usize {
+        let mut ended = 0;
         while !bytes.is_empty() {
             if self.left > 0 {
                 let some = self.left.min(bytes.len());
@@ -138,16 +144,15 @@ impl Frames {
                 self.came += 1;
                 bytes = &bytes[1..];
                 if self.came < self.head.len() {
-                    ready = false;
                     continue;
                 }
                 let length = u32::from_be_bytes([self.head[1], self.head[2], self.head[3], self.head[4]]);
                 self.left = usize::try_from(length).unwrap_or(usize::MAX).saturating_sub(4);
                 self.came = 0;
             }
-            ready = self.left == 0 && self.head[0] == b'Z';
+            ended += usize::from(self.left == 0 && self.counted.contains(&self.head[0]));
         }
-        ready
+        ended
     }
 }
 
@@ -160,9 +165,10 @@ impl<S: AsyncRead + Unpin> AsyncRead for Heard<S> {
         let before = buffer.filled().len();
         match Pin::new(&mut self.inner).poll_read(context, buffer) {
             Poll::Ready(read) => {
-                if self.frames.take(&buffer.filled()[before..]) {
+                self.open = self.open.saturating_sub(self.said.take(&buffer.filled()[before..]));
+                if self.open == 0 {
                     self.owed.nothing();
-                } else if self.owed.since().is_some() {
+                } else {
                     self.owed.now();
                 }
                 Poll::Ready(read)
@@ -179,7 +185,8 @@ impl<S: AsyncRead + Unpin> AsyncRead for Heard<S> {
 impl<S: AsyncWrite + Unpin> AsyncWrite for Heard<S> {
     fn poll_write(mut self: Pin<&mut Self>, context: &mut Context<'_>, bytes: &[u8]) -> Poll<std::io::Result<usize>> {
         let written = Pin::new(&mut self.inner).poll_write(context, bytes);
-        if matches!(written, Poll::Ready(Ok(_))) {
+        if let Poll::Ready(Ok(some)) = written {
+            self.open += self.asked.take(&bytes[..some]);
             let now = Instant::now();
             self.owed.now();
             if !self.armed {
@@ -209,7 +216,7 @@ mod tests {
     use super::*;
 
     proptest! {
-        /// However the bytes are cut, the server is ready where its last message says so, and only there.
+        /// However the bytes are cut, messages are counted where they end, and only those that are asked about.
         #[test]
         fn messages_are_told_apart_however_they_are_cut(
             messages in prop::collection::vec((any::<bool>(), 0_usize..40), 1..20), cuts in prop::collection::vec(1_usize..9, 1..60),
@@ -222,17 +229,50 @@ mod tests {
                 bytes.extend(std::iter::repeat_n(b'Z', length));
                 ends.push((bytes.len(), ready));
             }
-            let (mut frames, mut at) = (Frames::default(), 0);
+            let (mut messages, mut at, mut counted) = (Messages::of(b"Z", |_| {}), 0, 0);
             for cut in cuts.into_iter().cycle() {
                 if at == bytes.len() {
                     break;
                 }
                 let next = (at + cut).min(bytes.len());
-                let said = frames.take(&bytes[at..next]);
-                let expected = ends.iter().any(|(end, ready)| *end == next && *ready);
-                prop_assert_eq!(said, expected, "after {} bytes", next);
+                counted += messages.take(&bytes[at..next]);
+                let expected = ends.iter().filter(|(end, ready)| *end <= next && *ready).count();
+                prop_assert_eq!(counted, expected, "after {} bytes", next);
                 at = next;
             }
         }
+    }
+
+    fn message(kind: u8, body: &[u8]) -> Vec<u8> {
+        let length = u32::try_from(body.len() + 4).unwrap().to_be_bytes();
+        [&[kind][..], &length, body].concat()
+    }
+
+    /// A server that answers the first of two questions, which were asked together, still owes the second.
+    #[tokio::test(start_paused = true)]
+    async fn what_was_asked_together_is_owed_until_the_last_of_it_is_answered() {
+        use tokio::io::{AsyncReadExt, AsyncWriteExt};
+        let (near, mut far) = tokio::io::duplex(1 << 16);
+        let mut heard = Heard::of(near, Listening { silence: Some(Duration::from_secs(10)), refused: |_| {} });
+        let owed = heard.owed();
+        // the first message of a session has no kind
+        let startup = message(0, &[0, 3, 0, 0]);
+        heard.write_all(&startup[1..]).await.unwrap();
+        assert!(owed.lasts().is_some());
+        far.write_all(&message(b'Z', b"I")).await.unwrap();
+        let mut came = [0; 6];
+        heard.read_exact(&mut came).await.unwrap();
+        assert_eq!(owed.lasts(), None);
+        // a query, and an extended one: its parts end with the sync
+        let asked = [message(b'Q', b"BEGIN\0"), message(b'P', b"\0SELECT 1\0\0\0"), message(b'S', b"")].concat();
+        heard.write_all(&asked).await.unwrap();
+        far.write_all(&message(b'Z', b"T")).await.unwrap();
+        heard.read_exact(&mut came).await.unwrap();
+        assert!(owed.lasts().is_some(), "the second is not answered");
+        let silent = heard.read_exact(&mut came).await.unwrap_err();
+        assert_eq!(silent.kind(), ErrorKind::TimedOut, "{silent}");
+        far.write_all(&message(b'Z', b"I")).await.unwrap();
+        heard.read_exact(&mut came).await.unwrap();
+        assert_eq!(owed.lasts(), None);
     }
 }

@@ -156,7 +156,7 @@ pub async fn open(
     mut stream: TcpStream,
     host: &str,
     mode: TlsMode,
-    config: impl FnOnce() -> Result<ClientConfig, Unusable>,
+    config: impl FnOnce() -> Result<Arc<ClientConfig>, Unusable>,
 ) -> Result<Wire, NotOpened> {
     if mode == TlsMode::Off {
         return Ok(Wire::Plain(stream));
@@ -168,6 +168,6 @@ pub async fn open(
         return if mode == TlsMode::Prefer { Ok(Wire::Plain(stream)) } else { Err(NotOpened::WithoutTls) };
     }
     let name = ServerName::try_from(host.to_owned()).map_err(|e| NotOpened::Name(e.to_string()))?;
-    let stream = TlsConnector::from(Arc::new(config()?)).connect(name, stream).await?;
+    let stream = TlsConnector::from(config()?).connect(name, stream).await?;
     Ok(Wire::Encrypted(Box::new(stream)))
 }

@@ -1,5 +1,6 @@
 import { NumberInput, SegmentedControl, TagsInput, type NumberInputProps } from '@mantine/core';
 
+import { Choice } from '../../shared/Choice';
 import { badLabel, FAILING, oneLane, PLACING, type Draft } from './builder';
 import type { Change } from './Stage';
 
@@ -56,24 +57,21 @@ export function CarriedStage({ draft, change }: { draft: Draft; change: Change }
         </>
       )}
       {draft.kind !== 'source' && (
-        <div className="choice">
-          <div className="choice-label" id="forgotten">
-            Records that the topic forgot before they were delivered
-          </div>
-          <SegmentedControl
-            size="xs"
-            aria-labelledby="forgotten"
+        <>
+          <Choice
+            small
+            label="Records that the topic forgot before they were delivered"
             data={[
               { value: 'halt', label: 'halt the lane' },
               { value: 'pass_over', label: 'are passed over' },
             ]}
             value={failing.forgotten ?? 'halt'}
-            onChange={(forgotten) => change({ type: 'failing', set: { forgotten: forgotten as 'halt' | 'pass_over' } })}
+            onChange={(forgotten) => change({ type: 'failing', set: { forgotten } })}
           />
           {failing.forgotten === 'pass_over' && (
             <p className="quiet">They are lost. Its history says how many, and which.</p>
           )}
-        </div>
+        </>
       )}
       <NumberInput
         mt="xs"

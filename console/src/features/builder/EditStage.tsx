@@ -5,12 +5,16 @@ import { useNavigate } from 'react-router';
 import { problemOf, type Schemas } from '../../api/client';
 import { Checks } from '../../shared/Checks';
 import { Difference } from '../../shared/Difference';
+import { cannotLoad, ExistingRowsChoice } from '../../shared/ExistingRowsChoice';
 import { ProblemNote } from '../../shared/ProblemNote';
 import type { Draft } from './builder';
 import { change as save, previewChange } from './builderQueries';
 import { CarriedStage } from './CarriedStage';
 import { definitionOf } from './exchange';
 import { Stage, type Change, type Check } from './Stage';
+
+/** What brings tables or topics in, of which rows may be there already. */
+const COME_IN = ['loads_new', 'delivers_new'];
 
 interface Props {
   connector: Schemas['Connector'];
@@ -75,6 +79,14 @@ export function EditStage({ connector, draft, change, unread, onFailed }: Props)
             ))}
             {consequences.length === 0 && <li>It is a draft: nothing runs yet.</li>}
           </ul>
+          {draft.kind !== 'topics' && consequences.some((one) => COME_IN.includes(one.kind)) && (
+            <ExistingRowsChoice
+              kind={draft.kind}
+              value={draft.existingRows ?? 'keep'}
+              onChange={(rows) => change({ type: 'existing', rows })}
+              not={definition ? cannotLoad(definition) : {}}
+            />
+          )}
           <Difference before={before} after={after} />
         </>
       )}

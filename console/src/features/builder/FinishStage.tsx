@@ -6,12 +6,12 @@ import { useNavigate } from 'react-router';
 import { problemOf, type Schemas } from '../../api/client';
 import { useLiveConnectors } from '../../shared/liveConnectors';
 import { Checks } from '../../shared/Checks';
-import { cannot, ExistingRowsChoice } from '../../shared/ExistingRowsChoice';
+import { cannotLoad, ExistingRowsChoice } from '../../shared/ExistingRowsChoice';
 import { ProblemNote } from '../../shared/ProblemNote';
-import { missing, type Draft, type SourceDraft } from './builder';
+import { missing, type Draft } from './builder';
 import { CarriedStage } from './CarriedStage';
 import { create, mend, preflight, saveDraft } from './builderQueries';
-import { request, type Becomes } from './exchange';
+import { definitionOf, request, type Becomes } from './exchange';
 import { Guaranteed } from './GuaranteeChoice';
 import { work } from './kept';
 import { Stage, type Change, type Check } from './Stage';
@@ -35,6 +35,7 @@ export function FinishStage({ draft, change, unread, kept, onFailed }: Props) {
   const [mended, setMended] = useState<Schemas['Preflight'] | null>(null);
   // rows that were found where it would write: what becomes of them is asked before it is created
   const [there, setThere] = useState<Check[]>([]);
+  const definition = definitionOf(draft);
   const unsaid = draft.kind !== 'topics' && draft.existingRows === null;
   const taken = (connectors ?? []).map((c) => c.name);
   const lacks = unread !== null ? 'The manifest has a fault: mend it first.' : missing(draft, taken);
@@ -126,16 +127,20 @@ export function FinishStage({ draft, change, unread, kept, onFailed }: Props) {
             kind={draft.kind}
             value={draft.existingRows}
             onChange={(rows) => change({ type: 'existing', rows })}
-            not={draft.kind === 'source' ? cannotStart(draft) : {}}
+            not={definition ? cannotLoad(definition) : {}}
           />
         </section>
       )}
       {asks && <p className="quiet">{asks}</p>}
       <Group gap="xs" mt="xs">
-        <Button disabled={asks !== null} loading={save.isPending} onClick={() => send('started')}>
+        <Button disabled={asks !== null} loading={save.isPending || check.isPending} onClick={() => send('started')}>
           Create and start
         </Button>
-        <Button variant="default" disabled={asks !== null || save.isPending} onClick={() => send('ready')}>
+        <Button
+          variant="default"
+          disabled={asks !== null || save.isPending || check.isPending}
+          onClick={() => send('ready')}
+        >
           Create without starting
         </Button>
         <Button variant="default" disabled={lacks !== null} loading={check.isPending} onClick={tryOut}>
@@ -180,9 +185,4 @@ export function FinishStage({ draft, change, unread, kept, onFailed }: Props) {
       </div>
     </Stage>
   );
-}
-
-function cannotStart(draft: SourceDraft) {
-  const part = Object.values(draft.tables).some((table) => table.loadWhere.trim() !== '');
-  return cannot(draft.values.form === 'row', part);
 }

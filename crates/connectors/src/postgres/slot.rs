@@ -107,7 +107,7 @@ async fn copied_slot(settings: &SourceSettings, client: &Client, start: Beginnin
     }
     if settings.load.rows {
         let all: Vec<String> = settings.tables.iter().map(CapturedTable::qualified).collect();
-        load_again(settings, &mut position, &all).await?;
+        load_again(settings, &mut position, &all, false).await?;
     }
     Ok(position)
 }
@@ -151,7 +151,9 @@ async fn make_slot(settings: &SourceSettings) -> Result<(u64, Snapshot), Connect
     lsn.zip(snapshot).ok_or_else(|| ConnectorError::Defect("the answer to making a slot cannot be read".into()))
 }
 
-/// Notes in a position that tables are to be loaded again from their start. Nothing may be streamed from the position yet.
+/// Notes in a position that tables are to be loaded again from their start. Nothing may be streamed from the position yet. Where what
+/// was appended before is `void`, rows are loaded as well whose transaction was under way, or not yet visible; those may come twice, in
+/// order.
 ///
 /// # Errors
 /// [`ConnectorError`] if the server does not answer.
@@ -159,28 +161,17 @@ pub async fn load_again(
     settings: &SourceSettings,
     position: &mut PgPosition,
     tables: &[String],
+    void: bool,
 ) -> Result<(), ConnectorError> {
     let now = current_snapshot(&connect(&settings.address).await?).await?;
     let captured = |name: &&String| settings.tables.iter().any(|t| t.qualified() == **name);
     for table in tables.iter().filter(captured) {
-        position.load_again(table, now.clone());
+        if void {
+            position.take_in(table, &now);
+        } else {
+            position.load_again(table, now.clone());
+        }
     }
-    Ok(())
-}
-
-/// The same where what was appended before does not count any more: also rows are loaded whose transaction was under way, or not
-/// yet visible; those may come twice, in order.
-///
-/// # Errors
-/// [`ConnectorError`] if the server does not answer.
-pub async fn load_whole(
-    settings: &SourceSettings,
-    position: &mut PgPosition,
-    tables: &[String],
-) -> Result<(), ConnectorError> {
-    let now = current_snapshot(&connect(&settings.address).await?).await?;
-    let captured = |name: &&String| settings.tables.iter().any(|t| t.qualified() == **name);
-    tables.iter().filter(captured).for_each(|table| position.take_in(table, &now));
     Ok(())
 }
 

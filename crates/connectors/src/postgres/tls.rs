@@ -1,5 +1,7 @@
 //! Encrypted sessions: what a refusal means for a connection.
 
+use std::sync::Arc;
+
 use gonvel_core::ports::DatabaseAddress;
 use gonvel_wire::{NotOpened, Unusable, Wire};
 use tokio::net::TcpStream;
@@ -32,7 +34,7 @@ pub fn check_ca(pem: &str) -> Result<(), ConnectorError> {
 /// # Errors
 /// [`ConnectorError::Settings`] if it has none and must, or if its certificate is not trusted.
 pub(super) async fn open(stream: TcpStream, address: &DatabaseAddress) -> Result<Wire, ConnectorError> {
-    let config = || gonvel_wire::client_config(address.tls, address.ca.as_deref(), None);
+    let config = || gonvel_wire::client_config(address.tls, address.ca.as_deref(), None).map(Arc::new);
     let opened = gonvel_wire::open(stream, &address.host, address.tls, config).await;
     opened.map_err(|error| match error {
         NotOpened::WithoutTls => without_tls(address),

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashSet};
 
 use serde::{Deserialize, Serialize};
 
-use super::{CapturedTable, CarriedTopic, Definition, DeliveredTopic, SinkDefinition, SourceDefinition};
+use super::{CapturedTable, CarriedTopic, Definition, DeliveredTopic, ExistingRows, SinkDefinition, SourceDefinition};
 
 /// One consequence of an edit.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -22,6 +22,10 @@ pub enum Consequence {
     LetsGo,
     /// Topics come in: they are delivered from their oldest record.
     DeliversNew,
+    /// What is there of those that come in goes first.
+    EmptiesNew,
+    /// What is there of those that come in, and does not come again, goes.
+    ComparesNew,
     /// Records of a topic that is read come in: they are taken from where the connector stands.
     TakesMore,
     /// Records are written in another form from then on; earlier ones stay as they are.
@@ -45,6 +49,10 @@ impl Consequence {
             Self::LoadsAgain => "These are loaded again, because their earlier records do not hold what is wanted now.",
             Self::LetsGo => "These are let go of. What they brought so far stays.",
             Self::DeliversNew => "These come in: they are delivered from their oldest record on.",
+            Self::EmptiesNew => {
+                "Rows of these that are there already are removed first: in whatever reads the topics, or in the target's tables."
+            }
+            Self::ComparesNew => "Rows of these that are there already, and that do not come again, are removed.",
             Self::TakesMore => {
                 "Records of these come in from where the connector stands in the topic. Earlier ones were passed over and stay so; a new connector delivers them."
             }
@@ -120,7 +128,25 @@ pub fn consequences(from: &Definition, to: &Definition) -> Result<Consequences, 
         }
         _ => {}
     }
+    existing(to, &mut out);
     Ok(out)
+}
+
+/// What becomes of rows that are there of what comes in.
+fn existing(to: &Definition, out: &mut Consequences) {
+    let (existing, comes) = match to {
+        Definition::Source(source) => (source.existing_rows, Consequence::LoadsNew),
+        Definition::Sink(sink) => (sink.existing_rows, Consequence::DeliversNew),
+        Definition::Topics(_) => return,
+    };
+    let becomes = match existing {
+        Some(ExistingRows::Empty) => Consequence::EmptiesNew,
+        Some(ExistingRows::Compare) => Consequence::ComparesNew,
+        Some(ExistingRows::Keep) | None => return,
+    };
+    if let Some(come) = out.get(&comes).cloned() {
+        out.insert(becomes, come);
+    }
 }
 
 fn by_topic(carried: &CarriedTopic) -> (String, &str, &CarriedTopic) {
@@ -279,7 +305,7 @@ mod tests {
 
     #[test]
     fn an_edit_says_what_comes_goes_and_is_loaded_again() {
-        use Consequence::{FollowsNew, LetsGo, LoadsAgain, LoadsNew, StartsAnew, WritesOtherwise};
+        use Consequence::{ComparesNew, EmptiesNew, FollowsNew, LetsGo, LoadsAgain, LoadsNew, StartsAnew, WritesOtherwise};
         let plain = (StartsAnew, String::new());
         assert_eq!(says(source(&["bins"]), source(&["bins"])), []);
         let more = says(source(&["bins", "lines"]), source(&["bins", "rooms"]));
@@ -287,6 +313,14 @@ mod tests {
         let mut without_load = source(&["bins", "rooms"]);
         without_load.load.rows = false;
         assert_eq!(says(source(&["bins"]), without_load), [plain.clone(), (FollowsNew, "public.rooms".into())]);
+
+        // what was once said of rows that are there is said again of what comes in later
+        for (existing, becomes) in [(ExistingRows::Empty, EmptiesNew), (ExistingRows::Compare, ComparesNew)] {
+            let with = |tables: &[&str]| SourceDefinition { existing_rows: Some(existing), ..source(tables) };
+            let more = says(with(&["bins"]), with(&["bins", "rooms"]));
+            assert_eq!(more, [plain.clone(), (LoadsNew, "public.rooms".into()), (becomes, "public.rooms".into())]);
+            assert_eq!(says(with(&["bins", "rooms"]), with(&["bins"])).len(), 2, "nothing comes in");
+        }
 
         // a column left out needs no load; one that comes back does
         let mut narrow = source(&["bins"]);
