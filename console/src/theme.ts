@@ -1,4 +1,4 @@
-import { createTheme, type MantineColorsTuple, type CSSVariablesResolver } from '@mantine/core';
+import { createTheme, Select, type MantineColorsTuple, type CSSVariablesResolver } from '@mantine/core';
 
 /** Dark pine: ink and everything that is well. */
 const pine: MantineColorsTuple = [
@@ -66,6 +66,8 @@ export const theme = createTheme({
   defaultRadius: 'xs',
   fontSizes: { xs: '0.78rem', sm: '0.875rem', md: '0.94rem' },
   components: {
+    // what is chosen again stays chosen; what may be empty has a button for that
+    Select: Select.extend({ defaultProps: { allowDeselect: false } }),
     Tooltip: { defaultProps: { openDelay: 300, withinPortal: true } },
     Modal: { defaultProps: { closeButtonProps: { 'aria-label': 'Close' } } },
     Table: { defaultProps: { verticalSpacing: 7, horizontalSpacing: 'sm' } },

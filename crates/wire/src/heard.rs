@@ -1,5 +1,6 @@
 //! Sessions of which it is known whether the server owes an answer, and since when nothing came.
 
+use std::collections::VecDeque;
 use std::io::{Error, ErrorKind};
 use std::pin::Pin;
 use std::sync::Arc;
@@ -63,8 +64,8 @@ pub struct Heard<S> {
     armed: bool,
     said: Messages,
     asked: Messages,
-    /// Questions that are not answered to their end yet; several may be asked before the first answer.
-    open: usize,
+    /// Kinds of the questions that are not answered to their end yet; several may be asked before the first answer.
+    open: VecDeque<u8>,
 }
 
 impl<S> Heard<S> {
@@ -73,10 +74,10 @@ impl<S> Heard<S> {
         // what never ends does within the session's life
         let silence = silence.unwrap_or(Duration::from_secs(10 * 365 * 86_400));
         let until = Box::pin(tokio::time::sleep(silence));
-        let said = Messages::of(b"Z", refused);
+        let said = Messages::of(b"ZG", refused);
         // the first message has no kind; a question ends with a query or a sync
         let asked = Messages { came: 1, ..Messages::of(b"QS\0", |_| {}) };
-        Self { inner, silence, owed: Owed::new(), until, armed: false, said, asked, open: 0 }
+        Self { inner, silence, owed: Owed::new(), until, armed: false, said, asked, open: VecDeque::new() }
     }
 
     /// Whether the server owes an answer, to be looked at from elsewhere.
@@ -123,9 +124,8 @@ impl Messages {
         Self { counted, head: [0; 5], came: 0, left: 0, refusal: Vec::new(), refused }
     }
 
-    /// Takes bytes; how many messages of the kinds that are counted end in them.
-    fn take(&mut self, mut bytes: &[u8]) -> usize {
-        let mut ended = 0;
+    /// Takes bytes, and tells the kind of each message that ends in them and is counted.
+    fn take(&mut self, mut bytes: &[u8], mut ended: impl FnMut(u8)) {
         while !bytes.is_empty() {
             if self.left > 0 {
                 let some = self.left.min(bytes.len());
@@ -150,9 +150,11 @@ impl Messages {
                 self.left = usize::try_from(length).unwrap_or(usize::MAX).saturating_sub(4);
                 self.came = 0;
             }
-            ended += usize::from(self.left == 0 && self.counted.contains(&self.head[0]));
+            // of a head that is not whole yet, the kind is the next message's
+            if self.left == 0 && self.came == 0 && self.counted.contains(&self.head[0]) {
+                ended(self.head[0]);
+            }
         }
-        ended
     }
 }
 
@@ -165,8 +167,14 @@ impl<S: AsyncRead + Unpin> AsyncRead for Heard<S> {
         let before = buffer.filled().len();
         match Pin::new(&mut self.inner).poll_read(context, buffer) {
             Poll::Ready(read) => {
-                self.open = self.open.saturating_sub(self.said.take(&buffer.filled()[before..]));
-                if self.open == 0 {
+                let Self { said, open, .. } = &mut *self;
+                said.take(&buffer.filled()[before..], |kind| match kind {
+                    b'Z' => drop(open.pop_front()),
+                    // lines to be copied in are waited for: a sync that came before them is passed over, the next one counts
+                    _ if open.front() == Some(&b'S') => drop(open.pop_front()),
+                    _ => {}
+                });
+                if self.open.is_empty() {
                     self.owed.nothing();
                 } else {
                     self.owed.now();
@@ -186,7 +194,8 @@ impl<S: AsyncWrite + Unpin> AsyncWrite for Heard<S> {
     fn poll_write(mut self: Pin<&mut Self>, context: &mut Context<'_>, bytes: &[u8]) -> Poll<std::io::Result<usize>> {
         let written = Pin::new(&mut self.inner).poll_write(context, bytes);
         if let Poll::Ready(Ok(some)) = written {
-            self.open += self.asked.take(&bytes[..some]);
+            let Self { asked, open, .. } = &mut *self;
+            asked.take(&bytes[..some], |kind| open.push_back(kind));
             let now = Instant::now();
             self.owed.now();
             if !self.armed {
@@ -235,7 +244,7 @@ mod tests {
                     break;
                 }
                 let next = (at + cut).min(bytes.len());
-                counted += messages.take(&bytes[at..next]);
+                messages.take(&bytes[at..next], |_| counted += 1);
                 let expected = ends.iter().filter(|(end, ready)| *end <= next && *ready).count();
                 prop_assert_eq!(counted, expected, "after {} bytes", next);
                 at = next;

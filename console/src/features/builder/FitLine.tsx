@@ -54,7 +54,6 @@ export function FitLine({ draft, topic, change }: Props) {
         data={[{ value: OWN, label: 'a schema of its own' }, ...options]}
         value={fit?.schema ?? OWN}
         onChange={(schema) => change({ type: 'fit', topic, fit: schema ? { schema } : null })}
-        allowDeselect={false}
       />
       {fit && (
         <div className="eventline">

@@ -39,7 +39,6 @@ export function GuaranteeChoice({ value, onChange }: ChoiceProps) {
       description={GIVES[value].says}
       data={(Object.keys(GIVES) as Guarantee[]).map((key) => ({ value: key, label: GIVES[key].label }))}
       value={value}
-      allowDeselect={false}
       onChange={(key) => key && onChange(key)}
     />
   );

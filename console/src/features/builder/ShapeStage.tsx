@@ -106,7 +106,6 @@ export function ShapePage({ draft, change, name, waiting, inForce, onBack, onLoo
               aria-label="Table or topic"
               data={all.includes(name) ? all : [name, ...all]}
               value={name}
-              allowDeselect={false}
               searchable
               w={260}
               onChange={(next) => next && onLook(next)}

@@ -59,7 +59,6 @@ export function StartStage({ draft, change, failed }: { draft: Draft; change: Ch
         label="It begins"
         data={PLACES[draft.kind]}
         value={start?.at ?? 'usual'}
-        allowDeselect={false}
         onChange={(place) => set(first(place ?? 'usual', start))}
       />
       {start?.at === 'time' && (

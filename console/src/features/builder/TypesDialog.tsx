@@ -68,7 +68,6 @@ export function TypesDialog({ topic, rows, change, onClose }: Props) {
             label="The type stands in"
             data={places.map(toldBy)}
             value={toldBy(seen)}
-            allowDeselect={false}
             onChange={(next) => {
               setBy(next);
               setPicked(null);

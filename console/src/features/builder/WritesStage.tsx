@@ -54,7 +54,6 @@ export function WritesStage({ draft, change }: { draft: SinkDraft; change: Chang
         description={chosen?.says}
         data={ROWS}
         value={rows}
-        allowDeselect={false}
         onChange={(value) => set({ rows: ROWS.find((r) => r.value === value)?.value })}
       />
       {rows !== 'appended' && (
@@ -70,7 +69,6 @@ export function WritesStage({ draft, change }: { draft: SinkDraft; change: Chang
         label="When columns change in the source"
         data={COLUMNS}
         value={columns}
-        allowDeselect={false}
         onChange={(value) => set({ columns: COLUMNS.find((c) => c.value === value)?.value })}
       />
       <Checkbox

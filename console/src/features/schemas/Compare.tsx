@@ -34,14 +34,7 @@ export function Compare({ schema }: { schema: Schema }) {
     return found ? pretty(schema, found.text) : '';
   };
   const choose = (label: string, value: number, key: string) => (
-    <Select
-      label={label}
-      w={170}
-      data={versions}
-      value={String(value)}
-      allowDeselect={false}
-      onChange={(v) => v && set(key, v)}
-    />
+    <Select label={label} w={170} data={versions} value={String(value)} onChange={(v) => v && set(key, v)} />
   );
   const misfits = (half: 'past_reads' | 'reads_past') => (query.data ?? []).flatMap((d) => d[half]);
   const [past, reads] = [misfits('past_reads'), misfits('reads_past')];

@@ -54,7 +54,6 @@ export function Append({ name, partitions, former, onClose }: Props) {
       >
         <Select
           label="Schema"
-          allowDeselect={false}
           disabled={schemas.isPending}
           readOnly={value === undefined}
           placeholder="reading the topic’s schemas"
@@ -101,7 +100,6 @@ export function Append({ name, partitions, former, onClose }: Props) {
           mt="sm"
           w={220}
           label="Partition"
-          allowDeselect={false}
           data={[
             { value: '', label: 'by its key' },
             ...Array.from({ length: partitions }, (_, n) => ({ value: String(n), label: `partition ${n}` })),

@@ -44,7 +44,6 @@ export function RecordTools({ name, view, partitions, searching, onChange, onRef
             { value: 'all', label: 'All partitions' },
             ...partitions.map((p) => ({ value: String(p.partition), label: `Partition ${p.partition}` })),
           ]}
-          allowDeselect={false}
         />
         <From
           key={`${view.offset} ${view.time} ${view.partition} ${view.key}`}

@@ -34,7 +34,6 @@ export function Span({ label, description, value, units = SPANS, error, required
         <Select
           aria-label={`${label}: unit`}
           w={110}
-          allowDeselect={false}
           data={units.map((u) => ({ value: u.value, label: u.label }))}
           value={unit}
           onChange={(next) => {

@@ -155,7 +155,6 @@ export function ConnectionForm({ before, onSaved, onCancel }: Props) {
       <Group mt="sm" grow align="flex-start">
         <Select
           label="Encryption"
-          allowDeselect={false}
           data={MODES}
           value={form.tls ?? 'prefer'}
           error={error('tls')}

@@ -52,7 +52,6 @@ export function NewReader({ chosen, onClose }: { chosen: string[]; onClose: () =
         <Select
           mt="sm"
           label="Begins at"
-          allowDeselect={false}
           data={[
             { value: 'earliest', label: 'the oldest kept records' },
             { value: 'latest', label: 'what is appended from now on' },

@@ -137,7 +137,6 @@ export function Moving({
             w={270}
             data={target ? [AGREED, ...KINDS] : KINDS}
             value={kind}
-            allowDeselect={false}
             onChange={(value) => change(() => setKind(value ?? 'earliest'))}
             data-autofocus
           />
@@ -178,7 +177,6 @@ export function Moving({
           <Select
             label="In"
             w={150}
-            allowDeselect={false}
             data={[
               { value: 'all', label: 'all partitions' },
               ...partitions.map((p) => ({ value: String(p), label: `partition ${p}` })),

@@ -41,7 +41,6 @@ export function OriginFields({ step, onChange, kind }: Props) {
               label="Fact"
               data={FACTS}
               value={fact.fact}
-              allowDeselect={false}
               onChange={(to) => set({ ...fact, fact: (to ?? 'kind') as Schemas['Fact'] })}
             />
             {(kind !== 'sink' || asHeader) && (
@@ -49,7 +48,6 @@ export function OriginFields({ step, onChange, kind }: Props) {
                 label="becomes a"
                 data={['column', 'header']}
                 value={asHeader ? 'header' : 'column'}
-                allowDeselect={false}
                 onChange={(to) => named(to === 'header', name)}
               />
             )}

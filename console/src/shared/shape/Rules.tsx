@@ -92,7 +92,6 @@ export function Rules({ rules, onChange, tables, findings }: Props) {
                   w={210}
                   data={WORDS}
                   value={one.rule}
-                  allowDeselect={false}
                   onChange={(word) =>
                     set({ ...rule, rules: replaced(rule.rules, place, blank((word ?? 'letters') as Rule['rule'])) })
                   }
@@ -147,7 +146,6 @@ function RuleFields({ rule, onChange }: { rule: Rule; onChange: (rule: Rule) => 
             { value: 'initial', label: 'Initial' },
           ]}
           value={rule.to}
-          allowDeselect={false}
           onChange={(to) => onChange({ ...rule, to: (to ?? 'lower') as Schemas['Letters'] })}
         />
       );
@@ -216,7 +214,6 @@ function RuleFields({ rule, onChange }: { rule: Rule; onChange: (rule: Rule) => 
               { value: 'hide', label: 'wholly' },
             ]}
             value={rule.how}
-            allowDeselect={false}
             onChange={(how) => onChange({ rule: 'mask', columns: rule.columns, how: (how ?? 'hash') as 'hash' })}
           />
         </>

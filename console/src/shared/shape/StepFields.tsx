@@ -186,7 +186,6 @@ function Fields({ step, onChange, columns, functions, findings, topics, kind }: 
             searchable
             data={TYPES.includes(step.to) ? TYPES : [step.to, ...TYPES]}
             value={step.to}
-            allowDeselect={false}
             onChange={(to) => onChange({ ...step, to: to ?? 'text' })}
           />
         </Group>
@@ -336,7 +335,6 @@ function Fields({ step, onChange, columns, functions, findings, topics, kind }: 
                   label="Type"
                   data={TYPES}
                   value={field.type}
-                  allowDeselect={false}
                   onChange={(type) => set({ ...field, type: type ?? 'text' })}
                 />
               </>

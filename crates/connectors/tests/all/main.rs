@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
 
 mod apply_differential;
+mod owed;
 mod positions;
 mod preflight;
 mod recorded_stream;
