@@ -8,14 +8,20 @@ const MAY_USE = {
   'gonvel-events': { uses: ['gonvel-core', 'gonvel-shape'] },
   'gonvel-port-contracts': { uses: ['gonvel-core'] },
   'gonvel-wire': { uses: ['gonvel-core'] },
-  'gonvel-storage': { uses: ['gonvel-core', 'gonvel-wire'], dev: ['gonvel-port-contracts', 'gonvel-stand-ins', 'gonvel-lake'] },
+  'gonvel-tending': { uses: [] },
+  'gonvel-storage': { uses: ['gonvel-core', 'gonvel-tending', 'gonvel-wire'], dev: ['gonvel-port-contracts', 'gonvel-stand-ins', 'gonvel-lake'] },
   'gonvel-connectors': { uses: ['gonvel-core', 'gonvel-shape', 'gonvel-wire'], dev: ['gonvel-port-contracts', 'gonvel-stand-ins'] },
-  'gonvel-runtime': { uses: ['gonvel-core', 'gonvel-shape', 'gonvel-events', 'gonvel-connectors'], dev: ['gonvel-storage', 'gonvel-stand-ins'] },
+  'gonvel-runtime': {
+    uses: ['gonvel-core', 'gonvel-shape', 'gonvel-events', 'gonvel-connectors', 'gonvel-tending'],
+    dev: ['gonvel-storage', 'gonvel-stand-ins'],
+  },
   'gonvel-http-api': { uses: ['gonvel-core'] },
   'gonvel-record-files': { uses: ['gonvel-core'] },
   'gonvel-command-line': { uses: ['gonvel-http-api'] },
   'gonvel-server': {
-    uses: ['gonvel-core', 'gonvel-shape', 'gonvel-events', 'gonvel-runtime', 'gonvel-storage', 'gonvel-http-api', 'gonvel-record-files'],
+    uses: [
+      'gonvel-core', 'gonvel-shape', 'gonvel-events', 'gonvel-runtime', 'gonvel-storage', 'gonvel-http-api', 'gonvel-record-files', 'gonvel-tending',
+    ],
     dev: ['gonvel-stand-ins'],
   },
   'gonvel-stand-ins': { uses: [] },

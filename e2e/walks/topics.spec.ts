@@ -240,6 +240,40 @@ test('settings say what they remove, partitions ask about keys, deleting asks fo
   await expect(page.getByRole('link', { name: 'loads.departed' })).toHaveCount(0);
 });
 
+test('what will be forgotten before it is read is told a day ahead, wherever one looks', async ({ page }) => {
+  const hours = (n: number) => new Date(Date.now() - n * 3_600_000).toISOString();
+  await page.request.post('/api/v1/topics', { data: { name: 'gates.opened', partitions: 1 } });
+  for (const [at, count] of [
+    [40, 3],
+    [1, 5],
+  ] as const) {
+    const records = Array.from({ length: count }, (_, n) => ({ value: `gate ${n}`, timestamp: hours(at) }));
+    await page.request.post('/api/v1/topics/gates.opened/records', { data: records });
+  }
+  await page.request.post('/api/v1/readers', { data: { name: 'night-watch', topics: ['gates.opened'] } });
+  await page.goto('/topics/gates.opened');
+  const note = page.getByRole('alert', { name: 'Soon forgotten' });
+  await expect(page.getByRole('heading', { name: 'gates.opened' })).toBeVisible();
+  await expect(note).toHaveCount(0);
+  const settings = { revision: 1, settings: { forget_after_ms: 48 * 3_600_000 } };
+  expect((await page.request.put('/api/v1/topics/gates.opened/settings', { data: settings })).status()).toBe(200);
+  const told = /night-watch would miss 3 records of gates\.opened: the first are forgotten in [78] h/;
+  await expect(async () => {
+    await page.reload();
+    await expect(note).toContainText(told, { timeout: 2_000 });
+  }).toPass({ timeout: 20_000 });
+  await accessible(page);
+  await page.goto('/flow');
+  const attention = page.getByRole('region', { name: 'Needs attention' });
+  await expect(attention).toContainText('night-watch');
+  await attention.getByRole('link', { name: 'night-watch' }).click();
+  await expect(note).toContainText('would miss 3 records');
+  await expect(page.getByRole('row', { name: /^night-watch/ })).toBeVisible();
+  await accessible(page);
+  await page.request.delete('/api/v1/readers/night-watch');
+  await page.request.delete('/api/v1/topics/gates.opened?confirm=gates.opened');
+});
+
 test('the size and the rate are drawn', async ({ page, demo }) => {
   demo.sql(
     'gonvel',

@@ -5,7 +5,8 @@ import { useState } from 'react';
 
 import { problemOf } from '../api/client';
 import { count } from '../shared/format';
-import { healthQuery, switchWorkload, workloadQuery } from './frameQueries';
+import { healthQuery } from '../shared/healthQuery';
+import { switchWorkload, workloadQuery } from './frameQueries';
 
 /** The day at the packhouse, on or off: only the demo has it. */
 export function DemoSwitch() {

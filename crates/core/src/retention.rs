@@ -61,6 +61,61 @@ pub fn forget(
     ends.map(|(gone, p)| (p.partition, p.blocks[gone - 1].end)).collect()
 }
 
+const DAY_US: i64 = 86_400_000_000;
+
+/// A topic as it is, and how it grows: what it will have forgotten at a later time.
+#[derive(Debug, Clone)]
+pub struct Outlook {
+    /// Its oldest blocks, as far as they are looked at.
+    pub partitions: Vec<OldestBlocks>,
+    /// Its size in bytes as stored.
+    pub total_bytes: i64,
+    /// What it keeps.
+    pub settings: TopicSettings,
+    /// Bytes that come each day.
+    pub bytes_per_day: i64,
+    /// Now, in microseconds since 1970-01-01 UTC.
+    pub now_us: i64,
+}
+
+/// What forgetting takes from one who has not read it yet.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct SoonForgotten {
+    /// When the first of it goes, in microseconds since 1970-01-01 UTC.
+    pub at_us: i64,
+    /// Offsets that will have gone at the end of the time that is looked at.
+    pub records: i64,
+}
+
+impl Outlook {
+    /// For each partition that has forgotten something by then, the offset before which all went, if nobody changes anything.
+    #[must_use]
+    pub fn gone_by(&self, at_us: i64) -> Vec<(PartitionId, Offset)> {
+        let span = i128::from(at_us.saturating_sub(self.now_us).max(0));
+        let grows = i64::try_from(i128::from(self.bytes_per_day) * span / i128::from(DAY_US)).unwrap_or(i64::MAX);
+        forget(&self.partitions, self.total_bytes.saturating_add(grows), &self.settings, at_us)
+    }
+
+    /// What is forgotten within a time, in microseconds, before those who stand at offsets have read it: by place in the list.
+    #[must_use]
+    pub fn takes_from(&self, positions: &[(PartitionId, Offset)], within_us: i64) -> Vec<(usize, SoonForgotten)> {
+        let passes = |gone: &[(PartitionId, Offset)], (partition, next): (PartitionId, Offset)| {
+            gone.iter().find(|(found, end)| *found == partition && *end > next).map(|(_, end)| end.0 - next.0)
+        };
+        let gone = self.gone_by(self.now_us + within_us);
+        let passed = positions.iter().enumerate().filter_map(|(place, at)| Some((place, *at, passes(&gone, *at)?)));
+        let found = passed.map(|(place, at, records)| {
+            let (mut before, mut at_us) = (self.now_us - 1, self.now_us + within_us);
+            while at_us - before > 1 {
+                let between = before + (at_us - before) / 2;
+                if passes(&self.gone_by(between), at).is_some() { at_us = between } else { before = between }
+            }
+            (place, SoonForgotten { at_us, records })
+        });
+        found.collect()
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -126,6 +181,59 @@ mod tests {
                 prop_assert_eq!(kept, left);
             }
         }
+    }
+
+    proptest! {
+        /// The time that is told is the first at which what is not read has gone, and the records are those that have gone in the end.
+        #[test]
+        fn what_is_soon_forgotten_is_what_forgetting_then_takes(
+            topic in topic(), age in prop::option::of(1_i64..50), most in prop::option::of(1_i64..200),
+            next in 0_i64..120, partition in 0_i32..3, per_day in 0_i64..400_000_000,
+        ) {
+            let total_bytes = topic.iter().flat_map(|p| &p.blocks).map(|b| b.bytes).sum();
+            let settings = TopicSettings { forget_after_ms: age, most_bytes: most, ..TopicSettings::default() };
+            let outlook = Outlook { partitions: topic, total_bytes, settings, bytes_per_day: per_day, now_us: 1_000 };
+            let within_us = 60_000_000;
+            let gone = |at_us| outlook.gone_by(at_us).iter().find(|g| g.0.0 == partition).map_or(0, |g| g.1.0);
+            match outlook.takes_from(&[(PartitionId(partition), Offset(next))], within_us).first() {
+                None => prop_assert!(gone(1_000 + within_us) <= next),
+                Some((_, SoonForgotten { at_us, records })) => {
+                    let (at_us, records) = (*at_us, *records);
+                    prop_assert!(gone(at_us) > next);
+                    prop_assert!(at_us == 1_000 || gone(at_us - 1) <= next);
+                    prop_assert_eq!(records, gone(1_000 + within_us) - next);
+                }
+            }
+            // and what has gone does not come back
+            let mut before = 0;
+            for step in 0..30 {
+                let now = gone(1_000 + within_us * step / 30);
+                prop_assert!(now >= before, "{} after {}", now, before);
+                before = now;
+            }
+        }
+    }
+
+    #[test]
+    fn by_size_what_grows_takes_what_is_there_at_its_pace() {
+        let block = |end, latest_us| KeptBlock { end: Offset(end), latest_us, bytes: 100 };
+        let partitions = vec![OldestBlocks {
+            partition: PartitionId(0),
+            blocks: vec![block(10, 1), block(20, 2), block(30, 3)],
+            more: true,
+        }];
+        let settings = TopicSettings { most_bytes: Some(500), ..TopicSettings::default() };
+        let outlook = Outlook { partitions, total_bytes: 300, settings, bytes_per_day: 300, now_us: 0 };
+        let takes = |next, days| {
+            let found = outlook.takes_from(&[(PartitionId(0), Offset(next))], days * DAY_US);
+            found.first().map(|(_, soon)| *soon)
+        };
+        // two thirds of a day until it is full, then a block each third
+        assert_eq!(takes(0, 1), Some(SoonForgotten { at_us: DAY_US * 201 / 300, records: 10 }));
+        assert_eq!(takes(10, 1), None);
+        assert_eq!(takes(10, 2), Some(SoonForgotten { at_us: DAY_US * 301 / 300, records: 20 }));
+        let still = Outlook { bytes_per_day: 0, ..outlook };
+        assert_eq!(still.takes_from(&[(PartitionId(0), Offset(0))], 100 * DAY_US), []);
     }
 
     #[test]

@@ -164,6 +164,8 @@ pub struct Connector {
     pub lanes: Vec<crate::Lane>,
     /// Records of it that wait in quarantine.
     pub quarantined: i64,
+    /// Records that were forgotten before it delivered them, and that it passed over because it was told to.
+    pub passed_over: i64,
     /// What should be known of it though it runs: tables it does not capture, columns its target lacks.
     pub notes: Vec<String>,
 }

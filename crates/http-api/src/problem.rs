@@ -44,6 +44,20 @@ pub struct Health {
     /// Defects that the server's process met since it started; none if there was none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub panics: Option<Panics>,
+    /// Tasks of the server's process that began again after a panic.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub restarts: Vec<TaskRestarts>,
+}
+
+/// How often a task had to begin again.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct TaskRestarts {
+    /// What it does, in a few words.
+    pub task: String,
+    /// How often.
+    pub count: u64,
+    /// When last (RFC 3339).
+    pub last_at: String,
 }
 
 /// Panics of a process.

@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
+use uuid::Uuid;
 
 /// A topic in a list.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -53,6 +54,24 @@ pub struct Topic {
     pub readers: Vec<String>,
     /// Its partitions.
     pub partition_list: Vec<Partition>,
+}
+
+/// Records that a topic will have forgotten before they are read.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct SoonForgotten {
+    /// Who has not read them: a reader or a connector.
+    pub name: String,
+    /// The connector's id; none for a reader.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub connector: Option<Uuid>,
+    /// The topic.
+    pub topic: String,
+    /// The partition whose records go first.
+    pub partition: i32,
+    /// How many will have gone within a day, in all partitions, counted in offsets.
+    pub records: i64,
+    /// When the first of them go, if nothing changes (RFC 3339).
+    pub at: String,
 }
 
 /// Which records of a key a topic keeps.

@@ -13,6 +13,7 @@ use gonvel_core::planning::Labels;
 use gonvel_core::ports::{
     Assigned, Beaten, FleetStore, Heartbeat, PortError, QuarantineStore, RunnerStore, SchemaStore, TopicLog,
 };
+use gonvel_tending::tend;
 use tokio::sync::{Notify, watch};
 use tokio::task::JoinHandle;
 use tokio::time::Instant;
@@ -182,7 +183,8 @@ struct Supervisor {
 
 impl Supervisor {
     async fn run(mut self, mut stopped: watch::Receiver<bool>) {
-        let renewing = tokio::spawn(self.leases.clone().renew(self.services.runners.clone()));
+        let (leases, runners) = (self.leases.clone(), self.services.runners.clone());
+        let renewing = tokio::spawn(tend("leases", move || leases.clone().renew(runners.clone())));
         let mut beaten: Option<Instant> = None;
         while !*stopped.borrow() {
             let due = beaten.is_none_or(|at| at.elapsed() >= BEAT);
@@ -196,6 +198,7 @@ impl Supervisor {
                         Ok(Err(error)) => tracing::warn!(%error, "the lanes of this runner could not be read"),
                         Err(_) => {
                             tracing::error!("planning or starting lanes panicked; it is tried again");
+                            gonvel_tending::note("planner");
                             tokio::time::sleep(AFTER_PANIC).await;
                         }
                     }

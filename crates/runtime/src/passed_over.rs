@@ -34,7 +34,7 @@ pub(crate) async fn note(work: &Work<'_>, told: Option<&PassedOver>, topics: &[T
             missed.to - 1
         );
         let deed = Deed { connector: work.connector(), who: "", what: "passed over", detail: Some(&detail) };
-        work.services.fleet.note(deed).await?;
+        work.services.fleet.note_passed_over(deed, records).await?;
     }
     Ok(())
 }

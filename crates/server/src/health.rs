@@ -7,8 +7,10 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
 use gonvel_core::change::KindCounts;
+use gonvel_core::civil::rfc3339;
 use gonvel_core::ports::LaneStatus;
-use gonvel_http_api::Health;
+use gonvel_http_api::{Health, TaskRestarts};
+use gonvel_tending::Restarts;
 
 use crate::problems::Refusal;
 use crate::state::ServerState;
@@ -22,8 +24,14 @@ pub(crate) async fn health(State(state): State<Arc<ServerState>>) -> Response {
         version: env!("CARGO_PKG_VERSION").into(),
         demo: state.demo.is_some(),
         panics: crate::panics::seen(),
+        restarts: gonvel_tending::restarts().into_iter().map(restarted).collect(),
     };
     (if up { StatusCode::OK } else { StatusCode::SERVICE_UNAVAILABLE }, Json(health)).into_response()
+}
+
+fn restarted((task, restarts): (&'static str, Restarts)) -> TaskRestarts {
+    let last_at = rfc3339(chrono::DateTime::<chrono::Utc>::from(restarts.last).timestamp_micros());
+    TaskRestarts { task: task.into(), count: restarts.count, last_at }
 }
 
 /// Metrics in Prometheus' text form.
@@ -51,6 +59,9 @@ pub(crate) async fn metrics(State(state): State<Arc<ServerState>>) -> Result<Str
                 }
             }
         }
+    }
+    for (task, restarts) in gonvel_tending::restarts() {
+        metrics::counter!("gonvel_task_restarts_total", "task" => task).absolute(restarts.count);
     }
     Ok(state.metrics.render())
 }

@@ -12,6 +12,7 @@ mod event_rows;
 mod existing;
 mod fitting;
 mod fleet;
+mod foreseeing;
 mod functions;
 mod health;
 mod limits;
@@ -109,6 +110,7 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
         .routes(routes!(manifests::write))
         .routes(routes!(connections::sample))
         .routes(routes!(topics::list, topics::create))
+        .routes(routes!(foreseeing::list))
         .routes(routes!(topics::one, topics::remove))
         .routes(routes!(topics::change))
         .routes(routes!(topics::preview_change))

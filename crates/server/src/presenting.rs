@@ -128,6 +128,7 @@ pub fn connector(connector: &Connector, system: String, quarantined: i64) -> api
         tables,
         lanes: connector.lanes.iter().map(|l| lane_of(connector, l)).collect(),
         quarantined,
+        passed_over: connector.passed_over,
         notes: lane.map(|l| l.notes.clone()).unwrap_or_default(),
     }
 }

@@ -9,10 +9,11 @@ use async_trait::async_trait;
 use gonvel_core::naming::{Offset, SchemaId, TopicName, TopicPartition};
 use gonvel_core::ports::PortError;
 use gonvel_core::schemas::values::ValueSchema;
-use gonvel_http_api::Connector;
+use gonvel_http_api::{Connector, SoonForgotten};
 use gonvel_runtime::trying::Held;
 use gonvel_shape::tools::MaskKey;
 use gonvel_storage::Database;
+use gonvel_tending::tend;
 use metrics_exporter_prometheus::{PrometheusBuilder, PrometheusHandle};
 use tokio::sync::{Notify, watch};
 
@@ -50,6 +51,8 @@ pub struct ServerState {
     pub(crate) heard: Heard,
     /// What the shape that was tried last looks into.
     pub(crate) references: Held,
+    /// What was found of what is soon forgotten.
+    pub(crate) soon_forgotten: Mutex<Arc<Vec<SoonForgotten>>>,
     schemas: Mutex<HashMap<SchemaId, Arc<ValueSchema>>>,
     /// What topics' keys and values are bound to, and since when that is known.
     fittings: Mutex<HashMap<TopicName, (Instant, Arc<Fitting>)>>,
@@ -83,13 +86,17 @@ impl ServerState {
             turn: AtomicI32::new(0),
             heard: Heard::default(),
             references: Held::default(),
+            soon_forgotten: Mutex::default(),
             schemas: Mutex::default(),
             fittings: Mutex::default(),
             times: Mutex::default(),
         });
-        tokio::spawn(crate::live::watch_connectors(Arc::downgrade(&state)));
-        tokio::spawn(crate::producers::note(Arc::downgrade(&state)));
-        tokio::spawn(crate::rechecking::look(Arc::downgrade(&state)));
+        let of = Arc::downgrade(&state);
+        let [watched, heard, rechecked, foreseen] = [of.clone(), of.clone(), of.clone(), of];
+        tokio::spawn(tend("live updates", move || crate::live::watch_connectors(watched.clone())));
+        tokio::spawn(tend("producers", move || crate::producers::note(heard.clone())));
+        tokio::spawn(tend("preflights", move || crate::rechecking::look(rechecked.clone())));
+        tokio::spawn(tend("what is soon forgotten", move || crate::foreseeing::look(foreseen.clone())));
         state
     }
 

@@ -10,7 +10,7 @@ use diesel_async::pooled_connection::{AsyncDieselConnectionManager, ManagerConfi
 use diesel_async::{AsyncMigrationHarness, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 use gonvel_core::ports::PortError;
-use tokio::sync::Notify;
+use tokio::sync::watch;
 
 use crate::catalog::schemas::note_fields;
 use crate::codes::{self, Helps};
@@ -75,7 +75,7 @@ pub struct Database {
     /// For what needs a connection of its own.
     pub(crate) address: Arc<Address>,
     /// Tells the keeper of this process that what it is to keep has changed.
-    pub(crate) settings_changed: Arc<Notify>,
+    pub(crate) settings_changed: Arc<watch::Sender<u64>>,
 }
 
 impl Database {
@@ -145,7 +145,7 @@ impl Database {
             ground,
             cold: ColdStore::default(),
             address,
-            settings_changed: Arc::default(),
+            settings_changed: Arc::new(watch::channel(0).0),
         })
     }
 

@@ -129,6 +129,7 @@ diesel::table! {
         created_at -> Timestamptz,
         updated_at -> Timestamptz,
         preflight -> Nullable<Jsonb>,
+        passed_over -> Int8,
     }
 }
 

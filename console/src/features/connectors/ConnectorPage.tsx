@@ -10,6 +10,7 @@ import { useLiveConnectors, type Connector } from '../../shared/liveConnectors';
 import { Figure, Heading } from '../../shared/Page';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { StateMark } from '../../shared/StateMark';
+import { SoonForgottenNote } from '../../shared/SoonForgotten';
 import { When } from '../../shared/When';
 import { act, preflightQuery, remove, type Action } from './connectorsQueries';
 import { History } from './History';
@@ -128,6 +129,7 @@ function One({ connector }: { connector: Connector }) {
           </ul>
         </div>
       )}
+      <SoonForgottenNote of={(soon) => soon.connector === connector.id} />
       <Figures connector={connector} />
       <Tabs value={part} onChange={(next) => void navigate(to(next ?? 'now'))} keepMounted={false}>
         <Tabs.List mb="md">
@@ -272,6 +274,16 @@ function Figures({ connector }: { connector: Connector }) {
           <div className="value">
             <Link to={`/quarantine?connector=${connector.id}`} style={{ color: 'inherit' }}>
               {count(connector.quarantined)}
+            </Link>
+          </div>
+        </div>
+      )}
+      {connector.passed_over > 0 && (
+        <div className="figure" data-tone="warn">
+          <div className="label">Passed over</div>
+          <div className="value">
+            <Link to={`/connectors/${connector.id}/history`} style={{ color: 'inherit' }}>
+              {count(connector.passed_over)}
             </Link>
           </div>
         </div>

@@ -23,6 +23,7 @@ function connector(part: Partial<Connector>): Connector {
     notes: [],
     lanes: [],
     quarantined: 0,
+    passed_over: 0,
     tables: [],
     ...part,
   };

@@ -3,17 +3,22 @@ import { useQuery } from '@tanstack/react-query';
 import { useMemo } from 'react';
 import { Link, useSearchParams } from 'react-router';
 
+import type { Schemas } from '../../api/client';
 import { Blank } from '../../shared/Blank';
 import { count, rate, span } from '../../shared/format';
+import { healthQuery } from '../../shared/healthQuery';
 import { useLiveConnectors, type Connector } from '../../shared/liveConnectors';
 import { Figure, Heading } from '../../shared/Page';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { producersQuery, type Producer } from '../../shared/producersQuery';
+import { Loses, Reads, soonForgottenQuery, type SoonForgotten } from '../../shared/SoonForgotten';
 import { StateMark, toneOf } from '../../shared/StateMark';
 import { When } from '../../shared/When';
 import { Picture } from './Picture';
 
 const DAY_MS = 86_400_000;
+/** Of what is soon forgotten, so many are listed. */
+const MOST_SOON = 10;
 
 /** Is anything wrong, and what exactly is moving. */
 export function FlowPage() {
@@ -24,6 +29,8 @@ export function FlowPage() {
   const all = connectors ?? [];
   const query = producersQuery();
   const heard = useQuery({ ...query, refetchInterval: held ? false : query.refetchInterval });
+  const soon = useQuery({ ...soonForgottenQuery, refetchInterval: held ? false : soonForgottenQuery.refetchInterval });
+  const health = useQuery({ ...healthQuery, refetchInterval: held ? false : 30_000 });
   const producers = useMemo(() => (heard.data ?? []).filter(isThere), [heard.data]);
   const moving = all.filter((c) => c.kind === 'source').reduce((sum, c) => sum + c.rate_per_s, 0);
   const delivered = all.filter((c) => c.kind === 'sink').reduce((sum, c) => sum + c.rate_per_s, 0);
@@ -58,7 +65,7 @@ export function FlowPage() {
               <div className="sheet">
                 <Picture connectors={all} producers={producers} picked={picked} onPick={pick} />
               </div>
-              <Attention connectors={all} />
+              <Attention connectors={all} soon={soon.data ?? []} restarts={health.data?.restarts ?? []} />
             </div>
           </>
         )
@@ -73,7 +80,15 @@ function isThere(producer: Producer): boolean {
 }
 
 /** What needs a person, then what mends itself. */
-function Attention({ connectors }: { connectors: Connector[] }) {
+function Attention({
+  connectors,
+  soon,
+  restarts,
+}: {
+  connectors: Connector[];
+  soon: SoonForgotten[];
+  restarts: Schemas['TaskRestarts'][];
+}) {
   const order = (c: Connector) => (c.state === 'halted' ? 0 : c.state === 'retrying' ? 1 : c.quarantined > 0 ? 2 : 3);
   const wrong = connectors.filter(
     (c) => toneOf(c.state) === 'warn' || ['paused', 'stopped'].includes(c.state) || c.quarantined > 0,
@@ -82,7 +97,9 @@ function Attention({ connectors }: { connectors: Connector[] }) {
   return (
     <section className="sheet" aria-label="Needs attention">
       <h2>Needs attention</h2>
-      {wrong.length === 0 && <p className="empty">Nothing. All connectors do what they were asked to.</p>}
+      {wrong.length + soon.length + restarts.length === 0 && (
+        <p className="empty">Nothing. All connectors do what they were asked to.</p>
+      )}
       <ul className="attention">
         {wrong.map((c) => (
           <li key={c.id}>
@@ -112,6 +129,24 @@ function Attention({ connectors }: { connectors: Connector[] }) {
                   : `${count(c.lag_records ?? 0)} records waited when it was ${c.state}.`}
               </div>
             )}
+          </li>
+        ))}
+        {soon.slice(0, MOST_SOON).map((lost) => (
+          <li key={`${lost.connector} ${lost.name} ${lost.topic}`}>
+            <Reads soon={lost} />
+            <div>
+              <Loses soon={lost} />
+            </div>
+          </li>
+        ))}
+        {soon.length > MOST_SOON && <li className="quiet">and {count(soon.length - MOST_SOON)} more like these</li>}
+        {restarts.map((of) => (
+          <li key={of.task}>
+            <span className="name">Gonvel itself</span>
+            <div>
+              A defect ended a task of the server ({of.task}) {of.count === 1 ? 'once' : `${count(of.count)} times`},
+              last <When time={of.last_at} />. It began again. The server’s log says more: please report it.
+            </div>
           </li>
         ))}
       </ul>

@@ -23,6 +23,7 @@ function connector(id: string, kind: 'source' | 'sink', system: string, topics: 
     notes: [],
     lanes: [],
     quarantined: 0,
+    passed_over: 0,
     tables: topics.map((t) => ({
       from: kind === 'source' ? `public.${t}` : t,
       to: kind === 'source' ? t : `public.${t}`,

@@ -12,6 +12,7 @@ import { ProblemNote } from '../../shared/ProblemNote';
 import { NewReader } from '../../shared/readers/NewReader';
 import { readersQuery } from '../../shared/readers/readersQueries';
 import { ReadersTable } from '../../shared/readers/ReadersTable';
+import { SoonForgottenNote } from '../../shared/SoonForgotten';
 
 /** Who reads topics under a name of their own, and how far behind they are. */
 export function ReadersPage() {
@@ -30,6 +31,7 @@ export function ReadersPage() {
         action={<Button onClick={() => setMaking(true)}>Make a reader</Button>}
       />
       <ProblemNote problem={readers.data ? null : problemOf(readers.error)} />
+      <SoonForgottenNote of={(soon) => soon.connector == null} />
       {readers.data?.length === 0 && (
         <Blank
           title="No reader yet"

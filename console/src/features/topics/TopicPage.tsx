@@ -12,6 +12,7 @@ import { calledProducer } from '../../shared/producersQuery';
 import { NewReader } from '../../shared/readers/NewReader';
 import { readersQuery, type Reader } from '../../shared/readers/readersQueries';
 import { ReadersTable } from '../../shared/readers/ReadersTable';
+import { SoonForgottenNote } from '../../shared/SoonForgotten';
 import { Append } from './Append';
 import { keeps } from './keeps';
 import { Producers } from './Producers';
@@ -63,6 +64,7 @@ export function TopicPage() {
         }
       />
       <ProblemNote problem={found ? null : problemOf(topic.error)} />
+      <SoonForgottenNote of={(soon) => soon.topic === name} />
       {found && (
         <>
           <div className="figures">

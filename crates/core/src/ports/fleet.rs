@@ -384,6 +384,12 @@ pub trait FleetStore: Send + Sync {
     /// [`PortError::TryAgain`].
     async fn note(&self, deed: Deed<'_>) -> Result<(), PortError>;
 
+    /// Notes in a connector's history that it passed over records which were forgotten before it delivered them, and counts them.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    async fn note_passed_over(&self, deed: Deed<'_>, records: i64) -> Result<(), PortError>;
+
     /// Makes a checked definition a connector's next version, if it still has the version given; its lanes start anew with it. `detail`
     /// stands in its history.
     ///

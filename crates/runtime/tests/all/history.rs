@@ -354,5 +354,6 @@ async fn records_forgotten_before_they_were_delivered_are_told_and_not_passed_ov
         before + 39
     );
     assert_eq!((passed.len(), detail), (1, wanted), "{deeds:?}");
+    assert_eq!(world.database.find_connector(to).await.unwrap().passed_over, 40);
     fleet.stop().await;
 }

@@ -26,6 +26,7 @@ fn a_lane_that_nobody_carries_needs_a_person_whatever_it_said_last() {
             name: "settlement-tables".into(),
             definition: core::SinkDefinition::of(Uuid::nil(), vec![topic]).into(),
             wish,
+            passed_over: 0,
             version: 1,
             created_at: chrono::DateTime::UNIX_EPOCH,
             lanes,
@@ -64,6 +65,7 @@ fn a_table_of_an_earlier_version_is_not_shown_though_a_lane_still_says_it() {
             }
             .into(),
             wish: core::Wish::Run,
+            passed_over: 0,
             version: 2,
             created_at: chrono::DateTime::UNIX_EPOCH,
             lanes: vec![CarriedLane { lane: 0, runner: None, waits: None, status: Some(status.clone()) }],

@@ -24,6 +24,7 @@ struct Row {
     wish: String,
     version: i32,
     created_at: DateTime<Utc>,
+    passed_over: i64,
 }
 
 /// A connector with what its lanes last said.
@@ -41,6 +42,8 @@ pub struct Connector {
     pub version: i32,
     /// When it was made.
     pub created_at: DateTime<Utc>,
+    /// Records that were forgotten before it delivered them, and that it passed over.
+    pub passed_over: i64,
     /// Its lanes, in order.
     pub lanes: Vec<CarriedLane>,
 }
@@ -97,6 +100,7 @@ impl Row {
             name: self.name,
             version: self.version,
             created_at: self.created_at,
+            passed_over: self.passed_over,
             lanes,
         })
     }

@@ -2,14 +2,16 @@
 
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
+use diesel::result::Error;
 use diesel::sql_types::{Array, Int4, Int8, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid};
-use diesel_async::{AsyncPgConnection, RunQueryDsl};
+use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use gonvel_core::naming::ConnectorId;
 use gonvel_core::ports::{Deed, HeldLane, Line, PortError};
 use uuid::Uuid;
 
 use crate::Database;
 use crate::database::failed;
+use crate::schema::connectors;
 
 /// Lines that are kept of each connector; the keeper removes older ones.
 pub(crate) const KEPT_LINES: i64 = 20_000;
@@ -97,6 +99,18 @@ pub(super) async fn note_on(connection: &mut AsyncPgConnection, deed: Deed<'_>) 
 pub(super) async fn note(database: &Database, deed: Deed<'_>) -> Result<(), PortError> {
     let mut connection = database.connection().await?;
     note_on(&mut connection, deed).await.map_err(failed("noting what was done"))
+}
+
+pub(super) async fn note_passed_over(database: &Database, deed: Deed<'_>, records: i64) -> Result<(), PortError> {
+    let mut connection = database.connection().await?;
+    let noted = connection.transaction::<_, Error, _>(async |c| {
+        diesel::update(connectors::table.find(deed.connector.0))
+            .set(connectors::passed_over.eq(connectors::passed_over + records))
+            .execute(c)
+            .await?;
+        note_on(c, deed).await
+    });
+    noted.await.map_err(failed("counting what was passed over"))
 }
 
 pub(super) async fn save_lines(database: &Database, held: HeldLane, lines: &[Line]) -> Result<(), PortError> {

@@ -91,6 +91,10 @@ impl FleetStore for Database {
         history::note(self, deed).await
     }
 
+    async fn note_passed_over(&self, deed: Deed<'_>, records: i64) -> Result<(), PortError> {
+        history::note_passed_over(self, deed, records).await
+    }
+
     async fn change(&self, connector: &ValidConnector, version: i32, detail: &str) -> Result<(), PortError> {
         let deed = Deed { connector: connector.id(), who: "Gonvel", what: "changed", detail: Some(detail) };
         self.next_version(connector, version, &[], deed).await.map(drop)

@@ -132,6 +132,7 @@ impl Appender {
                     Err(_) => {
                         // who waited was told that it is gone, and tries again; the next group begins on a fresh connection
                         tracing::error!("the appender panicked; it goes on with the next appends");
+                        gonvel_tending::note("appender");
                         connection = None;
                     }
                 }

@@ -10,6 +10,7 @@ use diesel_async::pooled_connection::bb8::Pool;
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use gonvel_core::naming::{Offset, PartitionId, TopicId, TopicPartition};
 use gonvel_core::ports::{AppendBatch, Landed};
+use gonvel_tending::tend;
 use tokio::sync::watch;
 
 use super::recent::Recent;
@@ -75,7 +76,8 @@ impl Ends {
             appends: watch::channel(0).0,
             recent: Recent::default(),
         });
-        tokio::spawn(look(pool, Arc::downgrade(&ends)));
+        let of = Arc::downgrade(&ends);
+        tokio::spawn(tend("ends of partitions", move || look(pool.clone(), of.clone())));
         ends
     }
 

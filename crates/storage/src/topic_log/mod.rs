@@ -36,7 +36,7 @@ impl TopicLog for Database {
 
     async fn change_topic(&self, topic: TopicId, revision: i32, settings: &TopicSettings) -> Result<Topic, PortError> {
         let changed = topics::change(self, topic, revision, settings).await?;
-        self.settings_changed.notify_one();
+        self.settings_changed.send_modify(|changes| *changes += 1);
         Ok(changed)
     }
 

@@ -18,6 +18,7 @@ use futures::FutureExt;
 use gonvel_core::naming::{PartitionId, TopicId, TopicPartition};
 use gonvel_core::ports::PortError;
 use serde::{Deserialize, Serialize};
+use tokio::sync::watch;
 
 use crate::Database;
 use crate::catalog::history;
@@ -141,6 +142,7 @@ impl Database {
                 Ok(Err(error)) => tracing::warn!(%error, "the keeper could not do its work; it tries again"),
                 Err(_) => {
                     tracing::error!("the keeper panicked; it begins again");
+                    gonvel_tending::note("keeper");
                     tokio::time::sleep(AFTER_PANIC).await;
                 }
             }
@@ -158,6 +160,7 @@ impl Database {
         let mut own = reach(&self.address).await.map_err(connect)?;
         let mut keeper = Keeper::new(self.clone());
         let (mut rarely, mut asked) = (None::<Instant>, false);
+        let mut changes = self.settings_changes();
         loop {
             // a session's lock may be taken again and again: this also finds out whether the session is still there
             let got: Got = diesel::sql_query("SELECT pg_try_advisory_lock($1) AS got")
@@ -177,9 +180,15 @@ impl Database {
             keeper.tell().await?;
             tokio::select! {
                 () = tokio::time::sleep(LOOK) => {}
-                () = self.settings_changed.notified() => asked = true,
+                _ = changes.changed() => asked = true,
             }
         }
+    }
+
+    /// Counts the changes of topics' settings in this process.
+    #[must_use]
+    pub fn settings_changes(&self) -> watch::Receiver<u64> {
+        self.settings_changed.subscribe()
     }
 
     /// What the keeper last said, and when.

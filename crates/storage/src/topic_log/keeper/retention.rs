@@ -2,11 +2,11 @@
 
 use diesel::prelude::*;
 use diesel::result::Error;
-use diesel::sql_types::{Array, Bool, Int4, Int8};
+use diesel::sql_types::{Array, Bool, Int4, Int8, Nullable};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use gonvel_core::naming::{Offset, PartitionId, TopicId, TopicPartition};
 use gonvel_core::ports::{PortError, Topic, TopicLog};
-use gonvel_core::retention::{KeptBlock, OldestBlocks, forget};
+use gonvel_core::retention::{KeptBlock, OldestBlocks, Outlook, forget};
 
 use gonvel_core::topic_settings::TopicSettings;
 
@@ -16,6 +16,10 @@ use crate::database::failed;
 
 /// Blocks of a partition that go in one transaction at most.
 const AT_ONCE: i32 = 200;
+/// Blocks of a partition that are looked at for what it will forget.
+const LOOKED_AT: i32 = 5_000;
+const HOUR_US: i64 = 3_600_000_000;
+const DAY_US: i64 = 24 * HOUR_US;
 
 #[derive(QueryableByName)]
 struct Due {
@@ -148,6 +152,51 @@ impl Database {
         now_us: i64,
         at_once: i32,
     ) -> Result<Vec<(PartitionId, Offset)>, PortError> {
+        let (oldest, total) = self.oldest_of(topic, at_once).await?;
+        Ok(forget(&oldest, total, settings, now_us))
+    }
+
+    /// What a topic will have forgotten, as it is and as it grew within the last day.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`]; [`PortError::NotFound`].
+    pub async fn outlook(&self, topic: &Topic, now_us: i64) -> Result<Outlook, PortError> {
+        let (mut partitions, total_bytes) = self.oldest_of(topic.id, LOOKED_AT).await?;
+        let bytes_per_day = match topic.settings.most_bytes {
+            Some(_) => self.bytes_per_day(topic.id, now_us).await?,
+            None => 0,
+        };
+        // what grows has newer blocks than any that is there now
+        partitions.iter_mut().for_each(|p| p.more |= bytes_per_day > 0);
+        Ok(Outlook { partitions, total_bytes, settings: topic.settings.clone(), bytes_per_day, now_us })
+    }
+
+    /// Bytes that came within the last day; of a topic whose oldest records are younger, at the pace of their time.
+    async fn bytes_per_day(&self, topic: TopicId, now_us: i64) -> Result<i64, PortError> {
+        #[derive(QueryableByName)]
+        struct Came {
+            #[diesel(sql_type = Int8)]
+            bytes: i64,
+            #[diesel(sql_type = Nullable<Int8>)]
+            oldest_us: Option<i64>,
+        }
+        let mut connection = self.connection().await?;
+        let came: Came = diesel::sql_query(
+            "SELECT coalesce(sum(bytes) FILTER (WHERE latest_us > $2), 0)::bigint AS bytes, min(latest_us) AS oldest_us FROM ( \
+               SELECT length(body)::bigint AS bytes, latest_us FROM blocks WHERE topic_id = $1 \
+               UNION ALL SELECT bytes, latest_us FROM cold_files WHERE topic_id = $1 AND state = 'there') u",
+        )
+        .bind::<Int8, _>(topic.0)
+        .bind::<Int8, _>(now_us - DAY_US)
+        .get_result(&mut connection)
+        .await
+        .map_err(failed("looking at what came within a day"))?;
+        let span_us = came.oldest_us.map_or(DAY_US, |oldest| now_us - oldest).clamp(HOUR_US, DAY_US);
+        Ok(i64::try_from(i128::from(came.bytes) * i128::from(DAY_US) / i128::from(span_us)).unwrap_or(i64::MAX))
+    }
+
+    /// The oldest blocks of each partition, and the topic's size.
+    async fn oldest_of(&self, topic: TopicId, at_once: i32) -> Result<(Vec<OldestBlocks>, i64), PortError> {
         let bounds = self.bounds(topic).await?;
         let rows: Vec<Oldest> = {
             let mut connection = self.connection().await?;
@@ -178,8 +227,7 @@ impl Database {
                 last.blocks.push(block);
             }
         }
-        let total = bounds.iter().map(|b| b.bytes).sum();
-        Ok(forget(&oldest, total, settings, now_us))
+        Ok((oldest, bounds.iter().map(|b| b.bytes).sum()))
     }
 
     /// Forgets the blocks and files of a partition that end at an offset or before; how many offsets they covered.
