@@ -12,7 +12,7 @@ CONSOLE_SOURCES := $(shell find console/src console/index.html console/*.ts cons
 POSTGRESQL := "/usr/lib/postgresql/*/bin/initdb=postgresql-15" "cc=gcc libc6-dev"
 CHROMIUM := "/usr/bin/chromium=chromium"
 
-.PHONY: help demo demo-reset demo-empty test test-rust test-console test-e2e check chaos bench screenshots console openapi \
+.PHONY: help upgrade demo demo-reset demo-empty test test-rust test-console test-e2e check chaos bench screenshots console openapi \
   packages-demo packages-test binary clean
 
 help:
@@ -93,6 +93,18 @@ chaos: packages-test console
 	cargo test --workspace --no-run --quiet
 	GONVEL_CHAOS_SECONDS=$(or $(FOR),600) $(if $(SEED),GONVEL_CHAOS_SEED=$(SEED)) \
 	  cargo test --workspace --test all -- chaos::whatever --nocapture
+
+# two servers and two runners of an earlier version replaced one by one under load: make upgrade FROM=commit, or from before the last migration
+upgrade: FORMER = $(abspath $(TARGET))/former
+upgrade: FROM ?= $(shell git log -1 --format=%h --diff-filter=A -- crates/storage/migrations)^
+upgrade: packages-test console
+	git worktree remove --force $(FORMER) 2>/dev/null || true
+	git worktree add --detach --force $(FORMER) $(FROM)
+	mkdir -p $(FORMER)/console/dist
+	cp -r console/dist/. $(FORMER)/console/dist
+	cargo build --manifest-path $(FORMER)/Cargo.toml --target-dir $(FORMER)/target --bin gonvel
+	cargo test --workspace --no-run --quiet
+	GONVEL_BEFORE=$(FORMER)/target/debug/gonvel cargo test --workspace --test all -- upgrade::
 
 bench: binary
 	cargo build --release --quiet -p gonvel -p gonvel-bench

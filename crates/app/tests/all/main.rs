@@ -10,3 +10,4 @@ mod producers;
 mod slow_clients;
 mod stopping;
 mod support;
+mod upgrade;

@@ -9,3 +9,4 @@ mod keeper;
 mod opening;
 mod refusals;
 mod silence;
+mod upgrading;

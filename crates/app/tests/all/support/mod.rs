@@ -9,6 +9,9 @@ use std::time::{Duration, Instant};
 use gonvel_stand_ins::test_cluster::TestCluster;
 use serde_json::Value;
 
+/// The program as it is now.
+pub const THIS: &str = env!("CARGO_BIN_EXE_gonvel");
+
 pub struct Gonvel {
     child: Child,
     pub base: String,
@@ -27,8 +30,19 @@ impl Gonvel {
 
     /// The same, with what it logs going somewhere.
     pub async fn serve_telling(url: &str, folder: &std::path::Path, port: u16, runner: &str, log: Stdio) -> Self {
+        Self::serve_by(THIS, url, folder, port, (runner, log)).await
+    }
+
+    /// The same, by a program of this or of another version.
+    pub async fn serve_by(
+        program: &str,
+        url: &str,
+        folder: &std::path::Path,
+        port: u16,
+        (runner, log): (&str, Stdio),
+    ) -> Self {
         gonvel_storage::provide_tls();
-        let child = Command::new(env!("CARGO_BIN_EXE_gonvel"))
+        let child = Command::new(program)
             .arg("serve")
             .env("GONVEL_RUNNER", runner)
             .env("GONVEL_DATABASE_URL", url)
@@ -61,8 +75,13 @@ impl Gonvel {
 
     /// One more runner, in a process of its own; it answers nothing.
     pub fn runner(url: &str, folder: &std::path::Path, name: &str, label: Option<&str>) -> Self {
+        Self::runner_by(THIS, url, folder, name, label)
+    }
+
+    /// The same, by a program of this or of another version.
+    pub fn runner_by(program: &str, url: &str, folder: &std::path::Path, name: &str, label: Option<&str>) -> Self {
         gonvel_storage::provide_tls();
-        let mut command = Command::new(env!("CARGO_BIN_EXE_gonvel"));
+        let mut command = Command::new(program);
         command.args(["runner", "--runner", name]).args(label.map(|l| ["--label", l]).into_iter().flatten());
         let child = command
             .env("GONVEL_DATABASE_URL", url)

@@ -1,0 +1,130 @@
+//! What a version before this one goes on with while it is replaced: its statements must go on working after the tables were brought up to
+//! date, so what it knows of them stays as it is.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+
+use gonvel_stand_ins::test_cluster::TestCluster;
+use tokio_postgres::Client;
+
+/// The first migration that was made when servers could already be replaced one by one.
+const SINCE: &str = "2026-11-29-000013";
+
+/// What a statement of the version before depends on, by table and column.
+#[derive(Debug, Default, PartialEq)]
+struct Tables {
+    /// Type, whether it must be given, and whether it may be empty.
+    columns: BTreeMap<(String, String), (String, bool, bool)>,
+    /// What rows must fulfil: table, its columns, and the condition.
+    rules: BTreeMap<(String, Vec<String>), Vec<String>>,
+    functions: Vec<String>,
+}
+
+async fn tables(client: &Client) -> Tables {
+    let columns = "SELECT c.relname, a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, \
+           a.atthasdef OR a.attidentity <> '' FROM pg_class c JOIN pg_attribute a ON a.attrelid = c.oid \
+         WHERE c.relnamespace = 'public'::regnamespace AND c.relkind IN ('r', 'p', 'v') AND a.attnum > 0 AND NOT a.attisdropped";
+    let rules = "SELECT c.relname, coalesce(array_agg(a.attname::text ORDER BY a.attname) FILTER (WHERE a.attname IS NOT NULL), '{}'), pg_get_constraintdef(r.oid) \
+         FROM pg_constraint r JOIN pg_class c ON c.oid = r.conrelid LEFT JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = ANY (r.conkey) \
+         WHERE c.relnamespace = 'public'::regnamespace AND r.contype <> 'n' GROUP BY c.relname, r.oid \
+         UNION ALL SELECT c.relname, '{}', pg_get_indexdef(i.indexrelid) FROM pg_index i JOIN pg_class c ON c.oid = i.indrelid \
+         WHERE c.relnamespace = 'public'::regnamespace AND i.indisunique AND NOT EXISTS (SELECT FROM pg_constraint r WHERE r.conindid = i.indexrelid) \
+         UNION ALL SELECT c.relname, '{}', pg_get_triggerdef(t.oid) FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid \
+         WHERE c.relnamespace = 'public'::regnamespace AND NOT t.tgisinternal";
+    let functions =
+        "SELECT p.oid::regprocedure::text FROM pg_proc p WHERE p.pronamespace = 'public'::regnamespace ORDER BY 1";
+    let mut tables = Tables::default();
+    for row in client.query(columns, &[]).await.unwrap() {
+        let (not_null, has_default): (bool, bool) = (row.get(3), row.get(4));
+        tables.columns.insert((row.get(0), row.get(1)), (row.get(2), not_null && !has_default, !not_null));
+    }
+    for row in client.query(rules, &[]).await.unwrap() {
+        tables.rules.entry((row.get(0), row.get(1))).or_default().push(row.get(2));
+    }
+    tables.functions = client.query(functions, &[]).await.unwrap().iter().map(|row| row.get(0)).collect();
+    tables
+}
+
+/// What of a former state statements would miss in a later one, or be refused by.
+fn missed(before: &Tables, after: &Tables) -> Vec<String> {
+    let mut missed = Vec::new();
+    let known = |table: &String| before.columns.keys().any(|(name, _)| name == table);
+    for (column, (ty, must, empty)) in &before.columns {
+        match after.columns.get(column) {
+            None => missed.push(format!("{column:?} is gone")),
+            Some((now, _, _)) if now != ty => missed.push(format!("{column:?} was {ty} and is {now}")),
+            Some((_, must_now, _)) if *must_now && !must => missed.push(format!("{column:?} must be given now")),
+            Some((_, _, empty_now)) if *empty && !empty_now => missed.push(format!("{column:?} may not be empty any more")),
+            Some(_) => {}
+        }
+    }
+    for ((table, column), (_, must, _)) in &after.columns {
+        if *must && known(table) && !before.columns.contains_key(&(table.clone(), column.clone())) {
+            missed.push(format!("{table}.{column} is new and must be given"));
+        }
+    }
+    for ((table, columns), rules) in &after.rules {
+        // a rule about what is new only is nothing to those who do not know it
+        let concerns =
+            columns.is_empty() || columns.iter().any(|c| before.columns.contains_key(&(table.clone(), c.clone())));
+        let had = before.rules.get(&(table.clone(), columns.clone()));
+        for rule in rules.iter().filter(|rule| known(table) && concerns && !had.is_some_and(|had| had.contains(rule))) {
+            missed.push(format!("{table} has a new rule: {rule}"));
+        }
+    }
+    missed.extend(before.functions.iter().filter(|f| !after.functions.contains(f)).map(|f| format!("{f} is gone")));
+    missed
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_the_version_before_knows_stays_as_it_is() {
+    let cluster = TestCluster::start(&["gonvel"]).await;
+    let client = cluster.connect("gonvel").await.unwrap();
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("migrations");
+    let mut steps: Vec<_> = std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path()).collect();
+    steps.sort();
+    let mut looked_at = 0;
+    for step in steps {
+        let name = step.file_name().unwrap().to_string_lossy().into_owned();
+        let before = tables(&client).await;
+        client.batch_execute(&std::fs::read_to_string(step.join("up.sql")).unwrap()).await.unwrap();
+        if name.as_str() >= SINCE {
+            let missed = missed(&before, &tables(&client).await);
+            assert!(missed.is_empty(), "after {name} a server of the version before fails: {missed:#?}");
+            looked_at += 1;
+        }
+    }
+    assert!(looked_at >= 2);
+
+    // and what would hurt is found
+    client.batch_execute("CREATE TABLE crates (id bigint PRIMARY KEY, grade text, room int NOT NULL)").await.unwrap();
+    let hurts = [
+        ("ALTER TABLE crates DROP COLUMN grade", "is gone"),
+        ("ALTER TABLE crates RENAME COLUMN grade TO class", "is gone"),
+        ("ALTER TABLE crates ALTER room TYPE bigint", "was integer and is bigint"),
+        ("ALTER TABLE crates ALTER grade SET NOT NULL", "must be given now"),
+        ("ALTER TABLE crates ADD weight int; ALTER TABLE crates ALTER weight SET NOT NULL", "is new and must be given"),
+        ("ALTER TABLE crates ADD CHECK (room > 0)", "new rule: CHECK ((room > 0))"),
+        ("ALTER TABLE crates ADD weight int NOT NULL DEFAULT 0 CHECK (weight < room)", "new rule"),
+        ("CREATE UNIQUE INDEX ON crates (grade)", "new rule: CREATE UNIQUE INDEX"),
+        ("DROP TABLE crates", "is gone"),
+    ];
+    let harmless = [
+        "ALTER TABLE crates ADD weight int NOT NULL DEFAULT 0 CHECK (weight >= 0); CREATE TABLE lids (id bigint PRIMARY KEY)",
+        "ALTER TABLE crates ADD label text; CREATE INDEX ON crates (grade); ALTER TABLE crates ALTER room DROP NOT NULL",
+    ];
+    let before = tables(&client).await;
+    let with = async |change: &str| {
+        client.batch_execute(&format!("BEGIN; {change}")).await.unwrap();
+        let missed = missed(&before, &tables(&client).await);
+        client.batch_execute("ROLLBACK").await.unwrap();
+        missed
+    };
+    for (change, says) in hurts {
+        let missed = with(change).await;
+        assert!(missed.iter().any(|found| found.contains(says)), "{change}: {missed:#?}");
+    }
+    for change in harmless {
+        assert_eq!(with(change).await, Vec::<String>::new(), "{change}");
+    }
+}
