@@ -16,8 +16,8 @@ use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, RunnerName
 use gonvel_core::planning::Labels;
 use gonvel_core::ports::{DatabaseAddress, FleetStore, PortError, TopicLog};
 use gonvel_core::preflight::KeptReport;
-use gonvel_runtime::{RunnerSettings, systems};
-use gonvel_server::{ConsoleFiles, DemoWorkload};
+use gonvel_runtime::{LANE_BYTES, RunnerSettings, systems};
+use gonvel_server::{ConsoleFiles, DemoWorkload, LARGEST_IMPORT};
 use gonvel_stand_ins::packhouse::seed::seed;
 use gonvel_stand_ins::packhouse::workload::Day;
 use gonvel_stand_ins::postgres_cluster::{Cluster, ClusterOptions, OWNER};
@@ -101,8 +101,10 @@ async fn with_cluster(
     let home = arguments.place.home.display().to_string();
     let pg_port = arguments.place.pg_port;
     let sending = listener.local_addr().map(|address| with_coldstore.then(|| tokio::spawn(coldstore::send(address))))?;
-    let runner = RunnerSettings { name: RunnerName::parse("runner-1")?, labels: Labels::new(), room: 1_000 };
-    let outcome = serve::until_signal(database, listener, runner, Some(workload), console, async move |address| {
+    let runner =
+        RunnerSettings { name: RunnerName::parse("runner-1")?, labels: Labels::new(), room: 1_000, lane_bytes: LANE_BYTES };
+    let serves = serve::Serves { demo: Some(workload), largest_import: LARGEST_IMPORT };
+    let outcome = serve::until_signal(database, listener, runner, serves, console, async move |address| {
         println!("Gonvel is at http://{address}  (ready after {:.1} s; Ctrl-C stops it)", start.elapsed().as_secs_f64());
         println!("The packhouse's database: PGPASSFILE={home}/pgpass psql -h 127.0.0.1 -p {pg_port} -U {OWNER} packhouse");
         println!("The settlement's database: PGPASSFILE={home}/pgpass psql -h 127.0.0.1 -p {pg_port} -U {OWNER} settlement");

@@ -112,13 +112,17 @@ struct RunnerPlace {
     /// The weight of lanes it can carry.
     #[arg(long, env = "GONVEL_ROOM", default_value_t = 1_000, value_parser = clap::value_parser!(u32).range(1..=1_000_000))]
     room: u32,
+    /// MiB of memory that a lane may hold of what it looks into, and as many of rows that it carries again and of keys that wait in quarantine.
+    #[arg(long, env = "GONVEL_LANE_MEMORY", default_value_t = 1_024, value_parser = clap::value_parser!(u32).range(1..=1_048_576))]
+    lane_memory: u32,
 }
 
 impl RunnerPlace {
     fn settings(&self) -> Result<RunnerSettings, String> {
         let name = RunnerName::parse(self.runner.clone()).map_err(|e| e.to_string())?;
         let labels = self.labels.iter().map(|text| read_label(text)).collect::<Result<_, _>>()?;
-        Ok(RunnerSettings { name, labels, room: self.room })
+        let lane_bytes = usize::try_from(self.lane_memory).unwrap_or(usize::MAX).saturating_mul(1 << 20);
+        Ok(RunnerSettings { name, labels, room: self.room, lane_bytes })
     }
 }
 
@@ -131,6 +135,9 @@ struct ServeArguments {
     /// Address to listen on.
     #[arg(long, env = "GONVEL_LISTEN", default_value = "127.0.0.1:8470")]
     listen: std::net::SocketAddr,
+    /// MiB of a file that may be imported: it is kept on this machine's disk while it is read.
+    #[arg(long, env = "GONVEL_LARGEST_IMPORT", default_value_t = 10_240, value_parser = clap::value_parser!(u32).range(1..))]
+    largest_import: u32,
 }
 
 #[derive(clap::Args)]

@@ -21,7 +21,9 @@ pub(crate) async fn run(arguments: ServeArguments, console: ConsoleFiles) -> Res
     let listener = listen(arguments.listen, "GONVEL_LISTEN").await?;
     let database = open(&arguments.place).await?;
     println!("Gonvel listens on http://{}", arguments.listen);
-    until_signal(database, listener, arguments.runner.settings()?, None, console, async |_| Ok(())).await
+    let largest_import = u64::from(arguments.largest_import) << 20;
+    let serves = Serves { demo: None, largest_import };
+    until_signal(database, listener, arguments.runner.settings()?, serves, console, async |_| Ok(())).await
 }
 
 /// Where Gonvel's own database is.
@@ -125,19 +127,27 @@ pub(crate) async fn listen(address: SocketAddr, variable: &str) -> Result<TcpLis
     })
 }
 
+/// What a server does besides.
+pub(crate) struct Serves {
+    /// The demo's workload.
+    pub(crate) demo: Option<Arc<dyn DemoWorkload>>,
+    /// Size of a file that may be imported, in bytes.
+    pub(crate) largest_import: u64,
+}
+
 /// Serves until Ctrl-C or SIGTERM, then stops lanes in good order. `ready` runs once requests are answered.
 pub(crate) async fn until_signal(
     database: Database,
     listener: TcpListener,
     runner: RunnerSettings,
-    demo: Option<Arc<dyn DemoWorkload>>,
+    serves: Serves,
     console: ConsoleFiles,
     ready: impl AsyncFnOnce(SocketAddr) -> Result<(), Box<dyn Error>>,
 ) -> Result<(), Box<dyn Error>> {
     let services = Services::of(&Arc::new(database.clone()), runner);
     let fleet = Fleet::start(services);
     let keeping = tokio::spawn(database.clone().keep());
-    let state = ServerState::new(database, fleet.nudge(), demo);
+    let state = ServerState::importing(database, fleet.nudge(), serves.demo, serves.largest_import);
     let address = listener.local_addr()?;
     let (stop, stopped) = oneshot::channel::<()>();
     let stopping = async move { drop(stopped.await) };

@@ -5,6 +5,7 @@
 mod append;
 mod backlog;
 mod capture;
+mod ends;
 mod events;
 mod huge;
 mod idle;
@@ -54,6 +55,7 @@ const ALL: [&str; 29] = [
     "latency",
     "latency-steady",
     "huge-transaction",
+    "memory-ends",
     "schema-codec",
     "schema-validate",
     "schema-registry",
@@ -87,6 +89,7 @@ async fn one(name: &str) -> Result<Measured, Box<dyn Error>> {
         "latency" => latency::run().await,
         "latency-steady" => steady::run().await,
         "huge-transaction" => huge::run().await,
+        "memory-ends" => ends::run().await,
         "schema-codec" => schemas::codec(),
         "schema-validate" => schemas::validate(),
         "schema-registry" => schemas::registry().await,

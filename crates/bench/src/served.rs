@@ -27,6 +27,11 @@ impl Drop for Served {
 
 impl Served {
     pub async fn start(world: &World) -> Outcome<Self> {
+        Self::start_with(world, &[]).await
+    }
+
+    /// The same with settings, by the names of their variables.
+    pub async fn start_with(world: &World, settings: &[(&str, &str)]) -> Outcome<Self> {
         let program = std::env::current_exe()?.with_file_name("gonvel");
         if !program.exists() {
             return Err(format!("{} is not built: run make bench", program.display()).into());
@@ -37,6 +42,7 @@ impl Served {
             .env("GONVEL_DATABASE_URL", world.url("gonvel"))
             .env("GONVEL_LISTEN", format!("127.0.0.1:{port}"))
             .env("GONVEL_KEY_FILE", folder.path().join("secret.key"))
+            .envs(settings.iter().copied())
             .stdout(Stdio::null())
             .spawn()?;
         let served = Self { child, base: format!("http://127.0.0.1:{port}/api/v1"), _folder: folder };

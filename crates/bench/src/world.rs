@@ -13,7 +13,7 @@ use gonvel_core::naming::RunnerName;
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, TopicName};
 use gonvel_core::planning::Labels;
 use gonvel_core::ports::{DatabaseAddress, TopicLog};
-use gonvel_runtime::{Fleet, RunnerSettings, Services};
+use gonvel_runtime::{Fleet, LANE_BYTES, RunnerSettings, Services};
 use gonvel_stand_ins::postgres_cluster::{Cluster, ClusterOptions, OWNER, free_port};
 use gonvel_storage::Database;
 use gonvel_storage::catalog::connections::ConnectionInput;
@@ -88,7 +88,7 @@ impl World {
 
     pub fn fleet(&self) -> Fleet {
         let name = RunnerName::parse("bench").expect("a name");
-        let runner = RunnerSettings { name, labels: Labels::new(), room: 1_000 };
+        let runner = RunnerSettings { name, labels: Labels::new(), room: 1_000, lane_bytes: LANE_BYTES };
         Fleet::start(Services::of(&Arc::new(self.database.clone()), runner))
     }
 

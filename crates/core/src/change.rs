@@ -100,6 +100,13 @@ impl ChangeBatch {
         self.kinds.is_empty()
     }
 
+    /// Bytes that it takes in memory, about.
+    #[must_use]
+    pub fn size(&self) -> usize {
+        let each = size_of::<ChangeKind>() + size_of::<OldImage>() + size_of::<Origin>();
+        self.new.iter().chain(&self.old).map(ColumnArray::size).sum::<usize>() + self.len() * each
+    }
+
     /// Whether the source did not send this column of this change.
     #[must_use]
     pub fn is_unchanged(&self, row: usize, column: usize) -> bool {

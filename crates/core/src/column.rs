@@ -250,6 +250,24 @@ pub enum ColumnArray {
 }
 
 impl ColumnArray {
+    /// Bytes that it takes in memory.
+    #[must_use]
+    pub fn size(&self) -> usize {
+        match self {
+            Self::Boolean(a) => a.get_array_memory_size(),
+            Self::Int16(a) => a.get_array_memory_size(),
+            Self::Int32(a) => a.get_array_memory_size(),
+            Self::Int64(a) => a.get_array_memory_size(),
+            Self::Float32(a) => a.get_array_memory_size(),
+            Self::Float64(a) => a.get_array_memory_size(),
+            Self::Decimal(a) => a.get_array_memory_size(),
+            Self::Text(a) => a.get_array_memory_size(),
+            Self::Bytes(a) => a.get_array_memory_size(),
+            Self::Date(a) => a.get_array_memory_size(),
+            Self::Timestamp(a) => a.get_array_memory_size(),
+        }
+    }
+
     /// The value in a row.
     ///
     /// # Panics

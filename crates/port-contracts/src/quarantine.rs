@@ -32,7 +32,20 @@ pub fn bad(partition: i32, offset: i64, key: &str, finding: &str) -> BadRecord {
 }
 
 async fn waiting(store: &dyn QuarantineStore, connector: ConnectorId, places: &[TopicPartition]) -> Vec<WaitingKey> {
-    let mut waiting = store.waiting_keys(connector, places).await.unwrap();
+    // by and by, as who has little room does
+    let mut waiting: Vec<WaitingKey> = Vec::new();
+    loop {
+        let after = waiting.last().map_or(0, |last| last.id);
+        let more = store.waiting_keys(connector, places, after, 2).await.unwrap();
+        assert!(more.len() <= 2 && more.iter().all(|w| w.id > after), "{more:?}");
+        if more.is_empty() {
+            break;
+        }
+        waiting.extend(more);
+    }
+    assert_eq!(waiting, store.waiting_keys(connector, places, 0, 1_000).await.unwrap());
+    let records = store.waiting_records(connector, places, 0, 1_000).await.unwrap();
+    assert_eq!(records.iter().map(|r| r.id).collect::<Vec<_>>(), waiting.iter().map(|w| w.id).collect::<Vec<_>>());
     waiting.sort_by_key(|w| (w.at, w.offset));
     waiting
 }

@@ -1,6 +1,8 @@
-//! Rows that were carried before and look up what changed since: found in the topics that are read, to be carried again.
+//! Rows that were carried before and look up what changed since: found in the topics that are read, to be carried again. Where they would take
+//! more memory than a lane has for them, the topics are read several times, each time for a share of the keys.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::hash::{DefaultHasher, Hash, Hasher};
 use std::sync::Arc;
 
 use bytes::Bytes;
@@ -19,6 +21,9 @@ use crate::shaping::Shared;
 
 /// Rows that are held although newer ones of their keys came, from which on they are let go of.
 const SUPERFLUOUS: usize = 10_000;
+
+/// What is held of each row beside its values: its key, twice, and where it stands.
+const BESIDE: usize = 200;
 
 /// Rows found in one batch.
 struct Found {
@@ -46,6 +51,8 @@ pub(crate) struct Latest {
     /// Where each stands: the batch and the row.
     places: HashMap<(TopicPartition, Bytes), (usize, usize)>,
     held: usize,
+    /// What they take, and what is held beside them.
+    bytes: usize,
     /// Whether only their keys are held.
     keys_only: bool,
 }
@@ -91,6 +98,7 @@ impl Latest {
         let keys = rows.iter().map(|row| changes.changes[*row].1.clone()).collect();
         let from = rows.iter().map(|row| changes.from[*row]).collect();
         self.held += rows.len();
+        self.bytes += picked.size() + rows.len() * BESIDE;
         self.found.push(Found { topic: changes.topic, batch: picked, keys, from });
         if self.held > SUPERFLUOUS && self.held > 2 * self.places.len() {
             self.let_go();
@@ -121,49 +129,111 @@ impl Latest {
         }
         self.found = found;
         self.held = self.places.len();
+        self.bytes = self.found.iter().map(|found| found.batch.size() + found.keys.len() * BESIDE).sum();
+    }
+
+    /// Lets go of rows whose keys are not wanted.
+    fn keep(&mut self, wanted: impl Fn(&(TopicPartition, Bytes)) -> bool) {
+        self.places.retain(|place, _| wanted(place));
+        self.let_go();
     }
 }
 
-/// The rows as they were read up to some offsets that look up what changed, each as an update by what changed it.
-///
-/// # Errors
-/// As of reading and shaping.
-pub(crate) async fn find(
-    services: &Services,
-    shaping: &Shared,
-    names: &[String],
-    events: &Events,
-    read: &[(TopicPartition, usize, i64)],
-    changed: &Arc<HashMap<String, Changed>>,
-) -> Result<Vec<TopicChanges>, Failure> {
-    let mut first: HashMap<TopicPartition, i64> = HashMap::new();
-    for topic in read.iter().map(|(at, ..)| at.topic).collect::<BTreeSet<_>>() {
-        let bounds = services.log.bounds(topic).await?.into_iter();
-        first.extend(bounds.map(|b| (TopicPartition { topic, partition: b.partition }, b.first.0)));
+/// A share of all keys: those whose hash leaves `rest` when it is divided by `of`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+struct Share {
+    rest: u64,
+    of: u64,
+}
+
+impl Share {
+    fn has(self, (at, key): &(TopicPartition, Bytes)) -> bool {
+        let mut hasher = DefaultHasher::new();
+        (at.topic.0, at.partition.0, key).hash(&mut hasher);
+        hasher.finish() % self.of == self.rest
     }
-    let starts = read.iter().map(|(at, topic, to)| {
-        let next = first.get(at).copied().unwrap_or(0).min(*to);
-        (*at, *topic, Delivered { next, ..Delivered::default() })
-    });
-    let limits = read.iter().map(|(at, _, to)| (*at, *to)).collect();
-    let reader = Reader::new(services.log.clone(), services.schemas.clone(), starts);
-    let mut reader = reader.aside(names.to_vec()).events(events).up_to(&limits);
-    let mut latest = Latest::default();
-    while let Some(round) = reader.next().await? {
-        let mut shaping = shaping.lock().await;
-        for changes in &round.round.topics {
-            let touched = shaping.touched(changes.topic, &changes.batches[0], changed)?;
-            latest.take(changes, &touched);
+
+    /// The two halves of it.
+    fn halves(self) -> (Self, Self) {
+        (Self { of: self.of * 2, ..self }, Self { rest: self.rest + self.of, of: self.of * 2 })
+    }
+}
+
+/// Where rows are looked for that are to be carried again.
+pub(crate) struct Sought<'s> {
+    pub(crate) services: &'s Services,
+    pub(crate) shaping: &'s Shared,
+    pub(crate) names: &'s [String],
+    pub(crate) events: &'s Events,
+    /// The partitions, each with its topic's place and the offset up to which it was read.
+    pub(crate) read: &'s [(TopicPartition, usize, i64)],
+    /// What changed of the references.
+    pub(crate) changed: Arc<HashMap<String, Changed>>,
+}
+
+/// The rows as they were read up to some offsets that look up what changed, each as an update by what changed it: some of them at a time.
+pub(crate) struct Again<'s> {
+    sought: Sought<'s>,
+    /// Shares that were not read yet.
+    shares: Vec<Share>,
+}
+
+impl<'s> Again<'s> {
+    /// All of them.
+    pub(crate) fn of(sought: Sought<'s>) -> Self {
+        Self { sought, shares: vec![Share { rest: 0, of: 1 }] }
+    }
+
+    /// The next of them; none when all were given.
+    ///
+    /// # Errors
+    /// As of reading and shaping.
+    pub(crate) async fn next(&mut self) -> Result<Option<Vec<TopicChanges>>, Failure> {
+        let Some(mut share) = self.shares.pop() else { return Ok(None) };
+        let Sought { services, shaping, names, events, read, changed } = &self.sought;
+        let most_bytes = services.runner.lane_bytes;
+        let mut first: HashMap<TopicPartition, i64> = HashMap::new();
+        for topic in read.iter().map(|(at, ..)| at.topic).collect::<BTreeSet<_>>() {
+            let bounds = services.log.bounds(topic).await?.into_iter();
+            first.extend(bounds.map(|b| (TopicPartition { topic, partition: b.partition }, b.first.0)));
         }
+        let starts = read.iter().map(|(at, topic, to)| {
+            let next = first.get(at).copied().unwrap_or(0).min(*to);
+            (*at, *topic, Delivered { next, ..Delivered::default() })
+        });
+        let limits = read.iter().map(|(at, _, to)| (*at, *to)).collect();
+        let reader = Reader::new(services.log.clone(), services.schemas.clone(), starts);
+        let mut reader = reader.aside(names.to_vec()).events(events).up_to(&limits);
+        let mut latest = Latest::default();
+        while let Some(round) = reader.next().await? {
+            let mut shaping = shaping.lock().await;
+            for changes in &round.round.topics {
+                let mut touched = shaping.touched(changes.topic, &changes.batches[0], changed)?;
+                touched
+                    .retain(|row, _| share.of == 1 || share.has(&(changes.from[*row].0, changes.changes[*row].1.clone())));
+                latest.take(changes, &touched);
+            }
+            while latest.bytes > most_bytes && latest.places.len() > 1 {
+                // perhaps newer ones came of many
+                latest.let_go();
+                if latest.bytes <= most_bytes / 2 {
+                    break;
+                }
+                let (kept, later) = share.halves();
+                share = kept;
+                self.shares.push(later);
+                latest.keep(|place| share.has(place));
+            }
+        }
+        latest.let_go();
+        let changes = |found: Found| TopicChanges {
+            topic: found.topic,
+            changes: found.keys.into_iter().enumerate().map(|(row, key)| ((0, row), key)).collect(),
+            batches: vec![found.batch],
+            from: found.from,
+            record_keys: None,
+            row_may_be_missing: false,
+        };
+        Ok(Some(latest.found.into_iter().map(changes).collect()))
     }
-    latest.let_go();
-    let changes = |found: Found| TopicChanges {
-        topic: found.topic,
-        changes: found.keys.into_iter().enumerate().map(|(row, key)| ((0, row), key)).collect(),
-        batches: vec![found.batch],
-        from: found.from,
-        record_keys: None,
-        row_may_be_missing: false,
-    };
-    Ok(latest.found.into_iter().map(changes).collect())
 }

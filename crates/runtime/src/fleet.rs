@@ -42,7 +42,12 @@ pub struct RunnerSettings {
     pub labels: Labels,
     /// The weight of lanes it can carry.
     pub room: u32,
+    /// Bytes that a lane may hold of what it looks into, and as many of rows that it carries again and of keys that wait in quarantine.
+    pub lane_bytes: usize,
 }
+
+/// [`RunnerSettings::lane_bytes`] where nothing is said.
+pub const LANE_BYTES: usize = 1 << 30;
 
 /// What lanes work with.
 #[derive(Clone)]

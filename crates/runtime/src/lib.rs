@@ -36,4 +36,4 @@ mod watching;
 mod whole;
 mod writing;
 
-pub use fleet::{Fleet, RunnerSettings, Services};
+pub use fleet::{Fleet, LANE_BYTES, RunnerSettings, Services};

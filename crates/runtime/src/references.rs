@@ -45,10 +45,14 @@ struct LookedInto {
 
 impl LookedInto {
     /// Reads all of it.
-    async fn read(&mut self, into: &mut HashMap<String, Reference>) -> Result<(), Failure> {
+    async fn read(&mut self, most_bytes: usize, into: &mut HashMap<String, Reference>) -> Result<(), Failure> {
         let mut reference: Option<Reference> = None;
-        let take =
-            |batch: &ChangeBatch| reference.get_or_insert_with(|| empty(batch.table.clone(), &self.columns)).apply(batch);
+        let room = room(most_bytes, into, &self.name);
+        let take = |batch: &ChangeBatch| {
+            let reference = reference.get_or_insert_with(|| empty(batch.table.clone(), &self.columns));
+            reference.apply(batch);
+            fits_in(room, (&self.name, reference))
+        };
         all_rows(&self.address, &self.table, &self.columns, take).await?;
         into.extend(reference.map(|reference| (self.name.clone(), reference)));
         self.read_at = Instant::now();
@@ -62,17 +66,43 @@ pub(crate) struct ReadFrom {
     pub(crate) log: Arc<dyn TopicLog>,
     pub(crate) schemas: Arc<dyn SchemaStore>,
     pub(crate) fleet: Arc<dyn FleetStore>,
+    /// Bytes that all of them may take.
+    pub(crate) most_bytes: usize,
 }
 
 /// The references of one lane.
 pub(crate) struct References {
     log: Arc<dyn TopicLog>,
     schemas: Arc<dyn SchemaStore>,
+    most_bytes: usize,
     followed: Vec<Followed>,
     tables: Vec<LookedInto>,
     /// Tables that could not be read at first, and why.
     unread: Vec<(String, Failure)>,
     forms: HashMap<SchemaId, Option<Arc<ReadForm>>>,
+}
+
+/// Bytes that references take but for one, and what is left for that one.
+fn room(most_bytes: usize, into: &HashMap<String, Reference>, for_one: &str) -> usize {
+    let others = into.iter().filter(|(name, _)| *name != for_one).map(|(_, reference)| reference.size());
+    most_bytes.saturating_sub(others.sum())
+}
+
+/// Refuses a reference that has outgrown its room.
+fn fits_in(room: usize, (name, reference): (&str, &Reference)) -> Result<(), ConnectorError> {
+    if reference.size() <= room {
+        return Ok(());
+    }
+    Err(ConnectorError::settings(
+        Some("shape"),
+        format!(
+            "the rows that this connector looks up do not fit in the memory that a lane may take for them: of {name}, {} rows take {} MiB, and {} MiB are free",
+            reference.len(),
+            reference.size().div_ceil(1 << 20),
+            room >> 20
+        ),
+        "look up fewer columns, divide the lookups among connectors, or start the runners with more (--lane-memory, in MiB)",
+    ))
 }
 
 /// A reference without rows yet, of which some columns are kept.
@@ -120,9 +150,16 @@ impl References {
         noted_from: &BTreeMap<TopicPartition, i64>,
         into: &mut HashMap<String, Reference>,
     ) -> Result<Self, Failure> {
-        let ReadFrom { log, schemas, fleet } = from;
-        let mut references =
-            Self { log, schemas, followed: Vec::new(), tables: Vec::new(), unread: Vec::new(), forms: HashMap::new() };
+        let ReadFrom { log, schemas, fleet, most_bytes } = from;
+        let mut references = Self {
+            log,
+            schemas,
+            most_bytes,
+            followed: Vec::new(),
+            tables: Vec::new(),
+            unread: Vec::new(),
+            forms: HashMap::new(),
+        };
         for reference in shapes.references() {
             let name = reference.name;
             if let Some(table) = reference.table {
@@ -140,7 +177,7 @@ impl References {
                     every: Duration::from_secs(u64::from(table.every_seconds)),
                     read_at: Instant::now(),
                 };
-                match looked_into.read(into).await {
+                match looked_into.read(most_bytes, into).await {
                     Ok(()) => references.tables.push(looked_into),
                     Err(failure) => references.unread.push((looked_into.name, failure)),
                 }
@@ -213,7 +250,7 @@ impl References {
         let mut anew = false;
         for table in self.tables.iter_mut().filter(|table| table.read_at.elapsed() >= table.every) {
             let before = into.get(&table.name).map(|known| known.table().clone());
-            table.read(into).await?;
+            table.read(self.most_bytes, into).await?;
             anew |= into.get(&table.name).map(|now| now.table()) != before.as_ref();
         }
         loop {
@@ -241,15 +278,21 @@ impl References {
             let ends: Vec<_> = self.followed[place].next.iter().map(|(at, next)| (*at, Offset(*next))).collect();
             let name = self.followed[place].topic.name.as_str().to_owned();
             for (number, more) in self.log.may_have(&ends).into_iter().enumerate() {
+                let room = room(self.most_bytes, into, &name);
                 if let (true, Some(reference)) = (more, into.get_mut(&name)) {
-                    self.partition(place, number, reference).await?;
+                    self.partition((place, number), reference, room).await?;
                 }
             }
         }
         Ok(())
     }
 
-    async fn partition(&mut self, place: usize, number: usize, reference: &mut Reference) -> Result<(), Failure> {
+    async fn partition(
+        &mut self,
+        (place, number): (usize, usize),
+        reference: &mut Reference,
+        room: usize,
+    ) -> Result<(), Failure> {
         let (at, mut next) = self.followed[place].next[number];
         let noted = self.followed[place].noted_from.as_ref();
         let noted = noted.map_or(i64::MAX, |from| from.get(&at.partition).copied().unwrap_or(i64::MAX));
@@ -292,6 +335,7 @@ impl References {
                 if let Some((_, mut full)) = builder {
                     apply(reference, &full.finish(), last);
                 }
+                fits_in(room, (self.followed[place].topic.name.as_str(), reference))?;
                 next = next.max(block.end().0);
             }
         }

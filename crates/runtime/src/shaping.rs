@@ -124,7 +124,8 @@ impl Shaping {
         let own = Own::of(services.fleet.own_functions().await?);
         let mut context = Context::new(Tools::new(MaskKey::of(secret.expose())).with(own));
         let (log, schemas, fleet) = (services.log.clone(), services.schemas.clone(), services.fleet.clone());
-        let references = References::read(ReadFrom { log, schemas, fleet }, shapes, done, &mut context.references).await?;
+        let from = ReadFrom { log, schemas, fleet, most_bytes: services.runner.lane_bytes };
+        let references = References::read(from, shapes, done, &mut context.references).await?;
         Ok(Some(Self { shapes: shapes.clone(), names, context, references, plans: HashMap::new(), ways: Ways::default() }))
     }
 

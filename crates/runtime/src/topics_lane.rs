@@ -14,7 +14,7 @@ use gonvel_core::shape::Fact;
 use tokio::time::Instant;
 
 use crate::aside::{Aside, Book, Keeps};
-use crate::carrying_again;
+use crate::carrying_again::{Again, Sought};
 use crate::events::{Events, first_places, forms};
 use crate::fits::FitTargets;
 use crate::fleet::Services;
@@ -254,19 +254,24 @@ impl Carrying<'_> {
             (*at, *place, stands.delivered.get(at).map_or(0, |delivered| delivered.next))
         };
         let read: Vec<_> = self.starts.iter().map(upto).collect();
-        let rows = carrying_again::find(self.work.services, self.shaping, self.names, self.events, &read, &changed).await?;
-        let count: usize = rows.iter().map(|changes| changes.from.len()).sum();
-        for changes in rows {
-            let (topics, beside) = reader.shape_again(vec![changes]).await?;
-            let round = Round { topics, delivered: Vec::new(), more: false };
-            let taken = match aside {
-                Some(aside) => Some(aside.take(&round, beside).await?),
-                None => None,
-            };
-            let parts = out.write(round.topics).await?;
-            append(self.work.services, parts, stands.progress(self.work)?).await?;
-            if let (Some(aside), Some(taken)) = (aside.as_mut(), taken) {
-                aside.taken(&taken);
+        let (services, shaping, names, events) = (self.work.services, self.shaping, self.names, self.events);
+        let sought = Sought { services, shaping, names, events, read: &read, changed: changed.clone() };
+        let (mut count, mut parts_read, mut found) = (0, 0_u64, Again::of(sought));
+        while let Some(rows) = found.next().await? {
+            parts_read += 1;
+            for changes in rows {
+                count += changes.from.len();
+                let (topics, beside) = reader.shape_again(vec![changes]).await?;
+                let round = Round { topics, delivered: Vec::new(), more: false };
+                let taken = match aside {
+                    Some(aside) => Some(aside.take(&round, beside).await?),
+                    None => None,
+                };
+                let parts = out.write(round.topics).await?;
+                append(services, parts, stands.progress(self.work)?).await?;
+                if let (Some(aside), Some(taken)) = (aside.as_mut(), taken) {
+                    aside.taken(&taken);
+                }
             }
         }
         self.shaping.lock().await.references().done(&done);
@@ -274,7 +279,7 @@ impl Carrying<'_> {
         append(self.work.services, Vec::new(), stands.progress(self.work)?).await?;
         let mut topics: Vec<&String> = changed.keys().collect();
         topics.sort_unstable();
-        let facts = [("references", serde_json::json!(topics)), ("rows", count.into())];
+        let facts = [("references", serde_json::json!(topics)), ("rows", count.into()), ("parts", parts_read.into())];
         self.work.board.say(Level::Info, "what rows look up changed: they were carried again", facts);
         Ok(())
     }

@@ -9,6 +9,7 @@ use gonvel_core::shape::{LookedInto, Shapes};
 use gonvel_core::table::TableSchema;
 use gonvel_shape::reference::Reference;
 
+use crate::fleet::LANE_BYTES;
 use crate::lane::Failure;
 use crate::references::{ReadFrom, References};
 
@@ -47,7 +48,7 @@ impl Tried {
         shapes: &Shapes,
     ) -> Result<Self, PortError> {
         let mut rows = HashMap::new();
-        let from = ReadFrom { log: store.clone(), schemas: store.clone(), fleet: store };
+        let from = ReadFrom { log: store.clone(), schemas: store.clone(), fleet: store, most_bytes: LANE_BYTES };
         let read = References::read_those_there(from, shapes, &mut rows).await.map_err(port)?;
         Ok(Self { rows, unread: read.unread(), read, of: shapes.references() })
     }

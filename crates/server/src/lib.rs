@@ -60,6 +60,7 @@ pub mod inner {
     pub use crate::records::merged;
 }
 
+pub use limits::LARGEST_IMPORT;
 pub use state::{DemoWorkload, ServerState};
 
 #[derive(OpenApi)]

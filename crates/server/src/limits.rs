@@ -14,18 +14,24 @@ const APPENDS: usize = 64;
 /// Exports and imports under way at once.
 const TRANSFERS: usize = 8;
 
+/// Size of a file that may be imported, in bytes, where nothing is said: it is kept on the server's disk while it is read.
+pub const LARGEST_IMPORT: u64 = 10 << 30;
+
 /// What may still begin.
 #[derive(Debug)]
 pub(crate) struct Limits {
+    /// Size of a file that may be imported, in bytes.
+    pub(crate) largest_import: u64,
     streams: Arc<Semaphore>,
     appends: Arc<Semaphore>,
     transfers: Arc<Semaphore>,
 }
 
-impl Default for Limits {
-    fn default() -> Self {
+impl Limits {
+    /// With files of so many bytes at most.
+    pub(crate) fn new(largest_import: u64) -> Self {
         let of = |count| Arc::new(Semaphore::new(count));
-        Self { streams: of(STREAMS), appends: of(APPENDS), transfers: of(TRANSFERS) }
+        Self { largest_import, streams: of(STREAMS), appends: of(APPENDS), transfers: of(TRANSFERS) }
     }
 }
 

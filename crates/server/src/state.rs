@@ -17,7 +17,7 @@ use gonvel_tending::tend;
 use metrics_exporter_prometheus::{PrometheusBuilder, PrometheusHandle};
 use tokio::sync::{Notify, watch};
 
-use crate::limits::Limits;
+use crate::limits::{LARGEST_IMPORT, Limits};
 use crate::problems::Refusal;
 use crate::producers::Heard;
 use crate::schemas::fitting::Fitting;
@@ -71,6 +71,17 @@ impl ServerState {
     /// The state of a server on this database. `nudge` wakes the runner after a wish changed.
     #[must_use]
     pub fn new(database: Database, nudge: Arc<Notify>, demo: Option<Arc<dyn DemoWorkload>>) -> Arc<Self> {
+        Self::importing(database, nudge, demo, LARGEST_IMPORT)
+    }
+
+    /// The same, with files of so many bytes at most that may be imported.
+    #[must_use]
+    pub fn importing(
+        database: Database,
+        nudge: Arc<Notify>,
+        demo: Option<Arc<dyn DemoWorkload>>,
+        largest_import: u64,
+    ) -> Arc<Self> {
         let recorder = PrometheusBuilder::new().build_recorder();
         let metrics = recorder.handle();
         // a second server in one process (tests) keeps the first one's recorder
@@ -82,7 +93,7 @@ impl ServerState {
             connectors: watch::channel(Arc::default()).0,
             metrics,
             trial_key: MaskKey::of(&[*uuid::Uuid::new_v4().as_bytes(), *uuid::Uuid::new_v4().as_bytes()].concat()),
-            limits: Limits::default(),
+            limits: Limits::new(largest_import),
             turn: AtomicI32::new(0),
             heard: Heard::default(),
             references: Held::default(),

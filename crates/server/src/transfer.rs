@@ -282,7 +282,8 @@ impl Import {
     }
 }
 
-async fn received(body: Body) -> Result<std::fs::File, Refusal> {
+/// Keeps a body in a file that goes with the last who has it open, up to a size in bytes.
+async fn received(body: Body, largest: u64) -> Result<std::fs::File, Refusal> {
     let failed = |e: std::io::Error| {
         Refusal::new(
             StatusCode::INSUFFICIENT_STORAGE,
@@ -293,10 +294,20 @@ async fn received(body: Body) -> Result<std::fs::File, Refusal> {
     };
     let mut file = tokio::fs::File::from_std(tempfile::tempfile().map_err(failed)?);
     let mut pieces = body.into_data_stream();
+    let mut came = 0;
     while let Some(piece) = pieces.next().await {
         let piece = piece.map_err(|e| {
             Refusal::new(StatusCode::BAD_REQUEST, "body", "The body cannot be read", format!("the file broke off: {e}"))
         })?;
+        came += piece.len() as u64;
+        if came > largest {
+            let finding = format!(
+                "the file is larger than the {} MiB that this server takes, and nothing of it was imported: divide it, or start the server with \
+                 more (--largest-import, in MiB)",
+                largest >> 20
+            );
+            return Err(Refusal::too_large(finding));
+        }
         file.write_all(&piece).await.map_err(failed)?;
     }
     file.flush().await.map_err(failed)?;
@@ -309,7 +320,7 @@ async fn received(body: Body) -> Result<std::fs::File, Refusal> {
 /// transaction stay, and the answer says how many.
 #[utoipa::path(operation_id = "importRecords", post, path = "/api/v1/topics/{name}/import", tag = "records", params(ImportQuery),
     request_body(content = String, content_type = "application/octet-stream"),
-    responses((status = 200, body = Imported), (status = 404, body = Problem), (status = 422, body = Problem), (status = 429, body = Problem)))]
+    responses((status = 200, body = Imported), (status = 404, body = Problem), (status = 413, body = Problem), (status = 422, body = Problem), (status = 429, body = Problem)))]
 pub(crate) async fn import(
     State(state): State<Arc<ServerState>>,
     Path(name): Path<String>,
@@ -324,7 +335,7 @@ pub(crate) async fn import(
         other => return Err(Refusal::invalid("partitions", format!("partitions is {other:?}: give keep or by-key"))),
     };
     let _permit = state.limits.transfer()?;
-    let file = received(body).await?;
+    let file = received(body, state.limits.largest_import).await?;
     let mut rows = read(form, file)?;
     let done = Imported { records: 0, batches: 0 };
     let fitting = Fitting::of(&state, &topic.name).await?;

@@ -254,16 +254,24 @@ impl QuarantineStore for Database {
         Ok(())
     }
 
-    async fn waiting_keys(&self, connector: ConnectorId, places: &[TopicPartition]) -> Result<Vec<WaitingKey>, PortError> {
+    async fn waiting_keys(
+        &self,
+        connector: ConnectorId,
+        places: &[TopicPartition],
+        after: i64,
+        most: i64,
+    ) -> Result<Vec<WaitingKey>, PortError> {
         let mut connection = self.connection().await?;
         let rows: Vec<KeyRow> = diesel::sql_query(
             "SELECT q.id, q.topic_id, q.partition, q.record_offset, q.key FROM quarantine q \
              JOIN unnest($2, $3) AS p(topic_id, partition) ON p.topic_id = q.topic_id AND p.partition = q.partition \
-             WHERE q.connector_id = $1 AND q.state IN ('waiting', 'asked')",
+             WHERE q.connector_id = $1 AND q.state IN ('waiting', 'asked') AND q.id > $4 ORDER BY q.id LIMIT $5",
         )
         .bind::<SqlUuid, _>(connector.0)
         .bind::<Array<Int8>, _>(places.iter().map(|p| p.topic.0).collect::<Vec<_>>())
         .bind::<Array<Int4>, _>(places.iter().map(|p| p.partition.0).collect::<Vec<_>>())
+        .bind::<Int8, _>(after)
+        .bind::<Int8, _>(most)
         .load(&mut connection)
         .await
         .map_err(failed("reading what waits in quarantine"))?;
@@ -280,15 +288,19 @@ impl QuarantineStore for Database {
         &self,
         connector: ConnectorId,
         places: &[TopicPartition],
+        after: i64,
+        most: i64,
     ) -> Result<Vec<AskedRecord>, PortError> {
         let mut connection = self.connection().await?;
         let rows: Vec<Kept> = diesel::sql_query(format!(
             "{KEPT} WHERE connector_id = $1 AND state IN ('waiting', 'asked') \
-               AND (topic_id, partition) IN (SELECT * FROM unnest($2, $3)) ORDER BY topic_id, partition, record_offset"
+               AND (topic_id, partition) IN (SELECT * FROM unnest($2, $3)) AND id > $4 ORDER BY id LIMIT $5"
         ))
         .bind::<SqlUuid, _>(connector.0)
         .bind::<Array<Int8>, _>(places.iter().map(|p| p.topic.0).collect::<Vec<_>>())
         .bind::<Array<Int4>, _>(places.iter().map(|p| p.partition.0).collect::<Vec<_>>())
+        .bind::<Int8, _>(after)
+        .bind::<Int8, _>(most)
         .load(&mut connection)
         .await
         .map_err(failed("reading what waits in quarantine"))?;

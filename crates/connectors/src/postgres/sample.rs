@@ -124,12 +124,12 @@ pub async fn rows_by_key(
 /// a table without rows has columns as well.
 ///
 /// # Errors
-/// [`ConnectorError`] if the table cannot be read.
+/// [`ConnectorError`] if the table cannot be read, or of who takes the rows.
 pub async fn all_rows(
     address: &DatabaseAddress,
     table: &CapturedTable,
     columns: &[String],
-    mut take: impl FnMut(&ChangeBatch),
+    mut take: impl FnMut(&ChangeBatch) -> Result<(), ConnectorError>,
 ) -> Result<(), ConnectorError> {
     /// Rows of a batch.
     const BATCH: usize = 5_000;
@@ -145,15 +145,15 @@ pub async fn all_rows(
     let mut rows = std::pin::pin!(rows);
     let now = chrono::Utc::now().timestamp_micros();
     let mut builder = ChangeBatchBuilder::new(shape.clone());
-    take(&builder.finish());
+    take(&builder.finish())?;
     while let Some(row) = rows.try_next().await.map_err(during)? {
         let cells: Vec<Option<&str>> = (0..shape.columns.len()).map(|i| row.get(i)).collect();
         push(&mut builder, now, |name| shape.columns.iter().position(|c| c.name == name).and_then(|place| cells[place]))?;
         if builder.len() >= BATCH {
-            take(&builder.finish());
+            take(&builder.finish())?;
         }
     }
-    take(&builder.finish());
+    take(&builder.finish())?;
     Ok(())
 }
 

@@ -106,13 +106,19 @@ pub trait QuarantineStore: Send + Sync {
     /// [`PortError::TryAgain`].
     async fn put(&self, connector: ConnectorId, version: i32, bad: &[BadRecord], kept: Duration) -> Result<(), PortError>;
 
-    /// The keys of all records of these partitions that wait.
+    /// The keys of records of these partitions that wait, by their numbers: the next after a number, so many at most; 0 is before all.
     ///
     /// # Errors
     /// [`PortError::TryAgain`].
-    async fn waiting_keys(&self, connector: ConnectorId, places: &[TopicPartition]) -> Result<Vec<WaitingKey>, PortError>;
+    async fn waiting_keys(
+        &self,
+        connector: ConnectorId,
+        places: &[TopicPartition],
+        after: i64,
+        most: i64,
+    ) -> Result<Vec<WaitingKey>, PortError>;
 
-    /// All records of these partitions that wait, whole, where their keys are in their values.
+    /// The same records whole, where their keys are in their values.
     ///
     /// # Errors
     /// [`PortError::TryAgain`].
@@ -120,6 +126,8 @@ pub trait QuarantineStore: Send + Sync {
         &self,
         connector: ConnectorId,
         places: &[TopicPartition],
+        after: i64,
+        most: i64,
     ) -> Result<Vec<AskedRecord>, PortError>;
 
     /// Records of these partitions that are asked to be tried again, in order of their offsets. None for a version of the connector

@@ -7,7 +7,7 @@ use gonvel_core::bad_records::BadRecords;
 use gonvel_core::connector::Failing;
 use gonvel_core::failure;
 use gonvel_core::naming::{ConnectorId, TopicPartition};
-use gonvel_core::ports::{AskedRecord, BadRecord, Level, Settled, Step};
+use gonvel_core::ports::{AskedRecord, BadRecord, Level, Settled, Step, WaitingKey};
 use tokio::time::Instant;
 
 use crate::fleet::Services;
@@ -15,7 +15,11 @@ use crate::lane::{Failure, Work};
 use crate::status::Board;
 
 /// Records that are tried again at a time.
-const AT_A_TIME: i64 = 500;
+pub(super) const AT_A_TIME: i64 = 500;
+/// Keys that are read of what waits at a time.
+const KEYS_AT_A_TIME: i64 = 10_000;
+/// What is held of a waiting record beside its key.
+pub(super) const BESIDE: usize = 150;
 /// Records put into quarantine that are told one by one in the log; more of a round are counted.
 const TOLD: usize = 5;
 
@@ -88,6 +92,39 @@ impl Book {
         let level = if failed.is_empty() { Level::Info } else { Level::Warning };
         self.board.say(level, "records of the quarantine were tried again", facts);
         Ok(())
+    }
+
+    /// Goes through the keys of all records of partitions that wait, some at a time.
+    pub(super) async fn waiting_keys(
+        &self,
+        places: &[TopicPartition],
+        mut take: impl FnMut(WaitingKey) -> Result<(), Failure>,
+    ) -> Result<(), Failure> {
+        let mut after = 0;
+        loop {
+            let some = self.services.quarantine.waiting_keys(self.connector, places, after, KEYS_AT_A_TIME).await?;
+            let Some(last) = some.last() else { return Ok(()) };
+            after = last.id;
+            some.into_iter().try_for_each(&mut take)?;
+        }
+    }
+
+    /// Refuses more in memory of what waits than the lane has room for.
+    pub(super) fn fits(&self, bytes: usize, waiting: usize) -> Result<(), Failure> {
+        let most = self.services.runner.lane_bytes;
+        if bytes <= most {
+            return Ok(());
+        }
+        Err(ConnectorError::settings(
+            Some("failing"),
+            format!(
+                "so many records wait in quarantine that their keys do not fit in the memory that a lane may take for them: {waiting} take {} MiB of {}",
+                bytes.div_ceil(1 << 20),
+                most >> 20
+            ),
+            "discard those that are not wanted any more, or start the runners with more (--lane-memory, in MiB)",
+        )
+        .into())
     }
 
     pub(super) fn say<const N: usize>(&self, level: Level, text: &str, facts: [(&str, serde_json::Value); N]) {

@@ -8,7 +8,7 @@ mod topics;
 use std::collections::HashMap;
 
 pub(crate) use book::Book;
-use book::Failed;
+use book::{AT_A_TIME, BESIDE, Failed};
 use bytes::Bytes;
 use gonvel_connectors::postgres::sifting::Refused;
 use gonvel_connectors::postgres::sink::{Delivered, Round, TopicChanges};
@@ -31,6 +31,8 @@ pub(crate) struct Aside {
     keeps: Keeps,
     /// What waits, by its key.
     waiting: HashMap<(TopicPartition, Bytes), Vec<(i64, i64)>>,
+    /// What that takes.
+    held: Held,
     /// What was counted as delivered and was not.
     refused: HashMap<TopicPartition, KindCounts>,
     reader: Reader,
@@ -48,6 +50,22 @@ pub(crate) struct Keeps {
     pub(crate) emptied: bool,
     /// The record itself, once it is carried again. Not where one place may refuse what another takes of it.
     pub(crate) itself: bool,
+}
+
+/// What is held in memory of records that wait.
+#[derive(Debug, Default)]
+pub(super) struct Held {
+    bytes: usize,
+    records: usize,
+}
+
+impl Held {
+    /// One more, with a key of this length.
+    pub(super) fn note(&mut self, book: &Book, key: usize) -> Result<(), Failure> {
+        self.records += 1;
+        self.bytes += key + BESIDE;
+        book.fits(self.bytes, self.records)
+    }
 }
 
 impl Aside {
@@ -69,6 +87,7 @@ impl Aside {
             place_of: positions.iter().map(|(at, place, _)| (*at, *place)).collect(),
             keeps,
             waiting: HashMap::new(),
+            held: Held::default(),
             refused: HashMap::new(),
             reader,
             events,
@@ -90,6 +109,7 @@ impl Aside {
 
     async fn learn(&mut self) -> Result<(), Failure> {
         self.waiting.clear();
+        self.held = Held::default();
         if !self.keeps.rows {
             return Ok(());
         }
@@ -100,28 +120,37 @@ impl Aside {
         if !of_events.is_empty() {
             self.learn_of_events(&of_events).await?;
         }
-        for waiting in self.book.services.quarantine.waiting_keys(self.book.connector, &places).await? {
-            if let Some(key) = waiting.key {
-                self.waiting.entry((waiting.at, key_data(&key))).or_default().push((waiting.id, waiting.offset.0));
+        let Self { book, waiting, held, .. } = self;
+        book.waiting_keys(&places, |waits| {
+            if let Some(key) = waits.key {
+                held.note(book, key.len())?;
+                waiting.entry((waits.at, key_data(&key))).or_default().push((waits.id, waits.offset.0));
             }
-        }
-        Ok(())
+            Ok(())
+        })
+        .await
     }
 
     /// Events that wait, by the keys of their rows. One whose key cannot be read is overtaken by none.
     async fn learn_of_events(&mut self, places: &[TopicPartition]) -> Result<(), Failure> {
         let services = &self.book.services;
-        for waits in services.quarantine.waiting_records(self.book.connector, places).await? {
-            let Some(sorts) = self.place_of.get(&waits.at).and_then(|place| self.events.get(place)) else { continue };
-            let schema = self.schemas.of(&*services.schemas, waits.record.schema).await?;
-            let headers = waits.record.encoded_headers();
-            let came =
-                Came { record: waits.record.as_ref_with(&headers), partition: waits.at.partition.0, offset: waits.offset.0 };
-            if let Some(key) = sorts.key(&came, schema.as_deref()) {
-                self.waiting.entry((waits.at, key)).or_default().push((waits.id, waits.offset.0));
+        let mut after = 0;
+        loop {
+            let some = services.quarantine.waiting_records(self.book.connector, places, after, AT_A_TIME).await?;
+            let Some(last) = some.last() else { return Ok(()) };
+            after = last.id;
+            for waits in some {
+                let Some(sorts) = self.place_of.get(&waits.at).and_then(|place| self.events.get(place)) else { continue };
+                let schema = self.schemas.of(&*services.schemas, waits.record.schema).await?;
+                let headers = waits.record.encoded_headers();
+                let record = waits.record.as_ref_with(&headers);
+                let came = Came { record, partition: waits.at.partition.0, offset: waits.offset.0 };
+                if let Some(key) = sorts.key(&came, schema.as_deref()) {
+                    self.held.note(&self.book, key.len())?;
+                    self.waiting.entry((waits.at, key)).or_default().push((waits.id, waits.offset.0));
+                }
             }
         }
-        Ok(())
     }
 
     /// What of a round's counts is not to be counted.

@@ -14,6 +14,7 @@ use gonvel_core::record::Record;
 use gonvel_core::sql_text;
 use gonvel_shape::run::Failed;
 
+use super::Held;
 use super::book::{self, Book};
 use crate::lane::Failure;
 
@@ -100,10 +101,18 @@ impl RowsAside {
     }
 
     async fn learn(&mut self) -> Result<(), Failure> {
-        let waiting = self.book.services.quarantine.waiting_keys(self.book.connector, &self.places()).await?;
-        let rows = waiting.into_iter().filter(|w| w.offset.0 < 0);
-        self.waiting = rows.filter_map(|w| Some(((w.at.topic, w.key?), w.id))).collect();
-        Ok(())
+        let places = self.places();
+        let Self { book, waiting, .. } = self;
+        let mut held = Held::default();
+        waiting.clear();
+        book.waiting_keys(&places, |waits| {
+            if let Some(key) = waits.key.filter(|_| waits.offset.0 < 0) {
+                held.note(book, key.len())?;
+                waiting.insert((waits.at.topic, key), waits.id);
+            }
+            Ok(())
+        })
+        .await
     }
 
     /// Whether a row of a table with this topic waits.

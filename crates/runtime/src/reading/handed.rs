@@ -87,7 +87,7 @@ mod tests {
     use rand::{Rng, SeedableRng};
 
     use super::*;
-    use crate::fleet::{RunnerSettings, Services};
+    use crate::fleet::{LANE_BYTES, RunnerSettings, Services};
     use crate::writing::Writer;
 
     fn table(columns: usize) -> Arc<TableSchema> {
@@ -182,7 +182,12 @@ mod tests {
     async fn what_is_handed_on_is_what_reading_the_log_gives() {
         let cluster = TestCluster::start(&["gonvel"]).await;
         let database = Database::open(&cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
-        let runner = RunnerSettings { name: RunnerName::parse("test").unwrap(), labels: Labels::new(), room: 1 };
+        let runner = RunnerSettings {
+            name: RunnerName::parse("test").unwrap(),
+            labels: Labels::new(),
+            room: 1,
+            lane_bytes: LANE_BYTES,
+        };
         let services = Services::of(&Arc::new(database.clone()), runner);
         for seed in 0..4 {
             let random = &mut StdRng::seed_from_u64(seed);

@@ -7,13 +7,13 @@ use gonvel_core::connector::{State, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectorName, RunnerName};
 use gonvel_core::planning::Labels;
 use gonvel_core::ports::RunnerStore;
-use gonvel_runtime::{Fleet, RunnerSettings, Services};
+use gonvel_runtime::{Fleet, LANE_BYTES, RunnerSettings, Services};
 
 const PATIENCE: Duration = Duration::from_secs(90);
 
 fn labelled(world: &World, name: &str, labels: &[(&str, &str)], room: u32) -> Fleet {
     let labels: Labels = labels.iter().map(|(n, v)| ((*n).into(), (*v).into())).collect();
-    let runner = RunnerSettings { name: RunnerName::parse(name).unwrap(), labels, room };
+    let runner = RunnerSettings { name: RunnerName::parse(name).unwrap(), labels, room, lane_bytes: LANE_BYTES };
     Fleet::start(Services::of(&std::sync::Arc::new(world.database.clone()), runner))
 }
 

@@ -15,6 +15,7 @@ mod history;
 mod lanes;
 mod latest;
 mod loading;
+mod memory;
 mod odd_tables;
 mod quarantine;
 mod schema_changes;

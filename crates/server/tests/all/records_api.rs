@@ -279,6 +279,24 @@ async fn a_bad_request_says_which_record_and_stores_nothing() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_file_that_is_too_large_is_refused_whole() {
+    let api = Api::importing(1 << 20).await;
+    api.topic("copy", 1).await;
+    let line = |n: usize| format!("{}\n", json!({"timestamp": 0, "value": format!("{n} {}", "x".repeat(1_000))}));
+    let file = |lines: usize| (0..lines).map(line).collect::<String>();
+    let import = |body: String| api.send(api.request(Method::POST, "/topics/copy/import?form=jsonl").body(body));
+    // without a stated length it is measured as it comes
+    let pieces: Vec<Result<String, std::io::Error>> = (0..3_000).map(|n| Ok(line(n))).collect();
+    let streamed = reqwest::Body::wrap_stream(futures::stream::iter(pieces));
+    let refused = api.send(api.request(Method::POST, "/topics/copy/import?form=jsonl").body(streamed)).await;
+    says(&refused, 413, "larger than the 1 MiB that this server takes");
+    says(&import(file(1_200)).await, 413, "nothing of it was imported");
+    assert_eq!(api.count("copy").await, 0);
+    let done = import(file(900)).await;
+    assert_eq!((done.0, &done.1["records"]), (200, &json!(900)), "{:#}", done.1);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_retried_request_is_appended_once() {
     let api = Api::start().await;
     api.topic("loads.departed", 4).await;

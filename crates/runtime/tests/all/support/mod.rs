@@ -17,7 +17,7 @@ use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, Offset, Ru
 use gonvel_core::planning::Labels;
 use gonvel_core::ports::{DatabaseAddress, Login, TopicLog};
 use gonvel_core::record::Record;
-use gonvel_runtime::{Fleet, RunnerSettings, Services};
+use gonvel_runtime::{Fleet, LANE_BYTES, RunnerSettings, Services};
 use gonvel_stand_ins::postgres_cluster::OWNER;
 use gonvel_stand_ins::test_cluster::TestCluster;
 use gonvel_storage::Database;
@@ -35,13 +35,15 @@ pub struct World {
     pub log_login: Option<Login>,
     /// Where flows tell changes of columns.
     pub told: Option<String>,
+    /// What lanes of its runners may hold.
+    pub lane_bytes: usize,
 }
 
 impl World {
     pub async fn new() -> Self {
         let cluster = TestCluster::start(&["gonvel", "packhouse", "settlement"]).await;
         let database = Database::open(&cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
-        Self { cluster, database, load: InitialLoad::default(), log_login: None, told: None }
+        Self::on(cluster, database)
     }
 
     /// The same with Gonvel's own database on a cluster of its own.
@@ -54,7 +56,12 @@ impl World {
         let cluster = TestCluster::start_with(&["packhouse", "settlement"], settings).await;
         let own = TestCluster::start(&["gonvel"]).await;
         let database = Database::open(&own.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
-        (Self { cluster, database, load: InitialLoad::default(), log_login: None, told: None }, own)
+        (Self::on(cluster, database), own)
+    }
+
+    fn on(cluster: TestCluster, database: Database) -> Self {
+        let (load, log_login, told) = (InitialLoad::default(), None, None);
+        Self { cluster, database, load, log_login, told, lane_bytes: LANE_BYTES }
     }
 
     /// Runs a statement in Gonvel's own database.
@@ -69,7 +76,7 @@ impl World {
     /// A runner of its own name.
     pub fn runner(&self, name: &str) -> Fleet {
         let name = RunnerName::parse(name).unwrap();
-        let runner = RunnerSettings { name, labels: Labels::new(), room: 1_000 };
+        let runner = RunnerSettings { name, labels: Labels::new(), room: 1_000, lane_bytes: self.lane_bytes };
         let services = Services::of(&Arc::new(self.database.clone()), runner);
         Fleet::start(services)
     }

@@ -22,11 +22,16 @@ pub type Answer = (u16, Value);
 
 impl Api {
     pub async fn start() -> Self {
+        Self::importing(gonvel_server::LARGEST_IMPORT).await
+    }
+
+    /// With files of so many bytes at most that may be imported.
+    pub async fn importing(largest: u64) -> Self {
         let cluster = TestCluster::start(&["gonvel"]).await;
         let database = Database::open(&cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
         let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
         let base = format!("http://{}/api/v1", listener.local_addr().unwrap());
-        let state = ServerState::new(database.clone(), Arc::new(Notify::new()), None);
+        let state = ServerState::importing(database.clone(), Arc::new(Notify::new()), None, largest);
         tokio::spawn(gonvel_server::serve(listener, state, |_| None, std::future::pending()));
         Self { cluster, base, client: reqwest::Client::new(), database }
     }
