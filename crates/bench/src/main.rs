@@ -35,7 +35,7 @@ struct Arguments {
     only: Option<String>,
 }
 
-const ALL: [&str; 29] = [
+const ALL: [&str; 30] = [
     "append",
     "producers",
     "producers-sessions",

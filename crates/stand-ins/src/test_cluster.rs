@@ -1,6 +1,7 @@
 //! A PostgreSQL cluster for one test.
 
 use std::fs;
+use std::io::Write;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -11,12 +12,40 @@ use crate::postgres_cluster::{Cluster, ClusterOptions, free_port, laid};
 pub struct TestCluster {
     cluster: Option<Cluster>,
     options: ClusterOptions,
+    // before its folder, which cannot go while it is there
+    small: Option<SmallDisk>,
     home: tempfile::TempDir,
 }
 
 /// A replica of a test's cluster that was cut off from it: it lacks what came since.
 pub struct CutOff {
+    small: Option<SmallDisk>,
     home: tempfile::TempDir,
+}
+
+/// A file system in a folder, with little room; it goes with what has it.
+struct SmallDisk {
+    at: PathBuf,
+    mib: u32,
+}
+
+impl SmallDisk {
+    /// None where this user may make none.
+    fn make(at: &Path, mib: u32) -> Option<Self> {
+        let options = format!("size={mib}m,mode=755");
+        let made = Command::new("mount").args(["-t", "tmpfs", "-o", &options, "tmpfs"]).arg(at).output().ok()?;
+        made.status.success().then(|| Self { at: at.into(), mib })
+    }
+
+    fn filler(&self) -> PathBuf {
+        self.at.join("filler")
+    }
+}
+
+impl Drop for SmallDisk {
+    fn drop(&mut self) {
+        let _ = Command::new("umount").arg("-l").arg(&self.at).status();
+    }
 }
 
 fn new_home() -> tempfile::TempDir {
@@ -39,7 +68,16 @@ impl TestCluster {
     /// # Panics
     /// If it does not start.
     pub async fn start_with(databases: &[&str], settings: &[&str]) -> Self {
+        Self::start_on(databases, settings, None).await
+    }
+
+    /// The same on a disk of its own of so many MiB, where this user may make one.
+    ///
+    /// # Panics
+    /// If it does not start.
+    pub async fn start_on(databases: &[&str], settings: &[&str], mib: Option<u32>) -> Self {
         let home = new_home();
+        let small = mib.and_then(|mib| SmallDisk::make(home.path(), mib));
         copy_template(home.path());
         let mut all = vec!["fsync=off".to_owned(), "shared_buffers=128MB".to_owned()];
         all.extend(settings.iter().map(|s| (*s).to_owned()));
@@ -57,7 +95,7 @@ impl TestCluster {
         for name in databases {
             cluster.ensure_database(name).await.expect("a new database");
         }
-        Self { cluster: Some(cluster), options, home }
+        Self { cluster: Some(cluster), options, small, home }
     }
 
     /// Lets the server encrypt sessions with a certificate and its key, as PEM text; without them it stops doing so.
@@ -103,6 +141,7 @@ impl TestCluster {
     /// If it does not come up.
     pub async fn replica_cut_off(&self) -> CutOff {
         let home = new_home();
+        let small = self.small.as_ref().and_then(|small| SmallDisk::make(home.path(), small.mib));
         self.replica(home.path()).expect("a copy of the cluster");
         let port = free_port().expect("a free port");
         let options = ClusterOptions { home: home.path().into(), port, settings: self.options.settings.clone() };
@@ -114,7 +153,7 @@ impl TestCluster {
         for _ in 0..400 {
             if there.query_one(has, &[&end.get::<_, &str>(0)]).await.expect("how far it is").get(0) {
                 replica.stop().expect("the replica stops");
-                return CutOff { home };
+                return CutOff { small, home };
             }
             tokio::time::sleep(std::time::Duration::from_millis(50)).await;
         }
@@ -132,7 +171,40 @@ impl TestCluster {
         let client = cluster.connect("postgres").await.expect("a session");
         client.query_one("SELECT pg_promote(true)", &[]).await.expect("it takes over");
         self.cluster = Some(cluster);
+        // the former one goes before its folder does
+        self.small = to.small;
         self.home = to.home;
+    }
+
+    /// Takes all room that is left on its disk; false if it has none of its own.
+    ///
+    /// # Panics
+    /// If nothing can be written there at all.
+    pub fn fill_disk(&self) -> bool {
+        let Some(small) = &self.small else { return false };
+        let mut filler = fs::File::create(small.filler()).expect("a file on its disk");
+        let piece = vec![1; 1 << 20];
+        while filler.write_all(&piece).is_ok() {}
+        // and what is less than a piece
+        while filler.write_all(&piece[..4096]).is_ok() {}
+        true
+    }
+
+    /// Gives it back, and starts the server again if it ended for want of room.
+    ///
+    /// # Panics
+    /// If it does not come back.
+    pub async fn make_room(&mut self) {
+        let Some(small) = &self.small else { return };
+        fs::remove_file(small.filler()).expect("the filler goes");
+        for _ in 0..20 {
+            if self.connect("postgres").await.is_ok() {
+                return;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(250)).await;
+        }
+        drop(self.cluster.take());
+        self.cluster = Some(Cluster::start(&self.options).await.expect("PostgreSQL comes back"));
     }
 
     /// Stops every process of the server where it is, or lets them go on.

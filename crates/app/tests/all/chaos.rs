@@ -1,6 +1,6 @@
 //! Three processes carry a flow while they are killed and frozen, their databases crash and freeze, their connections are cut and fall
 //! silent, by a seed that repeats the decisions; in a long run replicas that lag take over from Gonvel's own database and from the
-//! target. In the end source, topic and target are the same key by key, and nothing stands twice.
+//! target, its disk is full for a while, and once it is restored as it was ten minutes before. In the end source, topic and target are the same key by key, and nothing stands twice.
 //!
 //! `GONVEL_CHAOS_SECONDS` makes it longer, `GONVEL_CHAOS_SEED` repeats a run.
 
@@ -15,6 +15,10 @@ use gonvel_stand_ins::test_cluster::TestCluster;
 use serde_json::{Value, json};
 
 const TABLES: [&str; 2] = ["bins", "lines"];
+/// Room on the disk of Gonvel's own database in long runs, in MiB.
+const LOG_DISK: u32 = 4_096;
+/// How old the copy is that Gonvel's own database is restored from in runs that take longer than that.
+const OLD: Duration = Duration::from_secs(600);
 
 /// Decisions that a seed repeats.
 struct Dice(u64);
@@ -144,7 +148,9 @@ async fn whatever_is_killed_frozen_or_cut_nothing_is_lost_or_doubled() {
     let seed = std::env::var("GONVEL_CHAOS_SEED").ok().and_then(|s| s.parse().ok()).unwrap_or(u64::from(now) + 1);
     eprintln!("chaos for {seconds} s; GONVEL_CHAOS_SEED={seed} repeats its decisions");
     let mut dice = Dice(seed);
-    let mut own = TestCluster::start(&["gonvel"]).await;
+    let is_long = seconds >= 120;
+    let disk = is_long.then_some(LOG_DISK);
+    let mut own = TestCluster::start_on(&["gonvel"], &["max_wal_size=256MB", "wal_buffers=4MB"], disk).await;
     let mut source = TestCluster::start(&["packhouse"]).await;
     let mut target = TestCluster::start(&["settlement"]).await;
     let own_way = Between::start(own.port).await;
@@ -172,10 +178,10 @@ async fn whatever_is_killed_frozen_or_cut_nothing_is_lost_or_doubled() {
     let begun = Instant::now();
     let mut frozen: Vec<(usize, Instant)> = vec![];
     // what takes long, or longer than the rest is waited for, is for long runs
-    let is_long = seconds >= 120;
     let mut counts = std::collections::BTreeMap::<&str, u32>::new();
     let mut again = false;
     let mut lagging = None;
+    let mut old = if seconds > OLD.as_secs() { Some((Instant::now(), own.replica_cut_off().await)) } else { None };
     while begun.elapsed() < Duration::from_secs(seconds) {
         tokio::time::sleep(Duration::from_millis(200 + dice.roll(1_300))).await;
         frozen.retain(|(which, until)| {
@@ -188,7 +194,7 @@ async fn whatever_is_killed_frozen_or_cut_nothing_is_lost_or_doubled() {
         let which = usize::try_from(dice.roll(3)).unwrap();
         let is_frozen = frozen.iter().any(|(f, _)| *f == which);
         let mut did = |what| *counts.entry(what).or_default() += 1;
-        match dice.roll(24) {
+        match dice.roll(25) {
             0..=5 => {
                 frozen.retain(|(f, _)| *f != which);
                 processes[which].kill();
@@ -258,7 +264,22 @@ async fn whatever_is_killed_frozen_or_cut_nothing_is_lost_or_doubled() {
                     did("logs failed over");
                 }
             },
+            24 if is_long && own.fill_disk() => {
+                tokio::time::sleep(Duration::from_millis(500 + dice.roll(6_000))).await;
+                own.make_room().await;
+                did("disks of the log full");
+            }
             _ => {}
+        }
+        if let Some((_, copy)) = old.take_if(|(made, _)| made.elapsed() > OLD) {
+            // whatever lagged behind the former one is of no use to the restored one
+            lagging = None;
+            own.fail_over(copy).await;
+            for (which, _) in frozen.drain(..) {
+                processes[which].signal("CONT");
+            }
+            again |= recover(&processes[0], port).await;
+            *counts.entry("logs restored as they were ten minutes before").or_default() += 1;
         }
     }
     for (which, _) in frozen {
