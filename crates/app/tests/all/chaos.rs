@@ -1,6 +1,7 @@
 //! Three processes carry a flow while they are killed and frozen, their databases crash and freeze, their connections are cut and fall
 //! silent, by a seed that repeats the decisions; in a long run replicas that lag take over from Gonvel's own database and from the
-//! target, its disk is full for a while, and once it is restored as it was ten minutes before. In the end source, topic and target are the same key by key, and nothing stands twice.
+//! target, the disk of Gonvel's own is full for a while, and once it is restored as it was ten minutes before. In the end source, topic and
+//! target are the same key by key, and nothing stands twice.
 //!
 //! `GONVEL_CHAOS_SECONDS` makes it longer, `GONVEL_CHAOS_SEED` repeats a run.
 
