@@ -217,10 +217,10 @@ test('settings say what they remove, partitions ask about keys, deleting asks fo
   await page.goto('/topics/loads.departed/settings');
   await page.getByRole('textbox', { name: 'Forget after' }).fill('30');
   await page.getByRole('button', { name: 'Show what this removes' }).click();
-  await expect(page.getByText(/1 records \(\d+ B\) would be forgotten/)).toBeVisible();
+  await expect(page.getByText(/1 record \(\d+ B\) would be forgotten/)).toBeVisible();
   await expect(page.getByText('all before offset 1')).toBeVisible();
   await accessible(page);
-  await page.getByRole('button', { name: 'Save, and forget 1 records' }).click();
+  await page.getByRole('button', { name: 'Save, and forget 1 record' }).click();
   await expect(page.getByText('Keeps every record, for 30 d.')).toBeVisible();
   // the keeper is told and does it within seconds
   await expect(page.getByText('1 to 1')).toBeVisible({ timeout: 20_000 });
@@ -232,7 +232,7 @@ test('settings say what they remove, partitions ask about keys, deleting asks fo
 
   await page.getByRole('button', { name: 'Delete the topic' }).click();
   const dialog = page.getByRole('dialog');
-  await expect(dialog).toContainText('1 records');
+  await expect(dialog).toContainText('1 record ');
   await dialog.getByRole('textbox').fill('loads.departed');
   await dialog.getByRole('button', { name: 'Delete the topic' }).click();
   await expect(page).toHaveURL(/\/topics$/);

@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 
 import { answered, api, type Schemas } from '../api/client';
-import { count } from './format';
+import { count, counted } from './format';
 import { When } from './When';
 
 export type SoonForgotten = Schemas['SoonForgotten'];
@@ -48,7 +48,7 @@ export function Reads({ soon }: { soon: SoonForgotten }) {
 export function Loses({ soon }: { soon: SoonForgotten }) {
   return (
     <>
-      would miss {count(soon.records)} {soon.records === 1 ? 'record' : 'records'} of{' '}
+      would miss {counted(soon.records, 'record')} of{' '}
       <Link to={`/topics/${encodeURIComponent(soon.topic)}/settings`}>{soon.topic}</Link>: the first are forgotten{' '}
       <When time={soon.at} />.
     </>

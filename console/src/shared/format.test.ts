@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 
-import { bytes, rate, relative, span, timeLeft } from './format';
+import { bytes, counted, rate, relative, span, timeLeft } from './format';
 
 describe('format', () => {
   it.each([
@@ -26,6 +26,11 @@ describe('format', () => {
     [19.6, '20'],
     [12_345, '12,345'],
   ])('writes a rate of %d', (value, text) => expect(rate(value)).toBe(text));
+
+  it('counts one thing and many', () => {
+    expect([0, 1, 2_000].map((n) => counted(n, 'record'))).toEqual(['0 records', '1 record', '2,000 records']);
+    expect(counted(2, 'entry', 'entries')).toBe('2 entries');
+  });
 
   it('tells times from now in both directions', () => {
     const now = Date.parse('2026-11-24T10:00:00Z');

@@ -6,6 +6,11 @@ export function count(value: number): string {
   return whole.format(value);
 }
 
+/** A number of things: `1 record`, `2,000 records`. */
+export function counted(value: number, one: string, many = `${one}s`): string {
+  return `${count(value)} ${value === 1 ? one : many}`;
+}
+
 export function rate(perSecond: number): string {
   if (perSecond >= 100) return whole.format(perSecond);
   return perSecond >= 10 || perSecond === 0 ? perSecond.toFixed(0) : perSecond.toFixed(1);

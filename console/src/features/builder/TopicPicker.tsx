@@ -5,7 +5,7 @@ import { Link } from 'react-router';
 
 import { problemOf } from '../../api/client';
 import { fits } from '../../shared/Filter';
-import { count } from '../../shared/format';
+import { count, counted } from '../../shared/format';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { topicsQuery } from '../../shared/topicsQuery';
 import type { Change } from './Stage';
@@ -61,7 +61,7 @@ export function TopicPicker({ chosen, change, under }: Props) {
                   <span className="mono" style={{ overflowWrap: 'anywhere' }}>
                     {topic.name}
                   </span>
-                  {topic.records !== null && <span className="quiet number">{count(topic.records)} records</span>}
+                  {topic.records !== null && <span className="quiet number">{counted(topic.records, 'record')}</span>}
                 </label>
                 {topic.records === null && (
                   <div className="under">There is no such topic now: the connector waits until a source makes it.</div>

@@ -1,6 +1,6 @@
 import { Button, Group } from '@mantine/core';
 
-import { count, rate } from '../../shared/format';
+import { count, counted, rate } from '../../shared/format';
 import type { Connector } from '../../shared/liveConnectors';
 import { StateMark, toneOf } from '../../shared/StateMark';
 import { When } from '../../shared/When';
@@ -62,7 +62,7 @@ export function Lanes({
                 <span className="quiet">
                   {lane.runner ? ` · on ${lane.runner}` : ''}
                   {` · ${rate(lane.rate_per_s)} changes/s`}
-                  {lane.lag_records != null && ` · ${count(lane.lag_records)} records behind`}
+                  {lane.lag_records != null && ` · ${counted(lane.lag_records, 'record')} behind`}
                 </span>
                 {lane.reason && <div style={{ color: 'var(--warn)' }}>{lane.reason}</div>}
                 {lane.retry_at && (

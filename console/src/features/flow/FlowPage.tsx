@@ -5,7 +5,7 @@ import { Link, useSearchParams } from 'react-router';
 
 import type { Schemas } from '../../api/client';
 import { Blank } from '../../shared/Blank';
-import { count, rate, span } from '../../shared/format';
+import { count, counted, rate, span } from '../../shared/format';
 import { healthQuery } from '../../shared/healthQuery';
 import { useLiveConnectors, type Connector } from '../../shared/liveConnectors';
 import { Figure, Heading } from '../../shared/Page';
@@ -126,7 +126,7 @@ function Attention({
               <div className="quiet">
                 {c.kind === 'source'
                   ? `Changes wait in ${c.system}, whose disk they fill until it goes on.`
-                  : `${count(c.lag_records ?? 0)} records waited when it was ${c.state}.`}
+                  : `${counted(c.lag_records ?? 0, 'record')} waited when it was ${c.state}.`}
               </div>
             )}
           </li>

@@ -1,6 +1,6 @@
 import { useQuery } from '@tanstack/react-query';
 
-import { count } from '../../shared/format';
+import { count, counted } from '../../shared/format';
 import { When } from '../../shared/When';
 import { keeperQuery } from './topicsQueries';
 
@@ -22,9 +22,10 @@ export function KeeperLine() {
         </div>
       )}
       <p className="quiet">
-        The keeper merged {count(keeper.merged_blocks)} small blocks, forgot {count(keeper.forgotten_records)} records,
-        removed {count(keeper.superseded_records)} older records of a key and moved {count(keeper.moved_blocks)} blocks
-        to object storage since it started. Waiting: {waiting.join(', ') || 'nothing'}. Seen <When time={keeper.at} />.
+        The keeper merged {counted(keeper.merged_blocks, 'small block')}, forgot{' '}
+        {counted(keeper.forgotten_records, 'record')}, removed {count(keeper.superseded_records)} older records of a key
+        and moved {count(keeper.moved_blocks)} blocks to object storage since it started. Waiting:{' '}
+        {waiting.join(', ') || 'nothing'}. Seen <When time={keeper.at} />.
       </p>
     </section>
   );

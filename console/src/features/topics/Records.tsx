@@ -4,7 +4,7 @@ import { useState } from 'react';
 import { useSearchParams } from 'react-router';
 
 import { problemOf, type Schemas } from '../../api/client';
-import { count } from '../../shared/format';
+import { count, counted } from '../../shared/format';
 import { useLiveConnectors } from '../../shared/liveConnectors';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { useEvents } from '../../shared/useEvents';
@@ -90,7 +90,8 @@ export function Records({ name, partitions, onReuse }: Props) {
       {searching && <Progress search={result} />}
       {skipped > 0 && (
         <p className="quiet" style={{ padding: '0 16px' }}>
-          {count(skipped)} records came faster than they can be shown and were passed over here; the topic has them all.
+          {counted(skipped, 'record')} came faster than can be shown and {skipped === 1 ? 'was' : 'were'} passed over
+          here; the topic has {skipped === 1 ? 'it' : 'them all'}.
         </p>
       )}
       <RecordList records={records} form={view.form} busy={pages.isFetching} onReuse={onReuse} />
@@ -142,7 +143,7 @@ function Progress({ search }: { search: Search }) {
         'Searching…'
       ) : (
         <>
-          {count(progress.found)} found in {count(progress.searched)} of {count(progress.total)} records
+          {count(progress.found)} found in {count(progress.searched)} of {counted(progress.total, 'record')}
           {progress.back_to && (
             <>
               , back to <When time={progress.back_to} />

@@ -5,7 +5,7 @@ import { useNavigate } from 'react-router';
 
 import { problemOf, type Schemas } from '../../api/client';
 import { ConfirmByName } from '../../shared/ConfirmByName';
-import { bytes, count } from '../../shared/format';
+import { bytes, count, counted } from '../../shared/format';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { Bindings } from './Bindings';
 import { KeepForm } from './KeepForm';
@@ -98,7 +98,7 @@ function Keeping({ topic }: { topic: Topic }) {
             loading={save.isPending}
             onClick={() => save.mutate()}
           >
-            {preview.records > 0 ? `Save, and forget ${count(preview.records)} records` : 'Save'}
+            {preview.records > 0 ? `Save, and forget ${counted(preview.records, 'record')}` : 'Save'}
           </Button>
         )}
         {changed && (
@@ -125,11 +125,11 @@ function WhatGoes({ preview }: { preview: Preview }) {
       ) : (
         <>
           <strong>
-            {count(preview.records)} records ({bytes(preview.bytes)}) would be forgotten within a minute.
+            {counted(preview.records, 'record')} ({bytes(preview.bytes)}) would be forgotten within a minute.
           </strong>
           {preview.partitions.map((p) => (
             <div key={p.partition}>
-              partition {p.partition}: all before offset {count(p.before_offset)}, {count(p.records)} records
+              partition {p.partition}: all before offset {count(p.before_offset)}, {counted(p.records, 'record')}
             </div>
           ))}
         </>
@@ -216,7 +216,7 @@ function Removal({ name, onClose }: { name: string; onClose: () => void }) {
       {found && (
         <>
           <p>
-            {count(found.records)} records ({bytes(found.bytes)}) would be lost for ever.
+            {counted(found.records, 'record')} ({bytes(found.bytes)}) would be lost for ever.
           </p>
           <ul>
             <li>written by {list(found.written_by)}</li>

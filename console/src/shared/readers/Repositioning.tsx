@@ -4,7 +4,7 @@ import { useState, type ReactNode } from 'react';
 
 import { problemOf } from '../../api/client';
 import { Dialog } from '../Dialog';
-import { count } from '../format';
+import { count, counted } from '../format';
 import { useLiveConnectors } from '../liveConnectors';
 import { ProblemNote } from '../ProblemNote';
 import { readersQuery, reposition, type Moves, type Reader, type Target } from './readersQueries';
@@ -219,8 +219,8 @@ export function Moving({
             </Table.Tbody>
           </Table>
           <p>
-            {shown.skipped > 0 && `${count(shown.skipped)} records would never be read. `}
-            {shown.repeated > 0 && `${count(shown.repeated)} records would be read once more. `}
+            {shown.skipped > 0 && `${counted(shown.skipped, 'record')} would never be read. `}
+            {shown.repeated > 0 && `${counted(shown.repeated, 'record')} would be read once more. `}
             {shown.skipped + shown.repeated === 0 && 'Nothing is skipped or read again.'}
           </p>
           <Group justify="flex-end">
