@@ -18,7 +18,7 @@ use crate::first_time::FirstTime;
 use crate::lag::{COUNT_LAG, Lag};
 use crate::lane::{Ending, Failure, Work, asked_to_end};
 use crate::passed_over;
-use crate::reading::{ReadRound, Reader};
+use crate::reading::{ReadRound, Reader, Together};
 use crate::shaping::{Shaping, Ways};
 use crate::target::Target;
 use crate::watching::{Watched, watched};
@@ -111,7 +111,8 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         .delivering(work.lease.ground)
         .passing_over(passed.clone())
         .following(&work.services.handed);
-    let shared = definition.placing.lanes > 1;
+    let together = (definition.placing.lanes > 1).then(Arc::<Together>::default);
+    reader = reader.together(together.clone());
     if quarantines {
         reader = reader.aside(names.clone());
     }
@@ -120,11 +121,29 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     }
     let (send, mut rounds) = mpsc::channel(1);
     let wanted = Arc::new(Semaphore::new(1));
-    let _reading = AbortOnDrop(tokio::spawn(read_on(reader, work.services.clone(), wanted.clone(), send)));
+    let reading = read_on(reader, work.services.clone(), wanted.clone(), together.clone(), send);
+    let _reading = AbortOnDrop(tokio::spawn(reading));
+    // truncates that other lanes have not come to yet
+    let mut due: Vec<Due> = Vec::new();
+    let mut look = Instant::now();
     // what was asked for before the lane began
     let mut again = aside.is_some().then(Instant::now);
     let mut lag = Lag::default();
     loop {
+        if let (Some(together), false) = (&together, due.is_empty() || look > Instant::now()) {
+            let carrying_out = carry_out(target.sink_mut(), &mut due);
+            let done = match watched(work.board, &mut work.stopped, &session, carrying_out).await? {
+                Watched::Done(done) => done,
+                Watched::Ended(ending) => return Ok(ending),
+            };
+            for Due { round, at, .. } in done {
+                progress.delivered.extend(round.delivered.iter().copied());
+                together.go_on(&at);
+                work.board.note_moved();
+                progress.show(&work);
+            }
+            look = Instant::now() + TOGETHER;
+        }
         let round = tokio::select! {
             biased;
             ending = asked_to_end(&mut work.stopped) => return Ok(ending),
@@ -139,11 +158,14 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
                 }
                 continue;
             }
+            () = tokio::time::sleep_until(look), if !due.is_empty() => continue,
             round = tokio::time::timeout(COUNT_LAG, rounds.recv()) => round,
         };
         let Ok(round) = round else {
-            // nothing for a while: there is no lag
-            Lag::none(work.board);
+            // nothing for a while: there is no lag, but for what waits for other lanes
+            if due.is_empty() {
+                Lag::none(work.board);
+            }
             continue;
         };
         let ReadRound { mut round, latest_us, changes, beside, truncate } =
@@ -152,23 +174,25 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             wanted.add_permits(1);
         }
         passed_over::note(&work, passed.as_ref(), &topics).await?;
-        if shared && !truncate.is_empty() {
+        if together.is_some() && !truncate.is_empty() {
             if let Some(aside) = &mut aside {
                 aside.before_truncate(&mut round).await?;
             }
-            if let Some(ending) = truncate_together(&mut work, target.sink_mut(), &round, &truncate, &topics).await? {
-                return Ok(ending);
+            let topic = truncate.first().map(|(at, _)| at.topic);
+            let partitions = topics.iter().find(|t| Some(t.id) == topic).map_or(0, |t| t.partitions);
+            due.push(Due { round, at: truncate, partitions });
+            look = Instant::now();
+            wanted.add_permits(1);
+            continue;
+        }
+        let delivering = async {
+            match &mut aside {
+                Some(aside) => aside.deliver(&mut target, &mut round, beside).await,
+                None => target.apply(&round).await,
             }
-        } else {
-            let delivering = async {
-                match &mut aside {
-                    Some(aside) => aside.deliver(&mut target, &mut round, beside).await,
-                    None => target.apply(&round).await,
-                }
-            };
-            if let Watched::Ended(ending) = watched(work.board, &mut work.stopped, &session, delivering).await? {
-                return Ok(ending);
-            }
+        };
+        if let Watched::Ended(ending) = watched(work.board, &mut work.stopped, &session, delivering).await? {
+            return Ok(ending);
         }
         work.board.note_moved();
         for (at, delivered) in &round.delivered {
@@ -215,24 +239,22 @@ pub(crate) async fn topics_there(work: &mut Work<'_>, names: &[String]) -> Resul
 /// How long to wait before looking again whether all lanes have come to a truncate.
 const TOGETHER: Duration = Duration::from_millis(50);
 
-/// Carries a truncate out together with the other lanes that read its topic; gives why the lane is to end, if it is to before
-/// that.
-async fn truncate_together(
-    work: &mut Work<'_>,
-    sink: &mut PgSink,
-    round: &Round,
-    at: &[(TopicPartition, i64)],
-    topics: &[Topic],
-) -> Result<Option<Ending>, Failure> {
-    let topic = at.first().map(|(at, _)| at.topic);
-    let partitions = topics.iter().find(|t| Some(t.id) == topic).map_or(0, |t| t.partitions);
-    while !sink.truncate_together(round, at, partitions).await? {
-        tokio::select! {
-            ending = asked_to_end(&mut work.stopped) => return Ok(Some(ending)),
-            () = tokio::time::sleep(TOGETHER) => {}
-        }
+/// A truncate that a lane has come to, of a topic that other lanes read as well.
+struct Due {
+    round: Round,
+    /// The lane's partitions, each with the truncate's offset.
+    at: Vec<(TopicPartition, i64)>,
+    /// How many the topic has.
+    partitions: i32,
+}
+
+/// Says of truncates that this lane has come to them, and gives those that were carried out: by this lane or by another, once all had.
+async fn carry_out(sink: &mut PgSink, due: &mut Vec<Due>) -> Result<Vec<Due>, Failure> {
+    let mut done = Vec::new();
+    for one in std::mem::take(due) {
+        if sink.truncate_together(&one.round, &one.at, one.partitions).await? { done.push(one) } else { due.push(one) }
     }
-    Ok(None)
+    Ok(done)
 }
 
 /// Which of a sink's lanes delivers a partition, by its number among all of the sink's partitions.
@@ -253,6 +275,7 @@ async fn read_on(
     mut reader: Reader,
     services: crate::Services,
     wanted: Arc<Semaphore>,
+    together: Option<Arc<Together>>,
     send: mpsc::Sender<Result<ReadRound, Failure>>,
 ) {
     while let Ok(permit) = wanted.acquire().await {
@@ -263,7 +286,18 @@ async fn read_on(
                     tokio::time::sleep(WHOLE).await;
                     continue;
                 }
-                if let Err(error) = services.log.wait_for(&reader.ends(), LOOK).await {
+                let carried_out = async {
+                    match &together {
+                        Some(together) => together.carried_out().await,
+                        None => std::future::pending().await,
+                    }
+                };
+                let ends = reader.ends();
+                let came = tokio::select! {
+                    came = services.log.wait_for(&ends, LOOK) => came,
+                    () = carried_out => continue,
+                };
+                if let Err(error) = came {
                     let _ = send.send(Err(error.into())).await;
                     return;
                 }

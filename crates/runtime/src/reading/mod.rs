@@ -5,8 +5,8 @@ mod handed;
 mod shaped;
 mod transactions;
 
-use std::collections::HashMap;
-use std::sync::Arc;
+use std::collections::{HashMap, HashSet};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use bytes::Bytes;
 use gonvel_connectors::error::ConnectorError;
@@ -23,6 +23,7 @@ use gonvel_core::schemas::Language;
 use gonvel_core::table::TableSchema;
 use gonvel_core::trail::Seen;
 use gonvel_events::{Came, EventSchema};
+use tokio::sync::Notify;
 
 use self::going_on::PassedOver;
 use crate::events::{EventSchemas, Events, Sort};
@@ -88,6 +89,38 @@ pub(crate) struct Reader {
     delivers: bool,
     /// Where it is told what was passed over; none where that ends it.
     passes_over: Option<PassedOver>,
+    /// Partitions whose truncate is carried out together with other lanes.
+    together: Option<Arc<Together>>,
+}
+
+/// Partitions at a truncate that other lanes are to come to: nothing that is behind it is read before it is carried out, while all else goes on.
+#[derive(Default)]
+pub(crate) struct Together {
+    waiting: Mutex<HashSet<TopicPartition>>,
+    carried_out: Notify,
+}
+
+impl Together {
+    fn wait(&self, at: impl Iterator<Item = TopicPartition>) {
+        self.waiting.lock().unwrap_or_else(PoisonError::into_inner).extend(at);
+    }
+
+    fn has(&self, at: TopicPartition) -> bool {
+        self.waiting.lock().unwrap_or_else(PoisonError::into_inner).contains(&at)
+    }
+
+    /// A truncate was carried out: its partitions go on.
+    pub(crate) fn go_on(&self, at: &[(TopicPartition, i64)]) {
+        let mut waiting = self.waiting.lock().unwrap_or_else(PoisonError::into_inner);
+        waiting.retain(|held| !at.iter().any(|(at, _)| at == held));
+        drop(waiting);
+        self.carried_out.notify_one();
+    }
+
+    /// Resolves when one was carried out since.
+    pub(crate) async fn carried_out(&self) {
+        self.carried_out.notified().await;
+    }
 }
 
 /// A round with what is worth knowing of it.
@@ -238,6 +271,7 @@ impl Reader {
             ground,
             delivers: false,
             passes_over: None,
+            together: None,
         }
     }
 
@@ -293,9 +327,17 @@ impl Reader {
         self
     }
 
+    /// The same for a lane that carries truncates out together with others: it says when one was.
+    pub(crate) fn together(mut self, together: Option<Arc<Together>>) -> Self {
+        self.together = together;
+        self
+    }
+
     /// The offsets that were not looked at yet.
     pub(crate) fn ends(&self) -> Vec<(TopicPartition, Offset)> {
-        self.cursors.iter().map(|c| (c.at, Offset(c.delivered.next.max(c.seen)))).collect()
+        // of what waits at a truncate there is more, which is not to be read yet
+        let reads = self.cursors.iter().filter(|c| !c.at_truncate && !self.waits_for_others(c.at));
+        reads.map(|c| (c.at, Offset(c.delivered.next.max(c.seen)))).collect()
     }
 
     /// Whether records that were looked at wait for the end of their transaction.
@@ -316,30 +358,19 @@ impl Reader {
     async fn round(&mut self) -> Result<Option<ReadRound>, Failure> {
         self.same_ground()?;
         let mut gathering = Gathering::new();
-        let mut moved = Vec::new();
-        let count = self.cursors.len();
-        let worth = self.worth_reading();
-        gathering.share = MOST_CHANGES / worth.iter().filter(|worth| **worth).count().max(1);
-        for step in 0..count {
-            if gathering.changes >= MOST_CHANGES || gathering.beside.bad.len() >= MOST_BAD {
-                break;
-            }
-            let place = (self.turn + step) % count;
-            let before = self.cursors[place].delivered.next;
-            if worth[place] && !self.cursors[place].at_truncate && before < self.cursors[place].limit {
-                self.partition(place, &mut gathering).await?;
-            }
-            if self.cursors[place].delivered.next > before {
-                moved.push(place);
-            }
-        }
-        self.turn = (self.turn + 1) % count.max(1);
+        // what is due comes first: behind records without end it would wait for ever
+        let mut truncated = self.truncate(&mut gathering).await?;
+        let mut moved = if truncated.is_empty() { self.gather(&mut gathering).await? } else { Vec::new() };
         gathering.close();
-        let mut truncate = Vec::new();
-        if moved.is_empty() {
-            moved = self.truncate(&mut gathering).await?;
-            truncate = moved.iter().map(|&p| (self.cursors[p].at, self.cursors[p].delivered.next - 1)).collect();
+        if moved.is_empty() && truncated.is_empty() {
+            // perhaps all came to one just now
+            truncated = self.truncate(&mut gathering).await?;
         }
+        let truncate: Vec<_> = truncated.iter().map(|&p| (self.cursors[p].at, self.cursors[p].delivered.next - 1)).collect();
+        if let Some(together) = &self.together {
+            together.wait(truncate.iter().map(|(at, _)| *at));
+        }
+        moved.append(&mut truncated);
         if moved.is_empty() {
             return Ok(None);
         }
@@ -351,6 +382,34 @@ impl Reader {
         let round = Round { topics: gathering.topics, delivered, more: false };
         let Gathering { latest_us, changes, beside, .. } = gathering;
         Ok(Some(ReadRound { round, latest_us, changes, beside, truncate }))
+    }
+
+    /// Takes what partitions have, one after the other, up to what a round holds; gives those that moved.
+    async fn gather(&mut self, gathering: &mut Gathering) -> Result<Vec<usize>, Failure> {
+        let mut moved = Vec::new();
+        let count = self.cursors.len();
+        let worth = self.worth_reading();
+        gathering.share = MOST_CHANGES / worth.iter().filter(|worth| **worth).count().max(1);
+        for step in 0..count {
+            if gathering.changes >= MOST_CHANGES || gathering.beside.bad.len() >= MOST_BAD {
+                break;
+            }
+            let place = (self.turn + step) % count;
+            let Cursor { at, at_truncate, limit, delivered: Delivered { next: before, .. }, .. } = self.cursors[place];
+            if worth[place] && !at_truncate && !self.waits_for_others(at) && before < limit {
+                self.partition(place, gathering).await?;
+            }
+            if self.cursors[place].delivered.next > before {
+                moved.push(place);
+            }
+        }
+        self.turn = (self.turn + 1) % count.max(1);
+        Ok(moved)
+    }
+
+    /// Whether a partition is at a truncate that other lanes are to come to.
+    fn waits_for_others(&self, at: TopicPartition) -> bool {
+        self.together.as_ref().is_some_and(|together| together.has(at))
     }
 
     /// The partitions that may have something.
@@ -549,12 +608,10 @@ impl Reader {
 
     /// When all partitions of a topic wait before a truncate, it is that truncate's turn.
     async fn truncate(&mut self, gathering: &mut Gathering) -> Result<Vec<usize>, Failure> {
-        let Some(first) = self.cursors.iter().position(|c| c.at_truncate) else { return Ok(Vec::new()) };
+        let wait = |topic: usize| self.cursors.iter().filter(|c| c.topic == topic).all(|c| c.at_truncate);
+        let Some(first) = self.cursors.iter().position(|c| c.at_truncate && wait(c.topic)) else { return Ok(Vec::new()) };
         let topic = self.cursors[first].topic;
         let places: Vec<usize> = (0..self.cursors.len()).filter(|&p| self.cursors[p].topic == topic).collect();
-        if !places.iter().all(|&p| self.cursors[p].at_truncate) {
-            return Ok(Vec::new());
-        }
         let (at, from) = (self.cursors[first].at, self.cursors[first].delivered.next);
         let record = records_at(&*self.log, &[(at, from)]).await?.remove(0);
         let Some(schema) = record.schema else { return Err(not_a_change(at, from, NO_SCHEMA)) };

@@ -23,5 +23,6 @@ mod shapes;
 mod starts;
 mod support;
 mod transactions;
+mod truncates;
 mod types;
 mod waiting;
