@@ -1,10 +1,11 @@
 //! The pool of connections to Gonvel's own database, and its migrations.
 
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use diesel::migration::MigrationSource;
-use diesel::{ConnectionError, QueryDsl};
+use diesel::sql_types::{Bool, Int8};
+use diesel::{ConnectionError, QueryDsl, QueryableByName};
 use diesel_async::pooled_connection::bb8::{Pool, PooledConnection};
 use diesel_async::pooled_connection::{AsyncDieselConnectionManager, ManagerConfig, PoolableConnection, RecyclingMethod};
 use diesel_async::{AsyncMigrationHarness, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
@@ -24,7 +25,9 @@ use crate::topic_log::ends::Ends;
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
 /// The lock that lets one process after the other bring the tables up to date.
-const MIGRATING: i64 = 0x676f_6e76_656c_0002;
+const MIGRATING: i64 = 0x676f_6e76_656c_0003;
+/// How often it is asked for.
+const ASK: Duration = Duration::from_millis(100);
 
 /// Why the database could not be opened.
 #[derive(Debug, thiserror::Error)]
@@ -38,6 +41,12 @@ pub enum OpenError {
     /// Its tables could not be brought up to date.
     #[error("the migrations of Gonvel's own database failed: {0}")]
     Migrate(String),
+    /// Another process holds the lock under which tables are brought up to date.
+    #[error(
+        "another process has been bringing the tables of Gonvel's own database up to date for more than {0} s, or hangs there: if it is at work, wait; if it hangs \
+         (pg_stat_activity shows its session), end it; then start this one again"
+    )]
+    Waited(u64),
     /// Its tables are a newer version's.
     #[error(
         "Gonvel's own database was brought up to date by a newer version of Gonvel (it has {0}, which this version does not know): start \
@@ -93,7 +102,7 @@ impl Database {
     /// [`OpenError`].
     pub async fn open_at(address: Address, sealer: Sealer) -> Result<Self, OpenError> {
         crate::provide_tls();
-        migrate(reach(&address.endless()).await?).await?;
+        migrate(reach(&address.endless()).await?, address.migration()).await?;
         let address = Arc::new(address);
         let mut config = ManagerConfig::default();
         // a closed connection is seen without asking the database first, which would double the time of a small query
@@ -179,10 +188,26 @@ impl Database {
 }
 
 /// Brings the tables up to date: one process at a time, and never below what is there.
-async fn migrate(mut connection: AsyncPgConnection) -> Result<(), OpenError> {
+async fn migrate(mut connection: AsyncPgConnection, patience: Duration) -> Result<(), OpenError> {
     let failed = |e: &dyn std::fmt::Display| OpenError::Migrate(e.to_string());
     // held until the connection ends
-    connection.batch_execute(&format!("SELECT pg_advisory_lock({MIGRATING})")).await.map_err(|e| failed(&e))?;
+    let start = Instant::now();
+    loop {
+        #[derive(QueryableByName)]
+        struct Got {
+            #[diesel(sql_type = Bool)]
+            got: bool,
+        }
+        let ask = diesel::sql_query("SELECT pg_try_advisory_lock($1) AS got").bind::<Int8, _>(MIGRATING);
+        let got: Got = ask.get_result(&mut connection).await.map_err(|e| failed(&e))?;
+        if got.got {
+            break;
+        }
+        if start.elapsed() > patience {
+            return Err(OpenError::Waited(patience.as_secs()));
+        }
+        tokio::time::sleep(ASK).await;
+    }
     let migrated = tokio::task::spawn_blocking(move || {
         let known =
             MigrationSource::<diesel::pg::Pg>::migrations(&MIGRATIONS).map_err(|e| OpenError::Migrate(e.to_string()))?;

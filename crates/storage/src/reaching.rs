@@ -28,12 +28,17 @@ pub struct Patience {
     pub statement: Duration,
     /// Something comes of an answer; then the session is given up. Longer than a statement may take.
     pub silence: Duration,
+    /// The next statement of a transaction comes; then the server gives it up, with all that it holds. A process that is frozen within one would keep
+    /// others from planning, for as long as it is.
+    pub transaction: Duration,
+    /// Another process brings the tables up to date.
+    pub migration: Duration,
 }
 
 impl Default for Patience {
     fn default() -> Self {
         let of = Duration::from_secs;
-        Self { connect: of(5), statement: of(60), silence: of(75) }
+        Self { connect: of(5), statement: of(60), silence: of(75), transaction: of(15), migration: of(120) }
     }
 }
 
@@ -101,10 +106,15 @@ impl Address {
         self
     }
 
+    /// How long another process may bring the tables up to date.
+    pub(crate) fn migration(&self) -> Duration {
+        self.patience.migration
+    }
+
     /// The same for what takes as long as it takes.
     pub(crate) fn endless(&self) -> Self {
         const DAYS: Duration = Duration::from_secs(7 * 86_400);
-        let patience = Patience { statement: DAYS, silence: DAYS, ..self.patience };
+        let patience = Patience { statement: DAYS, silence: DAYS, transaction: DAYS, ..self.patience };
         self.clone().patient(patience)
     }
 }
@@ -123,7 +133,11 @@ pub(crate) async fn reach(address: &Address) -> Result<AsyncPgConnection, Connec
             match open(address, host, port).await {
                 Ok(client) => {
                     let mut connection = AsyncPgConnection::try_from(client).await?;
-                    let limit = format!("SET statement_timeout = {}", patience.statement.as_millis());
+                    let limit = format!(
+                        "SET statement_timeout = {}; SET idle_in_transaction_session_timeout = {}",
+                        patience.statement.as_millis(),
+                        patience.transaction.as_millis()
+                    );
                     connection.batch_execute(&limit).await.map_err(ConnectionError::CouldntSetupConfiguration)?;
                     return Ok(connection);
                 }

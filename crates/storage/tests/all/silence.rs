@@ -4,7 +4,7 @@ use std::time::{Duration, Instant};
 
 use gonvel_core::block::pack;
 use gonvel_core::naming::{Offset, PartitionId, TopicName, TopicPartition};
-use gonvel_core::ports::{AppendBatch, PartitionBlocks, PortError, TopicLog};
+use gonvel_core::ports::{AppendBatch, PartitionBlocks, PortError, RunnerStore, TopicLog};
 use gonvel_core::record::Record;
 use gonvel_core::topic_settings::TopicSettings;
 use gonvel_stand_ins::between::Between;
@@ -19,7 +19,7 @@ async fn a_silent_database_is_given_up_and_the_next_session_goes_on() {
     let between = Between::start(cluster.port).await;
     let url = cluster.url("gonvel").replace(&format!(":{}/", cluster.port), &format!(":{}/", between.port));
     let of = Duration::from_millis;
-    let patience = Patience { connect: of(5_000), statement: of(1_000), silence: of(1_500) };
+    let patience = Patience { statement: of(1_000), silence: of(1_500), ..Patience::default() };
     let database = Database::open_at(Address::parse(&url).unwrap().patient(patience), Sealer::new(&[7; 32])).await.unwrap();
     let topic = database.create_topic(&TopicName::parse("bins").unwrap(), 1, &TopicSettings::default()).await.unwrap();
     let to = TopicPartition { topic: topic.id, partition: PartitionId(0) };
@@ -56,4 +56,34 @@ async fn a_silent_database_is_given_up_and_the_next_session_goes_on() {
     assert!(matches!(waited, Err(PortError::TryAgain { .. })) && start.elapsed() < Duration::from_secs(4), "{waited:?}");
     own.batch_execute("ROLLBACK").await.unwrap();
     database.append(batch()).await.unwrap();
+}
+
+/// A process that is frozen within a transaction, or whose machine is, holds what others need: only until the server gives it up.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn one_that_falls_silent_while_it_plans_is_given_up_and_others_plan() {
+    let cluster = TestCluster::start(&["gonvel"]).await;
+    let between = Between::start(cluster.port).await;
+    let url = cluster.url("gonvel").replace(&format!(":{}/", cluster.port), &format!(":{}/", between.port));
+    let patience = Patience { transaction: Duration::from_millis(1_000), ..Patience::default() };
+    let database = Database::open_at(Address::parse(&url).unwrap().patient(patience), Sealer::new(&[7; 32])).await.unwrap();
+    let own = cluster.connect("gonvel").await.unwrap();
+    let held = cluster.connect("gonvel").await.unwrap();
+    held.batch_execute("BEGIN; LOCK TABLE runners IN ACCESS EXCLUSIVE MODE").await.unwrap();
+    let planning = tokio::spawn(async move { database.share_out().await });
+    let plans = async || {
+        let locks = "SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND pid IN (SELECT pid FROM pg_locks WHERE relation = 'runners'::regclass)";
+        own.query_one(locks, &[]).await.unwrap().get::<_, i64>(0) > 0
+    };
+    while !plans().await {
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    // it hears nothing more of its server, which goes on
+    between.fall_silent();
+    held.batch_execute("ROLLBACK").await.unwrap();
+    let start = Instant::now();
+    while plans().await {
+        assert!(start.elapsed() < Duration::from_secs(5), "its lock is held for ever");
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    planning.abort();
 }

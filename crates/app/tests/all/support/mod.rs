@@ -52,7 +52,9 @@ impl Gonvel {
             .stderr(log)
             .spawn()
             .unwrap();
-        let made = Self { child, base: format!("http://127.0.0.1:{port}/api/v1"), client: reqwest::Client::new() };
+        // one that takes requests and does not answer yet must not keep the test waiting
+        let client = reqwest::Client::builder().timeout(Duration::from_secs(10)).build().unwrap();
+        let made = Self { child, base: format!("http://127.0.0.1:{port}/api/v1"), client };
         let start = Instant::now();
         while made.get("/health").await.is_none() {
             assert!(start.elapsed() < Duration::from_secs(20), "the server does not answer");
