@@ -19,17 +19,6 @@ const LANE: u32 = 64;
 const LIMIT_MIB: f64 = 400.0;
 const PATIENCE: Duration = Duration::from_secs(900);
 
-async fn post(served: &Served, path: &str, body: Value) -> Outcome<Value> {
-    let answer = reqwest::Client::new().post(format!("{}{path}", served.base())).json(&body).send().await?;
-    let status = answer.status();
-    let text = answer.text().await?;
-    if status.is_success() { Ok(serde_json::from_str(&text)?) } else { Err(text.into()) }
-}
-
-async fn get(served: &Served, path: &str) -> Outcome<Value> {
-    Ok(serde_json::from_str(&reqwest::get(format!("{}{path}", served.base())).await?.text().await?)?)
-}
-
 /// The most memory until something is so, in MiB.
 async fn most(served: &Served, what: &str, is_so: impl AsyncFn() -> Outcome<bool>) -> Outcome<f64> {
     let (start, mut most) = (Instant::now(), 0.0_f64);
@@ -44,7 +33,7 @@ async fn most(served: &Served, what: &str, is_so: impl AsyncFn() -> Outcome<bool
             looked = Instant::now();
         }
         if start.elapsed() > PATIENCE {
-            let said = get(served, "/connectors").await?;
+            let said = served.get("/connectors").await?;
             return Err(format!("{what} does not come to an end: {said:#}").into());
         }
         tokio::time::sleep(Duration::from_millis(20)).await;
@@ -68,10 +57,10 @@ pub async fn run() -> Outcome<Measured> {
     for name in ["packhouse", "settlement"] {
         let body = json!({"name": name, "host": "127.0.0.1", "port": world.cluster_of(name).port, "database": name, "user": OWNER,
             "password": world.cluster_of(name).password});
-        connections.push(post(&served, "/connections", body).await?["id"].clone());
+        connections.push(served.post("/connections", body).await?["id"].clone());
     }
     let start = async |name: &str, definition: Value| {
-        post(&served, "/connectors", json!({"name": name, "definition": definition, "start": true})).await
+        served.post("/connectors", json!({"name": name, "definition": definition, "start": true})).await
     };
     let table = |name: &str| json!({"schema": "public", "table": name, "topic": format!("packhouse.{name}")});
     let tables = json!([table("rooms"), table("bins")]);
@@ -106,7 +95,7 @@ pub async fn run() -> Outcome<Measured> {
     let between =
         json!({"kind": "topics", "partitions": 3, "carries": carries, "shape": {"steps": {"packhouse.bins": [lookup]}}});
     start("rich", between).await?;
-    let records = async |wanted: i64| Ok(get(&served, "/topics/rich.bins").await?["records"].as_i64() == Some(wanted));
+    let records = async |wanted: i64| Ok(served.get("/topics/rich.bins").await?["records"].as_i64() == Some(wanted));
     most(&served, "rows looked up", async || records(BINS).await).await?;
     world.sql("packhouse", "UPDATE rooms SET label = label || ' (cold)'").await?;
     let again = most(&served, "rows carried again", async || records(2 * BINS).await).await?;
@@ -118,7 +107,7 @@ pub async fn run() -> Outcome<Measured> {
         json!({"kind": "sink", "connection": connections[1], "topics": topic, "shape": shape, "failing": failing});
     start("refusing", refusing).await?;
     let waiting = most(&served, "records in quarantine", async || {
-        let all = get(&served, "/connectors").await?;
+        let all = served.get("/connectors").await?;
         let found = all.as_array().into_iter().flatten().find(|c| c["name"] == "refusing");
         Ok(found.is_some_and(|c| c["quarantined"] == REFUSED))
     })

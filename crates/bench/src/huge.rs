@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use gonvel_stand_ins::postgres_cluster::OWNER;
-use serde_json::{Value, json};
+use serde_json::json;
 
 use crate::report::Measured;
 use crate::served::Served;
@@ -11,13 +11,6 @@ use crate::world::{Outcome, World};
 
 const CHANGES: i64 = 5_000_000;
 const LIMIT_MIB: f64 = 300.0;
-
-async fn post(served: &Served, path: &str, body: Value) -> Outcome<Value> {
-    let answer = reqwest::Client::new().post(format!("{}{path}", served.base())).json(&body).send().await?;
-    let status = answer.status();
-    let text = answer.text().await?;
-    if status.is_success() { Ok(serde_json::from_str(&text)?) } else { Err(text.into()) }
-}
 
 pub async fn run() -> Outcome<Measured> {
     let world = World::start(&["packhouse", "settlement"]).await?;
@@ -29,13 +22,13 @@ pub async fn run() -> Outcome<Measured> {
     for name in ["packhouse", "settlement"] {
         let body = json!({"name": name, "host": "127.0.0.1", "port": world.cluster_of(name).port, "database": name, "user": OWNER,
             "password": world.cluster_of(name).password});
-        connections.push(post(&served, "/connections", body).await?["id"].clone());
+        connections.push(served.post("/connections", body).await?["id"].clone());
     }
     let table = json!({"schema": "public", "table": "readings", "topic": "packhouse.readings"});
     let source = json!({"kind": "source", "connection": connections[0], "tables": [table], "partitions": 3});
     let sink = json!({"kind": "sink", "connection": connections[1], "topics": [table]});
     for (name, definition) in [("source", source), ("sink", sink)] {
-        post(&served, "/connectors", json!({"name": name, "definition": definition, "start": true})).await?;
+        served.post("/connectors", json!({"name": name, "definition": definition, "start": true})).await?;
     }
     tokio::time::sleep(Duration::from_secs(2)).await;
     let before = served.memory()?;

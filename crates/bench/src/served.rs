@@ -6,6 +6,7 @@ use std::time::{Duration, Instant};
 
 use futures::StreamExt;
 use gonvel_stand_ins::postgres_cluster::free_port;
+use serde_json::Value;
 
 use crate::append::record;
 use crate::log::{fill, topic};
@@ -59,6 +60,19 @@ impl Served {
     /// Where its API is.
     pub fn base(&self) -> &str {
         &self.base
+    }
+
+    /// Asks it for something.
+    pub async fn get(&self, path: &str) -> Outcome<Value> {
+        Ok(serde_json::from_str(&reqwest::get(format!("{}{path}", self.base)).await?.text().await?)?)
+    }
+
+    /// Asks it to make or do something.
+    pub async fn post(&self, path: &str, body: Value) -> Outcome<Value> {
+        let answer = reqwest::Client::new().post(format!("{}{path}", self.base)).json(&body).send().await?;
+        let status = answer.status();
+        let text = answer.text().await?;
+        if status.is_success() { Ok(serde_json::from_str(&text)?) } else { Err(text.into()) }
     }
 
     /// Memory in use, in MiB.

@@ -31,8 +31,6 @@ pub(crate) struct Aside {
     keeps: Keeps,
     /// What waits, by its key.
     waiting: HashMap<(TopicPartition, Bytes), Vec<(i64, i64)>>,
-    /// What that takes.
-    held: Held,
     /// What was counted as delivered and was not.
     refused: HashMap<TopicPartition, KindCounts>,
     reader: Reader,
@@ -87,7 +85,6 @@ impl Aside {
             place_of: positions.iter().map(|(at, place, _)| (*at, *place)).collect(),
             keeps,
             waiting: HashMap::new(),
-            held: Held::default(),
             refused: HashMap::new(),
             reader,
             events,
@@ -109,18 +106,18 @@ impl Aside {
 
     async fn learn(&mut self) -> Result<(), Failure> {
         self.waiting.clear();
-        self.held = Held::default();
         if !self.keeps.rows {
             return Ok(());
         }
+        let mut held = Held::default();
         let (of_events, places): (Vec<_>, Vec<_>) = self
             .places()
             .into_iter()
             .partition(|at| self.place_of.get(at).is_some_and(|place| self.events.contains_key(place)));
         if !of_events.is_empty() {
-            self.learn_of_events(&of_events).await?;
+            self.learn_of_events(&of_events, &mut held).await?;
         }
-        let Self { book, waiting, held, .. } = self;
+        let Self { book, waiting, .. } = self;
         book.waiting_keys(&places, |waits| {
             if let Some(key) = waits.key {
                 held.note(book, key.len())?;
@@ -132,7 +129,7 @@ impl Aside {
     }
 
     /// Events that wait, by the keys of their rows. One whose key cannot be read is overtaken by none.
-    async fn learn_of_events(&mut self, places: &[TopicPartition]) -> Result<(), Failure> {
+    async fn learn_of_events(&mut self, places: &[TopicPartition], held: &mut Held) -> Result<(), Failure> {
         let services = &self.book.services;
         let mut after = 0;
         loop {
@@ -146,7 +143,7 @@ impl Aside {
                 let record = waits.record.as_ref_with(&headers);
                 let came = Came { record, partition: waits.at.partition.0, offset: waits.offset.0 };
                 if let Some(key) = sorts.key(&came, schema.as_deref()) {
-                    self.held.note(&self.book, key.len())?;
+                    held.note(&self.book, key.len())?;
                     self.waiting.entry((waits.at, key)).or_default().push((waits.id, waits.offset.0));
                 }
             }

@@ -4,9 +4,10 @@ pub(crate) mod going_on;
 mod handed;
 mod shaped;
 mod transactions;
+pub(crate) mod truncates;
 
-use std::collections::{HashMap, HashSet};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::collections::HashMap;
+use std::sync::Arc;
 
 use bytes::Bytes;
 use gonvel_connectors::error::ConnectorError;
@@ -23,9 +24,9 @@ use gonvel_core::schemas::Language;
 use gonvel_core::table::TableSchema;
 use gonvel_core::trail::Seen;
 use gonvel_events::{Came, EventSchema};
-use tokio::sync::Notify;
 
 use self::going_on::PassedOver;
+use self::truncates::Together;
 use crate::events::{EventSchemas, Events, Sort};
 use crate::fetching::records_at;
 use crate::fits::Fits;
@@ -91,36 +92,6 @@ pub(crate) struct Reader {
     passes_over: Option<PassedOver>,
     /// Partitions whose truncate is carried out together with other lanes.
     together: Option<Arc<Together>>,
-}
-
-/// Partitions at a truncate that other lanes are to come to: nothing that is behind it is read before it is carried out, while all else goes on.
-#[derive(Default)]
-pub(crate) struct Together {
-    waiting: Mutex<HashSet<TopicPartition>>,
-    carried_out: Notify,
-}
-
-impl Together {
-    fn wait(&self, at: impl Iterator<Item = TopicPartition>) {
-        self.waiting.lock().unwrap_or_else(PoisonError::into_inner).extend(at);
-    }
-
-    fn has(&self, at: TopicPartition) -> bool {
-        self.waiting.lock().unwrap_or_else(PoisonError::into_inner).contains(&at)
-    }
-
-    /// A truncate was carried out: its partitions go on.
-    pub(crate) fn go_on(&self, at: &[(TopicPartition, i64)]) {
-        let mut waiting = self.waiting.lock().unwrap_or_else(PoisonError::into_inner);
-        waiting.retain(|held| !at.iter().any(|(at, _)| at == held));
-        drop(waiting);
-        self.carried_out.notify_one();
-    }
-
-    /// Resolves when one was carried out since.
-    pub(crate) async fn carried_out(&self) {
-        self.carried_out.notified().await;
-    }
 }
 
 /// A round with what is worth knowing of it.
@@ -327,12 +298,6 @@ impl Reader {
         self
     }
 
-    /// The same for a lane that carries truncates out together with others: it says when one was.
-    pub(crate) fn together(mut self, together: Option<Arc<Together>>) -> Self {
-        self.together = together;
-        self
-    }
-
     /// The offsets that were not looked at yet.
     pub(crate) fn ends(&self) -> Vec<(TopicPartition, Offset)> {
         // of what waits at a truncate there is more, which is not to be read yet
@@ -405,11 +370,6 @@ impl Reader {
         }
         self.turn = (self.turn + 1) % count.max(1);
         Ok(moved)
-    }
-
-    /// Whether a partition is at a truncate that other lanes are to come to.
-    fn waits_for_others(&self, at: TopicPartition) -> bool {
-        self.together.as_ref().is_some_and(|together| together.has(at))
     }
 
     /// The partitions that may have something.
@@ -604,42 +564,6 @@ impl Reader {
         let form = Arc::new(form);
         self.forms.insert(schema, form.clone());
         Ok(form)
-    }
-
-    /// When all partitions of a topic wait before a truncate, it is that truncate's turn.
-    async fn truncate(&mut self, gathering: &mut Gathering) -> Result<Vec<usize>, Failure> {
-        let wait = |topic: usize| self.cursors.iter().filter(|c| c.topic == topic).all(|c| c.at_truncate);
-        let Some(first) = self.cursors.iter().position(|c| c.at_truncate && wait(c.topic)) else { return Ok(Vec::new()) };
-        let topic = self.cursors[first].topic;
-        let places: Vec<usize> = (0..self.cursors.len()).filter(|&p| self.cursors[p].topic == topic).collect();
-        let (at, from) = (self.cursors[first].at, self.cursors[first].delivered.next);
-        let record = records_at(&*self.log, &[(at, from)]).await?.remove(0);
-        let Some(schema) = record.schema else { return Err(not_a_change(at, from, NO_SCHEMA)) };
-        let form = self.form(schema).await?;
-        let mut builder = ChangeBatchBuilder::new(form.table().clone());
-        let read = form.read(&[], record.value.as_deref(), record.timestamp_us, &mut builder);
-        read.map_err(|e| not_a_change(at, from, &e.to_string()))?;
-        gathering.topics.push(TopicChanges {
-            topic,
-            batches: vec![builder.finish()],
-            changes: vec![((0, 0), Bytes::new())],
-            from: vec![(at, from)],
-            record_keys: None,
-            row_may_be_missing: false,
-        });
-        gathering.latest_us = Some(record.timestamp_us);
-        for &place in &places {
-            let cursor = &mut self.cursors[place];
-            cursor.at_truncate = false;
-            // each partition has the truncate's record, of the same time
-            cursor.delivered.last = Some(Seen { offset: cursor.delivered.next, time_us: record.timestamp_us });
-            cursor.delivered.next += 1;
-        }
-        // one truncate of the source stands in every partition but happened once
-        if self.cursors[first].at.partition.0 == 0 {
-            self.cursors[first].delivered.counts.add(ChangeKind::Truncate);
-        }
-        Ok(places)
     }
 }
 
