@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use gonvel_core::failure::cause;
 use gonvel_core::naming::{ConnectorId, Offset, PartitionId, SchemaId, TopicId, TopicPartition};
-use gonvel_core::ports::{BadRecord, QuarantineStore, Settled, Step, WaitingKey};
+use gonvel_core::ports::{BadRecord, FleetStore, HeldLane, PortError, QuarantineStore, Settled, Step, WaitingKey};
 use gonvel_core::record::{Header, Record};
 
 const KEPT: Duration = Duration::from_secs(3_600);
@@ -50,13 +50,19 @@ async fn waiting(store: &dyn QuarantineStore, connector: ConnectorId, places: &[
     waiting
 }
 
-/// All of it, on a connector that has nothing in quarantine. `ask` asks for records to be tried again, as a person does.
-pub async fn all<F: AsyncFn(Vec<i64>)>(store: &dyn QuarantineStore, connector: ConnectorId, ask: F) {
+/// All of it, on a connector that has nothing in quarantine and lane 0, which is not run by anyone. `ask` asks for records to be tried
+/// again, as a person does.
+pub async fn all<S: QuarantineStore + FleetStore, F: AsyncFn(Vec<i64>)>(store: &S, connector: ConnectorId, ask: F) {
+    let take = async || {
+        let lease = store.acquire(connector, 0, "press", KEPT).await.unwrap().unwrap();
+        HeldLane { connector, lane: 0, epoch: lease.epoch }
+    };
+    let held = take().await;
     let all = [bad(0, 4, "a", "too long"), bad(0, 9, "b", "too long"), bad(1, 3, "c", "null")];
     let places = [all[0].at, all[2].at];
-    store.put(connector, 1, &all, KEPT).await.unwrap();
+    store.put(held, 1, &all, KEPT).await.unwrap();
     // the same again is the same, described anew
-    store.put(connector, 2, &all[..1], KEPT).await.unwrap();
+    store.put(held, 2, &all[..1], KEPT).await.unwrap();
     let there = waiting(store, connector, &places).await;
     assert_eq!(there.iter().map(|w| (w.at, w.offset)).collect::<Vec<_>>(), all.clone().map(|b| (b.at, b.offset)));
     assert_eq!(there[0].key, all[0].record.key);
@@ -75,19 +81,34 @@ pub async fn all<F: AsyncFn(Vec<i64>)>(store: &dyn QuarantineStore, connector: C
 
     // what failed again waits, what is delivered or superseded does not
     let failed = Settled::Failed { step: Step::Read, finding: "no schema".into(), cause: 5 };
-    store.settle(&[asked[0].id], &failed).await.unwrap();
-    store.settle(&[asked[1].id], &Settled::Delivered).await.unwrap();
-    store.settle(&[asked[2].id], &Settled::Superseded).await.unwrap();
+    store.settle(held, &[asked[0].id], &failed).await.unwrap();
+    store.settle(held, &[asked[1].id], &Settled::Delivered).await.unwrap();
+    store.settle(held, &[asked[2].id], &Settled::Superseded).await.unwrap();
     assert!(store.asked_for(connector, 1, &places, 10).await.unwrap().is_empty());
     let left = waiting(store, connector, &places).await;
     assert_eq!(left.iter().map(|w| w.id).collect::<Vec<_>>(), [asked[0].id]);
     // what is settled stays so
-    store.settle(&[asked[1].id], &failed).await.unwrap();
+    store.settle(held, &[asked[1].id], &failed).await.unwrap();
     assert_eq!(waiting(store, connector, &places).await.len(), 1);
 
     // a lane that begins before a record takes it back, and nothing else
-    store.take_back(connector, &[(places[0], Offset(5)), (places[1], Offset(0))]).await.unwrap();
+    store.take_back(held, &[(places[0], Offset(5)), (places[1], Offset(0))]).await.unwrap();
     assert_eq!(waiting(store, connector, &places).await.len(), 1);
-    store.take_back(connector, &[(places[0], Offset(4))]).await.unwrap();
+    store.take_back(held, &[(places[0], Offset(4))]).await.unwrap();
     assert!(waiting(store, connector, &places).await.is_empty());
+
+    // who lost the lane says nothing of them any more: whoever holds it may have delivered them since
+    store.put(held, 2, &all, KEPT).await.unwrap();
+    let there = waiting(store, connector, &places).await;
+    let later = take().await;
+    store.settle(later, &[there[0].id], &Settled::Delivered).await.unwrap();
+    for late in [
+        store.put(held, 2, &all, KEPT).await,
+        store.settle(held, &[there[1].id], &Settled::Superseded).await,
+        store.take_back(held, &[(places[1], Offset(0))]).await,
+    ] {
+        assert!(matches!(late, Err(PortError::Fenced { lane: 0, .. })), "{late:?}");
+    }
+    assert_eq!(waiting(store, connector, &places).await, there[1..]);
+    store.release(connector, 0, later.epoch).await.unwrap();
 }

@@ -140,6 +140,10 @@ impl Work<'_> {
     pub(crate) fn lane(&self) -> i32 {
         self.assignment.lane
     }
+
+    pub(crate) fn held(&self) -> HeldLane {
+        HeldLane { connector: self.connector(), lane: self.lane(), epoch: self.lease.epoch }
+    }
 }
 
 /// Resolves when the lane is asked to end.

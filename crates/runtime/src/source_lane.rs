@@ -11,7 +11,7 @@ use gonvel_connectors::postgres::source::{Beginning, Captured, PgSource, SILENCE
 use gonvel_core::change_form::read_position;
 use gonvel_core::civil::read_rfc3339;
 use gonvel_core::connector::{BadRecords, CapturedTable, Definition, ExistingRows, SourceDefinition, Start, ValueForm};
-use gonvel_core::naming::ConnectorId;
+use gonvel_core::naming::{ConnectorId, Epoch};
 use gonvel_core::ports::{Level, PortError, Reload, Settled, Step, Topic};
 use tokio::task::JoinHandle;
 use tokio::time::{Instant, MissedTickBehavior, sleep_until};
@@ -52,6 +52,16 @@ fn beginning(start: Option<&Start>) -> Result<Option<Beginning>, Failure> {
 /// Takes in tables that came since the last start and lets go of those that went. What is being taken in is noted first: a
 /// crash in between takes it in again. One that was captured before is another table by now, or was not sent for a while: it is
 /// emptied and loaded. Gives the tables that are missing.
+/// What to do where another holder of the lane's lease was at work in the source: one that this log never knew, because it was rolled
+/// back, stops nobody.
+async fn over_void(work: &Work<'_>, settings: SourceSettings, error: ConnectorError) -> Result<SourceSettings, Failure> {
+    let ConnectorError::Later { epoch } = error else { return Err(error.into()) };
+    if epoch <= work.services.fleet.latest_term().await?.0 {
+        return Err(ConnectorError::Fenced.into());
+    }
+    Ok(SourceSettings { void: Some(Epoch(epoch)), ..settings })
+}
+
 async fn take_in(
     work: &Work<'_>,
     out: &mut Out<'_>,
@@ -74,7 +84,10 @@ async fn take_in(
     refuse_hindered(client, &coming).await?;
     position.coming.clone_from(&new);
     append(work.services, Vec::new(), progress(work, position)?).await?;
-    change_tables(settings, &mut position.source, &new, &gone).await?;
+    if let Err(error) = change_tables(settings, &mut position.source, &new, &gone).await {
+        let settings = over_void(work, settings.clone(), error).await?;
+        change_tables(&settings, &mut position.source, &new, &gone).await?;
+    }
     position.counts.retain(|name, _| !gone.contains(name));
     position.comparing.retain(|name, _| !gone.contains(name));
     position.columns.retain(|name, _| !gone.contains(name) && !new.contains(name));
@@ -136,6 +149,8 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     }
     let settings = SourceSettings {
         connector: work.connector(),
+        epoch: work.lease.epoch,
+        void: None,
         address: address.clone(),
         tables: tables.clone(),
         patterns: definition.patterns.clone(),
@@ -153,7 +168,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let name = work.assignment.connector.name().as_str();
     // what was appended before a crash is not tried again
     let retried = read_stored(&work.lease.position).map(|p| p.retried).unwrap_or_default();
-    work.services.quarantine.settle(&retried, &Settled::Delivered).await?;
+    work.services.quarantine.settle(work.held(), &retried, &Settled::Delivered).await?;
     let aside = match definition.failing.records {
         BadRecords::Quarantine => Some(RowsAside::new(Book::of(&work), topics.clone()).await?),
         BadRecords::Halt => None,
@@ -168,7 +183,11 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         // where it once began is behind it
         let start = if anew.anew { None } else { settings.start };
         let existing = if anew.anew { anew.existing_rows() } else { definition.existing_rows.unwrap_or_default() };
-        let source = prepare(&SourceSettings { start, ..settings.clone() }).await?;
+        let begins = SourceSettings { start, ..settings.clone() };
+        let source = match prepare(&begins).await {
+            Err(error) => prepare(&over_void(&work, begins, error).await?).await?,
+            made => made?,
+        };
         let mut first = Position { source, counts: anew.counts, reloaded: anew.reloaded, ..Position::default() };
         let parts = begin_over(&work, &mut out, &client, &settings, &mut first, (existing, &|_| true)).await?;
         // stored before anything is captured: a crash before this line makes the slot anew, one after it keeps it

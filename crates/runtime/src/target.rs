@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::sifting::Refused;
+use gonvel_connectors::postgres::sifting::{Held, Refused};
 use gonvel_connectors::postgres::sink::{self, Delivered, PgSink, Round, SinkSettings, Stand, Started};
 use gonvel_core::connector::{Guarantee, Start};
 use gonvel_core::naming::{ConnectorId, Epoch, TopicPartition};
@@ -72,7 +72,7 @@ impl Target {
         };
         let mut stands = Stands::read(&stored)?;
         // what went on before a crash is not tried again
-        work.services.quarantine.settle(&stands.retried, &Settled::Delivered).await?;
+        work.services.quarantine.settle(work.held(), &stands.retried, &Settled::Delivered).await?;
         stands.retried.clear();
         // most sinks have one place and always had: it is taken over as it is found
         let asks = !guarantee.in_target() || !stored.is_null() || start.is_some();
@@ -189,8 +189,8 @@ impl Target {
     }
 
     /// See [`PgSink::sift`].
-    pub(crate) async fn sift(&mut self, round: &Round) -> Result<Vec<Refused>, ConnectorError> {
-        self.sink.sift(round).await
+    pub(crate) async fn sift(&mut self, round: &Round, held: Held) -> Result<Vec<Refused>, ConnectorError> {
+        self.sink.sift(round, held).await
     }
 
     /// Moves the position after a round was sifted, and makes it last.

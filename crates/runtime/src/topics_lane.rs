@@ -135,7 +135,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let mut reader = read(reader);
     let mut aside = None;
     // what was appended before a crash is not appended again
-    work.services.quarantine.settle(&stands.retried, &Settled::Delivered).await?;
+    work.services.quarantine.settle(work.held(), &stands.retried, &Settled::Delivered).await?;
     if definition.failing.records == BadRecords::Quarantine {
         reader = reader.aside(names.clone());
         let positions: Vec<_> = starts.iter().map(|(at, number, delivered)| (*at, *number, delivered.next)).collect();
@@ -182,7 +182,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             Some(read) => read,
             None => reader.next().await,
         }?;
-        let Some(ReadRound { round, latest_us, beside, changes, .. }) = read else {
+        let Some(ReadRound { mut round, latest_us, beside, changes, .. }) = read else {
             Lag::none(work.board);
             tokio::select! {
                 biased;
@@ -200,7 +200,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             again = Some(Instant::now());
         }
         let taken = match &mut aside {
-            Some(aside) => Some(aside.take(&round, beside).await?),
+            Some(aside) => Some(aside.take(&mut round, beside).await?),
             None => None,
         };
         let parts = out.write(round.topics).await?;
@@ -262,9 +262,9 @@ impl Carrying<'_> {
             for changes in rows {
                 count += changes.from.len();
                 let (topics, beside) = reader.shape_again(vec![changes]).await?;
-                let round = Round { topics, delivered: Vec::new(), more: false };
+                let mut round = Round { topics, delivered: Vec::new(), more: false };
                 let taken = match aside {
-                    Some(aside) => Some(aside.take(&round, beside).await?),
+                    Some(aside) => Some(aside.take(&mut round, beside).await?),
                     None => None,
                 };
                 let parts = out.write(round.topics).await?;

@@ -8,14 +8,15 @@ use bytes::Bytes;
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel::sql_types::{Array, Binary, Double, Int4, Int8, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid};
-use diesel_async::{AsyncConnection, RunQueryDsl};
+use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use gonvel_core::naming::{ConnectorId, Offset, PartitionId, SchemaId, TopicId, TopicPartition};
-use gonvel_core::ports::{AskedRecord, BadRecord, PortError, QuarantineStore, Settled, WaitingKey};
+use gonvel_core::ports::{AskedRecord, BadRecord, HeldLane, PortError, QuarantineStore, Settled, WaitingKey};
 use gonvel_core::record::{Header, Record};
 use uuid::Uuid;
 
 use crate::Database;
-use crate::database::failed;
+use crate::database::{Stop, failed, stopped};
+use crate::schema::lanes;
 
 /// A group of records that failed for one cause.
 #[derive(Debug, Clone, QueryableByName)]
@@ -217,10 +218,9 @@ fn headers_from_json(headers: &serde_json::Value) -> Vec<Header> {
 
 #[async_trait]
 impl QuarantineStore for Database {
-    async fn put(&self, connector: ConnectorId, version: i32, bad: &[BadRecord], kept: Duration) -> Result<(), PortError> {
-        let mut connection = self.connection().await?;
+    async fn put(&self, held: HeldLane, version: i32, bad: &[BadRecord], kept: Duration) -> Result<(), PortError> {
         // a record that waits anew has a new number: what a target noted of the former one says nothing of it
-        diesel::sql_query(
+        let put = diesel::sql_query(
             "INSERT INTO quarantine (connector_id, topic_id, topic, partition, record_offset, timestamp_us, key, value, headers, \
                value_schema, key_schema, step, finding, cause, version, state, expires_at) \
              SELECT $1, a.topic_id, a.topic, a.partition, a.record_offset, a.timestamp_us, a.key, a.value, a.headers, \
@@ -232,7 +232,7 @@ impl QuarantineStore for Database {
                finding = EXCLUDED.finding, cause = EXCLUDED.cause, version = EXCLUDED.version, \
                state = 'waiting', settled_at = NULL, settled_by = NULL, reason = NULL, expires_at = EXCLUDED.expires_at",
         )
-        .bind::<SqlUuid, _>(connector.0)
+        .bind::<SqlUuid, _>(held.connector.0)
         .bind::<Int4, _>(version)
         .bind::<Double, _>(kept.as_secs_f64())
         .bind::<Array<Int8>, _>(bad.iter().map(|b| b.at.topic.0).collect::<Vec<_>>())
@@ -247,11 +247,16 @@ impl QuarantineStore for Database {
         .bind::<Array<Nullable<Int8>>, _>(bad.iter().map(|b| b.record.key_schema.map(|s| s.0)).collect::<Vec<_>>())
         .bind::<Array<Text>, _>(bad.iter().map(|b| b.step.word()).collect::<Vec<_>>())
         .bind::<Array<Text>, _>(bad.iter().map(|b| b.finding.as_str()).collect::<Vec<_>>())
-        .bind::<Array<Int8>, _>(bad.iter().map(|b| b.cause).collect::<Vec<_>>())
-        .execute(&mut connection)
-        .await
-        .map_err(failed("putting records in quarantine"))?;
-        Ok(())
+        .bind::<Array<Int8>, _>(bad.iter().map(|b| b.cause).collect::<Vec<_>>());
+        let mut connection = self.connection().await?;
+        let done: Result<(), Stop> = connection
+            .transaction(async |c| {
+                still_held(c, held).await?;
+                put.execute(c).await?;
+                Ok(())
+            })
+            .await;
+        done.map_err(stopped("putting records in quarantine"))
     }
 
     async fn waiting_keys(
@@ -332,53 +337,77 @@ impl QuarantineStore for Database {
         Ok(rows.into_iter().map(Kept::asked).collect())
     }
 
-    async fn settle(&self, ids: &[i64], settled: &Settled) -> Result<(), PortError> {
+    async fn settle(&self, held: HeldLane, ids: &[i64], settled: &Settled) -> Result<(), PortError> {
+        if ids.is_empty() {
+            return Ok(());
+        }
         let mut connection = self.connection().await?;
-        let done = match settled {
-            Settled::Delivered | Settled::Superseded => {
-                let state = if *settled == Settled::Delivered { "delivered" } else { "superseded" };
-                diesel::sql_query(
-                    "UPDATE quarantine SET state = $2, settled_at = clock_timestamp(), \
-                       tries = tries + CASE WHEN $2 = 'delivered' THEN 1 ELSE 0 END \
-                     WHERE id = ANY ($1) AND state IN ('waiting', 'asked')",
-                )
-                .bind::<Array<Int8>, _>(ids)
-                .bind::<Text, _>(state)
-                .execute(&mut connection)
-                .await
-            }
-            Settled::Failed { step, finding, cause } => {
-                diesel::sql_query(
-                    "UPDATE quarantine SET state = 'waiting', tries = tries + 1, step = $2, finding = $3, cause = $4 \
-                     WHERE id = ANY ($1) AND state IN ('waiting', 'asked')",
-                )
-                .bind::<Array<Int8>, _>(ids)
-                .bind::<Text, _>(step.word())
-                .bind::<Text, _>(finding)
-                .bind::<Int8, _>(*cause)
-                .execute(&mut connection)
-                .await
-            }
-        };
-        done.map(|_| ()).map_err(failed("noting what became of a record in quarantine"))
+        let done: Result<(), Stop> = connection
+            .transaction(async |c| {
+                still_held(c, held).await?;
+                match settled {
+                    Settled::Delivered | Settled::Superseded => {
+                        let state = if *settled == Settled::Delivered { "delivered" } else { "superseded" };
+                        diesel::sql_query(
+                            "UPDATE quarantine SET state = $2, settled_at = clock_timestamp(), \
+                               tries = tries + CASE WHEN $2 = 'delivered' THEN 1 ELSE 0 END \
+                             WHERE id = ANY ($1) AND state IN ('waiting', 'asked')",
+                        )
+                        .bind::<Array<Int8>, _>(ids)
+                        .bind::<Text, _>(state)
+                        .execute(c)
+                        .await?
+                    }
+                    Settled::Failed { step, finding, cause } => diesel::sql_query(
+                        "UPDATE quarantine SET state = 'waiting', tries = tries + 1, step = $2, finding = $3, cause = $4 \
+                             WHERE id = ANY ($1) AND state IN ('waiting', 'asked')",
+                    )
+                    .bind::<Array<Int8>, _>(ids)
+                    .bind::<Text, _>(step.word())
+                    .bind::<Text, _>(finding)
+                    .bind::<Int8, _>(*cause)
+                    .execute(c)
+                    .await?,
+                };
+                Ok(())
+            })
+            .await;
+        done.map_err(stopped("noting what became of a record in quarantine"))
     }
 
-    async fn take_back(&self, connector: ConnectorId, from: &[(TopicPartition, Offset)]) -> Result<(), PortError> {
-        let mut connection = self.connection().await?;
-        diesel::sql_query(
+    async fn take_back(&self, held: HeldLane, from: &[(TopicPartition, Offset)]) -> Result<(), PortError> {
+        let take = diesel::sql_query(
             "DELETE FROM quarantine q USING unnest($2, $3, $4) AS p(topic_id, partition, from_offset) \
              WHERE q.connector_id = $1 AND q.topic_id = p.topic_id AND q.partition = p.partition \
                AND q.record_offset >= p.from_offset AND q.state IN ('waiting', 'asked')",
         )
-        .bind::<SqlUuid, _>(connector.0)
+        .bind::<SqlUuid, _>(held.connector.0)
         .bind::<Array<Int8>, _>(from.iter().map(|(at, _)| at.topic.0).collect::<Vec<_>>())
         .bind::<Array<Int4>, _>(from.iter().map(|(at, _)| at.partition.0).collect::<Vec<_>>())
-        .bind::<Array<Int8>, _>(from.iter().map(|(_, offset)| offset.0).collect::<Vec<_>>())
-        .execute(&mut connection)
-        .await
-        .map_err(failed("taking records out of quarantine that are still to be delivered"))?;
-        Ok(())
+        .bind::<Array<Int8>, _>(from.iter().map(|(_, offset)| offset.0).collect::<Vec<_>>());
+        let mut connection = self.connection().await?;
+        let done: Result<(), Stop> = connection
+            .transaction(async |c| {
+                still_held(c, held).await?;
+                take.execute(c).await?;
+                Ok(())
+            })
+            .await;
+        done.map_err(stopped("taking records out of quarantine that are still to be delivered"))
     }
+}
+
+/// Refuses what the holder of a lease does once another holds the lane; until the transaction ends no other gets it.
+async fn still_held(connection: &mut AsyncPgConnection, held: HeldLane) -> Result<(), Stop> {
+    let holds: Option<i32> = lanes::table
+        .find((held.connector.0, held.lane))
+        .filter(lanes::epoch.eq(held.epoch.0))
+        .select(lanes::lane)
+        .for_share()
+        .first(connection)
+        .await
+        .optional()?;
+    holds.map(|_| ()).ok_or(Stop::Refused(PortError::Fenced { connector: held.connector, lane: held.lane }))
 }
 
 impl Database {

@@ -118,11 +118,13 @@ pub struct Application<'a> {
     pub parts_of_rows: PartsOfRows,
 }
 
-/// Updates that bring a part of their row, where the row may not be there.
+/// Updates that bring a part of their row, which is lost where the row is not there.
 #[derive(Debug, Default)]
 pub struct PartsOfRows {
-    /// Whether the row may be missing, or out of date where it is marked as deleted; else it is there.
+    /// Whether the row may be out of date where it is marked as deleted or was kept though it is deleted; else it is as it was.
     pub row_may_be_missing: bool,
+    /// Whether it is counted how many did not find their row.
+    pub counted: bool,
     /// How many did not find their row.
     pub missing: AtomicU64,
 }
@@ -352,9 +354,10 @@ impl Application<'_> {
                 self.update(&places).await?;
                 continue;
             }
-            let checked = self.parts_of_rows.row_may_be_missing;
-            let updated = self.update_columns(&sent, &places, checked).await?;
-            if checked && let Some(updated) = updated {
+            let updated = self.update_columns(&sent, &places, self.parts_of_rows.row_may_be_missing).await?;
+            if self.parts_of_rows.counted
+                && let Some(updated) = updated
+            {
                 self.parts_of_rows.miss(count(&places).saturating_sub(updated));
             }
         }

@@ -120,7 +120,7 @@ impl Application<'_> {
                 sets = sets.join(", "),
             );
             let parts_of_rows = &self.parts_of_rows;
-            if parts_of_rows.row_may_be_missing && sent != *present {
+            if parts_of_rows.counted && sent != *present {
                 let (rows, casts) = self.rows_of(&key);
                 let same = self.same(&key, &casts);
                 let there = format!("SELECT count(*) FROM {rows} JOIN {table} t ON {same} AND t.{to} IS NULL");

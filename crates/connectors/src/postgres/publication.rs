@@ -3,6 +3,7 @@
 use std::collections::{HashMap, HashSet};
 
 use gonvel_core::connector::CapturedTable;
+use gonvel_core::naming::Epoch;
 use tokio_postgres::Client;
 use tokio_postgres::error::SqlState;
 
@@ -17,6 +18,45 @@ fn kinds(settings: &SourceSettings) -> &'static str {
     if settings.whole_rows { "insert, update, delete" } else { "insert, update, delete, truncate" }
 }
 
+/// Begins a transaction in which the publication is changed, by a lease: it is noted with the publication. Whoever had the lane before
+/// and was frozen meanwhile comes too late from then on.
+async fn claim(client: &Client, settings: &SourceSettings) -> Result<(), ConnectorError> {
+    let during = |e: tokio_postgres::Error| explain(&e, "looking who changed the publication last");
+    let name = settings.publication();
+    client.batch_execute("BEGIN").await.map_err(during)?;
+    let locked = client.execute("SELECT pg_advisory_xact_lock(8471, hashtext($1))", &[&name]).await;
+    locked.map_err(during)?;
+    settings.refuse_later(client).await
+}
+
+impl SourceSettings {
+    /// Refuses to change what belongs to the connector once a later holder of its lease has.
+    ///
+    /// # Errors
+    /// [`ConnectorError::Later`] with the later lease.
+    pub(super) async fn refuse_later(&self, client: &Client) -> Result<(), ConnectorError> {
+        let noted = client
+            .query_opt(&format!("SELECT {NOTED} FROM pg_publication p WHERE p.pubname = $1"), &[&self.publication()])
+            .await
+            .map_err(|e| explain(&e, "looking who changed the publication last"))?;
+        match noted.and_then(|row| row.get::<_, Option<i64>>(0)) {
+            Some(later) if later > self.epoch.0 && self.void != Some(Epoch(later)) => {
+                Err(ConnectorError::Later { epoch: later })
+            }
+            _ => Ok(()),
+        }
+    }
+}
+
+/// The lease noted with a publication `p`.
+pub(super) const NOTED: &str =
+    "substring(obj_description(p.oid, 'pg_publication') FROM '^Gonvel, lease ([0-9]{1,18})$')::bigint";
+
+/// What notes the lease, and ends the transaction.
+fn note(settings: &SourceSettings) -> String {
+    format!("COMMENT ON PUBLICATION {} IS 'Gonvel, lease {}'; COMMIT", ident(&settings.publication()), settings.epoch.0)
+}
+
 /// Makes the publication anew.
 pub(super) async fn make(client: &Client, settings: &SourceSettings) -> Result<(), ConnectorError> {
     let name = ident(&settings.publication());
@@ -24,10 +64,12 @@ pub(super) async fn make(client: &Client, settings: &SourceSettings) -> Result<(
     let of = if tables.is_empty() { String::new() } else { format!("FOR TABLE {}", tables.join(", ")) };
     // changes of partitions come under the name of their table, with its columns
     let kinds = kinds(settings);
+    claim(client, settings).await?;
     client
         .batch_execute(&format!(
             "DROP PUBLICATION IF EXISTS {name};
-             CREATE PUBLICATION {name} {of} WITH (publish = '{kinds}', publish_via_partition_root = true)"
+             CREATE PUBLICATION {name} {of} WITH (publish = '{kinds}', publish_via_partition_root = true); {}",
+            note(settings)
         ))
         .await
         .map_err(|e| explain(&e, "making the publication"))
@@ -42,22 +84,22 @@ pub(super) async fn change(client: &Client, settings: &SourceSettings) -> Result
         }
         _ => explain(&e, "changing the publication"),
     };
-    let set = format!("ALTER PUBLICATION {name} SET (publish = '{}')", kinds(settings));
-    client.batch_execute(&set).await.map_err(during)?;
+    claim(client, settings).await?;
+    let mut changes = format!("ALTER PUBLICATION {name} SET (publish = '{}'); ", kinds(settings));
     let listed = |tables: HashSet<(String, String)>| {
         tables.iter().map(|(schema, table)| qualified(schema, table)).collect::<Vec<_>>().join(", ")
     };
     let wanted = there(client, settings).await?;
-    let statement = if wanted.is_empty() {
+    if wanted.is_empty() {
         let has = of(client, &settings.publication()).await?;
-        if has.is_empty() {
-            return Ok(());
+        if !has.is_empty() {
+            changes.push_str(&format!("ALTER PUBLICATION {name} DROP TABLE {}; ", listed(has)));
         }
-        format!("ALTER PUBLICATION {name} DROP TABLE {}", listed(has))
     } else {
-        format!("ALTER PUBLICATION {name} SET TABLE {}", listed(wanted))
-    };
-    client.batch_execute(&statement).await.map_err(during)
+        changes.push_str(&format!("ALTER PUBLICATION {name} SET TABLE {}; ", listed(wanted)));
+    }
+    changes.push_str(&note(settings));
+    client.batch_execute(&changes).await.map_err(during)
 }
 
 /// The settings' tables that are there. One that was dropped keeps its changes in the log; there is nothing to publish of it.

@@ -1,7 +1,12 @@
 //! Finding the few changes of a round that the target refuses: all others are written.
 
+use std::collections::HashMap;
+use std::ops::Range;
+
+use bytes::Bytes;
 use gonvel_core::connector::TargetRows;
 use gonvel_core::fold::Place;
+use gonvel_core::naming::TopicPartition;
 
 use super::apply::Statements;
 use super::client::{explain, explain_write};
@@ -19,6 +24,71 @@ pub struct Refused {
     pub finding: String,
 }
 
+/// Records that wait, by the keys of their rows with their offsets. What brings only a part of such a row goes behind them: without them
+/// there is no row that it belongs to.
+#[derive(Debug, Default)]
+pub struct Held(HashMap<(TopicPartition, Bytes), Vec<i64>>);
+
+impl Held {
+    /// Notes one that waits.
+    pub fn note(&mut self, at: TopicPartition, key: &Bytes, offset: i64) {
+        self.0.entry((at, key.clone())).or_default().push(offset);
+    }
+
+    /// The first change of a range that goes behind one that waits. A whole row before it makes void what waited before that.
+    #[must_use]
+    pub fn first_behind(&self, changes: &TopicChanges, range: Range<usize>) -> Option<usize> {
+        if self.0.is_empty() {
+            return None;
+        }
+        let mut whole = HashMap::new();
+        range.into_iter().find(|&change| self.is_behind(changes, change, &mut whole))
+    }
+
+    /// All of a topic's changes that go behind one that waits, if the others are written.
+    #[must_use]
+    pub fn all_behind(&self, changes: &TopicChanges) -> Vec<usize> {
+        if self.0.is_empty() {
+            return Vec::new();
+        }
+        let mut whole = HashMap::new();
+        (0..changes.changes.len()).filter(|&change| self.is_behind(changes, change, &mut whole)).collect()
+    }
+
+    /// Whether the next of changes goes behind one that waits; `whole` has the whole rows that came before it.
+    fn is_behind<'c>(
+        &self,
+        changes: &'c TopicChanges,
+        change: usize,
+        whole: &mut HashMap<(TopicPartition, &'c Bytes), i64>,
+    ) -> bool {
+        let ((at, offset), key) = (changes.from[change], changes.record_key(change));
+        if !changes.is_part(change) {
+            whole.insert((at, key), offset);
+            return false;
+        }
+        let since = whole.get(&(at, key)).copied().unwrap_or(i64::MIN);
+        self.0.get(&(at, key.clone())).is_some_and(|waits| waits.iter().any(|w| (since..offset).contains(w)))
+    }
+
+    /// Notes that a range was written.
+    fn written(&mut self, changes: &TopicChanges, range: Range<usize>) {
+        if self.0.is_empty() {
+            return;
+        }
+        for change in range.filter(|&change| !changes.is_part(change)) {
+            let (at, offset) = changes.from[change];
+            if let Some(waits) = self.0.get_mut(&(at, changes.record_key(change).clone())) {
+                waits.retain(|w| *w > offset);
+            }
+        }
+    }
+}
+
+/// What is found of a change that goes behind what waits.
+pub const BEHIND: &str = "an earlier change of this row waits in quarantine, and this one brings only a part of the row: try the earlier \
+     one again, then this one";
+
 /// What came of trying a part.
 enum Attempt {
     Written,
@@ -31,11 +101,12 @@ enum Attempt {
 
 impl PgSink {
     /// Writes a round, but for the changes that the target refuses: halves are tried until those stand alone. Everything is
-    /// written in order, so keys keep theirs. Nothing is committed, and the positions are not moved yet.
+    /// written in order, so keys keep theirs, and what brings a part of a row whose earlier change waits is refused with it. Nothing is
+    /// committed, and the positions are not moved yet.
     ///
     /// # Errors
     /// [`ConnectorError`], other than of a record; the sink must be started again.
-    pub async fn sift(&mut self, round: &Round) -> Result<Vec<Refused>, ConnectorError> {
+    pub async fn sift(&mut self, round: &Round, mut held: Held) -> Result<Vec<Refused>, ConnectorError> {
         // a table that was mended since takes what it refused
         self.targets.clear();
         self.statements = Statements::default();
@@ -50,10 +121,34 @@ impl PgSink {
             let all = 0..changes.changes.len();
             let mut ranges = vec![all];
             while let Some(range) = ranges.pop() {
-                let Attempt::Refused { finding, at } = self.attempt(changes, range.clone()).await? else { continue };
+                if range.is_empty() {
+                    continue;
+                }
                 let first = record_of(changes, range.start);
+                let mut put_aside = |held: &mut Held, finding: String| {
+                    if self.settings.writes.keeps_rows() {
+                        first.clone().for_each(|change| {
+                            held.note(changes.from[change].0, changes.record_key(change), changes.from[change].1)
+                        });
+                    }
+                    refused.push(Refused { part, change: first.start, finding });
+                };
+                if let Some(behind) = held.first_behind(changes, range.clone()) {
+                    let record = record_of(changes, behind);
+                    if record.start > range.start {
+                        ranges.extend([record.start..range.end, range.start..record.start]);
+                    } else {
+                        put_aside(&mut held, BEHIND.to_owned());
+                        ranges.push(record.end..range.end);
+                    }
+                    continue;
+                }
+                let Attempt::Refused { finding, at } = self.attempt(changes, range.clone()).await? else {
+                    held.written(changes, range);
+                    continue;
+                };
                 if first.end >= range.end {
-                    refused.push(Refused { part, change: range.start, finding });
+                    put_aside(&mut held, finding);
                     continue;
                 }
                 match at {
@@ -72,10 +167,7 @@ impl PgSink {
         Ok(refused)
     }
 
-    async fn attempt(&self, changes: &TopicChanges, range: std::ops::Range<usize>) -> Result<Attempt, ConnectorError> {
-        if range.is_empty() {
-            return Ok(Attempt::Written);
-        }
+    async fn attempt(&self, changes: &TopicChanges, range: Range<usize>) -> Result<Attempt, ConnectorError> {
         let part = &changes.changes[range];
         let applied = self.apply_changes(changes, part).await;
         // a constraint that is checked at the commit would refuse the whole round then: it speaks now
@@ -95,7 +187,7 @@ impl PgSink {
     }
 
     /// Which change of a part was a line of its copied rows, as far as all of them were copied at once.
-    fn copied(&self, changes: &TopicChanges, part: &[(Place, bytes::Bytes)], line: usize) -> Option<usize> {
+    fn copied(&self, changes: &TopicChanges, part: &[(Place, Bytes)], line: usize) -> Option<usize> {
         let index = line.checked_sub(1)?;
         match self.settings.writes.rows {
             TargetRows::Current => {
@@ -178,7 +270,7 @@ impl PgSink {
 }
 
 /// The changes of one record, of which one is that of a number: most records are one change, and all of a record goes or stays.
-fn record_of(changes: &TopicChanges, number: usize) -> std::ops::Range<usize> {
+fn record_of(changes: &TopicChanges, number: usize) -> Range<usize> {
     let from = &changes.from;
     let same = |other: usize| from[other] == from[number];
     let first = (0..number).rev().take_while(|other| same(*other)).last().unwrap_or(number);

@@ -99,6 +99,26 @@ impl TopicChanges {
         self.record_keys.as_ref().map_or(&self.changes[change].1, |keys| &keys[change])
     }
 
+    /// Whether a change, by its number, brings only a part of its row.
+    #[must_use]
+    pub fn is_part(&self, change: usize) -> bool {
+        let (batch, row) = self.changes[change].0;
+        self.kind(change) == ChangeKind::Update && self.batches[batch].unchanged.contains_key(&row)
+    }
+
+    /// Takes out the changes that are not to be kept, by their numbers.
+    pub fn keep(&mut self, which: &[bool]) {
+        fn kept<T>(list: &mut Vec<T>, which: &[bool]) {
+            let mut which = which.iter();
+            list.retain(|_| *which.next().unwrap_or(&true));
+        }
+        kept(&mut self.changes, which);
+        kept(&mut self.from, which);
+        if let Some(keys) = &mut self.record_keys {
+            kept(keys, which);
+        }
+    }
+
     /// The kind of a change, by its number.
     #[must_use]
     pub fn kind(&self, change: usize) -> ChangeKind {
@@ -301,9 +321,10 @@ impl PgSink {
         let marks = writes.rows == TargetRows::Current && writes.deletes == Deletes::Marked;
         let (client, batches) = (&self.client, &changes.batches);
         let statements = &self.statements;
-        let keeps_rows = matches!(writes.rows, TargetRows::Current | TargetRows::History);
-        let parts_of_rows =
-            PartsOfRows { row_may_be_missing: changes.row_may_be_missing && keeps_rows, ..PartsOfRows::default() };
+        let row_may_be_missing = changes.row_may_be_missing && writes.keeps_rows();
+        // where the position is kept elsewhere changes may come twice, also of rows that are gone by now
+        let counted = row_may_be_missing || writes.keeps_rows() && writes.guarantee.in_target();
+        let parts_of_rows = PartsOfRows { row_may_be_missing, counted, ..PartsOfRows::default() };
         let application = Application { client, target, batches, shape: &first.table, statements, marks, parts_of_rows };
         let parts_of_rows = &application.parts_of_rows;
         let kind = |&(batch, row): &Place| batches[batch].kinds[row];

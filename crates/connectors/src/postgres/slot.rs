@@ -12,7 +12,7 @@ use super::client::{connect, explain};
 use super::load::{self, current_snapshot};
 use super::names;
 use super::position::{Lent, PgPosition, Snapshot};
-use super::publication;
+use super::publication::{self, NOTED};
 use super::replication::ReplicationSession;
 use super::source::{Beginning, SourceSettings};
 use crate::error::ConnectorError;
@@ -21,11 +21,14 @@ use crate::error::ConnectorError;
 /// connector left is replaced.
 ///
 /// # Errors
-/// [`ConnectorError`]; a publication made here is taken back if the slot cannot be made.
+/// [`ConnectorError::Later`] if a later holder of the connector's lease made them: they stay. Others; a publication made here is taken
+/// back if the slot cannot be made.
 pub async fn prepare(settings: &SourceSettings) -> Result<PgPosition, ConnectorError> {
     let client = connect(&settings.address).await?;
-    drop_slot(&connect(&settings.address.for_log()).await?, &settings.slot()).await?;
     publication::make(&client, settings).await?;
+    let log = connect(&settings.address.for_log()).await?;
+    settings.refuse_later(&log).await?;
+    drop_slot(&log, &settings.slot(), Some(settings)).await?;
     let made = match settings.start {
         None => new_slot(settings).await,
         Some(start) => copied_slot(settings, &client, start).await,
@@ -175,16 +178,19 @@ pub async fn load_again(
     Ok(())
 }
 
-async fn drop_slot(client: &Client, slot: &str) -> Result<(), ConnectorError> {
+/// Drops a slot; where it is done by a lease, not the one of whoever came after.
+async fn drop_slot(client: &Client, slot: &str, by: Option<&SourceSettings>) -> Result<(), ConnectorError> {
     let during = |e: tokio_postgres::Error| explain(&e, "dropping the replication slot");
     free_slot(client, slot).await?;
+    let (publication, epoch) =
+        by.map_or((String::new(), 0), |by| (by.publication(), by.void.unwrap_or(by.epoch).max(by.epoch).0));
+    // one statement: who is frozen in between drops nothing when it wakes
+    let drop = format!(
+        "SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots WHERE slot_name = $1 AND active_pid IS NULL
+         AND NOT EXISTS (SELECT 1 FROM pg_publication p WHERE p.pubname = $2 AND {NOTED} > $3)"
+    );
     for _ in 0..50 {
-        let dropped = client
-            .execute(
-                "SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots WHERE slot_name = $1 AND active_pid IS NULL",
-                &[&slot],
-            )
-            .await;
+        let dropped = client.execute(&drop, &[&slot, &publication, &epoch]).await;
         match dropped {
             Ok(_) => {
                 let left = client
@@ -193,6 +199,9 @@ async fn drop_slot(client: &Client, slot: &str) -> Result<(), ConnectorError> {
                     .map_err(during)?;
                 if left.is_none() {
                     return Ok(());
+                }
+                if let Some(settings) = by {
+                    settings.refuse_later(client).await?;
                 }
             }
             Err(e) if e.code() == Some(&tokio_postgres::error::SqlState::OBJECT_IN_USE) => {}
@@ -211,7 +220,7 @@ async fn drop_slot(client: &Client, slot: &str) -> Result<(), ConnectorError> {
 /// # Errors
 /// [`ConnectorError`]; it says what could not be removed.
 pub async fn clean_up(address: &DatabaseAddress, connector: ConnectorId) -> Result<(), ConnectorError> {
-    drop_slot(&connect(&address.for_log()).await?, &names::slot(connector)).await?;
+    drop_slot(&connect(&address.for_log()).await?, &names::slot(connector), None).await?;
     publication::remove(&connect(address).await?, &names::publication(connector)).await
 }
 

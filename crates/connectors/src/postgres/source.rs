@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use gonvel_core::change::ChangeBatch;
 use gonvel_core::connector::{CapturedTable, InitialLoad};
-use gonvel_core::naming::ConnectorId;
+use gonvel_core::naming::{ConnectorId, Epoch};
 use gonvel_core::ports::DatabaseAddress;
 use gonvel_core::table_patterns::TablePatterns;
 use tokio::sync::{mpsc, watch};
@@ -28,6 +28,10 @@ pub const SILENCE: Duration = Duration::from_secs(10);
 pub struct SourceSettings {
     /// The connector, which names slot and publication.
     pub connector: ConnectorId,
+    /// The lease by which the connector is run.
+    pub epoch: Epoch,
+    /// A later one, noted in the server, that is void: the log that gave it out was rolled back since.
+    pub void: Option<Epoch>,
     /// The server.
     pub address: DatabaseAddress,
     /// The tables.

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use bytes::Bytes;
+use gonvel_connectors::postgres::sifting::Held;
 use gonvel_connectors::postgres::sink::{Delivered, PgSink, Round, SinkSettings, TopicChanges};
 use gonvel_connectors::postgres::{client, sink};
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, OldImage, Origin};
@@ -356,7 +357,7 @@ async fn a_part_of_a_row_that_is_not_there_is_refused_alone() {
         let finding = applied.unwrap_err().to_string();
         assert!(finding.contains("does not have the row as it was"), "{writes:?}: {finding}");
         sink.roll_back().await.unwrap();
-        let refused: Vec<usize> = sink.sift(&comes).await.unwrap().iter().map(|r| r.change).collect();
+        let refused: Vec<usize> = sink.sift(&comes, Held::default()).await.unwrap().iter().map(|r| r.change).collect();
         sink.finish(&comes).await.unwrap();
         let wanted: &[usize] = if deletes == Deletes::Ignored { &[0, 2, 3, 4] } else { &[2, 3, 4] };
         assert_eq!(refused, wanted, "{writes:?}");

@@ -355,6 +355,14 @@ pub struct Writes {
     pub guarantee: Guarantee,
 }
 
+impl Writes {
+    /// Whether the tables hold rows by their keys, which later changes of a row change: as it is now, or in every state that it was in.
+    #[must_use]
+    pub fn keeps_rows(self) -> bool {
+        matches!(self.rows, TargetRows::Current | TargetRows::History)
+    }
+}
+
 /// A connector that carries topics into tables.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]

@@ -5,7 +5,7 @@ use std::time::Duration;
 use async_trait::async_trait;
 use bytes::Bytes;
 
-use super::PortError;
+use super::{HeldLane, PortError};
 use crate::naming::{ConnectorId, Offset, TopicPartition};
 use crate::record::Record;
 
@@ -97,14 +97,15 @@ pub enum Settled {
     },
 }
 
-/// Where records wait that could not be handled. Each stands in it once for its connector and place in the topic.
+/// Where records wait that could not be handled. Each stands in it once for its connector and place in the topic. What a lane notes
+/// of them it notes by its lease: once another holds the lane, that one knows better what became of them.
 #[async_trait]
 pub trait QuarantineStore: Send + Sync {
     /// Puts records in; one that is there already is described anew and waits again.
     ///
     /// # Errors
-    /// [`PortError::TryAgain`].
-    async fn put(&self, connector: ConnectorId, version: i32, bad: &[BadRecord], kept: Duration) -> Result<(), PortError>;
+    /// [`PortError::Fenced`] if another holds the lane by now; [`PortError::TryAgain`].
+    async fn put(&self, held: HeldLane, version: i32, bad: &[BadRecord], kept: Duration) -> Result<(), PortError>;
 
     /// The keys of records of these partitions that wait, by their numbers: the next after a number, so many at most; 0 is before all.
     ///
@@ -146,12 +147,12 @@ pub trait QuarantineStore: Send + Sync {
     /// Notes what became of records that waited.
     ///
     /// # Errors
-    /// [`PortError::TryAgain`].
-    async fn settle(&self, ids: &[i64], settled: &Settled) -> Result<(), PortError>;
+    /// [`PortError::Fenced`] if another holds the lane by now; [`PortError::TryAgain`].
+    async fn settle(&self, held: HeldLane, ids: &[i64], settled: &Settled) -> Result<(), PortError>;
 
     /// Takes out what waits at or after an offset of each partition: that is to be delivered yet.
     ///
     /// # Errors
-    /// [`PortError::TryAgain`].
-    async fn take_back(&self, connector: ConnectorId, from: &[(TopicPartition, Offset)]) -> Result<(), PortError>;
+    /// [`PortError::Fenced`] if another holds the lane by now; [`PortError::TryAgain`].
+    async fn take_back(&self, held: HeldLane, from: &[(TopicPartition, Offset)]) -> Result<(), PortError>;
 }

@@ -6,8 +6,8 @@ use gonvel_connectors::error::ConnectorError;
 use gonvel_core::bad_records::BadRecords;
 use gonvel_core::connector::Failing;
 use gonvel_core::failure;
-use gonvel_core::naming::{ConnectorId, TopicPartition};
-use gonvel_core::ports::{AskedRecord, BadRecord, Level, Settled, Step, WaitingKey};
+use gonvel_core::naming::TopicPartition;
+use gonvel_core::ports::{AskedRecord, BadRecord, HeldLane, Level, Settled, Step, WaitingKey};
 use tokio::time::Instant;
 
 use crate::fleet::Services;
@@ -30,7 +30,7 @@ pub(super) type Failed = (i64, Step, String);
 pub(crate) struct Book {
     pub(super) services: Services,
     board: Board,
-    pub(super) connector: ConnectorId,
+    pub(super) held: HeldLane,
     version: i32,
     failing: Failing,
     bad: BadRecords,
@@ -43,7 +43,7 @@ impl Book {
         Self {
             services: work.services.clone(),
             board: work.board.clone(),
-            connector: work.connector(),
+            held: work.held(),
             version: work.assignment.version,
             failing: work.assignment.connector.definition().failing().clone(),
             bad: BadRecords::default(),
@@ -67,12 +67,12 @@ impl Book {
     /// Puts records into quarantine. What would be in neither place is lost: this comes before the position.
     pub(super) async fn put(&self, bad: &[BadRecord]) -> Result<(), Failure> {
         let kept = Duration::from_secs(u64::from(self.failing.kept_days) * 86_400);
-        Ok(self.services.quarantine.put(self.connector, self.version, bad, kept).await?)
+        Ok(self.services.quarantine.put(self.held, self.version, bad, kept).await?)
     }
 
     /// The records that are asked to be tried again now, and how long to wait before the next ones, if there may be more.
     pub(super) async fn asked(&self, places: &[TopicPartition]) -> Result<(Vec<AskedRecord>, Option<Duration>), Failure> {
-        let mut asked = self.services.quarantine.asked_for(self.connector, self.version, places, AT_A_TIME).await?;
+        let mut asked = self.services.quarantine.asked_for(self.held.connector, self.version, places, AT_A_TIME).await?;
         let pace = asked.iter().filter_map(|a| a.pace).min();
         let most = pace.map_or(asked.len(), |pace| usize::try_from(pace.max(1)).unwrap_or(usize::MAX));
         let more = asked.len() > most || i64::try_from(asked.len()).unwrap_or(i64::MAX) >= AT_A_TIME;
@@ -83,10 +83,10 @@ impl Book {
     /// Notes what became of records that were tried again.
     pub(super) async fn settle(&self, delivered: &[i64], failed: &[Failed]) -> Result<(), Failure> {
         let quarantine = &self.services.quarantine;
-        quarantine.settle(delivered, &Settled::Delivered).await?;
+        quarantine.settle(self.held, delivered, &Settled::Delivered).await?;
         for (id, step, finding) in failed {
             let cause = failure::cause(step.word(), finding);
-            quarantine.settle(&[*id], &Settled::Failed { step: *step, finding: finding.clone(), cause }).await?;
+            quarantine.settle(self.held, &[*id], &Settled::Failed { step: *step, finding: finding.clone(), cause }).await?;
         }
         let facts = [("delivered", delivered.len().into()), ("failed again", failed.len().into())];
         let level = if failed.is_empty() { Level::Info } else { Level::Warning };
@@ -102,7 +102,7 @@ impl Book {
     ) -> Result<(), Failure> {
         let mut after = 0;
         loop {
-            let some = self.services.quarantine.waiting_keys(self.connector, places, after, KEYS_AT_A_TIME).await?;
+            let some = self.services.quarantine.waiting_keys(self.held.connector, places, after, KEYS_AT_A_TIME).await?;
             let Some(last) = some.last() else { return Ok(()) };
             after = last.id;
             some.into_iter().try_for_each(&mut take)?;

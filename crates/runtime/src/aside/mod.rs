@@ -5,12 +5,12 @@ mod sink;
 pub(crate) mod source;
 mod topics;
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 pub(crate) use book::Book;
 use book::{AT_A_TIME, BESIDE, Failed};
 use bytes::Bytes;
-use gonvel_connectors::postgres::sifting::Refused;
+use gonvel_connectors::postgres::sifting::{self, Refused};
 use gonvel_connectors::postgres::sink::{Delivered, Round, TopicChanges};
 use gonvel_core::change::KindCounts;
 use gonvel_core::naming::{Offset, TopicPartition};
@@ -77,7 +77,7 @@ impl Aside {
     ) -> Result<Self, Failure> {
         let from: Vec<(TopicPartition, Offset)> = positions.iter().map(|(at, _, next)| (*at, Offset(*next))).collect();
         let services = &book.services;
-        services.quarantine.take_back(book.connector, &from).await?;
+        services.quarantine.take_back(book.held, &from).await?;
         let reader = Reader::new(services.log.clone(), services.schemas.clone(), []).events(&events);
         let mut aside = Self {
             book,
@@ -133,7 +133,7 @@ impl Aside {
         let services = &self.book.services;
         let mut after = 0;
         loop {
-            let some = services.quarantine.waiting_records(self.book.connector, places, after, AT_A_TIME).await?;
+            let some = services.quarantine.waiting_records(self.book.held.connector, places, after, AT_A_TIME).await?;
             let Some(last) = some.last() else { return Ok(()) };
             after = last.id;
             for waits in some {
@@ -159,11 +159,11 @@ impl Aside {
         }
     }
 
-    /// Records that wait whose key comes again, later in the topic, or whose table is emptied: with a round, or left out by the
-    /// shape. What is refused of the round overtakes nothing.
+    /// Records that wait whose key comes again, later in the topic, or whose table is emptied: with changes, or left out by the
+    /// shape. What is refused of them overtakes nothing, and what brings only a part of its row needs what waits.
     fn overtaken(
         &self,
-        round: &Round,
+        topics: &[TopicChanges],
         left_out: &[(Place, Bytes)],
         refused: &[Refused],
     ) -> Vec<(i64, (TopicPartition, Bytes))> {
@@ -171,7 +171,7 @@ impl Aside {
             return Vec::new();
         }
         let mut out = Vec::new();
-        for changes in round.topics.iter().filter(|t| self.keeps.emptied && t.is_truncate()) {
+        for changes in topics.iter().filter(|t| self.keeps.emptied && t.is_truncate()) {
             // all of it was read before: a partition waits at a truncate until the others have come to it
             let of_topic = self
                 .waiting
@@ -190,9 +190,11 @@ impl Aside {
                 );
             }
         };
-        for (part, changes) in round.topics.iter().enumerate() {
+        // all of a record was refused, whichever of its changes was
+        let refused: HashSet<_> = refused.iter().map(|r| (r.part, topics[r.part].from[r.change])).collect();
+        for (part, changes) in topics.iter().enumerate() {
             for (change, from) in changes.from.iter().enumerate() {
-                if !refused.iter().any(|r| (r.part, r.change) == (part, change)) {
+                if !changes.is_part(change) && !refused.contains(&(part, *from)) {
                     comes(*from, changes.record_key(change));
                 }
             }
@@ -201,13 +203,43 @@ impl Aside {
         out
     }
 
+    /// What waits of the rows of which changes bring parts: here, but for some that are tried with them, and among what came with them
+    /// and is bad.
+    fn held(&self, topics: &[TopicChanges], bad: &[BadRecord], but: &[i64]) -> sifting::Held {
+        let mut held = sifting::Held::default();
+        if !self.keeps.rows || self.waiting.is_empty() && bad.is_empty() {
+            return held;
+        }
+        let mut bad_of: HashMap<(TopicPartition, Bytes), Vec<i64>> = HashMap::new();
+        for record in bad {
+            if let Some(key) = &record.record.key {
+                bad_of.entry((record.at, key_data(key))).or_default().push(record.offset.0);
+            }
+        }
+        let mut known = HashSet::new();
+        for changes in topics {
+            for part in (0..changes.changes.len()).filter(|change| changes.is_part(*change)) {
+                let place = (changes.from[part].0, changes.record_key(part).clone());
+                if !known.insert(place.clone()) {
+                    continue;
+                }
+                let waits = self.waiting.get(&place).into_iter().flatten();
+                let waits = waits.filter(|(id, _)| !but.contains(id)).map(|(_, offset)| offset);
+                waits
+                    .chain(bad_of.get(&place).into_iter().flatten())
+                    .for_each(|offset| held.note(place.0, &place.1, *offset));
+            }
+        }
+        held
+    }
+
     /// Noted before what overtakes it is committed: never the other way round, or an old record could still be tried.
     async fn supersede(&self, overtaken: &[(i64, (TopicPartition, Bytes))]) -> Result<(), Failure> {
         if overtaken.is_empty() {
             return Ok(());
         }
         let ids: Vec<i64> = overtaken.iter().map(|(id, _)| *id).collect();
-        Ok(self.book.services.quarantine.settle(&ids, &Settled::Superseded).await?)
+        Ok(self.book.services.quarantine.settle(self.book.held, &ids, &Settled::Superseded).await?)
     }
 
     fn forget(&mut self, settled: &[(i64, (TopicPartition, Bytes))]) {

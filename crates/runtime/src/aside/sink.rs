@@ -4,10 +4,10 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::sifting::Refused;
+use gonvel_connectors::postgres::sifting::{Held, Refused};
 use gonvel_connectors::postgres::sink::{Delivered, Round};
 use gonvel_core::change::KindCounts;
-use gonvel_core::connector::{Deletes, TargetRows, Writes};
+use gonvel_core::connector::{Deletes, Writes};
 use gonvel_core::failure;
 use gonvel_core::naming::{Offset, TopicPartition};
 use gonvel_core::ports::{BadRecord, Step};
@@ -21,8 +21,7 @@ use crate::target::Target;
 
 impl From<Writes> for Keeps {
     fn from(writes: Writes) -> Self {
-        let rows = matches!(writes.rows, TargetRows::Current | TargetRows::History);
-        Self { rows, emptied: writes.deletes != Deletes::Ignored, itself: false }
+        Self { rows: writes.keeps_rows(), emptied: writes.deletes != Deletes::Ignored, itself: false }
     }
 }
 
@@ -32,8 +31,9 @@ impl Aside {
     pub(crate) async fn deliver(&mut self, target: &mut Target, round: &mut Round, beside: Beside) -> Result<(), Failure> {
         let Beside { bad, left_out } = beside;
         self.correct(&mut round.delivered);
-        if bad.is_empty() {
-            let overtaken = self.overtaken(round, &left_out, &[]);
+        let held = self.held(&round.topics, &bad, &[]);
+        if bad.is_empty() && !goes_behind(round, &held) {
+            let overtaken = self.overtaken(&round.topics, &left_out, &[]);
             let mut written = target.write(round).await.map_err(Failure::from);
             if is_bad(&written) {
                 target.roll_back().await?;
@@ -50,13 +50,13 @@ impl Aside {
                 return self.book.count(std::iter::repeat_n(false, good), None);
             }
         }
-        let refused = target.sift(round).await?;
+        let refused = target.sift(round, held).await?;
         let mut all = self.described(round, &refused).await?;
         all.extend(bad);
         all.sort_by_key(|record| (record.at, record.offset));
         self.book.count(in_order(round, &all).into_iter(), all.first())?;
         self.put(&all).await?;
-        let overtaken = self.overtaken(round, &left_out, &refused);
+        let overtaken = self.overtaken(&round.topics, &left_out, &refused);
         self.supersede(&overtaken).await?;
         for refused in &refused {
             let changes = &round.topics[refused.part];
@@ -79,7 +79,7 @@ impl Aside {
     /// that it has come, so that none of it can be tried after the table was emptied.
     pub(crate) async fn before_truncate(&mut self, round: &mut Round) -> Result<(), Failure> {
         self.correct(&mut round.delivered);
-        let overtaken = self.overtaken(round, &[], &[]);
+        let overtaken = self.overtaken(&round.topics, &[], &[]);
         self.supersede(&overtaken).await?;
         self.forget(&overtaken);
         Ok(())
@@ -99,6 +99,9 @@ impl Aside {
     }
 
     /// Tries records again that are asked for; gives how long to wait before the next ones, if there may be more.
+    ///
+    /// What waits of their rows from before them is void by them: it could only bring back what was. What brings a part of its row waits
+    /// on as long as something from before it does.
     pub(crate) async fn retry(
         &mut self,
         target: &mut Target,
@@ -108,18 +111,26 @@ impl Aside {
         if asked.is_empty() {
             return Ok(None);
         }
+        // some may have been discarded meanwhile, and keep nothing back any more
+        self.learn().await?;
         // what was delivered before a crash is not delivered twice
         let ids: Vec<i64> = asked.iter().map(|a| a.id).collect();
         let before = target.retried(&ids).await?;
         asked.retain(|a| !before.contains(&a.id));
-        let (topics, mut failed) = self.read_again(&asked).await?;
+        let (mut topics, mut failed) = self.read_again(&asked).await?;
+        // nobody knows whether a row of which they bring a part is still as it was
+        topics.iter_mut().for_each(|changes| changes.row_may_be_missing = true);
         let mut touched: Vec<TopicPartition> = asked.iter().map(|a| a.at).collect();
         touched.sort_unstable();
         touched.dedup();
         // the positions are written as they are: only the holder of the lease can do so
         let positions = touched.iter().filter_map(|at| Some((*at, *delivered.get(at)?)));
         let round = Round { topics, delivered: positions.collect(), more: false };
-        let refused = target.sift(&round).await?;
+        let tried: Vec<i64> = asked.iter().map(|a| a.id).filter(|id| !failed.iter().any(|(f, ..)| f == id)).collect();
+        let held = self.held(&round.topics, &[], &[tried, before.clone()].concat());
+        let refused = target.sift(&round, held).await?;
+        let overtaken = self.overtaken(&round.topics, &[], &refused);
+        self.supersede(&overtaken).await?;
         for refused in refused {
             let place = round.topics[refused.part].from[refused.change];
             if let Some(asked) = asked.iter().find(|a| (a.at, a.offset.0) == place) {
@@ -134,6 +145,11 @@ impl Aside {
         target.forget_retried(&settled).await?;
         Ok(wait)
     }
+}
+
+/// Whether a round brings a part of a row that goes behind what waits.
+fn goes_behind(round: &Round, held: &Held) -> bool {
+    round.topics.iter().any(|changes| held.first_behind(changes, 0..changes.changes.len()).is_some())
 }
 
 /// Whether a record was refused.

@@ -153,7 +153,7 @@ impl RowsAside {
             self.book.tell(&bad);
         }
         if !void.is_empty() {
-            self.book.services.quarantine.settle(&void, &Settled::Superseded).await?;
+            self.book.services.quarantine.settle(self.book.held, &void, &Settled::Superseded).await?;
         }
         if !bad.is_empty() || !void.is_empty() {
             self.learn().await?;
@@ -178,7 +178,7 @@ impl RowsAside {
     /// Notes what became of rows that were tried again; those that are gone from their table are void.
     pub(crate) async fn settle(&mut self, delivered: &[i64], gone: &[i64], failed: &[book::Failed]) -> Result<(), Failure> {
         if !gone.is_empty() {
-            self.book.services.quarantine.settle(gone, &Settled::Superseded).await?;
+            self.book.services.quarantine.settle(self.book.held, gone, &Settled::Superseded).await?;
             self.book.say(Level::Info, "rows that waited are no longer in their tables", [("rows", gone.len().into())]);
         }
         if !delivered.is_empty() || !failed.is_empty() {

@@ -192,20 +192,8 @@ fn unfit(fits: &Fits, changes: &mut TopicChanges, left: &mut Left) -> Result<(),
         fit.push(finding.is_none());
         left.unshaped.extend(finding.map(|finding| Unshaped { from: *from, kind, finding }));
     }
-    keep(changes, &fit);
+    changes.keep(&fit);
     Ok(())
-}
-
-/// Takes out the changes that are not to be kept.
-fn keep(changes: &mut TopicChanges, which: &[bool]) {
-    let mut kept = which.iter();
-    changes.changes.retain(|_| *kept.next().unwrap_or(&true));
-    let mut kept = which.iter();
-    changes.from.retain(|_| *kept.next().unwrap_or(&true));
-    if let Some(keys) = &mut changes.record_keys {
-        let mut kept = which.iter();
-        keys.retain(|_| *kept.next().unwrap_or(&true));
-    }
 }
 
 /// A record goes on whole or not at all: of one that became several rows, a row that fails keeps back the others.
@@ -215,7 +203,7 @@ fn whole_records(topics: &mut [TopicChanges], left: &mut Left) {
     for changes in topics {
         let which: Vec<bool> = changes.from.iter().map(|from| !seen.contains(from)).collect();
         if which.contains(&false) {
-            keep(changes, &which);
+            changes.keep(&which);
         }
     }
 }

@@ -1,8 +1,7 @@
 //! Shapes over HTTP: tried on rows, compared with what is in force, and what is said of what is wrong.
 
 use gonvel_core::naming::{ConnectorId, Offset, PartitionId, TopicName, TopicPartition};
-use gonvel_core::ports::FleetStore;
-use gonvel_core::ports::{BadRecord, QuarantineStore, Step, TopicLog};
+use gonvel_core::ports::{BadRecord, FleetStore, HeldLane, QuarantineStore, Step, TopicLog};
 use gonvel_core::record::Record;
 use gonvel_shape::tools::MaskKey;
 use gonvel_stand_ins::postgres_cluster::OWNER;
@@ -127,7 +126,9 @@ async fn a_shape_is_tried_on_a_tables_rows_and_on_made_ones() {
     };
     let bad = [waiting(r#"{"id":"3"}"#, 11), waiting(r#"{"id":"77"}"#, 12)];
     let id = ConnectorId(connector.parse().unwrap());
-    api.database.put(id, 1, &bad, std::time::Duration::from_secs(60)).await.unwrap();
+    let (lane, long) = (0, std::time::Duration::from_secs(60));
+    let epoch = api.database.acquire(id, lane, "press", long).await.unwrap().unwrap().epoch;
+    api.database.put(HeldLane { connector: id, lane, epoch }, 1, &bad, long).await.unwrap();
     let of_cause = async |cause: &str| {
         let rows = json!({"from": "quarantine", "connector": connector, "cause": cause});
         let steps = json!([{"step": "compute", "column": "share", "value": "1000 / (weight_kg - 300)"}]);

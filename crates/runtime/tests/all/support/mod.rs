@@ -167,6 +167,7 @@ impl World {
         let start = Instant::now();
         loop {
             let (left, right) = (rows(source, &wanted_rows).await, rows(target, &found_rows).await);
+            assert!(!left.iter().any(|row| row.contains("DbError")), "{left:?}");
             if left == right {
                 return;
             }
