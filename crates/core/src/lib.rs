@@ -50,3 +50,4 @@ pub mod table;
 pub mod table_patterns;
 pub mod topic_settings;
 pub mod trail;
+pub mod truncate;

@@ -6,9 +6,10 @@ use std::time::Duration;
 
 use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::sink::{Delivered, PgSink, Round, SinkSettings};
+use gonvel_connectors::postgres::truncating::Comes;
 use gonvel_core::connector::{BadRecords, Definition, DeliveredTopic, State};
 use gonvel_core::naming::{PartitionId, TopicId, TopicName, TopicPartition};
-use gonvel_core::ports::{PortError, TableProgress, Topic};
+use gonvel_core::ports::{PortError, TableProgress, Topic, TopicLog};
 use tokio::sync::{Semaphore, mpsc};
 use tokio::time::Instant;
 
@@ -132,7 +133,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let mut lag = Lag::default();
     loop {
         if let (Some(together), false) = (&together, due.is_empty() || look > Instant::now()) {
-            let carrying_out = carry_out(target.sink_mut(), &mut due);
+            let carrying_out = carry_out(target.sink_mut(), &*work.services.log, &all, &mut due);
             let done = match watched(work.board, &mut work.stopped, &session, carrying_out).await? {
                 Watched::Done(done) => done,
                 Watched::Ended(ending) => return Ok(ending),
@@ -181,7 +182,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             }
             let topic = truncate.first().map(|(at, _)| at.topic);
             let partitions = topics.iter().find(|t| Some(t.id) == topic).map_or(0, |t| t.partitions);
-            due.push(Due { round, at: truncate, partitions });
+            due.push(Due { round, at: truncate, partitions, since: Instant::now() });
             look = Instant::now();
             wanted.add_permits(1);
             continue;
@@ -247,13 +248,29 @@ struct Due {
     at: Vec<(TopicPartition, i64)>,
     /// How many the topic has.
     partitions: i32,
+    since: Instant,
 }
 
+/// How long others may take to come to a truncate before it is looked whether they have nothing more.
+const TO_COME: Duration = Duration::from_secs(1);
+
 /// Says of truncates that this lane has come to them, and gives those that were carried out: by this lane or by another, once all had.
-async fn carry_out(sink: &mut PgSink, due: &mut Vec<Due>) -> Result<Vec<Due>, Failure> {
+async fn carry_out(
+    sink: &mut PgSink,
+    log: &dyn TopicLog,
+    lane: &[TopicPartition],
+    due: &mut Vec<Due>,
+) -> Result<Vec<Due>, Failure> {
     let mut done = Vec::new();
     for one in std::mem::take(due) {
-        if sink.truncate_together(&one.round, &one.at, one.partitions).await? { done.push(one) } else { due.push(one) }
+        let Some(topic) = one.at.first().map(|(at, _)| at.topic) else { continue };
+        let mut ends = HashMap::new();
+        if one.since.elapsed() > TO_COME {
+            ends.extend(log.bounds(topic).await?.iter().map(|bounds| (bounds.partition.0, bounds.next.0)));
+        }
+        let own: Vec<i32> = lane.iter().filter(|at| at.topic == topic).map(|at| at.partition.0).collect();
+        let comes = Comes { at: &one.at, own: &own, ends: &ends, partitions: one.partitions };
+        if sink.truncate_together(&one.round, &comes).await? { done.push(one) } else { due.push(one) }
     }
     Ok(done)
 }

@@ -26,4 +26,4 @@ pub mod source;
 pub mod tables;
 pub mod target;
 pub mod tls;
-mod truncating;
+pub mod truncating;

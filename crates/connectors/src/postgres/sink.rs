@@ -43,7 +43,7 @@ pub struct Delivered {
     pub next: i64,
     /// What was delivered, by kind.
     pub counts: KindCounts,
-    /// The newest record before it that was looked at, since the sink was started.
+    /// The newest record before it that was looked at, as far as is known.
     pub last: Option<Seen>,
 }
 
@@ -539,8 +539,9 @@ pub async fn stands(
 fn stand(row: &tokio_postgres::Row) -> (TopicPartition, Stand) {
     let at = TopicPartition { topic: TopicId(row.get(0)), partition: PartitionId(row.get(1)) };
     let counts = serde_json::from_str(row.get(3)).unwrap_or_default();
-    let delivered = Delivered { next: row.get(2), counts, last: None };
-    (at, Stand { delivered, trail: Trail::read(row.get(4)), epoch: Epoch(row.get(5)) })
+    let trail = Trail::read(row.get(4));
+    let delivered = Delivered { next: row.get(2), counts, last: trail.newest_first().next() };
+    (at, Stand { delivered, trail, epoch: Epoch(row.get(5)) })
 }
 
 fn counts_text(counts: KindCounts) -> Result<String, ConnectorError> {
@@ -564,7 +565,7 @@ pub async fn reposition(
         let moved = transaction
             .execute(
                 // whoever wrote here before is fenced, also where its term is later than any of this log's
-                "UPDATE gonvel.sink_positions SET next_offset = $5, at_truncate = NULL, trail = '', epoch = 0
+                "UPDATE gonvel.sink_positions SET next_offset = $5, at_truncate = NULL, at_mark = NULL, trail = '', epoch = 0
                  WHERE connector = $1 AND topic = $2 AND partition = $3 AND next_offset = $4",
                 &[&connector.0, &at.topic.0, &at.partition.0, from, to],
             )

@@ -56,6 +56,7 @@ pub async fn ensure_own_tables(client: &Client) -> Result<(), ConnectorError> {
                 next_offset bigint NOT NULL, epoch bigint NOT NULL, counts text NOT NULL,
                 PRIMARY KEY (connector, topic, partition)) WITH (fillfactor = 50);
              ALTER TABLE {OWN_SCHEMA}.sink_positions ADD COLUMN IF NOT EXISTS at_truncate bigint;
+             ALTER TABLE {OWN_SCHEMA}.sink_positions ADD COLUMN IF NOT EXISTS at_mark text;
              CREATE TABLE IF NOT EXISTS {OWN_SCHEMA}.sink_retried (
                 connector uuid NOT NULL, id bigint NOT NULL, PRIMARY KEY (connector, id));
              ALTER TABLE {OWN_SCHEMA}.sink_positions ADD COLUMN IF NOT EXISTS trail text NOT NULL DEFAULT '';

@@ -1,23 +1,54 @@
 //! A truncate of a topic whose partitions are shared out among lanes: it is carried out once, when all of them have come to it.
 
+use std::collections::HashMap;
+
+use chrono::DateTime;
 use gonvel_core::naming::TopicPartition;
+use gonvel_core::trail::Trail;
+use gonvel_core::truncate::{Come, Here, Mark};
 
 use super::client::explain;
 use super::sink::{PgSink, Round};
 use crate::error::ConnectorError;
 
+/// How a lane comes to a truncate.
+pub struct Comes<'c> {
+    /// Its partitions that stand at it, each with the truncate's offset.
+    pub at: &'c [(TopicPartition, i64)],
+    /// All its partitions of the topic: those that do not stand at it have none such.
+    pub own: &'c [i32],
+    /// The offsets after the last record of other partitions, where one that has come to its end counts.
+    pub ends: &'c HashMap<i32, i64>,
+    /// How many partitions the topic has.
+    pub partitions: i32,
+}
+
+/// What is found where a truncate would take away what came after it.
+#[must_use]
+pub fn ahead(partition: i32, mark: Mark) -> ConnectorError {
+    let when = DateTime::from_timestamp_micros(mark.time_us)
+        .map_or_else(String::new, |at| format!(" of {}", at.format("%F %T UTC")));
+    ConnectorError::settings(
+        None,
+        format!(
+            "a truncate{when} is due that partition {partition} does not have: it was delivered further already (it was added later, moved, or \
+             its older records were forgotten), and the truncate would take away those rows"
+        ),
+        "move the partitions that stand at the truncate past it, then load the table again in its source, finding out what is gone",
+    )
+}
+
 impl PgSink {
-    /// Says that these partitions have come to a truncate, each at its offset, and carries it out if all the topic's
-    /// partitions have. Whether it is carried out, by this lane or another; if not, it is to be called again.
+    /// Says that partitions have come to a truncate, and carries it out if all the topic's partitions have. Whether it is carried out,
+    /// by this lane or another; if not, it is to be called again.
     ///
     /// # Errors
     /// [`ConnectorError`]; the sink must be started again.
-    pub async fn truncate_together(
-        &mut self,
-        round: &Round,
-        at: &[(TopicPartition, i64)],
-        partitions: i32,
-    ) -> Result<bool, ConnectorError> {
+    pub async fn truncate_together(&mut self, round: &Round, comes: &Comes<'_>) -> Result<bool, ConnectorError> {
+        let Comes { at, own, ends, partitions } = *comes;
+        let Some(mark) = round.topics.first().and_then(|t| Some(Mark::from(*t.batches.first()?.origins.first()?))) else {
+            return Ok(true);
+        };
         for changes in &round.topics {
             self.prepare(changes).await?;
         }
@@ -30,7 +61,7 @@ impl PgSink {
         let rows = self
             .client
             .query(
-                "SELECT partition, next_offset, at_truncate, epoch FROM gonvel.sink_positions
+                "SELECT partition, next_offset, at_truncate, epoch, at_mark, trail FROM gonvel.sink_positions
                  WHERE connector = $1 AND topic = $2 ORDER BY partition FOR UPDATE",
                 &[&connector, &topic],
             )
@@ -45,20 +76,38 @@ impl PgSink {
             self.commit().await?;
             return Ok(true);
         }
-        let come = |row: &tokio_postgres::Row| place_of(row).is_some() || row.get::<_, Option<i64>>(2) == Some(row.get(1));
-        let all = i32::try_from(rows.len()).is_ok_and(|there| there == partitions) && rows.iter().all(come);
+        let mut here = Vec::new();
+        let mut all = i32::try_from(rows.len()).is_ok_and(|there| there == partitions);
+        for row in rows.iter().filter(|row| place_of(row).is_none()) {
+            let (partition, next) = (row.get::<_, i32>(0), row.get::<_, i64>(1));
+            if own.contains(&partition) {
+                // this lane has none such of it
+                continue;
+            }
+            let is_at = row.get::<_, Option<i64>>(2) == Some(next);
+            let stands = Here {
+                // noted by an earlier version it is not said which
+                truncate: is_at.then(|| row.get::<_, Option<&str>>(4).and_then(Mark::read).unwrap_or(mark)),
+                at_end: ends.get(&partition).is_some_and(|end| *end <= next),
+                newest_us: Trail::read(row.get(5)).newest_first().next().map(|seen| seen.time_us),
+            };
+            match mark.reached(stands) {
+                Come::Here => here.push(partition),
+                Come::Without => {}
+                Come::NotYet => all = false,
+                Come::Ahead => return Err(ahead(partition, mark)),
+            }
+        }
         if all {
             for changes in &round.topics {
                 self.apply_changes(changes, &changes.changes).await?;
             }
             self.advance(&round.delivered).await?;
-            let others: Vec<i32> =
-                rows.iter().filter(|row| place_of(row).is_none()).map(|row| row.get::<_, i32>(0)).collect();
             self.client
                 .execute(
-                    "UPDATE gonvel.sink_positions SET next_offset = next_offset + 1, at_truncate = NULL
+                    "UPDATE gonvel.sink_positions SET next_offset = next_offset + 1, at_truncate = NULL, at_mark = NULL
                      WHERE connector = $1 AND topic = $2 AND partition = ANY ($3)",
-                    &[&connector, &topic, &others],
+                    &[&connector, &topic, &here],
                 )
                 .await
                 .map_err(during)?;
@@ -66,9 +115,9 @@ impl PgSink {
             let numbers: Vec<i32> = at.iter().map(|(p, _)| p.partition.0).collect();
             self.client
                 .execute(
-                    "UPDATE gonvel.sink_positions SET at_truncate = next_offset
+                    "UPDATE gonvel.sink_positions SET at_truncate = next_offset, at_mark = $4
                      WHERE connector = $1 AND topic = $2 AND partition = ANY ($3)",
-                    &[&connector, &topic, &numbers],
+                    &[&connector, &topic, &numbers, &mark.to_string()],
                 )
                 .await
                 .map_err(during)?;

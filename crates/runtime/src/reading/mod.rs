@@ -23,7 +23,9 @@ use gonvel_core::record_form::ReadForm;
 use gonvel_core::schemas::Language;
 use gonvel_core::table::TableSchema;
 use gonvel_core::trail::Seen;
+use gonvel_core::truncate::Mark;
 use gonvel_events::{Came, EventSchema};
+use tokio::time::Instant;
 
 use self::going_on::PassedOver;
 use self::truncates::Together;
@@ -45,12 +47,13 @@ const EVENTS: SchemaId = SchemaId(-1);
 const MOST_BAD: usize = 500;
 
 /// One partition being read.
+#[derive(Clone, Copy)]
 struct Cursor {
     at: TopicPartition,
     topic: usize,
     delivered: Delivered,
-    /// The next record empties the table: it waits until all the topic's partitions are there.
-    at_truncate: bool,
+    /// The next record empties the table: it waits until all the topic's partitions have come to that.
+    at_truncate: Option<Mark>,
     /// The first offset that is not to be read yet.
     limit: i64,
     /// The offset after the last that was looked at.
@@ -92,6 +95,7 @@ pub(crate) struct Reader {
     passes_over: Option<PassedOver>,
     /// Partitions whose truncate is carried out together with other lanes.
     together: Option<Arc<Together>>,
+    looked_for_ends: Instant,
 }
 
 /// A round with what is worth knowing of it.
@@ -219,7 +223,7 @@ impl Reader {
         schemas: Arc<dyn SchemaStore>,
         partitions: impl IntoIterator<Item = (TopicPartition, usize, Delivered)>,
     ) -> Self {
-        let cursor = |(at, topic, delivered)| Cursor { at, topic, delivered, at_truncate: false, limit: i64::MAX, seen: 0 };
+        let cursor = |(at, topic, delivered)| Cursor { at, topic, delivered, at_truncate: None, limit: i64::MAX, seen: 0 };
         let cursors: Vec<Cursor> = partitions.into_iter().map(cursor).collect();
         let ground = log.ground();
         let watch = log.watch(&cursors.iter().map(|c| c.at).collect::<Vec<_>>());
@@ -243,6 +247,7 @@ impl Reader {
             delivers: false,
             passes_over: None,
             together: None,
+            looked_for_ends: Instant::now(),
         }
     }
 
@@ -301,7 +306,7 @@ impl Reader {
     /// The offsets that were not looked at yet.
     pub(crate) fn ends(&self) -> Vec<(TopicPartition, Offset)> {
         // of what waits at a truncate there is more, which is not to be read yet
-        let reads = self.cursors.iter().filter(|c| !c.at_truncate && !self.waits_for_others(c.at));
+        let reads = self.cursors.iter().filter(|c| c.at_truncate.is_none() && !self.waits_for_others(c.at));
         reads.map(|c| (c.at, Offset(c.delivered.next.max(c.seen)))).collect()
     }
 
@@ -361,7 +366,7 @@ impl Reader {
             }
             let place = (self.turn + step) % count;
             let Cursor { at, at_truncate, limit, delivered: Delivered { next: before, .. }, .. } = self.cursors[place];
-            if worth[place] && !at_truncate && !self.waits_for_others(at) && before < limit {
+            if worth[place] && at_truncate.is_none() && !self.waits_for_others(at) && before < limit {
                 self.partition(place, gathering).await?;
             }
             if self.cursors[place].delivered.next > before {
@@ -448,7 +453,7 @@ impl Reader {
         let read = self.read(topic, (at, offset), record, gathering).await;
         let kind = match read {
             Ok(Some(ChangeKind::Truncate)) => {
-                self.cursors[place].at_truncate = true;
+                self.cursors[place].at_truncate = Some(self.mark((at, offset), record).await?);
                 return Ok(false);
             }
             Ok(kind) => kind,

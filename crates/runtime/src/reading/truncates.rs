@@ -1,18 +1,26 @@
 //! Truncates, each of which stands in every partition of its topic: when it is the turn of one, and what waits for it.
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
 
 use bytes::Bytes;
-use gonvel_connectors::postgres::sink::TopicChanges;
-use gonvel_core::change::{ChangeBatchBuilder, ChangeKind};
+use gonvel_connectors::postgres::sink::{Delivered, TopicChanges};
+use gonvel_connectors::postgres::truncating::ahead;
+use gonvel_core::block::RecordRef;
+use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind};
 use gonvel_core::naming::TopicPartition;
 use gonvel_core::trail::Seen;
+use gonvel_core::truncate::{Come, Here, Mark};
 use tokio::sync::Notify;
+use tokio::time::Instant;
 
-use super::{Gathering, NO_SCHEMA, Reader, not_a_change};
+use super::{Cursor, Gathering, NO_SCHEMA, Place, Reader, not_a_change};
 use crate::fetching::records_at;
 use crate::lane::Failure;
+
+/// How often it is looked whether a partition that has not come to a truncate has nothing more.
+pub(super) const LOOK_FOR_ENDS: Duration = Duration::from_millis(500);
 
 /// Partitions at a truncate that other lanes are to come to: nothing that is behind it is read before it is carried out, while all else goes on.
 #[derive(Default)]
@@ -56,38 +64,90 @@ impl Reader {
         self.together.as_ref().is_some_and(|together| together.has(at))
     }
 
-    /// When all partitions of a topic wait before a truncate, it is that truncate's turn.
-    pub(super) async fn truncate(&mut self, gathering: &mut Gathering) -> Result<Vec<usize>, Failure> {
-        let wait = |topic: usize| self.cursors.iter().filter(|c| c.topic == topic).all(|c| c.at_truncate);
-        let Some(first) = self.cursors.iter().position(|c| c.at_truncate && wait(c.topic)) else { return Ok(Vec::new()) };
-        let topic = self.cursors[first].topic;
-        let places: Vec<usize> = (0..self.cursors.len()).filter(|&p| self.cursors[p].topic == topic).collect();
-        let (at, from) = (self.cursors[first].at, self.cursors[first].delivered.next);
-        let record = records_at(&*self.log, &[(at, from)]).await?.remove(0);
-        let Some(schema) = record.schema else { return Err(not_a_change(at, from, NO_SCHEMA)) };
+    /// Which truncate a record tells.
+    pub(super) async fn mark(&mut self, (at, offset): Place, record: &RecordRef<'_>) -> Result<Mark, Failure> {
+        let batch = self.truncate_of((at, offset), record).await?;
+        Ok(batch.origins[0].into())
+    }
+
+    async fn truncate_of(&mut self, (at, offset): Place, record: &RecordRef<'_>) -> Result<ChangeBatch, Failure> {
+        let Some(schema) = record.schema else { return Err(not_a_change(at, offset, NO_SCHEMA)) };
         let form = self.form(schema).await?;
         let mut builder = ChangeBatchBuilder::new(form.table().clone());
-        let read = form.read(&[], record.value.as_deref(), record.timestamp_us, &mut builder);
-        read.map_err(|e| not_a_change(at, from, &e.to_string()))?;
+        let read = form.read(&[], record.value, record.timestamp_us, &mut builder);
+        read.map_err(|e| not_a_change(at, offset, &e.to_string()))?;
+        Ok(builder.finish())
+    }
+
+    /// The partitions at the truncate that is due, if one is: all partitions of its topic have come to it, or have none such.
+    async fn due(&mut self) -> Result<Option<(Mark, Vec<usize>)>, Failure> {
+        let mut first: BTreeMap<usize, Mark> = BTreeMap::new();
+        for cursor in &self.cursors {
+            if let Some(mark) = cursor.at_truncate {
+                first.entry(cursor.topic).and_modify(|first| *first = mark.min(*first)).or_insert(mark);
+            }
+        }
+        // most have it in all partitions; whether one has nothing more is asked now and then
+        let looks = self.looked_for_ends.elapsed() > LOOK_FOR_ENDS;
+        for (topic, mark) in first {
+            let places: Vec<usize> = (0..self.cursors.len()).filter(|&p| self.cursors[p].topic == topic).collect();
+            if places.iter().any(|&p| self.waits_for_others(self.cursors[p].at)) {
+                continue;
+            }
+            let mut ends = Vec::new();
+            if places.iter().any(|&p| self.cursors[p].at_truncate.is_none()) {
+                if !looks {
+                    continue;
+                }
+                self.looked_for_ends = Instant::now();
+                ends = self.log.bounds(self.cursors[places[0]].at.topic).await?;
+            }
+            let mut here = Vec::new();
+            let mut come = true;
+            for place in places {
+                let Cursor { at, at_truncate, delivered, .. } = self.cursors[place];
+                let at_end = ends.iter().any(|bounds| bounds.partition == at.partition && bounds.next.0 <= delivered.next);
+                let stands = Here { truncate: at_truncate, at_end, newest_us: delivered.last.map(|seen| seen.time_us) };
+                match mark.reached(stands) {
+                    Come::Here => here.push(place),
+                    Come::Without => {}
+                    Come::NotYet => come = false,
+                    Come::Ahead => return Err(ahead(at.partition.0, mark).into()),
+                }
+            }
+            if come {
+                return Ok(Some((mark, here)));
+            }
+        }
+        Ok(None)
+    }
+
+    /// When all partitions of a topic have come to a truncate, it is that truncate's turn.
+    pub(super) async fn truncate(&mut self, gathering: &mut Gathering) -> Result<Vec<usize>, Failure> {
+        let Some((mark, places)) = self.due().await? else { return Ok(Vec::new()) };
+        let Cursor { at, topic, delivered: Delivered { next: from, .. }, .. } = self.cursors[places[0]];
+        let record = records_at(&*self.log, &[(at, from)]).await?.remove(0);
+        let headers = record.encoded_headers();
+        let batch = self.truncate_of((at, from), &record.as_ref_with(&headers)).await?;
         gathering.topics.push(TopicChanges {
             topic,
-            batches: vec![builder.finish()],
+            batches: vec![batch],
             changes: vec![((0, 0), Bytes::new())],
             from: vec![(at, from)],
             record_keys: None,
             row_may_be_missing: false,
         });
-        gathering.latest_us = Some(record.timestamp_us);
+        gathering.latest_us = Some(mark.time_us);
         for &place in &places {
             let cursor = &mut self.cursors[place];
-            cursor.at_truncate = false;
+            cursor.at_truncate = None;
             // each partition has the truncate's record, of the same time
             cursor.delivered.last = Some(Seen { offset: cursor.delivered.next, time_us: record.timestamp_us });
             cursor.delivered.next += 1;
         }
         // one truncate of the source stands in every partition but happened once
-        if self.cursors[first].at.partition.0 == 0 {
-            self.cursors[first].delivered.counts.add(ChangeKind::Truncate);
+        if let Some(first) = places.iter().find(|&&place| self.cursors[place].at.partition.0 == 0) {
+            self.cursors[*first].delivered.counts.add(ChangeKind::Truncate);
         }
         Ok(places)
     }

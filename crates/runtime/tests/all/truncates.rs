@@ -118,3 +118,78 @@ async fn lanes_that_come_to_truncates_of_two_topics_the_other_way_round_do_not_w
     }
     fleet.stop().await;
 }
+
+/// A partition that has fewer truncates than the others, because it came later, was moved or lost its oldest records, stays no truncate
+/// behind; and none takes away what came after it.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_partition_that_lacks_a_truncate_keeps_none_of_the_others_waiting() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    let insert = |from: i32| format!("INSERT INTO bins SELECT n, 'bin' FROM generate_series({from}, {}) n", from + 39);
+    source.batch_execute("CREATE TABLE bins (id bigint PRIMARY KEY, grade text)").await.unwrap();
+    let from = world.connector("from-packhouse", world.source(&["bins"], 2).await).await;
+    let fleet = world.fleet();
+    world.until_state(from, State::Following).await;
+    for (step, first) in [0, 100, 200].into_iter().enumerate() {
+        source.batch_execute(&format!("{}; {}", if step > 0 { "TRUNCATE bins" } else { "" }, insert(first))).await.unwrap();
+    }
+    let start = Instant::now();
+    let of = topic(&world, "packhouse.bins").await;
+    let held = loop {
+        let both = [records(&world, &of, 0).await, records(&world, &of, 1).await];
+        if both.iter().map(Vec::len).sum::<usize>() == 120 + 4 {
+            break both;
+        }
+        assert!(start.elapsed() < PATIENCE);
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    };
+    // each partition: rows, truncate, rows, truncate, rows
+    let parts = held.map(|records| {
+        let cut: Vec<usize> = (0..records.len()).filter(|n| records[*n].key.is_none()).collect();
+        assert_eq!(cut.len(), 2);
+        [
+            &records[..cut[0]],
+            &records[cut[0]..=cut[0]],
+            &records[cut[0] + 1..cut[1]],
+            &records[cut[1]..=cut[1]],
+            &records[cut[1] + 1..],
+        ]
+        .map(<[Record]>::to_vec)
+    });
+    let rows_of = |which: &[usize]| -> usize { which.iter().map(|n| parts[1][*n].len()).sum() };
+    for lanes in [1, 2] {
+        // the second partition lacks the first truncate and all before it, both truncates, or all but what came between
+        let lacking: [(&[usize], bool); 4] =
+            [(&[2, 3, 4], false), (&[4], false), (&[0, 1, 2, 3, 4], true), (&[3, 4], false)];
+        for (number, (has, same)) in lacking.into_iter().enumerate() {
+            let name = format!("copy.bins-{lanes}-{number}");
+            let copy =
+                world.database.create_topic(&TopicName::parse(&name).unwrap(), 2, &TopicSettings::default()).await.unwrap();
+            append(&world, &copy, 0, &parts[0].concat()).await;
+            let table = format!("bins_{lanes}_{number}");
+            let topics = vec![DeliveredTopic { topic: name, schema: "public".into(), table: table.clone(), rows: None }];
+            let mut sink = SinkDefinition::of(world.connection("settlement").await, topics);
+            sink.placing.lanes = lanes;
+            let to = world.connector(&format!("to-settlement-{lanes}-{number}"), sink).await;
+            if same {
+                append(&world, &copy, 1, &parts[1].concat()).await;
+            } else {
+                // nothing of it yet: it keeps nobody waiting, also not when it stays so
+                until_one(&target, &format!("SELECT 1 FROM {table} HAVING count(*) = {}", parts[0][4].len())).await;
+                let records: Vec<Record> = has.iter().flat_map(|n| parts[1][*n].clone()).collect();
+                let late = has.iter().any(|n| n % 2 == 1);
+                append(&world, &copy, 1, &records).await;
+                if late {
+                    // it brings truncates that the other came to long ago, and rows from after them
+                    let reason = world.until_state(to, State::Halted).await;
+                    assert!(reason.contains("would take away those rows"), "{reason}");
+                    continue;
+                }
+            }
+            let expected = parts[0][4].len() + rows_of(&[4]);
+            until_one(&target, &format!("SELECT 1 FROM {table} HAVING count(*) = {expected}")).await;
+        }
+    }
+    fleet.stop().await;
+}
