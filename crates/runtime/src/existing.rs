@@ -79,7 +79,7 @@ pub(crate) async fn compare(
 }
 
 /// A truncate of tables, as their topics tell it.
-pub(crate) async fn empty(
+async fn empty(
     out: &mut Out<'_>,
     client: &Client,
     settings: &SourceSettings,

@@ -20,7 +20,7 @@ use crate::aside::Book;
 use crate::aside::source::RowsAside;
 use crate::choosing::choose;
 use crate::columns_known::{ColumnsKnown, came};
-use crate::existing::{begin_over, compare, empty};
+use crate::existing::{begin_over, compare};
 use crate::fleet::Services;
 use crate::handed_on::Turns;
 use crate::lane::{Ending, Failure, Work, asked_to_end};
@@ -84,24 +84,23 @@ async fn take_in(
     refuse_hindered(client, &coming).await?;
     position.coming.clone_from(&new);
     append(work.services, Vec::new(), progress(work, position)?).await?;
-    if let Err(error) = change_tables(settings, &mut position.source, &new, &gone).await {
+    // where its rows are not loaded, or a truncate is not told, what was carried stays
+    let empties = settings.load.rows && !settings.whole_rows;
+    let back: Vec<String> = new.iter().filter(|name| position.counts.contains_key(*name)).cloned().collect();
+    let void = if empties { back.as_slice() } else { &[] };
+    if let Err(error) = change_tables(settings, &mut position.source, &new, &gone, void).await {
         let settings = over_void(work, settings.clone(), error).await?;
-        change_tables(&settings, &mut position.source, &new, &gone).await?;
+        change_tables(&settings, &mut position.source, &new, &gone, void).await?;
     }
     position.counts.retain(|name, _| !gone.contains(name));
     position.comparing.retain(|name, _| !gone.contains(name));
     position.columns.retain(|name, _| !gone.contains(name) && !new.contains(name));
-    // where its rows are not loaded, or a truncate is not told, what was carried stays
-    let empties = settings.load.rows && !settings.whole_rows;
-    let back = |name: &String| position.counts.contains_key(name);
-    let back: Vec<String> = new.iter().filter(|name| back(name)).cloned().collect();
     for table in &back {
         let says = "the table was made anew, or was not published for a while: what was carried of it may be void";
         let facts = [("table", table.clone().into()), ("emptied", empties.into()), ("loaded", settings.load.rows.into())];
         work.board.say(Level::Warning, says, facts);
     }
-    let is_emptied = |table: &CapturedTable| empties && back.contains(&table.qualified());
-    let mut parts = empty(out, client, settings, position, is_emptied).await?;
+    let mut parts = Vec::new();
     if let (Definition::Source(definition), true) = (work.assignment.connector.definition(), settings.load.rows) {
         let existing = definition.existing_rows.unwrap_or_default();
         let first = |table: &CapturedTable| new.contains(&table.qualified()) && !back.contains(&table.qualified());

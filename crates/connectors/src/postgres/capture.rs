@@ -20,12 +20,12 @@ use super::client::explain;
 use super::load::{self, ChangedKeys, Chunk, Readings, push_key};
 use super::names::{self, ident, qualified};
 use super::pgoutput::{self, Cell, Message, Old, Relation, Tuple};
-use super::position::{Partial, PgPosition};
+use super::position::{PgPosition, Transaction};
 use super::publication;
 use super::replication::{EPOCH_US, Frame, Frames};
 use super::slot::is_at_work;
 use super::source::{Captured, SourceSettings, TableChanges};
-use super::tables::Describer;
+use super::tables::{self, Describer};
 use crate::error::ConnectorError;
 
 /// Changes after which a batch is handed on even if more are there.
@@ -34,16 +34,6 @@ const MOST_CHANGES: usize = 10_000;
 const MOST_BYTES: usize = 4 << 20;
 /// How often an idle source's position moves on.
 const IDLE_STEP: Duration = Duration::from_secs(10);
-
-struct Transaction {
-    commit_lsn: u64,
-    commit_time_us: i64,
-    number: u32,
-    /// Row messages seen.
-    seen: u64,
-    /// Row messages appended by an earlier session.
-    skip: u64,
-}
 
 /// A captured relation as the stream last described it.
 struct Followed {
@@ -74,8 +64,12 @@ impl Followed {
 
     /// The key's values, each written in the one form that a reading's keys have as well.
     fn key_text(&self, tuple: Tuple<'_>) -> Vec<u8> {
+        self.key_of(self.cells(tuple))
+    }
+
+    fn key_of<'t>(&self, cells: impl Iterator<Item = (usize, Cell<'t>)>) -> Vec<u8> {
         let (mut key, mut scratch) = (Vec::new(), Vec::new());
-        for (index, cell) in self.cells(tuple) {
+        for (index, cell) in cells {
             let column = &self.shape.columns[index];
             if column.key {
                 // a value that cannot be read is told where it is pushed
@@ -84,6 +78,13 @@ impl Followed {
         }
         key
     }
+}
+
+/// The new row of an update: as it was sent or, where parts of it were not, with what is known of those.
+struct NewRow<'t> {
+    cells: Vec<Cell<'t>>,
+    /// Whether a value is still not known.
+    lacks_values: bool,
 }
 
 /// Turns the stream into batches, and puts the initial load's chunks where they belong between them.
@@ -232,12 +233,8 @@ impl Capture {
                 changes.push(TableChanges { table, batch: builder.finish(), rows: None });
             }
         }
-        self.position.partial = self
-            .transaction
-            .as_ref()
-            .filter(|t| t.seen > 0 && t.skip < u64::MAX)
-            .map(|t| Partial { commit_lsn: t.commit_lsn, done: t.seen.max(t.skip) });
-        self.ends_later = self.position.partial.is_some();
+        self.position.note_part(self.transaction.as_ref());
+        self.ends_later = self.transaction.is_some() && self.position.partial.is_some();
         (self.pending, self.pending_bytes, self.idle_since) = (0, 0, Instant::now());
         Captured { changes, position: self.position.clone(), found: std::mem::take(&mut self.found), last: false }
     }
@@ -272,19 +269,12 @@ impl Capture {
     async fn message(&mut self, message: Message<'_>, out: &Out) -> Result<(), ConnectorError> {
         match message {
             Message::Begin { final_lsn, commit_time, xid } => {
-                let commit_time_us = commit_time + EPOCH_US;
-                let mut skip = self.position.partial.filter(|p| p.commit_lsn == final_lsn).map_or(0, |p| p.done);
-                if self.position.not_before_us.is_some_and(|time| commit_time_us < time) {
-                    skip = u64::MAX;
-                } else {
-                    self.position.not_before_us = None;
-                }
-                self.transaction = Some(Transaction { commit_lsn: final_lsn, commit_time_us, number: xid, seen: 0, skip });
+                self.transaction = Some(self.position.begins(final_lsn, commit_time + EPOCH_US, xid));
             }
             Message::Commit { end_lsn, .. } => {
-                self.transaction = None;
-                self.position.partial = None;
-                self.position.lsn = end_lsn;
+                if let Some(transaction) = self.transaction.take() {
+                    self.position.ends(&transaction, end_lsn);
+                }
                 if std::mem::take(&mut self.ends_later) && self.pending == 0 {
                     // its rows are appended already: whoever delivers transactions whole waits for its end
                     self.hand_on(out).await?;
@@ -324,11 +314,43 @@ impl Capture {
             Message::Logical { prefix, content, .. } => {
                 if prefix == load::MARK && content.starts_with(self.mark.as_bytes()) {
                     self.chunk(content, out).await?;
+                } else if prefix == load::MARK {
+                    self.made_anew(content, out).await?;
                 }
             }
             Message::Origin(_) | Message::Type => {}
         }
         Ok(())
+    }
+
+    /// A mark came from which on a table is another of its name: what was carried of the one before is gone.
+    async fn made_anew(&mut self, mark: &[u8], out: &Out) -> Result<(), ConnectorError> {
+        let Some(table) =
+            self.settings.tables.iter().position(|t| self.settings.anew_mark(&t.qualified()).as_bytes() == mark)
+        else {
+            return Ok(());
+        };
+        let Some(transaction) = &mut self.transaction else { return Ok(()) };
+        let number = transaction.number;
+        if !transaction.counts_new() {
+            return Ok(());
+        }
+        let wanted = &self.settings.tables[table];
+        let shape = match tables::describe(&self.client, &self.settings.address.database, wanted).await {
+            Ok(shape) => Arc::new(shape),
+            // gone again: whoever makes it anew marks that as well
+            Err(ConnectorError::Settings { .. }) => return Ok(()),
+            Err(error) => return Err(error),
+        };
+        if self.builders.get(&table).is_some_and(|b| !b.is_empty() && **b.table() != *shape) {
+            self.hand_on(out).await?;
+        }
+        self.builders.insert(table, ChangeBatchBuilder::new(shape.clone()));
+        let followed = Followed { table, name: shape.qualified(), places: Vec::new(), shape };
+        if let Some(changed) = self.changed.get_mut(&followed.name) {
+            changed.note_emptied(number);
+        }
+        self.push(&followed, ChangeKind::Truncate, None, None)
     }
 
     async fn relation(&mut self, relation: &Relation, out: &Out) -> Result<(), ConnectorError> {
@@ -342,6 +364,9 @@ impl Capture {
         };
         let wanted = &self.settings.tables[table];
         let shape = self.describer.describe(&self.client, &self.settings.address.database, wanted, relation).await?;
+        if !wanted.key.is_empty() {
+            publication::refuse_without_identity(&self.client, wanted, relation).await?;
+        }
         // one batch has one shape
         if self.builders.get(&table).is_some_and(|b| !b.is_empty() && **b.table() != *shape) {
             self.hand_on(out).await?;
@@ -364,44 +389,57 @@ impl Capture {
 
     /// Counts a row message; gives its relation if it is followed and was not appended by an earlier session.
     fn row_of(&mut self, oid: u32) -> Option<Arc<Followed>> {
-        let transaction = self.transaction.as_mut()?;
-        transaction.seen += 1;
-        let skipped = transaction.seen <= transaction.skip;
+        let skipped = !self.transaction.as_mut()?.counts_new();
         self.relations.get(&oid).cloned().flatten().filter(|_| !skipped)
     }
 
     /// Remembers a changed key while its table is being loaded.
     fn note(&mut self, followed: &Followed, tuple: Tuple<'_>) {
+        if self.changed.contains_key(&followed.name) {
+            self.note_key(followed, followed.key_text(tuple));
+        }
+    }
+
+    fn note_key(&mut self, followed: &Followed, key: Vec<u8>) {
         let Some(changed) = self.changed.get_mut(&followed.name) else { return };
-        let number = self.transaction.as_ref().map_or(0, |t| t.number);
-        changed.note(followed.key_text(tuple), number);
+        changed.note(key, self.transaction.as_ref().map_or(0, |t| t.number));
     }
 
     async fn update(&mut self, followed: &Followed, old: Option<Old<'_>>, new: Tuple<'_>) -> Result<(), ConnectorError> {
-        self.note(followed, new);
-        let lacks_values = followed.cells(new).any(|(_, cell)| cell == Cell::Unchanged);
-        let same_key =
-            old.is_none_or(|(Old::Key(tuple) | Old::Row(tuple))| followed.key_text(tuple) == followed.key_text(new));
-        if same_key {
+        if !followed.cells(new).any(|(_, cell)| cell == Cell::Unchanged) {
+            self.note(followed, new);
+            let same_key =
+                old.is_none_or(|(Old::Key(tuple) | Old::Row(tuple))| followed.key_text(tuple) == followed.key_text(new));
+            if same_key {
+                return self.push(followed, ChangeKind::Update, Some(new), old);
+            }
+            self.goes(followed, old)?;
+            return self.push(followed, ChangeKind::Insert, Some(new), None);
+        }
+        let row = with_old_key(followed, old, new)?;
+        let key = followed.key_of(row.cells.iter().copied().enumerate());
+        self.note_key(followed, key.clone());
+        if old.is_none_or(|(Old::Key(tuple) | Old::Row(tuple))| followed.key_text(tuple) == key) {
             // while its table is being loaded the stream's change may be the only one that brings the row, and in row form
             // a value is always the whole row
             let needs_all =
                 self.settings.whole_rows || self.settings.fetches_unsent || self.changed.contains_key(&followed.name);
-            return if lacks_values && needs_all {
-                self.push_complete(followed, ChangeKind::Update, old, new).await
+            return if row.lacks_values && needs_all {
+                self.push_complete(followed, ChangeKind::Update, old, row).await
             } else {
-                self.push(followed, ChangeKind::Update, Some(new), old)
+                self.push_row(followed, ChangeKind::Update, &row.cells, old)
             };
         }
-        // another key is another row: the old one goes, the new one comes
+        self.goes(followed, old)?;
+        self.push_complete(followed, ChangeKind::Insert, old, row).await
+    }
+
+    /// Another key is another row: the old one goes, the new one comes.
+    fn goes(&mut self, followed: &Followed, old: Option<Old<'_>>) -> Result<(), ConnectorError> {
         if let Some(Old::Key(tuple) | Old::Row(tuple)) = old {
             self.note(followed, tuple);
         }
-        self.push(followed, ChangeKind::Delete, None, old)?;
-        if lacks_values {
-            return self.push_complete(followed, ChangeKind::Insert, old, new).await;
-        }
-        self.push(followed, ChangeKind::Insert, Some(new), None)
+        self.push(followed, ChangeKind::Delete, None, old)
     }
 
     /// A row whose large values were not sent and that must be whole: they come from the old row, or else from the table.
@@ -411,31 +449,50 @@ impl Capture {
         followed: &Followed,
         kind: ChangeKind,
         old: Option<Old<'t>>,
-        new: Tuple<'t>,
+        mut row: NewRow<'t>,
     ) -> Result<(), ConnectorError> {
-        followed.check_width(new)?;
-        let captured = |tuple: Tuple<'t>| followed.cells(tuple).map(|(_, cell)| cell).collect::<Vec<Cell<'t>>>();
-        let before = if let Some(Old::Row(row)) = old { Some(captured(row)) } else { None };
-        let known = |(index, cell): (usize, Cell<'t>)| match (cell, before.as_ref().and_then(|b| b.get(index).copied())) {
-            (Cell::Unchanged, Some(kept)) => kept,
-            (cell, _) => cell,
-        };
-        let cells: Vec<Cell<'t>> = captured(new).into_iter().enumerate().map(known).collect();
+        if let Some(Old::Row(before)) = old {
+            for (index, kept) in followed.cells(before) {
+                if row.cells[index] == Cell::Unchanged {
+                    row.cells[index] = kept;
+                }
+            }
+        }
+        let cells = &mut row.cells;
         let missing: Vec<usize> = (0..cells.len()).filter(|&i| cells[i] == Cell::Unchanged).collect();
-        let fetched = if missing.is_empty() { None } else { self.fetch(followed, &cells, &missing).await? };
+        let fetched = if missing.is_empty() { None } else { self.fetch(followed, cells, &missing).await? };
+        if fetched.is_none() && !missing.is_empty() && kind == ChangeKind::Update {
+            if self.changed.contains_key(&followed.name) {
+                // it is gone by now, and may never have been loaded: what took it follows in the stream
+                return Ok(());
+            }
+            return self.push_row(followed, kind, cells, old);
+        }
+        for index in missing {
+            cells[index] = match &fetched {
+                Some(fetched) => fetched.get(&index).map_or(Cell::Null, |text| Cell::Text(text)),
+                // a row that is gone by now is deleted later in the stream; until then an insert has no more to tell
+                None => Cell::Null,
+            };
+        }
+        self.push_row(followed, kind, cells, old.filter(|_| kind != ChangeKind::Insert))
+    }
+
+    /// Adds a change with its new row's cells.
+    fn push_row(
+        &mut self,
+        followed: &Followed,
+        kind: ChangeKind,
+        cells: &[Cell<'_>],
+        old: Option<Old<'_>>,
+    ) -> Result<(), ConnectorError> {
         self.begin(followed, kind);
-        let shape = followed.shape.clone();
+        let shape = &followed.shape;
         let Some(builder) = self.builders.get_mut(&followed.table) else { return Ok(()) };
         for (index, column) in shape.columns.iter().enumerate() {
-            let cell = match (cells[index], &fetched) {
-                (Cell::Unchanged, Some(fetched)) => fetched.get(&index).map_or(Cell::Null, |t| Cell::Text(t)),
-                // a row that is gone by now is deleted later in the stream; until then an insert has no more to tell
-                (Cell::Unchanged, None) if kind == ChangeKind::Insert => Cell::Null,
-                (cell, _) => cell,
-            };
-            push_cell(builder, &mut self.scratch, &shape, index, column.ty, cell, Image::New)?;
+            push_cell(builder, &mut self.scratch, shape, index, column.ty, cells[index], Image::New)?;
         }
-        push_old(builder, &mut self.scratch, followed, old.filter(|_| kind != ChangeKind::Insert))
+        push_old(builder, &mut self.scratch, followed, old)
     }
 
     /// The named columns of a row as the table has them now, without those that are null; none if the row, the table or a
@@ -447,7 +504,6 @@ impl Capture {
         missing: &[usize],
     ) -> Result<Option<HashMap<usize, Vec<u8>>>, ConnectorError> {
         let shape = &followed.shape;
-        let columns: Vec<String> = missing.iter().map(|&i| format!("{}::text", ident(&shape.columns[i].name))).collect();
         let wanted: Vec<String> = shape
             .key_columns()
             .into_iter()
@@ -459,24 +515,49 @@ impl Capture {
                 format!("{} = {}", ident(&column.name), names::literal(&String::from_utf8_lossy(&text)))
             })
             .collect();
-        let statement = format!(
-            "SELECT {} FROM {} WHERE {}",
-            columns.join(", "),
-            qualified(&shape.schema, &shape.table),
-            wanted.join(" AND ")
-        );
         if let Some(transaction) = &self.transaction {
             load::until_visible(&self.client, transaction.number).await?;
         }
-        let row = match self.client.query_opt(&statement, &[]).await {
-            Ok(row) => row,
-            Err(e) if matches!(e.code(), Some(&SqlState::UNDEFINED_COLUMN | &SqlState::UNDEFINED_TABLE)) => None,
-            Err(e) => return Err(explain(&e, "fetching a large value")),
-        };
-        Ok(row.map(|row| {
-            let value = |(place, &index): (usize, &usize)| Some((index, row.get::<_, Option<String>>(place)?.into_bytes()));
-            missing.iter().enumerate().filter_map(value).collect()
-        }))
+        let table = qualified(&shape.schema, &shape.table);
+        let mut missing = missing.to_vec();
+        loop {
+            let columns: Vec<String> = missing.iter().map(|&i| format!("{}::text", ident(&shape.columns[i].name))).collect();
+            let statement = format!("SELECT {} FROM {table} WHERE {}", columns.join(", "), wanted.join(" AND "));
+            let row = match self.client.query_opt(&statement, &[]).await {
+                Ok(row) => row,
+                Err(e) if e.code() == Some(&SqlState::UNDEFINED_TABLE) => return Ok(None),
+                Err(e) if e.code() == Some(&SqlState::UNDEFINED_COLUMN) => {
+                    // a column that was dropped since has no values any more, and the row has others
+                    let there = self.columns_there(shape).await?;
+                    if shape.key_columns().iter().any(|&i| !there.contains(&shape.columns[i].name)) {
+                        return Ok(None);
+                    }
+                    missing.retain(|&i| there.contains(&shape.columns[i].name));
+                    continue;
+                }
+                Err(e) => return Err(explain(&e, "fetching a large value")),
+            };
+            return Ok(row.map(|row| {
+                let value =
+                    |(place, &index): (usize, &usize)| Some((index, row.get::<_, Option<String>>(place)?.into_bytes()));
+                missing.iter().enumerate().filter_map(value).collect()
+            }));
+        }
+    }
+
+    /// The columns that a table has by now.
+    async fn columns_there(&self, shape: &TableSchema) -> Result<Vec<String>, ConnectorError> {
+        let rows = self
+            .client
+            .query(
+                "SELECT a.attname::text FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid
+                 JOIN pg_namespace n ON n.oid = c.relnamespace
+                 WHERE n.nspname = $1 AND c.relname = $2 AND a.attnum > 0 AND NOT a.attisdropped",
+                &[&shape.schema, &shape.table],
+            )
+            .await
+            .map_err(|e| explain(&e, "looking at a table's columns"))?;
+        Ok(rows.iter().map(|row| row.get(0)).collect())
     }
 
     fn begin(&mut self, followed: &Followed, kind: ChangeKind) {
@@ -556,6 +637,30 @@ impl Capture {
     }
 }
 
+/// The new row of an update of which some values were not sent. A key that is stored out of line is not sent either when it stayed as it
+/// was: the old one is.
+fn with_old_key<'t>(followed: &Followed, old: Option<Old<'t>>, new: Tuple<'t>) -> Result<NewRow<'t>, ConnectorError> {
+    followed.check_width(new)?;
+    let mut cells: Vec<Cell<'t>> = followed.cells(new).map(|(_, cell)| cell).collect();
+    if let Some(Old::Key(tuple) | Old::Row(tuple)) = old {
+        for (index, before) in followed.cells(tuple).filter(|(index, _)| followed.shape.columns[*index].key) {
+            if cells[index] == Cell::Unchanged {
+                cells[index] = before;
+            }
+        }
+    }
+    let unsent = |index: &usize| cells[*index] == Cell::Unchanged;
+    if let Some(index) = followed.shape.key_columns().into_iter().find(unsent) {
+        let column = &followed.shape.columns[index].name;
+        return Err(ConnectorError::Defect(format!(
+            "an update of {} came without the value of its key's {column}",
+            followed.name
+        )));
+    }
+    let lacks_values = (0..cells.len()).any(|index| unsent(&index));
+    Ok(NewRow { cells, lacks_values })
+}
+
 fn push_old(
     builder: &mut ChangeBatchBuilder,
     scratch: &mut Vec<u8>,
@@ -574,7 +679,11 @@ fn push_old(
     followed.check_width(tuple)?;
     builder.begin_old(image);
     for (index, cell) in followed.cells(tuple) {
-        let cell = if image == OldImage::Row || shape.columns[index].key { cell } else { Cell::Null };
+        let is_key = shape.columns[index].key;
+        if image == OldImage::Key && is_key && matches!(cell, Cell::Null | Cell::Unchanged) {
+            return Err(publication::without_identity(&followed.name, &shape.columns[index].name));
+        }
+        let cell = if image == OldImage::Row || is_key { cell } else { Cell::Null };
         push_cell(builder, scratch, shape, index, shape.columns[index].ty, cell, Image::Old)?;
     }
     Ok(())

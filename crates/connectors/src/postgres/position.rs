@@ -127,6 +127,26 @@ pub struct Partial {
     pub done: u64,
 }
 
+/// A transaction under way in the stream.
+#[derive(Debug)]
+pub(super) struct Transaction {
+    pub(super) commit_lsn: u64,
+    pub(super) commit_time_us: i64,
+    pub(super) number: u32,
+    /// Row messages seen.
+    pub(super) seen: u64,
+    /// Row messages appended by an earlier session.
+    skip: u64,
+}
+
+impl Transaction {
+    /// Counts a row message; gives whether no earlier session appended it.
+    pub(super) fn counts_new(&mut self) -> bool {
+        self.seen += 1;
+        self.seen > self.skip
+    }
+}
+
 /// Another connector's publication, which the log before our own was made knows.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Lent {
@@ -189,6 +209,31 @@ impl PgPosition {
         }
     }
 
+    /// A transaction begins in the stream.
+    pub(super) fn begins(&mut self, commit_lsn: u64, commit_time_us: i64, number: u32) -> Transaction {
+        let mut skip = self.partial.filter(|p| p.commit_lsn == commit_lsn).map_or(0, |p| p.done);
+        if self.not_before_us.is_some_and(|time| commit_time_us < time) {
+            skip = u64::MAX;
+        } else {
+            self.not_before_us = None;
+        }
+        Transaction { commit_lsn, commit_time_us, number, seen: 0, skip }
+    }
+
+    /// Notes how much of the transaction under way is handed on. What was of one that has not come again yet stays so: only its commit
+    /// ends that.
+    pub(super) fn note_part(&mut self, transaction: Option<&Transaction>) {
+        if let Some(t) = transaction.filter(|t| t.seen > 0 && t.skip < u64::MAX) {
+            self.partial = Some(Partial { commit_lsn: t.commit_lsn, done: t.seen.max(t.skip) });
+        }
+    }
+
+    /// A transaction ends in the stream.
+    pub(super) fn ends(&mut self, transaction: &Transaction, end_lsn: u64) {
+        self.partial = self.partial.filter(|partial| partial.commit_lsn > transaction.commit_lsn);
+        self.lsn = end_lsn;
+    }
+
     /// What the first position of a table's load sees.
     #[must_use]
     pub fn seen_by(&self, table: &str) -> Option<&Snapshot> {
@@ -205,7 +250,8 @@ impl PgPosition {
     /// every row that a transaction under way then wrote is taken from the table; what of it is in the stream as well comes
     /// twice, in order.
     pub fn take_in(&mut self, table: &str, now: &Snapshot) {
-        let all_before = Snapshot { xmin: now.xmax, xmax: now.xmax, under_way: Vec::new() };
+        // it sees all that began before; from when on a file is a new one hangs on the oldest that was under way
+        let all_before = Snapshot { under_way: Vec::new(), ..now.clone() };
         self.load_again(table, all_before);
         self.after.insert(table.to_owned(), now.xmax);
     }
@@ -237,6 +283,65 @@ mod tests {
     }
 
     proptest! {
+        /// However sessions end, hand on and are told of the log's end: of each transaction every change is handed on once, in order.
+        #[test]
+        fn no_part_of_a_transaction_is_forgotten(
+            sizes in prop::collection::vec(1_u64..6, 1..8),
+            steps in prop::collection::vec(0_u8..5, 0..120),
+        ) {
+            // transaction n commits at n * 100 + 50, and ends at n * 100 + 60
+            let commit_of = |n: usize| u64::try_from(n).unwrap() * 100 + 50;
+            let mut stored = PgPosition::at(0);
+            let mut appended: Vec<(usize, u64)> = Vec::new();
+            let mut steps = steps.into_iter();
+            'sessions: loop {
+                let mut position = stored.clone();
+                let mut pending = Vec::new();
+                let mut hand_on = |position: &mut PgPosition, under_way: Option<&Transaction>, pending: &mut Vec<_>| {
+                    position.note_part(under_way);
+                    appended.append(pending);
+                    stored = position.clone();
+                };
+                let first = (0..sizes.len()).find(|n| commit_of(*n) >= position.lsn).unwrap_or(sizes.len());
+                for (n, size) in sizes.iter().enumerate().skip(first) {
+                    // before it comes, the server may say how far it has looked, and the session may hand that on or end
+                    match steps.next().unwrap_or(4) {
+                        0 => continue 'sessions,
+                        1 => {
+                            position.lsn = position.lsn.max(commit_of(n) - 10);
+                            hand_on(&mut position, None, &mut pending);
+                        }
+                        _ => {}
+                    }
+                    let mut transaction = position.begins(commit_of(n), 0, 7);
+                    for change in 0..*size {
+                        match steps.next().unwrap_or(4) {
+                            0 => continue 'sessions,
+                            // handed on, and perhaps the last of its session: another form of values
+                            step @ 1..=2 => {
+                                hand_on(&mut position, Some(&transaction), &mut pending);
+                                if step == 2 {
+                                    continue 'sessions;
+                                }
+                            }
+                            _ => {}
+                        }
+                        if transaction.counts_new() {
+                            pending.push((n, change));
+                        }
+                    }
+                    position.ends(&transaction, commit_of(n) + 10);
+                    if steps.next().unwrap_or(4) < 3 {
+                        hand_on(&mut position, None, &mut pending);
+                    }
+                }
+                hand_on(&mut position, None, &mut pending);
+                break;
+            }
+            let all = sizes.iter().enumerate().flat_map(|(n, size)| (0..*size).map(move |change| (n, change)));
+            prop_assert_eq!(appended, all.collect::<Vec<_>>());
+        }
+
         #[test]
         fn pages_are_done_when_each_was_noted(pages in 0_u32..30, cuts in prop::collection::vec(0_u32..30, 0..6), order in any::<u64>()) {
             let part = Part::new("public".into(), "bins".into(), 1, pages);

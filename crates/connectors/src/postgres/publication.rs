@@ -9,7 +9,9 @@ use tokio_postgres::error::SqlState;
 
 use super::client::explain;
 use super::identity;
-use super::names::{ident, qualified};
+use super::load::MARK;
+use super::names::{ident, literal, qualified};
+use super::pgoutput::Relation;
 use super::source::SourceSettings;
 use super::tables::{self, TableSummary};
 use crate::error::ConnectorError;
@@ -30,6 +32,11 @@ async fn claim(client: &Client, settings: &SourceSettings) -> Result<(), Connect
 }
 
 impl SourceSettings {
+    /// The content of the mark in the log from which on a table is another, or published again.
+    pub(super) fn anew_mark(&self, table: &str) -> String {
+        format!("anew:{}:{table}", self.connector.simple())
+    }
+
     /// Refuses to change what belongs to the connector once a later holder of its lease has.
     ///
     /// # Errors
@@ -75,8 +82,9 @@ pub(super) async fn make(client: &Client, settings: &SourceSettings) -> Result<(
         .map_err(|e| explain(&e, "making the publication"))
 }
 
-/// Gives the publication what it is to have, of the tables that are there.
-pub(super) async fn change(client: &Client, settings: &SourceSettings) -> Result<(), ConnectorError> {
+/// Gives the publication what it is to have, of the tables that are there. For some of them the log is marked: what the stream brings under
+/// their names before that mark is of what was there before, and nothing after it is.
+pub(super) async fn change(client: &Client, settings: &SourceSettings, anew: &[String]) -> Result<(), ConnectorError> {
     let name = ident(&settings.publication());
     let during = |e: tokio_postgres::Error| match e.code() {
         Some(&SqlState::UNDEFINED_TABLE | &SqlState::INVALID_SCHEMA_NAME) => {
@@ -97,6 +105,10 @@ pub(super) async fn change(client: &Client, settings: &SourceSettings) -> Result
         }
     } else {
         changes.push_str(&format!("ALTER PUBLICATION {name} SET TABLE {}; ", listed(wanted)));
+    }
+    for table in anew {
+        let mark = literal(&settings.anew_mark(table));
+        changes.push_str(&format!("SELECT pg_logical_emit_message(true, '{MARK}', {mark}); "));
     }
     changes.push_str(&note(settings));
     client.batch_execute(&changes).await.map_err(during)
@@ -169,6 +181,37 @@ pub async fn refuse_hindered(client: &Client, tables: &[&CapturedTable]) -> Resu
         format!("{table} cannot be published: {why}"),
         "mend that in the source, or take the table out of the connector",
     ))
+}
+
+/// A row that is changed or deleted cannot be named by the key that was chosen.
+pub(super) fn without_identity(table: &str, column: &str) -> ConnectorError {
+    ConnectorError::settings(
+        Some("tables"),
+        format!(
+            "the replica identity of {table} does not hold {column}, a column of the key that was chosen for it: the log does not say which row was changed or deleted"
+        ),
+        "give the table a replica identity that holds the key (an index on it, or FULL), then begin anew: what was logged meanwhile cannot be told apart",
+    )
+}
+
+/// Refuses a relation whose changes do not name rows by the key that was chosen for it, as the log described it. Of a partitioned table the
+/// log does not say which identity its partitions have: it is that of now.
+pub(super) async fn refuse_without_identity(
+    client: &Client,
+    wanted: &CapturedTable,
+    relation: &Relation,
+) -> Result<(), ConnectorError> {
+    let lacks = |key: &&String| relation.columns.iter().any(|c| c.name == **key && !c.identity);
+    let Some(column) = wanted.key.iter().find(lacks) else { return Ok(()) };
+    let found = client
+        .query_opt("SELECT 1 FROM pg_class WHERE oid = $1 AND relkind = 'p'", &[&relation.oid])
+        .await
+        .map_err(|e| explain(&e, "looking at a table"))?;
+    if found.is_some() {
+        refuse_hindered(client, &[wanted]).await
+    } else {
+        Err(without_identity(&wanted.qualified(), column))
+    }
 }
 
 /// Tables of the settings that a publication does not have.

@@ -9,7 +9,7 @@ use gonvel_core::ports::DatabaseAddress;
 use tokio_postgres::Client;
 
 use super::client::{connect, explain};
-use super::load::{self, current_snapshot};
+use super::load::{self, current_snapshot, snapshot_with_subtransactions};
 use super::names;
 use super::position::{Lent, PgPosition, Snapshot};
 use super::publication::{self, NOTED};
@@ -116,7 +116,8 @@ async fn copied_slot(settings: &SourceSettings, client: &Client, start: Beginnin
 }
 
 /// Takes tables in and lets go of others, after the definition changed or because of their names. Rows of those that come in
-/// are loaded, if rows are.
+/// are loaded, if rows are. Of some of them that were captured before, what was carried is void: the stream brings a truncate where what
+/// it has from before ends.
 ///
 /// # Errors
 /// [`ConnectorError`]; carried out again, it comes to the same.
@@ -125,9 +126,10 @@ pub async fn change_tables(
     position: &mut PgPosition,
     new: &[String],
     gone: &[String],
+    void: &[String],
 ) -> Result<(), ConnectorError> {
     let client = connect(&settings.address).await?;
-    publication::change(&client, settings).await?;
+    publication::change(&client, settings, void).await?;
     for table in gone {
         position.loaded(table);
     }
@@ -166,7 +168,7 @@ pub async fn load_again(
     tables: &[String],
     void: bool,
 ) -> Result<(), ConnectorError> {
-    let now = current_snapshot(&connect(&settings.address).await?).await?;
+    let now = snapshot_with_subtransactions(&connect(&settings.address).await?).await?;
     let captured = |name: &&String| settings.tables.iter().any(|t| t.qualified() == **name);
     for table in tables.iter().filter(captured) {
         if void {

@@ -46,17 +46,17 @@ async fn a_former_holder_of_the_lane_drops_no_slot_and_changes_no_publication() 
     assert_eq!(before.1, ["bins"]);
     let late = prepare(&frozen).await;
     assert!(matches!(late, Err(ConnectorError::Later { epoch: 5 })), "{late:?}");
-    let late = change_tables(&frozen, &mut position, &["public.lines".to_owned()], &["public.bins".to_owned()]).await;
+    let late = change_tables(&frozen, &mut position, &["public.lines".to_owned()], &["public.bins".to_owned()], &[]).await;
     assert!(matches!(late, Err(ConnectorError::Later { epoch: 5 })), "{late:?}");
     assert_eq!(made(&client).await, before);
 
     // the same and later ones go on
     for epoch in [5, 9] {
         let both = settings(epoch, vec![table("bins"), table("lines")]);
-        change_tables(&both, &mut position, &["public.lines".to_owned()], &[]).await.unwrap();
+        change_tables(&both, &mut position, &["public.lines".to_owned()], &[], &[]).await.unwrap();
         assert_eq!(made(&client).await, (before.0.clone(), vec!["bins".to_owned(), "lines".to_owned()]));
     }
-    let late = change_tables(&settings(5, vec![table("bins")]), &mut position, &[], &["public.lines".to_owned()]).await;
+    let late = change_tables(&settings(5, vec![table("bins")]), &mut position, &[], &["public.lines".to_owned()], &[]).await;
     assert!(matches!(late, Err(ConnectorError::Later { epoch: 9 })), "{late:?}");
     // but for what a log noted that was rolled back since
     let void = SourceSettings { void: Some(Epoch(9)), ..settings(5, vec![table("lines")]) };

@@ -289,3 +289,36 @@ async fn tables_that_are_made_anew_dropped_or_renamed_lose_nothing_in_silence() 
     assert!(reason.contains("is not in the database any more") && reason.contains("begin anew"), "{reason}");
     fleet.stop().await;
 }
+
+/// What a table of the same name held before goes once all that the log has of it has come: not before.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_table_that_is_made_anew_while_its_connector_is_behind_leaves_no_rows() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    let make = "CREATE TABLE rooms (id bigint PRIMARY KEY, grade text)";
+    source.batch_execute(&format!("{make}; INSERT INTO rooms VALUES (1, 'a')")).await.unwrap();
+    let from = world.connector("from-packhouse", world.source(&["rooms"], 2).await).await;
+    world.connector("to-settlement", world.sink(&["rooms"]).await).await;
+    let fleet = world.fleet();
+    world.until_equal(&source, &target, &["rooms"], Duration::from_secs(20)).await;
+    for round in 0..3 {
+        world.database.ask(from, Wish::Pause, "").await.unwrap();
+        world.until_state(from, State::Paused).await;
+        let rows = |from: i32, grade: &str| {
+            format!("INSERT INTO rooms SELECT n, '{grade}' FROM generate_series({from}, {}) n", from + 50)
+        };
+        source.batch_execute(&rows(100 * round + 10, "before")).await.unwrap();
+        source.batch_execute(&format!("DROP TABLE rooms; {make}")).await.unwrap();
+        source.batch_execute(&rows(100 * round + 40, "after")).await.unwrap();
+        if round == 2 {
+            source.batch_execute(&format!("DROP TABLE rooms; {make}; INSERT INTO rooms VALUES (7, 'last')")).await.unwrap();
+        }
+        world.database.ask(from, Wish::Run, "").await.unwrap();
+        source.batch_execute("INSERT INTO rooms VALUES (9, 'meanwhile')").await.unwrap();
+        world.until_equal(&source, &target, &["rooms"], Duration::from_secs(30)).await;
+        source.batch_execute("UPDATE rooms SET grade = 'later' WHERE id % 2 = 1").await.unwrap();
+        world.until_equal(&source, &target, &["rooms"], Duration::from_secs(30)).await;
+    }
+    fleet.stop().await;
+}

@@ -4,9 +4,10 @@
 use std::time::{Duration, Instant};
 
 use crate::support::{TABLES, World, loads, topic_changes, write};
-use gonvel_core::connector::{ExistingRows, State, Wish};
+use gonvel_core::connector::{ExistingRows, SourceDefinition, State, Wish};
 use gonvel_core::ports::Login;
 use gonvel_core::secret::Secret;
+use gonvel_core::table_patterns::TablePatterns;
 use tokio_postgres::Client;
 
 const BINS: &str = "INSERT INTO bins SELECT n, n % 500 / 10.0, 'second', repeat('r', 2500), '2026-10-01', n % 60 FROM generate_series(1, 3000) n;
@@ -185,5 +186,109 @@ async fn a_load_keeps_its_pace_and_changes_do_not_wait_for_it() {
         assert!(start.elapsed() < Duration::from_secs(90), "something was left behind");
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
+    fleet.stop().await;
+}
+
+/// A row that is changed while its table is loaded comes with the change alone: also where a column of it is gone by then.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_large_column_that_is_dropped_while_loading_takes_no_row_with_it() {
+    let mut world = World::new().await;
+    world.load.rows_per_second = Some(500);
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    source
+        .batch_execute(
+            "CREATE TABLE bins (id bigint PRIMARY KEY, grade text, doc text, other text);
+             ALTER TABLE bins ALTER doc SET STORAGE EXTERNAL; ALTER TABLE bins ALTER other SET STORAGE EXTERNAL;
+             INSERT INTO bins SELECT n, 'second', repeat('doc', 1000), repeat('other', 600) FROM generate_series(1, 2000) n; ANALYZE bins",
+        )
+        .await
+        .unwrap();
+    let fleet = world.fleet();
+    let (from, _) = world.flow(&["bins"], 1).await;
+    world.until_state(from, State::Loading).await;
+    source
+        .batch_execute("BEGIN; UPDATE bins SET grade = 'first' WHERE id > 1990; DELETE FROM bins WHERE id > 1998; ALTER TABLE bins DROP COLUMN doc; COMMIT")
+        .await
+        .unwrap();
+    let wanted = "SELECT id, grade, other FROM bins";
+    world.until_same((&source, wanted), (&target, wanted), Duration::from_secs(60)).await;
+    fleet.stop().await;
+}
+
+/// What a transaction under way writes comes by the stream when it ends, whether it writes it itself or in a part of it.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_is_written_in_a_savepoint_while_a_load_begins_comes_once() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    source
+        .batch_execute("CREATE TABLE bins (id bigint PRIMARY KEY, grade text); INSERT INTO bins SELECT n, 'a' FROM generate_series(1, 50) n")
+        .await
+        .unwrap();
+    let fleet = world.fleet();
+    let from = world.connector("from-packhouse", world.source(&["bins"], 1).await).await;
+    world.until_state(from, State::Following).await;
+    let writer = world.cluster.connect("packhouse").await.unwrap();
+    writer
+        .batch_execute(
+            "BEGIN; INSERT INTO bins VALUES (101, 'itself'); SAVEPOINT one; INSERT INTO bins VALUES (102, 'within');
+             RELEASE SAVEPOINT one; SAVEPOINT two; INSERT INTO bins VALUES (103, 'within')",
+        )
+        .await
+        .unwrap();
+    // later numbers are given out meanwhile
+    source.batch_execute("INSERT INTO bins VALUES (201, 'others')").await.unwrap();
+    world.database.ask_to_load_again(from, &["public.bins".to_owned()], ExistingRows::Keep).await.unwrap();
+    world.database.start_anew(&[from]).await.unwrap();
+    let start = Instant::now();
+    let began =
+        "SELECT 1 FROM pg_stat_activity WHERE application_name LIKE 'gonvel%' AND query LIKE '%pg_logical_emit_message%'";
+    // it has begun, and waits for the transaction or not
+    while source.query_opt(began, &[]).await.unwrap().is_none() && start.elapsed() < Duration::from_secs(3) {
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    writer.batch_execute("COMMIT").await.unwrap();
+    loop {
+        let changes = topic_changes(&world.database, "packhouse.bins").await;
+        let of = |id: i64| changes.iter().filter(|c| c["new"]["id"] == id).count();
+        if of(50) == 2 && of(103) > 0 {
+            world.until_state(from, State::Following).await;
+            let changes = topic_changes(&world.database, "packhouse.bins").await;
+            let of = |id: i64| changes.iter().filter(|c| c["new"]["id"] == id).count();
+            assert_eq!([101, 102, 103].map(of), [1, 1, 1], "{changes:?}");
+            break;
+        }
+        assert!(start.elapsed() < Duration::from_secs(60), "{changes:?}");
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    fleet.stop().await;
+}
+
+/// A file that is made while an older transaction runs has rows that look as if the stream brought them.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_table_that_is_rewritten_before_it_is_taken_in_is_not_loaded_empty() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    let patterns = TablePatterns { include: vec!["public.*".into()], exclude: vec![], topic: "packhouse.{table}".into() };
+    let definition = SourceDefinition { patterns: Some(patterns), ..world.source(&[], 1).await };
+    let fleet = world.fleet();
+    let from = world.connector("all", definition).await;
+    world.until_state(from, State::Following).await;
+    source.batch_execute("CREATE TABLE bins (id bigint PRIMARY KEY, n int)").await.unwrap();
+    let older = world.cluster.connect("packhouse").await.unwrap();
+    older.batch_execute("BEGIN; CREATE TABLE holds_a_number (id int)").await.unwrap();
+    source.batch_execute("INSERT INTO bins SELECT n, n FROM generate_series(1, 300) n").await.unwrap();
+    let start = Instant::now();
+    let published = "SELECT 1 FROM pg_publication_tables WHERE tablename = 'bins'";
+    while source.query_opt(published, &[]).await.unwrap().is_none() {
+        assert!(start.elapsed() < Duration::from_secs(30));
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    world.until_state(from, State::Loading).await;
+    source.batch_execute("ALTER TABLE bins ALTER n TYPE bigint").await.unwrap();
+    older.batch_execute("ROLLBACK").await.unwrap();
+    world.connector("to-settlement", world.sink(&["bins"]).await).await;
+    world.until_equal(&source, &target, &["bins"], Duration::from_secs(30)).await;
     fleet.stop().await;
 }

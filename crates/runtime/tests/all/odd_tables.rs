@@ -3,10 +3,10 @@
 use std::time::Duration;
 
 use crate::support::{World, topic_changes};
-use gonvel_core::connector::CapturedTable;
+use gonvel_core::connector::{CapturedTable, State};
 
 /// A key that carries further columns along; an identity that is not the primary key; partitions whose columns lie otherwise than
-/// their table's; and whole old rows, of a table whose key is chosen.
+/// their table's; a key that is stored out of line; and whole old rows, of a table whose key is chosen.
 const ODD: &str = "
     CREATE TABLE carrying (id bigint, note text, kg numeric(7,1), PRIMARY KEY (id) INCLUDE (note, kg));
     CREATE TABLE by_code (id bigint PRIMARY KEY, code text NOT NULL, kg numeric(7,1));
@@ -16,6 +16,9 @@ const ODD: &str = "
     ALTER TABLE spread_north DROP COLUMN gone; ALTER TABLE spread_north REPLICA IDENTITY FULL;
     ALTER TABLE spread ATTACH PARTITION spread_north FOR VALUES IN ('north');
     CREATE TABLE spread_rest PARTITION OF spread DEFAULT;
+    CREATE TABLE written (code text PRIMARY KEY, pad text, note text, n int);
+    ALTER TABLE written ALTER code SET STORAGE EXTERNAL; ALTER TABLE written ALTER pad SET STORAGE MAIN;
+    ALTER TABLE written ALTER note SET STORAGE EXTERNAL;
     CREATE TABLE loose (tag text NOT NULL, room int NOT NULL, note text); ALTER TABLE loose REPLICA IDENTITY FULL;";
 
 /// The same rows come and go in each; among them rows whose keys change, and large values that do not.
@@ -36,6 +39,11 @@ async fn stir(client: &tokio_postgres::Client, from: i64) {
              UPDATE spread SET kg = kg + 1 WHERE id % 3 = 0 AND id BETWEEN {from} AND {to};
              UPDATE spread SET site = CASE site WHEN 'north' THEN 'south' ELSE 'north' END WHERE id % 7 = 0 AND id BETWEEN {from} AND {to};
              DELETE FROM spread WHERE id % 5 = 0;
+             INSERT INTO written SELECT repeat(md5(n::text), 40), repeat('p', 1800), repeat('note', 600), n FROM generate_series({from}, {to}) n;
+             UPDATE written SET n = n + 100000 WHERE n % 3 = 0 AND n BETWEEN {from} AND {to};
+             UPDATE written SET code = 'moved ' || code WHERE n % 7 = 0 AND n BETWEEN {from} AND {to};
+             UPDATE written SET note = 'small' WHERE n % 11 = 0 AND n BETWEEN {from} AND {to};
+             DELETE FROM written WHERE n % 5 = 0;
              INSERT INTO loose SELECT 't' || n, n % 60, repeat('long ', 600) || n FROM generate_series({from}, {to}) n;
              UPDATE loose SET room = room + 1 WHERE room % 3 = 0; UPDATE loose SET tag = 'again ' || tag WHERE room % 7 = 0;
              DELETE FROM loose WHERE room % 5 = 0"
@@ -51,14 +59,14 @@ async fn whatever_tells_rows_apart_the_target_becomes_the_source() {
     let target = world.cluster.connect("settlement").await.unwrap();
     source.batch_execute(ODD).await.unwrap();
     stir(&source, 1).await;
-    let tables = ["carrying", "by_code", "spread", "loose"];
+    let tables = ["carrying", "by_code", "spread", "written", "loose"];
     let mut definition = world.source(&tables, 3).await;
     let key = |tables: &mut Vec<CapturedTable>, table: &str, key: &str| {
         tables.iter_mut().find(|t| t.table == table).unwrap().key = vec![key.to_owned()];
     };
     key(&mut definition.tables, "by_code", "code");
     key(&mut definition.tables, "loose", "tag");
-    world.connector("from-packhouse", definition).await;
+    let from = world.connector("from-packhouse", definition).await;
     world.connector("into-settlement", world.sink(&tables).await).await;
     let fleet = world.fleet();
     stir(&source, 1_001).await;
@@ -73,5 +81,13 @@ async fn whatever_tells_rows_apart_the_target_becomes_the_source() {
     assert!(kinds.contains(&"update"), "{kinds:?}");
     let key = |c: &&serde_json::Value| c["change"] == "delete" && c["old"]["id"].is_null();
     assert_eq!(changes.iter().filter(key).count(), 0, "a row was deleted without its key");
+    let changes = topic_changes(&world.database, "packhouse.written").await;
+    let updates = changes.iter().filter(|c| c["change"] == "update" && c["new"]["note"].is_null());
+    assert!(updates.count() > 100, "no key was left out by the server, or an update became another row");
+
+    // what the log says of rows without their key names none
+    source.batch_execute("ALTER TABLE by_code REPLICA IDENTITY DEFAULT; DELETE FROM by_code WHERE id = 3").await.unwrap();
+    let reason = world.until_state(from, State::Halted).await;
+    assert!(reason.contains("the replica identity of public.by_code does not hold code"), "{reason}");
     fleet.stop().await;
 }
