@@ -26,7 +26,7 @@ pub struct Refused {
 
 /// Records that wait, by the keys of their rows with their offsets. What brings only a part of such a row goes behind them: without them
 /// there is no row that it belongs to.
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default)]
 pub struct Held(HashMap<(TopicPartition, Bytes), Vec<i64>>);
 
 impl Held {
@@ -71,6 +71,22 @@ impl Held {
         self.0.get(&(at, key.clone())).is_some_and(|waits| waits.iter().any(|w| (since..offset).contains(w)))
     }
 
+    /// Whether one that was noted still waits.
+    fn has(&self, changes: &TopicChanges, change: usize) -> bool {
+        let (at, offset) = changes.from[change];
+        self.0.get(&(at, changes.record_key(change).clone())).is_some_and(|waits| waits.contains(&offset))
+    }
+
+    /// Notes that changes wait no more.
+    fn settled(&mut self, changes: &TopicChanges, range: Range<usize>) {
+        for change in range {
+            let (at, offset) = changes.from[change];
+            if let Some(waits) = self.0.get_mut(&(at, changes.record_key(change).clone())) {
+                waits.retain(|w| *w != offset);
+            }
+        }
+    }
+
     /// Notes that a range was written.
     fn written(&mut self, changes: &TopicChanges, range: Range<usize>) {
         if self.0.is_empty() {
@@ -99,14 +115,117 @@ enum Attempt {
     },
 }
 
+/// When constraints are looked at that are checked at the commit.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Checks {
+    AtTheEnd,
+    ByPart,
+}
+
+/// Refused changes that have another chance, at most: each is tried alone.
+const MOST_AGAIN: usize = 1_000;
+
+/// One going through a round.
+struct Pass<'s> {
+    sink: &'s PgSink,
+    held: Held,
+    checks: Checks,
+    refused: Vec<Refused>,
+}
+
+impl Pass<'_> {
+    async fn topic(&mut self, part: usize, changes: &TopicChanges) -> Result<(), ConnectorError> {
+        // what is still to be written, the first on top
+        let all = 0..changes.changes.len();
+        let mut ranges = vec![all];
+        while let Some(range) = ranges.pop() {
+            if range.is_empty() {
+                continue;
+            }
+            if let Some(behind) = self.held.first_behind(changes, range.clone()) {
+                let record = record_of(changes, behind);
+                if record.start > range.start {
+                    ranges.extend([record.start..range.end, range.start..record.start]);
+                } else {
+                    self.put_aside(part, changes, &record, BEHIND.to_owned());
+                    ranges.push(record.end..range.end);
+                }
+                continue;
+            }
+            let Attempt::Refused { finding, at } = self.sink.attempt(changes, range.clone(), self.checks).await? else {
+                self.held.written(changes, range);
+                continue;
+            };
+            let first = record_of(changes, range.start);
+            if first.end >= range.end {
+                self.put_aside(part, changes, &first, finding);
+                continue;
+            }
+            match at {
+                // the server told which row it was: what is before its record and after it is tried as a whole
+                Some(at) => {
+                    let record = record_of(changes, range.start + at);
+                    ranges.extend([record.end..range.end, record.clone(), range.start..record.start]);
+                }
+                None => {
+                    let middle = record_of(changes, range.start + range.len() / 2).start.max(first.end);
+                    ranges.extend([middle..range.end, range.start..middle]);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn put_aside(&mut self, part: usize, changes: &TopicChanges, record: &Range<usize>, finding: String) {
+        if self.sink.settings.writes.keeps_rows() {
+            for change in record.clone() {
+                let (at, offset) = changes.from[change];
+                self.held.note(at, changes.record_key(change), offset);
+            }
+        }
+        self.refused.push(Refused { part, change: record.start, finding });
+    }
+
+    /// Tries what was refused again as long as some of it is taken: values that rows exchange are free only once both have moved on. What
+    /// a newer change of its row made void is not tried.
+    async fn second_chance(&mut self, round: &Round) -> Result<(), ConnectorError> {
+        let mut takes = true;
+        while takes && self.refused.len() <= MOST_AGAIN {
+            takes = false;
+            for refused in std::mem::take(&mut self.refused) {
+                let changes = &round.topics[refused.part];
+                let record = record_of(changes, refused.change);
+                let is_void = |change: usize| !self.held.has(changes, change);
+                let hindered = self.sink.settings.writes.keeps_rows()
+                    && (record.clone().all(is_void) || self.held.first_behind(changes, record.clone()).is_some());
+                if hindered {
+                    self.refused.push(refused);
+                    continue;
+                }
+                match self.sink.attempt(changes, record.clone(), self.checks).await? {
+                    Attempt::Written => {
+                        self.held.settled(changes, record.clone());
+                        self.held.written(changes, record);
+                        takes = true;
+                    }
+                    Attempt::Refused { .. } => self.refused.push(refused),
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
 impl PgSink {
     /// Writes a round, but for the changes that the target refuses: halves are tried until those stand alone. Everything is
-    /// written in order, so keys keep theirs, and what brings a part of a row whose earlier change waits is refused with it. Nothing is
-    /// committed, and the positions are not moved yet.
+    /// written in order, so keys keep theirs, and what brings a part of a row whose earlier change waits is refused with it. What is
+    /// refused has another chance once all else is written: it may need what comes after it. Constraints that are checked at the commit
+    /// are looked at when all is written, and one by one only where they do not hold then. Nothing is committed, and the positions are
+    /// not moved yet.
     ///
     /// # Errors
     /// [`ConnectorError`], other than of a record; the sink must be started again.
-    pub async fn sift(&mut self, round: &Round, mut held: Held) -> Result<Vec<Refused>, ConnectorError> {
+    pub async fn sift(&mut self, round: &Round, held: Held) -> Result<Vec<Refused>, ConnectorError> {
         // a table that was mended since takes what it refused
         self.targets.clear();
         self.statements = Statements::default();
@@ -114,65 +233,36 @@ impl PgSink {
             self.prepare(changes).await?;
         }
         self.open = true;
-        self.command("BEGIN; SAVEPOINT part").await?;
-        let mut refused = Vec::new();
-        for (part, changes) in round.topics.iter().enumerate() {
-            // what is still to be written, the first on top
-            let all = 0..changes.changes.len();
-            let mut ranges = vec![all];
-            while let Some(range) = ranges.pop() {
-                if range.is_empty() {
-                    continue;
-                }
-                let first = record_of(changes, range.start);
-                let mut put_aside = |held: &mut Held, finding: String| {
-                    if self.settings.writes.keeps_rows() {
-                        first.clone().for_each(|change| {
-                            held.note(changes.from[change].0, changes.record_key(change), changes.from[change].1)
-                        });
-                    }
-                    refused.push(Refused { part, change: first.start, finding });
+        self.command("BEGIN; SAVEPOINT all_of_it").await?;
+        let refused = self.pass(round, held.clone(), Checks::AtTheEnd).await?;
+        match self.client.batch_execute("SET CONSTRAINTS ALL IMMEDIATE").await {
+            Ok(()) => return Ok(refused),
+            Err(error) => {
+                let ConnectorError::BadRecord { .. } = explain_write(&error, "the target") else {
+                    return Err(explain(&error, "checking constraints"));
                 };
-                if let Some(behind) = held.first_behind(changes, range.clone()) {
-                    let record = record_of(changes, behind);
-                    if record.start > range.start {
-                        ranges.extend([record.start..range.end, range.start..record.start]);
-                    } else {
-                        put_aside(&mut held, BEHIND.to_owned());
-                        ranges.push(record.end..range.end);
-                    }
-                    continue;
-                }
-                let Attempt::Refused { finding, at } = self.attempt(changes, range.clone()).await? else {
-                    held.written(changes, range);
-                    continue;
-                };
-                if first.end >= range.end {
-                    put_aside(&mut held, finding);
-                    continue;
-                }
-                match at {
-                    // the server told which row it was: what is before its record and after it is tried as a whole
-                    Some(at) => {
-                        let record = record_of(changes, range.start + at);
-                        ranges.extend([record.end..range.end, record.clone(), range.start..record.start]);
-                    }
-                    None => {
-                        let middle = record_of(changes, range.start + range.len() / 2).start.max(first.end);
-                        ranges.extend([middle..range.end, range.start..middle]);
-                    }
-                }
             }
         }
-        Ok(refused)
+        self.command("ROLLBACK TO SAVEPOINT all_of_it").await?;
+        self.pass(round, held, Checks::ByPart).await
     }
 
-    async fn attempt(&self, changes: &TopicChanges, range: Range<usize>) -> Result<Attempt, ConnectorError> {
+    async fn pass(&self, round: &Round, held: Held, checks: Checks) -> Result<Vec<Refused>, ConnectorError> {
+        self.command("SAVEPOINT part").await?;
+        let mut pass = Pass { sink: self, held, checks, refused: Vec::new() };
+        for (part, changes) in round.topics.iter().enumerate() {
+            pass.topic(part, changes).await?;
+        }
+        pass.second_chance(round).await?;
+        self.command("RELEASE SAVEPOINT part").await?;
+        Ok(pass.refused)
+    }
+
+    async fn attempt(&self, changes: &TopicChanges, range: Range<usize>, checks: Checks) -> Result<Attempt, ConnectorError> {
         let part = &changes.changes[range];
         let applied = self.apply_changes(changes, part).await;
-        // a constraint that is checked at the commit would refuse the whole round then: it speaks now
         let outcome = match applied {
-            Ok(()) => self.keep_part(changes).await,
+            Ok(()) => self.keep_part(changes, checks).await,
             refused => refused,
         };
         match outcome {
@@ -202,13 +292,16 @@ impl PgSink {
     }
 
     /// Makes a part that was written stay, and begins the next.
-    async fn keep_part(&self, changes: &TopicChanges) -> Result<(), ConnectorError> {
+    async fn keep_part(&self, changes: &TopicChanges, checks: Checks) -> Result<(), ConnectorError> {
         let (_, topic) = &self.settings.topics[changes.topic];
         let table = format!("{}.{}", topic.schema, topic.table);
-        let kept = self.client.batch_execute(
-            "SET CONSTRAINTS ALL IMMEDIATE; SET CONSTRAINTS ALL DEFERRED; RELEASE SAVEPOINT part; SAVEPOINT part",
-        );
-        kept.await.map_err(|e| explain_write(&e, &table))
+        let kept = match checks {
+            Checks::AtTheEnd => "RELEASE SAVEPOINT part; SAVEPOINT part",
+            Checks::ByPart => {
+                "SET CONSTRAINTS ALL IMMEDIATE; SET CONSTRAINTS ALL DEFERRED; RELEASE SAVEPOINT part; SAVEPOINT part"
+            }
+        };
+        self.client.batch_execute(kept).await.map_err(|e| explain_write(&e, &table))
     }
 
     async fn command(&self, text: &str) -> Result<(), ConnectorError> {

@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use crate::support::World;
+use crate::support::{World, topic_records};
 use gonvel_core::block::BlockBuilder;
 use gonvel_core::connector::{SinkDefinition, State, TargetRows, Wish};
 use gonvel_core::naming::{ConnectorId, PartitionId, TopicName, TopicPartition};
@@ -372,6 +372,60 @@ async fn what_is_delivered_of_a_row_makes_void_what_waits_from_before_it() {
     target.batch_execute("ALTER TABLE bins DROP CONSTRAINT light").await.unwrap();
     assert_eq!(world.database.retry(&Which::All(sink), None).await.unwrap(), 0);
     world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    fleet.stop().await;
+}
+
+/// What needs what comes after it in the same round, or values that another row still has, is not bad because something else is.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn rows_that_need_each_other_are_not_put_aside_beside_a_bad_one() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    source
+        .batch_execute(
+            "CREATE TABLE bins (id bigint PRIMARY KEY, room int, slot text UNIQUE, weight_kg int);
+             CREATE TABLE rooms (id bigint PRIMARY KEY, name text);
+             INSERT INTO rooms SELECT n, 'room' FROM generate_series(1, 3) n;
+             INSERT INTO bins SELECT n, 1, 'slot ' || n, n FROM generate_series(1, 40) n",
+        )
+        .await
+        .unwrap();
+    target
+        .batch_execute(
+            "CREATE TABLE rooms (id bigint PRIMARY KEY, name text);
+             CREATE TABLE bins (id bigint PRIMARY KEY, room bigint REFERENCES rooms DEFERRABLE INITIALLY DEFERRED, slot text UNIQUE,
+               weight_kg int CHECK (weight_kg < 1000))",
+        )
+        .await
+        .unwrap();
+    world.connector("from-packhouse", world.source(&["bins", "rooms"], 3).await).await;
+    let sink = world.connector("to-settlement", world.sink(&["bins", "rooms"]).await).await;
+    let fleet = world.fleet();
+    world.until_equal(&source, &target, &["bins", "rooms"], PATIENCE).await;
+    world.database.ask(sink, Wish::Pause, "").await.unwrap();
+    world.until_state(sink, State::Paused).await;
+    // children whose parents come later, a bad row, one without a parent, and ten pairs of rows that exchange their slots
+    source
+        .batch_execute(
+            "INSERT INTO bins SELECT n, 9, 'late ' || n, n FROM generate_series(101, 130) n; INSERT INTO rooms VALUES (9, 'late');
+             INSERT INTO bins VALUES (200, 1, 'bad', 5000), (201, 77, 'alone', 1);
+             UPDATE bins SET slot = 'free ' || id WHERE id <= 10;
+             UPDATE bins SET slot = 'slot ' || (id - 10) WHERE id BETWEEN 11 AND 20;
+             UPDATE bins SET slot = 'slot ' || (id + 10) WHERE id <= 10",
+        )
+        .await
+        .unwrap();
+    let start = Instant::now();
+    while topic_records(&world.database, "packhouse.bins").await.len() < 102 {
+        assert!(start.elapsed() < PATIENCE);
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    world.database.ask(sink, Wish::Run, "").await.unwrap();
+    let wanted = "SELECT * FROM bins WHERE id NOT IN (200, 201)";
+    world.until_same((&source, wanted), (&target, "SELECT * FROM bins"), PATIENCE).await;
+    let mut waiting: Vec<i64> = until_kept(&world, sink, "waiting", 2).await.iter().map(id_of).collect();
+    waiting.sort_unstable();
+    assert_eq!(waiting, [200, 201]);
     fleet.stop().await;
 }
 
