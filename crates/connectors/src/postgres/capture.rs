@@ -516,7 +516,7 @@ impl Capture {
             })
             .collect();
         if let Some(transaction) = &self.transaction {
-            load::until_visible(&self.client, transaction.number).await?;
+            load::until_visible(&self.client, transaction.number, &self.settings.slot()).await?;
         }
         let table = qualified(&shape.schema, &shape.table);
         let mut missing = missing.to_vec();

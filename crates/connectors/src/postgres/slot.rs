@@ -97,7 +97,7 @@ async fn copied_slot(settings: &SourceSettings, client: &Client, start: Beginnin
         .await
         .map_err(during)?;
     // whoever began before our own publication was there may have written what it does not know
-    load::settle(client).await?;
+    load::settle(client, load::SETTLING).await?;
     let now = client
         .query_one("SELECT pg_current_wal_insert_lsn()::text", &[])
         .await

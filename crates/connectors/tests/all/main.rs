@@ -10,3 +10,4 @@ mod preflight;
 mod recorded_stream;
 mod refusals;
 mod tls;
+mod visible;

@@ -322,3 +322,38 @@ async fn a_table_that_is_made_anew_while_its_connector_is_behind_leaves_no_rows(
     }
     fleet.stop().await;
 }
+
+/// Where the server counts Gonvel's session as a standby, commits wait for it: it must not wait for them in turn.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_commit_that_waits_for_gonvel_is_not_waited_for() {
+    let (world, _own) = World::apart().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    source
+        .batch_execute(
+            "CREATE TABLE bins (id bigint PRIMARY KEY, grade text); ALTER TABLE bins ALTER grade SET STORAGE EXTERNAL;
+             INSERT INTO bins VALUES (1, repeat('large', 1000))",
+        )
+        .await
+        .unwrap();
+    let from = world.connector("from-packhouse", world.source(&["bins"], 1).await).await;
+    let fleet = world.fleet();
+    world.until_state(from, State::Following).await;
+    source.batch_execute("ALTER SYSTEM SET synchronous_standby_names = '*'").await.unwrap();
+    source.batch_execute("SELECT pg_reload_conf()").await.unwrap();
+    let start = Instant::now();
+    while source.query_opt("SELECT 1 FROM pg_stat_replication WHERE sync_state = 'sync'", &[]).await.unwrap().is_none() {
+        assert!(start.elapsed() < Duration::from_secs(10));
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    // another key, and a value that is not sent: it is fetched from the row that the commit is to show
+    let writer = world.cluster.connect("packhouse").await.unwrap();
+    let commit = tokio::spawn(async move { writer.batch_execute("UPDATE bins SET id = 2").await });
+    let reason = world.until_state(from, State::Halted).await;
+    assert!(reason.contains("counts Gonvel's session as a standby"), "{reason}");
+    source.batch_execute("ALTER SYSTEM RESET synchronous_standby_names").await.unwrap();
+    source.batch_execute("SELECT pg_reload_conf()").await.unwrap();
+    commit.await.unwrap().unwrap();
+    world.database.ask(from, Wish::Run, "").await.unwrap();
+    world.until_state(from, State::Following).await;
+    fleet.stop().await;
+}

@@ -139,6 +139,7 @@ async fn the_latest_of_each_key_stays_in_its_place() {
     let database = open(&cluster).await;
     let settings = TopicSettings { keep: Keep::Latest, deletes_kept_ms: 5_000, ..TopicSettings::default() };
     let (topic, at) = topic(&database, "packhouse.varieties", settings).await;
+    let began = chrono::Utc::now().timestamp_micros();
     let mut keeper = Keeper::new(database.clone());
     let mut all: Vec<(i64, Record)> = Vec::new();
     for round in 0..5_i64 {
@@ -170,7 +171,12 @@ async fn the_latest_of_each_key_stays_in_its_place() {
     let deletes = |kept: &[(i64, Record)]| kept.iter().filter(|(_, r)| r.key.is_some() && r.value.is_none()).count();
     let before = read(&database, at).await.0;
     assert!(deletes(&before) > 0);
+    // it runs from when they were appended: whoever reads could not have had them before, however old they are
     keeper.round(true, 60 * SECOND).await;
+    assert_eq!(deletes(&read(&database, at).await.0), deletes(&before));
+    keeper.round(true, began).await;
+    assert_eq!(deletes(&read(&database, at).await.0), deletes(&before));
+    keeper.round(true, chrono::Utc::now().timestamp_micros() + 60 * SECOND).await;
     let after = read(&database, at).await.0;
     assert_eq!((deletes(&after), after.len()), (0, before.len() - deletes(&before)));
     // a reader that stands in a gap goes on with what is left

@@ -40,7 +40,7 @@ const LOOK: Duration = Duration::from_millis(100);
 /// How often subtransactions are looked for while no transaction ends.
 const LOOKS: u32 = 100;
 /// Longest wait for transactions that were under way when a load is taken up again.
-const SETTLING: Duration = Duration::from_secs(30);
+pub(super) const SETTLING: Duration = Duration::from_secs(30);
 
 /// Rows of a range of pages.
 #[derive(Debug)]
@@ -183,7 +183,7 @@ pub struct Loading {
 ///
 /// Cancel safety: dropped, all reading ends.
 pub async fn run(loading: Loading, chunks: mpsc::Sender<Chunk>) -> Result<(), ConnectorError> {
-    settle(&connect(&loading.address).await?).await?;
+    settle(&connect(&loading.address).await?, SETTLING).await?;
     let plan = Plan::new(loading.tables.clone());
     let workers = loading.how.chunks.max(1);
     let readers = (0..workers).map(|number| read_on(&loading, &plan, number, workers, chunks.clone()));
@@ -256,32 +256,71 @@ async fn told<T>(
 }
 
 /// Waits for the transactions under way to end. A change that an earlier session brought could otherwise be invisible to
-/// the first reading, while nothing of it is remembered here.
-pub(super) async fn settle(client: &Client) -> Result<(), ConnectorError> {
-    let start = Instant::now();
-    let first = current_snapshot(client).await?;
-    while start.elapsed() < SETTLING {
-        if current_snapshot(client).await?.xmin >= first.xmax {
-            break;
-        }
-        tokio::time::sleep(Duration::from_millis(20)).await;
-    }
-    Ok(())
-}
-
-/// Waits until a committed transaction is visible to new readings. The stream brings a transaction as soon as its commit
-/// is in the server's log, which is a moment before other sessions see it, and longer where the commit waits for a standby.
+/// the first reading, while nothing of it is remembered here. One that goes on for long is waited for no longer than this: nothing of
+/// it was brought. But one whose commit waits for a standby was brought, and is invisible as long as it waits.
 ///
 /// # Errors
 /// [`ConnectorError`] if the server does not answer.
-pub async fn until_visible(client: &Client, transaction: u32) -> Result<(), ConnectorError> {
+pub async fn settle(client: &Client, patience: Duration) -> Result<(), ConnectorError> {
+    // of the sessions of others it is not told to everyone what they wait for
+    const COMMITTING: &str =
+        "SELECT count(*) FROM pg_stat_activity WHERE backend_xid IS NOT NULL AND pid <> pg_backend_pid()
+         AND (wait_event = 'SyncRep' OR state IS NULL AND current_setting('synchronous_standby_names') <> '')";
+    let start = Instant::now();
+    // a number of our own: a snapshot does not name the newest ones that are under way
+    let row = client.query_one("SELECT pg_current_xact_id()::text", &[]).await.map_err(|e| explain(&e, "taking a number"))?;
+    let ours: u64 = row.get::<_, &str>(0).parse().map_err(|_| ConnectorError::Defect("a number that cannot be read".into()))?;
+    loop {
+        if current_snapshot(client).await?.xmin >= ours {
+            return Ok(());
+        }
+        if start.elapsed() >= patience {
+            let committing =
+                client.query_one(COMMITTING, &[]).await.map_err(|e| explain(&e, "looking for commits that wait"))?;
+            if committing.get::<_, i64>(0) == 0 {
+                return Ok(());
+            }
+            tokio::time::sleep(LOOK).await;
+        }
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+}
+
+/// Waits until a committed transaction is visible to new readings. The stream brings a transaction as soon as its commit
+/// is in the server's log, which is a moment before other sessions see it, and longer where the commit waits for a standby. Where it
+/// waits for us, who have not taken it yet, that is no wait that ends.
+///
+/// # Errors
+/// [`ConnectorError`] if the server does not answer, or counts the session of this slot as a standby that commits wait for.
+pub async fn until_visible(client: &Client, transaction: u32, slot: &str) -> Result<(), ConnectorError> {
+    const COUNTED: &str = "SELECT current_setting('synchronous_standby_names') FROM pg_replication_slots s
+         JOIN pg_stat_replication r ON r.pid = s.active_pid WHERE s.slot_name = $1 AND r.sync_state IN ('sync', 'quorum')";
+    let mut look = Instant::now() + Duration::from_secs(1);
     loop {
         let now = current_snapshot(client).await?;
         if now.sees(now.widen(transaction)) {
             return Ok(());
         }
+        if look <= Instant::now() {
+            let counted = client.query_opt(COUNTED, &[&slot]).await.map_err(|e| explain(&e, "looking for standbys"))?;
+            if let Some(row) = counted {
+                return Err(counts_us(row.get(0)));
+            }
+            look = Instant::now() + Duration::from_secs(1);
+        }
         tokio::time::sleep(Duration::from_millis(1)).await;
     }
+}
+
+/// What is found where commits wait for us.
+fn counts_us(names: &str) -> ConnectorError {
+    ConnectorError::settings(
+        Some("connection"),
+        format!(
+            "the server counts Gonvel's session as a standby: commits wait until Gonvel has taken them (synchronous_standby_names is {names})"
+        ),
+        "name the standbys that commits are to wait for in synchronous_standby_names, without * and without gonvel",
+    )
 }
 
 pub(crate) async fn current_snapshot(client: &Client) -> Result<Snapshot, ConnectorError> {

@@ -61,6 +61,12 @@ async fn checks(
     Ok(())
 }
 
+/// Whether a list of standbys, as the server has it, counts our sessions: they are called `gonvel`, in whatever case.
+fn counts_all(names: &str) -> bool {
+    let bare = names.split_once('(').map_or(names, |(_, rest)| rest.trim_end().trim_end_matches(')'));
+    bare.split(',').map(|name| name.trim().trim_matches('"')).any(|name| name == "*" || name.eq_ignore_ascii_case("gonvel"))
+}
+
 /// Conditions of the initial load, as the server understands them.
 async fn conditions(asked: &mut Asked<'_>, source: &SourceDefinition) -> Result<(), ConnectorError> {
     for table in source.tables.iter().filter(|_| source.load.rows) {
@@ -145,7 +151,8 @@ async fn log(asked: &mut Asked<'_>, connector: Option<ConnectorId>) -> Result<bo
                 coalesce((SELECT rolsuper OR rolreplication FROM pg_roles WHERE rolname = $2), false),
                 has_database_privilege(current_database(), 'CREATE'),
                 (SELECT rolsuper FROM pg_roles WHERE rolname = current_user),
-                EXISTS (SELECT 1 FROM pg_replication_slots WHERE slot_name = $1)",
+                EXISTS (SELECT 1 FROM pg_replication_slots WHERE slot_name = $1),
+                current_setting('synchronous_standby_names')",
             &[&slot, &asked.address.for_log().user],
         )
         .await?;
@@ -160,6 +167,18 @@ async fn log(asked: &mut Asked<'_>, connector: Option<ConnectorId>) -> Result<bo
             .remedy("set it and restart the server")
             .statement("ALTER SYSTEM SET wal_level = 'logical';")
     });
+    let standbys: String = row.get(7);
+    if counts_all(&standbys) {
+        asked.push(
+            Check::failed(
+                "standbys",
+                "connection",
+                format!("synchronous_standby_names is {standbys}: Gonvel's session counts as a standby"),
+            )
+            .means("commits in the source wait until Gonvel has taken them, and Gonvel may wait for them in turn")
+            .remedy("name the standbys that commits are to wait for, without * and without gonvel"),
+        );
+    }
     if own {
         asked.push(Check::passed("free slots", "the connector has its slot"));
     } else {
@@ -492,4 +511,17 @@ fn table_checks(user: &str, table: &CapturedTable, row: &Row, superuser: bool) -
         );
     }
     out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::counts_all;
+
+    #[test]
+    fn a_list_of_standbys_counts_us_by_name_or_by_star() {
+        let counts = ["*", "ANY 1 (*)", "FIRST 2 (a, \"*\")", "gonvel", "2 (north, Gonvel)"];
+        let counts_not = ["", "north", "ANY 1 (north, south)", "gonvel_standby", "FIRST 1 (\"gon vel\")"];
+        assert!(counts.into_iter().all(counts_all));
+        assert!(!counts_not.into_iter().any(counts_all));
+    }
 }

@@ -44,6 +44,14 @@ struct Due {
     latest_to: i64,
 }
 
+#[derive(QueryableByName)]
+struct Appended {
+    #[diesel(sql_type = Int8)]
+    first_offset: i64,
+    #[diesel(sql_type = Int8)]
+    appended_us: i64,
+}
+
 /// Tells what records say of their keys.
 struct Teller {
     database: Database,
@@ -118,16 +126,19 @@ impl Keeper {
             if blocks.is_empty() {
                 break;
             }
+            let appended = self.appended(at, &blocks).await?;
             for block in blocks.iter().take_while(|b| b.first.0 < to) {
                 let mut kept = Kept::default();
+                let appended_us = appended.get(&block.first.0).copied().unwrap_or(i64::MIN);
                 for record in block.open(at)?.records() {
                     let (offset, record) = record?;
                     let says = teller.says(&record).await?;
                     let until = now_us.saturating_sub(deletes_kept_us);
-                    if offset.0 >= to || keys.stays(offset.0, record.key, says, record.timestamp_us, until) {
+                    // who reads may be behind as far as the record came late
+                    let time = record.timestamp_us.max(appended_us);
+                    if offset.0 >= to || keys.stays(offset.0, record.key, says, time, until) {
                         kept.push(offset.0 - block.first.0, &record);
                         if says == Says::Gone && record.key.is_some() {
-                            let time = record.timestamp_us;
                             first_delete_us = Some(first_delete_us.map_or(time, |first| first.min(time)));
                         }
                     } else {
@@ -143,6 +154,23 @@ impl Keeper {
         let deletes_until = first_delete_us.map(|us| us.saturating_add(deletes_kept_us));
         self.note(at, to, deletes_until).await?;
         Ok(gone)
+    }
+
+    /// When blocks were appended, by their first offsets; of those that are in files by now it is not known.
+    async fn appended(&self, at: TopicPartition, blocks: &[StoredBlock]) -> Result<HashMap<i64, i64>, PortError> {
+        let (Some(first), Some(last)) = (blocks.first(), blocks.last()) else { return Ok(HashMap::new()) };
+        let mut connection = self.database.connection().await?;
+        let rows: Vec<Appended> = diesel::sql_query(
+            "SELECT first_offset, appended_us FROM blocks WHERE topic_id = $1 AND partition = $2 AND first_offset BETWEEN $3 AND $4",
+        )
+        .bind::<Int8, _>(at.topic.0)
+        .bind::<Int4, _>(at.partition.0)
+        .bind::<Int8, _>(first.first.0)
+        .bind::<Int8, _>(last.first.0)
+        .load(&mut connection)
+        .await
+        .map_err(failed("looking when blocks were appended"))?;
+        Ok(rows.into_iter().map(|row| (row.first_offset, row.appended_us)).collect())
     }
 
     async fn note(&self, at: TopicPartition, to: i64, deletes_until_us: Option<i64>) -> Result<(), PortError> {

@@ -43,6 +43,12 @@ impl Seen {
     }
 }
 
+#[derive(QueryableByName)]
+struct Appended {
+    #[diesel(sql_type = Int8)]
+    appended_us: i64,
+}
+
 /// Several blocks as one.
 struct Merged {
     first: i64,
@@ -184,6 +190,15 @@ async fn replace(
         return Ok(Outcome::Damaged { first_offset, finding: error.to_string() });
     }
     let Some(merged) = merge(taken)? else { return Ok(Outcome::Merged(0)) };
+    let latest: Appended = diesel::sql_query(
+        "SELECT max(appended_us) AS appended_us FROM blocks WHERE topic_id = $1 AND partition = $2 AND first_offset BETWEEN $3 AND $4",
+    )
+    .bind::<Int8, _>(at.topic.0)
+    .bind::<Int4, _>(at.partition.0)
+    .bind::<Int8, _>(from)
+    .bind::<Int8, _>(to)
+    .get_result(c)
+    .await?;
     diesel::sql_query("DELETE FROM blocks WHERE topic_id = $1 AND partition = $2 AND first_offset BETWEEN $3 AND $4")
         .bind::<Int8, _>(at.topic.0)
         .bind::<Int4, _>(at.partition.0)
@@ -193,8 +208,8 @@ async fn replace(
         .await?;
     let block = &merged.block;
     diesel::sql_query(
-        "INSERT INTO blocks (topic_id, partition, first_offset, span, records, earliest_us, latest_us, reach_us, unpacked, places, body) \
-         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)",
+        "INSERT INTO blocks (topic_id, partition, first_offset, span, records, earliest_us, latest_us, reach_us, unpacked, places, body, \
+           appended_us) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)",
     )
     .bind::<Int8, _>(at.topic.0)
     .bind::<Int4, _>(at.partition.0)
@@ -207,6 +222,7 @@ async fn replace(
     .bind::<Int4, _>(i32::try_from(block.unpacked).unwrap_or(i32::MAX))
     .bind::<Nullable<Binary>, _>(merged.places.stored().map(|b| b.to_vec()))
     .bind::<Binary, _>(block.body.as_ref())
+    .bind::<Int8, _>(latest.appended_us)
     .execute(c)
     .await?;
     let count = i64::try_from(expected).unwrap_or(0);
