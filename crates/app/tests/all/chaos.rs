@@ -298,8 +298,12 @@ async fn whatever_is_killed_frozen_or_cut_nothing_is_lost_or_doubled() {
             if left.is_some() && left == right {
                 break;
             }
-            let said = processes[0].get("/connectors").await.unwrap_or_default();
-            assert!(start.elapsed() < Duration::from_secs(180), "seed {seed}: {table} {left:?} {right:?} {said:#}");
+            if start.elapsed() > Duration::from_secs(180) {
+                let said = processes[0].get("/connectors").await.unwrap_or_default();
+                let bounds = processes[0].get(&format!("/topics/packhouse.{table}")).await.unwrap_or_default();
+                let stands = positions(&target).await;
+                panic!("seed {seed}: {table} {left:?} {right:?} {said:#} {bounds:#} {stands:#?}");
+            }
             tokio::time::sleep(Duration::from_millis(200)).await;
         }
         let (there, _) = rows(&source, "packhouse", table).await.unwrap();
@@ -375,4 +379,11 @@ async fn a_killed_runner_is_followed_soon_and_only_its_lanes_move() {
         assert!(ended.elapsed() < Duration::from_secs(10), "{:?}", lanes().await);
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
+}
+
+/// Where the sink stands, as the target has it.
+async fn positions(target: &TestCluster) -> Vec<String> {
+    let client = target.connect("settlement").await.unwrap();
+    let stands = "SELECT p::text FROM gonvel.sink_positions p ORDER BY topic, partition";
+    client.query(stands, &[]).await.unwrap().iter().map(|row| row.get(0)).collect()
 }

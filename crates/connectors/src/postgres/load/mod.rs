@@ -268,8 +268,10 @@ pub async fn settle(client: &Client, patience: Duration) -> Result<(), Connector
          AND (wait_event = 'SyncRep' OR state IS NULL AND current_setting('synchronous_standby_names') <> '')";
     let start = Instant::now();
     // a number of our own: a snapshot does not name the newest ones that are under way
-    let row = client.query_one("SELECT pg_current_xact_id()::text", &[]).await.map_err(|e| explain(&e, "taking a number"))?;
-    let ours: u64 = row.get::<_, &str>(0).parse().map_err(|_| ConnectorError::Defect("a number that cannot be read".into()))?;
+    let row =
+        client.query_one("SELECT pg_current_xact_id()::text", &[]).await.map_err(|e| explain(&e, "taking a number"))?;
+    let ours: u64 =
+        row.get::<_, &str>(0).parse().map_err(|_| ConnectorError::Defect("a number that cannot be read".into()))?;
     loop {
         if current_snapshot(client).await?.xmin >= ours {
             return Ok(());
