@@ -84,7 +84,8 @@ impl ChangeForm {
     pub fn write_key(&self, image: &[ColumnArray], row: usize, out: &mut Vec<u8>) {
         single_object::header(self.key_fingerprint, out);
         for &column in &self.key_columns {
-            write_present(self.table.columns[column].ty, image[column].value(row), out);
+            let column_of = &self.table.columns[column];
+            write_present(column_of.ty, one_form(column_of, image[column].value(row)), out);
         }
     }
 
@@ -269,6 +270,20 @@ impl ChangeForm {
                 }
             }
         }
+    }
+}
+
+/// A key's value in the form that all values have which its database takes for equal: a row whose key is written otherwise from then on is
+/// the same row, and its records belong in the same partition.
+fn one_form<'v>(column: &Column, value: Value<'v>) -> Value<'v> {
+    match value {
+        Value::Float(zero) if zero == 0.0 => Value::Float(0.0),
+        Value::Double(zero) if zero == 0.0 => Value::Double(0.0),
+        // without a scale of its own each value has one
+        Value::Text(text) if column.ty == ColumnType::Verbatim && column.source_type == "numeric" && text.contains('.') => {
+            Value::Text(text.trim_end_matches('0').trim_end_matches('.'))
+        }
+        value => value,
     }
 }
 

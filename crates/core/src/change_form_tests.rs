@@ -275,3 +275,31 @@ fn a_change_reads_well_as_json() {
     assert_eq!(json["origin"]["position"], "1/A0");
     assert_eq!(json["origin"]["commit_time"], "1970-01-01T00:00:01Z");
 }
+
+#[test]
+fn keys_that_their_database_takes_for_equal_are_written_alike() {
+    let column = |ty, source_type: &str| column("key", ty, source_type, true);
+    let key = |column: &Column, value: Value<'_>| {
+        let table = Arc::new(TableSchema { columns: vec![column.clone()], ..(*bins()).clone() });
+        let mut builder = ChangeBatchBuilder::new(table.clone());
+        builder.begin(ChangeKind::Insert, Origin::default());
+        builder.new_value(0, value).unwrap();
+        builder.no_old();
+        let mut out = Vec::new();
+        ChangeForm::of(table).write_key(&builder.finish().new, 0, &mut out);
+        out
+    };
+    let numeric = column(ColumnType::Verbatim, "numeric");
+    for (some, same) in [("1", "1.00"), ("1.5", "1.50"), ("-0.10", "-0.1"), ("0", "0.000"), ("100", "100.0")] {
+        assert_eq!(key(&numeric, Value::Text(some)), key(&numeric, Value::Text(same)), "{some} {same}");
+    }
+    for (some, other) in [("1", "10"), ("1.05", "1.5"), ("NaN", "Infinity"), ("100", "1")] {
+        assert_ne!(key(&numeric, Value::Text(some)), key(&numeric, Value::Text(other)), "{some} {other}");
+    }
+    // what is only text is left as it is
+    let text = column(ColumnType::Text, "text");
+    assert_ne!(key(&text, Value::Text("1")), key(&text, Value::Text("1.0")));
+    let double = column(ColumnType::Float64, "double precision");
+    assert_eq!(key(&double, Value::Double(0.0)), key(&double, Value::Double(-0.0)));
+    assert_ne!(key(&double, Value::Double(1.0)), key(&double, Value::Double(-1.0)));
+}

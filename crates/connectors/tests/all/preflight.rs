@@ -576,3 +576,31 @@ async fn a_sink_s_faults_are_found_and_their_remedies_mend_them() {
     owner.batch_execute("ALTER DATABASE settlement SET default_transaction_read_only = on").await.unwrap();
     assert_eq!(find(&sink(&address, &topics, Writes::default()).await, "writable").outcome, Outcome::Failed);
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn keys_that_can_be_written_in_several_ways_want_one_partition() {
+    let cluster = TestCluster::start(&["packhouse"]).await;
+    let owner = cluster.connect("packhouse").await.unwrap();
+    owner
+        .batch_execute(
+            "CREATE COLLATION loose (provider = icu, locale = 'und-u-ks-level2', deterministic = false);
+             CREATE DOMAIN age AS interval;
+             CREATE TABLE named (name text COLLATE loose PRIMARY KEY); CREATE TABLE aged (id int, age age, PRIMARY KEY (id, age));
+             CREATE TABLE listed (weights numeric[] PRIMARY KEY); CREATE TABLE told (id jsonb PRIMARY KEY, n int);
+             CREATE TABLE plain (id numeric, name text, kg float8, at timestamptz, of uuid, site varchar(9), code char(4),
+               PRIMARY KEY (id, name, kg, at, of, site, code), age interval)",
+        )
+        .await
+        .unwrap();
+    let address = address(&cluster, "packhouse", OWNER);
+    let mut definition = captured(&["named", "aged", "listed", "told", "plain"]);
+    let keys = |report: &Report| -> Vec<String> {
+        let failed = report.iter().filter(|c| c.outcome == Outcome::Failed);
+        failed.map(|c| format!("{}: {}", c.name, c.finding.split(' ').next().unwrap())).collect()
+    };
+    assert_eq!(keys(&source(&address, &definition, None).await), Vec::<String>::new());
+    definition.partitions = 3;
+    let found = keys(&source(&address, &definition, None).await);
+    let expected = ["aged: age", "listed: weights", "named: name", "told: id"].map(|key| format!("key of public.{key}"));
+    assert_eq!(found, expected);
+}

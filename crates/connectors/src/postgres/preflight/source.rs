@@ -45,6 +45,9 @@ async fn checks(
     disk(asked).await?;
     tables(asked, &source.tables, superuser).await?;
     conditions(asked, source).await?;
+    if source.partitions > 1 {
+        alike(asked, &source.tables).await?;
+    }
     if let Some(patterns) = &source.patterns {
         found_by_name(asked, patterns).await?;
     }
@@ -79,6 +82,47 @@ async fn conditions(asked: &mut Asked<'_>, source: &SourceDefinition) -> Result<
                 .remedy("write it as in a WHERE clause of this server, with the table's own columns"),
         };
         asked.push(check);
+    }
+    Ok(())
+}
+
+/// Keys that can be written in several ways: what is written otherwise goes to another partition, though it is the same row.
+async fn alike(asked: &mut Asked<'_>, tables: &[CapturedTable]) -> Result<(), ConnectorError> {
+    // numbers without a scale and zeros are written in one form by us
+    let statement = concat!(
+        "SELECT w.schema || '.' || w.name, a.attname::text, format_type(a.atttypid, a.atttypmod)
+         FROM unnest($1::text[], $2::text[], $3::text[]) AS w(schema, name, key)
+         JOIN pg_namespace n ON n.nspname = w.schema JOIN pg_class c ON c.relnamespace = n.oid AND c.relname = w.name
+         JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
+         JOIN pg_type t ON t.oid = a.atttypid JOIN pg_type b ON b.oid = coalesce(nullif(t.typbasetype, 0), t.oid)
+         LEFT JOIN pg_type e ON e.oid = b.typelem AND b.typcategory = 'A' LEFT JOIN pg_collation l ON l.oid = a.attcollation
+         WHERE (w.key::jsonb ? a.attname OR w.key = '[]' AND EXISTS (SELECT 1 FROM pg_index i
+             WHERE i.indrelid = c.oid AND i.indisprimary AND a.attnum = ANY (",
+        key_columns!(),
+        ")))
+           AND (NOT coalesce(l.collisdeterministic, true)
+             OR coalesce(e.typname, b.typname) IN ('interval', 'jsonb', 'citext', 'hstore', 'numrange', 'nummultirange')
+             OR coalesce(e.typname, b.typname) = 'bpchar' AND a.atttypmod < 0
+             OR e.typname IN ('numeric', 'float4', 'float8')
+             OR b.typtype = 'c')
+         ORDER BY 1, 2"
+    );
+    let schemas: Vec<&str> = tables.iter().map(|t| t.schema.as_str()).collect();
+    let names: Vec<&str> = tables.iter().map(|t| t.table.as_str()).collect();
+    let keys: Vec<String> = tables.iter().map(|t| serde_json::Value::from(t.key.clone()).to_string()).collect();
+    for row in asked.rows(statement, &[&schemas, &names, &keys]).await? {
+        let (table, column, ty): (String, String, String) = (row.get(0), row.get(1), row.get(2));
+        asked.push(
+            Check::failed(
+                format!("key of {table}"),
+                "partitions",
+                format!("{column} is {ty}: values of it that are equal can be written in several ways"),
+            )
+            .means(
+                "a row whose key is written otherwise goes to another partition, where its changes may overtake each other",
+            )
+            .remedy("give the topics one partition, or choose other columns as the key"),
+        );
     }
     Ok(())
 }
