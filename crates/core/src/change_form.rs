@@ -280,7 +280,7 @@ fn one_form<'v>(column: &Column, value: Value<'v>) -> Value<'v> {
         Value::Float(zero) if zero == 0.0 => Value::Float(0.0),
         Value::Double(zero) if zero == 0.0 => Value::Double(0.0),
         // without a scale of its own each value has one
-        Value::Text(text) if column.ty == ColumnType::Verbatim && column.source_type == "numeric" && text.contains('.') => {
+        Value::Text(text) if column.has_several_forms() && text.contains('.') => {
             Value::Text(text.trim_end_matches('0').trim_end_matches('.'))
         }
         value => value,

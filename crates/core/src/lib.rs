@@ -51,3 +51,4 @@ pub mod table_patterns;
 pub mod topic_settings;
 pub mod trail;
 pub mod truncate;
+pub mod waiting;

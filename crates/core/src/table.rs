@@ -17,6 +17,19 @@ pub struct Column {
     pub key: bool,
 }
 
+impl Column {
+    /// Whether values that the database takes for equal can be written in several ways, of which one is the form that keys have here: a
+    /// number without a scale of its own, a zero with a sign.
+    #[must_use]
+    pub fn has_several_forms(&self) -> bool {
+        match self.ty {
+            ColumnType::Float32 | ColumnType::Float64 => true,
+            ColumnType::Verbatim => self.source_type == "numeric",
+            _ => false,
+        }
+    }
+}
+
 /// A table's shape at one moment.
 ///
 /// Invariant: at least one column is a key column; a table without a key is refused by the preflight, because

@@ -16,9 +16,17 @@ pub struct Seen {
     pub time_us: i64,
 }
 
-/// Records of one partition that were seen, the oldest first: the newest, and ever fewer the further they lie back.
+/// Records of one partition that were seen, the oldest first: the newest, and ever fewer the further they lie back. Those that were pinned
+/// stay: nothing may be delivered again from before them.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Trail(Vec<Seen>);
+pub struct Trail {
+    seen: Vec<Seen>,
+    /// The offsets of those that stay, in order.
+    pinned: Vec<i64>,
+}
+
+/// Records that stay at most: the newest of those that were pinned.
+const MOST_PINNED: usize = 16;
 
 /// What a log has at the offset of a record that was seen.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -58,33 +66,54 @@ impl Trail {
     /// Reads what [`fmt::Display`] wrote; what cannot be read tells nothing.
     #[must_use]
     pub fn read(text: &str) -> Self {
+        let mut pinned = Vec::new();
         let one = |part: &str| {
             let (offset, time_us) = part.split_once('@')?;
-            Some(Seen { offset: offset.parse().ok()?, time_us: time_us.parse().ok()? })
+            let (offset, stays) = (offset.parse().ok()?, time_us.ends_with('!'));
+            pinned.extend(stays.then_some(offset));
+            Some(Seen { offset, time_us: time_us.trim_end_matches('!').parse().ok()? })
         };
         let seen: Option<Vec<Seen>> = text.split_whitespace().map(one).collect();
-        Self(seen.unwrap_or_default())
+        seen.map_or_else(Self::default, |seen| Self { seen, pinned })
+    }
+
+    /// Adds the newest record, which is to stay.
+    pub fn pin(&mut self, newest: Seen) {
+        self.note(newest);
+        self.pinned.push(newest.offset);
+        let over = self.pinned.len().saturating_sub(MOST_PINNED);
+        self.pinned.drain(..over);
+    }
+
+    /// Leaves out what lies at an offset or after it.
+    pub fn cut(&mut self, offset: i64) {
+        self.seen.retain(|seen| seen.offset < offset);
+        self.pinned.retain(|pinned| *pinned < offset);
     }
 
     /// Adds the newest record. What lay at or after it was taken back.
     pub fn note(&mut self, newest: Seen) {
-        self.0.retain(|seen| seen.offset < newest.offset);
-        self.0.push(newest);
+        if self.seen.last() == Some(&newest) {
+            return;
+        }
+        self.cut(newest.offset);
+        self.seen.push(newest);
         // of each step the oldest and the newest stay: the oldest moves on into the next step before it would be missed there
-        let steps: Vec<u32> = self.0.iter().map(|seen| step(newest.offset, *seen)).collect();
+        let steps: Vec<u32> = self.seen.iter().map(|seen| step(newest.offset, *seen)).collect();
         let mut place = 0;
-        self.0.retain(|_| {
+        let pinned = &self.pinned;
+        self.seen.retain(|seen| {
             let here = steps[place];
             let first = place == 0 || steps[place - 1] != here;
             let last = steps.get(place + 1) != Some(&here);
             place += 1;
-            first || last
+            first || last || pinned.contains(&seen.offset)
         });
     }
 
     /// The records, the newest first.
     pub fn newest_first(&self) -> impl Iterator<Item = Seen> {
-        self.0.iter().rev().copied()
+        self.seen.iter().rev().copied()
     }
 
     /// Judges a log by what it has at each record's offset, for a position and the offset after the log's last record. `found` is
@@ -109,11 +138,11 @@ impl Trail {
 
 impl fmt::Display for Trail {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let mut parts = self.0.iter();
-        if let Some(seen) = parts.next() {
-            write!(f, "{}@{}", seen.offset, seen.time_us)?;
+        for (number, seen) in self.seen.iter().enumerate() {
+            let (between, stays) = (if number > 0 { " " } else { "" }, self.pinned.contains(&seen.offset));
+            write!(f, "{between}{}@{}{}", seen.offset, seen.time_us, if stays { "!" } else { "" })?;
         }
-        parts.try_for_each(|seen| write!(f, " {}@{}", seen.offset, seen.time_us))
+        Ok(())
     }
 }
 
@@ -128,15 +157,22 @@ mod tests {
         /// to agree up to a place that is before the cut and not much further back than need be.
         #[test]
         fn a_log_that_was_cut_back_is_known(
-            moves in prop::collection::vec(1_i64..400, 1..200), back in 0_i64..5_000, grown in 0_i64..8_000, gone in prop::collection::vec(any::<bool>(), 64),
+            moves in prop::collection::vec((1_i64..400, prop::bool::weighted(0.03)), 1..200), back in 0_i64..5_000, grown in 0_i64..8_000, gone in prop::collection::vec(any::<bool>(), 64),
         ) {
             let (mut trail, mut next, mut kept) = (Trail::default(), 0, Vec::new());
-            for records in moves {
+            let mut pinned = 0;
+            for (records, stays) in moves {
                 next += records;
-                trail.note(Seen { offset: next - 1, time_us: next * 10 });
+                let seen = Seen { offset: next - 1, time_us: next * 10 };
+                if stays {
+                    trail.pin(seen);
+                    pinned = next;
+                } else {
+                    trail.note(seen);
+                }
                 kept.push(next - 1);
             }
-            prop_assert!(trail.0.len() <= 16, "{} records are kept", trail.0.len());
+            prop_assert!(trail.seen.len() <= 16 + MOST_PINNED, "{} records are kept", trail.seen.len());
             prop_assert_eq!(&Trail::read(&trail.to_string()), &trail);
             let cut = (next - back).max(0);
             let end = cut + grown;
@@ -152,6 +188,7 @@ mod tests {
             } else {
                 let Verdict::Parted { agree_to, .. } = verdict else { return Err(TestCaseError::fail(format!("{verdict:?}"))) };
                 let agree_to = agree_to.unwrap_or(0);
+                prop_assert!(pinned > cut || agree_to >= pinned, "{pinned} may not come again, and they are said to agree up to {agree_to}");
                 prop_assert!(agree_to <= cut, "they part at {cut}, and are said to agree up to {agree_to}");
                 // no further back than 64 times what is lost, or than the moves were apart
                 let lost = next - cut;
@@ -173,5 +210,10 @@ mod tests {
         trail.note(Seen { offset: 9, time_us: 2 });
         assert_eq!(trail.to_string(), "3@1 9@2");
         assert_eq!(Trail::read("3@1 nine"), Trail::default());
+        trail.pin(Seen { offset: 20, time_us: 3 });
+        trail.note(Seen { offset: 21, time_us: 4 });
+        assert_eq!(trail.to_string(), "3@1 9@2 20@3! 21@4");
+        trail.cut(20);
+        assert_eq!(trail.to_string(), "3@1 9@2");
     }
 }

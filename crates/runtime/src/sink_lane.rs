@@ -133,7 +133,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let mut lag = Lag::default();
     loop {
         if let (Some(together), false) = (&together, due.is_empty() || look > Instant::now()) {
-            let carrying_out = carry_out(target.sink_mut(), &*work.services.log, &all, &mut due);
+            let carrying_out = carry_out(target.sink_mut(), (&*work.services.log, work.lease.ground), &all, &mut due);
             let done = match watched(work.board, &mut work.stopped, &session, carrying_out).await? {
                 Watched::Done(done) => done,
                 Watched::Ended(ending) => return Ok(ending),
@@ -257,7 +257,7 @@ const TO_COME: Duration = Duration::from_secs(1);
 /// Says of truncates that this lane has come to them, and gives those that were carried out: by this lane or by another, once all had.
 async fn carry_out(
     sink: &mut PgSink,
-    log: &dyn TopicLog,
+    (log, ground): (&dyn TopicLog, u64),
     lane: &[TopicPartition],
     due: &mut Vec<Due>,
 ) -> Result<Vec<Due>, Failure> {
@@ -267,6 +267,12 @@ async fn carry_out(
         let mut ends = HashMap::new();
         if one.since.elapsed() > TO_COME {
             ends.extend(log.bounds(topic).await?.iter().map(|bounds| (bounds.partition.0, bounds.next.0)));
+            if log.ground() != ground {
+                // a log that was rolled back has other ends: whoever begins anew looks whether it is the one it knew
+                return Err(
+                    ConnectorError::try_again("the log's database is another one now", "it starts again by itself").into()
+                );
+            }
         }
         let own: Vec<i32> = lane.iter().filter(|at| at.topic == topic).map(|at| at.partition.0).collect();
         let comes = Comes { at: &one.at, own: &own, ends: &ends, partitions: one.partitions };

@@ -193,8 +193,9 @@ pub async fn move_sink(
     address: &DatabaseAddress,
     connector: ConnectorId,
     moves: &[(TopicPartition, i64, i64)],
+    agreed: bool,
 ) -> Result<(), ConnectorError> {
-    sink::reposition(address, connector, moves).await
+    sink::reposition(address, connector, moves, agreed).await
 }
 
 /// The tables a system has.

@@ -160,7 +160,7 @@ pub(crate) async fn reposition(
     if done {
         at_rest(&stored, false)?;
         let moves: Vec<_> = planned.iter().map(|(at, _, m)| (*at, m.from, m.to)).collect();
-        move_to(&state, &stored, &moves).await?;
+        move_to(&state, &stored, &moves, matches!(request.target, Target::Agreed)).await?;
         let (skipped, repeated): (Vec<i64>, Vec<i64>) = planned.iter().map(|(.., m)| (m.skipped, m.repeated)).unzip();
         // forgotten before they were delivered: moving on accepts it
         let lost = |(at, _, m): &(TopicPartition, String, Move)| {

@@ -21,16 +21,17 @@ pub(crate) async fn stands(state: &ServerState, stored: &Stored) -> Result<HashM
     })
 }
 
-/// Moves it, while it does not run, from where its partitions stand to other offsets.
+/// Moves it, while it does not run, from where its partitions stand to other offsets; or to those up to which its system and the log agree.
 pub(crate) async fn move_to(
     state: &ServerState,
     stored: &Stored,
     moves: &[(TopicPartition, Offset, Offset)],
+    agreed: bool,
 ) -> Result<(), Refusal> {
     let moves: Vec<_> = moves.iter().map(|(at, from, to)| (*at, from.0, to.0)).collect();
     if let Some(connection) = stored.definition.position_in() {
         let address = state.database.address(connection).await?;
-        return Ok(systems::move_sink(&address, stored.id, &moves).await?);
+        return Ok(systems::move_sink(&address, stored.id, &moves, agreed).await?);
     }
     let from = state.database.position(stored.id, LANE).await?.unwrap_or_default();
     let elsewhere = || PortError::Refused("it does not stand there any more: look again, and decide anew".into());

@@ -283,7 +283,8 @@ impl Application<'_> {
         let key: Vec<String> = self.shape.key_columns().iter().map(name).collect();
         let mut sets: Vec<String> = columns
             .iter()
-            .filter(|&&c| !self.shape.columns[c].key)
+            // a key that is written otherwise by now is the same one
+            .filter(|&&c| !self.shape.columns[c].key || self.shape.columns[c].has_several_forms())
             .map(|c| format!("{0} = EXCLUDED.{0}", name(c)))
             .collect();
         if self.marks {

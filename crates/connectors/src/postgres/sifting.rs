@@ -1,12 +1,12 @@
 //! Finding the few changes of a round that the target refuses: all others are written.
 
-use std::collections::HashMap;
 use std::ops::Range;
 
 use bytes::Bytes;
 use gonvel_core::connector::TargetRows;
 use gonvel_core::fold::Place;
 use gonvel_core::naming::TopicPartition;
+use gonvel_core::waiting::{Comes, Waiting};
 
 use super::apply::Statements;
 use super::client::{explain, explain_write};
@@ -27,22 +27,26 @@ pub struct Refused {
 /// Records that wait, by the keys of their rows with their offsets. What brings only a part of such a row goes behind them: without them
 /// there is no row that it belongs to.
 #[derive(Debug, Clone, Default)]
-pub struct Held(HashMap<(TopicPartition, Bytes), Vec<i64>>);
+pub struct Held(Waiting<(TopicPartition, Bytes)>);
+
+fn comes(changes: &TopicChanges, change: usize) -> Comes<(TopicPartition, Bytes)> {
+    let ((at, offset), key) = (changes.from[change], changes.record_key(change).clone());
+    Comes { key: (at, key), offset, part: changes.is_part(change) }
+}
 
 impl Held {
     /// Notes one that waits.
     pub fn note(&mut self, at: TopicPartition, key: &Bytes, offset: i64) {
-        self.0.entry((at, key.clone())).or_default().push(offset);
+        self.0.note((at, key.clone()), offset);
     }
 
-    /// The first change of a range that goes behind one that waits. A whole row before it makes void what waited before that.
+    /// The first change of a range that goes behind one that waits.
     #[must_use]
     pub fn first_behind(&self, changes: &TopicChanges, range: Range<usize>) -> Option<usize> {
         if self.0.is_empty() {
             return None;
         }
-        let mut whole = HashMap::new();
-        range.into_iter().find(|&change| self.is_behind(changes, change, &mut whole))
+        self.0.behind(range.clone().map(|change| comes(changes, change))).next().map(|number| range.start + number)
     }
 
     /// All of a topic's changes that go behind one that waits, if the others are written.
@@ -51,52 +55,26 @@ impl Held {
         if self.0.is_empty() {
             return Vec::new();
         }
-        let mut whole = HashMap::new();
-        (0..changes.changes.len()).filter(|&change| self.is_behind(changes, change, &mut whole)).collect()
-    }
-
-    /// Whether the next of changes goes behind one that waits; `whole` has the whole rows that came before it.
-    fn is_behind<'c>(
-        &self,
-        changes: &'c TopicChanges,
-        change: usize,
-        whole: &mut HashMap<(TopicPartition, &'c Bytes), i64>,
-    ) -> bool {
-        let ((at, offset), key) = (changes.from[change], changes.record_key(change));
-        if !changes.is_part(change) {
-            whole.insert((at, key), offset);
-            return false;
-        }
-        let since = whole.get(&(at, key)).copied().unwrap_or(i64::MIN);
-        self.0.get(&(at, key.clone())).is_some_and(|waits| waits.iter().any(|w| (since..offset).contains(w)))
+        self.0.behind((0..changes.changes.len()).map(|change| comes(changes, change))).collect()
     }
 
     /// Whether one that was noted still waits.
     fn has(&self, changes: &TopicChanges, change: usize) -> bool {
-        let (at, offset) = changes.from[change];
-        self.0.get(&(at, changes.record_key(change).clone())).is_some_and(|waits| waits.contains(&offset))
+        let Comes { key, offset, .. } = comes(changes, change);
+        self.0.has(&key, offset)
     }
 
     /// Notes that changes wait no more.
     fn settled(&mut self, changes: &TopicChanges, range: Range<usize>) {
-        for change in range {
-            let (at, offset) = changes.from[change];
-            if let Some(waits) = self.0.get_mut(&(at, changes.record_key(change).clone())) {
-                waits.retain(|w| *w != offset);
-            }
+        for Comes { key, offset, .. } in range.map(|change| comes(changes, change)) {
+            self.0.settled(&key, offset);
         }
     }
 
     /// Notes that a range was written.
     fn written(&mut self, changes: &TopicChanges, range: Range<usize>) {
-        if self.0.is_empty() {
-            return;
-        }
-        for change in range.filter(|&change| !changes.is_part(change)) {
-            let (at, offset) = changes.from[change];
-            if let Some(waits) = self.0.get_mut(&(at, changes.record_key(change).clone())) {
-                waits.retain(|w| *w > offset);
-            }
+        if !self.0.is_empty() {
+            range.for_each(|change| self.0.delivered(&comes(changes, change)));
         }
     }
 }
@@ -313,7 +291,7 @@ impl PgSink {
     /// # Errors
     /// [`ConnectorError`]; the sink must be started again.
     pub async fn finish(&mut self, round: &Round) -> Result<(), ConnectorError> {
-        self.advance(&round.delivered).await?;
+        self.advance(&round.delivered, round.is_truncate()).await?;
         self.commit().await
     }
 

@@ -164,12 +164,20 @@ pub struct PgSink {
     /// Moves the positions; none where they are kept elsewhere.
     advance: Option<Statement>,
     /// The records by which the log is known, by partition.
-    trails: Mutex<HashMap<TopicPartition, Trail>>,
+    pub(super) trails: Mutex<HashMap<TopicPartition, Trail>>,
     pub(super) statements: Statements,
     /// Whether a transaction is open that further rounds belong to.
     pub(super) open: bool,
     /// Its session, as the server counts them.
     session: i32,
+}
+
+impl Round {
+    /// Whether it is a truncate, which stands alone.
+    #[must_use]
+    pub fn is_truncate(&self) -> bool {
+        self.topics.iter().any(TopicChanges::is_truncate)
+    }
 }
 
 impl PgSink {
@@ -277,7 +285,7 @@ impl PgSink {
             }
             Ok(())
         };
-        let advance = async { if round.more { Ok(()) } else { self.advance(&round.delivered).await } };
+        let advance = async { if round.more { Ok(()) } else { self.advance(&round.delivered, round.is_truncate()).await } };
         futures::try_join!(begin, advance, apply)?;
         Ok(())
     }
@@ -360,13 +368,17 @@ impl PgSink {
         self.notes.values().flatten().cloned().collect()
     }
 
-    pub(super) async fn advance(&self, delivered: &[(TopicPartition, Delivered)]) -> Result<(), ConnectorError> {
+    pub(super) async fn advance(
+        &self,
+        delivered: &[(TopicPartition, Delivered)],
+        truncates: bool,
+    ) -> Result<(), ConnectorError> {
         let Some(advance) = &self.advance else { return Ok(()) };
         let topics: Vec<i64> = delivered.iter().map(|(at, _)| at.topic.0).collect();
         let partitions: Vec<i32> = delivered.iter().map(|(at, _)| at.partition.0).collect();
         let next: Vec<i64> = delivered.iter().map(|(_, d)| d.next).collect();
         let counts = delivered.iter().map(|(_, d)| counts_text(d.counts)).collect::<Result<Vec<_>, _>>()?;
-        let trails = self.trails(delivered);
+        let trails = self.trails(delivered, truncates);
         let moved = self
             .client
             .execute(advance, &[&self.settings.connector.0, &self.epoch.0, &topics, &partitions, &next, &counts, &trails])
@@ -375,13 +387,14 @@ impl PgSink {
         if moved == u64::try_from(delivered.len()).unwrap_or(u64::MAX) { Ok(()) } else { Err(ConnectorError::Fenced) }
     }
 
-    /// The trails of partitions with the records that they come to now.
-    fn trails(&self, delivered: &[(TopicPartition, Delivered)]) -> Vec<String> {
+    /// The trails of partitions with the records that they come to now. A truncate that was carried out stays in them: what came before it
+    /// must not be delivered again in one of its partitions alone.
+    fn trails(&self, delivered: &[(TopicPartition, Delivered)], truncates: bool) -> Vec<String> {
         let mut trails = self.trails.lock().unwrap_or_else(PoisonError::into_inner);
         let text = |(at, delivered): &(TopicPartition, Delivered)| {
             let trail = trails.entry(*at).or_default();
             if let Some(last) = delivered.last {
-                trail.note(last);
+                if truncates { trail.pin(last) } else { trail.note(last) }
             }
             trail.to_string()
         };
@@ -548,7 +561,8 @@ fn counts_text(counts: KindCounts) -> Result<String, ConnectorError> {
     serde_json::to_string(&counts).map_err(|e| ConnectorError::Defect(e.to_string()))
 }
 
-/// Moves a sink that does not run: each partition from where it stands to another offset, all or none.
+/// Moves a sink that does not run: each partition from where it stands to another offset, all or none. Where both agree up to there, what
+/// is known of the records before it stays known.
 ///
 /// # Errors
 /// [`ConnectorError::Settings`] if one stands elsewhere by now; others if the server does not answer.
@@ -556,18 +570,24 @@ pub async fn reposition(
     address: &DatabaseAddress,
     connector: ConnectorId,
     moves: &[(TopicPartition, i64, i64)],
+    agreed: bool,
 ) -> Result<(), ConnectorError> {
     let mut client = connect(address).await?;
     target::ensure_own_tables(&client).await?;
     let during = |e: tokio_postgres::Error| explain(&e, "moving a sink's positions");
     let transaction = client.transaction().await.map_err(during)?;
     for (at, from, to) in moves {
+        let place: &[&(dyn tokio_postgres::types::ToSql + Sync)] = &[&connector.0, &at.topic.0, &at.partition.0];
+        let known = "SELECT trail FROM gonvel.sink_positions WHERE connector = $1 AND topic = $2 AND partition = $3";
+        let known = transaction.query_opt(known, place).await.map_err(during)?;
+        let mut trail = known.filter(|_| agreed).map(|row| Trail::read(row.get(0))).unwrap_or_default();
+        trail.cut(*to);
         let moved = transaction
             .execute(
                 // whoever wrote here before is fenced, also where its term is later than any of this log's
-                "UPDATE gonvel.sink_positions SET next_offset = $5, at_truncate = NULL, at_mark = NULL, trail = '', epoch = 0
+                "UPDATE gonvel.sink_positions SET next_offset = $5, at_truncate = NULL, at_mark = NULL, trail = $6, epoch = 0
                  WHERE connector = $1 AND topic = $2 AND partition = $3 AND next_offset = $4",
-                &[&connector.0, &at.topic.0, &at.partition.0, from, to],
+                &[&connector.0, &at.topic.0, &at.partition.0, from, to, &trail.to_string()],
             )
             .await
             .map_err(during)?;

@@ -1,10 +1,11 @@
 //! A truncate of a topic whose partitions are shared out among lanes: it is carried out once, when all of them have come to it.
 
 use std::collections::HashMap;
+use std::sync::PoisonError;
 
 use chrono::DateTime;
 use gonvel_core::naming::TopicPartition;
-use gonvel_core::trail::Trail;
+use gonvel_core::trail::{Seen, Trail};
 use gonvel_core::truncate::{Come, Here, Mark};
 
 use super::client::explain;
@@ -74,6 +75,10 @@ impl PgSink {
         }
         if mine.iter().all(|row| place_of(row).is_some_and(|(_, offset)| row.get::<_, i64>(1) > *offset)) {
             self.commit().await?;
+            let mut trails = self.trails.lock().unwrap_or_else(PoisonError::into_inner);
+            for (at, offset) in at {
+                trails.entry(*at).or_default().pin(Seen { offset: *offset, time_us: mark.time_us });
+            }
             return Ok(true);
         }
         let mut here = Vec::new();
@@ -102,15 +107,20 @@ impl PgSink {
             for changes in &round.topics {
                 self.apply_changes(changes, &changes.changes).await?;
             }
-            self.advance(&round.delivered).await?;
-            self.client
-                .execute(
-                    "UPDATE gonvel.sink_positions SET next_offset = next_offset + 1, at_truncate = NULL, at_mark = NULL
-                     WHERE connector = $1 AND topic = $2 AND partition = ANY ($3)",
-                    &[&connector, &topic, &here],
-                )
-                .await
-                .map_err(during)?;
+            self.advance(&round.delivered, true).await?;
+            for row in rows.iter().filter(|row| here.contains(&row.get(0))) {
+                let (partition, offset) = (row.get::<_, i32>(0), row.get::<_, i64>(1));
+                let mut trail = Trail::read(row.get(5));
+                trail.pin(Seen { offset, time_us: mark.time_us });
+                self.client
+                    .execute(
+                        "UPDATE gonvel.sink_positions SET next_offset = next_offset + 1, at_truncate = NULL, at_mark = NULL, trail = $4
+                         WHERE connector = $1 AND topic = $2 AND partition = $3",
+                        &[&connector, &topic, &partition, &trail.to_string()],
+                    )
+                    .await
+                    .map_err(during)?;
+            }
         } else {
             let numbers: Vec<i32> = at.iter().map(|(p, _)| p.partition.0).collect();
             self.client

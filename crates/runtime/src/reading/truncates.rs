@@ -101,6 +101,8 @@ impl Reader {
                 }
                 self.looked_for_ends = Instant::now();
                 ends = self.log.bounds(self.cursors[places[0]].at.topic).await?;
+                // a log that was rolled back meanwhile has other ends
+                self.same_ground()?;
             }
             let mut here = Vec::new();
             let mut come = true;

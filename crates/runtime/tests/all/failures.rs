@@ -130,11 +130,11 @@ async fn a_gap_that_a_lost_slot_left_is_closed_by_beginning_anew_and_a_moved_sin
     assert_eq!(stands.len(), 3);
     let mut moves: Vec<_> = stands.iter().map(|(at, next)| (*at, *next, 0)).collect();
     moves[2].1 += 1;
-    let elsewhere = gonvel_runtime::systems::move_sink(&address, to, &moves).await.unwrap_err();
+    let elsewhere = gonvel_runtime::systems::move_sink(&address, to, &moves, false).await.unwrap_err();
     assert!(elsewhere.to_string().contains("does not stand at"), "{elsewhere}");
     assert_eq!(gonvel_runtime::systems::sink_positions(&address, to).await.unwrap(), stands, "a part was moved");
     moves[2].1 -= 1;
-    gonvel_runtime::systems::move_sink(&address, to, &moves).await.unwrap();
+    gonvel_runtime::systems::move_sink(&address, to, &moves, false).await.unwrap();
     world.database.ask(to, Wish::Run, "").await.unwrap();
     world.until_equal(&source, &target, &["bins"], Duration::from_secs(20)).await;
     fleet.stop().await;

@@ -47,7 +47,7 @@ async fn mend(world: &World, source: ConnectorId, sink: ConnectorId) -> i64 {
     let mut agreed = 0;
     for parted in parted(&world.database, stands).await.unwrap() {
         agreed += parted.agree_to;
-        systems::move_sink(&address, sink, &[(parted.at, parted.next, parted.agree_to)]).await.unwrap();
+        systems::move_sink(&address, sink, &[(parted.at, parted.next, parted.agree_to)], true).await.unwrap();
     }
     world.database.start_anew(&[sink]).await.unwrap();
     agreed
@@ -208,7 +208,7 @@ async fn mend_sink(world: &World, sink: ConnectorId) {
     let address = world.database.address(world.connection("settlement").await).await.unwrap();
     let stands = systems::sink_stands(&address, sink).await.unwrap();
     for parted in parted(&world.database, stands).await.unwrap() {
-        systems::move_sink(&address, sink, &[(parted.at, parted.next, parted.agree_to)]).await.unwrap();
+        systems::move_sink(&address, sink, &[(parted.at, parted.next, parted.agree_to)], true).await.unwrap();
     }
     world.database.start_anew(&[sink]).await.unwrap();
 }
@@ -231,7 +231,7 @@ async fn leases_behind_the_targets_are_told_and_not_fenced_for_ever() {
     let address = world.database.address(world.connection("settlement").await).await.unwrap();
     let moves: Vec<_> =
         systems::sink_positions(&address, to).await.unwrap().into_iter().map(|(at, next)| (at, next, next)).collect();
-    systems::move_sink(&address, to, &moves).await.unwrap();
+    systems::move_sink(&address, to, &moves, false).await.unwrap();
     world.database.start_anew(&[to]).await.unwrap();
     insert(&source, 10).await;
     world.until_equal(&source, &target, &["bins"], PATIENCE).await;
@@ -315,7 +315,7 @@ async fn records_forgotten_before_they_were_delivered_are_told_and_not_passed_ov
     assert!(told.contains("offsets 10 to 39") && told.contains("accepts the loss"), "{told}");
     let address = world.database.address(world.connection("settlement").await).await.unwrap();
     let at = TopicPartition { topic: topic.id, partition: PartitionId(0) };
-    systems::move_sink(&address, to, &[(at, 10, 40)]).await.unwrap();
+    systems::move_sink(&address, to, &[(at, 10, 40)], false).await.unwrap();
     world.database.start_anew(&[to]).await.unwrap();
     source.batch_execute("UPDATE bins SET grade = 'second'").await.unwrap();
     // what was lost comes with its next change, and nothing else is missing

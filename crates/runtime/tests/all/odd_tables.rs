@@ -6,7 +6,7 @@ use crate::support::{World, topic_changes};
 use gonvel_core::connector::{CapturedTable, State};
 
 /// A key that carries further columns along; an identity that is not the primary key; partitions whose columns lie otherwise than
-/// their table's; a key that is stored out of line; and whole old rows, of a table whose key is chosen.
+/// their table's; a key that is stored out of line; one that is written in several ways; and whole old rows, of a table whose key is chosen.
 const ODD: &str = "
     CREATE TABLE carrying (id bigint, note text, kg numeric(7,1), PRIMARY KEY (id) INCLUDE (note, kg));
     CREATE TABLE by_code (id bigint PRIMARY KEY, code text NOT NULL, kg numeric(7,1));
@@ -16,6 +16,7 @@ const ODD: &str = "
     ALTER TABLE spread_north DROP COLUMN gone; ALTER TABLE spread_north REPLICA IDENTITY FULL;
     ALTER TABLE spread ATTACH PARTITION spread_north FOR VALUES IN ('north');
     CREATE TABLE spread_rest PARTITION OF spread DEFAULT;
+    CREATE TABLE scaled (id numeric PRIMARY KEY, n int);
     CREATE TABLE written (code text PRIMARY KEY, pad text, note text, n int);
     ALTER TABLE written ALTER code SET STORAGE EXTERNAL; ALTER TABLE written ALTER pad SET STORAGE MAIN;
     ALTER TABLE written ALTER note SET STORAGE EXTERNAL;
@@ -39,6 +40,9 @@ async fn stir(client: &tokio_postgres::Client, from: i64) {
              UPDATE spread SET kg = kg + 1 WHERE id % 3 = 0 AND id BETWEEN {from} AND {to};
              UPDATE spread SET site = CASE site WHEN 'north' THEN 'south' ELSE 'north' END WHERE id % 7 = 0 AND id BETWEEN {from} AND {to};
              DELETE FROM spread WHERE id % 5 = 0;
+             INSERT INTO scaled SELECT n, n FROM generate_series({from}, {to}) n;
+             UPDATE scaled SET id = round(id, 2) WHERE n % 3 = 0; UPDATE scaled SET id = round(id, 1), n = -n WHERE n % 7 = 0;
+             DELETE FROM scaled WHERE n % 5 = 0;
              INSERT INTO written SELECT repeat(md5(n::text), 40), repeat('p', 1800), repeat('note', 600), n FROM generate_series({from}, {to}) n;
              UPDATE written SET n = n + 100000 WHERE n % 3 = 0 AND n BETWEEN {from} AND {to};
              UPDATE written SET code = 'moved ' || code WHERE n % 7 = 0 AND n BETWEEN {from} AND {to};
@@ -59,7 +63,7 @@ async fn whatever_tells_rows_apart_the_target_becomes_the_source() {
     let target = world.cluster.connect("settlement").await.unwrap();
     source.batch_execute(ODD).await.unwrap();
     stir(&source, 1).await;
-    let tables = ["carrying", "by_code", "spread", "written", "loose"];
+    let tables = ["carrying", "by_code", "spread", "scaled", "written", "loose"];
     let mut definition = world.source(&tables, 3).await;
     let key = |tables: &mut Vec<CapturedTable>, table: &str, key: &str| {
         tables.iter_mut().find(|t| t.table == table).unwrap().key = vec![key.to_owned()];

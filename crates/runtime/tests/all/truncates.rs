@@ -3,12 +3,14 @@
 use std::time::{Duration, Instant};
 
 use crate::support::{World, rows};
+use gonvel_connectors::postgres::sink::stands;
 use gonvel_core::block::pack;
-use gonvel_core::connector::{DeliveredTopic, SinkDefinition, State};
+use gonvel_core::connector::{DeliveredTopic, SinkDefinition, State, Wish};
 use gonvel_core::naming::{Offset, PartitionId, TopicName, TopicPartition};
-use gonvel_core::ports::{AppendBatch, PartitionBlocks, Topic, TopicLog};
+use gonvel_core::ports::{AppendBatch, FleetStore, PartitionBlocks, Topic, TopicLog};
 use gonvel_core::record::Record;
 use gonvel_core::topic_settings::TopicSettings;
+use gonvel_runtime::history::parted;
 use tokio_postgres::Client;
 
 const PATIENCE: Duration = Duration::from_secs(20);
@@ -191,5 +193,45 @@ async fn a_partition_that_lacks_a_truncate_keeps_none_of_the_others_waiting() {
             until_one(&target, &format!("SELECT 1 FROM {table} HAVING count(*) = {expected}")).await;
         }
     }
+    fleet.stop().await;
+}
+
+/// A partition whose newest records are not those of the log any more is delivered again from a place that both agree on: from after the
+/// last truncate that was carried out, however long ago that was.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn where_a_log_was_rolled_back_nothing_comes_again_from_before_a_truncate() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    source
+        .batch_execute("CREATE TABLE bins (id bigint PRIMARY KEY, grade text); INSERT INTO bins SELECT n, 'a' FROM generate_series(1, 900) n")
+        .await
+        .unwrap();
+    world.connector("from-packhouse", world.source(&["bins"], 3).await).await;
+    let mut sink = world.sink(&["bins"]).await;
+    sink.placing.lanes = 2;
+    let to = world.connector("to-settlement", sink).await;
+    let fleet = world.fleet();
+    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    source.batch_execute("TRUNCATE bins; INSERT INTO bins SELECT n, 'b' FROM generate_series(1, 30) n").await.unwrap();
+    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    // many rounds later
+    for round in 0..40 {
+        source.batch_execute(&format!("UPDATE bins SET grade = 'round {round}'")).await.unwrap();
+    }
+    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.database.ask(to, Wish::Pause, "").await.unwrap();
+    world.until_state(to, State::Paused).await;
+    let of = topic(&world, "packhouse.bins").await;
+    // as if what it delivered of one partition after the truncate were not in the log
+    let far = "UPDATE gonvel.sink_positions SET next_offset = next_offset + 100000, trail = regexp_replace(trail,
+         '(\\d+)@(\\d+)( |$)', '\\1@7\\3', 'g') WHERE partition = 1";
+    target.batch_execute(far).await.unwrap();
+    let stands = stands(&world.database.address(world.connection("settlement").await).await.unwrap(), to).await.unwrap();
+    let found = parted(&world.database, stands).await.unwrap();
+    assert_eq!(found.iter().map(|parted| parted.at.partition.0).collect::<Vec<_>>(), [1]);
+    let all = records(&world, &of, 1).await;
+    let last = all.iter().rposition(|record| record.key.is_none()).unwrap();
+    assert_eq!(found[0].agree_to, i64::try_from(last).unwrap() + 1);
     fleet.stop().await;
 }

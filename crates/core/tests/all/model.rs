@@ -1,0 +1,452 @@
+//! Delivery as a machine of few states: a source, its topic in partitions, lanes that deliver rounds of it, a target that refuses some rows,
+//! quarantine, retries, truncates, leases that are lost. Random schedules of it run what the product runs (folding, what goes behind what
+//! waits, which truncate is due, partitions by keys) and take the steps in the order in which the product takes them, with crashes between
+//! any two. However they fall: once nothing is refused any more and all is tried again, the target is the source, and nothing waits.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
+use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, OldImage, Origin};
+use gonvel_core::column::{ColumnType, Value};
+use gonvel_core::fold::{Place, fold};
+use gonvel_core::partitioning::partition_of;
+use gonvel_core::table::{Column, TableSchema};
+use gonvel_core::truncate::{Come, Here, Mark};
+use gonvel_core::waiting::{Comes, Waiting};
+use proptest::prelude::*;
+
+const PARTITIONS: usize = 3;
+const LANES: usize = 2;
+
+/// A row: a small value, and a large one that is not sent where it did not change.
+type Row = (i32, i32);
+type Rows = BTreeMap<u8, Row>;
+
+#[derive(Debug, Clone, Copy, PartialEq)]
+enum What {
+    Insert(Row),
+    Update(Row),
+    Part(i32),
+    Delete,
+    Truncate(Mark),
+}
+
+#[derive(Debug, Clone, Copy)]
+struct Record {
+    key: u8,
+    what: What,
+    time_us: i64,
+}
+
+/// A record in quarantine.
+#[derive(Debug, Clone, Copy)]
+struct Kept {
+    id: u64,
+    partition: usize,
+    offset: i64,
+}
+
+/// What can happen.
+#[derive(Debug, Clone, Copy)]
+enum Step {
+    /// The source writes: which row, and what.
+    Write(u8, u8, i32),
+    Truncate,
+    /// A lane delivers a round of so many records, and may crash after so many of its steps.
+    Round(usize, usize, Option<u8>),
+    /// A record of those that wait is tried again, or all are.
+    Retry(usize, bool, Option<u8>),
+    /// The target takes other rows from now on.
+    Refuse(Option<i32>),
+    /// A lane's holder loses its lease and does not know it.
+    Lose(usize),
+    /// Partitions whose turn it is come to a truncate.
+    Together,
+}
+
+struct World {
+    source: Rows,
+    log: Vec<Vec<Record>>,
+    clock: i64,
+    /// The target: its rows, and what commits with them.
+    target: Rows,
+    next: Vec<i64>,
+    newest: Vec<Option<i64>>,
+    retried: BTreeSet<u64>,
+    refuses: Option<i32>,
+    quarantine: Vec<Kept>,
+    ids: u64,
+    /// Whether a lane's holder is the latest.
+    holds: Vec<bool>,
+}
+
+/// A crash between two steps.
+struct Crash;
+
+fn table() -> Arc<TableSchema> {
+    let column = |name: &str, key| Column { name: name.into(), ty: ColumnType::Int32, source_type: String::new(), key };
+    let columns = vec![column("id", true), column("small", false), column("large", false)];
+    Arc::new(TableSchema { system: "packhouse".into(), schema: "public".into(), table: "bins".into(), columns })
+}
+
+fn batch(records: &[Record]) -> ChangeBatch {
+    let mut builder = ChangeBatchBuilder::new(table());
+    for record in records {
+        let (kind, row) = match record.what {
+            What::Insert(row) => (ChangeKind::Insert, Some((row.0, Some(row.1)))),
+            What::Update(row) => (ChangeKind::Update, Some((row.0, Some(row.1)))),
+            What::Part(small) => (ChangeKind::Update, Some((small, None))),
+            What::Delete => (ChangeKind::Delete, None),
+            What::Truncate(_) => (ChangeKind::Truncate, None),
+        };
+        builder.begin(kind, Origin::default());
+        match row {
+            None => builder.no_new(),
+            Some((small, large)) => {
+                builder.new_value(0, Value::Int(record.key.into())).unwrap();
+                builder.new_value(1, Value::Int(small)).unwrap();
+                match large {
+                    Some(large) => builder.new_value(2, Value::Int(large)).unwrap(),
+                    None => builder.new_unchanged(2),
+                }
+            }
+        }
+        if kind == ChangeKind::Delete {
+            builder.begin_old(OldImage::Key);
+            builder.old_value(0, Value::Int(record.key.into())).unwrap();
+            builder.old_value(1, Value::Null).unwrap();
+            builder.old_value(2, Value::Null).unwrap();
+        } else {
+            builder.no_old();
+        }
+    }
+    builder.finish()
+}
+
+fn lane_of(partition: usize) -> usize {
+    partition % LANES
+}
+
+fn partition(key: u8) -> usize {
+    partition_of(Some(&[key]), i32::try_from(PARTITIONS).unwrap()).0.unsigned_abs() as usize
+}
+
+impl World {
+    fn new() -> Self {
+        Self {
+            source: Rows::new(),
+            log: vec![Vec::new(); PARTITIONS],
+            clock: 0,
+            target: Rows::new(),
+            next: vec![0; PARTITIONS],
+            newest: vec![None; PARTITIONS],
+            retried: BTreeSet::new(),
+            refuses: None,
+            quarantine: Vec::new(),
+            ids: 0,
+            holds: vec![true; LANES],
+        }
+    }
+
+    fn write(&mut self, key: u8, choice: u8, value: i32) {
+        self.clock += 1;
+        let what = match (self.source.get(&key).copied(), choice % 8) {
+            (None, _) => What::Insert((value, value + 1)),
+            (Some(_), 0) => What::Delete,
+            (Some(_), 1..=3) => What::Update((value, value + 1)),
+            (Some(_), _) => What::Part(value),
+        };
+        match what {
+            What::Delete => {
+                self.source.remove(&key);
+            }
+            What::Part(small) => self.source.get_mut(&key).unwrap().0 = small,
+            What::Insert(row) | What::Update(row) => {
+                self.source.insert(key, row);
+            }
+            What::Truncate(_) => {}
+        }
+        self.log[partition(key)].push(Record { key, what, time_us: self.clock });
+    }
+
+    fn truncate(&mut self) {
+        self.clock += 1;
+        self.source.clear();
+        let mark = Mark { position: self.clock.unsigned_abs(), sequence: 0, time_us: self.clock };
+        for partition in &mut self.log {
+            partition.push(Record { key: 0, what: What::Truncate(mark), time_us: self.clock });
+        }
+    }
+
+    /// Whether the target takes a row.
+    fn takes(&self, row: Row) -> bool {
+        self.refuses.is_none_or(|rest| row.0.rem_euclid(3) != rest)
+    }
+
+    /// Writes changes as one, by what they come to; none if the target refuses any.
+    fn write_all(&self, rows: &Rows, changes: &[(usize, i64, Record)]) -> Option<Rows> {
+        let records: Vec<Record> = changes.iter().map(|(.., record)| *record).collect();
+        let batches = [batch(&records)];
+        let keys: Vec<[u8; 1]> = records.iter().map(|record| [record.key]).collect();
+        let places = keys.iter().enumerate().map(|(row, key)| ((0, row), &key[..]));
+        let mut rows = rows.clone();
+        for segment in fold(&batches, places) {
+            let of = |&(_, row): &Place| records[row];
+            for place in &segment.deletes {
+                rows.remove(&of(place).key);
+            }
+            for place in segment.upserts.iter().chain(&segment.updates).chain(&segment.inserts) {
+                let (What::Insert(row) | What::Update(row)) = of(place).what else { panic!("{:?}", of(place)) };
+                rows.insert(of(place).key, row);
+                self.takes(row).then_some(())?;
+            }
+            for place in &segment.partials {
+                let What::Part(small) = of(place).what else { panic!("{:?}", of(place)) };
+                // one that finds no row is refused
+                let row = rows.get_mut(&of(place).key)?;
+                row.0 = small;
+                let row = *row;
+                self.takes(row).then_some(())?;
+            }
+        }
+        Some(rows)
+    }
+
+    /// Writes what the target takes of changes; gives the numbers of the others.
+    fn sift(&self, rows: &mut Rows, changes: &[(usize, i64, Record)], held: &Waiting<(usize, u8)>) -> Vec<usize> {
+        let mut held = held.clone();
+        let mut refused = Vec::new();
+        for (number, change) in changes.iter().enumerate() {
+            let comes = comes(change);
+            let behind = held.behind(std::iter::once(comes)).next().is_some();
+            match (!behind).then(|| self.write_all(rows, std::slice::from_ref(change))).flatten() {
+                Some(written) => {
+                    *rows = written;
+                    held.delivered(&comes);
+                }
+                None => {
+                    held.note(comes.key, comes.offset);
+                    refused.push(number);
+                }
+            }
+        }
+        refused
+    }
+
+    fn waiting(&self, but: &[u64]) -> Waiting<(usize, u8)> {
+        let mut waiting = Waiting::default();
+        for kept in self.quarantine.iter().filter(|kept| !but.contains(&kept.id)) {
+            waiting.note((kept.partition, self.at(kept).key), kept.offset);
+        }
+        waiting
+    }
+
+    fn at(&self, kept: &Kept) -> Record {
+        self.log[kept.partition][usize::try_from(kept.offset).unwrap()]
+    }
+
+    /// What waits from before whole rows that are delivered is void.
+    fn supersede(&mut self, delivered: &[(usize, i64, Record)]) {
+        let log = &self.log;
+        self.quarantine.retain(|kept| {
+            let key = log[kept.partition][usize::try_from(kept.offset).unwrap()].key;
+            let overtakes = |(partition, offset, record): &(usize, i64, Record)| {
+                *partition == kept.partition
+                    && record.key == key
+                    && *offset > kept.offset
+                    && !matches!(record.what, What::Part(_))
+            };
+            !delivered.iter().any(overtakes)
+        });
+    }
+
+    /// A lane that begins anew takes back what it is to deliver yet.
+    fn begin(&mut self, lane: usize) {
+        let next = self.next.clone();
+        self.quarantine.retain(|kept| lane_of(kept.partition) != lane || kept.offset < next[kept.partition]);
+        self.holds[lane] = true;
+    }
+
+    /// Nothing is noted or committed by who lost the lane; `step` counts down to a crash.
+    fn next_step(&self, lane: usize, step: &mut Option<u8>) -> Result<(), Crash> {
+        if !self.holds[lane] || *step == Some(0) {
+            return Err(Crash);
+        }
+        *step = step.map(|left| left - 1);
+        Ok(())
+    }
+
+    fn round(&mut self, lane: usize, most: usize, mut crash: Option<u8>) -> Result<(), Crash> {
+        let mut next = self.next.clone();
+        let mut changes = Vec::new();
+        for partition in (0..PARTITIONS).filter(|p| lane_of(*p) == lane) {
+            for record in self.log[partition].iter().skip(usize::try_from(next[partition]).unwrap()).take(most) {
+                if matches!(record.what, What::Truncate(_)) {
+                    break;
+                }
+                changes.push((partition, next[partition], *record));
+                next[partition] += 1;
+            }
+        }
+        let held = self.waiting(&[]);
+        let goes_behind = held.behind(changes.iter().map(comes)).next().is_some();
+        let (target, refused) = match (!goes_behind).then(|| self.write_all(&self.target, &changes)).flatten() {
+            Some(target) => (target, Vec::new()),
+            None => {
+                let mut target = self.target.clone();
+                let refused = self.sift(&mut target, &changes, &held);
+                (target, refused)
+            }
+        };
+        self.next_step(lane, &mut crash)?;
+        for number in &refused {
+            let (partition, offset, _) = changes[*number];
+            self.quarantine.retain(|kept| (kept.partition, kept.offset) != (partition, offset));
+            self.ids += 1;
+            self.quarantine.push(Kept { id: self.ids, partition, offset });
+        }
+        self.next_step(lane, &mut crash)?;
+        let delivered: Vec<_> = (0..changes.len()).filter(|n| !refused.contains(n)).map(|n| changes[n]).collect();
+        self.supersede(&delivered);
+        self.next_step(lane, &mut crash)?;
+        for partition in (0..PARTITIONS).filter(|p| lane_of(*p) == lane) {
+            let newest = changes.iter().rev().find(|(of, ..)| *of == partition);
+            self.newest[partition] = newest.map(|(.., record)| record.time_us).or(self.newest[partition]);
+        }
+        (self.target, self.next) = (target, next);
+        Ok(())
+    }
+
+    fn retry(&mut self, which: usize, all: bool, mut crash: Option<u8>) -> Result<(), Crash> {
+        let Some(chosen) = self.quarantine.get(which % self.quarantine.len().max(1)).copied() else { return Ok(()) };
+        let lane = lane_of(chosen.partition);
+        let mut asked: Vec<Kept> = self
+            .quarantine
+            .iter()
+            .filter(|kept| kept.id == chosen.id || all && lane_of(kept.partition) == lane)
+            .copied()
+            .collect();
+        asked.sort_by_key(|kept| (kept.partition, kept.offset));
+        let before: Vec<u64> = asked.iter().map(|kept| kept.id).filter(|id| self.retried.contains(id)).collect();
+        asked.retain(|kept| !before.contains(&kept.id));
+        let changes: Vec<_> = asked.iter().map(|kept| (kept.partition, kept.offset, self.at(kept))).collect();
+        let ids: Vec<u64> = asked.iter().map(|kept| kept.id).chain(before.iter().copied()).collect();
+        let mut target = self.target.clone();
+        let refused = self.sift(&mut target, &changes, &self.waiting(&ids));
+        let done: Vec<usize> = (0..changes.len()).filter(|n| !refused.contains(n)).collect();
+        self.next_step(lane, &mut crash)?;
+        self.supersede(&done.iter().map(|n| changes[*n]).collect::<Vec<_>>());
+        self.next_step(lane, &mut crash)?;
+        let done: Vec<u64> = done.iter().map(|n| asked[*n].id).collect();
+        self.target = target;
+        self.retried.extend(&done);
+        self.next_step(lane, &mut crash)?;
+        self.quarantine.retain(|kept| !done.contains(&kept.id) && !before.contains(&kept.id));
+        Ok(())
+    }
+
+    fn here(&self, partition: usize) -> Here {
+        let next = self.log[partition].get(usize::try_from(self.next[partition]).unwrap());
+        Here {
+            truncate: next.and_then(|record| if let What::Truncate(mark) = record.what { Some(mark) } else { None }),
+            at_end: next.is_none(),
+            newest_us: self.newest[partition],
+        }
+    }
+
+    /// Carries out the truncate that is due, if one is.
+    fn together(&mut self) {
+        let Some(due) = (0..PARTITIONS).filter_map(|p| self.here(p).truncate).min() else { return };
+        if (0..PARTITIONS).any(|p| due.reached(self.here(p)) != Come::Here) || self.holds.contains(&false) {
+            return;
+        }
+        // all that waits was read before it
+        self.quarantine.clear();
+        self.target.clear();
+        for partition in 0..PARTITIONS {
+            self.next[partition] += 1;
+            self.newest[partition] = Some(due.time_us);
+        }
+    }
+
+    fn take(&mut self, step: Step) {
+        let lane = match step {
+            Step::Write(key, choice, value) => return self.write(key, choice, value),
+            Step::Truncate => return self.truncate(),
+            Step::Refuse(rest) => {
+                self.refuses = rest;
+                return;
+            }
+            Step::Together => return self.together(),
+            Step::Lose(lane) => {
+                self.holds[lane] = false;
+                return;
+            }
+            Step::Round(lane, most, crash) => self.round(lane, most, crash).err().map(|_| lane),
+            Step::Retry(which, all, crash) => {
+                let lane =
+                    self.quarantine.get(which % self.quarantine.len().max(1)).map_or(0, |kept| lane_of(kept.partition));
+                self.retry(which, all, crash).err().map(|_| lane)
+            }
+        };
+        // whoever crashed, or found that another holds the lane, begins anew
+        if let Some(lane) = lane {
+            self.begin(lane);
+        }
+    }
+
+    /// Goes on without anything in the way until nothing is left to do.
+    fn settle(&mut self) {
+        self.refuses = None;
+        for _ in 0..400 {
+            for lane in 0..LANES {
+                self.take(Step::Round(lane, 5, None));
+            }
+            self.together();
+            for which in 0..LANES {
+                self.take(Step::Retry(which, true, None));
+            }
+            let read = (0..PARTITIONS).all(|p| usize::try_from(self.next[p]).unwrap() == self.log[p].len());
+            if read && self.quarantine.is_empty() {
+                return;
+            }
+        }
+    }
+}
+
+fn comes((partition, offset, record): &(usize, i64, Record)) -> Comes<(usize, u8)> {
+    Comes { key: (*partition, record.key), offset: *offset, part: matches!(record.what, What::Part(_)) }
+}
+
+fn step() -> impl Strategy<Value = Step> {
+    let crash = || prop::option::weighted(0.3, 0_u8..4);
+    prop_oneof![
+        8 => (0_u8..6, any::<u8>(), 0_i32..12).prop_map(|(key, choice, value)| Step::Write(key, choice, value)),
+        1 => Just(Step::Truncate),
+        5 => (0..LANES, 1_usize..6, crash()).prop_map(|(lane, most, crash)| Step::Round(lane, most, crash)),
+        3 => (any::<usize>(), any::<bool>(), crash()).prop_map(|(which, all, crash)| Step::Retry(which, all, crash)),
+        2 => prop::option::of(0_i32..3).prop_map(Step::Refuse),
+        1 => (0..LANES).prop_map(Step::Lose),
+        2 => Just(Step::Together),
+    ]
+}
+
+/// How many schedules: `GONVEL_SCHEDULES` says otherwise.
+fn schedules() -> u32 {
+    std::env::var("GONVEL_SCHEDULES").ok().and_then(|n| n.parse().ok()).unwrap_or(100_000)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: schedules(), failure_persistence: None, max_shrink_iters: 100_000, ..ProptestConfig::default() })]
+
+    #[test]
+    fn however_the_steps_fall_the_target_becomes_the_source(steps in prop::collection::vec(step(), 0..40)) {
+        let mut world = World::new();
+        for step in &steps {
+            world.take(*step);
+        }
+        world.settle();
+        prop_assert!(world.quarantine.is_empty(), "waits: {:?} {:?}", world.quarantine, world.log);
+        prop_assert_eq!(&world.target, &world.source);
+    }
+}
