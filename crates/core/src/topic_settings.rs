@@ -33,7 +33,7 @@ pub struct TopicSettings {
     pub forget_after_ms: Option<i64>,
     /// The oldest are forgotten while the topic is larger than this, in bytes as stored.
     pub most_bytes: Option<i64>,
-    /// How long a key's delete stays when only the latest is kept, in milliseconds.
+    /// How long a key's delete stays when only the latest is kept, from when it was appended, in milliseconds.
     pub deletes_kept_ms: i64,
     /// Blocks whose records are all further back move to object storage, in milliseconds.
     pub hot_span_ms: Option<i64>,
