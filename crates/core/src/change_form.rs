@@ -277,8 +277,8 @@ impl ChangeForm {
 /// the same row, and its records belong in the same partition.
 fn one_form<'v>(column: &Column, value: Value<'v>) -> Value<'v> {
     match value {
-        Value::Float(zero) if zero == 0.0 => Value::Float(0.0),
-        Value::Double(zero) if zero == 0.0 => Value::Double(0.0),
+        Value::Float(0.0) => Value::Float(0.0),
+        Value::Double(0.0) => Value::Double(0.0),
         // without a scale of its own each value has one
         Value::Text(text) if column.has_several_forms() && text.contains('.') => {
             Value::Text(text.trim_end_matches('0').trim_end_matches('.'))
