@@ -89,10 +89,12 @@ openapi: console
 	mv docs/openapi.json.new docs/openapi.json
 
 # processes killed and frozen, databases crashed, connections cut: make chaos FOR=600 SEED=7 (seconds, and decisions to repeat); before that
-# the model of delivery, a hundred times as many schedules as in the tests
+# the model of delivery, a hundred times as many schedules as in the tests, and all that can be done to a table and its connectors
 chaos: packages-test console
 	GONVEL_SCHEDULES=$(or $(SCHEDULES),10000000) cargo test --release --quiet -p gonvel-core --test all -- model::
 	cargo test --workspace --no-run --quiet
+	GONVEL_SOAK_SECONDS=$(or $(FOR),600) $(if $(SEED),GONVEL_SOAK_SEED=$(SEED)) \
+	  cargo test -p gonvel-runtime --test all -- soak:: --nocapture
 	GONVEL_CHAOS_SECONDS=$(or $(FOR),600) $(if $(SEED),GONVEL_CHAOS_SEED=$(SEED)) \
 	  cargo test --workspace --test all -- chaos::whatever --nocapture
 

@@ -20,6 +20,7 @@ mod odd_tables;
 mod quarantine;
 mod schema_changes;
 mod shapes;
+mod soak;
 mod starts;
 mod support;
 mod transactions;
