@@ -2,6 +2,7 @@
 
 pub mod between;
 pub mod coldstore;
+pub mod dice;
 pub mod packhouse;
 pub mod postgres_cluster;
 pub mod test_cluster;

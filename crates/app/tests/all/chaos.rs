@@ -11,6 +11,7 @@ use std::time::{Duration, Instant};
 use crate::support::Gonvel;
 use crate::support::checks::{no_change_stands_twice, rows};
 use gonvel_stand_ins::between::Between;
+use gonvel_stand_ins::dice::Dice;
 use gonvel_stand_ins::postgres_cluster::{OWNER, free_port};
 use gonvel_stand_ins::test_cluster::TestCluster;
 use serde_json::{Value, json};
@@ -21,21 +22,9 @@ const LOG_DISK: u32 = 4_096;
 /// How old the copy is that Gonvel's own database is restored from in runs that take longer than that.
 const OLD: Duration = Duration::from_secs(600);
 
-/// Decisions that a seed repeats.
-struct Dice(u64);
-
-impl Dice {
-    fn roll(&mut self, sides: u64) -> u64 {
-        self.0 ^= self.0 << 13;
-        self.0 ^= self.0 >> 7;
-        self.0 ^= self.0 << 17;
-        self.0 % sides
-    }
-}
-
 /// Inserts, updates, key changes, deletes and rollbacks until told to stop, whatever happens to the server meanwhile.
 async fn write(url: String, seed: u64, stop: tokio::sync::watch::Receiver<bool>) -> u64 {
-    let mut dice = Dice(seed);
+    let mut dice = Dice::new(seed);
     let mut written = 0;
     while !*stop.borrow() {
         let Ok((client, connection)) = tokio_postgres::connect(&url, tokio_postgres::NoTls).await else {
@@ -148,7 +137,7 @@ async fn whatever_is_killed_frozen_or_cut_nothing_is_lost_or_doubled() {
     let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().subsec_nanos();
     let seed = std::env::var("GONVEL_CHAOS_SEED").ok().and_then(|s| s.parse().ok()).unwrap_or(u64::from(now) + 1);
     eprintln!("chaos for {seconds} s; GONVEL_CHAOS_SEED={seed} repeats its decisions");
-    let mut dice = Dice(seed);
+    let mut dice = Dice::new(seed);
     let is_long = seconds >= 120;
     let disk = is_long.then_some(LOG_DISK);
     let mut own = TestCluster::start_on(&["gonvel"], &["max_wal_size=256MB", "wal_buffers=4MB"], disk).await;

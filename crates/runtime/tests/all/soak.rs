@@ -8,23 +8,13 @@ use crate::support::{World, topic_changes};
 use gonvel_core::connector::{DeliveredTopic, ExistingRows, SinkDefinition, State, TargetRows, Wish};
 use gonvel_core::naming::{ConnectorId, TopicName};
 use gonvel_core::ports::TopicLog;
+use gonvel_stand_ins::dice::Dice;
 use gonvel_storage::quarantine::Which;
 use tokio_postgres::Client;
 
 const MAKE: &str = "CREATE TABLE bins (id bigint PRIMARY KEY, n int, doc text, code text UNIQUE);
     ALTER TABLE bins ALTER doc SET STORAGE EXTERNAL";
 const PATIENCE: Duration = Duration::from_secs(120);
-
-struct Dice(u64);
-
-impl Dice {
-    fn roll(&mut self, sides: u64) -> u64 {
-        self.0 ^= self.0 << 13;
-        self.0 ^= self.0 >> 7;
-        self.0 ^= self.0 << 17;
-        self.0 % sides
-    }
-}
 
 struct Soak {
     world: World,
@@ -242,7 +232,7 @@ async fn whatever_is_done_to_a_table_and_its_connectors_all_ends_as_the_source_i
     let mut fleet = world.fleet();
     world.until_state(from, State::Following).await;
     let to = [to[0], to[1]];
-    let dice = Dice(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1);
+    let dice = Dice::new(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1);
     let mut soak = Soak { world, source, target, from, to, dice, done: BTreeMap::new(), prepared: false };
     let start = Instant::now();
     let mut step = 0;
