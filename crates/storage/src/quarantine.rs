@@ -397,6 +397,21 @@ impl QuarantineStore for Database {
     }
 }
 
+/// Takes the lanes whose records are meant, before the records: in the order in which their holders take both, so that neither waits for
+/// the other in a circle.
+async fn lanes_first(connection: &mut AsyncPgConnection, which: &Which) -> QueryResult<()> {
+    let (ids, connector, _) = which.columns();
+    diesel::sql_query(
+        "SELECT FROM lanes WHERE connector_id = $2 OR connector_id IN (SELECT connector_id FROM quarantine WHERE id = ANY ($1)) \
+         ORDER BY connector_id, lane FOR NO KEY UPDATE",
+    )
+    .bind::<Nullable<Array<Int8>>, _>(ids)
+    .bind::<Nullable<SqlUuid>, _>(connector)
+    .execute(connection)
+    .await
+    .map(|_| ())
+}
+
 /// Refuses what the holder of a lease does once another holds the lane; until the transaction ends no other gets it.
 async fn still_held(connection: &mut AsyncPgConnection, held: HeldLane) -> Result<(), Stop> {
     let holds: Option<i32> = lanes::table
@@ -520,6 +535,7 @@ impl Database {
         let (ids, connector, cause) = which.columns();
         let mut connection = self.connection().await?;
         let asked = connection.transaction::<usize, diesel::result::Error, _>(async |c| {
+            lanes_first(c, which).await?;
             let asked = diesel::sql_query(
                 "WITH asked AS (UPDATE quarantine SET state = 'asked', pace = $4 WHERE state = 'waiting' AND ($1 IS NULL OR id = ANY ($1)) \
                    AND ($2 IS NULL OR connector_id = $2) AND ($3 IS NULL OR cause = $3) RETURNING connector_id), \
@@ -544,19 +560,22 @@ impl Database {
     pub async fn discard(&self, which: &Which, who: &str, reason: &str) -> Result<usize, PortError> {
         let (ids, connector, cause) = which.columns();
         let mut connection = self.connection().await?;
-        diesel::sql_query(
-            "UPDATE quarantine SET state = 'discarded', settled_at = clock_timestamp(), settled_by = $4, reason = $5 \
-             WHERE state = 'waiting' AND ($1 IS NULL OR id = ANY ($1)) AND ($2 IS NULL OR connector_id = $2) \
-               AND ($3 IS NULL OR cause = $3)",
-        )
-        .bind::<Nullable<Array<Int8>>, _>(ids)
-        .bind::<Nullable<SqlUuid>, _>(connector)
-        .bind::<Nullable<Int8>, _>(cause)
-        .bind::<Text, _>(who)
-        .bind::<Text, _>(reason)
-        .execute(&mut connection)
-        .await
-        .map_err(failed("discarding records in quarantine"))
+        let discarded = connection.transaction::<usize, diesel::result::Error, _>(async |c| {
+            lanes_first(c, which).await?;
+            diesel::sql_query(
+                "UPDATE quarantine SET state = 'discarded', settled_at = clock_timestamp(), settled_by = $4, reason = $5 \
+                 WHERE state = 'waiting' AND ($1 IS NULL OR id = ANY ($1)) AND ($2 IS NULL OR connector_id = $2) \
+                   AND ($3 IS NULL OR cause = $3)",
+            )
+            .bind::<Nullable<Array<Int8>>, _>(ids)
+            .bind::<Nullable<SqlUuid>, _>(connector)
+            .bind::<Nullable<Int8>, _>(cause)
+            .bind::<Text, _>(who)
+            .bind::<Text, _>(reason)
+            .execute(c)
+            .await
+        });
+        discarded.await.map_err(failed("discarding records in quarantine"))
     }
 }
 
