@@ -6,7 +6,7 @@ use std::hash::{DefaultHasher, Hash, Hasher};
 use std::sync::Arc;
 
 use bytes::Bytes;
-use gonvel_connectors::postgres::sink::{Delivered, TopicChanges};
+use gonvel_connectors::postgres::sink::{Delivered, RowBefore, TopicChanges};
 use gonvel_core::change::{ChangeBatch, ChangeKind, OldImage, Origin};
 use gonvel_core::column::ColumnBuilder;
 use gonvel_core::naming::TopicPartition;
@@ -232,7 +232,7 @@ impl<'s> Again<'s> {
             batches: vec![found.batch],
             from: found.from,
             record_keys: None,
-            row_may_be_missing: false,
+            row_before: RowBefore::Known,
         };
         Ok(Some(latest.found.into_iter().map(changes).collect()))
     }

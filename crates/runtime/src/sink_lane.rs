@@ -19,7 +19,7 @@ use crate::first_time::FirstTime;
 use crate::lag::{COUNT_LAG, Lag};
 use crate::lane::{Ending, Failure, Work, asked_to_end};
 use crate::passed_over;
-use crate::reading::truncates::Together;
+use crate::reading::truncates::{LOOK_FOR_ENDS, Together};
 use crate::reading::{ReadRound, Reader};
 use crate::shaping::{Shaping, Ways};
 use crate::target::Target;
@@ -182,7 +182,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             }
             let topic = truncate.first().map(|(at, _)| at.topic);
             let partitions = topics.iter().find(|t| Some(t.id) == topic).map_or(0, |t| t.partitions);
-            due.push(Due { round, at: truncate, partitions, since: Instant::now() });
+            due.push(Due { round, at: truncate, partitions, ends: HashMap::new(), looked: Instant::now() });
             look = Instant::now();
             wanted.add_permits(1);
             continue;
@@ -248,11 +248,10 @@ struct Due {
     at: Vec<(TopicPartition, i64)>,
     /// How many the topic has.
     partitions: i32,
-    since: Instant,
+    /// The offsets after the last record of all its partitions, once that was looked for.
+    ends: HashMap<i32, i64>,
+    looked: Instant,
 }
-
-/// How long others may take to come to a truncate before it is looked whether they have nothing more.
-const TO_COME: Duration = Duration::from_secs(1);
 
 /// Says of truncates that this lane has come to them, and gives those that were carried out: by this lane or by another, once all had.
 async fn carry_out(
@@ -262,11 +261,11 @@ async fn carry_out(
     due: &mut Vec<Due>,
 ) -> Result<Vec<Due>, Failure> {
     let mut done = Vec::new();
-    for one in std::mem::take(due) {
+    for mut one in std::mem::take(due) {
         let Some(topic) = one.at.first().map(|(at, _)| at.topic) else { continue };
-        let mut ends = HashMap::new();
-        if one.since.elapsed() > TO_COME {
-            ends.extend(log.bounds(topic).await?.iter().map(|bounds| (bounds.partition.0, bounds.next.0)));
+        if one.looked.elapsed() > LOOK_FOR_ENDS {
+            one.ends = log.bounds(topic).await?.iter().map(|bounds| (bounds.partition.0, bounds.next.0)).collect();
+            one.looked = Instant::now();
             if log.ground() != ground {
                 // a log that was rolled back has other ends: whoever begins anew looks whether it is the one it knew
                 return Err(
@@ -275,7 +274,7 @@ async fn carry_out(
             }
         }
         let own: Vec<i32> = lane.iter().filter(|at| at.topic == topic).map(|at| at.partition.0).collect();
-        let comes = Comes { at: &one.at, own: &own, ends: &ends, partitions: one.partitions };
+        let comes = Comes { at: &one.at, own: &own, ends: &one.ends, partitions: one.partitions };
         if sink.truncate_together(&one.round, &comes).await? { done.push(one) } else { due.push(one) }
     }
     Ok(done)

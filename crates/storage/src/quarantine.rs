@@ -6,7 +6,9 @@ use std::time::Duration;
 use async_trait::async_trait;
 use bytes::Bytes;
 use chrono::{DateTime, Utc};
+use diesel::pg::Pg;
 use diesel::prelude::*;
+use diesel::query_builder::{BoxedSqlQuery, SqlQuery};
 use diesel::sql_types::{Array, Binary, Double, Int4, Int8, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use gonvel_core::naming::{ConnectorId, Offset, PartitionId, SchemaId, TopicId, TopicPartition};
@@ -232,6 +234,7 @@ impl QuarantineStore for Database {
                finding = EXCLUDED.finding, cause = EXCLUDED.cause, version = EXCLUDED.version, \
                state = 'waiting', settled_at = NULL, settled_by = NULL, reason = NULL, expires_at = EXCLUDED.expires_at",
         )
+        .into_boxed()
         .bind::<SqlUuid, _>(held.connector.0)
         .bind::<Int4, _>(version)
         .bind::<Double, _>(kept.as_secs_f64())
@@ -248,15 +251,7 @@ impl QuarantineStore for Database {
         .bind::<Array<Text>, _>(bad.iter().map(|b| b.step.word()).collect::<Vec<_>>())
         .bind::<Array<Text>, _>(bad.iter().map(|b| b.finding.as_str()).collect::<Vec<_>>())
         .bind::<Array<Int8>, _>(bad.iter().map(|b| b.cause).collect::<Vec<_>>());
-        let mut connection = self.connection().await?;
-        let done: Result<(), Stop> = connection
-            .transaction(async |c| {
-                still_held(c, held).await?;
-                put.execute(c).await?;
-                Ok(())
-            })
-            .await;
-        done.map_err(stopped("putting records in quarantine"))
+        self.as_holder(held, "putting records in quarantine", put).await
     }
 
     async fn waiting_keys(
@@ -341,38 +336,29 @@ impl QuarantineStore for Database {
         if ids.is_empty() {
             return Ok(());
         }
-        let mut connection = self.connection().await?;
-        let done: Result<(), Stop> = connection
-            .transaction(async |c| {
-                still_held(c, held).await?;
-                match settled {
-                    Settled::Delivered | Settled::Superseded => {
-                        let state = if *settled == Settled::Delivered { "delivered" } else { "superseded" };
-                        diesel::sql_query(
-                            "UPDATE quarantine SET state = $2, settled_at = clock_timestamp(), \
-                               tries = tries + CASE WHEN $2 = 'delivered' THEN 1 ELSE 0 END \
-                             WHERE id = ANY ($1) AND state IN ('waiting', 'asked')",
-                        )
-                        .bind::<Array<Int8>, _>(ids)
-                        .bind::<Text, _>(state)
-                        .execute(c)
-                        .await?
-                    }
-                    Settled::Failed { step, finding, cause } => diesel::sql_query(
-                        "UPDATE quarantine SET state = 'waiting', tries = tries + 1, step = $2, finding = $3, cause = $4 \
-                             WHERE id = ANY ($1) AND state IN ('waiting', 'asked')",
-                    )
-                    .bind::<Array<Int8>, _>(ids)
-                    .bind::<Text, _>(step.word())
-                    .bind::<Text, _>(finding)
-                    .bind::<Int8, _>(*cause)
-                    .execute(c)
-                    .await?,
-                };
-                Ok(())
-            })
-            .await;
-        done.map_err(stopped("noting what became of a record in quarantine"))
+        let note = match settled {
+            Settled::Delivered | Settled::Superseded => {
+                let state = if *settled == Settled::Delivered { "delivered" } else { "superseded" };
+                diesel::sql_query(
+                    "UPDATE quarantine SET state = $2, settled_at = clock_timestamp(), \
+                       tries = tries + CASE WHEN $2 = 'delivered' THEN 1 ELSE 0 END \
+                     WHERE id = ANY ($1) AND state IN ('waiting', 'asked')",
+                )
+                .into_boxed()
+                .bind::<Array<Int8>, _>(ids)
+                .bind::<Text, _>(state)
+            }
+            Settled::Failed { step, finding, cause } => diesel::sql_query(
+                "UPDATE quarantine SET state = 'waiting', tries = tries + 1, step = $2, finding = $3, cause = $4 \
+                 WHERE id = ANY ($1) AND state IN ('waiting', 'asked')",
+            )
+            .into_boxed()
+            .bind::<Array<Int8>, _>(ids)
+            .bind::<Text, _>(step.word())
+            .bind::<Text, _>(finding)
+            .bind::<Int8, _>(*cause),
+        };
+        self.as_holder(held, "noting what became of a record in quarantine", note).await
     }
 
     async fn take_back(&self, held: HeldLane, from: &[(TopicPartition, Offset)]) -> Result<(), PortError> {
@@ -381,19 +367,12 @@ impl QuarantineStore for Database {
              WHERE q.connector_id = $1 AND q.topic_id = p.topic_id AND q.partition = p.partition \
                AND q.record_offset >= p.from_offset AND q.state IN ('waiting', 'asked')",
         )
+        .into_boxed()
         .bind::<SqlUuid, _>(held.connector.0)
         .bind::<Array<Int8>, _>(from.iter().map(|(at, _)| at.topic.0).collect::<Vec<_>>())
         .bind::<Array<Int4>, _>(from.iter().map(|(at, _)| at.partition.0).collect::<Vec<_>>())
         .bind::<Array<Int8>, _>(from.iter().map(|(_, offset)| offset.0).collect::<Vec<_>>());
-        let mut connection = self.connection().await?;
-        let done: Result<(), Stop> = connection
-            .transaction(async |c| {
-                still_held(c, held).await?;
-                take.execute(c).await?;
-                Ok(())
-            })
-            .await;
-        done.map_err(stopped("taking records out of quarantine that are still to be delivered"))
+        self.as_holder(held, "taking records out of quarantine that are still to be delivered", take).await
     }
 }
 
@@ -426,6 +405,24 @@ async fn still_held(connection: &mut AsyncPgConnection, held: HeldLane) -> Resul
 }
 
 impl Database {
+    /// Carries out what the holder of a lease says; refused once another holds the lane, and until it is done no other gets it.
+    async fn as_holder(
+        &self,
+        held: HeldLane,
+        during: &'static str,
+        says: BoxedSqlQuery<'_, Pg, SqlQuery>,
+    ) -> Result<(), PortError> {
+        let mut connection = self.connection().await?;
+        let done: Result<(), Stop> = connection
+            .transaction(async |c| {
+                still_held(c, held).await?;
+                says.execute(c).await?;
+                Ok(())
+            })
+            .await;
+        done.map_err(stopped(during))
+    }
+
     /// What waits in quarantine, by connector and cause, the most recent first.
     ///
     /// # Errors

@@ -122,7 +122,7 @@ pub struct Application<'a> {
 #[derive(Debug, Default)]
 pub struct PartsOfRows {
     /// Whether the row may be out of date where it is marked as deleted or was kept though it is deleted; else it is as it was.
-    pub row_may_be_missing: bool,
+    pub may_be_old: bool,
     /// Whether it is counted how many did not find their row.
     pub counted: bool,
     /// How many did not find their row.
@@ -355,7 +355,7 @@ impl Application<'_> {
                 self.update(&places).await?;
                 continue;
             }
-            let updated = self.update_columns(&sent, &places, self.parts_of_rows.row_may_be_missing).await?;
+            let updated = self.update_columns(&sent, &places, self.parts_of_rows.may_be_old).await?;
             if self.parts_of_rows.counted
                 && let Some(updated) = updated
             {

@@ -4,21 +4,17 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, OldImage, Origin};
-use gonvel_core::column::{ColumnType, Value};
+use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, Origin};
 use gonvel_core::connector::CapturedTable;
 use gonvel_core::naming::TopicName;
-use gonvel_core::sql_text::{self, BadValue};
 use gonvel_core::table::TableSchema;
 use gonvel_core::table_patterns::topic_for;
 use tokio::sync::mpsc;
 use tokio_postgres::Client;
-use tokio_postgres::error::SqlState;
 
 use super::binary;
-use super::client::explain;
-use super::load::{self, ChangedKeys, Chunk, Readings, push_key};
-use super::names::{self, ident, qualified};
+use super::followed::{Followed, NewRow};
+use super::load::{self, ChangedKeys, Chunk, Readings};
 use super::pgoutput::{self, Cell, Message, Old, Relation, Tuple};
 use super::position::{PgPosition, Transaction};
 use super::publication;
@@ -26,6 +22,7 @@ use super::replication::{EPOCH_US, Frame, Frames};
 use super::slot::is_at_work;
 use super::source::{Captured, SourceSettings, TableChanges};
 use super::tables::{self, Describer};
+use super::unsent;
 use crate::error::ConnectorError;
 
 /// Changes after which a batch is handed on even if more are there.
@@ -34,58 +31,6 @@ const MOST_CHANGES: usize = 10_000;
 const MOST_BYTES: usize = 4 << 20;
 /// How often an idle source's position moves on.
 const IDLE_STEP: Duration = Duration::from_secs(10);
-
-/// A captured relation as the stream last described it.
-struct Followed {
-    table: usize,
-    name: String,
-    shape: Arc<TableSchema>,
-    /// For each column of the stream its place in the shape; none for one that is left out.
-    places: Vec<Option<usize>>,
-}
-
-impl Followed {
-    fn check_width(&self, tuple: Tuple<'_>) -> Result<(), ConnectorError> {
-        if tuple.len() == self.places.len() {
-            return Ok(());
-        }
-        Err(ConnectorError::Defect(format!(
-            "a row of {} has {} columns where its description has {}",
-            self.name,
-            tuple.len(),
-            self.places.len()
-        )))
-    }
-
-    /// The cells that are captured, with their places in the shape, in its order.
-    fn cells<'t>(&self, tuple: Tuple<'t>) -> impl Iterator<Item = (usize, Cell<'t>)> {
-        tuple.cells().zip(&self.places).filter_map(|(cell, place)| Some(((*place)?, cell)))
-    }
-
-    /// The key's values, each written in the one form that a reading's keys have as well.
-    fn key_text(&self, tuple: Tuple<'_>) -> Vec<u8> {
-        self.key_of(self.cells(tuple))
-    }
-
-    fn key_of<'t>(&self, cells: impl Iterator<Item = (usize, Cell<'t>)>) -> Vec<u8> {
-        let (mut key, mut scratch) = (Vec::new(), Vec::new());
-        for (index, cell) in cells {
-            let column = &self.shape.columns[index];
-            if column.key {
-                // a value that cannot be read is told where it is pushed
-                push_key(column.ty, value_of(column.ty, cell, &mut scratch).unwrap_or(Value::Null), &mut key);
-            }
-        }
-        key
-    }
-}
-
-/// The new row of an update: as it was sent or, where parts of it were not, with what is known of those.
-struct NewRow<'t> {
-    cells: Vec<Cell<'t>>,
-    /// Whether a value is still not known.
-    lacks_values: bool,
-}
 
 /// Turns the stream into batches, and puts the initial load's chunks where they belong between them.
 pub(super) struct Capture {
@@ -325,32 +270,37 @@ impl Capture {
 
     /// A mark came from which on a table is another of its name: what was carried of the one before is gone.
     async fn made_anew(&mut self, mark: &[u8], out: &Out) -> Result<(), ConnectorError> {
-        let Some(table) =
-            self.settings.tables.iter().position(|t| self.settings.anew_mark(&t.qualified()).as_bytes() == mark)
-        else {
-            return Ok(());
-        };
-        let Some(transaction) = &mut self.transaction else { return Ok(()) };
-        let number = transaction.number;
-        if !transaction.counts_new() {
+        if !mark.starts_with(self.settings.anew_mark("").as_bytes()) {
             return Ok(());
         }
+        // counted in every session alike, whatever tables it knows
+        let Some(transaction) = &mut self.transaction else { return Ok(()) };
+        let (number, is_new) = (transaction.number, transaction.counts_new());
+        let named = |t: &CapturedTable| self.settings.anew_mark(&t.qualified()).as_bytes() == mark;
+        let Some(table) = self.settings.tables.iter().position(named).filter(|_| is_new) else { return Ok(()) };
         let wanted = &self.settings.tables[table];
         let shape = match tables::describe(&self.client, &self.settings.address.database, wanted).await {
-            Ok(shape) => Arc::new(shape),
             // gone again: whoever makes it anew marks that as well
-            Err(ConnectorError::Settings { .. }) => return Ok(()),
-            Err(error) => return Err(error),
+            Err(ConnectorError::Settings { .. }) if !tables::is_there(&self.client, wanted).await? => return Ok(()),
+            shape => Arc::new(shape?),
         };
-        if self.builders.get(&table).is_some_and(|b| !b.is_empty() && **b.table() != *shape) {
-            self.hand_on(out).await?;
-        }
-        self.builders.insert(table, ChangeBatchBuilder::new(shape.clone()));
+        self.open(table, &shape, out).await?;
         let followed = Followed { table, name: shape.qualified(), places: Vec::new(), shape };
         if let Some(changed) = self.changed.get_mut(&followed.name) {
             changed.note_emptied(number);
         }
         self.push(&followed, ChangeKind::Truncate, None, None)
+    }
+
+    /// Makes room for changes of a table in a shape: one batch has one.
+    async fn open(&mut self, table: usize, shape: &Arc<TableSchema>, out: &Out) -> Result<(), ConnectorError> {
+        if self.builders.get(&table).is_some_and(|b| !b.is_empty() && **b.table() != **shape) {
+            self.hand_on(out).await?;
+        }
+        if self.builders.get(&table).is_none_or(|b| **b.table() != **shape) {
+            self.builders.insert(table, ChangeBatchBuilder::new(shape.clone()));
+        }
+        Ok(())
     }
 
     async fn relation(&mut self, relation: &Relation, out: &Out) -> Result<(), ConnectorError> {
@@ -367,13 +317,7 @@ impl Capture {
         if !wanted.key.is_empty() {
             publication::refuse_without_identity(&self.client, wanted, relation).await?;
         }
-        // one batch has one shape
-        if self.builders.get(&table).is_some_and(|b| !b.is_empty() && **b.table() != *shape) {
-            self.hand_on(out).await?;
-        }
-        if self.builders.get(&table).is_none_or(|b| **b.table() != *shape) {
-            self.builders.insert(table, ChangeBatchBuilder::new(shape.clone()));
-        }
+        self.open(table, &shape, out).await?;
         if self.binary && !binary::reads(&shape) {
             // a column came whose values have no binary form here: from this place on as text
             self.position.text = true;
@@ -416,7 +360,7 @@ impl Capture {
             self.goes(followed, old)?;
             return self.push(followed, ChangeKind::Insert, Some(new), None);
         }
-        let row = with_old_key(followed, old, new)?;
+        let row = followed.new_row(old, new)?;
         let key = followed.key_of(row.cells.iter().copied().enumerate());
         self.note_key(followed, key.clone());
         if old.is_none_or(|(Old::Key(tuple) | Old::Row(tuple))| followed.key_text(tuple) == key) {
@@ -460,7 +404,13 @@ impl Capture {
         }
         let cells = &mut row.cells;
         let missing: Vec<usize> = (0..cells.len()).filter(|&i| cells[i] == Cell::Unchanged).collect();
-        let fetched = if missing.is_empty() { None } else { self.fetch(followed, cells, &missing).await? };
+        let mut fetched = None;
+        if !missing.is_empty() {
+            if let Some(transaction) = &self.transaction {
+                load::until_visible(&self.client, transaction.number, &self.settings.slot()).await?;
+            }
+            fetched = unsent::fetch(&self.client, followed, cells, &missing).await?;
+        }
         if fetched.is_none() && !missing.is_empty() && kind == ChangeKind::Update {
             if self.changed.contains_key(&followed.name) {
                 // it is gone by now, and may never have been loaded: what took it follows in the stream
@@ -487,77 +437,9 @@ impl Capture {
         old: Option<Old<'_>>,
     ) -> Result<(), ConnectorError> {
         self.begin(followed, kind);
-        let shape = &followed.shape;
         let Some(builder) = self.builders.get_mut(&followed.table) else { return Ok(()) };
-        for (index, column) in shape.columns.iter().enumerate() {
-            push_cell(builder, &mut self.scratch, shape, index, column.ty, cells[index], Image::New)?;
-        }
-        push_old(builder, &mut self.scratch, followed, old)
-    }
-
-    /// The named columns of a row as the table has them now, without those that are null; none if the row, the table or a
-    /// column is gone.
-    async fn fetch(
-        &self,
-        followed: &Followed,
-        cells: &[Cell<'_>],
-        missing: &[usize],
-    ) -> Result<Option<HashMap<usize, Vec<u8>>>, ConnectorError> {
-        let shape = &followed.shape;
-        let wanted: Vec<String> = shape
-            .key_columns()
-            .into_iter()
-            .map(|i| {
-                let (column, mut text, mut scratch) = (&shape.columns[i], Vec::new(), Vec::new());
-                if let Ok(value) = value_of(column.ty, cells[i], &mut scratch) {
-                    sql_text::write(column.ty, value, &mut text);
-                }
-                format!("{} = {}", ident(&column.name), names::literal(&String::from_utf8_lossy(&text)))
-            })
-            .collect();
-        if let Some(transaction) = &self.transaction {
-            load::until_visible(&self.client, transaction.number, &self.settings.slot()).await?;
-        }
-        let table = qualified(&shape.schema, &shape.table);
-        let mut missing = missing.to_vec();
-        loop {
-            let columns: Vec<String> = missing.iter().map(|&i| format!("{}::text", ident(&shape.columns[i].name))).collect();
-            let statement = format!("SELECT {} FROM {table} WHERE {}", columns.join(", "), wanted.join(" AND "));
-            let row = match self.client.query_opt(&statement, &[]).await {
-                Ok(row) => row,
-                Err(e) if e.code() == Some(&SqlState::UNDEFINED_TABLE) => return Ok(None),
-                Err(e) if e.code() == Some(&SqlState::UNDEFINED_COLUMN) => {
-                    // a column that was dropped since has no values any more, and the row has others
-                    let there = self.columns_there(shape).await?;
-                    if shape.key_columns().iter().any(|&i| !there.contains(&shape.columns[i].name)) {
-                        return Ok(None);
-                    }
-                    missing.retain(|&i| there.contains(&shape.columns[i].name));
-                    continue;
-                }
-                Err(e) => return Err(explain(&e, "fetching a large value")),
-            };
-            return Ok(row.map(|row| {
-                let value =
-                    |(place, &index): (usize, &usize)| Some((index, row.get::<_, Option<String>>(place)?.into_bytes()));
-                missing.iter().enumerate().filter_map(value).collect()
-            }));
-        }
-    }
-
-    /// The columns that a table has by now.
-    async fn columns_there(&self, shape: &TableSchema) -> Result<Vec<String>, ConnectorError> {
-        let rows = self
-            .client
-            .query(
-                "SELECT a.attname::text FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid
-                 JOIN pg_namespace n ON n.oid = c.relnamespace
-                 WHERE n.nspname = $1 AND c.relname = $2 AND a.attnum > 0 AND NOT a.attisdropped",
-                &[&shape.schema, &shape.table],
-            )
-            .await
-            .map_err(|e| explain(&e, "looking at a table's columns"))?;
-        Ok(rows.iter().map(|row| row.get(0)).collect())
+        followed.write_cells(builder, &mut self.scratch, cells)?;
+        followed.write_old(builder, &mut self.scratch, old)
     }
 
     fn begin(&mut self, followed: &Followed, kind: ChangeKind) {
@@ -584,17 +466,11 @@ impl Capture {
     ) -> Result<(), ConnectorError> {
         self.begin(followed, kind);
         let Some(builder) = self.builders.get_mut(&followed.table) else { return Ok(()) };
-        let shape = &followed.shape;
         match new {
             None => builder.no_new(),
-            Some(tuple) => {
-                followed.check_width(tuple)?;
-                for (index, cell) in followed.cells(tuple) {
-                    push_cell(builder, &mut self.scratch, shape, index, shape.columns[index].ty, cell, Image::New)?;
-                }
-            }
+            Some(tuple) => followed.write_new(builder, &mut self.scratch, tuple)?,
         }
-        push_old(builder, &mut self.scratch, followed, old)
+        followed.write_old(builder, &mut self.scratch, old)
     }
 
     /// A mark came: the chunk read before it is due.
@@ -635,92 +511,4 @@ impl Capture {
         let closed = |_| ConnectorError::try_again("the lane has stopped", "it starts again by itself");
         out.send(Ok(captured)).await.map_err(closed)
     }
-}
-
-/// The new row of an update of which some values were not sent. A key that is stored out of line is not sent either when it stayed as it
-/// was: the old one is.
-fn with_old_key<'t>(followed: &Followed, old: Option<Old<'t>>, new: Tuple<'t>) -> Result<NewRow<'t>, ConnectorError> {
-    followed.check_width(new)?;
-    let mut cells: Vec<Cell<'t>> = followed.cells(new).map(|(_, cell)| cell).collect();
-    if let Some(Old::Key(tuple) | Old::Row(tuple)) = old {
-        for (index, before) in followed.cells(tuple).filter(|(index, _)| followed.shape.columns[*index].key) {
-            if cells[index] == Cell::Unchanged {
-                cells[index] = before;
-            }
-        }
-    }
-    let unsent = |index: &usize| cells[*index] == Cell::Unchanged;
-    if let Some(index) = followed.shape.key_columns().into_iter().find(unsent) {
-        let column = &followed.shape.columns[index].name;
-        return Err(ConnectorError::Defect(format!(
-            "an update of {} came without the value of its key's {column}",
-            followed.name
-        )));
-    }
-    let lacks_values = (0..cells.len()).any(|index| unsent(&index));
-    Ok(NewRow { cells, lacks_values })
-}
-
-fn push_old(
-    builder: &mut ChangeBatchBuilder,
-    scratch: &mut Vec<u8>,
-    followed: &Followed,
-    old: Option<Old<'_>>,
-) -> Result<(), ConnectorError> {
-    let (image, tuple) = match old {
-        None => {
-            builder.no_old();
-            return Ok(());
-        }
-        Some(Old::Row(tuple)) => (OldImage::Row, tuple),
-        Some(Old::Key(tuple)) => (OldImage::Key, tuple),
-    };
-    let shape = &followed.shape;
-    followed.check_width(tuple)?;
-    builder.begin_old(image);
-    for (index, cell) in followed.cells(tuple) {
-        let is_key = shape.columns[index].key;
-        if image == OldImage::Key && is_key && matches!(cell, Cell::Null | Cell::Unchanged) {
-            return Err(publication::without_identity(&followed.name, &shape.columns[index].name));
-        }
-        let cell = if image == OldImage::Row || is_key { cell } else { Cell::Null };
-        push_cell(builder, scratch, shape, index, shape.columns[index].ty, cell, Image::Old)?;
-    }
-    Ok(())
-}
-
-/// A cell's value; one that was not sent is null.
-#[inline]
-fn value_of<'c>(ty: ColumnType, cell: Cell<'c>, scratch: &'c mut Vec<u8>) -> Result<Value<'c>, BadValue> {
-    match cell {
-        Cell::Text(text) => sql_text::read(ty, text, scratch),
-        Cell::Binary(bytes) => binary::read(ty, bytes),
-        Cell::Unchanged | Cell::Null => Ok(Value::Null),
-    }
-}
-
-#[derive(Clone, Copy, PartialEq)]
-enum Image {
-    New,
-    Old,
-}
-
-#[inline]
-fn push_cell(
-    builder: &mut ChangeBatchBuilder,
-    scratch: &mut Vec<u8>,
-    shape: &TableSchema,
-    index: usize,
-    ty: ColumnType,
-    cell: Cell<'_>,
-    image: Image,
-) -> Result<(), ConnectorError> {
-    if cell == Cell::Unchanged && image == Image::New {
-        builder.new_unchanged(index);
-        return Ok(());
-    }
-    let value = value_of(ty, cell, scratch)
-        .map_err(|e| ConnectorError::bad_record(format!("{}.{}: {e}", shape.qualified(), shape.columns[index].name)))?;
-    let pushed = if image == Image::New { builder.new_value(index, value) } else { builder.old_value(index, value) };
-    pushed.map_err(|e| ConnectorError::Defect(e.to_string()))
 }

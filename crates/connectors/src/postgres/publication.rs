@@ -20,7 +20,7 @@ fn kinds(settings: &SourceSettings) -> &'static str {
     if settings.whole_rows { "insert, update, delete" } else { "insert, update, delete, truncate" }
 }
 
-/// Begins a transaction in which the publication is changed, by a lease: it is noted with the publication. Whoever had the lane before
+/// Begins a transaction in which the publication is changed, by a lease: that is noted with the publication. Whoever had the lane before
 /// and was frozen meanwhile comes too late from then on.
 async fn claim(client: &Client, settings: &SourceSettings) -> Result<(), ConnectorError> {
     let during = |e: tokio_postgres::Error| explain(&e, "looking who changed the publication last");
@@ -127,6 +127,13 @@ async fn there(client: &Client, settings: &SourceSettings) -> Result<HashSet<(St
         .await
         .map_err(|e| explain(&e, "looking for tables"))?;
     Ok(rows.iter().map(|row| (row.get(0), row.get(1))).collect())
+}
+
+/// Takes back a publication that was made for nothing, unless a later holder of the lease has made another meanwhile.
+pub(super) async fn take_back(client: &Client, settings: &SourceSettings) -> Result<(), ConnectorError> {
+    claim(client, settings).await?;
+    remove(client, &settings.publication()).await?;
+    client.batch_execute("COMMIT").await.map_err(|e| explain(&e, "dropping the publication"))
 }
 
 /// Removes a publication, if it is there.

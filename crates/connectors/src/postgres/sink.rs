@@ -69,6 +69,18 @@ pub struct Stand {
     pub epoch: Epoch,
 }
 
+/// What is known of the row before an update that brings a part of it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
+pub enum RowBefore {
+    /// It is in the target as it was.
+    #[default]
+    Known,
+    /// It may not be there.
+    MayBeMissing,
+    /// It may not be there, or not as it was: it was not in the target for a while.
+    MayBeOld,
+}
+
 /// Changes of one topic within a round, in order per key.
 #[derive(Debug)]
 pub struct TopicChanges {
@@ -82,8 +94,8 @@ pub struct TopicChanges {
     pub from: Vec<(TopicPartition, i64)>,
     /// The keys that the records themselves have, where a shape made others.
     pub record_keys: Option<Vec<bytes::Bytes>>,
-    /// Whether updates among them may bring a part of a row that is not in the target, or was not for a while.
-    pub row_may_be_missing: bool,
+    /// What is known of the rows of which updates among them bring a part.
+    pub row_before: RowBefore,
 }
 
 impl TopicChanges {
@@ -329,10 +341,11 @@ impl PgSink {
         let marks = writes.rows == TargetRows::Current && writes.deletes == Deletes::Marked;
         let (client, batches) = (&self.client, &changes.batches);
         let statements = &self.statements;
-        let row_may_be_missing = changes.row_may_be_missing && writes.keeps_rows();
+        let before = if writes.keeps_rows() { changes.row_before } else { RowBefore::Known };
         // where the position is kept elsewhere changes may come twice, also of rows that are gone by now
-        let counted = row_may_be_missing || writes.keeps_rows() && writes.guarantee.in_target();
-        let parts_of_rows = PartsOfRows { row_may_be_missing, counted, ..PartsOfRows::default() };
+        let counted = before != RowBefore::Known || writes.keeps_rows() && writes.guarantee.in_target();
+        let may_be_old = before == RowBefore::MayBeOld;
+        let parts_of_rows = PartsOfRows { may_be_old, counted, ..PartsOfRows::default() };
         let application = Application { client, target, batches, shape: &first.table, statements, marks, parts_of_rows };
         let parts_of_rows = &application.parts_of_rows;
         let kind = |&(batch, row): &Place| batches[batch].kinds[row];
@@ -340,7 +353,7 @@ impl PgSink {
         if writes.deletes == Deletes::Ignored {
             kept.to_mut().retain(|(place, _)| !matches!(kind(place), ChangeKind::Delete | ChangeKind::Truncate));
             // a row that went away and came back stands here as it was before
-            if parts_of_rows.row_may_be_missing && kept.iter().any(|(place, _)| application.is_part(place)) {
+            if parts_of_rows.may_be_old && kept.iter().any(|(place, _)| application.is_part(place)) {
                 return Err(part_of_a_row(&target.name));
             }
         }
@@ -499,7 +512,7 @@ async fn apply_marking(application: &Application<'_>, changes: &[(Place, Bytes)]
         for (place, key) in part.iter().filter(|(place, _)| kind(place) != ChangeKind::Truncate) {
             let before = last.insert(key, *place);
             // the row is marked only in the end, and would be found here as it was before
-            if application.parts_of_rows.row_may_be_missing
+            if application.parts_of_rows.may_be_old
                 && application.is_part(place)
                 && before.is_some_and(|before| kind(&before) == ChangeKind::Delete)
             {

@@ -34,7 +34,7 @@ pub async fn prepare(settings: &SourceSettings) -> Result<PgPosition, ConnectorE
         Some(start) => copied_slot(settings, &client, start).await,
     };
     if made.is_err() {
-        let _ = publication::remove(&client, &settings.publication()).await;
+        let _ = publication::take_back(&client, settings).await;
     }
     made
 }

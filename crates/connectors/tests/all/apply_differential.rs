@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use bytes::Bytes;
 use gonvel_connectors::postgres::sifting::Held;
-use gonvel_connectors::postgres::sink::{Delivered, PgSink, Round, SinkSettings, TopicChanges};
+use gonvel_connectors::postgres::sink::{Delivered, PgSink, Round, RowBefore, SinkSettings, TopicChanges};
 use gonvel_connectors::postgres::{client, sink};
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, OldImage, Origin};
 use gonvel_core::civil::read_rfc3339;
@@ -293,7 +293,7 @@ async fn every_way_of_writing_holds_what_applying_change_by_change_gives() {
                 changes: places,
                 from: vec![],
                 record_keys: None,
-                row_may_be_missing: false,
+                row_before: RowBefore::Known,
             }];
             let delivered = vec![(at, Delivered { next, ..Delivered::default() })];
             sink.apply(&Round { topics, delivered, more: false }).await.unwrap();
@@ -342,8 +342,8 @@ async fn a_part_of_a_row_that_is_not_there_is_refused_alone() {
                 batches.extend(more);
             }
             let from = (0..places.len()).map(|place| (at, i64::try_from(place).unwrap())).collect();
-            let (record_keys, row_may_be_missing) = (None, true);
-            let topics = vec![TopicChanges { topic: 0, batches, changes: places, from, record_keys, row_may_be_missing }];
+            let (record_keys, row_before) = (None, RowBefore::MayBeOld);
+            let topics = vec![TopicChanges { topic: 0, batches, changes: places, from, record_keys, row_before }];
             Round { topics, delivered: vec![(at, Delivered { next: 1, ..Delivered::default() })], more: false }
         };
         sink.apply(&round(&[(&[], &[write(1), write(2), write(3), delete(3)])])).await.unwrap();
@@ -435,7 +435,7 @@ async fn rounds_in_part_are_seen_together_or_not_at_all() {
                 changes,
                 from: vec![],
                 record_keys: None,
-                row_may_be_missing: false,
+                row_before: RowBefore::Known,
             }],
             delivered,
             more,
@@ -484,7 +484,7 @@ async fn any_history_leaves_the_target_as_the_source_is() {
                 changes: places,
                 from: vec![],
                 record_keys: None,
-                row_may_be_missing: false,
+                row_before: RowBefore::Known,
             }];
             sink.apply(&Round { topics, delivered: moved, more: false }).await.unwrap_or_else(|e| panic!("{e}: {steps:?}"));
             assert_eq!(held(&client).await, rows, "{steps:?}");
@@ -497,7 +497,7 @@ async fn any_history_leaves_the_target_as_the_source_is() {
             changes: places,
             from: vec![],
             record_keys: None,
-            row_may_be_missing: false,
+            row_before: RowBefore::Known,
         }];
         let delivered = vec![(at, Delivered { next: 999, ..Delivered::default() })];
         let late = sink.apply(&Round { topics, delivered, more: false }).await;

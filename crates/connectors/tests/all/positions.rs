@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use gonvel_connectors::postgres::client;
-use gonvel_connectors::postgres::sink::{Delivered, PgSink, Round, SinkSettings, TopicChanges};
+use gonvel_connectors::postgres::sink::{Delivered, PgSink, Round, RowBefore, SinkSettings, TopicChanges};
 use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, Origin};
 use gonvel_core::column::{ColumnType, Value};
 use gonvel_core::connector::{DeliveredTopic, Writes};
@@ -38,9 +38,8 @@ fn round(ids: std::ops::Range<i64>, partitions: impl Iterator<Item = i32>, next:
         builder.no_old();
     }
     let changes = ids.enumerate().map(|(row, id)| ((0, row), Bytes::from(id.to_string()))).collect();
-    let (from, record_keys, row_may_be_missing) = (vec![], None, false);
-    let topics =
-        vec![TopicChanges { topic: 0, batches: vec![builder.finish()], changes, from, record_keys, row_may_be_missing }];
+    let (from, record_keys, row_before) = (vec![], None, RowBefore::Known);
+    let topics = vec![TopicChanges { topic: 0, batches: vec![builder.finish()], changes, from, record_keys, row_before }];
     let delivered = partitions.map(|p| (partition(p), Delivered { next, ..Delivered::default() })).collect();
     Round { topics, delivered, more: false }
 }

@@ -21,7 +21,7 @@ async fn standbys(client: &Client, names: &str) {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_commit_that_waits_for_a_standby_is_waited_for_unless_it_waits_for_us() {
+async fn a_commit_that_waits_for_a_standby_is_waited_for_and_a_long_transaction_is_not() {
     let cluster = TestCluster::start(&["packhouse"]).await;
     let client = cluster.connect("packhouse").await.unwrap();
     client.batch_execute("CREATE TABLE bins (id int PRIMARY KEY)").await.unwrap();

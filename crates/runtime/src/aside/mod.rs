@@ -12,12 +12,15 @@ use book::{AT_A_TIME, BESIDE, Failed};
 use bytes::Bytes;
 use gonvel_connectors::postgres::sifting::{self, Refused};
 use gonvel_connectors::postgres::sink::{Delivered, Round, TopicChanges};
-use gonvel_core::change::KindCounts;
+use gonvel_core::change::{ChangeKind, KindCounts};
+use gonvel_core::failure;
 use gonvel_core::naming::{Offset, TopicPartition};
-use gonvel_core::ports::{AskedRecord, BadRecord, Settled};
+use gonvel_core::ports::{AskedRecord, BadRecord, Settled, Step};
+use gonvel_core::record::Record;
 use gonvel_events::Came;
 
 use crate::events::{EventSchemas, Events};
+use crate::fetching::records_at;
 use crate::lane::Failure;
 use crate::reading::{Place, Reader, key_data};
 
@@ -148,6 +151,29 @@ impl Aside {
                 }
             }
         }
+    }
+
+    /// Notes that a change was counted as delivered and is not.
+    fn not_delivered(&mut self, delivered: &mut [(TopicPartition, Delivered)], at: TopicPartition, kind: ChangeKind) {
+        let mut one = KindCounts::default();
+        one.add(kind);
+        let before = self.refused.entry(at).or_default();
+        *before = before.with(one);
+        if let Some((_, delivered)) = delivered.iter_mut().find(|(place, _)| *place == at) {
+            delivered.counts = delivered.counts.without(one);
+        }
+    }
+
+    /// Changes that cannot be written, each with its topic's place and what was found, with their records as they stand in their topics.
+    async fn unwritten(&self, found: Vec<(usize, Place, String)>) -> Result<Vec<BadRecord>, Failure> {
+        let places: Vec<Place> = found.iter().map(|(_, place, _)| *place).collect();
+        let records = records_at(&*self.book.services.log, &places).await?;
+        let bad = |((topic, (at, offset), finding), record): ((usize, Place, String), Record)| {
+            let (step, topic) = (Step::Write, self.topics[topic].clone());
+            let cause = failure::cause(step.word(), &finding);
+            BadRecord { at, topic, offset: Offset(offset), record, step, finding, cause }
+        };
+        Ok(found.into_iter().zip(records).map(bad).collect())
     }
 
     /// What of a round's counts is not to be counted.

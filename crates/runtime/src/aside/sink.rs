@@ -4,17 +4,13 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::sifting::{Held, Refused};
-use gonvel_connectors::postgres::sink::{Delivered, Round};
-use gonvel_core::change::KindCounts;
+use gonvel_connectors::postgres::sifting::Held;
+use gonvel_connectors::postgres::sink::{Delivered, Round, RowBefore};
 use gonvel_core::connector::{Deletes, Writes};
-use gonvel_core::failure;
-use gonvel_core::naming::{Offset, TopicPartition};
-use gonvel_core::ports::{BadRecord, Step};
-use gonvel_core::record::Record;
+use gonvel_core::naming::TopicPartition;
+use gonvel_core::ports::Step;
 
 use super::{Aside, Keeps, in_order};
-use crate::fetching::records_at;
 use crate::lane::Failure;
 use crate::reading::Beside;
 use crate::target::Target;
@@ -51,7 +47,11 @@ impl Aside {
             }
         }
         let refused = target.sift(round, held).await?;
-        let mut all = self.described(round, &refused).await?;
+        let described = refused.iter().map(|r| {
+            let changes = &round.topics[r.part];
+            (changes.topic, changes.from[r.change], r.finding.clone())
+        });
+        let mut all = self.unwritten(described.collect()).await?;
         all.extend(bad);
         all.sort_by_key(|record| (record.at, record.offset));
         self.book.count(in_order(round, &all).into_iter(), all.first())?;
@@ -60,14 +60,7 @@ impl Aside {
         self.supersede(&overtaken).await?;
         for refused in &refused {
             let changes = &round.topics[refused.part];
-            let mut one = KindCounts::default();
-            one.add(changes.kind(refused.change));
-            let at = changes.from[refused.change].0;
-            let before = self.refused.entry(at).or_default();
-            *before = before.with(one);
-            if let Some((_, delivered)) = round.delivered.iter_mut().find(|(place, _)| *place == at) {
-                delivered.counts = delivered.counts.without(one);
-            }
+            self.not_delivered(&mut round.delivered, changes.from[refused.change].0, changes.kind(refused.change));
         }
         target.finish(round).await?;
         self.forget(&overtaken);
@@ -83,19 +76,6 @@ impl Aside {
         self.supersede(&overtaken).await?;
         self.forget(&overtaken);
         Ok(())
-    }
-
-    /// Refused changes with their records, as they stand in their topics.
-    async fn described(&self, round: &Round, refused: &[Refused]) -> Result<Vec<BadRecord>, Failure> {
-        let places: Vec<_> = refused.iter().map(|r| round.topics[r.part].from[r.change]).collect();
-        let records = records_at(&*self.book.services.log, &places).await?;
-        let bad = |((refused, (at, offset)), record): ((&Refused, (TopicPartition, i64)), Record)| {
-            let (step, finding) = (Step::Write, refused.finding.clone());
-            let cause = failure::cause(step.word(), &finding);
-            let topic = self.topics[round.topics[refused.part].topic].clone();
-            BadRecord { at, topic, offset: Offset(offset), record, step, finding, cause }
-        };
-        Ok(refused.iter().zip(places).zip(records).map(bad).collect())
     }
 
     /// Tries records again that are asked for; gives how long to wait before the next ones, if there may be more.
@@ -118,8 +98,10 @@ impl Aside {
         let before = target.retried(&ids).await?;
         asked.retain(|a| !before.contains(&a.id));
         let (mut topics, mut failed) = self.read_again(&asked).await?;
-        // nobody knows whether a row of which they bring a part is still as it was
-        topics.iter_mut().for_each(|changes| changes.row_may_be_missing = true);
+        // what a part belongs to may have been discarded
+        for changes in &mut topics {
+            changes.row_before = changes.row_before.max(RowBefore::MayBeMissing);
+        }
         let mut touched: Vec<TopicPartition> = asked.iter().map(|a| a.at).collect();
         touched.sort_unstable();
         touched.dedup();
@@ -129,8 +111,7 @@ impl Aside {
         let tried: Vec<i64> = asked.iter().map(|a| a.id).filter(|id| !failed.iter().any(|(f, ..)| f == id)).collect();
         let held = self.held(&round.topics, &[], &[tried, before.clone()].concat());
         let refused = target.sift(&round, held).await?;
-        let overtaken = self.overtaken(&round.topics, &[], &refused);
-        self.supersede(&overtaken).await?;
+        let mut overtaken = self.overtaken(&round.topics, &[], &refused);
         for refused in refused {
             let place = round.topics[refused.part].from[refused.change];
             if let Some(asked) = asked.iter().find(|a| (a.at, a.offset.0) == place) {
@@ -138,6 +119,9 @@ impl Aside {
             }
         }
         let done: Vec<i64> = asked.iter().map(|a| a.id).filter(|id| !failed.iter().any(|(f, ..)| f == id)).collect();
+        // what goes on with them is delivered, and not void
+        overtaken.retain(|(id, _)| !done.contains(id));
+        self.supersede(&overtaken).await?;
         target.note_retried(&done).await?;
         target.finish(&round).await?;
         let settled: Vec<i64> = done.iter().chain(&before).copied().collect();

@@ -5,15 +5,13 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use gonvel_connectors::postgres::sifting::{BEHIND, Held};
-use gonvel_connectors::postgres::sink::{Delivered, Round, TopicChanges};
-use gonvel_core::change::{ChangeKind, KindCounts};
-use gonvel_core::failure;
-use gonvel_core::naming::{Offset, TopicPartition};
+use gonvel_connectors::postgres::sink::{Round, TopicChanges};
+use gonvel_core::change::ChangeKind;
+use gonvel_core::naming::TopicPartition;
 use gonvel_core::ports::{BadRecord, Step};
 
 use super::book::Failed;
 use super::{Aside, in_order};
-use crate::fetching::records_at;
 use crate::lane::Failure;
 use crate::reading::{Beside, Place};
 
@@ -40,7 +38,12 @@ impl Aside {
         let held = self.held(&round.topics, &bad, &[]);
         let behind = without_behind(&mut round.topics, &held);
         if !behind.is_empty() {
-            bad.extend(self.behind(behind, &mut round.delivered).await?);
+            // they were counted when they were read
+            for (_, (at, _), kind) in &behind {
+                self.not_delivered(&mut round.delivered, *at, *kind);
+            }
+            let behind = behind.into_iter().map(|(topic, place, _)| (topic, place, BEHIND.to_owned()));
+            bad.extend(self.unwritten(behind.collect()).await?);
             bad.sort_by_key(|record| (record.at, record.offset));
         }
         if bad.is_empty() {
@@ -75,42 +78,11 @@ impl Aside {
         let ids: HashMap<Place, i64> = asked.iter().map(|a| ((a.at, a.offset.0), a.id)).collect();
         failed.extend(behind.iter().filter_map(|(_, place, _)| Some((*ids.get(place)?, Step::Write, BEHIND.to_owned()))));
         let mut overtaken = self.overtaken(&topics, &[], &[]);
-        overtaken.retain(|(id, _)| !tried.contains(id));
+        let delivered: Vec<i64> = asked.iter().map(|a| a.id).filter(|id| !failed.iter().any(|(f, ..)| f == id)).collect();
+        // what goes on with them is delivered, and not void
+        overtaken.retain(|(id, _)| !delivered.contains(id));
         self.supersede(&overtaken).await?;
-        let delivered = asked.iter().map(|a| a.id).filter(|id| !failed.iter().any(|(f, ..)| f == id)).collect();
         Ok((Some(Again { topics, delivered, failed }), wait))
-    }
-
-    /// Changes that go behind what waits, with their records; they were counted when they were read.
-    async fn behind(
-        &mut self,
-        behind: Vec<(usize, Place, ChangeKind)>,
-        delivered: &mut [(TopicPartition, Delivered)],
-    ) -> Result<Vec<BadRecord>, Failure> {
-        let places: Vec<Place> = behind.iter().map(|(_, place, _)| *place).collect();
-        let records = records_at(&*self.book.services.log, &places).await?;
-        let mut bad = Vec::with_capacity(behind.len());
-        for ((topic, (at, offset), kind), record) in behind.into_iter().zip(records) {
-            let mut one = KindCounts::default();
-            one.add(kind);
-            let before = self.refused.entry(at).or_default();
-            *before = before.with(one);
-            if let Some((_, delivered)) = delivered.iter_mut().find(|(place, _)| *place == at) {
-                delivered.counts = delivered.counts.without(one);
-            }
-            let (step, finding) = (Step::Write, BEHIND.to_owned());
-            let cause = failure::cause(step.word(), &finding);
-            bad.push(BadRecord {
-                at,
-                topic: self.topics[topic].clone(),
-                offset: Offset(offset),
-                record,
-                step,
-                finding,
-                cause,
-            });
-        }
-        Ok(bad)
     }
 
     /// Once they were appended.

@@ -11,7 +11,7 @@ use std::sync::Arc;
 
 use bytes::Bytes;
 use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::sink::{Delivered, Round, TopicChanges};
+use gonvel_connectors::postgres::sink::{Delivered, Round, RowBefore, TopicChanges};
 use gonvel_core::avro::single_object;
 use gonvel_core::block::RecordRef;
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind};
@@ -209,8 +209,8 @@ impl Gathering {
             open.end_batch();
             let Open { topic, batches, changes, from, .. } = open;
             if !changes.is_empty() {
-                let (record_keys, row_may_be_missing) = (None, false);
-                self.topics.push(TopicChanges { topic, batches, changes, from, record_keys, row_may_be_missing });
+                let (record_keys, row_before) = (None, RowBefore::Known);
+                self.topics.push(TopicChanges { topic, batches, changes, from, record_keys, row_before });
             }
         }
     }

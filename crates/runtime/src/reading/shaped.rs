@@ -4,7 +4,7 @@ use std::collections::{HashMap, HashSet};
 
 use bytes::Bytes;
 use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::sink::TopicChanges;
+use gonvel_connectors::postgres::sink::{RowBefore, TopicChanges};
 use gonvel_core::change::{ChangeKind, KindCounts};
 use gonvel_core::change_form::ChangeForm;
 use gonvel_core::failure;
@@ -170,9 +170,9 @@ impl Reader {
                 let from = part.rows.iter().map(|row| came.from[*row]).collect();
                 let own = || part.rows.iter().map(|row| came.changes[*row].1.clone()).collect();
                 let record_keys = form.is_some().then(own);
-                let row_may_be_missing = !part.partly.is_empty();
+                let row_before = if part.partly.is_empty() { RowBefore::Known } else { RowBefore::MayBeOld };
                 let batches = vec![part.batch];
-                out.push(TopicChanges { topic, batches, changes, from, record_keys, row_may_be_missing });
+                out.push(TopicChanges { topic, batches, changes, from, record_keys, row_before });
             }
         }
         *topics = out;

@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use bytes::Bytes;
-use gonvel_connectors::postgres::sink::{Delivered, TopicChanges};
+use gonvel_connectors::postgres::sink::{Delivered, RowBefore, TopicChanges};
 use gonvel_connectors::postgres::truncating::ahead;
 use gonvel_core::block::RecordRef;
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind};
@@ -20,7 +20,7 @@ use crate::fetching::records_at;
 use crate::lane::Failure;
 
 /// How often it is looked whether a partition that has not come to a truncate has nothing more.
-pub(super) const LOOK_FOR_ENDS: Duration = Duration::from_millis(500);
+pub(crate) const LOOK_FOR_ENDS: Duration = Duration::from_millis(500);
 
 /// Partitions at a truncate that other lanes are to come to: nothing that is behind it is read before it is carried out, while all else goes on.
 #[derive(Default)]
@@ -137,7 +137,7 @@ impl Reader {
             changes: vec![((0, 0), Bytes::new())],
             from: vec![(at, from)],
             record_keys: None,
-            row_may_be_missing: false,
+            row_before: RowBefore::Known,
         });
         gathering.latest_us = Some(mark.time_us);
         for &place in &places {

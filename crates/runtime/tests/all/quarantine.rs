@@ -4,7 +4,7 @@ use std::time::{Duration, Instant};
 
 use crate::support::{World, topic_records};
 use gonvel_core::block::BlockBuilder;
-use gonvel_core::connector::{SinkDefinition, State, TargetRows, Wish};
+use gonvel_core::connector::{Deletes, SinkDefinition, State, TargetRows, Wish};
 use gonvel_core::naming::{ConnectorId, PartitionId, TopicName, TopicPartition};
 use gonvel_core::ports::{AppendBatch, PartitionBlocks, TopicLog};
 use gonvel_storage::quarantine::{Kept, Which};
@@ -129,7 +129,7 @@ async fn a_retry_that_a_crash_cut_short_adds_no_second_row() {
     target.batch_execute("CREATE TABLE bins (id bigint, weight_kg int CHECK (weight_kg <> 5), grade text)").await.unwrap();
     let sink = flow(&world, 1, |sink| {
         sink.writes.rows = TargetRows::Appended;
-        sink.writes.deletes = gonvel_core::connector::Deletes::Ignored;
+        sink.writes.deletes = Deletes::Ignored;
     })
     .await;
     let fleet = world.fleet();
@@ -268,11 +268,17 @@ async fn a_record_that_is_no_change_waits_and_its_neighbours_go_on() {
 /// A change that brings only a part of its row is not delivered past the row's own, which waits: in rounds of their own and in one.
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_part_of_a_row_goes_behind_the_row_that_waits() {
-    for rows in [TargetRows::Current, TargetRows::History] {
+    let ways = [
+        (TargetRows::Current, Deletes::Applied),
+        (TargetRows::Current, Deletes::Ignored),
+        (TargetRows::Current, Deletes::Marked),
+        (TargetRows::History, Deletes::Applied),
+    ];
+    for (rows, deletes) in ways {
         let (world, source, target) = begin(5).await;
         let large = "ALTER TABLE bins ALTER grade SET STORAGE EXTERNAL";
         source.batch_execute(large).await.unwrap();
-        let sink = flow(&world, 1, |sink| sink.writes.rows = rows).await;
+        let sink = flow(&world, 1, |sink| (sink.writes.rows, sink.writes.deletes) = (rows, deletes)).await;
         let fleet = world.fleet();
         until_count(&target, "SELECT count(*) FROM bins", 5).await;
         let limit = "ALTER TABLE bins ADD CONSTRAINT light CHECK (weight_kg < 100)";

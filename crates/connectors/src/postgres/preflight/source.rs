@@ -65,7 +65,7 @@ async fn checks(
 }
 
 /// Whether a list of standbys, as the server has it, counts our sessions: they are called `gonvel`, in whatever case.
-fn counts_all(names: &str) -> bool {
+fn counts_us(names: &str) -> bool {
     let bare = names.split_once('(').map_or(names, |(_, rest)| rest.trim_end().trim_end_matches(')'));
     bare.split(',').map(|name| name.trim().trim_matches('"')).any(|name| name == "*" || name.eq_ignore_ascii_case("gonvel"))
 }
@@ -212,7 +212,7 @@ async fn log(asked: &mut Asked<'_>, connector: Option<ConnectorId>) -> Result<bo
             .statement("ALTER SYSTEM SET wal_level = 'logical';")
     });
     let standbys: String = row.get(7);
-    if counts_all(&standbys) {
+    if counts_us(&standbys) {
         asked.push(
             Check::failed(
                 "standbys",
@@ -559,13 +559,13 @@ fn table_checks(user: &str, table: &CapturedTable, row: &Row, superuser: bool) -
 
 #[cfg(test)]
 mod tests {
-    use super::counts_all;
+    use super::counts_us;
 
     #[test]
     fn a_list_of_standbys_counts_us_by_name_or_by_star() {
         let counts = ["*", "ANY 1 (*)", "FIRST 2 (a, \"*\")", "gonvel", "2 (north, Gonvel)"];
         let counts_not = ["", "north", "ANY 1 (north, south)", "gonvel_standby", "FIRST 1 (\"gon vel\")"];
-        assert!(counts.into_iter().all(counts_all));
-        assert!(!counts_not.into_iter().any(counts_all));
+        assert!(counts.into_iter().all(counts_us));
+        assert!(!counts_not.into_iter().any(counts_us));
     }
 }
