@@ -7,6 +7,10 @@ use crate::block::{MOST_BYTES, MOST_RECORDS};
 /// A block of a partition.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Small {
+    /// Its first offset.
+    pub first: i64,
+    /// Offsets that it covers.
+    pub span: i64,
     /// Records in it.
     pub records: u32,
     /// Bytes before compression.
@@ -27,6 +31,9 @@ impl Small {
 /// however small the appends are.
 pub const FEWEST: usize = 10;
 
+/// Most offsets that a merged block covers: behind a gap that is as large as this another one begins.
+pub const MOST_SPAN: i64 = i32::MAX as i64;
+
 /// Whether a block is small enough to be merged.
 #[must_use]
 pub fn is_small(records: u32, unpacked: usize) -> bool {
@@ -39,7 +46,7 @@ pub fn is_small(records: u32, unpacked: usize) -> bool {
 pub fn runs(blocks: &[Small], most_span_us: i64) -> Vec<Range<usize>> {
     let mut out = Vec::new();
     let mut start = 0;
-    let nothing = Small { records: 0, unpacked: 0, earliest_us: i64::MAX, latest_us: i64::MIN };
+    let nothing = Small { first: 0, span: 0, records: 0, unpacked: 0, earliest_us: i64::MAX, latest_us: i64::MIN };
     let mut sum = nothing;
     let mut close = |start: usize, end: usize, sum: Small| {
         if end - start >= FEWEST || (end - start >= 2 && !sum.is_small()) {
@@ -47,7 +54,10 @@ pub fn runs(blocks: &[Small], most_span_us: i64) -> Vec<Range<usize>> {
         }
     };
     for (n, block) in blocks.iter().enumerate() {
+        let first = if sum.records == 0 { block.first } else { sum.first };
         let with = Small {
+            first,
+            span: block.first.saturating_add(block.span).saturating_sub(first),
             records: sum.records.saturating_add(block.records),
             unpacked: sum.unpacked.saturating_add(block.unpacked),
             earliest_us: sum.earliest_us.min(block.earliest_us),
@@ -55,6 +65,7 @@ pub fn runs(blocks: &[Small], most_span_us: i64) -> Vec<Range<usize>> {
         };
         let fits = with.records <= MOST_RECORDS
             && with.unpacked <= MOST_BYTES
+            && with.span <= MOST_SPAN
             && with.latest_us.saturating_sub(with.earliest_us) <= most_span_us;
         if block.is_small() && fits {
             sum = with;
@@ -72,16 +83,24 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
+    /// Offsets that are not kept before a block.
+    fn gap() -> impl Strategy<Value = i64> {
+        prop_oneof![8 => Just(0), 2 => 1_i64..1_000_000, 1 => MOST_SPAN - 10_000..MOST_SPAN + 10_000]
+    }
+
     proptest! {
         #[test]
         fn runs_are_apart_keep_the_limits_and_leave_little(
-            sizes in prop::collection::vec((1_u32..6_000, 1_usize..1_500_000, 0_i64..1_000), 0..200),
+            sizes in prop::collection::vec((1_u32..6_000, 1_usize..1_500_000, 0_i64..1_000, gap()), 0..200),
             most_span_us in 0_i64..2_000,
         ) {
-            let blocks: Vec<Small> = sizes
-                .iter()
-                .map(|&(records, unpacked, at)| Small { records, unpacked, earliest_us: at, latest_us: at + 50 })
-                .collect();
+            let mut end = 0;
+            let block = |&(records, unpacked, at, gap): &(u32, usize, i64, i64)| {
+                let first = end + gap;
+                end = first + i64::from(records);
+                Small { first, span: records.into(), records, unpacked, earliest_us: at, latest_us: at + 50 }
+            };
+            let blocks: Vec<Small> = sizes.iter().map(block).collect();
             let runs = runs(&blocks, most_span_us);
             prop_assert!(runs.windows(2).all(|w| w[0].end <= w[1].start));
             for run in &runs {
@@ -89,6 +108,7 @@ mod tests {
                 prop_assert!(run.len() >= 2 && run.iter().all(|b| b.is_small()));
                 prop_assert!(run.iter().map(|b| b.records).sum::<u32>() <= MOST_RECORDS);
                 prop_assert!(run.iter().map(|b| b.unpacked).sum::<usize>() <= MOST_BYTES);
+                prop_assert!(run[run.len() - 1].first + run[run.len() - 1].span - run[0].first <= MOST_SPAN);
                 let (from, to) = (run.iter().map(|b| b.earliest_us).min(), run.iter().map(|b| b.latest_us).max());
                 prop_assert!(to.unwrap() - from.unwrap() <= most_span_us);
             }
@@ -97,7 +117,7 @@ mod tests {
 
     #[test]
     fn many_appends_of_one_record_are_merged_and_a_few_wait() {
-        let small = |records, unpacked| Small { records, unpacked, earliest_us: 0, latest_us: 0 };
+        let small = |records, unpacked| Small { first: 0, span: 1, records, unpacked, earliest_us: 0, latest_us: 0 };
         let runs = |blocks: &[Small]| super::runs(blocks, i64::MAX);
         let one = small(1, 160);
         assert_eq!(runs(&[one; 200]), std::iter::once(0..200).collect::<Vec<_>>());

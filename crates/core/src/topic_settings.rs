@@ -39,6 +39,9 @@ pub struct TopicSettings {
     pub hot_span_ms: Option<i64>,
 }
 
+/// The longest span of a setting, a hundred years of 365 days, in milliseconds.
+pub const LONGEST_MS: i64 = 36_500 * DAY_MS;
+
 /// A day, in milliseconds.
 pub const DAY_MS: i64 = 86_400_000;
 
@@ -54,6 +57,14 @@ pub enum SettingsError {
     /// A span or size that is not above zero.
     #[error("{setting} is {found}: give a number above 0, or leave it out for no limit")]
     NotPositive {
+        /// The setting.
+        setting: &'static str,
+        /// What was given.
+        found: i64,
+    },
+    /// A span that no one waits for.
+    #[error("{setting} is {found}: {LONGEST_MS} (a hundred years) is the most; leave it out for no limit")]
+    TooLong {
         /// The setting.
         setting: &'static str,
         /// What was given.
@@ -81,7 +92,7 @@ impl SettingsError {
     #[must_use]
     pub fn setting(&self) -> &'static str {
         match self {
-            Self::NotPositive { setting, .. } => setting,
+            Self::NotPositive { setting, .. } | Self::TooLong { setting, .. } => setting,
             Self::LatestIsHot | Self::HotBeyondForget { .. } => "hot_span_ms",
         }
     }
@@ -103,6 +114,9 @@ impl TopicSettings {
             if let Some(found) = limit.filter(|&l| l <= 0) {
                 return Err(SettingsError::NotPositive { setting, found });
             }
+            if let Some(found) = limit.filter(|&l| setting != "most_bytes" && l > LONGEST_MS) {
+                return Err(SettingsError::TooLong { setting, found });
+            }
         }
         match (self.hot_span_ms, self.forget_after_ms) {
             (Some(_), _) if self.keep == Keep::Latest => Err(SettingsError::LatestIsHot),
@@ -119,9 +133,12 @@ mod tests {
     #[test]
     fn settings_that_do_not_fit_together_are_refused_by_name() {
         let base = TopicSettings::default;
-        let cases: [(TopicSettings, Option<&str>); 6] = [
+        let cases: [(TopicSettings, Option<&str>); 9] = [
             (base(), None),
             (TopicSettings { forget_after_ms: Some(0), ..base() }, Some("forget_after_ms")),
+            (TopicSettings { forget_after_ms: Some(i64::MAX), ..base() }, Some("forget_after_ms")),
+            (TopicSettings { hot_span_ms: Some(LONGEST_MS + 1), ..base() }, Some("hot_span_ms")),
+            (TopicSettings { forget_after_ms: Some(LONGEST_MS), most_bytes: Some(i64::MAX), ..base() }, None),
             (TopicSettings { most_bytes: Some(-1), ..base() }, Some("most_bytes")),
             (TopicSettings { keep: Keep::Latest, hot_span_ms: Some(1), ..base() }, Some("hot_span_ms")),
             (TopicSettings { hot_span_ms: Some(9), forget_after_ms: Some(9), ..base() }, Some("hot_span_ms")),

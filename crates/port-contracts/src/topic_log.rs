@@ -19,6 +19,7 @@ pub async fn all(log: &dyn TopicLog, fleet: &dyn FleetStore, connector: Connecto
     a_batch_with_a_part_that_cannot_be_written_writes_nothing(log).await;
     reading_begins_in_the_block_that_holds_the_offset(log).await;
     times_are_found(log).await;
+    reading_back_ends_with_the_first_block(log).await;
     settings_change_under_their_revision(log).await;
     partitions_are_added_and_topics_deleted(log).await;
     a_session_s_batches_go_in_once_and_in_order(log).await;
@@ -141,6 +142,27 @@ async fn reading_begins_in_the_block_that_holds_the_offset(log: &dyn TopicLog) {
         assert!(blocks[0].first.0 <= from && from < blocks[0].end().0, "block {:?} for {from}", blocks[0].first);
     }
     assert!(log.read(place, Offset(60), 1 << 20).await.unwrap().is_empty());
+}
+
+async fn reading_back_ends_with_the_first_block(log: &dyn TopicLog) {
+    let topic = log.create_topic(&name("read.back"), 2, &TopicSettings::default()).await.unwrap();
+    assert_eq!(log.read_back(at(&topic, 0), Offset(9)).await.unwrap(), None);
+    for n in 0..5 {
+        let some: Vec<Record> = (0..=n).map(|m| record(&m.to_string(), m)).collect();
+        log.append(batch(&[(at(&topic, 0), &some)])).await.unwrap();
+    }
+    let (mut last, mut ends) = (99, Vec::new());
+    while let Some(block) = log.read_back(at(&topic, 0), Offset(last)).await.unwrap() {
+        assert_eq!(log.read(at(&topic, 0), block.first, 1).await.unwrap()[0], block);
+        ends.push((block.first.0, block.end().0));
+        last = block.first.0 - 1;
+    }
+    assert_eq!(ends, [(10, 15), (6, 10), (3, 6), (1, 3), (0, 1)]);
+    // whoever stands at the end or before what is kept has not read past it
+    for from in [0, 3, 14, 15, 16] {
+        assert_eq!(log.nothing_from(at(&topic, 0), Offset(from)).await.unwrap(), None, "{from}");
+    }
+    assert_eq!(log.nothing_from(at(&topic, 1), Offset(0)).await.unwrap(), None);
 }
 
 async fn times_are_found(log: &dyn TopicLog) {

@@ -111,7 +111,9 @@ async fn killed_at_any_moment_it_neither_loses_nor_repeats() {
     let mut changes = 0;
     for table in TABLES {
         let (there, _) = rows(&cluster, "packhouse", table).await.unwrap();
-        changes += no_change_stands_twice(&gonvel, &format!("packhouse.{table}"), there, table == "blocks").await;
+        // blocks are loaded again for their column, and bins where they were written anew before their load was over
+        let again = table != "growers";
+        changes += no_change_stands_twice(&gonvel, &format!("packhouse.{table}"), there, again).await;
     }
     assert!(changes > 24_000, "{changes}");
 }

@@ -250,6 +250,18 @@ pub trait TopicLog: Send + Sync {
     /// [`PortError::TryAgain`].
     async fn read(&self, at: TopicPartition, from: Offset, max_bytes: i64) -> Result<Vec<StoredBlock>, PortError>;
 
+    /// The block that holds `last`, or else the nearest one before it; none if nothing is kept up to there.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    async fn read_back(&self, at: TopicPartition, last: Offset) -> Result<Option<StoredBlock>, PortError>;
+
+    /// The partition's end, if it is behind `from` and nothing is kept between: whoever stands there has read all there is.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    async fn nothing_from(&self, at: TopicPartition, from: Offset) -> Result<Option<Offset>, PortError>;
+
     /// Blocks from the one that holds `from` on, as [`Self::read`] gives them, if this process has them at hand since it appended
     /// them; none says nothing of what is stored. What was compacted or forgotten a moment ago may still be among them.
     fn recent(&self, at: TopicPartition, from: Offset, max_bytes: i64) -> Option<Vec<StoredBlock>>;

@@ -6,10 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
-use diesel::prelude::*;
-use diesel::sql_types::{Int4, Int8, Jsonb, Text};
-use diesel_async::RunQueryDsl;
-use gonvel_core::naming::{Offset, TopicPartition};
+use gonvel_core::naming::Offset;
 use gonvel_core::places::Places;
 use gonvel_core::ports::{PortError, StoredBlock};
 use object_store::aws::{AmazonS3Builder, AmazonS3ConfigKey};
@@ -18,8 +15,7 @@ use object_store::path::Path;
 use object_store::{Error as StoreError, ObjectStore, ObjectStoreExt, RetryConfig};
 use serde::{Deserialize, Serialize};
 
-use crate::Database;
-use crate::database::{OpenError, failed};
+use crate::database::OpenError;
 
 /// How long a store that does not answer is tried.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -46,23 +42,30 @@ pub(super) struct ColdBlock {
     /// The offsets left, in the form of [`Places::stored`].
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub(super) places: Option<Vec<u8>>,
+    /// When it was appended; of blocks that an earlier version moved it is not known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(super) appended_us: Option<i64>,
 }
 
-#[derive(QueryableByName)]
-struct File {
-    #[diesel(sql_type = Int8)]
-    first_offset: i64,
-    #[diesel(sql_type = Text)]
-    path: String,
-    #[diesel(sql_type = Jsonb)]
-    blocks: serde_json::Value,
-}
-
-impl File {
-    fn blocks(&self) -> Result<Vec<ColdBlock>, PortError> {
-        serde_json::from_value(self.blocks.clone())
-            .map_err(|e| PortError::TryAgain { during: "reading the index of a cold file", cause: Box::new(e) })
+impl ColdBlock {
+    pub(super) fn end(&self) -> i64 {
+        self.first + self.span
     }
+
+    fn with(self, body: Bytes) -> StoredBlock {
+        StoredBlock {
+            first: Offset(self.first),
+            places: Places::from_stored(self.span, self.places.map(Into::into)),
+            latest_us: self.latest_us,
+            body,
+        }
+    }
+}
+
+/// The index of a file, as it is stored.
+pub(super) fn index(blocks: serde_json::Value) -> Result<Vec<ColdBlock>, PortError> {
+    serde_json::from_value(blocks)
+        .map_err(|e| PortError::TryAgain { during: "reading the index of a cold file", cause: Box::new(e) })
 }
 
 /// Makes a file last: itself, then the folders that lead to it, the innermost first.
@@ -140,77 +143,17 @@ impl ColdStore {
         }
     }
 
-    pub(super) async fn read(
-        &self,
-        database: &Database,
-        at: TopicPartition,
-        from: Offset,
-        max_bytes: i64,
-    ) -> Result<Vec<StoredBlock>, PortError> {
-        let Some(file) = find(database, at, "end_offset > $3", from.0).await? else { return Ok(Vec::new()) };
-        let mut wanted = Vec::new();
-        let mut bytes = 0;
-        for block in file.blocks()? {
-            if block.first + block.span <= from.0 {
-                continue;
-            }
-            if bytes >= max_bytes && !wanted.is_empty() {
-                break;
-            }
-            bytes += block.unpacked;
-            wanted.push(block);
-        }
-        let (store, place) = self.place(&file.path)?;
+    /// These blocks of a file; none if the file is gone.
+    pub(super) async fn read(&self, path: &str, wanted: Vec<ColdBlock>) -> Result<Option<Vec<StoredBlock>>, PortError> {
+        let (store, place) = self.place(path)?;
         let ranges: Vec<_> = wanted.iter().map(|b| b.at..b.at + b.length).collect();
         let bodies: Vec<Bytes> = match store.get_ranges(&place, &ranges).await {
             Ok(bodies) => bodies,
-            Err(StoreError::NotFound { .. }) => {
-                // forgotten between the two looks, or lost
-                return match find(database, at, "end_offset > $3", from.0).await? {
-                    Some(still) if still.path == file.path => Err(PortError::Damaged {
-                        at,
-                        first_offset: file.first_offset,
-                        finding: format!("its file {} is not in the object storage", file.path),
-                    }),
-                    _ => Ok(Vec::new()),
-                };
-            }
+            Err(StoreError::NotFound { .. }) => return Ok(None),
             Err(error) => return Err(failing("reading a cold file")(error)),
         };
-        let block = |(block, body): (ColdBlock, Bytes)| StoredBlock {
-            first: Offset(block.first),
-            places: Places::from_stored(block.span, block.places.map(Into::into)),
-            latest_us: block.latest_us,
-            body,
-        };
-        Ok(wanted.into_iter().zip(bodies).map(block).collect())
+        Ok(Some(wanted.into_iter().zip(bodies).map(|(block, body)| block.with(body)).collect()))
     }
-
-    pub(super) async fn block_at_time(
-        &self,
-        database: &Database,
-        at: TopicPartition,
-        time_us: i64,
-    ) -> Result<Option<Offset>, PortError> {
-        let Some(file) = find(database, at, "reach_us >= $3", time_us).await? else { return Ok(None) };
-        Ok(file.blocks()?.iter().find(|b| b.reach_us >= time_us).map(|b| Offset(b.first)))
-    }
-}
-
-/// The first file of a partition for which a condition holds.
-async fn find(database: &Database, at: TopicPartition, holds: &str, value: i64) -> Result<Option<File>, PortError> {
-    let mut connection = database.connection().await?;
-    diesel::sql_query(format!(
-        "SELECT first_offset, path, blocks FROM cold_files WHERE topic_id = $1 AND partition = $2 AND state = 'there' \
-         AND {holds} ORDER BY first_offset LIMIT 1"
-    ))
-    .bind::<Int8, _>(at.topic.0)
-    .bind::<Int4, _>(at.partition.0)
-    .bind::<Int8, _>(value)
-    .get_result(&mut connection)
-    .await
-    .optional()
-    .map_err(failed("looking for a cold file"))
 }
 
 pub(super) fn failing(during: &'static str) -> impl FnOnce(StoreError) -> PortError {

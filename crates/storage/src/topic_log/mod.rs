@@ -60,6 +60,14 @@ impl TopicLog for Database {
         reading::read(self, at, from, max_bytes).await
     }
 
+    async fn read_back(&self, at: TopicPartition, last: Offset) -> Result<Option<StoredBlock>, PortError> {
+        reading::read_back(self, at, last).await
+    }
+
+    async fn nothing_from(&self, at: TopicPartition, from: Offset) -> Result<Option<Offset>, PortError> {
+        reading::nothing_from(self, at, from).await
+    }
+
     fn recent(&self, at: TopicPartition, from: Offset, max_bytes: i64) -> Option<Vec<StoredBlock>> {
         // what was appended on an earlier ground may not be in the log any more
         self.ends.recent.begin(self.ground.now());

@@ -4,66 +4,16 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use bytes::Bytes;
-use gonvel_core::block::pack;
-use gonvel_core::naming::{Offset, PartitionId, TopicName, TopicPartition};
-use gonvel_core::ports::{AppendBatch, PartitionBlocks, PortError, Topic, TopicLog};
+use gonvel_core::naming::Offset;
+use gonvel_core::ports::{PortError, TopicLog};
 use gonvel_core::record::Record;
 use gonvel_core::topic_settings::{Keep, TopicSettings};
 use gonvel_lake::Lake;
 use gonvel_stand_ins::test_cluster::TestCluster;
 use gonvel_storage::Database;
-use gonvel_storage::sealing::Sealer;
 use gonvel_storage::topic_log::keeper::Keeper;
 
-const SECOND: i64 = 1_000_000;
-
-async fn open(cluster: &TestCluster) -> Database {
-    Database::open(&cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap()
-}
-
-async fn topic(database: &Database, name: &str, settings: TopicSettings) -> (Topic, TopicPartition) {
-    let topic = database.create_topic(&TopicName::parse(name).unwrap(), 1, &settings).await.unwrap();
-    let at = TopicPartition { topic: topic.id, partition: PartitionId(0) };
-    (topic, at)
-}
-
-fn record(key: &str, value: Option<&str>, timestamp_us: i64) -> Record {
-    let part = |text: &str| Bytes::copy_from_slice(text.as_bytes());
-    Record { key: Some(part(key)), value: value.map(part), timestamp_us, ..Record::default() }
-}
-
-async fn append(database: &Database, at: TopicPartition, records: &[Record]) {
-    let parts = vec![PartitionBlocks { to: at, blocks: pack(records) }];
-    database.append(AppendBatch { parts, ..AppendBatch::default() }).await.unwrap();
-}
-
-/// All records with their offsets, and in how many blocks they are.
-async fn read(database: &Database, at: TopicPartition) -> (Vec<(i64, Record)>, usize) {
-    let (mut out, mut next, mut count) = (Vec::new(), Offset(0), 0);
-    loop {
-        let blocks = database.read(at, next, 1 << 16).await.unwrap();
-        if blocks.is_empty() {
-            return (out, count);
-        }
-        for block in &blocks {
-            count += 1;
-            out.extend(block.open(at).unwrap().records().map(|r| r.map(|(o, r)| (o.0, r.to_record())).unwrap()));
-            next = block.end();
-        }
-    }
-}
-
-async fn bounds(database: &Database, topic: &Topic) -> (i64, i64, i64, i64) {
-    let b = database.bounds(topic.id).await.unwrap()[0];
-    (b.first.0, b.next.0, b.records, b.bytes)
-}
-
-async fn stored_bytes(cluster: &TestCluster, topic: &Topic) -> i64 {
-    let client = cluster.connect("gonvel").await.unwrap();
-    let query = "SELECT (coalesce((SELECT sum(length(body)) FROM blocks WHERE topic_id = $1), 0) \
-                 + coalesce((SELECT sum(bytes) FROM cold_files WHERE topic_id = $1 AND state = 'there'), 0))::bigint";
-    client.query_one(query, &[&topic.id.0]).await.unwrap().get(0)
-}
+use crate::support::{SECOND, append, bounds, open, read, record, stored_bytes, topic};
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn merging_leaves_every_record_where_it_was_while_appends_go_on() {
@@ -293,7 +243,7 @@ async fn a_damaged_block_is_named_and_others_are_kept() {
     assert_eq!(bad.len(), 1);
     assert!(bad[0].contains("block 7 of partition 0"), "{bad:?}");
     // merging leaves it to be found, and goes on with its neighbours and with other topics
-    let (_, other) = self::topic(&database, "bins.moved", TopicSettings::default()).await;
+    let (_, other) = crate::support::topic(&database, "bins.moved", TopicSettings::default()).await;
     for n in 0..30 {
         append(&database, other, &[record("bin", Some("x"), n)]).await;
     }
@@ -368,4 +318,63 @@ async fn what_a_change_of_settings_forgets_goes_at_once_and_not_with_the_next_ro
         tokio::time::sleep(std::time::Duration::from_millis(50)).await;
     }
     keeping.abort();
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn blocks_far_apart_are_not_made_one_and_are_found_from_either_side() {
+    const FAR: i64 = 5_000_000_000;
+    let cluster = TestCluster::start(&["gonvel"]).await;
+    let database = open(&cluster).await;
+    let settings = TopicSettings { keep: Keep::Latest, ..TopicSettings::default() };
+    let (topic, at) = topic(&database, "packhouse.varieties", settings).await;
+    for n in 0..6 {
+        append(&database, at, &[record(&n.to_string(), Some("x"), n)]).await;
+    }
+    let client = cluster.connect("gonvel").await.unwrap();
+    let gap = format!("UPDATE topic_partitions SET next_offset = {FAR}, passed_over = {FAR} - 6");
+    client.batch_execute(&gap).await.unwrap();
+    for n in 6..20 {
+        append(&database, at, &[record(&n.to_string(), Some("x"), n)]).await;
+    }
+    let mut keeper = Keeper::new(database.clone());
+    keeper.round(true, 0).await;
+    assert_eq!(keeper.said().failure, None);
+    assert!(keeper.said().merged_blocks > 0);
+    let offsets: Vec<i64> = read(&database, at).await.0.iter().map(|(offset, _)| *offset).collect();
+    assert_eq!(offsets, (0..6).chain(FAR..FAR + 14).collect::<Vec<_>>());
+    assert_eq!(bounds(&database, &topic).await.2, 20);
+    for (last, holds) in [(FAR + 13, FAR + 13), (FAR + 100, FAR + 13), (FAR - 1, 5), (FAR / 2, 5), (3, 3)] {
+        let block = database.read_back(at, Offset(last)).await.unwrap().unwrap();
+        assert!((block.first.0..block.end().0).contains(&holds), "{last}: {:?} to {:?}", block.first, block.end());
+    }
+}
+
+/// A setting of a version that took any number; what it does to its own topic it does not do to others.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn one_topic_s_endless_span_keeps_no_other_from_forgetting() {
+    let cluster = TestCluster::start(&["gonvel"]).await;
+    let database = open(&cluster).await;
+    let folder = tempfile::tempdir().unwrap();
+    let database = database.with_cold_store(&format!("file://{}", folder.path().display()), []).unwrap();
+    let forget = TopicSettings { forget_after_ms: Some(10_000), ..TopicSettings::default() };
+    let hot = TopicSettings { hot_span_ms: Some(10_000), ..TopicSettings::default() };
+    let mut ends = Vec::new();
+    for (name, settings) in [("loads.endless", &forget), ("loads.departed", &forget), ("rooms.endless", &hot), ("rooms", &hot)] {
+        let (topic, at) = topic(&database, name, settings.clone()).await;
+        append(&database, at, &[record("a", Some("old"), i64::MIN), record("a", Some("old"), 0)]).await;
+        append(&database, at, &[record("a", Some("new"), 50 * SECOND)]).await;
+        ends.push(topic);
+    }
+    let client = cluster.connect("gonvel").await.unwrap();
+    let endless = "UPDATE topics SET forget_after_ms = 9223372036854775807 WHERE name = 'loads.endless'; \
+                   UPDATE topics SET hot_span_ms = 9223372036854775807 WHERE name = 'rooms.endless'";
+    client.batch_execute(endless).await.unwrap();
+    let mut keeper = Keeper::new(database.clone());
+    keeper.round(true, 55 * SECOND).await;
+    assert_eq!(keeper.said().failure, None);
+    let mut firsts = Vec::new();
+    for topic in &ends {
+        firsts.push(bounds(&database, topic).await.0);
+    }
+    assert_eq!((firsts, keeper.said().moved_blocks), (vec![0, 2, 0, 0], 1));
 }

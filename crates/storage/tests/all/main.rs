@@ -3,10 +3,12 @@
 #![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
 
 mod catalog;
+mod cold;
 mod contracts;
 mod encrypted;
 mod keeper;
 mod opening;
 mod refusals;
 mod silence;
+mod support;
 mod upgrading;

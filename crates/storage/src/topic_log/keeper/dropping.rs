@@ -77,9 +77,14 @@ impl Keeper {
     async fn drop_files(&mut self) -> Result<(), PortError> {
         let files: Vec<File> = {
             let mut connection = self.database.connection().await?;
+            // who wrote one so long ago finds out that it is given up, however long it slept: its blocks are where they were
             diesel::sql_query(
-                "SELECT path FROM cold_files WHERE state = 'dropping' OR (state = 'writing' AND moved_at < now() - interval '10 minutes')",
+                "UPDATE cold_files SET state = 'dropping' WHERE state = 'writing' AND moved_at < now() - interval '10 minutes'",
             )
+            .execute(&mut connection)
+            .await
+            .map_err(failed("giving up files"))?;
+            diesel::sql_query("SELECT path FROM cold_files WHERE state = 'dropping'")
             .load(&mut connection)
             .await
             .map_err(failed("looking for files to remove"))?
@@ -95,7 +100,7 @@ impl Keeper {
     async fn drop_file(&self, path: &str) -> Result<(), PortError> {
         self.database.cold.remove(path).await?;
         let mut connection = self.database.connection().await?;
-        diesel::sql_query("DELETE FROM cold_files WHERE path = $1 AND state <> 'there'")
+        diesel::sql_query("DELETE FROM cold_files WHERE path = $1 AND state = 'dropping'")
             .bind::<Text, _>(path)
             .execute(&mut connection)
             .await

@@ -13,6 +13,8 @@ use gonvel_core::places::Places;
 use gonvel_core::ports::{PortError, SchemaStore, StoredBlock, TopicLog};
 use gonvel_core::record_form::ReadForm;
 
+use super::super::cold::{ColdBlock, index};
+use super::cold::Draft;
 use super::{Failures, Keeper, Partition};
 use crate::Database;
 use crate::database::failed;
@@ -120,40 +122,62 @@ impl Keeper {
             }
         }
         let deletes_kept_us = due.deletes_kept_ms.saturating_mul(1000);
-        let (mut gone, mut next, mut first_delete_us) = (0, due.first_offset, None::<i64>);
-        while next < to {
+        let mut sifting =
+            Sifting { at, keys, to, until_us: now_us.saturating_sub(deletes_kept_us), teller, first_delete_us: None };
+        let Some(gone) = self.sift(&mut sifting, due.first_offset).await? else {
+            // another keeper was there: a delete whose older records may still stand is not to go, and the pass is made again
+            return Ok(0);
+        };
+        let deletes_until = sifting.first_delete_us.map(|us| us.saturating_add(deletes_kept_us));
+        self.note(at, to, deletes_until).await?;
+        Ok(gone)
+    }
+
+    /// Goes over all blocks from the oldest on, in files and out of them; how many records went. None as soon as a block is not any
+    /// more what it was when it was read.
+    async fn sift(&self, sifting: &mut Sifting, from: i64) -> Result<Option<i64>, PortError> {
+        let (at, mut gone, mut next) = (sifting.at, 0, from);
+        for file in self.files(at, sifting.to).await? {
+            let index = index(file.blocks.clone())?;
+            next = index.last().map_or(next, ColdBlock::end);
+            let Some(blocks) = self.database.cold.read(&file.path, index.clone()).await? else { return Ok(None) };
+            let (mut left, mut gone_here) = (Draft::default(), 0);
+            for (cold, block) in index.into_iter().zip(&blocks) {
+                let mut kept = sifting.kept(block, cold.appended_us.unwrap_or(i64::MIN)).await?;
+                gone_here += kept.gone;
+                if kept.gone == 0 {
+                    left.push(cold, &block.body, file.earliest_us);
+                } else if let Some(encoded) = kept.builder.finish() {
+                    let places = Places::some(cold.span, &kept.places).stored().map(|b| b.to_vec());
+                    let unpacked = i64::try_from(encoded.unpacked).unwrap_or(i64::MAX);
+                    let (records, latest_us) = (encoded.records, encoded.latest_us);
+                    left.push(ColdBlock { records, latest_us, unpacked, places, ..cold }, &encoded.body, encoded.earliest_us);
+                }
+            }
+            if gone_here > 0 && !self.replace_file(at, &file, left, gone_here).await? {
+                return Ok(None);
+            }
+            gone += gone_here;
+        }
+        while next < sifting.to {
             let blocks = self.database.read(at, Offset(next), READ_BYTES).await?;
             if blocks.is_empty() {
                 break;
             }
             let appended = self.appended(at, &blocks).await?;
+            let to = sifting.to;
             for block in blocks.iter().take_while(|b| b.first.0 < to) {
-                let mut kept = Kept::default();
-                let appended_us = appended.get(&block.first.0).copied().unwrap_or(i64::MIN);
-                for record in block.open(at)?.records() {
-                    let (offset, record) = record?;
-                    let says = teller.says(&record).await?;
-                    let until = now_us.saturating_sub(deletes_kept_us);
-                    // who reads may be behind as far as the record came late
-                    let time = record.timestamp_us.max(appended_us);
-                    if offset.0 >= to || keys.stays(offset.0, record.key, says, time, until) {
-                        kept.push(offset.0 - block.first.0, &record);
-                        if says == Says::Gone && record.key.is_some() {
-                            first_delete_us = Some(first_delete_us.map_or(time, |first| first.min(time)));
-                        }
-                    } else {
-                        kept.gone += 1;
+                let kept = sifting.kept(block, appended.get(&block.first.0).copied().unwrap_or(i64::MIN)).await?;
+                if kept.gone > 0 {
+                    match self.database.rewrite(at, block, kept).await? {
+                        0 => return Ok(None),
+                        went => gone += went,
                     }
                 }
-                if kept.gone > 0 {
-                    gone += self.database.rewrite(at, block, kept).await?;
-                }
             }
-            next = blocks.as_slice().last().map_or(to, |b| b.end().0);
+            next = blocks.as_slice().last().map_or(sifting.to, |b| b.end().0);
         }
-        let deletes_until = first_delete_us.map(|us| us.saturating_add(deletes_kept_us));
-        self.note(at, to, deletes_until).await?;
-        Ok(gone)
+        Ok(Some(gone))
     }
 
     /// When blocks were appended, by their first offsets; of those that are in files by now it is not known.
@@ -186,6 +210,40 @@ impl Keeper {
         .await
         .map_err(failed("noting how far the latest of each key is kept"))?;
         Ok(())
+    }
+}
+
+/// A pass over a partition: what it saw, and what it does with it.
+struct Sifting {
+    at: TopicPartition,
+    keys: LatestKeys,
+    /// Where it ends.
+    to: i64,
+    /// Deletes from before may go.
+    until_us: i64,
+    teller: Teller,
+    /// The time of the first delete that stays.
+    first_delete_us: Option<i64>,
+}
+
+impl Sifting {
+    async fn kept(&mut self, block: &StoredBlock, appended_us: i64) -> Result<Kept, PortError> {
+        let mut kept = Kept::default();
+        for record in block.open(self.at)?.records() {
+            let (offset, record) = record?;
+            let says = self.teller.says(&record).await?;
+            // who reads may be behind as far as the record came late
+            let time = record.timestamp_us.max(appended_us);
+            if offset.0 >= self.to || self.keys.stays(offset.0, record.key, says, time, self.until_us) {
+                kept.push(offset.0 - block.first.0, &record);
+                if says == Says::Gone && record.key.is_some() {
+                    self.first_delete_us = Some(self.first_delete_us.map_or(time, |first| first.min(time)));
+                }
+            } else {
+                kept.gone += 1;
+            }
+        }
+        Ok(kept)
     }
 }
 

@@ -23,6 +23,8 @@ struct Seen {
     #[diesel(sql_type = Int8)]
     first_offset: i64,
     #[diesel(sql_type = Int4)]
+    span: i32,
+    #[diesel(sql_type = Int4)]
     records: i32,
     #[diesel(sql_type = Int4)]
     unpacked: i32,
@@ -35,6 +37,8 @@ struct Seen {
 impl Seen {
     fn small(&self) -> Small {
         Small {
+            first: self.first_offset,
+            span: self.span.into(),
             records: self.records.unsigned_abs(),
             unpacked: usize::try_from(self.unpacked).unwrap_or(0),
             earliest_us: self.earliest_us,
@@ -43,17 +47,12 @@ impl Seen {
     }
 }
 
-#[derive(QueryableByName)]
-struct Appended {
-    #[diesel(sql_type = Int8)]
-    appended_us: i64,
-}
-
 /// Several blocks as one.
 struct Merged {
     first: i64,
     places: Places,
     reach_us: i64,
+    appended_us: i64,
     block: EncodedBlock,
     bytes_before: i64,
 }
@@ -106,7 +105,7 @@ impl Keeper {
     async fn merge_runs(&self, at: TopicPartition, most_span_us: i64, merged: &mut i64) -> Result<(), PortError> {
         let mut connection = self.database.connection().await?;
         let mut seen: Vec<Seen> = diesel::sql_query(
-            "SELECT first_offset, records, unpacked, earliest_us, latest_us FROM blocks WHERE topic_id = $1 AND partition = $2 \
+            "SELECT first_offset, span, records, unpacked, earliest_us, latest_us FROM blocks WHERE topic_id = $1 AND partition = $2 \
              ORDER BY first_offset DESC LIMIT $3",
         )
         .bind::<Int8, _>(at.topic.0)
@@ -173,7 +172,7 @@ async fn replace(
     // a crash may undo a merge without harm: its commit need not wait for the disk
     diesel::sql_query("SET LOCAL synchronous_commit = off").execute(c).await?;
     let taken: Vec<BlockRow> = diesel::sql_query(
-        "SELECT first_offset, span, records, earliest_us, latest_us, reach_us, unpacked, places, body FROM blocks \
+        "SELECT first_offset, span, records, earliest_us, latest_us, reach_us, unpacked, places, body, appended_us FROM blocks \
          WHERE topic_id = $1 AND partition = $2 AND first_offset BETWEEN $3 AND $4 ORDER BY first_offset FOR UPDATE SKIP LOCKED",
     )
     .bind::<Int8, _>(at.topic.0)
@@ -190,15 +189,6 @@ async fn replace(
         return Ok(Outcome::Damaged { first_offset, finding: error.to_string() });
     }
     let Some(merged) = merge(taken)? else { return Ok(Outcome::Merged(0)) };
-    let latest: Appended = diesel::sql_query(
-        "SELECT max(appended_us) AS appended_us FROM blocks WHERE topic_id = $1 AND partition = $2 AND first_offset BETWEEN $3 AND $4",
-    )
-    .bind::<Int8, _>(at.topic.0)
-    .bind::<Int4, _>(at.partition.0)
-    .bind::<Int8, _>(from)
-    .bind::<Int8, _>(to)
-    .get_result(c)
-    .await?;
     diesel::sql_query("DELETE FROM blocks WHERE topic_id = $1 AND partition = $2 AND first_offset BETWEEN $3 AND $4")
         .bind::<Int8, _>(at.topic.0)
         .bind::<Int4, _>(at.partition.0)
@@ -222,7 +212,7 @@ async fn replace(
     .bind::<Int4, _>(i32::try_from(block.unpacked).unwrap_or(i32::MAX))
     .bind::<Nullable<Binary>, _>(merged.places.stored().map(|b| b.to_vec()))
     .bind::<Binary, _>(block.body.as_ref())
-    .bind::<Int8, _>(latest.appended_us)
+    .bind::<Int8, _>(merged.appended_us)
     .execute(c)
     .await?;
     let count = i64::try_from(expected).unwrap_or(0);
@@ -245,6 +235,7 @@ fn merge(taken: Vec<BlockRow>) -> Result<Option<Merged>, Error> {
     let (Some(first), Some(last)) = (taken.as_slice().first(), taken.as_slice().last()) else { return Ok(None) };
     let (first, reach_us) = (first.first_offset, last.reach_us);
     let span = last.first_offset + i64::from(last.span) - first;
+    let appended_us = taken.iter().map(|t| t.appended_us).max().unwrap_or(i64::MIN);
     let bytes_before = taken.iter().map(|t| i64::try_from(t.body.len()).unwrap_or(0)).sum();
     let mut offsets = Vec::new();
     let mut blocks = Vec::with_capacity(taken.len());
@@ -260,5 +251,5 @@ fn merge(taken: Vec<BlockRow>) -> Result<Option<Merged>, Error> {
         });
     }
     let block = join(&blocks).map_err(|e| Error::DeserializationError(Box::new(e)))?;
-    Ok(block.map(|block| Merged { first, places: Places::some(span, &offsets), reach_us, block, bytes_before }))
+    Ok(block.map(|block| Merged { first, places: Places::some(span, &offsets), reach_us, appended_us, block, bytes_before }))
 }

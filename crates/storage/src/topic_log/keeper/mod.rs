@@ -97,6 +97,8 @@ struct BlockRow {
     places: Option<Vec<u8>>,
     #[diesel(sql_type = Binary)]
     body: Vec<u8>,
+    #[diesel(sql_type = Int8)]
+    appended_us: i64,
 }
 
 #[derive(QueryableByName)]

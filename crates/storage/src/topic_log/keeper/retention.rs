@@ -92,9 +92,9 @@ impl Keeper {
             "SELECT t.id AS topic_id FROM topics t WHERE t.forget_after_ms IS NOT NULL AND EXISTS ( \
                SELECT FROM topic_partitions p WHERE p.topic_id = t.id AND p.next_offset > p.first_offset AND ( \
                  (SELECT latest_us FROM blocks b WHERE b.topic_id = p.topic_id AND b.partition = p.partition \
-                  ORDER BY first_offset LIMIT 1) < $1 - t.forget_after_ms * 1000 \
+                  ORDER BY first_offset LIMIT 1) < $1::numeric - t.forget_after_ms::numeric * 1000 \
                  OR EXISTS (SELECT FROM cold_files f WHERE f.topic_id = p.topic_id AND f.partition = p.partition \
-                  AND f.state = 'there' AND f.latest_us < $1 - t.forget_after_ms * 1000))) \
+                  AND f.state = 'there' AND f.latest_us < $1::numeric - t.forget_after_ms::numeric * 1000))) \
              UNION SELECT t.id FROM topics t JOIN topic_partitions p ON p.topic_id = t.id WHERE t.most_bytes IS NOT NULL \
              GROUP BY t.id HAVING sum(p.bytes) > t.most_bytes",
         )
