@@ -93,6 +93,12 @@ async fn a_member_that_was_away_too_long_has_lost_its_share(readers: &dyn Reader
     let late = readers.commit(&name, away.member, &[(at(topic, 0), Offset(5))]).await;
     assert!(matches!(late, Err(PortError::NotHeld { .. })), "{late:?}");
     assert!(matches!(readers.stay(&name, away.member, LONG).await, Err(PortError::NotFound { .. })));
+    // whoever does nothing but commit takes over what another one left
+    let away = readers.join(&name, "away", SHORT).await.unwrap();
+    let (lost, (own, _)) = (away.partitions[0].0, readers.share(&name, here.member).await.unwrap().partitions[0]);
+    tokio::time::sleep(SHORT * 2).await;
+    readers.commit(&name, here.member, &[(own, Offset(3))]).await.unwrap();
+    assert!(readers.share(&name, here.member).await.unwrap().partitions.iter().any(|(at, _)| *at == lost));
     let unknown = readers.stay(&name, Uuid::nil(), LONG).await;
     assert!(matches!(unknown, Err(PortError::NotFound { .. })), "{unknown:?}");
 }
@@ -117,7 +123,8 @@ async fn new_partitions_are_read_from_their_start(readers: &dyn ReaderStore, log
     let (name, topic) = reader(readers, log, "audits", 2).await;
     let member = readers.join(&name, "one", LONG).await.unwrap().member;
     log.add_partitions(topic, 4).await.unwrap();
-    let share = readers.stay(&name, member, LONG).await.unwrap();
+    // whoever only commits has them as well
+    let share = readers.share(&name, member).await.unwrap();
     assert_eq!(partitions(&share), [0, 1, 2, 3]);
     assert_eq!(share.partitions[3].1, Offset(0));
     log.delete_topic(topic).await.unwrap();

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use bytes::Bytes;
 use gonvel_core::block::{UnpackedBlock, pack};
 use gonvel_core::naming::{ConnectorId, Epoch, Offset, PartitionId, TopicId, TopicName, TopicPartition};
-use gonvel_core::ports::{AppendBatch, FleetStore, Identity, LaneProgress, PartitionBlocks, PortError, Topic, TopicLog};
+use gonvel_core::ports::{Answered, AppendBatch, FleetStore, Identity, LaneProgress, PartitionBlocks, PortError, Topic, TopicLog};
 use gonvel_core::record::Record;
 use gonvel_core::topic_settings::{Keep, TopicSettings};
 
@@ -205,6 +205,7 @@ async fn partitions_are_added_and_topics_deleted(log: &dyn TopicLog) {
     }
     let grown = log.add_partitions(topic.id, 4).await.unwrap();
     assert_eq!((grown.partitions, grown.revision), (4, topic.revision + 1));
+    assert!(grown.scattered && !topic.scattered, "keys are in other partitions than their own");
     log.append(batch(&[(at(&topic, 3), &[record("after", 1)])])).await.unwrap();
     assert_eq!(values(log, at(&topic, 1)).await, ["before"]);
     log.delete_topic(topic.id).await.unwrap();
@@ -223,7 +224,7 @@ async fn a_session_s_batches_go_in_once_and_in_order(log: &dyn TopicLog) {
     let place = at(&topic, 0);
     let session = log.begin_session().await.unwrap();
     let write = |sequence: i64| {
-        let identity = Some(Identity::Sequence { session, sequence });
+        let identity = Some(Identity::Sequence { session, sequence, digest: vec![1] });
         AppendBatch { identity, ..batch(&[(place, &[record(&sequence.to_string(), 1)])]) }
     };
     let first = log.append(write(0)).await.unwrap();
@@ -233,17 +234,28 @@ async fn a_session_s_batches_go_in_once_and_in_order(log: &dyn TopicLog) {
     assert_eq!(next.unwrap(), twice.unwrap());
     let early = log.append(write(5)).await;
     assert!(matches!(early, Err(PortError::OutOfTurn { expected: 2, found: 5 })), "{early:?}");
+    // another request with a number that was used is no retry, in one group or later
+    let other = |sequence| AppendBatch { identity: Some(Identity::Sequence { session, sequence, digest: vec![2] }), ..write(sequence) };
+    let reused = log.append(other(1)).await;
+    assert!(matches!(reused, Err(PortError::SequenceReused { sequence: 1 })), "{reused:?}");
     // what is refused for another reason does not use up its place
     let missing = AppendBatch { identity: write(2).identity, ..batch(&[(at(&topic, 9), &[record("2", 1)])]) };
     assert!(matches!(log.append(missing).await, Err(PortError::NotFound { .. })));
-    log.append(write(2)).await.unwrap();
+    let (second, reused) = tokio::join!(
+        log.append(AppendBatch { told: Some(Bytes::from_static(b"said")), ..write(2) }),
+        log.append(other(2))
+    );
+    assert!(matches!(reused, Err(PortError::SequenceReused { sequence: 2 })), "{reused:?}");
+    let kept = Answered { landed: second.unwrap(), told: Some(Bytes::from_static(b"said")) };
+    assert_eq!(log.answered(&write(2).identity.unwrap()).await.unwrap(), Some(kept));
+    assert_eq!(log.answered(&write(3).identity.unwrap()).await.unwrap(), None);
     for sequence in 3..200 {
         log.append(write(sequence)).await.unwrap();
     }
     assert!(matches!(log.append(write(3)).await, Err(PortError::Refused(_))), "its answer is not kept for ever");
     let expected: Vec<String> = (0..200).map(|n| n.to_string()).collect();
     assert_eq!(values(log, place).await, expected);
-    let unknown = Some(Identity::Sequence { session: uuid::Uuid::nil(), sequence: 0 });
+    let unknown = Some(Identity::Sequence { session: uuid::Uuid::nil(), sequence: 0, digest: vec![1] });
     let unknown = log.append(AppendBatch { identity: unknown, ..write(0) }).await;
     assert!(matches!(unknown, Err(PortError::NotFound { .. })), "{unknown:?}");
 }
@@ -254,7 +266,7 @@ async fn what_is_at_hand_is_what_is_stored(log: &dyn TopicLog) {
     let session = log.begin_session().await.unwrap();
     let plain = |value: &str| batch(&[(place, &[record(value, 1), record(&format!("{value}'"), 1)])]);
     let known = |sequence: i64, value: &str| AppendBatch {
-        identity: Some(Identity::Sequence { session, sequence }),
+        identity: Some(Identity::Sequence { session, sequence, digest: vec![1] }),
         ..batch(&[(place, &[record(value, 1)])])
     };
     log.append(plain("a")).await.unwrap();
@@ -299,6 +311,10 @@ async fn a_key_stands_for_one_request(log: &dyn TopicLog) {
     assert!(matches!(other, Err(PortError::KeyReused { .. })), "{other:?}");
     assert_eq!(late[0].first, Offset(1));
     assert_eq!(values(log, place).await, ["a", "b"]);
+    let of = async |key: &str, digest: u8| log.answered(&write(key, digest).identity.unwrap()).await;
+    assert_eq!(of("a", 1).await.unwrap(), Some(Answered { landed: first, told: None }));
+    assert!(matches!(of("a", 2).await, Err(PortError::KeyReused { .. })));
+    assert_eq!(of("never", 1).await.unwrap(), None);
     let many: Vec<_> = (0..20).map(|n| log.append(write("c", u8::from(n == 7)))).collect();
     let outcomes = futures::future::join_all(many).await;
     // whichever came first, one of them was appended

@@ -305,6 +305,9 @@ impl References {
                 None => self.log.read(at, Offset(next), PARTITION_BYTES).await?,
             };
             if blocks.is_empty() {
+                if self.log.may_have(&[(at, Offset(next))])[0] {
+                    next = self.log.nothing_from(at, Offset(next)).await?.map_or(next, |end| end.0);
+                }
                 break;
             }
             for block in blocks {

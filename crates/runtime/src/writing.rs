@@ -37,7 +37,7 @@ pub(crate) struct Written {
 pub(crate) async fn append(services: &Services, written: Vec<Written>, progress: LaneProgress) -> Result<(), PortError> {
     let (parts, changes) = written.into_iter().map(|w| (w.blocks, w.changes)).unzip();
     let ground = progress.ground;
-    let landed = services.log.append(AppendBatch { parts, progress: Some(progress), identity: None }).await?;
+    let landed = services.log.append(AppendBatch { parts, progress: Some(progress), ..AppendBatch::default() }).await?;
     services.handed.note(ground, &landed, changes);
     Ok(())
 }

@@ -30,6 +30,7 @@ mod quarantine;
 mod readers;
 mod rechecking;
 mod records;
+mod retried;
 mod schemas;
 mod shapes;
 mod standing;

@@ -191,7 +191,7 @@ impl From<PortError> for Refusal {
             PortError::OutOfTurn { .. } => {
                 Self::new(StatusCode::CONFLICT, "out-of-turn", "The sequence is not next", detail)
             }
-            PortError::KeyReused { .. } => {
+            PortError::KeyReused { .. } | PortError::SequenceReused { .. } => {
                 Self::new(StatusCode::UNPROCESSABLE_ENTITY, "key-reused", "The idempotency key was used before", detail)
             }
             PortError::NotHeld { .. } => Self::new(StatusCode::CONFLICT, "not-held", "Another member reads it", detail),

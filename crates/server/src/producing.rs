@@ -17,18 +17,20 @@ use gonvel_core::avro::schema::Schema;
 use gonvel_core::avro::{json, single_object};
 use gonvel_core::block::pack;
 use gonvel_core::cloud_events;
-use gonvel_core::naming::{SchemaId, SchemaName, TopicName, TopicPartition};
+use gonvel_core::naming::{SchemaId, SchemaName, TopicId, TopicName, TopicPartition};
+use gonvel_core::partitioning::partition_of;
 use gonvel_core::ports::{AppendBatch, Identity, Landed, PartitionBlocks, PortError, SchemaStore, Topic, TopicLog};
 use gonvel_core::produce::{self, AsText, Draft, DraftError, Each, Encoding, MOST_RECORDS, checked, place};
 use gonvel_core::record::Record;
 use gonvel_core::schemas::Language;
 use gonvel_core::schemas::values::ValueSchema;
-use gonvel_http_api::{Appended, Problem, ProduceQuery, Produced, ProducerSession, RefusedRecord};
+use gonvel_http_api::{Problem, ProduceQuery, Produced, ProducerSession, RefusedRecord};
 use serde_json::value::RawValue;
 use uuid::Uuid;
 
 use crate::problems::{Path, Query, Refusal};
 use crate::producers;
+use crate::retried::{Told, again};
 use crate::schemas::fitting::{Bound, Fitting, NotFit};
 use crate::state::ServerState;
 
@@ -256,29 +258,40 @@ async fn avro(state: &ServerState, topic: &Topic, body: Bytes) -> Result<Vec<Dra
     Ok(drafts.into_iter().map(known).collect())
 }
 
+/// A header that has to be plain text: one that is not is not passed over.
+fn plain<'a>(headers: &'a HeaderMap, name: &str) -> Result<Option<&'a str>, Refusal> {
+    let Some(value) = headers.get(name) else { return Ok(None) };
+    let wrong = |_| Refusal::invalid(name, "its value is not plain text: use the letters, digits and signs of ASCII");
+    value.to_str().map(Some).map_err(wrong)
+}
+
 /// How a retry of this request would be known, and the number that decides where records without a key go: the same for a
 /// retry.
 fn identity(
     headers: &HeaderMap,
-    topic: &TopicName,
+    topic: TopicId,
     query: &ProduceQuery,
     body: &Bytes,
 ) -> Result<Option<(Identity, i32)>, Refusal> {
+    let digest = || {
+        let media = text(headers, "content-type").unwrap_or_default();
+        let events: Vec<String> = headers
+            .iter()
+            .filter(|(name, _)| name.as_str().starts_with("ce-"))
+            .map(|(name, value)| format!("{name}={value:?}"))
+            .collect();
+        let head = format!("{}\n{media}\n{query:?}\n{}\n", topic.0, events.join("\n"));
+        gonvel_core::digest::sha256(&[head.as_bytes(), body]).to_vec()
+    };
     let spread = |digest: &[u8]| i32::from_be_bytes([digest[0] & 0x7f, digest[1], digest[2], digest[3]]);
-    match (text(headers, "idempotency-key"), text(headers, "producer-session"), text(headers, "producer-sequence")) {
+    let (key, session) = (plain(headers, "idempotency-key")?, plain(headers, "producer-session")?);
+    match (key, session, plain(headers, "producer-sequence")?) {
         (None, None, None) => Ok(None),
         (Some(key), None, None) => {
             if key.is_empty() || key.len() > 200 {
                 return Err(Refusal::invalid("Idempotency-Key", "the key has to have 1 to 200 characters"));
             }
-            let media = text(headers, "content-type").unwrap_or_default();
-            let events: Vec<String> = headers
-                .iter()
-                .filter(|(name, _)| name.as_str().starts_with("ce-"))
-                .map(|(name, value)| format!("{name}={value:?}"))
-                .collect();
-            let head = format!("{topic}\n{media}\n{query:?}\n{}\n", events.join("\n"));
-            let digest = gonvel_core::digest::sha256(&[head.as_bytes(), body]).to_vec();
+            let digest = digest();
             let spread = spread(&digest);
             Ok(Some((Identity::Key { key: key.to_owned(), digest }, spread)))
         }
@@ -293,7 +306,7 @@ fn identity(
                 Refusal::invalid("Producer-Sequence", format!("{sequence:?} is no sequence: count requests from 0"))
             })?;
             let spread = i32::try_from(sequence % i64::from(i32::MAX)).unwrap_or(0);
-            Ok(Some((Identity::Sequence { session, sequence }, spread)))
+            Ok(Some((Identity::Sequence { session, sequence, digest: digest() }, spread)))
         }
         _ => Err(Refusal::invalid(
             "Producer-Session",
@@ -357,70 +370,61 @@ async fn append_to(
             Refusal::new(StatusCode::BAD_REQUEST, "body", "The body cannot be read", e.to_string())
         }
     })?;
-    let identity = identity(headers, &topic.name, query, &body)?;
-    let each = drafts(state, topic, query, headers, body).await?;
-    let refused: Vec<RefusedRecord> =
-        each.refused.into_iter().map(|(record, finding)| RefusedRecord { record, finding }).collect();
-    if each.drafts.is_empty() {
-        return Ok(Produced { records: Vec::new(), refused });
-    }
-    let keyless = match &identity {
-        Some((_, spread)) => *spread,
+    let identity = identity(headers, topic.id, query, &body)?;
+    let (identity, spread) = identity.map_or((None, None), |(identity, spread)| (Some(identity), Some(spread)));
+    let each = match drafts(state, topic, query, headers, body).await {
+        Ok(each) if !each.drafts.is_empty() => each,
+        // a schema may be required by now, or be another one
+        other => {
+            return match again(state, identity.as_ref()).await? {
+                Some(first) => Ok(first),
+                None => Ok(Told { order: Vec::new(), refused: refused(other?.refused) }.answer(&[])),
+            };
+        }
+    };
+    let keyless = match spread {
+        Some(spread) => spread,
         None => state.turn.fetch_add(1, Ordering::Relaxed).max(0),
     };
     let now_us = Utc::now().timestamp_micros();
-    let mut places = Vec::with_capacity(each.drafts.len());
+    let mut told = Told { order: Vec::with_capacity(each.drafts.len()), refused: refused(each.refused) };
     let mut by_partition: BTreeMap<TopicPartition, Vec<Record>> = BTreeMap::new();
+    let mut elsewhere = false;
     for (_, draft) in each.drafts {
         let partition = place(&draft, topic.partitions, keyless % topic.partitions);
-        places.push(partition.0);
+        told.order.push(partition.0);
         let mut record = draft.record;
         if !draft.has_time {
             record.timestamp_us = now_us;
         }
+        elsewhere |= record.key.as_ref().is_some_and(|key| partition_of(Some(key), topic.partitions) != partition);
         by_partition.entry(TopicPartition { topic: topic.id, partition }).or_default().push(record);
     }
-    let parts = by_partition.iter().map(|(to, records)| PartitionBlocks { to: *to, blocks: pack(records) }).collect();
-    let batch = AppendBatch { parts, identity: identity.map(|(identity, _)| identity), progress: None };
-    let landed = state.database.append(batch).await?;
-    let all: i64 = landed.iter().map(|l| l.records).sum();
-    if query.partial && usize::try_from(all).is_ok_and(|all| all != places.len()) {
-        let detail = format!(
-            "the first try of this request appended {all} records, and {} could be appended now: a schema has changed between. \
-             Nothing more was appended",
-            places.len()
-        );
-        return Err(Refusal::new(
-            StatusCode::CONFLICT,
-            "changed",
-            "The request is answered otherwise than at first",
-            detail,
-        ));
+    if elsewhere && !topic.scattered {
+        state.database.scatter(topic.id).await?;
     }
-    Ok(Produced { records: in_order(&places, &landed), refused })
+    let parts = by_partition.iter().map(|(to, records)| PartitionBlocks { to: *to, blocks: pack(records) }).collect();
+    let kept = if identity.is_some() { told.kept() } else { None };
+    let batch = AppendBatch { parts, identity: identity.clone(), told: kept, progress: None };
+    let landed = state.database.append(batch).await?;
+    // a first try that was answered meanwhile may have put them elsewhere: partitions were added between
+    let same = |(l, (to, records)): (&Landed, (&TopicPartition, &Vec<Record>))| {
+        l.to == *to && usize::try_from(l.records) == Ok(records.len())
+    };
+    if landed.len() != by_partition.len() || !landed.iter().zip(&by_partition).all(same) {
+        if let Some(first) = again(state, identity.as_ref()).await? {
+            return Ok(first);
+        }
+    }
+    Ok(told.answer(&landed))
+}
+
+fn refused(records: Vec<(usize, String)>) -> Vec<RefusedRecord> {
+    records.into_iter().map(|(record, finding)| RefusedRecord { record, finding }).collect()
 }
 
 fn body_too_large() -> Refusal {
     Refusal::too_large(format!("the body is larger than {MOST_BYTES} bytes: send the records in several requests"))
-}
-
-/// The place of each record in the order of the request.
-fn in_order(partitions: &[i32], landed: &[Landed]) -> Vec<Appended> {
-    let mut next: BTreeMap<i32, i64> = landed.iter().map(|l| (l.to.partition.0, l.first.0)).collect();
-    let known = partitions.iter().all(|p| next.contains_key(p));
-    if !known {
-        // a retry after partitions were added: the records are where the first try put them
-        let all = landed
-            .iter()
-            .flat_map(|l| (0..l.records).map(|n| Appended { partition: l.to.partition.0, offset: l.first.0 + n }));
-        return all.collect();
-    }
-    let one = |partition: &i32| {
-        let offset = next.entry(*partition).or_default();
-        *offset += 1;
-        Appended { partition: *partition, offset: *offset - 1 }
-    };
-    partitions.iter().map(one).collect()
 }
 
 /// Begins a producer's session: its requests carry `Producer-Session` and, counted from 0, `Producer-Sequence`. A request that

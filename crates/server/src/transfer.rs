@@ -274,6 +274,14 @@ impl Import {
             })?;
             by_partition.entry(TopicPartition { topic: self.topic.id, partition }).or_default().push(record);
         }
+        let elsewhere = by_partition.iter().any(|(at, records)| {
+            let is_elsewhere = |key: &Bytes| partition_of(Some(key), self.topic.partitions) != at.partition;
+            records.iter().any(|record| record.key.as_ref().is_some_and(is_elsewhere))
+        });
+        if elsewhere && !self.topic.scattered {
+            self.state.database.scatter(self.topic.id).await?;
+            self.topic.scattered = true;
+        }
         let parts = by_partition.iter().map(|(to, records)| PartitionBlocks { to: *to, blocks: pack(records) }).collect();
         self.state.database.append(AppendBatch { parts, ..AppendBatch::default() }).await?;
         self.done.records += i64::try_from(rows.len()).unwrap_or(0);

@@ -7,7 +7,7 @@ use async_trait::async_trait;
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel::result::{DatabaseErrorKind, Error};
-use diesel::sql_types::{Array, Double, Int4, Int8, Nullable, Text, Timestamptz, Uuid as SqlUuid};
+use diesel::sql_types::{Array, Bool, Double, Int4, Int8, Nullable, Text, Timestamptz, Uuid as SqlUuid};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use gonvel_core::naming::{Offset, PartitionId, ReaderName, TopicId, TopicPartition};
 use gonvel_core::ports::{COMMIT_STAYS, Member, PortError, Reader, ReaderPosition, ReaderStore, Share};
@@ -99,6 +99,23 @@ async fn active(connection: &mut AsyncPgConnection, id: Option<i64>) -> Result<V
     .bind::<Nullable<Int8>, _>(id)
     .load(connection)
     .await
+}
+
+/// Locks the readers of a topic to the end of the transaction.
+pub(crate) async fn lock_readers_of(connection: &mut AsyncPgConnection, topic: i64) -> Result<Vec<i64>, Error> {
+    let rows: Vec<ReaderRow> = diesel::sql_query(
+        "SELECT id, name, created_at FROM readers r WHERE EXISTS (SELECT FROM reader_positions p WHERE p.reader_id = r.id \
+           AND p.topic_id = $1) ORDER BY id FOR UPDATE",
+    )
+    .bind::<Int8, _>(topic)
+    .load(connection)
+    .await?;
+    Ok(rows.into_iter().map(|row| row.id).collect())
+}
+
+/// Shares the partitions of a reader that is locked out anew among its members.
+pub(crate) async fn share_out_anew(connection: &mut AsyncPgConnection, id: i64) -> Result<(), Error> {
+    share_anew(connection, id).await.map(drop)
 }
 
 async fn share_anew(connection: &mut AsyncPgConnection, id: i64) -> Result<Vec<(PositionRow, Option<Uuid>)>, Error> {
@@ -195,9 +212,16 @@ impl ReaderStore for Database {
                         .get_result(c)
                         .await?;
                 let (topics, partitions) = unzip(start.iter().map(|s| s.0));
+                // partitions that are being added are waited for, and those that came since it was looked begin at their start
+                diesel::sql_query("SELECT FROM topics WHERE id = ANY($1) ORDER BY id FOR SHARE")
+                    .bind::<Array<Int8>, _>(&topics)
+                    .execute(c)
+                    .await?;
                 diesel::sql_query(
                     "INSERT INTO reader_positions (reader_id, topic_id, partition, next_offset) \
-                     SELECT $1, t, p, o FROM unnest($2, $3, $4) AS a(t, p, o)",
+                     SELECT $1, t, p, o FROM unnest($2, $3, $4) AS a(t, p, o) \
+                     UNION ALL SELECT $1, n.topic_id, n.partition, 0 FROM topic_partitions n WHERE n.topic_id = ANY($2) \
+                     AND NOT EXISTS (SELECT FROM unnest($2, $3) AS a(t, p) WHERE t = n.topic_id AND p = n.partition)",
                 )
                 .bind::<Int8, _>(row.id)
                 .bind::<Array<Int8>, _>(topics)
@@ -325,6 +349,11 @@ impl ReaderStore for Database {
             #[diesel(sql_type = Int4)]
             partition: i32,
         }
+        #[derive(QueryableByName)]
+        struct Stayed {
+            #[diesel(sql_type = Bool)]
+            due: bool,
+        }
         let mut connection = self.connection().await?;
         let committed: Result<(), Stop> = connection
             .transaction(async |c| {
@@ -349,15 +378,21 @@ impl ReaderStore for Database {
                 if let Some((at, _)) = positions.iter().find(|(at, _)| !is_done(at)) {
                     return Err(Stop::Refused(PortError::NotHeld { at: *at }));
                 }
-                diesel::sql_query(
+                // who does nothing but commit takes over as well what no one holds
+                let stayed: Vec<Stayed> = diesel::sql_query(
                     "UPDATE reader_members SET until = greatest(until, clock_timestamp() + make_interval(secs => $3)) \
-                     WHERE reader_id = $1 AND member = $2",
+                     WHERE reader_id = $1 AND member = $2 RETURNING \
+                       EXISTS (SELECT FROM reader_members m WHERE m.reader_id = $1 AND m.member <> $2 AND m.until <= clock_timestamp()) \
+                       OR EXISTS (SELECT FROM reader_positions p WHERE p.reader_id = $1 AND p.holder IS NULL) AS due",
                 )
                 .bind::<Int8, _>(id)
                 .bind::<SqlUuid, _>(member)
                 .bind::<Double, _>(COMMIT_STAYS.as_secs_f64())
-                .execute(c)
+                .load(c)
                 .await?;
+                if stayed.iter().any(|stayed| stayed.due) {
+                    share_anew(c, id).await?;
+                }
                 Ok(())
             })
             .await;

@@ -12,6 +12,7 @@ diesel::table! {
         deletes_kept_ms -> Int8,
         hot_span_ms -> Nullable<Int8>,
         revision -> Int4,
+        scattered -> Bool,
     }
 }
 

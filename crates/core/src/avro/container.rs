@@ -201,7 +201,11 @@ pub fn pack(data: &[u8]) -> Result<Vec<u8>, String> {
     zstd::bulk::compress(data, 1).map_err(|e| e.to_string())
 }
 
-fn unpack(data: &[u8], most: usize) -> Result<Vec<u8>, String> {
+/// The data that [`pack`] packed, of so many bytes at most.
+///
+/// # Errors
+/// What is wrong with it.
+pub fn unpack(data: &[u8], most: usize) -> Result<Vec<u8>, String> {
     limited(zstd::stream::read::Decoder::new(data).map_err(|e| e.to_string())?, most)
 }
 

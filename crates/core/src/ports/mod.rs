@@ -91,6 +91,12 @@ pub enum PortError {
         /// The key.
         key: String,
     },
+    /// Count on from the next sequence.
+    #[error("sequence {sequence} was used for another request of this session: a new request takes the next number")]
+    SequenceReused {
+        /// The sequence.
+        sequence: i64,
+    },
     /// Read on from the share that is held now.
     #[error("partition {partition} of topic {topic} is not held by this member: it was given to another or the member was away too long; ask for the share again", topic = .at.topic.0, partition = .at.partition.0)]
     NotHeld {

@@ -27,6 +27,8 @@ pub struct Topic {
     pub settings: TopicSettings,
     /// Counts the changes of its settings and partitions.
     pub revision: i32,
+    /// Whether records of a key may be in other partitions than the one that the key belongs to.
+    pub scattered: bool,
 }
 
 /// What a partition holds.
@@ -80,6 +82,8 @@ pub enum Identity {
         session: Uuid,
         /// The batch's place.
         sequence: i64,
+        /// A digest of the request, to tell a retry from another one with its number.
+        digest: Vec<u8>,
     },
     /// A key chosen by the producer for this one request.
     Key {
@@ -99,6 +103,17 @@ pub struct AppendBatch {
     pub progress: Option<LaneProgress>,
     /// How a retry of it is recognised.
     pub identity: Option<Identity>,
+    /// What is kept for a retry beside where the records landed, in the form of who appends.
+    pub told: Option<Bytes>,
+}
+
+/// What an append with an identity was answered.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Answered {
+    /// Where its records landed.
+    pub landed: Vec<Landed>,
+    /// What was kept beside it.
+    pub told: Option<Bytes>,
 }
 
 /// Where a partition's records landed.
@@ -237,11 +252,23 @@ pub trait TopicLog: Send + Sync {
     ///
     /// # Errors
     /// [`PortError::Fenced`] if the progress's epoch is not the lane's current one; [`PortError::NotFound`] if a
-    /// partition or session is not there; [`PortError::OutOfTurn`] and [`PortError::KeyReused`] by the batch's identity.
+    /// partition or session is not there; [`PortError::OutOfTurn`], [`PortError::KeyReused`] and [`PortError::SequenceReused`] by the batch's identity.
     /// Nothing is then written.
     ///
     /// Cancel safety: dropped at any point, either all of the batch is appended or nothing.
     async fn append(&self, batch: AppendBatch) -> Result<Vec<Landed>, PortError>;
+
+    /// What an earlier append with this identity was answered; none if there was none, or it is not kept any more.
+    ///
+    /// # Errors
+    /// [`PortError::KeyReused`] or [`PortError::SequenceReused`] if it was another request.
+    async fn answered(&self, identity: &Identity) -> Result<Option<Answered>, PortError>;
+
+    /// Notes that records of a key are put elsewhere than where the key belongs: before they are.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    async fn scatter(&self, topic: TopicId) -> Result<(), PortError>;
 
     /// Blocks from the one that holds `from` on, about `max_bytes` of them, at least one if there is one. Offsets whose
     /// records are no longer kept are passed over: the first block may begin after `from`.

@@ -405,8 +405,14 @@ impl Reader {
         if blocks.is_empty() {
             // there may have been some, all of which were forgotten
             let kept_from = self.forgotten(place).await?;
+            let end = match self.log.may_have(&[(at, Offset(from))])[0] {
+                // or superseded: it is read past them, or it would be asked again and again
+                true => self.log.nothing_from(at, Offset(from.max(kept_from))).await?,
+                false => None,
+            };
+            self.same_ground()?;
             let delivered = &mut self.cursors[place].delivered;
-            delivered.next = delivered.next.max(kept_from.min(limit));
+            delivered.next = delivered.next.max(end.map_or(kept_from, |end| end.0).min(limit));
         }
         for block in blocks {
             let first = block.first.0;

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use crate::support::{TABLES, World, rows, write};
 use chrono::Utc;
 use gonvel_core::connector::{DeliveredTopic, SinkDefinition};
-use gonvel_core::naming::TopicName;
+use gonvel_core::naming::{Offset, TopicName, TopicPartition};
 use gonvel_core::ports::TopicLog;
 use gonvel_core::topic_settings::{Keep, TopicSettings};
 use gonvel_storage::topic_log::keeper::Keeper;
@@ -65,8 +65,18 @@ async fn a_sink_that_comes_late_and_one_that_reads_along_end_with_the_source_s_r
         table: format!("late_{table}"),
         rows: None,
     });
+    // the last record of the partitions is a delete, and it goes: nothing is kept where they end
+    source.batch_execute("DELETE FROM bins WHERE id > 100; DELETE FROM lines").await.unwrap();
+    world.until_equal(&source, &target, &["bins", "lines"], Duration::from_secs(60)).await;
+    keeper.round(true, Utc::now().timestamp_micros() + 3_600_000_000).await;
+    let mut ends = 0;
+    for bounds in world.database.bounds(topic.id).await.unwrap() {
+        let at = TopicPartition { topic: topic.id, partition: bounds.partition };
+        ends += usize::from(world.database.nothing_from(at, Offset(bounds.next.0 - 1)).await.unwrap() == Some(bounds.next));
+    }
+    assert!(ends > 0);
     let connection = world.database.connections().await.unwrap().into_iter().find(|c| c.name == "settlement").unwrap().id;
-    world.connector("late", SinkDefinition::of(connection, topics.to_vec())).await;
+    let late = world.connector("late", SinkDefinition::of(connection, topics.to_vec())).await;
     let start = Instant::now();
     for table in ["bins", "lines"] {
         let expected = rows(&source, table).await;
@@ -74,6 +84,15 @@ async fn a_sink_that_comes_late_and_one_that_reads_along_end_with_the_source_s_r
             assert!(start.elapsed() < Duration::from_secs(60), "late_{table} does not become equal");
             tokio::time::sleep(Duration::from_millis(200)).await;
         }
+    }
+    // it read all there is
+    loop {
+        let found = world.database.find_connector(late).await.unwrap();
+        if found.said().all(|lane| lane.lag_records == Some(0)) {
+            break;
+        }
+        assert!(start.elapsed() < Duration::from_secs(90), "it stays behind: {:?}", found.lanes);
+        tokio::time::sleep(Duration::from_millis(200)).await;
     }
     fleet.stop().await;
 }

@@ -17,7 +17,7 @@ use uuid::Uuid;
 
 use super::Held;
 use crate::problems::{Body, Path, Query, Refusal};
-use crate::records::reading::kept;
+use crate::records::reading::read_up_to;
 use crate::records::{Following, MOST, PIECE, answer, limit_of, wait_of, wants_lines};
 use crate::state::ServerState;
 
@@ -130,7 +130,7 @@ pub(crate) async fn commit(
             let last = topic.partitions - 1;
             Refusal::invalid("partition", format!("{} has no partition {}: it has 0 to {last}", topic.name, part.partition))
         })?;
-        kept(bounds, part.next_offset)?;
+        read_up_to(bounds, part.next_offset)?;
         positions
             .push((TopicPartition { topic: topic.id, partition: PartitionId(part.partition) }, Offset(part.next_offset)));
     }

@@ -79,13 +79,16 @@ async fn present(state: &ServerState, stored: &Stored, held: &Held) -> Result<Re
     let mut positions = Vec::with_capacity(stored.positions.len());
     for position in &stored.positions {
         let Some(bounds) = held.bounds.get(&position.at) else { continue };
-        let lag_records = bounds.next.0 - position.next.0.clamp(bounds.first.0, bounds.next.0);
+        let offsets = bounds.next.0 - position.next.0.clamp(bounds.first.0, bounds.next.0);
+        let lag_ms = if offsets > 0 { waiting_ms(state, position.at, position.next).await? } else { None };
+        // where nothing is kept behind it, it has read all there is
+        let lag_records = if lag_ms.is_some() { offsets } else { 0 };
         positions.push(Position {
             topic: held.name(position.at.topic),
             partition: position.at.partition.0,
             next_offset: position.next.0,
             lag_records,
-            lag_ms: if lag_records > 0 { waiting_ms(state, position.at, position.next).await? } else { None },
+            lag_ms,
             committed_at: position.committed_us.map(rfc3339),
             member: position.holder,
         });

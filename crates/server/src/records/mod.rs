@@ -145,7 +145,8 @@ pub(crate) async fn page(
         if found.is_empty() && query.order == Order::Oldest && !left.is_zero() {
             let ends: Vec<(TopicPartition, Offset)> =
                 bounds.iter().map(|b| (TopicPartition { topic: asked.topic.id, partition: b.partition }, b.next)).collect();
-            state.database.wait_for(&ends, left).await?;
+            // partitions that come meanwhile are not among these
+            state.database.wait_for(&ends, left.min(streaming::LOOK)).await?;
             continue;
         }
         let single = bounds.len() == 1;

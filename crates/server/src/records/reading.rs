@@ -52,24 +52,10 @@ pub(crate) async fn backward(
 ) -> Result<Vec<Placed>, PortError> {
     let mut out: Vec<Placed> = Vec::new();
     let mut last = last.min(bounds.next.0 - 1);
-    let mut step = 1;
     while out.len() < limit && last >= bounds.first.0 {
-        // where nothing is kept at `last` the block found is behind it: then further back, with longer steps
-        let from = (last - step + 1).max(bounds.first.0);
-        let mut found: Vec<Placed> = Vec::new();
-        let (mut next, mut first) = (from, from);
-        while next <= last {
-            let Some(block) = state.database.read(at, Offset(next), 1).await?.into_iter().next() else { break };
-            if block.first.0 > last {
-                break;
-            }
-            first = first.min(block.first.0);
-            found.extend(unpack(at, &block)?.into_iter().filter(|r| r.offset.0 <= last));
-            next = block.end().0;
-        }
-        step = if found.is_empty() { step.saturating_mul(8) } else { 1 };
-        out.extend(found.into_iter().rev());
-        last = first - 1;
+        let Some(block) = state.database.read_back(at, Offset(last)).await? else { break };
+        out.extend(unpack(at, &block)?.into_iter().rev().filter(|r| r.offset.0 <= last));
+        last = block.first.0 - 1;
     }
     out.truncate(limit);
     Ok(out)
@@ -181,6 +167,11 @@ pub(crate) fn kept(bounds: &PartitionBounds, offset: i64) -> Result<(), Refusal>
     ))
 }
 
+/// Refuses an offset that no record was read up to: what was read may be forgotten since.
+pub(crate) fn read_up_to(bounds: &PartitionBounds, offset: i64) -> Result<(), Refusal> {
+    if (0..bounds.first.0).contains(&offset) { Ok(()) } else { kept(bounds, offset) }
+}
+
 /// Where to begin in a partition, if an offset or a time is asked for; the offset counts where both are.
 pub(crate) async fn begin(
     state: &ServerState,
@@ -236,8 +227,11 @@ pub(super) fn has_key(placed: &Placed, keys: &[Bytes]) -> bool {
     })
 }
 
-/// The partitions that keys belong to.
+/// The partitions that records of keys may be in.
 pub(super) fn partitions_of(keys: &[Bytes], topic: &Topic) -> Vec<i32> {
+    if topic.scattered {
+        return (0..topic.partitions).collect();
+    }
     let mut partitions: Vec<i32> = keys.iter().map(|k| partition_of(Some(k), topic.partitions).0).collect();
     partitions.sort_unstable();
     partitions.dedup();

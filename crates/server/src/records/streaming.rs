@@ -2,7 +2,7 @@
 
 use std::convert::Infallible;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use axum::body::{Body, Bytes};
 use axum::extract::State;
@@ -10,7 +10,7 @@ use axum::http::{HeaderMap, header};
 use axum::response::sse::{Event, KeepAlive, Sse};
 use axum::response::{IntoResponse, Response};
 use futures::{Stream, StreamExt, stream};
-use gonvel_core::naming::{Offset, TopicName, TopicPartition};
+use gonvel_core::naming::{Offset, TopicId, TopicName, TopicPartition};
 use gonvel_core::ports::{PortError, TopicLog};
 use gonvel_http_api::{Order, Problem, Record, StreamQuery, TailQuery};
 use serde::Serialize;
@@ -25,6 +25,9 @@ use crate::state::ServerState;
 /// Longest time without a sign of life on a stream.
 const QUIET: Duration = Duration::from_secs(10);
 
+/// How often it is looked whether partitions came.
+pub(super) const LOOK: Duration = Duration::from_secs(1);
+
 /// Records of a piece of a stream at most.
 pub(crate) const PIECE: usize = 1_000;
 
@@ -32,13 +35,35 @@ pub(crate) const PIECE: usize = 1_000;
 pub(crate) struct Following {
     state: Arc<ServerState>,
     pub(crate) places: Vec<(TopicPartition, Offset)>,
+    /// The topic whose partitions are all followed, also those that come; none where they are given from outside.
+    all_of: Option<TopicId>,
+    /// When it was last looked which they are.
+    looked: Instant,
     turn: usize,
     decoder: Decoder,
 }
 
 impl Following {
     pub(crate) fn new(state: Arc<ServerState>, places: Vec<(TopicPartition, Offset)>, raw: bool) -> Self {
-        Self { state, places, turn: 0, decoder: Decoder::new(raw) }
+        Self { state, places, all_of: None, looked: Instant::now(), turn: 0, decoder: Decoder::new(raw) }
+    }
+
+    /// The same, with the partitions that the topic gets, from their start on.
+    pub(crate) fn all_of(mut self, topic: TopicId) -> Self {
+        self.all_of = Some(topic);
+        self
+    }
+
+    async fn look_for_partitions(&mut self) -> Result<(), PortError> {
+        let Some(topic) = self.all_of.filter(|_| self.looked.elapsed() >= LOOK) else { return Ok(()) };
+        self.looked = Instant::now();
+        for bounds in self.state.database.bounds(topic).await? {
+            let at = TopicPartition { topic, partition: bounds.partition };
+            if !self.places.iter().any(|(known, _)| *known == at) {
+                self.places.push((at, bounds.first));
+            }
+        }
+        Ok(())
     }
 
     /// The next records of one partition, so many at most; none if there was nothing to read for a while.
@@ -49,11 +74,20 @@ impl Following {
         patience: Duration,
         most: usize,
     ) -> Result<Vec<(TopicPartition, Record)>, PortError> {
-        for look in 0..2 {
+        let until = Instant::now() + patience;
+        loop {
+            self.look_for_partitions().await?;
             for step in 0..self.places.len() {
                 let n = (self.turn + step) % self.places.len();
                 let (at, from) = self.places[n];
-                let Some(block) = self.state.database.read(at, from, 1).await?.into_iter().next() else { continue };
+                let Some(block) = self.state.database.read(at, from, 1).await?.into_iter().next() else {
+                    // there were some that are not kept: it is read past them, or it would be asked again and again
+                    if self.state.database.may_have(&[(at, from)])[0] {
+                        let end = self.state.database.nothing_from(at, from).await?;
+                        self.places[n].1 = end.unwrap_or(from);
+                    }
+                    continue;
+                };
                 let mut placed = unpack(at, &block)?;
                 placed.retain(|r| r.offset >= from);
                 let end = placed.get(most).map_or(block.end(), |first_left| first_left.offset);
@@ -64,11 +98,12 @@ impl Following {
                 self.turn = n + 1;
                 return Ok(records);
             }
-            if look == 0 && !patience.is_zero() {
-                self.state.database.wait_for(&self.places, patience).await?;
+            let left = until.saturating_duration_since(Instant::now());
+            if left.is_zero() {
+                return Ok(Vec::new());
             }
+            self.state.database.wait_for(&self.places, left.min(LOOK)).await?;
         }
-        Ok(Vec::new())
     }
 }
 
@@ -145,7 +180,10 @@ pub(crate) async fn stream_records(
         places.push((at, Offset(from)));
     }
     let permit = state.limits.stream()?;
-    let following = Following::new(state, places, query.raw);
+    let mut following = Following::new(state, places, query.raw);
+    if query.partition.is_none() {
+        following = following.all_of(topic.id);
+    }
     let pieces = stream::unfold(Some(following), |following| async move {
         let mut following = following?;
         match following.next(QUIET, PIECE).await {
@@ -195,11 +233,14 @@ pub(crate) async fn tail(
 /// The latest records since the places, which move to the end; and how many more there were.
 async fn fresh(
     state: &ServerState,
-    places: &mut [(TopicPartition, Offset)],
+    places: &mut Vec<(TopicPartition, Offset)>,
     raw: bool,
 ) -> Result<(Vec<Record>, i64), PortError> {
-    let Some((first, _)) = places.first() else { return Ok((Vec::new(), 0)) };
-    let bounds = state.database.bounds(first.topic).await?;
+    let Some(topic) = places.first().map(|(first, _)| first.topic) else { return Ok((Vec::new(), 0)) };
+    let bounds = state.database.bounds(topic).await?;
+    // those that came since are the last
+    let came = bounds.iter().skip(places.len()).map(|b| (TopicPartition { topic, partition: b.partition }, b.first));
+    places.extend(came);
     let (mut by_partition, mut skipped) = (Vec::with_capacity(places.len()), 0);
     for ((at, next), bounds) in places.iter_mut().zip(&bounds) {
         let new = bounds.next.0 - next.0;

@@ -360,7 +360,7 @@ async fn write(connection: &mut AsyncPgConnection, batches: &[AppendBatch]) -> R
     }
     insert(connection, &rows, &ends).await?;
     let answers: Vec<Answer> = answers.into_iter().flatten().collect();
-    identity::store(connection, &answers, &known).await?;
+    identity::store(connection, batches, &answers, &known).await?;
     Ok(answers)
 }
 

@@ -4,9 +4,10 @@ use std::collections::{BTreeMap, HashMap};
 
 use diesel::prelude::*;
 use diesel::result::Error;
-use diesel::sql_types::{Array, Binary, Int8, Jsonb, Text, Uuid as SqlUuid};
+use diesel::sql_types::{Array, Binary, Int8, Jsonb, Nullable, Text, Uuid as SqlUuid};
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
-use gonvel_core::ports::{AppendBatch, Identity, Landed, PortError};
+use bytes::Bytes;
+use gonvel_core::ports::{Answered, AppendBatch, Identity, Landed, PortError};
 use serde_json::Value;
 use uuid::Uuid;
 
@@ -36,18 +37,63 @@ struct Session {
 
 #[derive(QueryableByName)]
 struct Stored {
+    /// None of a session's answers that an earlier version kept.
+    #[diesel(sql_type = Nullable<Binary>)]
+    digest: Option<Vec<u8>>,
     #[diesel(sql_type = Jsonb)]
     landed: Value,
+    #[diesel(sql_type = Nullable<Binary>)]
+    told: Option<Vec<u8>>,
 }
 
-#[derive(QueryableByName)]
-struct StoredKey {
-    #[diesel(sql_type = Text)]
-    key: String,
-    #[diesel(sql_type = Binary)]
-    digest: Vec<u8>,
-    #[diesel(sql_type = Jsonb)]
-    landed: Value,
+impl Stored {
+    /// What was answered, if it was to this request.
+    fn of(self, identity: &Identity) -> Result<Result<Answered, PortError>, Error> {
+        if self.digest.as_deref().is_some_and(|known| known != digest_of(identity)) {
+            return Ok(Err(reused(identity)));
+        }
+        Ok(Ok(Answered { landed: landed(self.landed)?, told: self.told.map(Bytes::from) }))
+    }
+}
+
+fn digest_of(identity: &Identity) -> &[u8] {
+    match identity {
+        Identity::Sequence { digest, .. } | Identity::Key { digest, .. } => digest,
+    }
+}
+
+fn reused(identity: &Identity) -> PortError {
+    match identity {
+        Identity::Sequence { sequence, .. } => PortError::SequenceReused { sequence: *sequence },
+        Identity::Key { key, .. } => PortError::KeyReused { key: key.clone() },
+    }
+}
+
+/// What is kept of an identity.
+async fn stored(connection: &mut AsyncPgConnection, identity: &Identity) -> Result<Option<Stored>, Error> {
+    match identity {
+        Identity::Sequence { session, sequence, .. } => {
+            diesel::sql_query("SELECT digest, landed, told FROM session_answers WHERE session = $1 AND sequence = $2")
+                .bind::<SqlUuid, _>(session)
+                .bind::<Int8, _>(sequence)
+                .get_result(connection)
+                .await
+        }
+        Identity::Key { key, .. } => {
+            diesel::sql_query("SELECT digest, landed, told FROM idempotency_keys WHERE key = $1")
+                .bind::<Text, _>(key)
+                .get_result(connection)
+                .await
+        }
+    }
+    .optional()
+}
+
+/// What an earlier append was answered.
+pub(super) async fn answered(database: &Database, identity: &Identity) -> Result<Option<Answered>, PortError> {
+    let mut connection = database.connection().await?;
+    let looked = async { stored(&mut connection, identity).await?.map(|stored| stored.of(identity)).transpose() };
+    looked.await.map_err(failed("looking for an earlier answer"))?.transpose()
 }
 
 fn landed(stored: Value) -> Result<Vec<Landed>, Error> {
@@ -91,7 +137,8 @@ impl Known {
         .await?;
         self.sessions = rows.into_iter().map(|r| (r.session, r.next_sequence)).collect();
         for (number, batch) in batches.iter().enumerate() {
-            let (Some(Identity::Sequence { session, sequence }), None) = (&batch.identity, &answers[number]) else {
+            let (Some(identity @ Identity::Sequence { session, sequence, digest }), None) = (&batch.identity, &answers[number])
+            else {
                 continue;
             };
             let Some(next) = self.sessions.get_mut(session) else {
@@ -104,16 +151,13 @@ impl Known {
                 self.seen_sequences.insert((*session, *sequence), number);
             } else if sequence > next {
                 answers[number] = Some(Err(PortError::OutOfTurn { expected: *next, found: *sequence }));
-            } else if !self.seen_sequences.contains_key(&(*session, *sequence)) {
-                let stored: Option<Stored> =
-                    diesel::sql_query("SELECT landed FROM session_answers WHERE session = $1 AND sequence = $2")
-                        .bind::<SqlUuid, _>(session)
-                        .bind::<Int8, _>(sequence)
-                        .get_result(connection)
-                        .await
-                        .optional()?;
-                answers[number] = Some(match stored {
-                    Some(stored) => Ok(landed(stored.landed)?),
+            } else if let Some(first) = self.seen_sequences.get(&(*session, *sequence)) {
+                if batches[*first].identity.as_ref().is_some_and(|first| digest_of(first) != digest) {
+                    answers[number] = Some(Err(reused(identity)));
+                }
+            } else {
+                answers[number] = Some(match stored(connection, identity).await? {
+                    Some(stored) => stored.of(identity)?.map(|answered| answered.landed),
                     None => Err(PortError::Refused(format!(
                         "sequence {sequence} was appended before, but its answer is no longer kept (the last {ANSWERS_KEPT} are)"
                     ))),
@@ -153,16 +197,16 @@ impl Known {
                 }
                 continue;
             }
-            let stored: StoredKey = diesel::sql_query("SELECT key, digest, landed FROM idempotency_keys WHERE key = $1")
+            let stored: Stored = diesel::sql_query("SELECT digest, landed, told FROM idempotency_keys WHERE key = $1")
                 .bind::<Text, _>(key)
                 .get_result(connection)
                 .await?;
             let places = landed(stored.landed)?;
             for (number, digest) in uses {
-                answers[number] = Some(if digest == stored.digest {
+                answers[number] = Some(if stored.digest.as_deref() == Some(digest) {
                     Ok(places.clone())
                 } else {
-                    Err(PortError::KeyReused { key: stored.key.clone() })
+                    Err(PortError::KeyReused { key: key.to_owned() })
                 });
             }
         }
@@ -172,7 +216,7 @@ impl Known {
     /// The answer of an earlier batch of the same group that this one is a retry of.
     pub(super) fn first_of(&self, batch: &AppendBatch, number: usize, answers: &[Option<Answer>]) -> Option<Answer> {
         let first = match batch.identity.as_ref()? {
-            Identity::Sequence { session, sequence } => self.seen_sequences.get(&(*session, *sequence)),
+            Identity::Sequence { session, sequence, .. } => self.seen_sequences.get(&(*session, *sequence)),
             Identity::Key { key, .. } => self.seen_keys.get(key),
         };
         let first = *first.filter(|&&first| first < number)?;
@@ -184,15 +228,22 @@ impl Known {
 }
 
 /// Stores the answers of those that were appended in this transaction.
-pub(super) async fn store(connection: &mut AsyncPgConnection, answers: &[Answer], known: &Known) -> Result<(), Error> {
+pub(super) async fn store(
+    connection: &mut AsyncPgConnection,
+    batches: &[AppendBatch],
+    answers: &[Answer],
+    known: &Known,
+) -> Result<(), Error> {
+    let told = |number: usize| batches[number].told.as_deref();
     let json = |number: usize| match &answers[number] {
         Ok(landed) => serde_json::to_value(landed).map_err(|e| Error::SerializationError(Box::new(e))),
         Err(_) => Ok(Value::Null),
     };
     for (key, number) in &known.seen_keys {
-        diesel::sql_query("UPDATE idempotency_keys SET landed = $2 WHERE key = $1")
+        diesel::sql_query("UPDATE idempotency_keys SET landed = $2, told = $3 WHERE key = $1")
             .bind::<Text, _>(key)
             .bind::<Jsonb, _>(json(*number)?)
+            .bind::<Nullable<Binary>, _>(told(*number))
             .execute(connection)
             .await?;
     }
@@ -200,10 +251,13 @@ pub(super) async fn store(connection: &mut AsyncPgConnection, answers: &[Answer]
         return Ok(());
     }
     let (mut sessions, mut sequences, mut values) = (Vec::new(), Vec::new(), Vec::new());
+    let (mut tolds, mut digests) = (Vec::new(), Vec::new());
     for ((session, sequence), number) in &known.seen_sequences {
         sessions.push(*session);
         sequences.push(*sequence);
         values.push(json(*number)?);
+        tolds.push(told(*number));
+        digests.push(batches[*number].identity.as_ref().map(digest_of));
     }
     diesel::sql_query(
         "WITH moved AS (UPDATE producer_sessions s SET next_sequence = a.next, last_at = now() \
@@ -211,12 +265,14 @@ pub(super) async fn store(connection: &mut AsyncPgConnection, answers: &[Answer]
            WHERE s.session = a.session RETURNING s.session, s.next_sequence), \
          gone AS (DELETE FROM session_answers o USING moved m \
            WHERE o.session = m.session AND o.sequence < m.next_sequence - $4) \
-         INSERT INTO session_answers (session, sequence, landed) SELECT * FROM unnest($1, $2, $3)",
+         INSERT INTO session_answers (session, sequence, landed, told, digest) SELECT * FROM unnest($1, $2, $3, $5, $6)",
     )
     .bind::<Array<SqlUuid>, _>(sessions)
     .bind::<Array<Int8>, _>(sequences)
     .bind::<Array<Jsonb>, _>(values)
     .bind::<Int8, _>(ANSWERS_KEPT)
+    .bind::<Array<Nullable<Binary>>, _>(tolds)
+    .bind::<Array<Nullable<Binary>>, _>(digests)
     .execute(connection)
     .await?;
     Ok(())

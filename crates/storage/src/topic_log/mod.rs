@@ -14,7 +14,7 @@ use std::time::Duration;
 
 use async_trait::async_trait;
 use gonvel_core::naming::{Offset, TopicId, TopicName, TopicPartition};
-use gonvel_core::ports::{AppendBatch, Landed, PartitionBounds, PortError, StoredBlock, Topic, TopicLog, Watch};
+use gonvel_core::ports::{Answered, AppendBatch, Identity, Landed, PartitionBounds, PortError, StoredBlock, Topic, TopicLog, Watch};
 use gonvel_core::topic_settings::TopicSettings;
 use uuid::Uuid;
 
@@ -54,6 +54,14 @@ impl TopicLog for Database {
 
     async fn append(&self, batch: AppendBatch) -> Result<Vec<Landed>, PortError> {
         self.appender.append(batch).await
+    }
+
+    async fn answered(&self, identity: &Identity) -> Result<Option<Answered>, PortError> {
+        identity::answered(self, identity).await
+    }
+
+    async fn scatter(&self, topic: TopicId) -> Result<(), PortError> {
+        topics::scatter(self, topic).await
     }
 
     async fn read(&self, at: TopicPartition, from: Offset, max_bytes: i64) -> Result<Vec<StoredBlock>, PortError> {

@@ -3,7 +3,7 @@
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel::result::{DatabaseErrorKind, Error};
-use diesel::sql_types::{Int4, Int8};
+use diesel::sql_types::{Array, Int4, Int8};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use gonvel_core::naming::{Offset, PartitionId, TopicId, TopicName};
 use gonvel_core::ports::{PartitionBounds, PortError, Topic};
@@ -11,6 +11,7 @@ use gonvel_core::topic_settings::{Keep, TopicSettings};
 
 use crate::Database;
 use crate::database::failed;
+use crate::readers::{lock_readers_of, share_out_anew};
 use crate::schema::{topic_partitions, topics};
 
 const MOST_PARTITIONS: i32 = 1000;
@@ -27,6 +28,7 @@ struct Row {
     deletes_kept_ms: i64,
     hot_span_ms: Option<i64>,
     revision: i32,
+    scattered: bool,
 }
 
 fn topic(row: Row) -> Result<Topic, PortError> {
@@ -39,7 +41,8 @@ fn topic(row: Row) -> Result<Topic, PortError> {
         hot_span_ms: row.hot_span_ms,
     };
     let created_us = row.created_at.timestamp_micros();
-    Ok(Topic { id: TopicId(row.id), name, partitions: row.partitions, created_us, settings, revision: row.revision })
+    let Row { id, partitions, revision, scattered, .. } = row;
+    Ok(Topic { id: TopicId(id), name, partitions, created_us, settings, revision, scattered })
 }
 
 #[derive(Insertable, AsChangeset)]
@@ -175,18 +178,26 @@ pub(super) async fn add_partitions(database: &Database, id: TopicId, partitions:
                 return Ok(Some((before, row)));
             }
             add_rows(c, id.0, before, partitions).await?;
+            let readers = lock_readers_of(c, id.0).await?;
             diesel::sql_query(
                 "INSERT INTO reader_positions (reader_id, topic_id, partition, next_offset) \
-                 SELECT r.reader_id, $1, p, 0 FROM (SELECT DISTINCT reader_id FROM reader_positions WHERE topic_id = $1) r, \
-                 generate_series($2, $3 - 1) p",
+                 SELECT r, $1, p, 0 FROM unnest($4) r, generate_series($2, $3 - 1) p",
             )
             .bind::<Int8, _>(id.0)
             .bind::<Int4, _>(before)
             .bind::<Int4, _>(partitions)
+            .bind::<Array<Int8>, _>(&readers)
             .execute(c)
             .await?;
+            for reader in readers {
+                share_out_anew(c, reader).await?;
+            }
             let row = diesel::update(topics::table.find(id.0))
-                .set((topics::partitions.eq(partitions), topics::revision.eq(topics::revision + 1)))
+                .set((
+                    topics::partitions.eq(partitions),
+                    topics::revision.eq(topics::revision + 1),
+                    topics::scattered.eq(true),
+                ))
                 .returning(topics::all_columns)
                 .get_result(c)
                 .await?;
@@ -200,6 +211,16 @@ pub(super) async fn add_partitions(database: &Database, id: TopicId, partitions:
         )));
     }
     topic(row)
+}
+
+pub(super) async fn scatter(database: &Database, id: TopicId) -> Result<(), PortError> {
+    let mut connection = database.connection().await?;
+    diesel::update(topics::table.find(id.0))
+        .set(topics::scattered.eq(true))
+        .execute(&mut connection)
+        .await
+        .map_err(failed("noting that keys are put elsewhere"))?;
+    Ok(())
 }
 
 pub(super) async fn delete(database: &Database, id: TopicId) -> Result<(), PortError> {
