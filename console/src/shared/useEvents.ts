@@ -1,5 +1,7 @@
 import { useEffect, useEffectEvent } from 'react';
 
+import { parseExact } from './exact';
+
 /** What to do with the events of each name; their data is JSON of the type the API's document gives. */
 // eslint-disable-next-line @typescript-eslint/no-explicit-any -- each handler names its own type
 export type Handlers = Record<string, (data: any) => void>;
@@ -8,7 +10,7 @@ export type Handlers = Record<string, (data: any) => void>;
 export function useEvents(url: string | null, handlers: Handlers, onOpen?: (open: boolean) => void): void {
   const names = Object.keys(handlers).join(' ');
   const handle = useEffectEvent((name: string, event: Event) =>
-    handlers[name]?.(JSON.parse((event as MessageEvent<string>).data)),
+    handlers[name]?.(parseExact((event as MessageEvent<string>).data)),
   );
   const tell = useEffectEvent((open: boolean) => onOpen?.(open));
   useEffect(() => {

@@ -6,6 +6,7 @@ use std::path::PathBuf;
 use clap::{Args, Subcommand, ValueEnum};
 use futures::StreamExt;
 use gonvel_http_api::{Imported, Produced, Record, Records, SearchProgress};
+use serde_json::value::RawValue;
 use reqwest::Method;
 use tokio_util::io::ReaderStream;
 
@@ -171,8 +172,9 @@ fn given<T: ToString>(name: &'static str, value: Option<&T>) -> Option<(&'static
     value.map(|v| (name, v.to_string()))
 }
 
-fn short(value: &serde_json::Value) -> String {
-    let text = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+fn short(value: &RawValue) -> String {
+    // a text without its quotes, anything else as it is
+    let text = serde_json::from_str::<String>(value.get()).unwrap_or_else(|_| value.get().to_owned());
     if text.chars().count() <= 100 { text } else { text.chars().take(99).chain(['…']).collect() }
 }
 

@@ -1,6 +1,7 @@
 //! Records: reading, appending, searching, files.
 
 use serde::{Deserialize, Serialize};
+use serde_json::value::RawValue;
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
@@ -68,10 +69,10 @@ pub struct Record {
     pub timestamp: String,
     /// The key, decoded where its schema is known.
     #[schema(value_type = Option<Object>)]
-    pub key: serde_json::Value,
+    pub key: Box<RawValue>,
     /// The value, decoded where its schema is known.
     #[schema(value_type = Option<Object>)]
-    pub value: serde_json::Value,
+    pub value: Box<RawValue>,
     /// Headers.
     pub headers: Vec<RecordHeader>,
     /// Number of the schema version that wrote the value.

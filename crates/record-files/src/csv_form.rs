@@ -96,8 +96,14 @@ pub(crate) fn read(file: File) -> Result<Rows, FileError> {
     if let Some(unknown) = names.iter().find(|n| !COLUMNS.contains(n)) {
         return Err(bad_file(Form::Csv, format!("there is no column {unknown:?}: they are {}", COLUMNS.join(", "))));
     }
-    if !names.iter().any(|n| n == "value") {
-        return Err(bad_file(Form::Csv, "its first line has no column \"value\""));
+    for [one, other] in [["value", "value_base64"], ["key", "key_base64"], ["timestamp", "timestamp"]] {
+        if !names.iter().any(|n| n == one || n == other) {
+            let finding = format!(
+                "its first line has no column {one:?}: add it, since nothing says what it would be; of records that have no key or no value \
+                 the column \"without\" says so"
+            );
+            return Err(bad_file(Form::Csv, finding));
+        }
     }
     let places = COLUMNS.map(|column| names.iter().position(|n| n == column));
     let (mut number, mut over) = (0, false);
@@ -133,7 +139,7 @@ fn row(record: &csv::StringRecord, places: &[Option<usize>; 13]) -> Result<Row, 
         }
     };
     let timestamp_us = match some("timestamp") {
-        None => 0,
+        None => return Err("timestamp is empty: give a time like 2026-11-25T09:30:00Z".into()),
         Some(text) => text.parse().or_else(|_| time(&text))?,
     };
     let headers: Vec<HeaderForm> = match some("headers") {

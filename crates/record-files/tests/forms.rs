@@ -106,12 +106,15 @@ fn many_rows_are_written_in_pieces() {
 #[test]
 fn what_cannot_be_read_is_said_with_its_row() {
     let csv = "value,weight\nx,1\n";
-    let cases: [(Form, &str, &str); 7] = [
+    let cases: [(Form, &str, &str); 10] = [
         (Form::Avro, "PAR1", "does not begin like an Avro object container file"),
         (Form::Parquet, "Obj\u{1}", "cannot be read as parquet"),
         (Form::Csv, csv, "there is no column \"weight\""),
-        (Form::Csv, "value,offset\nx,1\ny,two\n", "row 1: offset is \"two\": give a whole number"),
+        (Form::Csv, "value,key,timestamp,offset\nx,,0,1\ny,,0,two\n", "row 1: offset is \"two\": give a whole number"),
         (Form::Csv, "key\nx\n", "no column \"value\""),
+        (Form::Csv, "value,timestamp\nx,0\n", "no column \"key\""),
+        (Form::Csv, "value,key_base64\nx,AA==\n", "no column \"timestamp\""),
+        (Form::Csv, "value,key,timestamp\nx,a,0\ny,b,\n", "row 1: timestamp is empty"),
         (Form::JsonLines, "{\"timestamp\":0}\n{\"timestamp\":\"noon\"}\n", "row 1: \"noon\" is not a time"),
         (Form::JsonLines, "{\"timestamp\":0,\"valu\":1}", "row 0: unknown field `valu`"),
     ];

@@ -22,7 +22,6 @@ use gonvel_core::partitioning::partition_of;
 use gonvel_core::ports::{AppendBatch, Identity, Landed, PartitionBlocks, PortError, SchemaStore, Topic, TopicLog};
 use gonvel_core::produce::{self, AsText, Draft, DraftError, Each, Encoding, MOST_RECORDS, checked, place};
 use gonvel_core::record::Record;
-use gonvel_core::schemas::Language;
 use gonvel_core::schemas::values::ValueSchema;
 use gonvel_http_api::{Problem, ProduceQuery, Produced, ProducerSession, RefusedRecord};
 use serde_json::value::RawValue;
@@ -81,11 +80,8 @@ struct ByNamed {
 
 impl Encoding for ByNamed {
     fn value(&self, json: &RawValue) -> Result<(Bytes, Option<SchemaId>), String> {
-        let value: serde_json::Value = serde_json::from_str(json.get()).map_err(|e| e.to_string())?;
-        let written = self.schema.write(&value).map_err(|e| format!("the value does not fit {}: {e}", self.said))?;
-        // in the language of JSON the text says the same, and keeps its digits
-        let text = self.schema.parsed().language() == Language::JsonSchema;
-        Ok((if text { Bytes::copy_from_slice(json.get().as_bytes()) } else { written }, Some(self.id)))
+        let written = self.schema.write_text(json.get());
+        Ok((written.map_err(|e| format!("the value does not fit {}: {e}", self.said))?, Some(self.id)))
     }
 
     fn key(&self, json: &RawValue) -> Result<(Bytes, Option<SchemaId>), String> {

@@ -2,6 +2,7 @@ import { SchemaLink } from './SchemaLink';
 import { Button, CopyButton } from '@mantine/core';
 import { useState, type KeyboardEvent } from 'react';
 
+import { isExact } from '../../shared/exact';
 import { bytes, count } from '../../shared/format';
 import { When } from '../../shared/When';
 import { asText, fromBase64, hexLines } from './bytes';
@@ -113,7 +114,7 @@ function Body({ record, form }: { record: TopicRecord; form: Form }) {
 
 /** The members of a JSON object as rows; null for anything else. */
 function fieldRows(value: unknown): ColumnRow[] | null {
-  if (typeof value !== 'object' || value === null || Array.isArray(value)) return null;
+  if (typeof value !== 'object' || value === null || Array.isArray(value) || isExact(value)) return null;
   return Object.entries(value).map(([column, member]) => ({
     column,
     old: null,
@@ -140,7 +141,7 @@ function PartLine({ label, text }: { label: string; text: string | null }) {
 
 function keyText(key: unknown): string {
   if (key === null || key === undefined) return 'no key';
-  if (typeof key !== 'object') return cellText(key);
+  if (typeof key !== 'object' || isExact(key)) return cellText(key);
   return Object.entries(key)
     .map(([name, value]) => `${name} ${cellText(value)}`)
     .join(', ');

@@ -1,6 +1,7 @@
 import { useEffect, useState } from 'react';
 
 import { problemOf, readEvents, type Problem, type Schemas } from '../../api/client';
+import { parseExact } from '../../shared/exact';
 import type { TopicRecord } from './topicsQueries';
 
 export interface Search {
@@ -28,7 +29,7 @@ export function useSearch(url: string | null): Search & { stop: () => void } {
       });
     const take = (name: string, data: string) => {
       if (name === 'record') {
-        const record = JSON.parse(data) as TopicRecord;
+        const record = parseExact(data) as TopicRecord;
         change((before) => ({ found: [...before.found, record] }));
       } else if (name === 'progress') {
         const progress = JSON.parse(data) as Schemas['SearchProgress'];

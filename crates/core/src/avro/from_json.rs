@@ -4,6 +4,7 @@ use std::collections::HashMap;
 
 use chrono::{DateTime, NaiveDate, NaiveDateTime, NaiveTime};
 use serde_json::Value as Json;
+use serde_json::value::RawValue;
 
 use super::binary::{write_bytes, write_length, write_long};
 use super::defaults;
@@ -28,9 +29,65 @@ pub struct FitError {
 /// # Errors
 /// [`FitError`] with the place; what was appended until then is to be thrown away.
 pub fn write(schema: &Schema, value: &Json, out: &mut Vec<u8>) -> Result<(), FitError> {
+    write_given(schema, Given { value, text: None }, out)
+}
+
+/// The same of JSON text, whose numbers keep all their digits where the schema has a decimal.
+///
+/// # Errors
+/// As [`write`], also where the text is not JSON.
+pub fn write_text(schema: &Schema, text: &str, out: &mut Vec<u8>) -> Result<(), FitError> {
+    let not_json = |e: serde_json::Error| FitError { path: "$".into(), finding: format!("it is not JSON: {e}") };
+    let value: Json = serde_json::from_str(text).map_err(not_json)?;
+    let text = if has_long_numbers(text) { serde_json::from_str(text).ok() } else { None };
+    write_given(schema, Given { value: &value, text }, out)
+}
+
+fn write_given(schema: &Schema, given: Given<'_>, out: &mut Vec<u8>) -> Result<(), FitError> {
     let mut named = HashMap::new();
     collect(schema, &mut named);
-    Writer { named }.value(schema, value, "$", 0, out)
+    Writer { named }.value(schema, given, "$", 0, out)
+}
+
+/// Whether a text may have numbers of more digits than a double keeps.
+fn has_long_numbers(text: &str) -> bool {
+    let mut digits = 0;
+    text.bytes().any(|byte| {
+        digits = match byte {
+            b'0'..=b'9' => digits + 1,
+            b'.' => digits,
+            _ => 0,
+        };
+        digits > 15
+    })
+}
+
+/// A value, and the text it was read from where that says more.
+#[derive(Clone, Copy)]
+struct Given<'v> {
+    value: &'v Json,
+    text: Option<&'v RawValue>,
+}
+
+impl<'v> Given<'v> {
+    fn of(value: &'v Json) -> Self {
+        Self { value, text: None }
+    }
+
+    /// The texts of an array's elements.
+    fn items(self) -> Vec<Option<&'v RawValue>> {
+        self.text.and_then(|text| serde_json::from_str(text.get()).ok()).unwrap_or_default()
+    }
+
+    /// The texts of an object's members.
+    fn members(self) -> HashMap<String, &'v RawValue> {
+        self.text.and_then(|text| serde_json::from_str(text.get()).ok()).unwrap_or_default()
+    }
+
+    /// A number as it was written.
+    fn number(self, number: &serde_json::Number) -> String {
+        self.text.map_or_else(|| number.to_string(), |text| text.get().to_owned())
+    }
 }
 
 struct Writer<'s> {
@@ -50,15 +107,28 @@ fn unfit<T>(path: &str, value: &Json, wanted: &str) -> Result<T, FitError> {
     wrong(path, format!("found {found}, where {wanted} belongs"))
 }
 
-/// Unscaled value of a decimal's text at a scale; none if it has more digits after the point or is no number.
+/// Unscaled value of a decimal's text at a scale; none if it has more digits after the point, zeros aside, or is no number.
 fn unscaled(text: &str, scale: usize) -> Option<i128> {
     let (sign, digits) = text.strip_prefix('-').map_or((1, text), |rest| (-1, rest));
-    let (whole, fraction) = digits.split_once('.').unwrap_or((digits, ""));
+    let (plain, exponent) = match digits.split_once(['e', 'E']) {
+        Some((plain, exponent)) => (plain, exponent.parse::<i32>().ok()?),
+        None => (digits, 0),
+    };
+    let (whole, fraction) = plain.split_once('.').unwrap_or((plain, ""));
     let all_digits = |t: &str| t.bytes().all(|b| b.is_ascii_digit());
-    if whole.is_empty() || !all_digits(whole) || !all_digits(fraction) || fraction.len() > scale {
+    if whole.is_empty() || !all_digits(whole) || !all_digits(fraction) {
         return None;
     }
-    format!("{whole}{fraction:0<scale$}").parse::<i128>().ok()?.checked_mul(sign)
+    let significant = format!("{whole}{fraction}");
+    let trimmed = significant.trim_end_matches('0');
+    if trimmed.is_empty() {
+        return Some(0);
+    }
+    // the place of the last digit that counts, behind the point
+    let trimmed_off = i64::try_from(significant.len() - trimmed.len()).ok()?;
+    let behind = i64::try_from(fraction.len()).ok()? - i64::from(exponent) - trimmed_off;
+    let zeros = u32::try_from(i64::try_from(scale).ok()? - behind).ok()?;
+    trimmed.parse::<i128>().ok()?.checked_mul(10_i128.checked_pow(zeros)?)?.checked_mul(sign)
 }
 
 fn smallest(bytes: [u8; 16]) -> Vec<u8> {
@@ -140,7 +210,15 @@ fn long(value: &Json, logical: Option<Logical>, path: &str) -> Result<i64, FitEr
 }
 
 impl Writer<'_> {
-    fn value(&self, schema: &Schema, value: &Json, path: &str, depth: usize, out: &mut Vec<u8>) -> Result<(), FitError> {
+    fn value(
+        &self,
+        schema: &Schema,
+        given: Given<'_>,
+        path: &str,
+        depth: usize,
+        out: &mut Vec<u8>,
+    ) -> Result<(), FitError> {
+        let value = given.value;
         if depth > DEEPEST {
             return wrong(path, format!("the value is nested deeper than {DEEPEST}"));
         }
@@ -165,13 +243,17 @@ impl Writer<'_> {
                 let Some(number) = number else { return unfit(path, value, "a number") };
                 if *schema == Schema::Float {
                     #[allow(clippy::cast_possible_truncation, reason = "the nearest number of 32 bits is what is meant")]
-                    out.extend_from_slice(&(number as f32).to_le_bytes());
+                    let single = number as f32;
+                    if single.is_infinite() && number.is_finite() {
+                        return unfit(path, value, "a number of 32 bits, up to about 3.4e38,");
+                    }
+                    out.extend_from_slice(&single.to_le_bytes());
                 } else {
                     out.extend_from_slice(&number.to_le_bytes());
                 }
             }
-            (Schema::Bytes(logical), _) => write_bytes(&bytes(value, *logical, path)?, out),
-            (Schema::Fixed { size, logical, .. }, _) => fixed(value, *size, *logical, path, out)?,
+            (Schema::Bytes(logical), _) => write_bytes(&bytes(given, *logical, path)?, out),
+            (Schema::Fixed { size, logical, .. }, _) => fixed(given, *size, *logical, path, out)?,
             (Schema::String(_), Json::String(text)) => write_bytes(text.as_bytes(), out),
             (Schema::String(_), _) => return unfit(path, value, "text"),
             (Schema::Enum { symbols, .. }, _) => match value.as_str().and_then(|t| symbols.iter().position(|s| s == t)) {
@@ -182,7 +264,9 @@ impl Writer<'_> {
                 if !items.is_empty() {
                     write_length(items.len(), out);
                 }
-                for (number, item) in items.iter().enumerate() {
+                let texts = given.items();
+                for (number, value) in items.iter().enumerate() {
+                    let item = Given { value, text: texts.get(number).copied().flatten() };
                     self.value(inner, item, &format!("{path}[{number}]"), depth + 1, out)?;
                 }
                 out.push(0);
@@ -192,29 +276,38 @@ impl Writer<'_> {
                 if !items.is_empty() {
                     write_length(items.len(), out);
                 }
-                for (name, item) in items {
+                let texts = given.members();
+                for (name, value) in items {
+                    let item = Given { value, text: texts.get(name).copied() };
                     write_bytes(name.as_bytes(), out);
                     self.value(inner, item, &format!("{path}.{name}"), depth + 1, out)?;
                 }
                 out.push(0);
             }
-            (Schema::Union(branches), _) => self.union(branches, value, path, depth, out)?,
-            (Schema::Record { fields, .. }, Json::Object(object)) => self.record(fields, object, path, depth, out)?,
+            (Schema::Union(branches), _) => self.union(branches, given, path, depth, out)?,
+            (Schema::Record { fields, .. }, Json::Object(object)) => self.record(fields, (object, given), path, depth, out)?,
             (Schema::Map(_) | Schema::Record { .. }, _) => return unfit(path, value, "an object"),
             (Schema::Recursive(name), _) => match self.named.get(name.as_str()) {
-                Some(schema) => self.value(schema, value, path, depth + 1, out)?,
+                Some(schema) => self.value(schema, given, path, depth + 1, out)?,
                 None => return wrong(path, format!("the schema names {name}, which it does not define")),
             },
         }
         Ok(())
     }
 
-    fn union(&self, branches: &[Schema], value: &Json, path: &str, depth: usize, out: &mut Vec<u8>) -> Result<(), FitError> {
+    fn union(
+        &self,
+        branches: &[Schema],
+        given: Given<'_>,
+        path: &str,
+        depth: usize,
+        out: &mut Vec<u8>,
+    ) -> Result<(), FitError> {
         let start = out.len();
         let mut first = None;
         for (place, branch) in branches.iter().enumerate() {
             write_length(place, out);
-            match self.value(branch, value, path, depth + 1, out) {
+            match self.value(branch, given, path, depth + 1, out) {
                 Ok(()) => return Ok(()),
                 // what the first branch with a meaning says is most likely what people need to hear
                 Err(error) if *branch != Schema::Null => drop(first.get_or_insert(error)),
@@ -228,7 +321,7 @@ impl Writer<'_> {
     fn record(
         &self,
         fields: &[Field],
-        object: &serde_json::Map<String, Json>,
+        (object, given): (&serde_json::Map<String, Json>, Given<'_>),
         path: &str,
         depth: usize,
         out: &mut Vec<u8>,
@@ -240,17 +333,21 @@ impl Writer<'_> {
             let known: Vec<String> = fields.iter().map(shown).collect();
             return wrong(path, format!("there is no field {unknown:?}: the fields are {}", known.join(", ")));
         }
+        let texts = given.members();
         for field in fields {
             let name = shown(field);
             let place = format!("{path}.{name}");
             match object.get(&name) {
-                Some(value) => self.value(&field.schema, value, &place, depth + 1, out)?,
+                Some(value) => {
+                    let member = Given { value, text: texts.get(&name).copied() };
+                    self.value(&field.schema, member, &place, depth + 1, out)?;
+                }
                 None if field.default.is_some() => match defaults::shown(field, &self.named) {
-                    Some(default) => self.value(&field.schema, &default, &place, depth + 1, out)?,
+                    Some(default) => self.value(&field.schema, Given::of(&default), &place, depth + 1, out)?,
                     None => return wrong(&place, "the field is missing, and its default cannot be read"),
                 },
-                None if self.value(&field.schema, &Json::Null, &place, depth + 1, &mut Vec::new()).is_ok() => {
-                    self.value(&field.schema, &Json::Null, &place, depth + 1, out)?;
+                None if self.value(&field.schema, Given::of(&Json::Null), &place, depth + 1, &mut Vec::new()).is_ok() => {
+                    self.value(&field.schema, Given::of(&Json::Null), &place, depth + 1, out)?;
                 }
                 None => return wrong(&place, "the field is missing"),
             }
@@ -259,12 +356,13 @@ impl Writer<'_> {
     }
 }
 
-fn bytes(value: &Json, logical: Option<Logical>, path: &str) -> Result<Vec<u8>, FitError> {
+fn bytes(given: Given<'_>, logical: Option<Logical>, path: &str) -> Result<Vec<u8>, FitError> {
+    let value = given.value;
     if let Some(Logical::Decimal { scale, precision }) = logical {
         let scale = usize::try_from(scale).unwrap_or(usize::MAX);
         let text = match value {
             Json::String(text) => text.clone(),
-            Json::Number(number) => number.to_string(),
+            Json::Number(number) => given.number(number),
             _ => return unfit(path, value, "a number as text"),
         };
         return match unscaled(&text, scale).filter(|n| n.unsigned_abs() < 10_u128.saturating_pow(precision)) {
@@ -284,14 +382,14 @@ fn bytes(value: &Json, logical: Option<Logical>, path: &str) -> Result<Vec<u8>, 
     }
 }
 
-fn fixed(value: &Json, size: usize, logical: Option<Logical>, path: &str, out: &mut Vec<u8>) -> Result<(), FitError> {
-    let mut bytes = bytes(value, logical, path)?;
+fn fixed(given: Given<'_>, size: usize, logical: Option<Logical>, path: &str, out: &mut Vec<u8>) -> Result<(), FitError> {
+    let mut bytes = bytes(given, logical, path)?;
     if matches!(logical, Some(Logical::Decimal { .. })) && bytes.len() < size {
         let fill = if bytes[0] & 0x80 == 0 { 0 } else { 0xff };
         bytes.splice(0..0, std::iter::repeat_n(fill, size - bytes.len()));
     }
     if bytes.len() != size {
-        return unfit(path, value, &format!("exactly {size} bytes"));
+        return unfit(path, given.value, &format!("exactly {size} bytes"));
     }
     out.extend_from_slice(&bytes);
     Ok(())
@@ -386,5 +484,36 @@ mod tests {
         }
         let error = write(&schema, &json!({"id": 7}), &mut Vec::new()).unwrap_err().to_string();
         assert_eq!(error, "at $.variety: the field is missing");
+    }
+
+    #[test]
+    fn numbers_keep_their_digits() {
+        let schema = Schema::parse(
+            r#"{"type":"record","name":"Load","fields":[
+                {"name":"kg","type":{"type":"bytes","logicalType":"decimal","precision":30,"scale":2}},
+                {"name":"prices","type":{"type":"array","items":["null",{"type":"bytes","logicalType":"decimal","precision":20,"scale":4}]}},
+                {"name":"by","type":{"type":"map","values":{"type":"record","name":"Part","fields":[
+                    {"name":"share","type":{"type":"fixed","name":"Share","size":12,"logicalType":"decimal","precision":25,"scale":20}}]}}}]}"#,
+        )
+        .unwrap();
+        let text = r#"{"kg": 1234567890123456789012345.67, "prices": [null, 12345678901234.5678, 18.50, 2e3],
+            "by": {"north": {"share": 0.12345678901234567891}, "south": {"share": -1.5e-3}}}"#;
+        let mut out = Vec::new();
+        write_text(&schema, text, &mut out).unwrap();
+        let shown = crate::avro::json::read(&schema, &mut crate::avro::binary::Reader::new(&out)).unwrap();
+        let expected = serde_json::json!({"kg": "1234567890123456789012345.67", "prices": [null, "12345678901234.5678", "18.5000", "2000.0000"],
+            "by": {"north": {"share": "0.12345678901234567891"}, "south": {"share": "-0.00150000000000000000"}}});
+        assert_eq!(shown, expected);
+        for (text, scale, expected) in [
+            ("0.00", 1, Some(0)), ("1.10", 1, Some(11)), ("1.11", 1, None), ("1e2", 0, Some(100)), ("12e-1", 1, Some(12)),
+            ("12e-1", 0, None), ("100e-2", 0, Some(1)), ("-7", 2, Some(-700)), ("1e99", 0, None), ("1e", 0, None), ("", 0, None),
+            ("1e-9999999999", 0, None),
+        ] {
+            assert_eq!(unscaled(text, scale), expected, "{text} at {scale}");
+        }
+        let single = Schema::parse(r#""float""#).unwrap();
+        let refused = write(&single, &serde_json::json!(1e39), &mut Vec::new()).unwrap_err().to_string();
+        assert!(refused.contains("a number of 32 bits"), "{refused}");
+        write(&single, &serde_json::json!(3.4e38), &mut Vec::new()).unwrap();
     }
 }

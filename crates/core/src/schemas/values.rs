@@ -2,6 +2,7 @@
 
 use bytes::Bytes;
 use serde_json::Value as Json;
+use serde_json::value::RawValue;
 
 use super::{Language, Parsed, TextFault, parse_standalone};
 use crate::avro::binary::Reader;
@@ -55,6 +56,30 @@ impl ValueSchema {
         }
     }
 
+    /// The same of JSON text, whose numbers keep their digits.
+    ///
+    /// # Errors
+    /// As [`Self::write`], also where the text is not JSON.
+    pub fn write_text(&self, text: &str) -> Result<Bytes, String> {
+        match &self.parsed {
+            Parsed::Avro(schema) => {
+                let mut out = Vec::new();
+                single_object::header(self.fingerprint, &mut out);
+                from_json::write_text(schema, text, &mut out).map_err(|e| e.to_string())?;
+                Ok(out.into())
+            }
+            Parsed::JsonSchema(schema) => {
+                let value: Json = serde_json::from_str(text).map_err(|e| e.to_string())?;
+                schema.validate(&value).map_err(|e| e.to_string())?;
+                Ok(Bytes::copy_from_slice(text.as_bytes()))
+            }
+            Parsed::Protobuf(schema) => {
+                let value: Json = serde_json::from_str(text).map_err(|e| e.to_string())?;
+                schema.from_json(&value).map(Bytes::from)
+            }
+        }
+    }
+
     /// Takes a value as it came: bytes that are one already stay as they are, JSON text becomes one.
     ///
     /// # Errors
@@ -72,7 +97,8 @@ impl ValueSchema {
                         left => Err(format!("{left} bytes are left over after the value")),
                     };
                 }
-                self.write(&as_json(value, "a value in Avro single-object encoding")?)
+                as_json(value, "a value in Avro single-object encoding")?;
+                self.write_text(std::str::from_utf8(value).map_err(|e| e.to_string())?)
             }
             Parsed::JsonSchema(schema) => {
                 schema.validate(&as_json(value, "JSON")?).map_err(|e| e.to_string())?;
@@ -101,6 +127,16 @@ impl ValueSchema {
             Parsed::JsonSchema(_) => serde_json::from_slice(value).ok(),
             Parsed::Protobuf(schema) => schema.to_json(value).ok(),
         }
+    }
+
+    /// The same as JSON text, in which numbers have the digits that they were written with.
+    #[must_use]
+    pub fn show_text(&self, value: &Bytes) -> Option<String> {
+        if let Parsed::JsonSchema(_) = &self.parsed {
+            let text = std::str::from_utf8(value).ok()?;
+            return serde_json::from_str::<&RawValue>(text).ok().map(|raw| raw.get().to_owned());
+        }
+        self.show(value).map(|value| value.to_string())
     }
 
     /// Whether another version of the schema can read a value of this one.

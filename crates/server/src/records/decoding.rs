@@ -13,6 +13,7 @@ use gonvel_core::record::StoredRecord as Placed;
 use gonvel_core::schemas::values::ValueSchema;
 use gonvel_http_api::{Record, RecordHeader};
 use serde_json::Value;
+use serde_json::value::RawValue;
 
 use crate::state::ServerState;
 
@@ -66,6 +67,19 @@ impl Decoder {
         }
     }
 
+    /// The same as the text of JSON, on one line, in which numbers have the digits that they were written with.
+    fn text(&self, bytes: Option<&Bytes>, schema: Option<SchemaId>) -> Box<RawValue> {
+        let Some(bytes) = bytes else { return RawValue::NULL.to_owned() };
+        let by_schema = schema.and_then(|id| self.schemas.get(&id)?.as_ref()?.show_text(bytes));
+        let own = || std::str::from_utf8(bytes).ok().filter(|text| serde_json::from_str::<&RawValue>(text).is_ok());
+        let text = by_schema.or_else(|| own().map(|text| text.trim().to_owned()));
+        // a line break in JSON stands between its parts: in a text it is written otherwise
+        let text = text.map(|text| text.replace(['\n', '\r'], " "));
+        let raw = text.and_then(|text| RawValue::from_string(text).ok());
+        raw.or_else(|| serde_json::value::to_raw_value(&self.json(Some(bytes), schema)).ok())
+            .unwrap_or_else(|| RawValue::NULL.to_owned())
+    }
+
     /// The headers as an object; of headers with one name the last counts.
     pub(crate) fn headers(placed: &Placed) -> Value {
         let text = |value: &Bytes| Value::from(String::from_utf8_lossy(value).into_owned());
@@ -88,8 +102,8 @@ impl Decoder {
             schema: record.schema.map(|s| s.0),
             key_schema: record.key_schema.map(|s| s.0),
             bytes: record.key.as_ref().map_or(0, Bytes::len) + record.value.as_ref().map_or(0, Bytes::len),
-            key: self.json(record.key.as_ref(), record.key_schema),
-            value: self.json(record.value.as_ref(), record.schema),
+            key: self.text(record.key.as_ref(), record.key_schema),
+            value: self.text(record.value.as_ref(), record.schema),
             key_base64: part(&record.key),
             value_base64: part(&record.value),
         }

@@ -9,7 +9,6 @@ use gonvel_core::record::{Header, Record};
 use gonvel_core::schemas::Language;
 use gonvel_core::schemas::values::{SCHEMA_HEADER, ValueSchema};
 use gonvel_storage::catalog::schemas::SchemaVersion;
-use serde_json::Value as Json;
 
 use crate::problems::Refusal;
 use crate::state::ServerState;
@@ -54,8 +53,7 @@ impl Bound {
 
     /// The bytes of what was given as JSON.
     pub(crate) fn write(&self, json: &str) -> Result<(Bytes, Option<SchemaId>), String> {
-        let value: Json = serde_json::from_str(json).map_err(|e| e.to_string())?;
-        Ok((self.schema.write(&value)?, Some(self.id)))
+        Ok((self.schema.write_text(json)?, Some(self.id)))
     }
 
     async fn take(&self, state: &ServerState, part: &mut Option<Bytes>, id: &mut Option<SchemaId>) -> Result<(), NotFit> {

@@ -8,6 +8,7 @@ mod foreseeing;
 mod functions_api;
 mod live;
 mod nothing_kept;
+mod numbers;
 mod partitions_added;
 mod presenting;
 mod producers_api;
