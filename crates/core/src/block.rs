@@ -25,8 +25,9 @@ pub const RECORD_SCHEMA: &str = r#"{"type":"record","name":"Record","namespace":
 pub const MOST_RECORDS: u32 = 5_000;
 /// Bytes before compression after which a block is closed.
 pub const MOST_BYTES: usize = 1 << 20;
-/// Largest size a body may unpack to: a damaged length must not take the memory.
-const UNPACKED_LIMIT: usize = 256 << 20;
+/// Largest size a body may unpack to: a damaged length must not take the memory. What is larger is not appended, since it could not
+/// be read again.
+pub const UNPACKED_LIMIT: usize = 256 << 20;
 const LEVEL: i32 = 1;
 
 /// How blocks below [`TINY_BYTES`] are compressed: hardly. They are merged with others soon, and packing them would cost more than

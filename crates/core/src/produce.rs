@@ -12,6 +12,10 @@ use crate::record::{Header, Record};
 
 /// Largest record: key, value and headers, in bytes.
 pub const LARGEST_RECORD: usize = 1 << 20;
+/// Most headers of a record.
+pub const MOST_HEADERS: usize = 10_000;
+/// Longest text of a value or a key in JSON, in bytes: it may be shorter in the form that it is stored in.
+const LONGEST_JSON: usize = 4 * LARGEST_RECORD;
 /// Most records in one request.
 pub const MOST_RECORDS: usize = 10_000;
 
@@ -232,6 +236,13 @@ pub fn size(draft: &Draft) -> usize {
     of(&record.key) + of(&record.value) + headers
 }
 
+/// What is wrong with a draft's headers, if anything is.
+#[must_use]
+pub fn too_many_headers(draft: &Draft) -> Option<String> {
+    let headers = draft.record.headers.len();
+    (headers > MOST_HEADERS).then(|| format!("it has {headers} headers: {MOST_HEADERS} at most"))
+}
+
 /// Whether there is a record and none is too large.
 ///
 /// # Errors
@@ -292,6 +303,9 @@ fn part(
 ) -> Result<Part, String> {
     match (json.filter(|j| j.get() != "null"), base64) {
         (Some(_), Some(_)) => Err(format!("it has both {name} and {name}_base64: give one of them")),
+        (Some(json), None) if json.get().len() > LONGEST_JSON => {
+            Err(format!("the {name} has {} bytes of JSON: a record has {LARGEST_RECORD} at most", json.get().len()))
+        }
         (Some(json), None) => {
             encode(json).map(|(bytes, schema)| (Some(bytes), schema)).map_err(|e| format!("the {name}: {e}"))
         }

@@ -191,6 +191,7 @@ impl AvroReading<'_> {
                     if reader.remaining() == 0 {
                         return Err(DecodeError::Short);
                     }
+                    let remained = reader.remaining();
                     match schema {
                         Schema::Array(of) => self.skip(of, reader, depth + 1)?,
                         Schema::Map(of) => {
@@ -199,6 +200,7 @@ impl AvroReading<'_> {
                         }
                         _ => {}
                     }
+                    reader.item(remained)?;
                 }
             },
             Schema::Union(branches) => {

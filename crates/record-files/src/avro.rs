@@ -7,6 +7,7 @@ use bytes::Bytes;
 use gonvel_core::avro::binary::{DecodeError, Reader, write_bytes, write_length, write_long};
 use gonvel_core::avro::container::{self, Codec, Container, Sync};
 use gonvel_core::avro::fingerprint::fingerprint;
+use gonvel_core::produce::MOST_HEADERS;
 use gonvel_core::record::Header;
 
 use crate::{FileError, Form, Row, Rows, Write, bad_file};
@@ -106,43 +107,33 @@ pub(crate) fn read(file: File) -> Result<Rows, FileError> {
     if fingerprint(&container.schema).ok() != fingerprint(SCHEMA).ok() {
         return Err(bad_file(Form::Avro, "its records are not those of an export: append such a file as records instead"));
     }
-    let mut row = 0;
-    let mut over = false;
-    let mut block: std::vec::IntoIter<Row> = Vec::new().into_iter();
-    Ok(Box::new(std::iter::from_fn(move || {
-        loop {
-            if let Some(found) = block.next() {
-                row += 1;
-                return Some(Ok(found));
+    let (mut number, mut over) = (0, false);
+    // the block that is being read, how many of its rows are left, and where the next one begins
+    let (mut data, mut left, mut at) = (Vec::new(), 0_u64, 0);
+    let mut next = move || -> Result<Option<Row>, String> {
+        while left == 0 {
+            if at < data.len() {
+                return Err(DecodeError::Number.to_string());
             }
-            if over {
-                return None;
-            }
-            match container.next_block(MOST_BYTES) {
-                Ok(None) => return None,
-                Ok(Some((count, data))) => match rows(count, &data) {
-                    Ok(rows) => block = rows.into_iter(),
-                    Err(error) => {
-                        over = true;
-                        return Some(Err(FileError::Row { row, finding: error.to_string() }));
-                    }
-                },
-                Err(error) => {
-                    over = true;
-                    return Some(Err(FileError::Row { row, finding: error.to_string() }));
-                }
-            }
+            let Some((count, block)) = container.next_block(MOST_BYTES).map_err(|e| e.to_string())? else {
+                return Ok(None);
+            };
+            (data, left, at) = (block, count, 0);
         }
+        let mut reader = Reader::new(&data[at..]);
+        let found = row(&mut reader).map_err(|e| e.to_string())?;
+        (left, at) = (left - 1, data.len() - reader.remaining());
+        Ok(Some(found))
+    };
+    Ok(Box::new(std::iter::from_fn(move || {
+        if over {
+            return None;
+        }
+        let found = next().map_err(|finding| FileError::Row { row: number, finding }).transpose();
+        over = !matches!(found, Some(Ok(_)));
+        number += 1;
+        found
     })))
-}
-
-fn rows(count: u64, data: &[u8]) -> Result<Vec<Row>, DecodeError> {
-    let mut reader = Reader::new(data);
-    let mut out = Vec::new();
-    for _ in 0..count {
-        out.push(row(&mut reader)?);
-    }
-    if reader.remaining() > 0 { Err(DecodeError::Number) } else { Ok(out) }
 }
 
 fn bytes(reader: &mut Reader<'_>) -> Result<Option<Bytes>, DecodeError> {
@@ -175,6 +166,10 @@ fn row(reader: &mut Reader<'_>) -> Result<Row, DecodeError> {
             reader.long()?;
         }
         for _ in 0..count.unsigned_abs() {
+            // more than a record may have
+            if row.headers.len() > MOST_HEADERS {
+                return Err(DecodeError::Large);
+            }
             let name = reader.text()?.to_owned();
             row.headers.push(Header { name, value: Bytes::copy_from_slice(reader.bytes()?) });
         }

@@ -41,6 +41,15 @@ pub struct Row {
     pub key_schema_text: Option<String>,
 }
 
+impl Row {
+    /// Its key, its value and its headers, in bytes.
+    #[must_use]
+    pub fn size(&self) -> usize {
+        let of = |part: &Option<Bytes>| part.as_ref().map_or(0, Bytes::len);
+        of(&self.key) + of(&self.value) + self.headers.iter().map(|h| h.name.len() + h.value.len()).sum::<usize>()
+    }
+}
+
 /// A form of files.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Form {

@@ -53,7 +53,10 @@ impl From<DraftError> for Refusal {
 
 impl From<ContainerError> for Refusal {
     fn from(error: ContainerError) -> Self {
-        Self::new(StatusCode::BAD_REQUEST, "body", "The Avro file cannot be read", error.to_string())
+        match error {
+            ContainerError::TooLarge { .. } => Self::too_large(error.to_string()),
+            _ => Self::new(StatusCode::BAD_REQUEST, "body", "The Avro file cannot be read", error.to_string()),
+        }
     }
 }
 
@@ -170,6 +173,7 @@ async fn drafts(
         let bytes = produce::size(draft);
         (bytes > produce::LARGEST_RECORD).then(|| DraftError::TooLarge { index: 0, bytes }.to_string())
     });
+    each.check(produce::too_many_headers);
     each.check(|draft| produce::no_partition(draft, topic.partitions));
     let fitting = state.fitting(&topic.name).await?;
     let mut fits = Vec::with_capacity(each.drafts.len());
@@ -228,7 +232,10 @@ async fn avro(state: &ServerState, topic: &Topic, body: Bytes) -> Result<Vec<Dra
     let schema = Schema::parse(&container.schema).map_err(|e| wrong(0, format!("the file's schema: {e}")))?;
     let print = fingerprint(&container.schema).map_err(|e| wrong(0, format!("the file's schema: {e}")))?;
     let mut values = Vec::new();
-    while let Some((count, data)) = container.next_block(4 * MOST_BYTES)? {
+    // of all blocks together: a few bytes of them may unpack to very many
+    let mut room = 4 * MOST_BYTES;
+    while let Some((count, data)) = container.next_block(room)? {
+        room -= data.len();
         let mut reader = Reader::new(&data);
         for _ in 0..count {
             let index = values.len();
@@ -240,6 +247,9 @@ async fn avro(state: &ServerState, topic: &Topic, body: Bytes) -> Result<Vec<Dra
             let mut value = Vec::new();
             single_object::header(print, &mut value);
             value.extend_from_slice(&data[before..data.len() - reader.remaining()]);
+            if value.len() > produce::LARGEST_RECORD {
+                return Err(DraftError::TooLarge { index, bytes: value.len() }.into());
+            }
             values.push(Bytes::from(value));
         }
     }

@@ -15,6 +15,7 @@ use gonvel_core::block::pack;
 use gonvel_core::naming::{Offset, PartitionId, SchemaId, TopicName, TopicPartition};
 use gonvel_core::partitioning::partition_of;
 use gonvel_core::ports::{AppendBatch, PartitionBlocks, PortError, Topic, TopicLog};
+use gonvel_core::produce::MOST_HEADERS;
 use gonvel_core::record::{Record, StoredRecord};
 use gonvel_core::schemas::Language;
 use gonvel_http_api::{ExportQuery, ImportQuery, Imported, Problem};
@@ -196,7 +197,7 @@ async fn some(mut rows: Rows) -> Result<(Rows, Vec<Row>), Refusal> {
         let (mut out, mut bytes) = (Vec::new(), 0);
         while out.len() < BATCH_RECORDS && bytes < BATCH_BYTES {
             let Some(row) = rows.next().transpose()? else { break };
-            bytes += row.key.as_ref().map_or(0, Bytes::len) + row.value.as_ref().map_or(0, Bytes::len) + 64;
+            bytes += row.size() + 64;
             out.push(row);
         }
         Ok::<_, FileError>((rows, out))
@@ -244,9 +245,12 @@ impl Import {
         let mut by_partition: BTreeMap<TopicPartition, Vec<Record>> = BTreeMap::new();
         for (number, row) in (self.done.records..).zip(&rows) {
             let wrong = |finding: String| FileError::Row { row: number.cast_unsigned(), finding };
-            let size = row.key.as_ref().map_or(0, Bytes::len) + row.value.as_ref().map_or(0, Bytes::len);
+            let (size, headers) = (row.size(), row.headers.len());
             if size > LARGEST {
                 return Err(wrong(format!("it has {size} bytes: a record has {LARGEST} at most")).into());
+            }
+            if headers > MOST_HEADERS {
+                return Err(wrong(format!("it has {headers} headers: a record has {MOST_HEADERS} at most")).into());
             }
             let partition = match &row.key {
                 Some(key) if self.by_key => partition_of(Some(key), self.topic.partitions),

@@ -23,7 +23,20 @@ pub enum DecodeError {
     /// The value nests deeper than [`crate::avro::json::DEEPEST`].
     #[error("the value nests deeper than {} levels", crate::avro::json::DEEPEST)]
     Deep,
+    /// An array of items that take no bytes, of which there are too many.
+    #[error("an array in the data has more than {MOST_EMPTY} items that take no bytes")]
+    Empty,
+    /// The value would take too much memory.
+    #[error("the value has more parts than can be held: its fields, items and names would take more than {} MiB", MOST_PARTS >> 20)]
+    Large,
 }
+
+/// Items without any bytes that the arrays of what is read may have together: their count alone says how many there are.
+pub const MOST_EMPTY: u32 = 10_000;
+/// Memory that the parts of one value may take, about, in bytes: each field, item and name, without the bytes and texts themselves.
+pub const MOST_PARTS: usize = 128 << 20;
+/// What a part takes, about.
+const PART: usize = 80;
 
 /// Writes a `long` or `int`.
 #[inline]
@@ -65,13 +78,45 @@ pub fn write_decimal(unscaled: i128, out: &mut Vec<u8>) {
 #[derive(Debug, Clone, Copy)]
 pub struct Reader<'a> {
     left: &'a [u8],
+    empty: u32,
+    parts: usize,
 }
 
 impl<'a> Reader<'a> {
     /// A reader at the start of `data`.
     #[must_use]
     pub fn new(data: &'a [u8]) -> Self {
-        Self { left: data }
+        Self { left: data, empty: 0, parts: 0 }
+    }
+
+    /// Counts an item of an array that was read from where so many bytes remained.
+    ///
+    /// # Errors
+    /// [`DecodeError::Empty`].
+    #[inline]
+    pub fn item(&mut self, remained: usize) -> Result<(), DecodeError> {
+        if self.left.len() == remained {
+            self.empty += 1;
+            if self.empty > MOST_EMPTY {
+                return Err(DecodeError::Empty);
+            }
+        }
+        Ok(())
+    }
+
+    /// Counts a part of a value that is made of what is read, with the length of its name.
+    ///
+    /// # Errors
+    /// [`DecodeError::Large`].
+    #[inline]
+    pub fn part(&mut self, name: usize) -> Result<(), DecodeError> {
+        self.parts += PART + name;
+        if self.parts > MOST_PARTS { Err(DecodeError::Large) } else { Ok(()) }
+    }
+
+    /// Begins another value: the parts of the one before are gone.
+    pub fn next_value(&mut self) {
+        self.parts = 0;
     }
 
     /// Bytes not yet read.

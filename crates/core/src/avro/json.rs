@@ -18,6 +18,7 @@ pub const DEEPEST: usize = 128;
 pub fn read(schema: &Schema, reader: &mut Reader<'_>) -> Result<Json, DecodeError> {
     let mut named = HashMap::new();
     collect(schema, &mut named);
+    reader.next_value();
     value(schema, reader, &named, 0)
 }
 
@@ -141,6 +142,7 @@ fn value(
         Schema::Array(inner) => {
             let mut items = Vec::new();
             blocks(reader, |reader| {
+                reader.part(0)?;
                 items.push(value(inner, reader, named, depth + 1)?);
                 Ok(())
             })?;
@@ -150,6 +152,7 @@ fn value(
             let mut items = Map::new();
             blocks(reader, |reader| {
                 let key = reader.text()?.to_owned();
+                reader.part(key.len())?;
                 items.insert(key, value(inner, reader, named, depth + 1)?);
                 Ok(())
             })?;
@@ -173,6 +176,7 @@ fn record(
     let mut object = Map::new();
     for field in fields {
         let name = field.attributes.get("sourceName").and_then(Json::as_str).unwrap_or(&field.name);
+        reader.part(name.len())?;
         object.insert(name.to_owned(), value(&field.schema, reader, named, depth + 1)?);
     }
     Ok(object.into())
@@ -192,11 +196,13 @@ pub(super) fn blocks(
             reader.long()?;
         }
         for _ in 0..count.unsigned_abs() {
-            // an item of no bytes (a null) must not let a damaged count run on for ever
-            if reader.remaining() == 0 {
+            // an item of no bytes (a null) must not let a count run on for ever
+            let remained = reader.remaining();
+            if remained == 0 {
                 return Err(DecodeError::Short);
             }
             one(reader)?;
+            reader.item(remained)?;
         }
     }
 }

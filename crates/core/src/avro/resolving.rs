@@ -55,6 +55,7 @@ impl<'s> Resolver<'s> {
     /// # Errors
     /// [`ResolveError`] with the place in the reader's schema.
     pub fn read(&self, from: &mut Reader<'_>) -> Resolved {
+        from.next_value();
         self.value(self.reader, self.writer, from, "$", 0)
     }
 
@@ -89,6 +90,7 @@ impl<'s> Resolver<'s> {
                 let mut items = Vec::new();
                 let mut failed = None;
                 blocks(from, |from| {
+                    from.part(0)?;
                     let item = self.value(reader, writer, from, &format!("{path}[]"), depth + 1);
                     keep(item, &mut failed).map(|item| items.push(item))
                 })
@@ -100,6 +102,7 @@ impl<'s> Resolver<'s> {
                 let mut failed = None;
                 blocks(from, |from| {
                     let key = from.text()?.to_owned();
+                    from.part(key.len())?;
                     let item = self.value(reader, writer, from, &format!("{path}.{key}"), depth + 1);
                     keep(item, &mut failed).map(|item| drop(items.insert(key, item)))
                 })
@@ -144,6 +147,7 @@ impl<'s> Resolver<'s> {
             let mut readers = taken.iter().enumerate().filter(|(_, from)| **from == Some(place)).map(|(reader, _)| reader);
             match readers.next() {
                 Some(reader) => {
+                    from.part(fields[reader].name.len())?;
                     let at = format!("{path}.{}", fields[reader].name);
                     let value = self.value(&fields[reader].schema, &writer.schema, from, &at, depth + 1)?;
                     readers.for_each(|other| values[other] = Some(value.clone()));

@@ -4,6 +4,7 @@
 
 mod api;
 mod bad_input;
+mod bounds;
 mod foreseeing;
 mod functions_api;
 mod live;

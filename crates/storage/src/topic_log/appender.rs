@@ -11,7 +11,7 @@ use diesel::sql_types::{Array, Binary, Int4, Int8};
 use diesel_async::pooled_connection::PoolableConnection;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 use futures::FutureExt;
-use gonvel_core::block::EncodedBlock;
+use gonvel_core::block::{EncodedBlock, UNPACKED_LIMIT};
 use gonvel_core::merging::is_small;
 use gonvel_core::naming::{Offset, PartitionId, TopicId, TopicPartition};
 use gonvel_core::ports::{AppendBatch, Landed, OTHER_GROUND, PortError};
@@ -147,6 +147,12 @@ impl Appender {
             return Err(PortError::Refused(
                 "a lane's progress makes its batch known already: give it no other identity".into(),
             ));
+        }
+        let largest = batch.parts.iter().flat_map(|part| &part.blocks).map(|block| block.unpacked).max().unwrap_or(0);
+        if largest > UNPACKED_LIMIT {
+            return Err(PortError::Refused(format!(
+                "a record takes {largest} bytes with its headers, and {UNPACKED_LIMIT} can be read again: keep large values elsewhere and append where they are"
+            )));
         }
         let (answer, answered) = oneshot::channel();
         let gone = || PortError::TryAgain { during: "appending", cause: "the appender has stopped".into() };
