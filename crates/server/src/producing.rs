@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
+use std::time::{Duration, Instant};
 
 use axum::Json;
 use axum::body::Body;
@@ -60,11 +61,30 @@ impl From<ContainerError> for Refusal {
     }
 }
 
+/// Longest time that the records of one request are checked for.
+const LONGEST_CHECK: Duration = Duration::from_secs(10);
+/// Bytes of a body from which it is read where waiting does no harm: the threads that answer requests must not wait for it.
+const LONG_BODY: usize = 32 << 10;
+
+/// When the records of a request are to be checked.
+#[derive(Clone, Copy)]
+struct Until(Instant);
+
+impl Until {
+    fn is_over(self) -> Result<(), String> {
+        if Instant::now() < self.0 {
+            return Ok(());
+        }
+        Err(format!("checking the records took longer than {} s: send fewer in one request", LONGEST_CHECK.as_secs()))
+    }
+}
+
 /// Values by the latest versions of the schemas that the topic is bound to.
-struct ByLatest(Arc<Fitting>);
+struct ByLatest(Arc<Fitting>, Until);
 
 impl Encoding for ByLatest {
     fn value(&self, json: &RawValue) -> Result<(Bytes, Option<SchemaId>), String> {
+        self.1.is_over()?;
         self.0.value.as_ref().map_or_else(|| AsText.value(json), |bound| bound.write(json.get()))
     }
 
@@ -83,6 +103,7 @@ struct ByNamed {
 
 impl Encoding for ByNamed {
     fn value(&self, json: &RawValue) -> Result<(Bytes, Option<SchemaId>), String> {
+        self.keys.1.is_over()?;
         let written = self.schema.write_text(json.get());
         Ok((written.map_err(|e| format!("the value does not fit {}: {e}", self.said))?, Some(self.id)))
     }
@@ -92,7 +113,7 @@ impl Encoding for ByNamed {
     }
 }
 
-async fn named(state: &ServerState, bound: Arc<Fitting>, name: &str) -> Result<ByNamed, Refusal> {
+async fn named(state: &ServerState, keys: ByLatest, name: &str) -> Result<ByNamed, Refusal> {
     let wrong = |finding: String| Refusal::invalid("schema", finding);
     let parsed = SchemaName::parse(name).map_err(|e| wrong(e.to_string()))?;
     let (_, versions) = state.database.schema(&parsed).await.map_err(|error| match error {
@@ -103,25 +124,26 @@ async fn named(state: &ServerState, bound: Arc<Fitting>, name: &str) -> Result<B
     let id = SchemaId(latest.id);
     let schema =
         state.schema(id).await?.ok_or_else(|| wrong(format!("version {} of {name} cannot be read", latest.version)))?;
-    Ok(ByNamed { id, schema, said: format!("{name}:{}", latest.version), keys: ByLatest(bound) })
+    Ok(ByNamed { id, schema, said: format!("{name}:{}", latest.version), keys })
 }
 
 async fn encoding(
     state: &ServerState,
     topic: &TopicName,
     asked: Option<&str>,
+    until: Until,
 ) -> Result<Box<dyn Encoding + Send + Sync>, Refusal> {
     let bound = state.fitting(topic).await?;
     match asked {
         // where values have to fit, JSON is taken for what is to become one
-        None if bound.requires_value() => Ok(Box::new(ByLatest(bound))),
+        None if bound.requires_value() => Ok(Box::new(ByLatest(bound, until))),
         None | Some("none") => Ok(Box::new(AsText)),
         Some("latest") if bound.value.is_none() => Err(Refusal::invalid(
             "schema",
             format!("{topic} has no schema yet: leave schema out to keep values as the text they are"),
         )),
-        Some("latest") => Ok(Box::new(ByLatest(bound))),
-        Some(name) => Ok(Box::new(named(state, bound, name).await?)),
+        Some("latest") => Ok(Box::new(ByLatest(bound, until))),
+        Some(name) => Ok(Box::new(named(state, ByLatest(bound, until), name).await?)),
     }
 }
 
@@ -135,6 +157,11 @@ fn media(headers: &HeaderMap) -> String {
     whole.split(';').next().unwrap_or_default().trim().to_ascii_lowercase()
 }
 
+/// Work for the processor, where waiting does no harm if it is long.
+pub(crate) fn apart<T>(long: bool, work: impl FnOnce() -> T) -> T {
+    if long { tokio::task::block_in_place(work) } else { work() }
+}
+
 /// The records of a request: with `partial` those that can be appended and what is wrong with the others, else all of them.
 async fn drafts(
     state: &ServerState,
@@ -144,6 +171,7 @@ async fn drafts(
     body: Bytes,
 ) -> Result<Each, Refusal> {
     let media = media(headers);
+    let (until, long) = (Until(Instant::now() + LONGEST_CHECK), body.len() >= LONG_BODY);
     let mut each = match media.as_str() {
         "application/cloudevents+json" => Each::of(cloud_events::structured(&body)?),
         "application/cloudevents-batch+json" => Each::of(cloud_events::batched(&body)?),
@@ -153,9 +181,13 @@ async fn drafts(
                 headers.iter().filter_map(|(name, value)| Some((name.as_str().strip_prefix("ce-")?, value.to_str().ok()?)));
             Each::of(cloud_events::binary(attributes, text(headers, "content-type"), body)?)
         }
-        "application/json" => produce::from_json(&body, &*encoding(state, &topic.name, query.schema.as_deref()).await?)?,
+        "application/json" => {
+            let encoding = encoding(state, &topic.name, query.schema.as_deref(), until).await?;
+            apart(long, || produce::from_json(&body, &*encoding))?
+        }
         "application/x-ndjson" => {
-            produce::from_lines(&body, &*encoding(state, &topic.name, query.schema.as_deref()).await?)?
+            let encoding = encoding(state, &topic.name, query.schema.as_deref(), until).await?;
+            apart(long, || produce::from_lines(&body, &*encoding))?
         }
         "application/octet-stream" => Each::of(produce::from_bytes(body)?),
         "application/avro" | "avro/binary" => Each::of(avro(state, topic, body).await?),
@@ -178,6 +210,7 @@ async fn drafts(
     let fitting = state.fitting(&topic.name).await?;
     let mut fits = Vec::with_capacity(each.drafts.len());
     for (number, mut draft) in std::mem::take(&mut each.drafts) {
+        until.is_over().map_err(|finding| DraftError::Record { index: number, finding })?;
         match fitting.fit(state, &mut draft.record).await {
             Ok(()) => fits.push((number, draft)),
             Err(NotFit::Record(finding)) => each.refused.push((number, finding)),
@@ -231,6 +264,21 @@ async fn avro(state: &ServerState, topic: &Topic, body: Bytes) -> Result<Vec<Dra
     let mut container = Container::open(&body[..])?;
     let schema = Schema::parse(&container.schema).map_err(|e| wrong(0, format!("the file's schema: {e}")))?;
     let print = fingerprint(&container.schema).map_err(|e| wrong(0, format!("the file's schema: {e}")))?;
+    let values = apart(body.len() >= LONG_BODY, || values_of(&mut container, &schema, print))?;
+    // registered only once all of it is known to be good
+    let drafts = checked(values.into_iter().map(|v| record(v, 0)).collect())?;
+    let id = state.database.register(&topic.name, "value", &container.schema, "an Avro file").await?;
+    state.forget_fittings();
+    let known = |mut draft: Draft| {
+        draft.record.schema = Some(id);
+        draft
+    };
+    Ok(drafts.into_iter().map(known).collect())
+}
+
+/// The values of a container file in single-object encoding, each read once to know that it is one.
+fn values_of(container: &mut Container<&[u8]>, schema: &Schema, print: u64) -> Result<Vec<Bytes>, Refusal> {
+    let wrong = |index: usize, finding: String| Refusal::from(DraftError::Record { index, finding });
     let mut values = Vec::new();
     // of all blocks together: a few bytes of them may unpack to very many
     let mut room = 4 * MOST_BYTES;
@@ -243,7 +291,7 @@ async fn avro(state: &ServerState, topic: &Topic, body: Bytes) -> Result<Vec<Dra
                 return Err(DraftError::TooMany.into());
             }
             let before = data.len() - reader.remaining();
-            json::read(&schema, &mut reader).map_err(|e| wrong(index, format!("the value does not fit the schema: {e}")))?;
+            json::read(schema, &mut reader).map_err(|e| wrong(index, format!("the value does not fit the schema: {e}")))?;
             let mut value = Vec::new();
             single_object::header(print, &mut value);
             value.extend_from_slice(&data[before..data.len() - reader.remaining()]);
@@ -253,15 +301,7 @@ async fn avro(state: &ServerState, topic: &Topic, body: Bytes) -> Result<Vec<Dra
             values.push(Bytes::from(value));
         }
     }
-    // registered only once all of it is known to be good
-    let drafts = checked(values.into_iter().map(|v| record(v, 0)).collect())?;
-    let id = state.database.register(&topic.name, "value", &container.schema, "an Avro file").await?;
-    state.forget_fittings();
-    let known = |mut draft: Draft| {
-        draft.record.schema = Some(id);
-        draft
-    };
-    Ok(drafts.into_iter().map(known).collect())
+    Ok(values)
 }
 
 /// A header that has to be plain text: one that is not is not passed over.

@@ -2,6 +2,7 @@
 
 mod compare;
 mod keywords;
+mod unfolding;
 mod walk;
 
 use std::sync::Arc;
@@ -13,6 +14,8 @@ use super::{Reference, TextFault};
 use crate::avro::schema::LONGEST;
 use crate::json_place::{Place, Step, locate};
 
+use self::unfolding::Unfolded;
+
 pub use compare::misfits;
 pub use walk::{changes, field_paths};
 
@@ -21,6 +24,7 @@ pub use walk::{changes, field_paths};
 pub struct JsonSchema {
     pub(super) root: Arc<Json>,
     validator: Arc<Validator>,
+    unfolded: Unfolded,
 }
 
 /// Where a value does not fit its schema.
@@ -54,12 +58,19 @@ impl JsonSchema {
                 return Err(TextFault::at(place, format!("{other:?} is neither draft 2020-12 nor draft-07 of JSON Schema")));
             }
         };
-        let validator = options(draft).build(&root);
+        let unfolded = unfolding::unfold(&root);
+        if let Some(finding) = unfolded.too_much() {
+            return Err(TextFault::at(locate(text, &[]), finding));
+        }
+        let validator = unfolded.with_stack(|| match unfolded.is_counted() {
+            true => unfolding::counting(options(draft)).build(&unfolding::counted(&root)),
+            false => options(draft).build(&root),
+        });
         let validator = validator.map_err(|error| {
             let steps = steps(error.instance_path().as_str(), &root);
             TextFault::at(locate(text, &steps), said(&error))
         })?;
-        Ok(Self { root: Arc::new(root), validator: Arc::new(validator) })
+        Ok(Self { root: Arc::new(root), validator: Arc::new(validator), unfolded })
     }
 
     /// Checks a value.
@@ -67,15 +78,38 @@ impl JsonSchema {
     /// # Errors
     /// [`ValueFault`] with the first place that does not fit.
     pub fn validate(&self, value: &Json) -> Result<(), ValueFault> {
-        self.validator
-            .validate(value)
-            .map_err(|error| ValueFault { path: shown(error.instance_path().as_str()), finding: said(&error) })
+        let check = || {
+            let fault = |error: ValidationError<'_>| ValueFault {
+                path: shown(error.instance_path().as_str()),
+                finding: said(&error),
+            };
+            self.validator.validate(value).map_err(fault)
+        };
+        self.within(check).unwrap_or_else(|| {
+            let finding =
+                format!("checking the value takes more than {} steps: the schema comes back to itself in several ways", unfolding::MOST_STEPS);
+            Err(ValueFault { path: "$".to_owned(), finding })
+        })
+    }
+
+    /// What a check comes to; none if it takes too long.
+    fn within<T>(&self, check: impl FnOnce() -> T) -> Option<T> {
+        if !self.unfolded.is_counted() {
+            return Some(self.unfolded.with_stack(check));
+        }
+        self.unfolded.with_stack(|| unfolding::within_steps(check))
     }
 
     /// Whether a value fits.
     #[must_use]
     pub fn is_valid(&self, value: &Json) -> bool {
-        self.validator.is_valid(value)
+        self.within(|| self.validator.is_valid(value)).unwrap_or(false)
+    }
+
+    /// Whether checking a small value may take long.
+    #[must_use]
+    pub fn may_take_long(&self) -> bool {
+        self.unfolded.is_counted() || self.unfolded.size > 1_000
     }
 
     /// The schema as JSON.

@@ -80,6 +80,12 @@ impl ValueSchema {
         }
     }
 
+    /// Whether checking a value may take long.
+    #[must_use]
+    pub fn takes_long(&self, value: &Bytes) -> bool {
+        value.len() >= 64 << 10 || matches!(&self.parsed, Parsed::JsonSchema(schema) if schema.may_take_long())
+    }
+
     /// Takes a value as it came: bytes that are one already stay as they are, JSON text becomes one.
     ///
     /// # Errors

@@ -11,6 +11,7 @@ use gonvel_core::schemas::values::{SCHEMA_HEADER, ValueSchema};
 use gonvel_storage::catalog::schemas::SchemaVersion;
 
 use crate::problems::Refusal;
+use crate::producing::apart;
 use crate::state::ServerState;
 
 /// The schema that keys or values are bound to: its latest version by which they are written, and the earlier ones.
@@ -64,7 +65,8 @@ impl Bound {
             None => None,
         };
         let by = earlier.as_deref().unwrap_or(&self.schema);
-        *part = Some(by.take(bytes).map_err(|e| NotFit::Record(format!("does not fit {}: {e}", self.said)))?);
+        let taken = apart(by.takes_long(bytes), || by.take(bytes));
+        *part = Some(taken.map_err(|e| NotFit::Record(format!("does not fit {}: {e}", self.said)))?);
         *id = said.or(Some(self.id));
         Ok(())
     }

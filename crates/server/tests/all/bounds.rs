@@ -1,6 +1,9 @@
 //! Small requests that would take very much: each is refused, the server's memory stays what it was, and others are answered.
 
 
+use std::future::Future;
+use std::time::{Duration, Instant};
+
 use bytes::Bytes;
 use gonvel_core::avro::binary::{write_bytes, write_long};
 use gonvel_core::avro::container::{Codec, Sync, header, pack, write_block};
@@ -93,4 +96,54 @@ async fn what_could_not_be_read_again_is_not_appended() {
     let refused = api.database.append(AppendBatch { parts, ..AppendBatch::default() }).await;
     assert!(matches!(&refused, Err(PortError::Refused(finding)) if finding.contains("can be read again")), "{refused:?}");
     assert_eq!(api.all("bins.weighed").await.len(), 1);
+}
+
+/// How long `/api/v1/health` takes at most while something is going on.
+async fn watched<T>(api: &Api, going_on: impl Future<Output = T>) -> (T, Duration) {
+    let health = format!("{}/health", api.base);
+    let (mut longest, mut going_on) = (Duration::ZERO, std::pin::pin!(going_on));
+    loop {
+        let start = Instant::now();
+        let asked = api.client.get(&health).send();
+        tokio::select! {
+            done = &mut going_on => return (done, longest),
+            answer = asked => assert!(answer.unwrap().status().is_success()),
+        }
+        longest = longest.max(start.elapsed());
+        tokio::time::sleep(Duration::from_millis(100).saturating_sub(start.elapsed())).await;
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_schema_that_doubles_keeps_no_one_else_waiting() {
+    let api = Api::start().await;
+    api.topic("bins.weighed", 1).await;
+    let mut defs = serde_json::Map::new();
+    for n in 0..40 {
+        let next = json!({"$ref": format!("#/$defs/a{}", n + 1)});
+        defs.insert(format!("a{n}"), json!({"allOf": [next.clone(), next]}));
+    }
+    defs.insert("a40".into(), json!({"type": "object"}));
+    let text = json!({"$ref": "#/$defs/a0", "$defs": defs}).to_string();
+    let made = json!({"name": "bins.doubled", "language": "json-schema", "text": text});
+    let (refused, longest) = watched(&api, api.post("/schemas", &made)).await;
+    says(&refused, 422, "unfolds to more than 100000 schemas");
+    assert!(longest < Duration::from_secs(3), "{longest:?}");
+
+    let text = json!({"properties": {"a": {"allOf": [{"$ref": "#"}, {"$ref": "#"}]}}}).to_string();
+    let made = json!({"name": "bins.weighed.value", "language": "json-schema", "text": text});
+    assert_eq!(api.post("/schemas", &made).await.0, 201);
+    let bound = json!({"schema": "bins.weighed.value", "required": true});
+    assert_eq!(api.send(api.request(Method::PUT, "/topics/bins.weighed/schemas/value").json(&bound)).await.0, 204);
+    let nested = (0..60).fold(json!({}), |inner, _| json!({"a": inner}));
+    let many: Vec<_> = (0..2_000).map(|_| json!({"value": nested})).collect();
+    let body = json!(many);
+    let sent = api.post("/topics/bins.weighed/records?partial=true", &body);
+    let (done, longest) = watched(&api, sent).await;
+    assert!(longest < Duration::from_secs(3), "{longest:?}");
+    let said = done.1.to_string();
+    assert!(said.contains("200000 steps") || said.contains("took longer than 10 s"), "{said}");
+    assert_eq!(api.count("bins.weighed").await, 0);
+    // what is small is checked as ever
+    assert_eq!(api.post("/topics/bins.weighed/records", &json!({"value": {"a": {}}})).await.0, 200);
 }

@@ -57,7 +57,7 @@ impl<'s> Side<'s> {
         super::options(draft).build(schema).ok()
     }
 
-    fn target(self, reference: &str) -> Option<&'s Json> {
+    pub(super) fn target(self, reference: &str) -> Option<&'s Json> {
         let (resource, pointer) = reference.split_once('#').unwrap_or((reference, ""));
         let defs = ["$defs", "definitions"].into_iter().filter_map(|key| self.root.get(key)?.as_object());
         let resource = if resource.is_empty() || self.root.get("$id").and_then(Json::as_str) == Some(resource) {
