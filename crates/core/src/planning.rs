@@ -123,9 +123,14 @@ impl Planning<'_> {
 
     /// The runner that is the least full with a lane, of those that may take it.
     fn best(&self, lane: usize) -> Option<usize> {
+        self.best_but(lane, None)
+    }
+
+    /// The same, of all but one.
+    fn best_but(&self, lane: usize, but: Option<usize>) -> Option<usize> {
         let takes = |&r: &usize| {
             let runner = &self.runners[r];
-            !runner.draining && runner.has(&self.lanes[lane].only_where) && self.fits(lane, r)
+            Some(r) != but && !runner.draining && runner.has(&self.lanes[lane].only_where) && self.fits(lane, r)
         };
         // per mille of a million: fine enough to tell rooms apart
         let full = |&r: &usize| ((self.loads[r] + self.weight(lane)) * 1_000_000_000 / self.room(r), &self.runners[r].name);
@@ -145,15 +150,19 @@ impl Planning<'_> {
         }
     }
 
-    /// What has no place gets one, heavy ones first; then what stands on runners that are being emptied.
-    fn settle(&mut self) {
+    /// What may run in few places goes before what may run anywhere.
+    fn order(&self) -> Vec<usize> {
         let mut order: Vec<usize> = (0..self.lanes.len()).collect();
         order.sort_by_key(|&l| {
             let lane = &self.lanes[l];
-            // what may run in few places goes before what may run anywhere
             (self.placed[l].is_some(), Reverse(lane.only_where.len()), Reverse(lane.weight), lane.connector, lane.lane)
         });
-        for lane in order {
+        order
+    }
+
+    /// What has no place gets one, heavy ones first; then what stands on runners that are being emptied.
+    fn settle(&mut self) {
+        for lane in self.order() {
             if self.placed[lane].is_none_or(|r| self.runners[r].draining)
                 && let Some(runner) = self.best(lane)
             {
@@ -162,10 +171,40 @@ impl Planning<'_> {
         }
     }
 
-    /// Whether something that waits, or stands on a runner that is being emptied, has a place now.
+    /// What waits, or stands on a runner that is being emptied, in the order in which it is settled.
+    fn unsettled(&self) -> Vec<usize> {
+        self.order().into_iter().filter(|&l| self.placed[l].is_none_or(|r| self.runners[r].draining)).collect()
+    }
+
+    /// Whether something unsettled has a place now.
     fn could_settle(&self) -> bool {
-        let unsettled = |&l: &usize| self.placed[l].is_none_or(|r| self.runners[r].draining);
-        (0..self.lanes.len()).filter(unsettled).any(|l| self.best(l).is_some())
+        self.unsettled().into_iter().any(|l| self.best(l).is_some())
+    }
+
+    /// Settles something for which another one makes room that has a place elsewhere, the lightest that will do; false if nothing is
+    /// helped by one move.
+    fn make_room(&mut self) -> bool {
+        for lane in self.unsettled() {
+            let mut found: Option<(u64, usize, usize, usize)> = None;
+            for to in 0..self.runners.len() {
+                if self.runners[to].draining || !self.runners[to].has(&self.lanes[lane].only_where) {
+                    continue;
+                }
+                let lacking = (self.loads[to] + self.weight(lane)).saturating_sub(self.room(to));
+                for other in (0..self.lanes.len()).filter(|&l| self.placed[l] == Some(to) && self.weight(l) >= lacking) {
+                    let lighter = found.is_none_or(|(weight, ..)| self.weight(other) < weight);
+                    if let Some(elsewhere) = self.best_but(other, Some(to)).filter(|_| lighter) {
+                        found = Some((self.weight(other), other, elsewhere, to));
+                    }
+                }
+            }
+            if let Some((_, other, elsewhere, to)) = found {
+                self.place(other, elsewhere);
+                self.place(lane, to);
+                return true;
+            }
+        }
+        false
     }
 
     /// Moves that make the fullness of runners more alike, the most useful first. Each makes the sum of the squares of loads,
@@ -209,8 +248,8 @@ pub fn plan(lanes: &[PlannedLane], runners: &[PlannedRunner]) -> Vec<Result<usiz
     loop {
         planning.settle();
         planning.balance();
-        // what moved may have left room for what waits
-        if !planning.could_settle() {
+        // what moved may have left room for what waits, and what moves now may leave it
+        if !planning.could_settle() && !planning.make_room() {
             break;
         }
     }
@@ -347,6 +386,17 @@ mod tests {
             }
             for (runner, load) in runners.iter().zip(loads(&after, &runners)) {
                 prop_assert!(load <= runner.room);
+            }
+            // nothing waits for which one move would make room
+            let loads = loads(&after, &runners);
+            let takes = |r: usize, lane: &PlannedLane, without: u32| {
+                !runners[r].draining && runners[r].has(&lane.only_where) && loads[r] + lane.weight <= runners[r].room + without
+            };
+            for waits in lanes.iter().zip(&planned).filter(|(_, at)| at.is_err()).map(|(lane, _)| lane) {
+                for (other, at) in lanes.iter().zip(&planned).filter_map(|(lane, at)| Some((lane, *at.as_ref().ok()?))) {
+                    let goes = (0..runners.len()).any(|r| r != at && takes(r, other, 0));
+                    prop_assert!(!(goes && takes(at, waits, other.weight)), "{other:?} could make room for {waits:?}");
+                }
             }
             prop_assert_eq!(&plan(&after, &runners), &planned);
         }

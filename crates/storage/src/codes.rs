@@ -58,6 +58,12 @@ pub(crate) fn helps(error: &Error) -> Helps {
     }
 }
 
+/// Whether the server ended a transaction so that another one could go on: the same again is all that is needed.
+pub(crate) fn gave_way(error: &Error) -> bool {
+    let Error::DatabaseError(_, told) = error else { return false };
+    code_of(told.message()).is_some_and(|code| code == "40P01" || code == "40001")
+}
+
 fn by_code(code: &str) -> Helps {
     match code.get(..2) {
         // data exceptions; limits of the program

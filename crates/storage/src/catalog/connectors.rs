@@ -280,6 +280,10 @@ impl Database {
             if changed == 0 {
                 return Ok(0);
             }
+            diesel::sql_query("SELECT FROM lanes WHERE connector_id = $1 ORDER BY lane FOR NO KEY UPDATE")
+                .bind::<diesel::sql_types::Uuid, _>(id.0)
+                .execute(c)
+                .await?;
             // a later epoch: what the lane may still have under way is refused
             diesel::sql_query(
                 "UPDATE lanes SET epoch = nextval('lane_epochs'), holder = NULL, \

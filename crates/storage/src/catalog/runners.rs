@@ -300,8 +300,10 @@ impl RunnerStore for Database {
                 return Ok(());
             }
             diesel::sql_query(
-                "UPDATE lanes l SET runner = a.runner, waits = a.waits \
-                 FROM unnest($1, $2, $3, $4) AS a(id, lane, runner, waits) WHERE l.connector_id = a.id AND l.lane = a.lane",
+                "WITH a AS MATERIALIZED (SELECT l.connector_id, l.lane, a.runner, a.waits FROM lanes l \
+                   JOIN unnest($1, $2, $3, $4) AS a(id, lane, runner, waits) ON l.connector_id = a.id AND l.lane = a.lane \
+                   ORDER BY 1, 2 FOR NO KEY UPDATE OF l) \
+                 UPDATE lanes l SET runner = a.runner, waits = a.waits FROM a WHERE l.connector_id = a.connector_id AND l.lane = a.lane",
             )
             .bind::<Array<SqlUuid>, _>(ids)
             .bind::<Array<Int4>, _>(numbers)
@@ -343,9 +345,10 @@ impl RunnerStore for Database {
         let mut connection = self.connection().await?;
         let lost: Vec<Lost> = diesel::sql_query(
             "WITH held AS (SELECT * FROM unnest($1, $2, $3) AS h(connector_id, lane, epoch)), \
-             renewed AS (UPDATE lanes l SET expires_at = clock_timestamp() + make_interval(secs => $4) FROM held h \
-               WHERE l.connector_id = h.connector_id AND l.lane = h.lane AND l.epoch = h.epoch AND l.holder IS NOT NULL \
-               RETURNING l.connector_id, l.lane) \
+             own AS MATERIALIZED (SELECT l.connector_id, l.lane FROM lanes l JOIN held h USING (connector_id, lane) \
+               WHERE l.epoch = h.epoch AND l.holder IS NOT NULL ORDER BY 1, 2 FOR NO KEY UPDATE OF l), \
+             renewed AS (UPDATE lanes l SET expires_at = clock_timestamp() + make_interval(secs => $4) FROM own o \
+               WHERE l.connector_id = o.connector_id AND l.lane = o.lane RETURNING l.connector_id, l.lane) \
              SELECT connector_id, lane, epoch FROM held h WHERE NOT EXISTS \
                (SELECT FROM renewed r WHERE r.connector_id = h.connector_id AND r.lane = h.lane)",
         )

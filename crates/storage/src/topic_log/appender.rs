@@ -20,7 +20,7 @@ use tokio::sync::{mpsc, oneshot};
 use super::ends::Ends;
 use super::identity::{self, Known};
 use super::plain;
-use crate::codes::{Helps, helps};
+use crate::codes::{Helps, gave_way, helps};
 use crate::database::failed;
 use crate::ground::Ground;
 use crate::reaching::{Address, reach};
@@ -35,6 +35,8 @@ const PLANS: &str = "SET plan_cache_mode = force_generic_plan; SET enable_hashjo
                      SET enable_seqscan = off";
 /// Longest wait for producers that were just answered.
 const PATIENCE: Duration = Duration::from_millis(1);
+/// How often a group gives way to another transaction.
+const MOST_WAYS_GIVEN: u32 = 3;
 /// After so many waits in vain, one in 64 commits waits.
 const MOST_IN_VAIN: u32 = 6;
 
@@ -211,7 +213,7 @@ async fn commit(
 ) -> usize {
     let (batches, answers): (Vec<_>, Vec<_>) = group.into_iter().map(|r| (r.batch, r.answer)).unzip();
     let outcome = match connected(to, connection).await {
-        Ok((connection, ground)) => match written(connection, &batches, *ground).await {
+        Ok((connection, ground)) => match tried_again(connection, &batches, *ground).await {
             // one of them cannot go in whoever it comes with: the others do without it
             Err(error) if helps(&error) != Helps::TryingAgain && !connection.is_broken() => {
                 let mut outcomes = Vec::with_capacity(batches.len());
@@ -243,6 +245,17 @@ async fn commit(
         }
     }
     waits
+}
+
+/// Writes batches, once more where the database let another transaction go first: that is no one's fault of the group.
+async fn tried_again(connection: &mut AsyncPgConnection, batches: &[AppendBatch], ground: u64) -> Result<Vec<Answer>, Error> {
+    let mut tries = 0;
+    loop {
+        match written(connection, batches, ground).await {
+            Err(error) if tries < MOST_WAYS_GIVEN && gave_way(&error) => tries += 1,
+            done => return done,
+        }
+    }
 }
 
 /// What a lane brings that began on another ground is refused: the log may not have what came before it.

@@ -4,8 +4,14 @@
 use std::time::Duration;
 
 use gonvel_core::connector::{DeliveredTopic, SinkDefinition, ValidConnector, Wish};
-use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName};
-use gonvel_core::ports::{DatabaseAddress, FleetStore, HeldLane, QuarantineStore, Settled, Step};
+use gonvel_core::block::pack;
+use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, PartitionId, TopicName, TopicPartition};
+use gonvel_core::ports::{
+    AppendBatch, DatabaseAddress, FleetStore, HeldLane, LaneProgress, PartitionBlocks, QuarantineStore, RunnerStore, Settled,
+    Step, TopicLog,
+};
+use gonvel_core::record::Record;
+use gonvel_core::topic_settings::TopicSettings;
 use gonvel_port_contracts::{leases, quarantine, readers, runners, topic_log};
 use gonvel_stand_ins::test_cluster::TestCluster;
 use gonvel_storage::Database;
@@ -49,6 +55,54 @@ async fn postgresql_holds_the_contracts_of_the_ports() {
         running.push(valid.id());
     }
     runners::all(&database, &running).await;
+}
+
+/// Many lanes append together while their leases are renewed, in whatever order each names them.
+#[tokio::test(flavor = "multi_thread", worker_threads = 4)]
+async fn appends_and_renewals_of_many_lanes_do_not_wait_for_each_other_in_a_circle() {
+    let cluster = TestCluster::start(&["gonvel"]).await;
+    let database = Database::open(&cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
+    let definition = database.find_connector(connector(&database).await).await.unwrap().definition;
+    let topic = database.create_topic(&TopicName::parse("bins").unwrap(), 16, &TopicSettings::default()).await.unwrap();
+    let long = Duration::from_secs(600);
+    let mut held = Vec::new();
+    for n in 0..16 {
+        let name = ConnectorName::parse(format!("sink-{n}")).unwrap();
+        let valid = ValidConnector::check(ConnectorId(Uuid::now_v7()), name, definition.clone()).unwrap();
+        database.create_connector(&valid, Wish::Run, "").await.unwrap();
+        let epoch = database.acquire(valid.id(), 0, "press", long).await.unwrap().unwrap().epoch;
+        held.push(HeldLane { connector: valid.id(), lane: 0, epoch });
+    }
+    let appending = (0..).zip(&held).map(|(n, lane)| {
+        let (database, to) = (&database, TopicPartition { topic: topic.id, partition: PartitionId(n) });
+        async move {
+            for position in 0..80_i64 {
+                let progress = LaneProgress {
+                    connector: lane.connector,
+                    lane: lane.lane,
+                    epoch: lane.epoch,
+                    position: position.into(),
+                    ground: database.ground(),
+                };
+                let blocks = pack(&[Record { value: Some("russet".into()), ..Record::default() }]);
+                let parts = vec![PartitionBlocks { to, blocks }];
+                database.append(AppendBatch { parts, progress: Some(progress), ..AppendBatch::default() }).await.unwrap();
+            }
+        }
+    });
+    let renewing = async {
+        let mut lanes = held.clone();
+        for round in 0..120 {
+            lanes.rotate_left(round % 7);
+            lanes.reverse();
+            assert_eq!(database.renew(&lanes, long).await.unwrap(), []);
+        }
+    };
+    tokio::join!(futures::future::join_all(appending), renewing);
+    let client = cluster.connect("gonvel").await.unwrap();
+    tokio::time::sleep(Duration::from_millis(1_200)).await;
+    let stood = "SELECT deadlocks FROM pg_stat_database WHERE datname = 'gonvel'";
+    assert_eq!(client.query_one(stood, &[]).await.unwrap().get::<_, i64>(0), 0);
 }
 
 /// People and the holder of a lane take the same records at the same time, in whatever order they have them.
