@@ -269,6 +269,8 @@ pub struct SchemaMisfit {
     pub finding: String,
     /// A change that would make it pass.
     pub remedy: String,
+    /// Whether it is not known to be one: the schemas cannot be compared there. A rule refuses what cannot be judged.
+    pub unknown: bool,
 }
 
 /// Where a new version does not keep the schema's rule.

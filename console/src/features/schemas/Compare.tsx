@@ -9,7 +9,7 @@ import { ProblemNote } from '../../shared/ProblemNote';
 import { Differences, Misfits } from './Misfits';
 import { differenceQuery, type Schema } from './schemasQueries';
 import { sideBySide } from './sides';
-import { pretty } from './words';
+import { isUnknown, pretty } from './words';
 
 /** Two versions: what changed in words, and their texts as one or side by side. */
 export function Compare({ schema }: { schema: Schema }) {
@@ -56,7 +56,9 @@ export function Compare({ schema }: { schema: Schema }) {
           {past.length > 0 && (
             <section className="sheet" aria-label="Earlier readers">
               <h2>
-                Version {from} cannot read data of {to}
+                {isUnknown(past)
+                  ? `Whether version ${from} can read data of ${to} cannot be judged`
+                  : `Version ${from} cannot read data of ${to}`}
               </h2>
               <div style={{ padding: '4px 16px 12px' }}>
                 <Misfits misfits={past} />
@@ -66,7 +68,9 @@ export function Compare({ schema }: { schema: Schema }) {
           {reads.length > 0 && (
             <section className="sheet" aria-label="Earlier data">
               <h2>
-                Version {to} cannot read data of {from}
+                {isUnknown(reads)
+                  ? `Whether version ${to} can read data of ${from} cannot be judged`
+                  : `Version ${to} cannot read data of ${from}`}
               </h2>
               <div style={{ padding: '4px 16px 12px' }}>
                 <Misfits misfits={reads} />

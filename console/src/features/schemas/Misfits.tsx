@@ -6,8 +6,11 @@ export function Misfits({ misfits }: { misfits: Schemas['SchemaMisfit'][] }) {
     <ul className="misfits">
       {misfits.map((m, n) => (
         <li key={n}>
-          <span className="mono">{m.path}</span> {m.finding}.<div className="quiet">Rule: {m.rule}.</div>
-          <div>To pass: {m.remedy}.</div>
+          <span className="mono">{m.path}</span> {m.finding}.
+          {!m.unknown && <div className="quiet">Rule: {m.rule}.</div>}
+          <div>
+            {m.unknown ? 'To be judged' : 'To pass'}: {m.remedy}.
+          </div>
         </li>
       ))}
     </ul>

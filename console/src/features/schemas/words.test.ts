@@ -27,7 +27,7 @@ describe('a rule', () => {
 });
 
 describe('breaches', () => {
-  const misfit = (path: string) => ({ path, rule: 'r', finding: 'f', remedy: 'm' });
+  const misfit = (path: string) => ({ path, rule: 'r', finding: 'f', remedy: 'm', unknown: false });
   it('with the same findings are told once, for all their versions', () => {
     const breaches = [1, 2, 3, 5].map((version) => ({ half: 'reads-past', version, misfits: [misfit('$.a')] }));
     const other = { half: 'reads-past', version: 4, misfits: [misfit('$.b')] };
@@ -38,5 +38,7 @@ describe('breaches', () => {
       'Version 5 cannot read what it writes',
     ]);
     expect(versionsSaid([2, 1])).toBe('versions 1 and 2');
+    const unknown = { half: 'reads-past', version: 4, misfits: [{ ...misfit('$.b'), unknown: true }] };
+    expect(grouped([unknown]).map(breachTitle)).toEqual(['Whether it can read what version 4 wrote cannot be judged']);
   });
 });

@@ -116,8 +116,18 @@ export function versionsSaid(versions: number[]): string {
   return `${versions.length === 1 ? 'version' : 'versions'} ${said.join(', ')}`;
 }
 
-export function breachTitle({ half, versions }: BreachGroup): string {
+/** Whether nothing of it is known to be wrong: the schemas cannot be compared. */
+export function isUnknown(misfits: Schemas['SchemaMisfit'][]): boolean {
+  return misfits.length > 0 && misfits.every((m) => m.unknown);
+}
+
+export function breachTitle({ half, versions, misfits }: BreachGroup): string {
   const past = versionsSaid(versions);
+  if (isUnknown(misfits)) {
+    return half === 'reads-past'
+      ? `Whether it can read what ${past} wrote cannot be judged`
+      : `Whether ${past} can read what it writes cannot be judged`;
+  }
   if (half === 'reads-past') return `It cannot read what ${past} wrote`;
   return `${past.charAt(0).toUpperCase()}${past.slice(1)} cannot read what it writes`;
 }

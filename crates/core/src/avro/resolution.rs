@@ -76,6 +76,25 @@ pub(super) fn means_the_same(reader: Logical, writer: Logical) -> bool {
     }
 }
 
+/// What the values of a type mean beyond their type.
+pub(super) fn logical(schema: &Schema) -> Option<Logical> {
+    match schema {
+        Schema::Int(l) | Schema::Long(l) | Schema::Bytes(l) | Schema::String(l) | Schema::Fixed { logical: l, .. } => *l,
+        _ => None,
+    }
+}
+
+/// Whether a value that is promoted still means what it did: a number of days is no number of microseconds, and the bytes of a decimal
+/// are no text.
+pub(super) fn promotion_keeps_meaning(reader: &Schema, writer: &Schema) -> bool {
+    let decimal = |schema: &Schema| matches!(logical(schema), Some(Logical::Decimal { .. }));
+    match (reader, writer) {
+        (Schema::Long(Some(reader)), Schema::Int(Some(writer))) => means_the_same(*reader, *writer),
+        (Schema::Bytes(_), Schema::String(_)) | (Schema::String(_), Schema::Bytes(_)) => !decimal(reader) && !decimal(writer),
+        _ => true,
+    }
+}
+
 /// A type as people say it, with what its values mean.
 pub(super) fn said(schema: &Schema) -> String {
     let logical = match schema {
@@ -112,9 +131,11 @@ fn logical_said(logical: Logical) -> String {
     }
 }
 
+const MEANING: &str = "logical types: decimals match by scale and precision, others by what they mean";
+
 impl<'s> Check<'s> {
     fn misfit(&mut self, path: &str, rule: &'static str, finding: String, remedy: String) -> bool {
-        self.found.push(Misfit { path: path.to_owned(), rule, finding, remedy });
+        self.found.push(Misfit { path: path.to_owned(), rule, finding, remedy, unknown: false });
         false
     }
 
@@ -169,7 +190,19 @@ impl<'s> Check<'s> {
             | (Schema::Long(r), Schema::Long(w))
             | (Schema::Bytes(r), Schema::Bytes(w))
             | (Schema::String(r), Schema::String(w)) => self.meaning(*r, *w, path),
-            _ if reader == writer || promotes(reader, writer) => true,
+            _ if reader == writer => true,
+            _ if promotes(reader, writer) => {
+                if promotion_keeps_meaning(reader, writer) {
+                    return true;
+                }
+                let finding = format!(
+                    "data is {}, {} is expected: by the letter it can be read, and it would be taken for another value",
+                    said(writer),
+                    said(reader)
+                );
+                let remedy = format!("keep {}, or add the new type as another field", said(writer));
+                self.misfit(path, MEANING, finding, remedy)
+            }
             _ => {
                 let finding = format!("data is {}, {} is expected", said(writer), said(reader));
                 let remedy = format!("keep {}, or add the new type as another field", said(writer));
@@ -190,7 +223,7 @@ impl<'s> Check<'s> {
             logical_said(reader)
         );
         let remedy = format!("keep {}, or add the new type as another field", logical_said(writer));
-        self.misfit(path, "logical types: decimals match by scale and precision, others by what they mean", finding, remedy)
+        self.misfit(path, MEANING, finding, remedy)
     }
 
     fn named(&mut self, reader: &Names, writer: &Names, path: &str) -> bool {
@@ -227,8 +260,12 @@ impl<'s> Check<'s> {
             }
             return self.reads(near, writer, path);
         }
-        if readers.iter().any(|branch| promotes(branch, writer)) {
+        let near: Vec<&'s Schema> = readers.iter().copied().filter(|branch| promotes(branch, writer)).collect();
+        if near.iter().any(|branch| promotion_keeps_meaning(branch, writer)) {
             return true;
+        }
+        if let Some(near) = near.first() {
+            return self.reads(near, writer, path);
         }
         let all = branches.iter().map(said).collect::<Vec<_>>().join(", ");
         let finding = format!("data may be {}, which is none of {all}", said(writer));

@@ -7,8 +7,8 @@ use serde_json::{Map, Value as Json};
 use super::binary::{DecodeError, Reader};
 use super::defaults;
 use super::json::{DEEPEST, blocks, bytes_json, collect, float_json, long_json, read_named};
-use super::resolution::{matches, means_the_same, of, promotes, said, writers_field};
-use super::schema::{Field, Logical, Schema};
+use super::resolution::{logical, matches, means_the_same, of, promotes, promotion_keeps_meaning, said, writers_field};
+use super::schema::{Field, Schema};
 
 /// Why a value cannot be read in another schema's form.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -69,14 +69,19 @@ impl<'s> Resolver<'s> {
             return self.value(reader, &branches[from.branch(branches.len())?], from, path, depth + 1);
         }
         if let Schema::Union(branches) = reader {
-            let mut branches = branches.iter().map(|branch| of(branch, &self.readers));
+            let branches = branches.iter().map(|branch| of(branch, &self.readers));
             let exact = branches.clone().find(|branch| matches(branch, writer));
-            return match exact.or_else(|| branches.find(|branch| promotes(branch, writer))) {
+            let mut near: Vec<&Schema> = branches.filter(|branch| promotes(branch, writer)).collect();
+            near.sort_by_key(|branch| !promotion_keeps_meaning(branch, writer));
+            return match exact.or_else(|| near.first().copied()) {
                 Some(branch) => self.value(branch, writer, from, path, depth + 1),
                 None => unfit(path, format!("the value is {}, which none of the branches takes", said(writer))),
             };
         }
         if !matches(reader, writer) && !promotes(reader, writer) {
+            return unfit(path, format!("the value is {}, {} is expected", said(writer), said(reader)));
+        }
+        if promotes(reader, writer) && !promotion_keeps_meaning(reader, writer) {
             return unfit(path, format!("the value is {}, {} is expected", said(writer), said(reader)));
         }
         if let (Some(r), Some(w)) = (logical(reader), logical(writer))
@@ -168,13 +173,6 @@ impl<'s> Resolver<'s> {
             object.insert(name.to_owned(), value);
         }
         Ok(object.into())
-    }
-}
-
-fn logical(schema: &Schema) -> Option<Logical> {
-    match schema {
-        Schema::Int(l) | Schema::Long(l) | Schema::Bytes(l) | Schema::String(l) | Schema::Fixed { logical: l, .. } => *l,
-        _ => None,
     }
 }
 

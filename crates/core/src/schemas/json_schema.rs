@@ -1,9 +1,12 @@
 //! JSON Schema, drafts 2020-12 and 07: parsing, validation, and a comparison of two schemas of our own.
 
 mod compare;
+mod holding;
 mod keywords;
+mod resolving;
 mod unfolding;
 mod walk;
+mod witness;
 
 use std::sync::Arc;
 

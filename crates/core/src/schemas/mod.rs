@@ -109,6 +109,8 @@ pub struct Misfit {
     pub finding: String,
     /// A change that would make it pass.
     pub remedy: String,
+    /// Whether it is not known to be one: the schemas cannot be compared there, and nothing is promised.
+    pub unknown: bool,
 }
 
 /// A schema another one names types of.
@@ -207,6 +209,7 @@ pub fn misfits(reader: &Parsed, writer: &Parsed) -> Vec<Misfit> {
         (Parsed::JsonSchema(reader), Parsed::JsonSchema(writer)) => json_schema::misfits(reader, writer),
         (Parsed::Protobuf(reader), Parsed::Protobuf(writer)) => protobuf::misfits(reader, writer),
         _ => vec![Misfit {
+            unknown: false,
             path: "$".to_owned(),
             rule: "both schemas are of one language",
             finding: "they are of different languages".to_owned(),
@@ -230,8 +233,12 @@ impl Difference {
     /// What it breaks, in a few words; none if nothing.
     #[must_use]
     pub fn breaks(&self) -> Option<&'static str> {
+        let known = |misfits: &[Misfit]| misfits.iter().any(|misfit| !misfit.unknown);
         match (self.past_reads.is_empty(), self.reads_past.is_empty()) {
             (true, true) => None,
+            _ if !known(&self.past_reads) && !known(&self.reads_past) => {
+                Some("whether data can be read across it cannot be judged")
+            }
             (false, true) => Some("earlier readers cannot read it"),
             (true, false) => Some("earlier data cannot be read by it"),
             (false, false) => Some("neither side can read the other"),
@@ -294,7 +301,11 @@ impl Breach {
         } else {
             (format!("version {}", self.version), "its data".to_owned())
         };
-        format!("{reader} cannot read {writer}: {}", first.unwrap_or_default())
+        let first = first.unwrap_or_default();
+        if self.misfits.iter().all(|misfit| misfit.unknown) {
+            return format!("whether {reader} can read {writer} cannot be judged: {first}");
+        }
+        format!("{reader} cannot read {writer}: {first}")
     }
 }
 

@@ -240,3 +240,40 @@ fn references_bring_the_types_of_other_schemas() {
     assert!(misfits(&Parsed::JsonSchema(any.clone()), &Parsed::JsonSchema(found.clone())).is_empty());
     assert_eq!(misfits(&Parsed::JsonSchema(found), &Parsed::JsonSchema(any))[0].path, "$.grade");
 }
+
+#[test]
+fn what_can_be_read_by_the_letter_and_means_another_value_says_both() {
+    let of = |ty: &str, logical: &str| bin(&format!(r#",{{"name":"at","type":{{"type":"{ty}","logicalType":"{logical}"}}}}"#));
+    let decimal = bin(r#","#).replace(r#",]"#, r#",{"name":"at","type":{"type":"bytes","logicalType":"decimal","precision":7,"scale":1}}]"#);
+    let text = bin(r#",{"name":"at","type":"string"}"#);
+    for (reader, writer) in [
+        (of("long", "timestamp-micros"), of("int", "date")),
+        (of("long", "time-micros"), of("int", "time-millis")),
+        (decimal.clone(), text.clone()),
+        (text, decimal),
+    ] {
+        let found = misfits(&parsed(Language::Avro, &reader), &parsed(Language::Avro, &writer));
+        let [one] = &found[..] else { panic!("{reader} {writer}: {found:?}") };
+        assert!(one.finding.contains("by the letter it can be read") && one.path == "$.at", "{one:?}");
+    }
+    // a number of its own stays one
+    let plain = bin(r#",{"name":"at","type":"long"}"#);
+    assert_eq!(misfits(&parsed(Language::Avro, &plain), &parsed(Language::Avro, &of("int", "date"))), []);
+}
+
+#[test]
+fn a_group_is_no_message_and_a_closed_enum_takes_no_other_number() {
+    let message = |field: &str| {
+        let text = format!("syntax = \"proto2\"; message Bin {{ {field} }} enum Grade {{ FIRST = 0; SECOND = 1; }} message Inner {{ optional int32 a = 1; }}");
+        parsed(Language::Protobuf, &text)
+    };
+    let found = |reader: &str, writer: &str| misfits(&message(reader), &message(writer));
+    let group = "optional group Part = 1 { optional int32 a = 1; }";
+    for (reader, writer) in [("optional Inner part = 1;", group), (group, "optional Inner part = 1;")] {
+        assert_eq!(found(reader, writer)[0].rule, "a field's number keeps its type");
+    }
+    assert_eq!(found(group, group), []);
+    let closed = found("optional Grade grade = 1;", "optional int32 grade = 1;");
+    assert!(closed[0].finding.contains("numbers that Grade does not know"), "{closed:?}");
+    assert_eq!(found("optional int32 grade = 1;", "optional Grade grade = 1;"), []);
+}

@@ -45,7 +45,13 @@ fn fault_of(fault: core::TextFault) -> SchemaFault {
 }
 
 fn misfits(misfits: Vec<Misfit>) -> Vec<SchemaMisfit> {
-    let one = |m: Misfit| SchemaMisfit { path: m.path, rule: m.rule.to_owned(), finding: m.finding, remedy: m.remedy };
+    let one = |m: Misfit| SchemaMisfit {
+        path: m.path,
+        rule: m.rule.to_owned(),
+        finding: m.finding,
+        remedy: m.remedy,
+        unknown: m.unknown,
+    };
     misfits.into_iter().map(one).collect()
 }
 

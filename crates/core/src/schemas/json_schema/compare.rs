@@ -1,249 +1,251 @@
-//! Whether every value that one schema lets through is let through by another, keyword by keyword.
+//! Whether every value that one schema lets through is let through by another.
+//!
+//! What may be written is taken apart into cases, each a list of keywords that hold together ([`Case`]): what stands beside each other, in
+//! `allOf` and behind references holds together, and each branch of `anyOf`, `oneOf` and `if` is a case of its own. Each condition of the
+//! reader's must follow from all keywords of each case.
 //!
 //! What a schema leaves open by saying nothing of further properties counts as not written: by the letter, a new optional
 //! property could never be added to such a schema. What it opens on purpose (`additionalProperties` as true or a schema)
-//! counts as written. Keywords that cannot be compared must be the same on both sides.
+//! counts as written. Where it cannot be known whether a condition follows, that is said, and nothing is promised.
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 use std::sync::OnceLock;
 
-use jsonschema::{Draft, Validator};
 use serde_json::{Map, Value as Json};
 
 use super::JsonSchema;
-use super::keywords::required;
+use super::holding::{Holding, equal};
+use super::keywords::{TYPES, required, says_of, type_of, types};
+use super::resolving::{DEEPEST, Holds, Side, holds, is_annotation, refers};
+use super::witness::witness;
 use crate::schemas::Misfit;
 
-/// All that keeps a reader's schema from letting through whatever a writer's does.
+/// All that keeps a reader's schema from letting through whatever a writer's does, or from knowing that it does.
 #[must_use]
 pub fn misfits(reader: &JsonSchema, writer: &JsonSchema) -> Vec<Misfit> {
+    let (reader_side, writer_side) = (Side::new(&reader.root), Side::new(&writer.root));
     let mut check = Check {
-        reader: Side::new(&reader.root),
-        writer: Side::new(&writer.root),
+        reader: &reader_side,
+        writer: &writer_side,
         one_root: reader.root == writer.root,
+        by_the_letter: false,
         pairs: HashSet::new(),
         left: MOST_STEPS,
         found: Vec::new(),
     };
-    check.accepts(&reader.root, Written::Schema(&writer.root), "$", 0);
-    check.found
+    stacker::grow(STACK, || check.accepts(&reader.root, &[&writer.root], "$", 0));
+    let mut found = check.found;
+    // where nothing is known to be wrong, a value may show that something is
+    if !found.is_empty() && found.iter().all(|misfit| misfit.unknown) && let Some(value) = witness(reader, writer) {
+        let (finding, remedy) = (format!("data may be {}, which does not fit", short(&value)), "let it through".to_owned());
+        found.insert(0, Misfit { path: "$".to_owned(), rule: "what was written fits", finding, remedy, unknown: false });
+    }
+    found
 }
 
-/// How many references are followed on one way down.
-const DEEPEST: usize = 200;
+fn short(value: &Json) -> String {
+    let text = value.to_string();
+    match text.char_indices().nth(120) {
+        Some((end, _)) => format!("{}…", &text[..end]),
+        None => text,
+    }
+}
+
 /// Comparisons of two parts made at most.
-const MOST_STEPS: usize = 200_000;
+const MOST_STEPS: usize = 50_000;
+/// Cases that one place is taken apart into at most.
+const MOST_CASES: usize = 64;
 /// Misfits told at most.
 const MOST: usize = 200;
+/// Stack for schemas that lead far down, in bytes.
+const STACK: usize = 64 << 20;
 
-/// A schema with what its references lead to.
-#[derive(Clone, Copy)]
-pub(super) struct Side<'s> {
-    root: &'s Json,
+pub(super) const CANNOT: &str = "what cannot be compared is the same on both sides";
+
+/// Keywords that hold together of what is written.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Case<'s> {
+    pub(super) maps: Vec<&'s Map<String, Json>>,
+    /// Schemas that let none of it through.
+    denied: Vec<&'s Json>,
 }
 
-impl<'s> Side<'s> {
-    pub(super) fn new(root: &'s Json) -> Self {
-        Self { root }
-    }
-
-    fn is_draft_7(self) -> bool {
-        self.root.get("$schema").and_then(Json::as_str).is_some_and(|s| s.contains("draft-07"))
-    }
-
-    /// Checks values by a schema that refers to nothing, in the draft of the whole.
-    pub(super) fn checker(self, schema: &Json) -> Option<Validator> {
-        let draft = if self.is_draft_7() { Draft::Draft7 } else { Draft::Draft202012 };
-        super::options(draft).build(schema).ok()
-    }
-
-    pub(super) fn target(self, reference: &str) -> Option<&'s Json> {
-        let (resource, pointer) = reference.split_once('#').unwrap_or((reference, ""));
-        let defs = ["$defs", "definitions"].into_iter().filter_map(|key| self.root.get(key)?.as_object());
-        let resource = if resource.is_empty() || self.root.get("$id").and_then(Json::as_str) == Some(resource) {
-            self.root
-        } else {
-            defs.flat_map(|d| d.iter())
-                .find(|(name, s)| s.get("$id").map_or(name.as_str() == resource, |id| id == resource))?
-                .1
-        };
-        if pointer.is_empty() || pointer.starts_with('/') {
-            return resource.pointer(&percent_encoding::percent_decode_str(pointer).decode_utf8().ok()?);
-        }
-        let defs = ["$defs", "definitions"].into_iter().filter_map(|key| resource.get(key)?.as_object());
-        defs.flat_map(|d| d.values()).find(|s| s.get("$anchor").is_some_and(|a| a == pointer))
-    }
-
-    /// The schema itself, or what it refers to when that is all it does.
-    pub(super) fn resolve(self, mut schema: &'s Json) -> &'s Json {
-        for _ in 0..DEEPEST {
-            let Some(object) = schema.as_object() else { return schema };
-            let only = object.keys().all(|k| k == "$ref" || is_annotation(k));
-            let Some(reference) = object.get("$ref").and_then(Json::as_str).filter(|_| only) else { return schema };
-            let Some(target) = self.target(reference) else { return schema };
-            schema = target;
-        }
-        schema
-    }
+/// Schemas that hold in a case, and those that do not.
+#[derive(Debug, Clone, Default)]
+struct Choice<'s> {
+    holds: Vec<&'s Json>,
+    denied: Vec<&'s Json>,
 }
 
-fn is_annotation(keyword: &str) -> bool {
-    matches!(
-        keyword,
-        "title"
-            | "description"
-            | "$comment"
-            | "default"
-            | "examples"
-            | "deprecated"
-            | "readOnly"
-            | "writeOnly"
-            | "$schema"
-            | "$id"
-            | "$defs"
-            | "definitions"
-            | "$anchor"
-            | "$vocabulary"
-            | "format"
-            | "contentEncoding"
-            | "contentMediaType"
-            | "contentSchema"
-    )
-}
-
-const TYPES: [&str; 7] = ["null", "boolean", "integer", "number", "string", "array", "object"];
-
-/// The types a schema lets through by `type`; a number includes the integers.
-pub(super) fn types(schema: &Map<String, Json>) -> Vec<&str> {
-    match schema.get("type") {
-        Some(Json::String(one)) => vec![one],
-        Some(Json::Array(several)) => several.iter().filter_map(Json::as_str).collect(),
-        _ => TYPES.into_iter().filter(|t| *t != "integer").collect(),
-    }
-}
-
-/// Whether no value that a schema's own keywords let through fits another: by their types, or by a property that both need and
-/// that holds other values in each.
-fn apart(other: &Json, writer: &Map<String, Json>) -> bool {
-    let other = match other {
-        Json::Bool(false) => return true,
-        Json::Object(other) => other,
-        _ => return false,
-    };
-    let kinds = |schema: &Map<String, Json>| -> Vec<String> {
-        let kinds: Vec<&str> = match listed(schema) {
-            Some(values) => values.iter().map(|v| type_of(v)).collect(),
-            None => types(schema),
-        };
-        kinds.into_iter().map(|k| if k == "integer" { "number" } else { k }.to_owned()).collect()
-    };
-    let theirs = kinds(other);
-    if !kinds(writer).iter().any(|k| theirs.contains(k)) {
-        return true;
-    }
-    let needed = required(writer);
-    types(other) == ["object"]
-        && types(writer) == ["object"]
-        && required(other).into_iter().filter(|name| needed.contains(name)).any(|name| {
-            let values = |schema: &Map<String, Json>| -> Option<Vec<Json>> {
-                Some(listed(schema.get("properties")?.get(name)?.as_object()?)?.into_iter().cloned().collect())
-            };
-            values(other).zip(values(writer)).is_some_and(|(a, b)| !a.iter().any(|v| b.contains(v)))
-        })
-}
-
-/// Whether something in a schema refers to elsewhere.
-pub(super) fn refers(schema: &Json) -> bool {
-    match schema {
-        Json::Object(object) => {
-            object.contains_key("$ref") || object.contains_key("$dynamicRef") || object.values().any(refers)
-        }
-        Json::Array(items) => items.iter().any(refers),
-        _ => false,
-    }
-}
-
-pub(super) fn is_combining(keyword: &str) -> bool {
-    matches!(keyword, "allOf" | "anyOf" | "oneOf" | "$ref")
-}
-
-/// The values a schema lists, by `enum` or `const`.
-pub(super) fn listed(schema: &Map<String, Json>) -> Option<Vec<&Json>> {
-    schema.get("const").map(|one| vec![one]).or_else(|| Some(schema.get("enum")?.as_array()?.iter().collect()))
-}
-
-pub(super) fn type_of(value: &Json) -> &'static str {
-    match value {
-        Json::Null => "null",
-        Json::Bool(_) => "boolean",
-        Json::Number(n) if n.is_i64() || n.is_u64() || n.as_f64().is_some_and(|f| f.fract() == 0.0) => "integer",
-        Json::Number(_) => "number",
-        Json::String(_) => "string",
-        Json::Array(_) => "array",
-        Json::Object(_) => "object",
-    }
-}
-
-pub(super) struct Check<'s> {
-    pub(super) reader: Side<'s>,
-    writer: Side<'s>,
+pub(super) struct Check<'c, 's> {
+    pub(super) reader: &'c Side<'s>,
+    pub(super) writer: &'c Side<'s>,
     /// Whether references mean the same on both sides.
     one_root: bool,
+    /// Whether what is left open by saying nothing counts as written after all.
+    pub(super) by_the_letter: bool,
     /// Pairs that are being compared or were found to fit, by their places in memory.
-    pairs: HashSet<(usize, usize, bool)>,
+    pairs: HashSet<(usize, Vec<usize>)>,
     /// Comparisons left: schemas can be written for which there is no end of them.
     pub(super) left: usize,
     found: Vec<Misfit>,
-}
-
-/// What a writer may write: all that a schema lets through, or all that its own keywords do, without those that combine others.
-#[derive(Clone, Copy)]
-pub(super) enum Written<'s> {
-    Schema(&'s Json),
-    Own(&'s Map<String, Json>),
-}
-
-/// One of the conditions that hold together in a schema.
-#[derive(Clone, Copy)]
-enum Part<'s> {
-    /// Its own keywords.
-    Own(&'s Map<String, Json>),
-    /// A member of `allOf`, or what `$ref` leads to.
-    Schema(&'s Json),
-    /// `anyOf`.
-    Any(&'s Json),
-    /// `oneOf`.
-    One(&'s Json),
-}
-
-fn nothing_said<'s>() -> &'s Map<String, Json> {
-    static NOTHING: OnceLock<Map<String, Json>> = OnceLock::new();
-    NOTHING.get_or_init(Map::new)
-}
-
-fn parts<'s>(side: Side<'s>, schema: &'s Map<String, Json>) -> Vec<Part<'s>> {
-    let target = schema.get("$ref").and_then(Json::as_str).and_then(|r| side.target(r));
-    // what stands beside a reference counts for nothing in draft-07
-    if let Some(target) = target.filter(|_| side.is_draft_7()) {
-        return vec![Part::Schema(target)];
-    }
-    let mut out = vec![Part::Own(schema)];
-    out.extend(target.map(Part::Schema));
-    out.extend(schema.get("allOf").and_then(Json::as_array).into_iter().flatten().map(Part::Schema));
-    out.extend(schema.get("anyOf").map(Part::Any));
-    out.extend(schema.get("oneOf").map(Part::One));
-    out
-}
-
-fn branches(group: &Json) -> impl Iterator<Item = &Json> {
-    group.as_array().into_iter().flatten()
 }
 
 fn place_of<T>(thing: &T) -> usize {
     std::ptr::from_ref(thing).addr()
 }
 
-impl<'s> Check<'s> {
+fn branches(group: &Json) -> impl Iterator<Item = &Json> {
+    group.as_array().into_iter().flatten()
+}
+
+/// What a schema denies, where that is all it does.
+fn only_not(schema: &Json) -> Option<&Json> {
+    let object = schema.as_object()?;
+    object.keys().all(|key| key == "not" || is_annotation(key)).then(|| object.get("not"))?
+}
+
+/// A schema that lets through values of one type.
+fn of_type(name: &str) -> Option<&'static Json> {
+    static OF: OnceLock<Vec<(&'static str, Json)>> = OnceLock::new();
+    let all = OF.get_or_init(|| TYPES.into_iter().map(|ty| (ty, serde_json::json!({"type": ty}))).collect());
+    all.iter().find(|(ty, _)| *ty == name).map(|(_, schema)| schema)
+}
+
+impl<'s> Choice<'s> {
+    fn and(mut self, more: &Self) -> Self {
+        self.holds.extend(&more.holds);
+        self.denied.extend(&more.denied);
+        self
+    }
+}
+
+/// Parts that are compared to find two schemas alike.
+const MOST_ALIKE: usize = 2_000;
+
+/// A schema's keywords together with those of what it refers to; none where a reference leads nowhere, or two say the same keyword.
+fn spread<'s>(side: &Side<'s>, schema: &'s Map<String, Json>) -> Option<BTreeMap<&'s str, &'s Json>> {
+    let (mut out, mut at) = (BTreeMap::new(), schema);
+    for _ in 0..DEEPEST {
+        let refers = at.contains_key("$ref");
+        for (key, value) in at.iter().filter(|(key, _)| *key != "$ref" && !is_annotation(key)) {
+            if !(refers && side.is_draft_7) && out.insert(key.as_str(), value).is_some() {
+                return None;
+            }
+        }
+        if !refers {
+            return Some(out);
+        }
+        at = match side.target(at)? {
+            Json::Object(target) => target,
+            _ => return None,
+        };
+    }
+    None
+}
+
+/// Whether two schemas say the same in the same words, wherever parts of them stand.
+fn alike<'s>(a: (&Side<'s>, &'s Json), b: (&Side<'s>, &'s Json), left: &mut usize) -> bool {
+    let ((side_a, a), (side_b, b)) = (a, b);
+    let (a, b) = match (a, b) {
+        (Json::Object(a), Json::Object(b)) => (a, b),
+        (Json::Array(a), Json::Array(b)) => {
+            return a.len() == b.len() && a.iter().zip(b).all(|(a, b)| alike((side_a, a), (side_b, b), left));
+        }
+        _ => return a == b,
+    };
+    if *left == 0 {
+        return false;
+    }
+    *left -= 1;
+    let (Some(a), Some(b)) = (spread(side_a, a), spread(side_b, b)) else { return false };
+    // what looks at what stands beside it looks at what stands in the same schema, or behind a reference from there
+    a.len() == b.len()
+        && a.into_iter().zip(b).all(|((key, a), (other, b))| {
+            key == other
+                && key != "$dynamicRef"
+                && key != "$recursiveRef"
+                && match (holds(key, a), holds(key, b)) {
+                    (Holds::One(a), Holds::One(b)) => alike((side_a, a), (side_b, b), left),
+                    (Holds::List(a), Holds::List(b)) => {
+                        a.len() == b.len() && a.iter().zip(b).all(|(a, b)| alike((side_a, a), (side_b, b), left))
+                    }
+                    (Holds::Named(a), Holds::Named(b)) => {
+                        let mut same = |(name, a): (&String, &'s Json)| {
+                            b.get(name).is_some_and(|b| alike((side_a, a), (side_b, b), left))
+                        };
+                        a.len() == b.len() && a.iter().all(&mut same)
+                    }
+                    (Holds::Nothing, Holds::Nothing) => equal(a, b),
+                    _ => false,
+                }
+        })
+}
+
+impl<'s> Case<'s> {
+    /// The values that may be written, where they are listed.
+    pub(super) fn listed(&self) -> Option<Vec<&'s Json>> {
+        let mut lists = self.maps.iter().filter_map(|map| super::keywords::listed(map));
+        let mut first = lists.next()?;
+        for other in lists {
+            first.retain(|value| other.iter().any(|known| equal(value, known)));
+        }
+        Some(first)
+    }
+
+    /// The types that may be written; a number includes the integers.
+    pub(super) fn types(&self) -> Vec<&'static str> {
+        let of_values: Option<Vec<&str>> = self.listed().map(|values| values.into_iter().map(type_of).collect());
+        let fits = |ty: &str| {
+            self.maps.iter().all(|map| {
+                let types = types(map);
+                types.contains(&ty) || (ty == "integer" && types.contains(&"number"))
+            })
+        };
+        let with_values = |ty: &&'static str| of_values.as_ref().is_none_or(|of| of.contains(ty));
+        let mut found: Vec<&'static str> = TYPES.into_iter().filter(|ty| fits(ty)).filter(with_values).collect();
+        found.retain(|ty| self.is_possible(ty));
+        // whole numbers are numbers
+        let whole = found.contains(&"number") && of_values.is_none();
+        found.into_iter().filter(|ty| !(whole && *ty == "integer")).collect()
+    }
+
+    /// Whether there may be values of a type: its bounds leave room for some.
+    fn is_possible(&self, ty: &str) -> bool {
+        let number = |key: &str| -> std::vec::IntoIter<f64> {
+            self.maps.iter().filter_map(|map| map.get(key)?.as_f64()).collect::<Vec<_>>().into_iter()
+        };
+        let room = |least: &str, most: &str, surely: usize| {
+            #[allow(clippy::cast_precision_loss, reason = "counts of properties")]
+            let least = number(least).fold(surely as f64, f64::max);
+            number(most).all(|most| most >= least)
+        };
+        match ty {
+            "string" => room("minLength", "maxLength", 0),
+            "array" => room("minItems", "maxItems", 0),
+            "integer" | "number" => {
+                let low = number("minimum").chain(number("exclusiveMinimum")).fold(f64::NEG_INFINITY, f64::max);
+                let beyond = |high: f64| high < low;
+                let excluded = |high: f64| high <= low && low.abs() < 1e15;
+                !(number("maximum").any(beyond) || number("exclusiveMaximum").any(excluded))
+            }
+            "object" => {
+                let mut needed: Vec<&str> = self.maps.iter().flat_map(|map| required(map)).collect();
+                needed.sort_unstable();
+                needed.dedup();
+                let never = |name: &&str| self.maps.iter().any(|map| says_of(map, name).contains(&&Json::Bool(false)));
+                room("minProperties", "maxProperties", needed.len()) && !needed.iter().any(never)
+            }
+            _ => true,
+        }
+    }
+
+    fn is_empty(&self) -> bool {
+        self.types().is_empty()
+    }
+}
+
+impl<'c, 's> Check<'c, 's> {
     pub(super) fn misfit(
         &mut self,
         path: &str,
@@ -251,67 +253,92 @@ impl<'s> Check<'s> {
         finding: impl Into<String>,
         remedy: impl Into<String>,
     ) -> bool {
+        self.tell(path, rule, finding.into(), remedy.into(), false)
+    }
+
+    /// What cannot be known.
+    pub(super) fn unsure(&mut self, path: &str, finding: impl Into<String>, remedy: impl Into<String>) -> bool {
+        self.tell(path, CANNOT, finding.into(), remedy.into(), true)
+    }
+
+    fn tell(&mut self, path: &str, rule: &'static str, finding: String, remedy: String, unknown: bool) -> bool {
         if self.found.len() < MOST {
-            self.found.push(Misfit { path: path.to_owned(), rule, finding: finding.into(), remedy: remedy.into() });
+            self.found.push(Misfit { path: path.to_owned(), rule, finding, remedy, unknown });
         }
         false
     }
 
+    fn entangled(&mut self, path: &str) -> bool {
+        let remedy = "write them with fewer references and branches";
+        self.unsure(path, "the schemas are too entangled to be compared", remedy)
+    }
+
     /// Tries without telling.
-    fn would(&mut self, work: impl FnOnce(&mut Self) -> bool) -> bool {
+    pub(super) fn would(&mut self, work: impl FnOnce(&mut Self) -> bool) -> bool {
         let told = self.found.len();
         let fits = work(self);
         self.found.truncate(told);
         fits
     }
 
-    /// Whether both are the same text that means the same.
-    pub(super) fn same(&self, reader: &Json, writer: &Json) -> bool {
-        reader == writer && (self.one_root || !refers(reader))
+    /// Whether both are the same text that means the same, references followed.
+    pub(super) fn same(&self, reader: &'s Json, writer: &'s Json) -> bool {
+        if self.reader.is_draft_7 != self.writer.is_draft_7 {
+            return false;
+        }
+        reader == writer && (self.one_root || !refers(reader)) || alike((self.reader, reader), (self.writer, writer), &mut { MOST_ALIKE })
     }
 
-    pub(super) fn accepts(&mut self, reader: &'s Json, written: Written<'s>, path: &str, depth: usize) -> bool {
-        let reader = self.reader.resolve(reader);
-        let written = match written {
-            Written::Schema(schema) => match self.writer.resolve(schema) {
-                Json::Bool(false) => return true,
-                Json::Bool(true) => Written::Own(nothing_said()),
-                schema if self.same(reader, schema) => return true,
-                schema => Written::Schema(schema),
-            },
-            own @ Written::Own(_) => own,
-        };
-        let reader = match reader {
-            Json::Object(reader) => reader,
-            Json::Bool(false) => {
-                return self.misfit(
-                    path,
-                    "false: nothing is let through",
-                    "data may stand here, and nothing is let through",
-                    "let it through, or stop writing it first",
-                );
-            }
-            _ => return true,
-        };
-        if depth > DEEPEST || self.left == 0 {
-            return self.misfit(
-                path,
-                "schemas: both can be compared",
-                "the schemas are too entangled to be compared",
-                "write them with fewer references and branches",
-            );
+    /// Whether all that a reader's schema lets through, a writer's does: the other way round, and by the letter, since what is said
+    /// of neither may be written all the same.
+    fn within(&mut self, reader: &'s Json, writer: &'s Json) -> bool {
+        if self.same(reader, writer) {
+            return true;
         }
-        let pair = match written {
-            Written::Schema(schema) => (place_of(reader), place_of(schema), false),
-            Written::Own(own) => (place_of(reader), place_of(own), true),
+        let mut other = Check {
+            reader: self.writer,
+            writer: self.reader,
+            one_root: self.one_root,
+            by_the_letter: true,
+            pairs: HashSet::new(),
+            left: self.left / 4,
+            found: Vec::new(),
         };
+        let before = other.left;
+        let within = other.accepts(writer, &[reader], "$", 0);
+        self.left = self.left.saturating_sub(before - other.left + 1);
+        within
+    }
+
+    /// Whether all that several schemas together let through is let through by a reader's.
+    pub(super) fn accepts(&mut self, reader: &'s Json, written: &[&'s Json], path: &str, depth: usize) -> bool {
+        let reader = self.reader.resolve(reader);
+        if *reader == Json::Bool(true) || reader.as_object().is_some_and(Map::is_empty) {
+            return true;
+        }
+        let written: Vec<&'s Json> = written.iter().map(|schema| self.writer.resolve(schema)).collect();
+        if written.iter().any(|schema| **schema == Json::Bool(false) || self.same(reader, schema)) {
+            return true;
+        }
+        if depth > DEEPEST || self.left == 0 {
+            return self.entangled(path);
+        }
+        self.left -= 1;
+        let mut places: Vec<usize> = written.iter().map(|schema| place_of(*schema)).collect();
+        places.sort_unstable();
+        places.dedup();
         // within itself: as good as the rest of it
-        if !self.pairs.insert(pair) {
+        if !self.pairs.insert((place_of(reader), places)) {
             return true;
         }
         let mut all = true;
-        for part in parts(self.reader, reader) {
-            all &= self.part_accepts(part, written, path, depth + 1);
+        match self.cases(&written) {
+            Ok(cases) => {
+                for case in &cases {
+                    all &= self.case(reader, case, path, depth + 1);
+                }
+            }
+            Err(finding) => all = self.unsure(path, finding, "write it with references and branches that can be followed"),
         }
         if !all {
             // what was taken to fit within this pair did so only if this pair does
@@ -320,76 +347,359 @@ impl<'s> Check<'s> {
         all
     }
 
-    /// Whether one condition of the reader's holds for all that is written: it does if it follows from one of the writer's.
-    fn part_accepts(&mut self, part: Part<'s>, written: Written<'s>, path: &str, depth: usize) -> bool {
-        let object = match written {
-            Written::Own(own) => return self.follows(part, Part::Own(own), path, depth),
-            Written::Schema(Json::Object(object)) => object,
-            Written::Schema(_) => return true,
-        };
-        let conditions = parts(self.writer, object);
-        if conditions.iter().any(|&condition| self.would(|c| c.follows(part, condition, path, depth))) {
-            return true;
+    /// The cases of what several schemas together let through; what lets nothing through is none.
+    fn cases(&mut self, written: &[&'s Json]) -> Result<Vec<Case<'s>>, &'static str> {
+        let mut done = Vec::new();
+        let mut open: Vec<(Case<'s>, Vec<&'s Json>)> = vec![(Case::default(), written.to_vec())];
+        let draft_7 = self.writer.is_draft_7;
+        'open: while let Some((mut case, mut todo)) = open.pop() {
+            let mut groups: Vec<Vec<Choice<'s>>> = Vec::new();
+            while let Some(schema) = todo.pop() {
+                let object = match schema {
+                    Json::Bool(false) => continue 'open,
+                    Json::Object(object) => object,
+                    _ => continue,
+                };
+                if case.maps.iter().any(|map| std::ptr::eq(*map, object)) {
+                    continue;
+                }
+                if object.contains_key("$ref") {
+                    todo.push(self.writer.target(object).ok_or("what is written refers to what is not found here")?);
+                    if draft_7 {
+                        continue;
+                    }
+                }
+                if object.contains_key("$dynamicRef") || object.contains_key("$recursiveRef") {
+                    return Err("where a reference of what is written leads depends on the way there");
+                }
+                case.maps.push(object);
+                todo.extend(object.get("allOf").into_iter().flat_map(branches));
+                match object.get("not").map(|denied| self.writer.resolve(denied)) {
+                    Some(Json::Bool(true)) => continue 'open,
+                    Some(denied) => match only_not(denied) {
+                        Some(inner) => todo.push(inner),
+                        None => case.denied.push(denied),
+                    },
+                    None => {}
+                }
+                let branch = |b| Choice { holds: vec![b], denied: Vec::new() };
+                groups.extend(object.get("anyOf").map(|group| branches(group).map(branch).collect()));
+                if let Some(group) = object.get("oneOf") {
+                    let one = |(place, b): (usize, &'s Json)| {
+                        let others = branches(group).enumerate().filter(|(other, _)| *other != place);
+                        Choice { holds: vec![b], denied: others.map(|(_, other)| other).collect() }
+                    };
+                    groups.push(branches(group).enumerate().map(one).collect());
+                }
+                if let Some(condition) = object.get("if") {
+                    let holds = std::iter::once(condition).chain(object.get("then")).collect();
+                    let otherwise = Choice { holds: object.get("else").into_iter().collect(), denied: vec![condition] };
+                    groups.push(vec![Choice { holds, denied: Vec::new() }, otherwise]);
+                }
+                let depending = ["dependentSchemas", "dependencies"].into_iter().filter_map(|key| object.get(key)?.as_object());
+                for schema in depending.flat_map(Map::values).filter(|schema| !schema.is_array()) {
+                    groups.push(vec![branch(schema), Choice::default()]);
+                }
+            }
+            if case.is_empty() {
+                continue;
+            }
+            let Some(first) = groups.pop() else {
+                done.push(case);
+                if done.len() > MOST_CASES {
+                    return Err("what is written has too many cases to be compared");
+                }
+                continue;
+            };
+            if open.len() + first.len() > 4 * MOST_CASES {
+                return Err("what is written has too many cases to be compared");
+            }
+            for option in first {
+                let rest = groups.iter().cloned();
+                open.extend(products(&case, option, rest.collect(), MOST_CASES).ok_or("what is written has too many cases to be compared")?);
+            }
         }
-        // the condition that says most is told of
-        let own = conditions
-            .iter()
-            .find(|c| matches!(c, Part::Own(own) if own.keys().any(|k| !is_annotation(k) && !is_combining(k))));
-        let told = own.or_else(|| conditions.get(1)).or_else(|| conditions.first());
-        if let Some(&told) = told {
-            self.follows(part, told, path, depth);
-        }
-        false
+        Ok(done)
     }
 
-    fn follows(&mut self, part: Part<'s>, condition: Part<'s>, path: &str, depth: usize) -> bool {
-        self.left = self.left.saturating_sub(1);
-        match (part, condition) {
-            (Part::Any(a), Part::Any(b)) | (Part::One(a), Part::One(b)) if self.same(a, b) => true,
-            (_, Part::Schema(schema)) => match self.writer.resolve(schema) {
-                Json::Bool(false) => true,
-                Json::Bool(true) => self.part_accepts(part, Written::Own(nothing_said()), path, depth + 1),
-                schema if depth <= DEEPEST && self.left > 0 => {
-                    self.part_accepts(part, Written::Schema(schema), path, depth + 1)
-                }
-                _ => self.misfit(
+    pub(super) fn case(&mut self, reader: &'s Json, case: &Case<'s>, path: &str, depth: usize) -> bool {
+        let reader = self.reader.resolve(reader);
+        let object = match reader {
+            Json::Bool(true) => return true,
+            Json::Bool(false) => {
+                return self.misfit(
                     path,
-                    "schemas: both can be compared",
-                    "the schemas are too entangled to be compared",
-                    "write them with fewer references and branches",
-                ),
-            },
-            (_, Part::Any(group) | Part::One(group)) => {
-                let mut all = true;
-                for branch in branches(group) {
-                    all &= self.follows(part, Part::Schema(branch), path, depth + 1);
-                }
-                all
+                    "false: nothing is let through",
+                    "data may stand here, and nothing is let through",
+                    "let it through, or stop writing it first",
+                );
             }
-            (Part::Own(reader), Part::Own(writer)) => self.keywords(reader, writer, path, depth),
-            (Part::Schema(schema), Part::Own(writer)) => self.accepts(schema, Written::Own(writer), path, depth + 1),
-            (Part::Any(group), Part::Own(writer)) => {
-                branches(group).any(|b| self.would(|c| c.accepts(b, Written::Own(writer), path, depth + 1)))
-                    || self.misfit(
-                        path,
-                        "anyOf: some branch lets it through",
-                        "data fits none of the branches for certain",
-                        "keep a branch that lets earlier data through",
-                    )
-            }
-            (Part::One(group), Part::Own(writer)) => {
-                let fits = branches(group).enumerate().any(|(place, branch)| {
-                    let others = branches(group).enumerate().filter(|(other, _)| *other != place);
-                    self.would(|c| c.accepts(branch, Written::Own(writer), path, depth + 1))
-                        && others.into_iter().all(|(_, other)| apart(self.reader.resolve(other), writer))
-                });
-                fits || self.misfit(
-                    path,
-                    "oneOf: exactly one branch lets it through",
-                    "data fits none of the branches for certain, or more than one",
-                    "keep a branch that lets earlier data through, and keep the others apart from it by their types",
-                )
+            Json::Object(object) => object,
+            _ => return true,
+        };
+        if case.maps.iter().any(|map| std::ptr::eq(*map, object) || (*map == object && self.same_map(object))) {
+            return true;
+        }
+        if depth > DEEPEST || self.left == 0 {
+            return self.entangled(path);
+        }
+        self.left -= 1;
+        if let Some(values) = case.listed() {
+            return self.values(reader, case, &values, path);
+        }
+        let mut all = true;
+        if object.contains_key("$ref") {
+            let Some(target) = self.reader.target(object) else {
+                let remedy = "refer to what stands in the schema or among its references";
+                return self.unsure(path, "the schema refers to what is not found here", remedy);
+            };
+            all &= self.case(target, case, path, depth + 1);
+            if self.reader.is_draft_7 {
+                return all;
             }
         }
+        all &= self.keywords(object, case, path, depth);
+        for schema in object.get("allOf").into_iter().flat_map(branches) {
+            all &= self.case(schema, case, path, depth + 1);
+        }
+        if let Some(group) = object.get("anyOf") {
+            all &= self.any(group, case, path, depth);
+        }
+        if let Some(group) = object.get("oneOf") {
+            all &= self.one(group, case, path, depth);
+        }
+        if let Some(denied) = object.get("not") {
+            all &= self.not(denied, case, path);
+        }
+        if let Some(condition) = object.get("if") {
+            all &= self.chosen(condition, object, case, path, depth);
+        }
+        all
     }
+
+    fn same_map(&self, object: &Map<String, Json>) -> bool {
+        let refers = object.iter().any(|(key, value)| key == "$ref" || key == "$dynamicRef" || refers(value));
+        (self.one_root || !refers) && self.reader.is_draft_7 == self.writer.is_draft_7
+    }
+
+    /// Whether a case has the same keyword, which then holds.
+    pub(super) fn has_same(&self, case: &Case<'s>, key: &str, value: &'s Json) -> bool {
+        case.maps.iter().any(|map| map.get(key).is_some_and(|written| self.same(value, written)))
+    }
+
+    fn any(&mut self, group: &'s Json, case: &Case<'s>, path: &str, depth: usize) -> bool {
+        if self.has_same(case, "anyOf", group) || branches(group).any(|b| self.would(|c| c.case(b, case, path, depth + 1))) {
+            return true;
+        }
+        // each type may find a branch of its own
+        let types = case.types();
+        if types.len() > 1 {
+            let narrowed: Vec<Case<'s>> = types.into_iter().filter_map(|ty| narrowed(case, ty)).collect();
+            if narrowed.iter().all(|one| branches(group).any(|b| self.would(|c| c.case(b, one, path, depth + 1)))) {
+                return true;
+            }
+        }
+        let near: Vec<&'s Json> = branches(group).filter(|branch| !self.apart(branch, case)).collect();
+        match near[..] {
+            [] => {
+                let remedy = "keep a branch that lets earlier data through";
+                return self.misfit(path, "anyOf: some branch lets it through", "data fits none of the branches", remedy);
+            }
+            // the others are out of the question
+            [only] => return self.case(only, case, path, depth + 1),
+            _ => {}
+        }
+        let remedy = "keep a branch that lets all earlier data through";
+        self.unsure(path, "no branch of \"anyOf\" lets all of the data through for certain", remedy)
+    }
+
+    fn one(&mut self, group: &'s Json, case: &Case<'s>, path: &str, depth: usize) -> bool {
+        if self.has_same(case, "oneOf", group) {
+            return true;
+        }
+        let fits = |check: &mut Self, case: &Case<'s>| {
+            branches(group).enumerate().any(|(place, branch)| {
+                let others = branches(group).enumerate().filter(|(other, _)| *other != place).map(|(_, other)| other);
+                check.would(|c| c.case(branch, case, path, depth + 1)) && others.into_iter().all(|other| check.apart(other, case))
+            })
+        };
+        if fits(self, case) {
+            return true;
+        }
+        let types = case.types();
+        if types.len() > 1 && types.into_iter().filter_map(|ty| narrowed(case, ty)).all(|one| fits(self, &one)) {
+            return true;
+        }
+        let remedy = "keep a branch that lets earlier data through, and keep the others apart from it by their types";
+        let near: Vec<&'s Json> = branches(group).filter(|branch| !self.apart(branch, case)).collect();
+        match near[..] {
+            [] => {
+                return self.misfit(path, "oneOf: exactly one branch lets it through", "data fits none of the branches", remedy);
+            }
+            [only] => return self.case(only, case, path, depth + 1),
+            _ => {}
+        }
+        let all = branches(group).filter(|b| self.would(|c| c.case(b, case, path, depth + 1))).count();
+        if all > 1 {
+            return self.misfit(path, "oneOf: exactly one branch lets it through", "data fits more than one branch", remedy);
+        }
+        self.unsure(path, "that exactly one branch of \"oneOf\" lets the data through is not certain", remedy)
+    }
+
+    fn not(&mut self, denied: &'s Json, case: &Case<'s>, path: &str) -> bool {
+        if let Some(inner) = only_not(self.reader.resolve(denied)) {
+            return self.case(inner, case, path, 0);
+        }
+        if self.has_same(case, "not", denied) || self.apart(denied, case) {
+            return true;
+        }
+        if self.would(|c| c.case(denied, case, path, 0)) {
+            let remedy = "let through what is denied, or stop writing it first";
+            return self.misfit(path, "not: what is denied is not let through", "data is what \"not\" denies", remedy);
+        }
+        self.unsure(path, "whether data is what \"not\" denies cannot be told", "keep \"not\" as it is, or take it out")
+    }
+
+    fn chosen(
+        &mut self,
+        condition: &'s Json,
+        object: &'s Map<String, Json>,
+        case: &Case<'s>,
+        path: &str,
+        depth: usize,
+    ) -> bool {
+        let (then, other) = (object.get("then"), object.get("else"));
+        let same = |map: &&&'s Map<String, Json>| {
+            map.get("if").is_some_and(|written| self.same(condition, written))
+                && [("then", then), ("else", other)]
+                    .into_iter()
+                    .all(|(key, read)| read.is_none_or(|read| map.get(key).is_some_and(|written| self.same(read, written))))
+        };
+        if case.maps.iter().find(same).is_some() {
+            return true;
+        }
+        let holds = self.would(|c| c.case(condition, case, path, depth + 1));
+        let never = self.apart(condition, case);
+        let fits = |check: &mut Self, schema: Option<&'s Json>| {
+            schema.is_none_or(|schema| check.would(|c| c.case(schema, case, path, depth + 1)))
+        };
+        match (holds, never) {
+            (true, _) => then.is_none_or(|then| self.case(then, case, path, depth + 1)),
+            (_, true) => other.is_none_or(|other| self.case(other, case, path, depth + 1)),
+            _ if fits(self, then) && fits(self, other) => true,
+            _ => self.unsure(path, "whether the condition of \"if\" holds cannot be told", "keep \"if\" as it is, or take it out"),
+        }
+    }
+
+    /// Listed values are not compared but checked, one by one.
+    fn values(&mut self, reader: &'s Json, case: &Case<'s>, values: &[&'s Json], path: &str) -> bool {
+        let mut all = true;
+        for value in values {
+            self.left = self.left.saturating_sub(20);
+            if self.left == 0 {
+                return self.entangled(path);
+            }
+            let holds = Holding::new(self.reader).holds(reader, value);
+            if holds == Some(true) {
+                continue;
+            }
+            let written = case.maps.iter().map(|map| {
+                let only: Map<String, Json> =
+                    map.iter().filter(|(key, _)| !matches!(key.as_str(), "enum" | "const")).map(|(k, v)| (k.clone(), v.clone())).collect();
+                let plain = !refers(&Json::Object(only.clone()));
+                if plain { Holding::new(self.writer).holds(&Json::Object(only), value) } else { None }
+            });
+            if written.into_iter().any(|written| written == Some(false)) {
+                continue;
+            }
+            all = match holds {
+                Some(_) => {
+                    let finding = format!("data may be {value}, which does not fit");
+                    self.misfit(path, "enum, const: every listed value fits", finding, format!("let {value} through"))
+                }
+                None => {
+                    let remedy = "write what is referred to in its place";
+                    self.unsure(path, format!("whether {value} fits cannot be told here"), remedy)
+                }
+            };
+        }
+        all
+    }
+
+    /// Whether no value of a case fits a reader's schema: by types, or by what is listed, also of a property that both need.
+    pub(super) fn apart(&mut self, schema: &'s Json, case: &Case<'s>) -> bool {
+        if case.denied.clone().into_iter().any(|denied| self.within(schema, denied)) {
+            return true;
+        }
+        let other = match self.reader.resolve(schema) {
+            Json::Bool(yes) => return !yes,
+            Json::Object(other) => other,
+            _ => return false,
+        };
+        if self.reader.is_draft_7 && other.contains_key("$ref") {
+            return false;
+        }
+        if let Some(values) = case.listed() {
+            return values.iter().all(|value| Holding::new(self.reader).holds(self.reader.resolve(schema), value) == Some(false));
+        }
+        if let Some(values) = super::keywords::listed(other) {
+            let writes = |map: &Map<String, Json>, value: &Json| {
+                !refers(&Json::Object(map.clone())) && Holding::new(self.writer).holds(&Json::Object(map.clone()), value) == Some(false)
+            };
+            if values.iter().all(|value| case.maps.iter().any(|map| writes(map, value))) {
+                return true;
+            }
+        }
+        let number = |ty: &str| if ty == "integer" { "number".to_owned() } else { ty.to_owned() };
+        let theirs: Vec<String> = match super::keywords::listed(other) {
+            Some(values) => values.into_iter().map(|v| number(type_of(v))).collect(),
+            None => types(other).into_iter().map(number).collect(),
+        };
+        let ours = case.types();
+        if !ours.iter().any(|ty| theirs.contains(&number(ty))) {
+            return true;
+        }
+        if ours != ["object"] || theirs != ["object"] {
+            return false;
+        }
+        let needed: Vec<&str> = case.maps.iter().flat_map(|map| required(map)).collect();
+        required(other).into_iter().filter(|name| needed.contains(name)).any(|name| {
+            let of = |map: &'s Map<String, Json>| super::keywords::listed(map.get("properties")?.get(name)?.as_object()?);
+            let Some(theirs) = of(other) else { return false };
+            let ours = case.maps.iter().find_map(|map| of(map));
+            ours.is_some_and(|ours| !ours.iter().any(|value| theirs.iter().any(|other| equal(value, other))))
+        })
+    }
+}
+
+/// A case together with all ways to choose from what is left to choose.
+fn products<'s>(
+    case: &Case<'s>,
+    option: Choice<'s>,
+    groups: Vec<Vec<Choice<'s>>>,
+    most: usize,
+) -> Option<Vec<(Case<'s>, Vec<&'s Json>)>> {
+    let mut all = vec![option];
+    for group in groups {
+        if all.len() * group.len() > most {
+            return None;
+        }
+        all = all
+            .iter()
+            .flat_map(|before| group.iter().map(|more| before.clone().and(more)))
+            .collect();
+    }
+    let with = |option: Choice<'s>| {
+        let mut case = case.clone();
+        case.denied.extend(option.denied);
+        (case, option.holds)
+    };
+    Some(all.into_iter().map(with).collect())
+}
+
+/// A case of one type only.
+fn narrowed<'s>(case: &Case<'s>, ty: &str) -> Option<Case<'s>> {
+    let mut maps = case.maps.clone();
+    maps.push(of_type(ty)?.as_object()?);
+    Some(Case { maps, denied: case.denied.clone() })
 }

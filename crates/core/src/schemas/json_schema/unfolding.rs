@@ -9,18 +9,19 @@ use std::panic::{AssertUnwindSafe, catch_unwind, resume_unwind};
 use jsonschema::{Keyword, ValidationError, ValidationOptions};
 use serde_json::{Map, Value as Json};
 
-use super::compare::Side;
+use super::resolving::{Holds, Side, holds};
 
 /// Schemas that one may unfold to, each counted as often as it is used.
 const MOST: u64 = 100_000;
 /// Longest way down, over references and parts.
-const DEEPEST: u64 = 1_000;
+const DEEPEST: u64 = 4_000;
 /// Steps of checking one value.
 pub(super) const MOST_STEPS: u64 = 200_000;
 /// The keyword that counts a step.
 const STEP: &str = "gonvel:step";
-/// Stack for schemas and values that lead far down, in bytes.
+/// Stack for schemas and values that lead far down, in bytes, and what each step down may take of it where a value goes on from it.
 const STACK: usize = 256 << 20;
+const OF_A_STEP: usize = 192 << 10;
 /// Ways down that any stack has room for.
 const SHALLOW: u64 = 60;
 
@@ -38,7 +39,8 @@ pub(super) struct Unfolded {
 impl Unfolded {
     /// Why it is refused, if it is.
     pub(super) fn too_much(self) -> Option<String> {
-        if self.size > MOST {
+        // where one comes back to itself steps are counted instead
+        if self.size > MOST && !self.comes_back {
             return Some(format!(
                 "the schema unfolds to more than {MOST} schemas, each counted as often as it is used: use fewer of them twice"
             ));
@@ -54,28 +56,11 @@ impl Unfolded {
 
     /// Does something that goes as deep as the schema, or as schema and value together.
     pub(super) fn with_stack<T>(self, work: impl FnOnce() -> T) -> T {
-        if self.depth <= SHALLOW && !self.comes_back { work() } else { stacker::grow(STACK, work) }
-    }
-}
-
-/// What a keyword holds.
-enum Holds<'s> {
-    One(&'s Json),
-    List(&'s Vec<Json>),
-    Named(&'s Map<String, Json>),
-    Nothing,
-}
-
-fn holds<'s>(keyword: &str, value: &'s Json) -> Holds<'s> {
-    match (keyword, value) {
-        ("enum" | "const" | "default" | "examples" | "required" | "type", _) => Holds::Nothing,
-        (
-            "properties" | "patternProperties" | "dependentSchemas" | "dependencies" | "$defs" | "definitions",
-            Json::Object(named),
-        ) => Holds::Named(named),
-        (_, Json::Array(list)) => Holds::List(list),
-        (_, Json::Object(_)) => Holds::One(value),
-        _ => Holds::Nothing,
+        if self.depth <= SHALLOW && !self.comes_back {
+            return work();
+        }
+        let of_value = if self.comes_back { usize::try_from(self.depth).unwrap_or(0) * OF_A_STEP } else { 0 };
+        stacker::grow(STACK + of_value, work)
     }
 }
 
@@ -116,7 +101,7 @@ impl<'s> Measuring<'s> {
         };
         for (keyword, value) in object {
             match (keyword.as_str(), value) {
-                ("$ref", Json::String(reference)) => match self.side.target(reference) {
+                ("$ref", Json::String(_)) => match self.side.target(object) {
                     Some(target) => add(self.schema(target, way + 1)),
                     None => self.comes_back = true,
                 },
@@ -228,7 +213,7 @@ mod tests {
             (chain(40, 2), Some("more than 100000 schemas")),
             (chain(14, 2), None),
             (chain(400, 1), None),
-            (chain(20_000, 1), Some("more than 1000 schemas down")),
+            (chain(20_000, 1), Some("more than 4000 schemas down")),
         ] {
             let start = Instant::now();
             let parsed = JsonSchema::parse(&schema.to_string());
@@ -256,8 +241,8 @@ mod tests {
         list.validate(&nested(120)).unwrap();
         assert!(list.validate(&json!({"a": {"a": {"n": "x"}}})).is_err());
         // the same on a small stack, through many references at each level
-        let mut long = chain(450, 1);
-        long["$defs"]["a450"] = json!({"properties": {"a": {"$ref": "#/$defs/a0"}}});
+        let mut long = chain(900, 1);
+        long["$defs"]["a900"] = json!({"properties": {"a": {"$ref": "#/$defs/a0"}}});
         let long = JsonSchema::parse(&long.to_string()).unwrap();
         std::thread::Builder::new().stack_size(512 << 10).spawn(move || long.validate(&nested(100)).unwrap()).unwrap().join().unwrap();
     }

@@ -3,8 +3,8 @@
 use serde_json::{Map, Value as Json};
 
 use super::JsonSchema;
-use super::compare::{Side, types};
-use super::keywords::required;
+use super::keywords::{required, types};
+use super::resolving::Side;
 use crate::schemas::SchemaChange;
 
 /// Deepest way down.
@@ -21,7 +21,7 @@ pub fn changes(earlier: &JsonSchema, later: &JsonSchema) -> Vec<SchemaChange> {
 /// The paths of all properties.
 #[must_use]
 pub fn field_paths(schema: &JsonSchema) -> Vec<String> {
-    fn walk<'s>(side: Side<'s>, schema: &'s Json, path: &str, depth: usize, out: &mut Vec<String>) {
+    fn walk<'s>(side: &Side<'s>, schema: &'s Json, path: &str, depth: usize, out: &mut Vec<String>) {
         let Some(object) = side.resolve(schema).as_object().filter(|_| depth < 8) else { return };
         for (name, inner) in object.get("properties").and_then(Json::as_object).into_iter().flatten() {
             let at = if path.is_empty() { name.clone() } else { format!("{path}.{name}") };
@@ -37,7 +37,7 @@ pub fn field_paths(schema: &JsonSchema) -> Vec<String> {
         }
     }
     let mut out = Vec::new();
-    walk(Side::new(&schema.root), &schema.root, "", 0, &mut out);
+    walk(&Side::new(&schema.root), &schema.root, "", 0, &mut out);
     out.sort_unstable();
     out.dedup();
     out

@@ -99,7 +99,7 @@ struct Check {
 
 impl Check {
     fn misfit(&mut self, path: &str, rule: &'static str, finding: String, remedy: String) {
-        self.found.push(Misfit { path: path.to_owned(), rule, finding, remedy });
+        self.found.push(Misfit { path: path.to_owned(), rule, finding, remedy, unknown: false });
     }
 
     fn messages(&mut self, reader: &MessageDescriptor, writer: &MessageDescriptor, path: &str) {
@@ -145,7 +145,7 @@ impl Check {
 
     fn fields(&mut self, reader: &FieldDescriptor, writer: &FieldDescriptor, path: &str) {
         let (read, written) = (reader.kind(), writer.kind());
-        if !alike(&read, &written) || reader.is_map() != writer.is_map() {
+        if !alike(&read, &written) || reader.is_map() != writer.is_map() || reader.is_group() != writer.is_group() {
             let finding = format!(
                 "the field of number {} is written as {}, {} is expected",
                 reader.number(),
@@ -183,6 +183,12 @@ impl Check {
         }
         match (&read, &written) {
             (Kind::Enum(reader), Kind::Enum(writer)) => self.enums(reader, writer, path),
+            // an open enum keeps a number it does not know
+            (Kind::Enum(reader), _) if reader.parent_file().syntax() == Syntax::Proto2 => {
+                let finding = format!("data may hold numbers that {} does not know, which are dropped", reader.name());
+                let rule = "a closed enum knows every value that is written";
+                self.misfit(path, rule, finding, format!("keep {}", said(writer)));
+            }
             (Kind::Message(reader), Kind::Message(writer)) if reader.is_map_entry() && writer.is_map_entry() => {
                 self.fields(&reader.map_entry_key_field(), &writer.map_entry_key_field(), path);
                 self.fields(&reader.map_entry_value_field(), &writer.map_entry_value_field(), path);

@@ -97,9 +97,12 @@ async fn make(c: &mut AsyncPgConnection, name: &str, language: Language, about: 
 /// Adds a version to a schema that is locked; the version that has this text already is given back.
 async fn add(c: &mut AsyncPgConnection, schema: &StoredSchema, new: &NewText<'_>) -> Result<(i64, i32), Stop> {
     use schema_versions as v;
+    // the same text with other references is another schema
+    let whole = (new.parsed.text != new.text).then_some(new.parsed.text.as_str());
     let there: Option<(i64, i32)> = v::table
         .filter(v::schema_id.eq(schema.id))
         .filter(v::text.eq(new.text))
+        .filter(v::standalone.is_not_distinct_from(whole))
         .select((v::id, v::version))
         .first(c)
         .await

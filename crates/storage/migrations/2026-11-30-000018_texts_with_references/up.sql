@@ -1,0 +1,3 @@
+-- The same text with other references is another version.
+DROP INDEX schema_versions_by_text;
+CREATE UNIQUE INDEX schema_versions_by_text ON schema_versions (schema_id, md5(text), md5(coalesce(standalone, '')));
