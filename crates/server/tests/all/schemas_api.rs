@@ -274,3 +274,30 @@ async fn schemas_are_inferred_from_a_topic_and_from_a_sample() {
     says(&api.post("/schemas/infer", &sample("")).await, 422, "no values");
     says(&api.post("/schemas/infer", &json!({"language": "protobuf", "from": {"sample": "{}"}})).await, 422, "a promise");
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_same_text_with_other_references_is_another_version() {
+    let api = Api::start().await;
+    let bin = |more: &str| format!(r#"{{"type":"record","name":"Bin","fields":[{{"name":"id","type":"long"}}{more}]}}"#);
+    let first = json!({"name": "bins", "language": "avro", "text": bin("")});
+    assert_eq!(api.post("/schemas", &first).await.0, 201);
+    let second = json!({"text": bin(r#",{"name":"grade","type":"string"}"#)});
+    assert_eq!(api.post("/schemas/bins/versions", &second).await.0, 200);
+    let text = r#"{"type":"array","items":"Bin"}"#;
+    let of = |version: i32| json!([{"name": "bins", "version": version}]);
+    let lots = json!({"name": "lots", "language": "avro", "text": text, "references": of(1), "rule": {"reads-past": "latest"}});
+    assert_eq!(api.post("/schemas", &lots).await.0, 201);
+    let other = json!({"text": text, "references": of(2)});
+    // what the check finds is what registering finds
+    let checked = api.post("/schemas/lots/check", &other).await.1;
+    assert!(checked["breaches"][0]["misfits"][0]["finding"].as_str().unwrap().contains("grade"), "{checked:#}");
+    says(&api.post("/schemas/lots/versions", &other).await, 409, "grade");
+    let unruled = json!({"revision": 1, "description": "", "owner": "", "labels": [], "rule": {}, "retired": false});
+    assert_eq!(api.put("/schemas/lots", &unruled).await.0, 200);
+    for _ in 0..2 {
+        let done = api.post("/schemas/lots/versions", &other).await;
+        assert_eq!((done.0, &done.1["version"]), (200, &json!(2)), "{:#}", done.1);
+    }
+    let again = api.post("/schemas/lots/versions", &json!({"text": text, "references": of(1)})).await;
+    assert_eq!(again.1["version"], json!(1), "{:#}", again.1);
+}

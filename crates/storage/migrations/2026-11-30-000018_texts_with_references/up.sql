@@ -1,3 +1,3 @@
--- The same text with other references is another version.
+-- The same text with other references is another version. Which are the same is looked up under the schema's lock.
 DROP INDEX schema_versions_by_text;
-CREATE UNIQUE INDEX schema_versions_by_text ON schema_versions (schema_id, md5(text), md5(coalesce(standalone, '')));
+CREATE INDEX schema_versions_by_text ON schema_versions (schema_id, md5(text));
