@@ -101,12 +101,17 @@ fn verdict(
     let mut verdict = SchemaVerdict {
         passes: false,
         fault: None,
-        same_as: versions.iter().find(|v| says_the_same(&v.text, text)).map(|v| v.version),
+        same_as: None,
         breaches: Vec::new(),
         differences: Vec::new(),
     };
     let new = match core::parse(stored.language, text, references) {
-        Ok(new) => new.parsed,
+        Ok(new) => {
+            // with other references the same text says something else
+            let same = |v: &&StoredVersion| says_the_same(&v.text, text) && says_the_same(&v.standalone, &new.text);
+            verdict.same_as = versions.iter().find(same).map(|v| v.version);
+            new.parsed
+        }
         Err(fault) => {
             verdict.fault = Some(fault_of(fault));
             return Ok(verdict);
