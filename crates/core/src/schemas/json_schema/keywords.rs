@@ -135,6 +135,8 @@ struct End {
     rule: &'static str,
     name: &'static str,
     beyond: &'static str,
+    far: &'static str,
+    wanted: &'static str,
 }
 
 const ENDS: [End; 2] = [
@@ -145,6 +147,8 @@ const ENDS: [End; 2] = [
         rule: "minimum: the value is not below it",
         name: "lower",
         beyond: "below",
+        far: "low",
+        wanted: "at least",
     },
     End {
         inclusive: "maximum",
@@ -153,6 +157,8 @@ const ENDS: [End; 2] = [
         rule: "maximum: the value is not above it",
         name: "upper",
         beyond: "above",
+        far: "high",
+        wanted: "at most",
     },
 ];
 
@@ -234,7 +240,15 @@ impl<'c, 's> Check<'c, 's> {
                 }
                 let remedy = format!("leave the {} bound as it was", end.name);
                 all = match known {
-                    true => self.misfit(path, end.rule, format!("data may be {} {bound}", end.beyond), remedy),
+                    true => {
+                        let bounds = case.maps.iter().filter_map(|map| map.get(end.inclusive).or(map.get(end.exclusive)));
+                        let nearest = bounds.filter_map(Bound::of).reduce(|a, b| if a.compare(b) == Some(end.within) { a } else { b });
+                        let finding = match nearest {
+                            Some(written) => format!("data may be as {} as {written}, {} {bound} is expected", end.far, end.wanted),
+                            None => format!("data may be {} {bound}", end.beyond),
+                        };
+                        self.misfit(path, end.rule, finding, remedy)
+                    }
                     false => self.unsure(path, format!("numbers as large as {bound} are too near each other to be compared"), remedy),
                 };
             }
