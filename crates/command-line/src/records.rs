@@ -6,8 +6,8 @@ use std::path::PathBuf;
 use clap::{Args, Subcommand, ValueEnum};
 use futures::StreamExt;
 use gonvel_http_api::{Imported, Produced, Record, Records, SearchProgress};
-use serde_json::value::RawValue;
 use reqwest::Method;
+use serde_json::value::RawValue;
 use tokio_util::io::ReaderStream;
 
 use crate::Output;

@@ -8,7 +8,9 @@ use std::time::{Duration, Instant};
 use bytes::Bytes;
 use gonvel_core::block::{UnpackedBlock, pack};
 use gonvel_core::naming::{ConnectorId, Epoch, Offset, PartitionId, TopicId, TopicName, TopicPartition};
-use gonvel_core::ports::{Answered, AppendBatch, FleetStore, Identity, LaneProgress, PartitionBlocks, PortError, Topic, TopicLog};
+use gonvel_core::ports::{
+    Answered, AppendBatch, FleetStore, Identity, LaneProgress, PartitionBlocks, PortError, Topic, TopicLog,
+};
 use gonvel_core::record::Record;
 use gonvel_core::topic_settings::{Keep, TopicSettings};
 
@@ -235,16 +237,17 @@ async fn a_session_s_batches_go_in_once_and_in_order(log: &dyn TopicLog) {
     let early = log.append(write(5)).await;
     assert!(matches!(early, Err(PortError::OutOfTurn { expected: 2, found: 5 })), "{early:?}");
     // another request with a number that was used is no retry, in one group or later
-    let other = |sequence| AppendBatch { identity: Some(Identity::Sequence { session, sequence, digest: vec![2] }), ..write(sequence) };
+    let other = |sequence| AppendBatch {
+        identity: Some(Identity::Sequence { session, sequence, digest: vec![2] }),
+        ..write(sequence)
+    };
     let reused = log.append(other(1)).await;
     assert!(matches!(reused, Err(PortError::SequenceReused { sequence: 1 })), "{reused:?}");
     // what is refused for another reason does not use up its place
     let missing = AppendBatch { identity: write(2).identity, ..batch(&[(at(&topic, 9), &[record("2", 1)])]) };
     assert!(matches!(log.append(missing).await, Err(PortError::NotFound { .. })));
-    let (second, reused) = tokio::join!(
-        log.append(AppendBatch { told: Some(Bytes::from_static(b"said")), ..write(2) }),
-        log.append(other(2))
-    );
+    let (second, reused) =
+        tokio::join!(log.append(AppendBatch { told: Some(Bytes::from_static(b"said")), ..write(2) }), log.append(other(2)));
     assert!(matches!(reused, Err(PortError::SequenceReused { sequence: 2 })), "{reused:?}");
     let kept = Answered { landed: second.unwrap(), told: Some(Bytes::from_static(b"said")) };
     assert_eq!(log.answered(&write(2).identity.unwrap()).await.unwrap(), Some(kept));

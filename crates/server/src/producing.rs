@@ -457,10 +457,9 @@ async fn append_to(
     let same = |(l, (to, records)): (&Landed, (&TopicPartition, &Vec<Record>))| {
         l.to == *to && usize::try_from(l.records) == Ok(records.len())
     };
-    if landed.len() != by_partition.len() || !landed.iter().zip(&by_partition).all(same) {
-        if let Some(first) = again(state, identity.as_ref()).await? {
-            return Ok(first);
-        }
+    let as_sent = landed.len() == by_partition.len() && landed.iter().zip(&by_partition).all(same);
+    if !as_sent && let Some(first) = again(state, identity.as_ref()).await? {
+        return Ok(first);
     }
     Ok(told.answer(&landed))
 }

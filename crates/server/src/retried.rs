@@ -79,10 +79,8 @@ mod tests {
             first: Offset(first),
             records,
         };
-        let told = || Told {
-            order: vec![1, 0, 1],
-            refused: vec![RefusedRecord { record: 2, finding: "it is no number".into() }],
-        };
+        let told =
+            || Told { order: vec![1, 0, 1], refused: vec![RefusedRecord { record: 2, finding: "it is no number".into() }] };
         let kept = told().kept().unwrap();
         assert_eq!(Told::read(&kept), Some(told()));
         let answer = told().answer(&[landed(0, 7, 1), landed(1, 40, 2)]);

@@ -210,14 +210,7 @@ fn long(value: &Json, logical: Option<Logical>, path: &str) -> Result<i64, FitEr
 }
 
 impl Writer<'_> {
-    fn value(
-        &self,
-        schema: &Schema,
-        given: Given<'_>,
-        path: &str,
-        depth: usize,
-        out: &mut Vec<u8>,
-    ) -> Result<(), FitError> {
+    fn value(&self, schema: &Schema, given: Given<'_>, path: &str, depth: usize, out: &mut Vec<u8>) -> Result<(), FitError> {
         let value = given.value;
         if depth > DEEPEST {
             return wrong(path, format!("the value is nested deeper than {DEEPEST}"));
@@ -285,7 +278,9 @@ impl Writer<'_> {
                 out.push(0);
             }
             (Schema::Union(branches), _) => self.union(branches, given, path, depth, out)?,
-            (Schema::Record { fields, .. }, Json::Object(object)) => self.record(fields, (object, given), path, depth, out)?,
+            (Schema::Record { fields, .. }, Json::Object(object)) => {
+                self.record(fields, (object, given), path, depth, out)?
+            }
             (Schema::Map(_) | Schema::Record { .. }, _) => return unfit(path, value, "an object"),
             (Schema::Recursive(name), _) => match self.named.get(name.as_str()) {
                 Some(schema) => self.value(schema, given, path, depth + 1, out)?,
@@ -505,8 +500,17 @@ mod tests {
             "by": {"north": {"share": "0.12345678901234567891"}, "south": {"share": "-0.00150000000000000000"}}});
         assert_eq!(shown, expected);
         for (text, scale, expected) in [
-            ("0.00", 1, Some(0)), ("1.10", 1, Some(11)), ("1.11", 1, None), ("1e2", 0, Some(100)), ("12e-1", 1, Some(12)),
-            ("12e-1", 0, None), ("100e-2", 0, Some(1)), ("-7", 2, Some(-700)), ("1e99", 0, None), ("1e", 0, None), ("", 0, None),
+            ("0.00", 1, Some(0)),
+            ("1.10", 1, Some(11)),
+            ("1.11", 1, None),
+            ("1e2", 0, Some(100)),
+            ("12e-1", 1, Some(12)),
+            ("12e-1", 0, None),
+            ("100e-2", 0, Some(1)),
+            ("-7", 2, Some(-700)),
+            ("1e99", 0, None),
+            ("1e", 0, None),
+            ("", 0, None),
             ("1e-9999999999", 0, None),
         ] {
             assert_eq!(unscaled(text, scale), expected, "{text} at {scale}");

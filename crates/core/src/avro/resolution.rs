@@ -90,7 +90,9 @@ pub(super) fn promotion_keeps_meaning(reader: &Schema, writer: &Schema) -> bool 
     let decimal = |schema: &Schema| matches!(logical(schema), Some(Logical::Decimal { .. }));
     match (reader, writer) {
         (Schema::Long(Some(reader)), Schema::Int(Some(writer))) => means_the_same(*reader, *writer),
-        (Schema::Bytes(_), Schema::String(_)) | (Schema::String(_), Schema::Bytes(_)) => !decimal(reader) && !decimal(writer),
+        (Schema::Bytes(_), Schema::String(_)) | (Schema::String(_), Schema::Bytes(_)) => {
+            !decimal(reader) && !decimal(writer)
+        }
         _ => true,
     }
 }

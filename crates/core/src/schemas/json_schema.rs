@@ -89,8 +89,10 @@ impl JsonSchema {
             self.validator.validate(value).map_err(fault)
         };
         self.within(check).unwrap_or_else(|| {
-            let finding =
-                format!("checking the value takes more than {} steps: the schema comes back to itself in several ways", unfolding::MOST_STEPS);
+            let finding = format!(
+                "checking the value takes more than {} steps: the schema comes back to itself in several ways",
+                unfolding::MOST_STEPS
+            );
             Err(ValueFault { path: "$".to_owned(), finding })
         })
     }

@@ -87,7 +87,8 @@ fn schema(depth: u32) -> BoxedStrategy<Json> {
         with(with(list, [("contains", Some(contained))]), [("minContains", least), ("maxContains", most)])
     });
     // conditions beside each other: names that one lists another says nothing of
-    let beside = (object.clone(), prop::sample::select(vec!["allOf", "anyOf", "oneOf"]), prop::collection::vec(object.clone(), 1..3));
+    let beside =
+        (object.clone(), prop::sample::select(vec!["allOf", "anyOf", "oneOf"]), prop::collection::vec(object.clone(), 1..3));
     let beside = beside.prop_map(|(mut object, key, others)| {
         object["additionalProperties"] = json!(true);
         with(object, [(key, Some(others))])
@@ -163,7 +164,10 @@ fn nearly(schema: &mut Json, random: &mut TestRng) {
         Json::Array(items) if items.len() > 1 => drop(items.pop()),
         Json::Array(items) if key == "enum" => items.push(json!(pick % 5)),
         Json::Bool(yes) => object[key] = (!*yes).into(),
-        _ if matches!(key.as_str(), "anyOf" | "oneOf" | "allOf" | "not" | "items" | "const" | "if" | "then" | "contains") => {}
+        _ if matches!(
+            key.as_str(),
+            "anyOf" | "oneOf" | "allOf" | "not" | "items" | "const" | "if" | "then" | "contains"
+        ) => {}
         _ => drop(object.shift_remove(key)),
     }
 }
@@ -222,7 +226,9 @@ fn behind_references(schema: &Json, random: &mut TestRng) -> Json {
         }
         let name = format!("d{}", definitions.len());
         // what looks at what stands beside it goes together
-        let goes = |key: &str| (pick >> 8).is_multiple_of(2) || matches!(key, "type" | "enum" | "const" | "allOf" | "anyOf" | "not");
+        let goes = |key: &str| {
+            (pick >> 8).is_multiple_of(2) || matches!(key, "type" | "enum" | "const" | "allOf" | "anyOf" | "not")
+        };
         let gone: Vec<String> = object.keys().filter(|key| goes(key)).cloned().collect();
         let mut inner: Map<String, Json> = gone.into_iter().filter_map(|key| object.remove_entry(&key)).collect();
         let reference = match pick % 5 {
@@ -322,7 +328,10 @@ fn what_a_schema_is_said_to_read_it_lets_through() {
     }
     println!("{promised} promised, {refused} refused, {unknown} not known, {tried} tried: {unknown_by:#?}");
     let all = pairs / 10;
-    assert!(promised > 3 * all && refused > 3 * all && tried > 40 * all, "{promised} promised, {refused} refused, {tried} tried");
+    assert!(
+        promised > 3 * all && refused > 3 * all && tried > 40 * all,
+        "{promised} promised, {refused} refused, {tried} tried"
+    );
     assert!(unknown <= pairs / 20, "{unknown} cannot be judged: {unknown_by:#?}");
 }
 
@@ -346,11 +355,19 @@ fn what_only_looks_as_if_it_could_be_read_is_not() {
             json!({"properties": {"a": {}}, "unevaluatedProperties": false}),
             json!({"b": 1}),
         ),
-        (json!({"prefixItems": [{}, {}], "unevaluatedItems": false}), json!({"prefixItems": [{}], "unevaluatedItems": false}), json!([1, 2])),
+        (
+            json!({"prefixItems": [{}, {}], "unevaluatedItems": false}),
+            json!({"prefixItems": [{}], "unevaluatedItems": false}),
+            json!([1, 2]),
+        ),
         (json!({"contains": {"const": 1}, "minContains": 0}), json!({"contains": {"const": 1}}), json!([])),
         // where references lead
         (text.clone(), refers("#x", json!({"x": {"$anchor": "x", "type": "integer"}})), json!({"a": "x"})),
-        (text.clone(), refers("https://example.com/x", json!({"x": {"$id": "https://example.com/x", "type": "integer"}})), json!({"a": "x"})),
+        (
+            text.clone(),
+            refers("https://example.com/x", json!({"x": {"$id": "https://example.com/x", "type": "integer"}})),
+            json!({"a": "x"}),
+        ),
         (
             json!({"$schema": OLD, "properties": {"a": {"type": "string"}}}),
             json!({"$schema": OLD, "properties": {"a": {"$ref": "#x"}}, "definitions": {"x": {"$id": "#x", "type": "integer"}}}),
@@ -358,16 +375,27 @@ fn what_only_looks_as_if_it_could_be_read_is_not() {
         ),
         (
             text,
-            refers("https://example.com/x", json!({
+            refers(
+                "https://example.com/x",
+                json!({
                 "own": {"type": "string"},
-                "x": {"$id": "https://example.com/x", "$ref": "#/$defs/own", "$defs": {"own": whole}}})),
+                "x": {"$id": "https://example.com/x", "$ref": "#/$defs/own", "$defs": {"own": whole}}}),
+            ),
             json!({"a": "x"}),
         ),
         // what draft-07 checks
         (json!({"$schema": OLD, "type": "string"}), json!({"$schema": OLD, "type": "string", "format": "date"}), json!("x")),
         // numbers that a double does not hold, and one that is written in two ways
-        (json!({"type": "integer", "maximum": 9_007_199_254_740_993_i64}), json!({"maximum": 9_007_199_254_740_992_i64}), json!(9_007_199_254_740_993_i64)),
-        (json!({"type": "integer", "multipleOf": 9_007_199_254_740_993_i64}), json!({"multipleOf": 9_007_199_254_740_992_i64}), json!(9_007_199_254_740_993_i64)),
+        (
+            json!({"type": "integer", "maximum": 9_007_199_254_740_993_i64}),
+            json!({"maximum": 9_007_199_254_740_992_i64}),
+            json!(9_007_199_254_740_993_i64),
+        ),
+        (
+            json!({"type": "integer", "multipleOf": 9_007_199_254_740_993_i64}),
+            json!({"multipleOf": 9_007_199_254_740_992_i64}),
+            json!(9_007_199_254_740_993_i64),
+        ),
         (json!({"const": 1}), json!({"oneOf": [{"const": 1}, {"const": 1.0}]}), json!(1)),
     ];
     for (writer, reader, value) in cases {

@@ -243,8 +243,10 @@ fn references_bring_the_types_of_other_schemas() {
 
 #[test]
 fn what_can_be_read_by_the_letter_and_means_another_value_says_both() {
-    let of = |ty: &str, logical: &str| bin(&format!(r#",{{"name":"at","type":{{"type":"{ty}","logicalType":"{logical}"}}}}"#));
-    let decimal = bin(r#","#).replace(r#",]"#, r#",{"name":"at","type":{"type":"bytes","logicalType":"decimal","precision":7,"scale":1}}]"#);
+    let of =
+        |ty: &str, logical: &str| bin(&format!(r#",{{"name":"at","type":{{"type":"{ty}","logicalType":"{logical}"}}}}"#));
+    let decimal = bin(r#","#)
+        .replace(r#",]"#, r#",{"name":"at","type":{"type":"bytes","logicalType":"decimal","precision":7,"scale":1}}]"#);
     let text = bin(r#",{"name":"at","type":"string"}"#);
     for (reader, writer) in [
         (of("long", "timestamp-micros"), of("int", "date")),
@@ -264,7 +266,9 @@ fn what_can_be_read_by_the_letter_and_means_another_value_says_both() {
 #[test]
 fn a_group_is_no_message_and_a_closed_enum_takes_no_other_number() {
     let message = |field: &str| {
-        let text = format!("syntax = \"proto2\"; message Bin {{ {field} }} enum Grade {{ FIRST = 0; SECOND = 1; }} message Inner {{ optional int32 a = 1; }}");
+        let text = format!(
+            "syntax = \"proto2\"; message Bin {{ {field} }} enum Grade {{ FIRST = 0; SECOND = 1; }} message Inner {{ optional int32 a = 1; }}"
+        );
         parsed(Language::Protobuf, &text)
     };
     let found = |reader: &str, writer: &str| misfits(&message(reader), &message(writer));

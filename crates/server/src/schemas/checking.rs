@@ -98,13 +98,8 @@ fn verdict(
     text: &str,
     references: &[core::Reference],
 ) -> Result<SchemaVerdict, Refusal> {
-    let mut verdict = SchemaVerdict {
-        passes: false,
-        fault: None,
-        same_as: None,
-        breaches: Vec::new(),
-        differences: Vec::new(),
-    };
+    let mut verdict =
+        SchemaVerdict { passes: false, fault: None, same_as: None, breaches: Vec::new(), differences: Vec::new() };
     let new = match core::parse(stored.language, text, references) {
         Ok(new) => {
             // with other references the same text says something else

@@ -1,6 +1,5 @@
 //! Small requests that would take very much: each is refused, the server's memory stays what it was, and others are answered.
 
-
 use std::future::Future;
 use std::time::{Duration, Instant};
 
@@ -74,7 +73,8 @@ async fn what_could_not_be_read_again_is_not_appended() {
     let api = Api::start().await;
     api.topic("bins.weighed", 1).await;
     let line = |header: usize| {
-        json!({"timestamp": "2026-11-25T09:30:00Z", "value": "1", "headers": [{"name": "pad", "value": "0".repeat(header)}]}).to_string()
+        json!({"timestamp": "2026-11-25T09:30:00Z", "value": "1", "headers": [{"name": "pad", "value": "0".repeat(header)}]})
+            .to_string()
     };
     let import = |body: String| {
         let request = api.request(Method::POST, "/topics/bins.weighed/import?form=jsonl&partitions=by-key");

@@ -84,12 +84,16 @@ async fn a_page_behind_a_long_way_of_nothing_reads_a_page() {
     let api = Api::start().await;
     let settings = TopicSettings { keep: Keep::Latest, ..TopicSettings::default() };
     api.database.create_topic(&TopicName::parse("bins.moved").unwrap(), 1, &settings).await.unwrap();
-    let some = |from: usize| json!((from..from + 250).map(|n| json!({"key": n.to_string(), "value": n})).collect::<Vec<_>>());
+    let some =
+        |from: usize| json!((from..from + 250).map(|n| json!({"key": n.to_string(), "value": n})).collect::<Vec<_>>());
     for number in 0..60 {
         assert_eq!(api.post("/topics/bins.moved/records", &some(number * 250)).await.0, 200);
     }
     let client = api.cluster.connect("gonvel").await.unwrap();
-    client.batch_execute("UPDATE topic_partitions SET next_offset = 40000000, passed_over = 40000000 - 15000").await.unwrap();
+    client
+        .batch_execute("UPDATE topic_partitions SET next_offset = 40000000, passed_over = 40000000 - 15000")
+        .await
+        .unwrap();
     let start = Instant::now();
     let page = api.get("/topics/bins.moved/records?limit=2").await.1;
     let offsets: Vec<i64> = page["records"].as_array().unwrap().iter().map(|r| r["offset"].as_i64().unwrap()).collect();

@@ -10,7 +10,8 @@ use serde_json::{Value, json};
 use crate::support::Api;
 
 async fn grow(api: &Api, topic: &str, partitions: i32) {
-    let grown = api.post(&format!("/topics/{topic}/partitions"), &json!({"partitions": partitions, "keys_may_move": true})).await;
+    let grown =
+        api.post(&format!("/topics/{topic}/partitions"), &json!({"partitions": partitions, "keys_may_move": true})).await;
     assert_eq!(grown.0, 200, "{:#}", grown.1);
 }
 

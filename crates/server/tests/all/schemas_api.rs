@@ -285,7 +285,8 @@ async fn the_same_text_with_other_references_is_another_version() {
     assert_eq!(api.post("/schemas/bins/versions", &second).await.0, 200);
     let text = r#"{"type":"array","items":"Bin"}"#;
     let of = |version: i32| json!([{"name": "bins", "version": version}]);
-    let lots = json!({"name": "lots", "language": "avro", "text": text, "references": of(1), "rule": {"reads-past": "latest"}});
+    let lots =
+        json!({"name": "lots", "language": "avro", "text": text, "references": of(1), "rule": {"reads-past": "latest"}});
     assert_eq!(api.post("/schemas", &lots).await.0, 201);
     let other = json!({"text": text, "references": of(2)});
     // what the check finds is what registering finds

@@ -248,7 +248,11 @@ async fn commit(
 }
 
 /// Writes batches, once more where the database let another transaction go first: that is no one's fault of the group.
-async fn tried_again(connection: &mut AsyncPgConnection, batches: &[AppendBatch], ground: u64) -> Result<Vec<Answer>, Error> {
+async fn tried_again(
+    connection: &mut AsyncPgConnection,
+    batches: &[AppendBatch],
+    ground: u64,
+) -> Result<Vec<Answer>, Error> {
     let mut tries = 0;
     loop {
         match written(connection, batches, ground).await {

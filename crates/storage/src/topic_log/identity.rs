@@ -2,11 +2,11 @@
 
 use std::collections::{BTreeMap, HashMap};
 
+use bytes::Bytes;
 use diesel::prelude::*;
 use diesel::result::Error;
 use diesel::sql_types::{Array, Binary, Int8, Jsonb, Nullable, Text, Uuid as SqlUuid};
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
-use bytes::Bytes;
 use gonvel_core::ports::{Answered, AppendBatch, Identity, Landed, PortError};
 use serde_json::Value;
 use uuid::Uuid;
@@ -137,7 +137,8 @@ impl Known {
         .await?;
         self.sessions = rows.into_iter().map(|r| (r.session, r.next_sequence)).collect();
         for (number, batch) in batches.iter().enumerate() {
-            let (Some(identity @ Identity::Sequence { session, sequence, digest }), None) = (&batch.identity, &answers[number])
+            let (Some(identity @ Identity::Sequence { session, sequence, digest }), None) =
+                (&batch.identity, &answers[number])
             else {
                 continue;
             };

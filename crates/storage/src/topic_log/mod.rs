@@ -14,7 +14,9 @@ use std::time::Duration;
 
 use async_trait::async_trait;
 use gonvel_core::naming::{Offset, TopicId, TopicName, TopicPartition};
-use gonvel_core::ports::{Answered, AppendBatch, Identity, Landed, PartitionBounds, PortError, StoredBlock, Topic, TopicLog, Watch};
+use gonvel_core::ports::{
+    Answered, AppendBatch, Identity, Landed, PartitionBounds, PortError, StoredBlock, Topic, TopicLog, Watch,
+};
 use gonvel_core::topic_settings::TopicSettings;
 use uuid::Uuid;
 

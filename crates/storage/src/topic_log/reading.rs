@@ -247,7 +247,8 @@ pub(super) async fn block_at_time(database: &Database, at: TopicPartition, time_
     .get_result(&mut connection)
     .await
     .map_err(failed("finding a time"))?;
-    let in_file = found.file.map(index).transpose()?.and_then(|blocks| blocks.iter().find(|b| b.reach_us >= time_us).map(|b| b.first));
+    let in_file =
+        found.file.map(index).transpose()?.and_then(|blocks| blocks.iter().find(|b| b.reach_us >= time_us).map(|b| b.first));
     let what = || format!("partition {} of topic {}", at.partition.0, at.topic.0);
     in_file.or(found.first_offset).map(Offset).ok_or_else(|| PortError::NotFound { what: what() })
 }

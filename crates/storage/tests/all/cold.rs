@@ -137,7 +137,8 @@ async fn who_reads_while_blocks_move_misses_none() {
     let cluster = TestCluster::start(&["gonvel"]).await;
     let folder = tempfile::tempdir().unwrap();
     let database = with_files(&cluster, folder.path()).await;
-    let (topic, at) = topic(&database, "coldstore.readings", TopicSettings { forget_after_ms: Some(120_000), ..hot(10) }).await;
+    let (topic, at) =
+        topic(&database, "coldstore.readings", TopicSettings { forget_after_ms: Some(120_000), ..hot(10) }).await;
     for n in 0..RECORDS {
         append(&database, at, &[record("room", Some(&n.to_string()), n * SECOND)]).await;
     }

@@ -3,12 +3,12 @@
 
 use std::time::Duration;
 
-use gonvel_core::connector::{DeliveredTopic, SinkDefinition, ValidConnector, Wish};
 use gonvel_core::block::pack;
+use gonvel_core::connector::{DeliveredTopic, SinkDefinition, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, PartitionId, TopicName, TopicPartition};
 use gonvel_core::ports::{
-    AppendBatch, DatabaseAddress, FleetStore, HeldLane, LaneProgress, PartitionBlocks, QuarantineStore, RunnerStore, Settled,
-    Step, TopicLog,
+    AppendBatch, DatabaseAddress, FleetStore, HeldLane, LaneProgress, PartitionBlocks, QuarantineStore, RunnerStore,
+    Settled, Step, TopicLog,
 };
 use gonvel_core::record::Record;
 use gonvel_core::topic_settings::TopicSettings;

@@ -359,7 +359,9 @@ async fn one_topic_s_endless_span_keeps_no_other_from_forgetting() {
     let forget = TopicSettings { forget_after_ms: Some(10_000), ..TopicSettings::default() };
     let hot = TopicSettings { hot_span_ms: Some(10_000), ..TopicSettings::default() };
     let mut ends = Vec::new();
-    for (name, settings) in [("loads.endless", &forget), ("loads.departed", &forget), ("rooms.endless", &hot), ("rooms", &hot)] {
+    for (name, settings) in
+        [("loads.endless", &forget), ("loads.departed", &forget), ("rooms.endless", &hot), ("rooms", &hot)]
+    {
         let (topic, at) = topic(&database, name, settings.clone()).await;
         append(&database, at, &[record("a", Some("old"), i64::MIN), record("a", Some("old"), 0)]).await;
         append(&database, at, &[record("a", Some("new"), 50 * SECOND)]).await;

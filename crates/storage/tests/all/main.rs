@@ -7,6 +7,7 @@ mod cold;
 mod contracts;
 mod encrypted;
 mod keeper;
+mod log_model;
 mod opening;
 mod refusals;
 mod silence;

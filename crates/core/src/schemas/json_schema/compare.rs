@@ -36,7 +36,10 @@ pub fn misfits(reader: &JsonSchema, writer: &JsonSchema) -> Vec<Misfit> {
     stacker::grow(STACK, || check.accepts(&reader.root, &[&writer.root], "$", 0));
     let mut found = check.found;
     // where nothing is known to be wrong, a value may show that something is
-    if !found.is_empty() && found.iter().all(|misfit| misfit.unknown) && let Some(value) = witness(reader, writer) {
+    if !found.is_empty()
+        && found.iter().all(|misfit| misfit.unknown)
+        && let Some(value) = witness(reader, writer)
+    {
         let (finding, remedy) = (format!("data may be {}, which does not fit", short(&value)), "let it through".to_owned());
         found.insert(0, Misfit { path: "$".to_owned(), rule: "what was written fits", finding, remedy, unknown: false });
     }
@@ -286,7 +289,8 @@ impl<'c, 's> Check<'c, 's> {
         if self.reader.is_draft_7 != self.writer.is_draft_7 {
             return false;
         }
-        reader == writer && (self.one_root || !refers(reader)) || alike((self.reader, reader), (self.writer, writer), &mut { MOST_ALIKE })
+        reader == writer && (self.one_root || !refers(reader))
+            || alike((self.reader, reader), (self.writer, writer), &mut { MOST_ALIKE })
     }
 
     /// Whether all that a reader's schema lets through, a writer's does: the other way round, and by the letter, since what is said
@@ -396,7 +400,8 @@ impl<'c, 's> Check<'c, 's> {
                     let otherwise = Choice { holds: object.get("else").into_iter().collect(), denied: vec![condition] };
                     groups.push(vec![Choice { holds, denied: Vec::new() }, otherwise]);
                 }
-                let depending = ["dependentSchemas", "dependencies"].into_iter().filter_map(|key| object.get(key)?.as_object());
+                let depending =
+                    ["dependentSchemas", "dependencies"].into_iter().filter_map(|key| object.get(key)?.as_object());
                 for schema in depending.flat_map(Map::values).filter(|schema| !schema.is_array()) {
                     groups.push(vec![branch(schema), Choice::default()]);
                 }
@@ -416,7 +421,10 @@ impl<'c, 's> Check<'c, 's> {
             }
             for option in first {
                 let rest = groups.iter().cloned();
-                open.extend(products(&case, option, rest.collect(), MOST_CASES).ok_or("what is written has too many cases to be compared")?);
+                open.extend(
+                    products(&case, option, rest.collect(), MOST_CASES)
+                        .ok_or("what is written has too many cases to be compared")?,
+                );
             }
         }
         Ok(done)
@@ -520,7 +528,8 @@ impl<'c, 's> Check<'c, 's> {
         let fits = |check: &mut Self, case: &Case<'s>| {
             branches(group).enumerate().any(|(place, branch)| {
                 let others = branches(group).enumerate().filter(|(other, _)| *other != place).map(|(_, other)| other);
-                check.would(|c| c.case(branch, case, path, depth + 1)) && others.into_iter().all(|other| check.apart(other, case))
+                check.would(|c| c.case(branch, case, path, depth + 1))
+                    && others.into_iter().all(|other| check.apart(other, case))
             })
         };
         if fits(self, case) {
@@ -534,7 +543,12 @@ impl<'c, 's> Check<'c, 's> {
         let near: Vec<&'s Json> = branches(group).filter(|branch| !self.apart(branch, case)).collect();
         match near[..] {
             [] => {
-                return self.misfit(path, "oneOf: exactly one branch lets it through", "data fits none of the branches", remedy);
+                return self.misfit(
+                    path,
+                    "oneOf: exactly one branch lets it through",
+                    "data fits none of the branches",
+                    remedy,
+                );
             }
             [only] => return self.case(only, case, path, depth + 1),
             _ => {}
@@ -587,7 +601,11 @@ impl<'c, 's> Check<'c, 's> {
             (true, _) => then.is_none_or(|then| self.case(then, case, path, depth + 1)),
             (_, true) => other.is_none_or(|other| self.case(other, case, path, depth + 1)),
             _ if fits(self, then) && fits(self, other) => true,
-            _ => self.unsure(path, "whether the condition of \"if\" holds cannot be told", "keep \"if\" as it is, or take it out"),
+            _ => self.unsure(
+                path,
+                "whether the condition of \"if\" holds cannot be told",
+                "keep \"if\" as it is, or take it out",
+            ),
         }
     }
 
@@ -604,8 +622,11 @@ impl<'c, 's> Check<'c, 's> {
                 continue;
             }
             let written = case.maps.iter().map(|map| {
-                let only: Map<String, Json> =
-                    map.iter().filter(|(key, _)| !matches!(key.as_str(), "enum" | "const")).map(|(k, v)| (k.clone(), v.clone())).collect();
+                let only: Map<String, Json> = map
+                    .iter()
+                    .filter(|(key, _)| !matches!(key.as_str(), "enum" | "const"))
+                    .map(|(k, v)| (k.clone(), v.clone()))
+                    .collect();
                 let plain = !refers(&Json::Object(only.clone()));
                 if plain { Holding::new(self.writer).holds(&Json::Object(only), value) } else { None }
             });
@@ -640,11 +661,14 @@ impl<'c, 's> Check<'c, 's> {
             return false;
         }
         if let Some(values) = case.listed() {
-            return values.iter().all(|value| Holding::new(self.reader).holds(self.reader.resolve(schema), value) == Some(false));
+            return values
+                .iter()
+                .all(|value| Holding::new(self.reader).holds(self.reader.resolve(schema), value) == Some(false));
         }
         if let Some(values) = super::keywords::listed(other) {
             let writes = |map: &Map<String, Json>, value: &Json| {
-                !refers(&Json::Object(map.clone())) && Holding::new(self.writer).holds(&Json::Object(map.clone()), value) == Some(false)
+                !refers(&Json::Object(map.clone()))
+                    && Holding::new(self.writer).holds(&Json::Object(map.clone()), value) == Some(false)
             };
             if values.iter().all(|value| case.maps.iter().any(|map| writes(map, value))) {
                 return true;
@@ -684,10 +708,7 @@ fn products<'s>(
         if all.len() * group.len() > most {
             return None;
         }
-        all = all
-            .iter()
-            .flat_map(|before| group.iter().map(|more| before.clone().and(more)))
-            .collect();
+        all = all.iter().flat_map(|before| group.iter().map(|more| before.clone().and(more))).collect();
     }
     let with = |option: Choice<'s>| {
         let mut case = case.clone();

@@ -154,16 +154,19 @@ impl<'c, 's> Holding<'c, 's> {
                 let member = |(name, value): (&String, &Json)| {
                     all(says_of(object, name).into_iter().map(|schema| self.at(schema, value, depth + 1)))
                 };
-                let names = object.get("propertyNames").into_iter().flat_map(|schema| {
-                    members.keys().map(|name| self.at(schema, &Json::from(name.as_str()), depth + 1))
-                });
-                let depending = ["dependentSchemas", "dependencies"].into_iter().filter_map(|key| object.get(key)?.as_object());
-                let depending = depending.flatten().filter(|(name, _)| members.contains_key(*name)).map(|(_, then)| match then {
-                    Json::Array(names) => {
-                        Some(names.iter().filter_map(Json::as_str).all(|name| members.contains_key(name)))
-                    }
-                    schema => self.at(schema, value, depth + 1),
-                });
+                let names = object
+                    .get("propertyNames")
+                    .into_iter()
+                    .flat_map(|schema| members.keys().map(|name| self.at(schema, &Json::from(name.as_str()), depth + 1)));
+                let depending =
+                    ["dependentSchemas", "dependencies"].into_iter().filter_map(|key| object.get(key)?.as_object());
+                let depending =
+                    depending.flatten().filter(|(name, _)| members.contains_key(*name)).map(|(_, then)| match then {
+                        Json::Array(names) => {
+                            Some(names.iter().filter_map(Json::as_str).all(|name| members.contains_key(name)))
+                        }
+                        schema => self.at(schema, value, depth + 1),
+                    });
                 all(members.iter().map(member).chain(names).chain(depending))
             }
             _ => Some(true),

@@ -94,7 +94,9 @@ impl Bound {
             (Self::Whole(a), Self::Whole(b)) => Some(a.cmp(&b)),
             (a, b) if a.real().abs() < EXACT && b.real().abs() < EXACT => a.real().partial_cmp(&b.real()),
             // far apart they are told apart
-            (a, b) if (a.real() - b.real()).abs() > a.real().abs().max(b.real().abs()) / 1e9 => a.real().partial_cmp(&b.real()),
+            (a, b) if (a.real() - b.real()).abs() > a.real().abs().max(b.real().abs()) / 1e9 => {
+                a.real().partial_cmp(&b.real())
+            }
             _ => None,
         }
     }
@@ -164,8 +166,23 @@ const ENDS: [End; 2] = [
 
 /// Formats that draft-07 checks, and of which a text is not one by chance.
 const FORMATS: [&str; 17] = [
-    "date", "date-time", "time", "email", "idn-email", "hostname", "idn-hostname", "ipv4", "ipv6", "uri", "uri-reference", "iri",
-    "iri-reference", "uri-template", "json-pointer", "relative-json-pointer", "regex",
+    "date",
+    "date-time",
+    "time",
+    "email",
+    "idn-email",
+    "hostname",
+    "idn-hostname",
+    "ipv4",
+    "ipv6",
+    "uri",
+    "uri-reference",
+    "iri",
+    "iri-reference",
+    "uri-template",
+    "json-pointer",
+    "relative-json-pointer",
+    "regex",
 ];
 
 impl<'c, 's> Check<'c, 's> {
@@ -211,7 +228,12 @@ impl<'c, 's> Check<'c, 's> {
             "boolean" => [true, false].iter().all(|b| known.iter().any(|v| v.as_bool() == Some(*b))),
             _ => false,
         });
-        few || self.misfit(path, rule, "data may be a value that is not listed", "leave out the list, or list the values earlier")
+        few || self.misfit(
+            path,
+            rule,
+            "data may be a value that is not listed",
+            "leave out the list, or list the values earlier",
+        )
     }
 
     fn numbers(&mut self, reader: &'s Map<String, Json>, case: &Case<'s>, path: &str) -> bool {
@@ -242,14 +264,21 @@ impl<'c, 's> Check<'c, 's> {
                 all = match known {
                     true => {
                         let bounds = case.maps.iter().filter_map(|map| map.get(end.inclusive).or(map.get(end.exclusive)));
-                        let nearest = bounds.filter_map(Bound::of).reduce(|a, b| if a.compare(b) == Some(end.within) { a } else { b });
+                        let nearest =
+                            bounds.filter_map(Bound::of).reduce(|a, b| if a.compare(b) == Some(end.within) { a } else { b });
                         let finding = match nearest {
-                            Some(written) => format!("data may be as {} as {written}, {} {bound} is expected", end.far, end.wanted),
+                            Some(written) => {
+                                format!("data may be as {} as {written}, {} {bound} is expected", end.far, end.wanted)
+                            }
                             None => format!("data may be {} {bound}", end.beyond),
                         };
                         self.misfit(path, end.rule, finding, remedy)
                     }
-                    false => self.unsure(path, format!("numbers as large as {bound} are too near each other to be compared"), remedy),
+                    false => self.unsure(
+                        path,
+                        format!("numbers as large as {bound} are too near each other to be compared"),
+                        remedy,
+                    ),
                 };
             }
         }
@@ -301,7 +330,12 @@ impl<'c, 's> Check<'c, 's> {
             && !(self.writer.is_draft_7 && same("format", format))
         {
             let finding = format!("data may be no {}", format.as_str().unwrap_or_default());
-            all = self.misfit(path, "format: the text has it (draft-07)", finding, "leave the format as it was, or take it out");
+            all = self.misfit(
+                path,
+                "format: the text has it (draft-07)",
+                finding,
+                "leave the format as it was, or take it out",
+            );
         }
         all
     }
@@ -354,7 +388,11 @@ impl<'c, 's> Check<'c, 's> {
         if !says || reader.contains_key(rest) {
             return true;
         }
-        self.unsure(path, format!("what \"{key}\" is left with cannot be told"), format!("leave the schema with \"{key}\" as it was"))
+        self.unsure(
+            path,
+            format!("what \"{key}\" is left with cannot be told"),
+            format!("leave the schema with \"{key}\" as it was"),
+        )
     }
 
     fn objects(&mut self, reader: &'s Map<String, Json>, case: &Case<'s>, path: &str, depth: usize) -> bool {
@@ -413,7 +451,8 @@ impl<'c, 's> Check<'c, 's> {
         if self.by_the_letter || case.is_open() {
             let written: Vec<&'s Json> = case.maps.iter().filter_map(|map| map.get("additionalProperties")).collect();
             // names of a pattern that both have are looked at above
-            let written_by = |pattern: &str| case.maps.iter().any(|map| patterns(map).iter().any(|(other, _)| *other == pattern));
+            let written_by =
+                |pattern: &str| case.maps.iter().any(|map| patterns(map).iter().any(|(other, _)| *other == pattern));
             let own = read_by.iter().filter(|(pattern, _)| !written_by(pattern)).map(|(_, read)| *read);
             for read in own.chain(reader.get("additionalProperties")).collect::<Vec<_>>() {
                 all &= self.accepts(read, &written, &format!("{path}.*"), depth + 1);
@@ -436,7 +475,8 @@ impl<'c, 's> Check<'c, 's> {
             return fits || self.unsure(path, "whether all names fit \"propertyNames\" cannot be told", remedy);
         }
         let mut all = true;
-        let listed = case.maps.iter().flat_map(|map| map.get("properties").and_then(Json::as_object).into_iter().flat_map(Map::keys));
+        let listed =
+            case.maps.iter().flat_map(|map| map.get("properties").and_then(Json::as_object).into_iter().flat_map(Map::keys));
         let known = listed.map(String::as_str).chain(case.maps.iter().flat_map(|map| required(map)));
         for name in known.filter(|name| case.may_have(name)).collect::<Vec<_>>() {
             all &= match Holding::new(self.reader).holds(names, &Json::from(name)) {
@@ -500,7 +540,7 @@ impl<'s> Case<'s> {
                 || map.get("unevaluatedProperties").is_some_and(|more| *more != Json::Bool(false))
         };
         let closes = |map: &&Map<String, Json>| map.get("additionalProperties") == Some(&Json::Bool(false));
-        self.maps.iter().any(|map| opens(map)) && !self.maps.iter().any(|map| closes(map))
+        self.maps.iter().any(opens) && !self.maps.iter().any(closes)
     }
 
     /// Whether a property may be written: it is listed, required, of a pattern, or all are opened on purpose.

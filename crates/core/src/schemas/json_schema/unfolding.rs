@@ -46,7 +46,9 @@ impl Unfolded {
             ));
         }
         let deep = self.depth > DEEPEST;
-        deep.then(|| format!("the schema leads more than {DEEPEST} schemas down: use fewer references that lead to references"))
+        deep.then(|| {
+            format!("the schema leads more than {DEEPEST} schemas down: use fewer references that lead to references")
+        })
     }
 
     /// Whether checking counts its steps.
@@ -131,9 +133,7 @@ pub(super) fn counted(schema: &Json) -> Json {
         let value = match holds(keyword, value) {
             Holds::One(inner) => counted(inner),
             Holds::List(list) => list.iter().map(counted).collect(),
-            Holds::Named(named) => {
-                Json::Object(named.iter().map(|(name, inner)| (name.clone(), counted(inner))).collect())
-            }
+            Holds::Named(named) => Json::Object(named.iter().map(|(name, inner)| (name.clone(), counted(inner))).collect()),
             Holds::Nothing => value.clone(),
         };
         out.insert(keyword.clone(), value);
@@ -208,7 +208,10 @@ mod tests {
 
     #[test]
     fn what_doubles_with_every_link_is_refused_and_what_is_only_long_is_not() {
-        assert_eq!(unfold(&json!({"properties": {"a": {"enum": [{"b": {}}]}}})), Unfolded { size: 2, depth: 1, comes_back: false });
+        assert_eq!(
+            unfold(&json!({"properties": {"a": {"enum": [{"b": {}}]}}})),
+            Unfolded { size: 2, depth: 1, comes_back: false }
+        );
         for (schema, refused) in [
             (chain(40, 2), Some("more than 100000 schemas")),
             (chain(14, 2), None),
@@ -244,6 +247,11 @@ mod tests {
         let mut long = chain(900, 1);
         long["$defs"]["a900"] = json!({"properties": {"a": {"$ref": "#/$defs/a0"}}});
         let long = JsonSchema::parse(&long.to_string()).unwrap();
-        std::thread::Builder::new().stack_size(512 << 10).spawn(move || long.validate(&nested(100)).unwrap()).unwrap().join().unwrap();
+        std::thread::Builder::new()
+            .stack_size(512 << 10)
+            .spawn(move || long.validate(&nested(100)).unwrap())
+            .unwrap()
+            .join()
+            .unwrap();
     }
 }

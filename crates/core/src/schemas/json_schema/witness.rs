@@ -23,7 +23,8 @@ pub(super) fn witness(reader: &JsonSchema, writer: &JsonSchema) -> Option<Json> 
     // what the reader speaks of is what it may refuse
     let mut tried = Trying { side: &written }.values(&writer.root, 0);
     let of_reader = Trying { side: &read }.values(&reader.root, 0);
-    let merged: Vec<Json> = tried.iter().take(OF_A_PART).flat_map(|a| of_reader.iter().filter_map(|b| merged(a, b))).collect();
+    let merged: Vec<Json> =
+        tried.iter().take(OF_A_PART).flat_map(|a| of_reader.iter().filter_map(|b| merged(a, b))).collect();
     tried.extend(of_reader);
     tried.extend(merged);
     let mut seen = HashSet::new();

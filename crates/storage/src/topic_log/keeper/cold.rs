@@ -132,7 +132,19 @@ impl Keeper {
         }
         let records: Vec<(i64, i32, usize)> = old.iter().map(|b| (b.first_offset, b.records, b.body.len())).collect();
         let mut draft = Draft::default();
-        for BlockRow { first_offset, span, records, earliest_us, latest_us, reach_us, unpacked, places, body, appended_us } in old {
+        for BlockRow {
+            first_offset,
+            span,
+            records,
+            earliest_us,
+            latest_us,
+            reach_us,
+            unpacked,
+            places,
+            body,
+            appended_us,
+        } in old
+        {
             let block = ColdBlock {
                 first: first_offset,
                 span: span.into(),
@@ -222,7 +234,9 @@ impl Keeper {
     }
 
     async fn begin_file(&self, at: TopicPartition, path: &str, draft: &Draft) -> Result<(), PortError> {
-        let (Some(first), Some(last)) = (draft.index.as_slice().first(), draft.index.as_slice().last()) else { return Ok(()) };
+        let (Some(first), Some(last)) = (draft.index.as_slice().first(), draft.index.as_slice().last()) else {
+            return Ok(());
+        };
         let mut connection = self.database.connection().await?;
         diesel::sql_query(
             "INSERT INTO cold_files (topic_id, partition, first_offset, end_offset, state, path, bytes, earliest_us, latest_us, reach_us, blocks) \

@@ -85,9 +85,9 @@ impl Keeper {
             .await
             .map_err(failed("giving up files"))?;
             diesel::sql_query("SELECT path FROM cold_files WHERE state = 'dropping'")
-            .load(&mut connection)
-            .await
-            .map_err(failed("looking for files to remove"))?
+                .load(&mut connection)
+                .await
+                .map_err(failed("looking for files to remove"))?
         };
         let mut failures = Failures::default();
         for file in files {

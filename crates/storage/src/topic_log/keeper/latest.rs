@@ -151,7 +151,11 @@ impl Keeper {
                     let places = Places::some(cold.span, &kept.places).stored().map(|b| b.to_vec());
                     let unpacked = i64::try_from(encoded.unpacked).unwrap_or(i64::MAX);
                     let (records, latest_us) = (encoded.records, encoded.latest_us);
-                    left.push(ColdBlock { records, latest_us, unpacked, places, ..cold }, &encoded.body, encoded.earliest_us);
+                    left.push(
+                        ColdBlock { records, latest_us, unpacked, places, ..cold },
+                        &encoded.body,
+                        encoded.earliest_us,
+                    );
                 }
             }
             if gone_here > 0 && !self.replace_file(at, &file, left, gone_here).await? {
