@@ -12,7 +12,7 @@ CONSOLE_SOURCES := $(shell find console/src console/index.html console/*.ts cons
 POSTGRESQL := "/usr/lib/postgresql/*/bin/initdb=postgresql-15" "cc=gcc libc6-dev"
 CHROMIUM := "/usr/bin/chromium=chromium"
 
-.PHONY: help upgrade demo demo-reset demo-empty test test-rust test-console test-e2e check chaos bench screenshots console openapi \
+.PHONY: help upgrade demo demo-reset demo-empty test test-rust test-console test-e2e check chaos fuzz bench screenshots console openapi \
   packages-demo packages-test binary clean
 
 help:
@@ -92,11 +92,20 @@ openapi: console
 # the model of delivery, a hundred times as many schedules as in the tests, and all that can be done to a table and its connectors
 chaos: packages-test console
 	GONVEL_SCHEDULES=$(or $(SCHEDULES),10000000) cargo test --release --quiet -p gonvel-core --test all -- model::
+	GONVEL_PAIRS=10000 cargo test --release --quiet -p gonvel-core --test all -- json_schema_promises::
+	GONVEL_LOG_SECONDS=$(or $(FOR),600) $(if $(SEED),GONVEL_LOG_SEED=$(SEED)) \
+	  cargo test --quiet -p gonvel-storage --test all -- log_model:: --nocapture
 	cargo test --workspace --no-run --quiet
 	GONVEL_SOAK_SECONDS=$(or $(FOR),600) $(if $(SEED),GONVEL_SOAK_SEED=$(SEED)) \
 	  cargo test -p gonvel-runtime --test all -- soak:: --nocapture
 	GONVEL_CHAOS_SECONDS=$(or $(FOR),600) $(if $(SEED),GONVEL_CHAOS_SEED=$(SEED)) \
 	  cargo test --workspace --test all -- chaos::whatever --nocapture
+
+# bodies that are nearly right and settings of any size, sent to each decoder in turn: make fuzz FOR=600 SEED=7 (seconds of each)
+fuzz: packages-test console
+	cargo test --release --workspace --no-run --quiet
+	GONVEL_FUZZ_SECONDS=$(or $(FOR),600) $(if $(SEED),GONVEL_FUZZ_SEED=$(SEED)) \
+	  cargo test --release --workspace --test all -- fuzz:: --nocapture
 
 # two servers and two runners of an earlier version replaced one by one under load: make upgrade FROM=commit, or from before the last migration
 upgrade: FORMER = $(abspath $(TARGET))/former

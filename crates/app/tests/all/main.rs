@@ -5,6 +5,7 @@
 mod chaos;
 mod command_line;
 mod crash;
+mod fuzz;
 mod own_database;
 mod producers;
 mod slow_clients;

@@ -385,6 +385,17 @@ fn what_only_looks_as_if_it_could_be_read_is_not() {
         ),
         // what draft-07 checks
         (json!({"$schema": OLD, "type": "string"}), json!({"$schema": OLD, "type": "string", "format": "date"}), json!("x")),
+        // what draft-07 does not know
+        (
+            json!({"$schema": OLD, "contains": {"const": 1}, "maxContains": 1}),
+            json!({"$schema": OLD, "items": {"const": 1}, "prefixItems": [true]}),
+            json!([2, 1]),
+        ),
+        (
+            json!({"$schema": OLD, "type": "array"}),
+            json!({"$schema": OLD, "contains": {"const": 1}, "minContains": 0}),
+            json!([]),
+        ),
         // numbers that a double does not hold, and one that is written in two ways
         (
             json!({"type": "integer", "maximum": 9_007_199_254_740_993_i64}),

@@ -84,6 +84,10 @@ struct Asked {
 }
 
 impl Asked {
+    fn partitions(&self) -> usize {
+        usize::try_from(self.topic.partitions).unwrap_or(0)
+    }
+
     async fn of_partition(&self, state: &ServerState, bounds: &PartitionBounds) -> Result<Vec<Placed>, Refusal> {
         let at = TopicPartition { topic: self.topic.id, partition: bounds.partition };
         let start = begin(state, at, bounds, self.offset, self.time_us).await?;
@@ -129,7 +133,7 @@ pub(crate) async fn page(
         Some(text) => Some(keys_of(&state, &topic, text).await?),
         None => None,
     };
-    let asked = Asked { topic, order: query.order, offset: query.offset, time_us, limit, keys };
+    let mut asked = Asked { topic, order: query.order, offset: query.offset, time_us, limit, keys };
     loop {
         let mut bounds = chosen(&state, &asked.topic, query.partition).await?;
         if let (Some(keys), None) = (&asked.keys, query.partition) {
@@ -146,7 +150,17 @@ pub(crate) async fn page(
             let ends: Vec<(TopicPartition, Offset)> =
                 bounds.iter().map(|b| (TopicPartition { topic: asked.topic.id, partition: b.partition }, b.next)).collect();
             // partitions that come meanwhile are not among these
-            state.database.wait_for(&ends, left.min(streaming::LOOK)).await?;
+            while state.database.bounds(asked.topic.id).await?.len() == asked.partitions() {
+                let left = deadline.saturating_duration_since(Instant::now());
+                if left.is_zero() {
+                    break;
+                }
+                state.database.wait_for(&ends, left.min(streaming::LOOK)).await?;
+                if state.database.may_have(&ends).contains(&true) {
+                    break;
+                }
+            }
+            asked.topic = state.database.topic(&asked.topic.name).await?;
             continue;
         }
         let single = bounds.len() == 1;

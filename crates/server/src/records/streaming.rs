@@ -75,10 +75,17 @@ impl Following {
         most: usize,
     ) -> Result<Vec<(TopicPartition, Record)>, PortError> {
         let until = Instant::now() + patience;
+        // the first look is at all of them; whoever waited was told which have more
+        let mut first = true;
         loop {
             self.look_for_partitions().await?;
+            let worth = if first { vec![true; self.places.len()] } else { self.state.database.may_have(&self.places) };
+            first = false;
             for step in 0..self.places.len() {
                 let n = (self.turn + step) % self.places.len();
+                if !worth[n] {
+                    continue;
+                }
                 let (at, from) = self.places[n];
                 let Some(block) = self.state.database.read(at, from, 1).await?.into_iter().next() else {
                     // there were some that are not kept: it is read past them, or it would be asked again and again

@@ -133,13 +133,16 @@ impl<'c, 's> Holding<'c, 's> {
     fn within(&self, object: &Map<String, Json>, value: &Json, depth: usize) -> Option<bool> {
         match value {
             Json::Array(list) => {
-                let (front, rest) = items(object);
+                let (front, rest) = items(object, self.side.is_draft_7);
                 let item = |(place, item): (usize, &Json)| match front.get(place).copied().or(rest) {
                     Some(schema) => self.at(schema, item, depth + 1),
                     None => Some(true),
                 };
                 let contains = object.get("contains").map(|schema| {
-                    let number = |key: &str| object.get(key).and_then(Json::as_u64).and_then(|n| usize::try_from(n).ok());
+                    let bounded = !self.side.is_draft_7;
+                    let number = |key: &str| {
+                        object.get(key).filter(|_| bounded).and_then(Json::as_u64).and_then(|n| usize::try_from(n).ok())
+                    };
                     let (least, most) = (number("minContains").unwrap_or(1), number("maxContains").unwrap_or(usize::MAX));
                     let (surely, perhaps) = count(list.iter().map(|item| self.at(schema, item, depth + 1)));
                     match (surely >= least && perhaps <= most, perhaps < least || surely > most) {

@@ -54,9 +54,9 @@ pub(super) fn says_of<'s>(schema: &'s Map<String, Json>, name: &str) -> Vec<&'s 
     if found.is_empty() { schema.get("additionalProperties").into_iter().collect() } else { found }
 }
 
-/// The schemas of the items at the front, and that of the rest.
-pub(super) fn items(schema: &Map<String, Json>) -> (Vec<&Json>, Option<&Json>) {
-    match (schema.get("prefixItems"), schema.get("items")) {
+/// The schemas of the items at the front, and that of the rest; draft-07 does not know "prefixItems".
+pub(super) fn items(schema: &Map<String, Json>, is_draft_7: bool) -> (Vec<&Json>, Option<&Json>) {
+    match (schema.get("prefixItems").filter(|_| !is_draft_7), schema.get("items")) {
         (Some(Json::Array(front)), rest) => (front.iter().collect(), rest),
         (_, Some(Json::Array(front))) => (front.iter().collect(), schema.get("additionalItems")),
         (_, rest) => (Vec::new(), rest),
@@ -349,11 +349,11 @@ impl<'c, 's> Check<'c, 's> {
             all = self.misfit(path, rule, "data may have an item twice", "leave out \"uniqueItems\"");
         }
         // the items at the front have schemas of their own, the rest have one
-        let written: Vec<_> = case.maps.iter().map(|map| items(map)).collect();
+        let written: Vec<_> = case.maps.iter().map(|map| items(map, self.writer.is_draft_7)).collect();
         let at = |place: usize| -> Vec<&'s Json> {
             written.iter().filter_map(|(front, rest)| front.get(place).copied().or(*rest)).collect()
         };
-        let (front, rest) = items(reader);
+        let (front, rest) = items(reader, self.reader.is_draft_7);
         let fronts = written.iter().map(|(front, _)| front.len()).chain([front.len()]).max().unwrap_or(0);
         let may = |place: usize| most.is_none_or(|most| most > place as u64);
         for place in (0..fronts).filter(|place| may(*place)) {
@@ -365,7 +365,9 @@ impl<'c, 's> Check<'c, 's> {
             all &= self.accepts(read, &at(usize::MAX), &format!("{path}[]"), depth + 1);
         }
         if let Some(contained) = reader.get("contains") {
-            let number = |map: &Map<String, Json>, key: &str| map.get(key).and_then(whole_number);
+            // which draft-07 does not bound
+            let bounded = !self.reader.is_draft_7;
+            let number = |map: &Map<String, Json>, key: &str| map.get(key).filter(|_| bounded).and_then(whole_number);
             let (least, more) = (number(reader, "minContains").unwrap_or(1), number(reader, "maxContains"));
             let same = case.maps.iter().any(|map| {
                 map.get("contains").is_some_and(|written| self.same(contained, written))

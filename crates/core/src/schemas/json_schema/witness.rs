@@ -143,7 +143,7 @@ impl Trying<'_, '_> {
     }
 
     fn lists(&self, object: &Map<String, Json>, depth: usize) -> Vec<Json> {
-        let (front, rest) = items(object);
+        let (front, rest) = items(object, self.side.is_draft_7);
         let least = object.get("minItems").and_then(Json::as_u64).and_then(|n| usize::try_from(n).ok()).unwrap_or(0);
         let at = |place: usize| match front.get(place).copied().or(rest) {
             Some(schema) => self.values(schema, depth + 1),
