@@ -1,6 +1,7 @@
 //! Records that could not be handled.
 
 use serde::{Deserialize, Serialize};
+use serde_json::value::RawValue;
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
@@ -56,14 +57,14 @@ pub struct QuarantinedRecord {
     pub timestamp: String,
     /// Its key.
     #[schema(value_type = Object)]
-    pub key: serde_json::Value,
+    pub key: Box<RawValue>,
     /// Its value.
     #[schema(value_type = Object)]
-    pub value: serde_json::Value,
+    pub value: Box<RawValue>,
     /// Its value as it was mended; none if it was not.
     #[schema(value_type = Option<Object>)]
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub mended: Option<serde_json::Value>,
+    pub mended: Option<Box<RawValue>>,
     /// Its headers.
     pub headers: Vec<RecordHeader>,
     /// The schema version that wrote its value.
@@ -164,7 +165,7 @@ pub struct DiscardRequest {
 pub struct MendRecord {
     /// The value; none takes a mending back.
     #[schema(value_type = Option<Object>)]
-    pub value: Option<serde_json::Value>,
+    pub value: Option<Box<RawValue>>,
 }
 
 /// How many records it was about.

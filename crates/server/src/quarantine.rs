@@ -89,9 +89,9 @@ async fn present(state: &ServerState, decoder: &mut Decoder, kept: Kept) -> Resu
         partition: kept.partition,
         offset: (kept.record_offset >= 0).then_some(kept.record_offset),
         timestamp: rfc3339(kept.timestamp_us),
-        key: decoder.json(record.key.as_ref(), record.key_schema),
-        value: decoder.json(record.value.as_ref(), record.schema),
-        mended: mended.as_ref().map(|m| decoder.json(Some(m), record.schema)),
+        key: decoder.text(record.key.as_ref(), record.key_schema),
+        value: decoder.text(record.value.as_ref(), record.schema),
+        mended: mended.as_ref().map(|m| decoder.text(Some(m), record.schema)),
         headers: record.headers.iter().map(header).collect(),
         schema: kept.value_schema,
         bytes: record.key.as_ref().map_or(0, Bytes::len) + record.value.as_ref().map_or(0, Bytes::len),
@@ -180,8 +180,8 @@ pub(crate) async fn mend(
                 None => None,
             };
             let bytes = match schema {
-                Some(schema) => schema.write(value).map_err(|finding| Refusal::invalid("value", finding))?,
-                None => Bytes::from(value.to_string()),
+                Some(schema) => schema.write_text(value.get()).map_err(|finding| Refusal::invalid("value", finding))?,
+                None => Bytes::copy_from_slice(value.get().as_bytes()),
             };
             Some(bytes)
         }

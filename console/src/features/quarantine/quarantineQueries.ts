@@ -1,4 +1,5 @@
 import { answered, api, type Schemas } from '../../api/client';
+import { parseExact } from '../../shared/exact';
 
 export type Cause = Schemas['Cause'];
 export type Kept = Schemas['QuarantinedRecord'];
@@ -13,7 +14,11 @@ export function recordsQuery(connector: string, cause: string, state: string, mo
   const query = { connector, cause, state: state === 'open' ? undefined : state, most };
   return {
     queryKey: ['quarantine', 'records', query],
-    queryFn: () => answered(api.GET('/api/v1/quarantine/records', { params: { query } })),
+    // figures keep their digits: the value may be mended and go back
+    queryFn: () =>
+      answered<string>(api.GET('/api/v1/quarantine/records', { params: { query }, parseAs: 'text' })).then(
+        (text) => parseExact(text) as Kept[],
+      ),
   };
 }
 

@@ -1,3 +1,5 @@
+import { parseExact } from '../../shared/exact';
+
 /** A finding in two parts: what was found, and what to do about it. */
 export function parts(finding: string): { found: string; remedy: string | null } {
   // findings end with their remedy after the last colon that follows an error's code, or the last colon at all
@@ -15,7 +17,7 @@ export function heights(byHour: readonly number[]): number[] {
 /** Text of JSON, or why it is none. */
 export function readJson(text: string): { value: unknown } | { fault: string } {
   try {
-    return { value: JSON.parse(text) as unknown };
+    return { value: parseExact(text) };
   } catch (error) {
     return { fault: error instanceof Error ? error.message : String(error) };
   }

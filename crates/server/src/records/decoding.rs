@@ -68,7 +68,7 @@ impl Decoder {
     }
 
     /// The same as the text of JSON, on one line, in which numbers have the digits that they were written with.
-    fn text(&self, bytes: Option<&Bytes>, schema: Option<SchemaId>) -> Box<RawValue> {
+    pub(crate) fn text(&self, bytes: Option<&Bytes>, schema: Option<SchemaId>) -> Box<RawValue> {
         let Some(bytes) = bytes else { return RawValue::NULL.to_owned() };
         let by_schema = schema.and_then(|id| self.schemas.get(&id)?.as_ref()?.show_text(bytes));
         let own = || std::str::from_utf8(bytes).ok().filter(|text| serde_json::from_str::<&RawValue>(text).is_ok());

@@ -46,3 +46,11 @@ async fn a_number_is_shown_with_the_digits_it_was_sent_with() {
     let large = json!([{"value": {"kg": 1, "share": 1e39}}]);
     says(&api.post("/topics/loads.avro/records", &large).await, 422, "a number of 32 bits");
 }
+
+#[test]
+fn a_value_that_is_mended_is_taken_as_it_was_written() {
+    let of = |text: &str| serde_json::from_str::<gonvel_http_api::MendRecord>(text).unwrap().value;
+    let value = of(&format!("{{\"value\": {{\"id\": {ID}, \"kg\": {KG}}}}}")).unwrap();
+    assert_eq!(value.get(), format!("{{\"id\": {ID}, \"kg\": {KG}}}"));
+    assert!(of("{\"value\": null}").is_none(), "nothing takes a mending back");
+}
