@@ -1,7 +1,7 @@
 //! Bodies that are nearly right, sent to whatever reads them, and settings of any size: the server stays up, its memory stays below a
 //! gibibyte, and others are answered all the while. By `make fuzz`; in the tests a few seconds of it, which say nothing of speed.
 
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use crate::support::Gonvel;
@@ -161,7 +161,7 @@ async fn no_body_and_no_setting_takes_the_server_down() {
         gonvel.client.put(format!("{}/topics/fuzz.bound/schemas/value", gonvel.base)).json(&bound).send().await.unwrap();
     assert!(put.status().is_success());
     let decoders = decoders(&gonvel).await;
-    let (over, mut dice) = (AtomicBool::new(false), Dice::new(seed));
+    let (over, waited_us, mut dice) = (AtomicBool::new(false), AtomicU64::new(0), Dice::new(seed));
     let watching = async {
         let (mut longest, mut most) = (Duration::ZERO, 0);
         while !over.load(Ordering::Relaxed) {
@@ -169,6 +169,7 @@ async fn no_body_and_no_setting_takes_the_server_down() {
             let health = gonvel.get("/health").await;
             assert!(health.is_some(), "the server does not answer");
             longest = longest.max(start.elapsed());
+            waited_us.fetch_max(u64::try_from(start.elapsed().as_micros()).unwrap(), Ordering::Relaxed);
             most = most.max(gonvel.memory());
             assert!(most < ROOM, "it takes {most} MiB");
             tokio::time::sleep(Duration::from_millis(100).saturating_sub(start.elapsed())).await;
@@ -213,7 +214,8 @@ async fn no_body_and_no_setting_takes_the_server_down() {
                 }
                 sent += 1;
             }
-            println!("{}: {answers:?}", decoder.name);
+            let waited = Duration::from_micros(waited_us.swap(0, Ordering::Relaxed));
+            println!("{}: {answers:?}, others waited {waited:?} at most", decoder.name);
         }
         over.store(true, Ordering::Relaxed);
         sent
