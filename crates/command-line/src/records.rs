@@ -7,7 +7,7 @@ use clap::{Args, Subcommand, ValueEnum};
 use futures::StreamExt;
 use gonvel_http_api::{Imported, Produced, Record, Records, SearchProgress};
 use reqwest::Method;
-use serde_json::value::RawValue;
+use serde_json::value::{RawValue, to_raw_value};
 use tokio_util::io::ReaderStream;
 
 use crate::Output;
@@ -252,6 +252,21 @@ async fn each_line(
     Ok(())
 }
 
+#[derive(serde::Serialize)]
+struct WrittenRecord {
+    key: Option<String>,
+    value: Box<RawValue>,
+    partition: Option<i32>,
+}
+
+/// A value that is JSON is meant as such, to the last digit, on one line; anything else as text.
+fn meant(value: String) -> Result<Box<RawValue>, CommandError> {
+    let json = serde_json::from_str::<&RawValue>(&value).is_ok();
+    // within texts JSON has no line breaks
+    let one = if json { RawValue::from_string(value.replace(['\n', '\r'], " ")) } else { to_raw_value(&value) };
+    one.map_err(|e| CommandError::Usage(format!("--value cannot be written as JSON: {e}")))
+}
+
 async fn write(client: &Client, asked: WriteArguments) -> Result<(), CommandError> {
     let path = format!("/topics/{}/records", segment(&asked.topic));
     let mut query: Vec<(&str, String)> = Vec::new();
@@ -260,10 +275,8 @@ async fn write(client: &Client, asked: WriteArguments) -> Result<(), CommandErro
     }
     let body = match asked.value {
         Some(value) => {
-            // a value that is JSON is meant as such, anything else as text
-            let value = serde_json::from_str(&value).unwrap_or(serde_json::Value::String(value));
-            let record = serde_json::json!({"key": asked.key, "value": value, "partition": asked.partition});
-            record.to_string().into_bytes()
+            let record = WrittenRecord { key: asked.key, value: meant(value)?, partition: asked.partition };
+            serde_json::to_vec(&record).map_err(|e| CommandError::Usage(e.to_string()))?
         }
         None => input(asked.file.as_ref()).await?,
     };

@@ -105,10 +105,10 @@ impl JsonSchema {
         self.unfolded.with_stack(|| unfolding::within_steps(check))
     }
 
-    /// Whether a value fits.
+    /// Whether a value fits; none if finding out takes too long.
     #[must_use]
-    pub fn is_valid(&self, value: &Json) -> bool {
-        self.within(|| self.validator.is_valid(value)).unwrap_or(false)
+    pub fn holds(&self, value: &Json) -> Option<bool> {
+        self.within(|| self.validator.is_valid(value))
     }
 
     /// Whether checking a small value may take long.

@@ -215,7 +215,7 @@ fn in_draft_7(schema: &Json) -> Json {
     json!({"$schema": "http://json-schema.org/draft-07/schema#", "definitions": definitions, "allOf": [inner]})
 }
 
-/// The same with some of it behind references of all sorts, and the rest beside them.
+/// As good as the same, with some of it behind references of all sorts and the rest beside them.
 fn behind_references(schema: &Json, random: &mut TestRng) -> Json {
     fn moved(schema: &mut Json, definitions: &mut Map<String, Json>, random: &mut TestRng) {
         each_inner(schema, &mut |inner| moved(inner, definitions, random));
@@ -225,11 +225,13 @@ fn behind_references(schema: &Json, random: &mut TestRng) -> Json {
             return;
         }
         let name = format!("d{}", definitions.len());
-        // what looks at what stands beside it goes together
-        let goes = |key: &str| {
-            (pick >> 8).is_multiple_of(2) || matches!(key, "type" | "enum" | "const" | "allOf" | "anyOf" | "not")
+        // all of it, some that changes nothing, or any: then what looks at what stands beside it may stand apart
+        let goes = |(place, key): &(usize, &String)| match (pick >> 8) % 3 {
+            0 => true,
+            1 => matches!(key.as_str(), "type" | "enum" | "const" | "allOf" | "anyOf" | "not"),
+            _ => (pick >> (12 + place % 20)).is_multiple_of(2),
         };
-        let gone: Vec<String> = object.keys().filter(|key| goes(key)).cloned().collect();
+        let gone: Vec<String> = object.keys().enumerate().filter(goes).map(|(_, key)| key.clone()).collect();
         let mut inner: Map<String, Json> = gone.into_iter().filter_map(|key| object.remove_entry(&key)).collect();
         let reference = match pick % 5 {
             0 => format!("{ROOT}#/$defs/{name}"),
@@ -349,6 +351,30 @@ fn what_only_looks_as_if_it_could_be_read_is_not() {
         (json!({"properties": {"b": {}}, "oneOf": [text]}), number.clone(), json!({"a": "x"})),
         (json!({"if": {"required": ["a"]}, "then": text}), number.clone(), json!({"a": "x"})),
         (json!({"dependentSchemas": {"a": text}}), number, json!({"a": "x"})),
+        // what looks at what stands beside it does not look behind references, nor from there
+        (
+            json!({"properties": {"a": {}}, "additionalProperties": false}),
+            json!({"$ref": "#/$defs/x", "additionalProperties": false, "$defs": {"x": {"properties": {"a": {}}}}}),
+            json!({"a": 1}),
+        ),
+        (
+            json!({"prefixItems": [{}], "items": false}),
+            json!({"$ref": "#/$defs/x", "prefixItems": [{}], "$defs": {"x": {"items": false}}}),
+            json!([1]),
+        ),
+        (
+            json!({"properties": {"a": {}}, "unevaluatedProperties": false}),
+            json!({"$ref": "#/$defs/x", "properties": {"a": {}}, "$defs": {"x": {"unevaluatedProperties": false}}}),
+            json!({"a": 1}),
+        ),
+        // what another case speaks of
+        (
+            json!({"anyOf": [
+                {"properties": {"a": {"type": "string"}}, "required": ["a"]},
+                {"properties": {"b": {"type": "string"}}, "required": ["b"]}]}),
+            json!({"properties": {"b": {"type": "string"}}}),
+            json!({"a": "x", "b": 5}),
+        ),
         // what is left over
         (
             json!({"properties": {"a": {}, "b": {}}, "unevaluatedProperties": false}),
@@ -434,4 +460,17 @@ fn schemas_that_refer_to_each_other_without_end_are_given_up_in_time() {
     };
     let found = misfits(&tangled(3), &tangled(9));
     assert!(!found.is_empty() && found.len() <= 200, "{}", found.len());
+}
+
+#[test]
+fn a_list_of_thousands_is_compared_value_by_value() {
+    let of = |count: i32| {
+        let values: Vec<String> = (0..count).map(|n| format!("bin-{n}")).collect();
+        JsonSchema::parse(&json!({"properties": {"bin": {"enum": values}}}).to_string()).unwrap()
+    };
+    let (fewer, more) = (of(5_000), of(5_001));
+    assert_eq!(misfits(&more, &fewer), []);
+    let found = misfits(&fewer, &more);
+    assert_eq!(found.len(), 1);
+    assert!(!found[0].unknown && found[0].finding.contains("bin-5000"), "{found:?}");
 }

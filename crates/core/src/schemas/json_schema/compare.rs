@@ -9,6 +9,7 @@
 //! counts as written. Where it cannot be known whether a condition follows, that is said, and nothing is promised.
 
 use std::collections::{BTreeMap, HashSet};
+use std::rc::Rc;
 use std::sync::OnceLock;
 
 use serde_json::{Map, Value as Json};
@@ -71,6 +72,8 @@ pub(super) struct Case<'s> {
     pub(super) maps: Vec<&'s Map<String, Json>>,
     /// Schemas that let none of it through.
     denied: Vec<&'s Json>,
+    /// All maps of all cases of the place: what one of them speaks of is not left open by the others.
+    pub(super) place: Rc<[&'s Map<String, Json>]>,
 }
 
 /// Schemas that hold in a case, and those that do not.
@@ -126,18 +129,36 @@ impl<'s> Choice<'s> {
 /// Parts that are compared to find two schemas alike.
 const MOST_ALIKE: usize = 2_000;
 
-/// A schema's keywords together with those of what it refers to; none where a reference leads nowhere, or two say the same keyword.
+/// Keywords that look at each other where they stand in the same schema, and nowhere else.
+const BESIDE: [&[&str]; 4] = [
+    &["properties", "patternProperties", "additionalProperties"],
+    &["prefixItems", "items", "additionalItems"],
+    &["contains", "minContains", "maxContains"],
+    &["if", "then", "else"],
+];
+
+/// A schema's keywords together with those of what it refers to; none where a reference leads nowhere, where two say the same keyword,
+/// and where keywords that look at each other stand apart.
 fn spread<'s>(side: &Side<'s>, schema: &'s Map<String, Json>) -> Option<BTreeMap<&'s str, &'s Json>> {
-    let (mut out, mut at) = (BTreeMap::new(), schema);
+    let (mut out, mut layers, mut at) = (BTreeMap::new(), Vec::new(), schema);
     for _ in 0..DEEPEST {
         let refers = at.contains_key("$ref");
+        let mut layer = Vec::new();
         for (key, value) in at.iter().filter(|(key, _)| *key != "$ref" && !is_annotation(key)) {
-            if !(refers && side.is_draft_7) && out.insert(key.as_str(), value).is_some() {
-                return None;
+            if !(refers && side.is_draft_7) {
+                layer.push(key.as_str());
+                if out.insert(key.as_str(), value).is_some() {
+                    return None;
+                }
             }
         }
+        layers.push(layer);
         if !refers {
-            return Some(out);
+            layers.retain(|layer| !layer.is_empty());
+            let parted = |group: &&[&str]| layers.iter().filter(|l| l.iter().any(|key| group.contains(key))).count() > 1;
+            // these look at all that stands in the same schema and behind its references
+            let looks_around = out.contains_key("unevaluatedProperties") || out.contains_key("unevaluatedItems");
+            return (!BESIDE.iter().any(parted) && !(looks_around && layers.len() > 1)).then_some(out);
         }
         at = match side.target(at)? {
             Json::Object(target) => target,
@@ -162,7 +183,6 @@ fn alike<'s>(a: (&Side<'s>, &'s Json), b: (&Side<'s>, &'s Json), left: &mut usiz
     }
     *left -= 1;
     let (Some(a), Some(b)) = (spread(side_a, a), spread(side_b, b)) else { return false };
-    // what looks at what stands beside it looks at what stands in the same schema, or behind a reference from there
     a.len() == b.len()
         && a.into_iter().zip(b).all(|((key, a), (other, b))| {
             key == other
@@ -427,6 +447,8 @@ impl<'c, 's> Check<'c, 's> {
                 );
             }
         }
+        let place: Rc<[_]> = done.iter().flat_map(|case| case.maps.iter().copied()).collect();
+        done.iter_mut().for_each(|case| case.place = Rc::clone(&place));
         Ok(done)
     }
 
@@ -611,26 +633,20 @@ impl<'c, 's> Check<'c, 's> {
 
     /// Listed values are not compared but checked, one by one.
     fn values(&mut self, reader: &'s Json, case: &Case<'s>, values: &[&'s Json], path: &str) -> bool {
+        let without_list = |map: &&'s Map<String, Json>| {
+            let said = map.iter().filter(|(key, _)| !matches!(key.as_str(), "enum" | "const"));
+            Json::Object(said.map(|(key, value)| (key.clone(), value.clone())).collect())
+        };
+        let written: Vec<Json> = case.maps.iter().map(without_list).filter(|map| !refers(map)).collect();
+        let (of_reader, of_writer) = (Holding::new(self.reader), Holding::new(self.writer));
         let mut all = true;
         for value in values {
-            self.left = self.left.saturating_sub(20);
             if self.left == 0 {
                 return self.entangled(path);
             }
-            let holds = Holding::new(self.reader).holds(reader, value);
-            if holds == Some(true) {
-                continue;
-            }
-            let written = case.maps.iter().map(|map| {
-                let only: Map<String, Json> = map
-                    .iter()
-                    .filter(|(key, _)| !matches!(key.as_str(), "enum" | "const"))
-                    .map(|(k, v)| (k.clone(), v.clone()))
-                    .collect();
-                let plain = !refers(&Json::Object(only.clone()));
-                if plain { Holding::new(self.writer).holds(&Json::Object(only), value) } else { None }
-            });
-            if written.into_iter().any(|written| written == Some(false)) {
+            self.left -= 1;
+            let holds = of_reader.holds(reader, value);
+            if holds == Some(true) || written.iter().any(|map| of_writer.holds(map, value) == Some(false)) {
                 continue;
             }
             all = match holds {
@@ -661,16 +677,14 @@ impl<'c, 's> Check<'c, 's> {
             return false;
         }
         if let Some(values) = case.listed() {
-            return values
-                .iter()
-                .all(|value| Holding::new(self.reader).holds(self.reader.resolve(schema), value) == Some(false));
+            let holding = Holding::new(self.reader);
+            return values.iter().all(|value| holding.holds(self.reader.resolve(schema), value) == Some(false));
         }
         if let Some(values) = super::keywords::listed(other) {
-            let writes = |map: &Map<String, Json>, value: &Json| {
-                !refers(&Json::Object(map.clone()))
-                    && Holding::new(self.writer).holds(&Json::Object(map.clone()), value) == Some(false)
-            };
-            if values.iter().all(|value| case.maps.iter().any(|map| writes(map, value))) {
+            let written = case.maps.iter().map(|map| Json::Object((*map).clone())).filter(|map| !refers(map));
+            let written: Vec<Json> = written.collect();
+            let holding = Holding::new(self.writer);
+            if values.iter().all(|value| written.iter().any(|map| holding.holds(map, value) == Some(false))) {
                 return true;
             }
         }
@@ -722,5 +736,5 @@ fn products<'s>(
 fn narrowed<'s>(case: &Case<'s>, ty: &str) -> Option<Case<'s>> {
     let mut maps = case.maps.clone();
     maps.push(of_type(ty)?.as_object()?);
-    Some(Case { maps, denied: case.denied.clone() })
+    Some(Case { maps, ..case.clone() })
 }

@@ -1,8 +1,10 @@
 //! Whether one value fits a part of a schema, with what its references lead to. Unlike the validator, which checks by whole schemas, this
 //! says so where it does not know.
 
-use std::cell::Cell;
+use std::cell::{Cell, RefCell};
+use std::collections::HashMap;
 
+use jsonschema::Validator;
 use serde_json::{Map, Value as Json};
 
 use super::keywords::{items, patterns, required, says_of, type_of};
@@ -11,10 +13,12 @@ use super::resolving::{DEEPEST, Side};
 /// Parts that are looked at for one value.
 const MOST: usize = 10_000;
 
-/// Checks values by parts of one schema.
+/// Checks values by parts of one schema; what a part says by itself is made ready once for all values.
 pub(super) struct Holding<'c, 's> {
     side: &'c Side<'s>,
     left: Cell<usize>,
+    /// By the places of the parts, which are held on to; none where a part cannot be checked by.
+    ready: RefCell<HashMap<*const Map<String, Json>, (&'c Map<String, Json>, Option<Validator>)>>,
 }
 
 /// Whether all of some hold: none where one is not known and none fails.
@@ -67,15 +71,16 @@ fn is_plain(keyword: &str) -> bool {
 
 impl<'c, 's> Holding<'c, 's> {
     pub(super) fn new(side: &'c Side<'s>) -> Self {
-        Self { side, left: Cell::new(MOST) }
+        Self { side, left: Cell::new(MOST), ready: RefCell::default() }
     }
 
     /// Whether a value fits; none if it cannot be told here.
-    pub(super) fn holds(&self, schema: &Json, value: &Json) -> Option<bool> {
+    pub(super) fn holds(&self, schema: &'c Json, value: &Json) -> Option<bool> {
+        self.left.set(MOST);
         self.at(schema, value, 0)
     }
 
-    fn at(&self, schema: &Json, value: &Json, depth: usize) -> Option<bool> {
+    fn at(&self, schema: &'c Json, value: &Json, depth: usize) -> Option<bool> {
         let object = match schema {
             Json::Bool(yes) => return Some(*yes),
             Json::Object(object) => object,
@@ -97,16 +102,19 @@ impl<'c, 's> Holding<'c, 's> {
         all(parts.into_iter().chain(referred).chain(unknown))
     }
 
-    fn plain(&self, object: &Map<String, Json>, value: &Json) -> Option<bool> {
-        let own: Map<String, Json> =
-            object.iter().filter(|(key, _)| is_plain(key)).map(|(k, v)| (k.clone(), v.clone())).collect();
-        if own.is_empty() {
+    fn plain(&self, object: &'c Map<String, Json>, value: &Json) -> Option<bool> {
+        if !object.keys().any(|key| is_plain(key)) {
             return Some(true);
         }
-        Some(self.side.checker(&Json::Object(own))?.is_valid(value))
+        let mut ready = self.ready.borrow_mut();
+        let (_, validator) = ready.entry(std::ptr::from_ref(object)).or_insert_with(|| {
+            let own = object.iter().filter(|(key, _)| is_plain(key)).map(|(k, v)| (k.clone(), v.clone())).collect();
+            (object, self.side.checker(&Json::Object(own)))
+        });
+        Some(validator.as_ref()?.is_valid(value))
     }
 
-    fn combined(&self, object: &Map<String, Json>, value: &Json, depth: usize) -> Option<bool> {
+    fn combined(&self, object: &'c Map<String, Json>, value: &Json, depth: usize) -> Option<bool> {
         let each = |key: &str| -> Option<Vec<Option<bool>>> {
             Some(object.get(key)?.as_array()?.iter().map(|one| self.at(one, value, depth + 1)).collect())
         };
@@ -130,7 +138,7 @@ impl<'c, 's> Holding<'c, 's> {
         all(each("allOf").map(all).into_iter().chain(any).chain(single).chain(chosen).chain(denied))
     }
 
-    fn within(&self, object: &Map<String, Json>, value: &Json, depth: usize) -> Option<bool> {
+    fn within(&self, object: &'c Map<String, Json>, value: &Json, depth: usize) -> Option<bool> {
         match value {
             Json::Array(list) => {
                 let (front, rest) = items(object, self.side.is_draft_7);

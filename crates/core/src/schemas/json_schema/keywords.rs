@@ -545,9 +545,9 @@ impl<'s> Case<'s> {
         self.maps.iter().any(opens) && !self.maps.iter().any(closes)
     }
 
-    /// Whether a property may be written: it is listed, required, of a pattern, or all are opened on purpose.
+    /// Whether a property may be written: it is listed, required or of a pattern, in this case or another, or all are opened on purpose.
     fn may_have(&self, name: &str) -> bool {
-        self.is_open() || self.maps.iter().any(|map| is_known_name(map, name))
+        self.is_open() || self.maps.iter().chain(&*self.place).any(|map| is_known_name(map, name))
     }
 }
 

@@ -222,7 +222,7 @@ mod tests {
             let parsed = JsonSchema::parse(&schema.to_string());
             assert!(start.elapsed() < Duration::from_secs(20));
             match refused {
-                None => assert!(parsed.unwrap().is_valid(&json!({}))),
+                None => assert_eq!(parsed.unwrap().holds(&json!({})), Some(true)),
                 Some(part) => assert!(parsed.unwrap_err().to_string().contains(part)),
             }
         }
@@ -237,7 +237,7 @@ mod tests {
         let refused = schema.validate(&nested(60)).unwrap_err().to_string();
         assert!(refused.contains("200000 steps") && start.elapsed() < Duration::from_secs(20), "{refused}");
         let start = Instant::now();
-        let _ = schema.is_valid(&nested(60));
+        let _ = schema.holds(&nested(60));
         assert!(start.elapsed() < Duration::from_secs(20));
         // what comes back to itself once goes as deep as any value
         let list = JsonSchema::parse(r##"{"properties": {"a": {"$ref": "#"}, "n": {"type": "integer"}}}"##).unwrap();
