@@ -1,5 +1,7 @@
 //! JSON Schema, drafts 2020-12 and 07: parsing, validation, and a comparison of two schemas of our own.
 
+mod alike;
+mod cases;
 mod compare;
 mod holding;
 mod keywords;

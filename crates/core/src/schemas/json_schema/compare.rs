@@ -1,23 +1,22 @@
 //! Whether every value that one schema lets through is let through by another.
 //!
-//! What may be written is taken apart into cases, each a list of keywords that hold together ([`Case`]): what stands beside each other, in
-//! `allOf` and behind references holds together, and each branch of `anyOf`, `oneOf` and `if` is a case of its own. Each condition of the
-//! reader's must follow from all keywords of each case.
+//! What may be written is taken apart into cases, each a list of keywords that hold together ([`Case`]). Each condition of the reader's
+//! must follow from all keywords of each case.
 //!
 //! What a schema leaves open by saying nothing of further properties counts as not written: by the letter, a new optional
 //! property could never be added to such a schema. What it opens on purpose (`additionalProperties` as true or a schema)
 //! counts as written. Where it cannot be known whether a condition follows, that is said, and nothing is promised.
 
-use std::collections::{BTreeMap, HashSet};
-use std::rc::Rc;
-use std::sync::OnceLock;
+use std::collections::HashSet;
 
 use serde_json::{Map, Value as Json};
 
 use super::JsonSchema;
+use super::alike::{MOST_ALIKE, alike};
+use super::cases::{Case, branches, cases, narrowed, only_not};
 use super::holding::{Holding, equal};
-use super::keywords::{TYPES, required, says_of, type_of, types};
-use super::resolving::{DEEPEST, Holds, Side, holds, is_annotation, refers};
+use super::keywords::{required, type_of, types};
+use super::resolving::{DEEPEST, Side, refers};
 use super::witness::witness;
 use crate::schemas::Misfit;
 
@@ -57,31 +56,12 @@ fn short(value: &Json) -> String {
 
 /// Comparisons of two parts made at most.
 const MOST_STEPS: usize = 50_000;
-/// Cases that one place is taken apart into at most.
-const MOST_CASES: usize = 64;
 /// Misfits told at most.
 const MOST: usize = 200;
 /// Stack for schemas that lead far down, in bytes.
 const STACK: usize = 64 << 20;
 
 pub(super) const CANNOT: &str = "what cannot be compared is the same on both sides";
-
-/// Keywords that hold together of what is written.
-#[derive(Debug, Clone, Default)]
-pub(super) struct Case<'s> {
-    pub(super) maps: Vec<&'s Map<String, Json>>,
-    /// Schemas that let none of it through.
-    denied: Vec<&'s Json>,
-    /// All maps of all cases of the place: what one of them speaks of is not left open by the others.
-    pub(super) place: Rc<[&'s Map<String, Json>]>,
-}
-
-/// Schemas that hold in a case, and those that do not.
-#[derive(Debug, Clone, Default)]
-struct Choice<'s> {
-    holds: Vec<&'s Json>,
-    denied: Vec<&'s Json>,
-}
 
 pub(super) struct Check<'c, 's> {
     pub(super) reader: &'c Side<'s>,
@@ -99,173 +79,6 @@ pub(super) struct Check<'c, 's> {
 
 fn place_of<T>(thing: &T) -> usize {
     std::ptr::from_ref(thing).addr()
-}
-
-fn branches(group: &Json) -> impl Iterator<Item = &Json> {
-    group.as_array().into_iter().flatten()
-}
-
-/// What a schema denies, where that is all it does.
-fn only_not(schema: &Json) -> Option<&Json> {
-    let object = schema.as_object()?;
-    object.keys().all(|key| key == "not" || is_annotation(key)).then(|| object.get("not"))?
-}
-
-/// A schema that lets through values of one type.
-fn of_type(name: &str) -> Option<&'static Json> {
-    static OF: OnceLock<Vec<(&'static str, Json)>> = OnceLock::new();
-    let all = OF.get_or_init(|| TYPES.into_iter().map(|ty| (ty, serde_json::json!({"type": ty}))).collect());
-    all.iter().find(|(ty, _)| *ty == name).map(|(_, schema)| schema)
-}
-
-impl<'s> Choice<'s> {
-    fn and(mut self, more: &Self) -> Self {
-        self.holds.extend(&more.holds);
-        self.denied.extend(&more.denied);
-        self
-    }
-}
-
-/// Parts that are compared to find two schemas alike.
-const MOST_ALIKE: usize = 2_000;
-
-/// Keywords that look at each other where they stand in the same schema, and nowhere else.
-const BESIDE: [&[&str]; 4] = [
-    &["properties", "patternProperties", "additionalProperties"],
-    &["prefixItems", "items", "additionalItems"],
-    &["contains", "minContains", "maxContains"],
-    &["if", "then", "else"],
-];
-
-/// A schema's keywords together with those of what it refers to; none where a reference leads nowhere, where two say the same keyword,
-/// and where keywords that look at each other stand apart.
-fn spread<'s>(side: &Side<'s>, schema: &'s Map<String, Json>) -> Option<BTreeMap<&'s str, &'s Json>> {
-    let (mut out, mut layers, mut at) = (BTreeMap::new(), Vec::new(), schema);
-    for _ in 0..DEEPEST {
-        let refers = at.contains_key("$ref");
-        let mut layer = Vec::new();
-        for (key, value) in at.iter().filter(|(key, _)| *key != "$ref" && !is_annotation(key)) {
-            if !(refers && side.is_draft_7) {
-                layer.push(key.as_str());
-                if out.insert(key.as_str(), value).is_some() {
-                    return None;
-                }
-            }
-        }
-        layers.push(layer);
-        if !refers {
-            layers.retain(|layer| !layer.is_empty());
-            let parted = |group: &&[&str]| layers.iter().filter(|l| l.iter().any(|key| group.contains(key))).count() > 1;
-            // these look at all that stands in the same schema and behind its references
-            let looks_around = out.contains_key("unevaluatedProperties") || out.contains_key("unevaluatedItems");
-            return (!BESIDE.iter().any(parted) && !(looks_around && layers.len() > 1)).then_some(out);
-        }
-        at = match side.target(at)? {
-            Json::Object(target) => target,
-            _ => return None,
-        };
-    }
-    None
-}
-
-/// Whether two schemas say the same in the same words, wherever parts of them stand.
-fn alike<'s>(a: (&Side<'s>, &'s Json), b: (&Side<'s>, &'s Json), left: &mut usize) -> bool {
-    let ((side_a, a), (side_b, b)) = (a, b);
-    let (a, b) = match (a, b) {
-        (Json::Object(a), Json::Object(b)) => (a, b),
-        (Json::Array(a), Json::Array(b)) => {
-            return a.len() == b.len() && a.iter().zip(b).all(|(a, b)| alike((side_a, a), (side_b, b), left));
-        }
-        _ => return a == b,
-    };
-    if *left == 0 {
-        return false;
-    }
-    *left -= 1;
-    let (Some(a), Some(b)) = (spread(side_a, a), spread(side_b, b)) else { return false };
-    a.len() == b.len()
-        && a.into_iter().zip(b).all(|((key, a), (other, b))| {
-            key == other
-                && key != "$dynamicRef"
-                && key != "$recursiveRef"
-                && match (holds(key, a), holds(key, b)) {
-                    (Holds::One(a), Holds::One(b)) => alike((side_a, a), (side_b, b), left),
-                    (Holds::List(a), Holds::List(b)) => {
-                        a.len() == b.len() && a.iter().zip(b).all(|(a, b)| alike((side_a, a), (side_b, b), left))
-                    }
-                    (Holds::Named(a), Holds::Named(b)) => {
-                        let mut same = |(name, a): (&String, &'s Json)| {
-                            b.get(name).is_some_and(|b| alike((side_a, a), (side_b, b), left))
-                        };
-                        a.len() == b.len() && a.iter().all(&mut same)
-                    }
-                    (Holds::Nothing, Holds::Nothing) => equal(a, b),
-                    _ => false,
-                }
-        })
-}
-
-impl<'s> Case<'s> {
-    /// The values that may be written, where they are listed.
-    pub(super) fn listed(&self) -> Option<Vec<&'s Json>> {
-        let mut lists = self.maps.iter().filter_map(|map| super::keywords::listed(map));
-        let mut first = lists.next()?;
-        for other in lists {
-            first.retain(|value| other.iter().any(|known| equal(value, known)));
-        }
-        Some(first)
-    }
-
-    /// The types that may be written; a number includes the integers.
-    pub(super) fn types(&self) -> Vec<&'static str> {
-        let of_values: Option<Vec<&str>> = self.listed().map(|values| values.into_iter().map(type_of).collect());
-        let fits = |ty: &str| {
-            self.maps.iter().all(|map| {
-                let types = types(map);
-                types.contains(&ty) || (ty == "integer" && types.contains(&"number"))
-            })
-        };
-        let with_values = |ty: &&'static str| of_values.as_ref().is_none_or(|of| of.contains(ty));
-        let mut found: Vec<&'static str> = TYPES.into_iter().filter(|ty| fits(ty)).filter(with_values).collect();
-        found.retain(|ty| self.is_possible(ty));
-        // whole numbers are numbers
-        let whole = found.contains(&"number") && of_values.is_none();
-        found.into_iter().filter(|ty| !(whole && *ty == "integer")).collect()
-    }
-
-    /// Whether there may be values of a type: its bounds leave room for some.
-    fn is_possible(&self, ty: &str) -> bool {
-        let number = |key: &str| -> std::vec::IntoIter<f64> {
-            self.maps.iter().filter_map(|map| map.get(key)?.as_f64()).collect::<Vec<_>>().into_iter()
-        };
-        let room = |least: &str, most: &str, surely: usize| {
-            #[allow(clippy::cast_precision_loss, reason = "counts of properties")]
-            let least = number(least).fold(surely as f64, f64::max);
-            number(most).all(|most| most >= least)
-        };
-        match ty {
-            "string" => room("minLength", "maxLength", 0),
-            "array" => room("minItems", "maxItems", 0),
-            "integer" | "number" => {
-                let low = number("minimum").chain(number("exclusiveMinimum")).fold(f64::NEG_INFINITY, f64::max);
-                let beyond = |high: f64| high < low;
-                let excluded = |high: f64| high <= low && low.abs() < 1e15;
-                !(number("maximum").any(beyond) || number("exclusiveMaximum").any(excluded))
-            }
-            "object" => {
-                let mut needed: Vec<&str> = self.maps.iter().flat_map(|map| required(map)).collect();
-                needed.sort_unstable();
-                needed.dedup();
-                let never = |name: &&str| self.maps.iter().any(|map| says_of(map, name).contains(&&Json::Bool(false)));
-                room("minProperties", "maxProperties", needed.len()) && !needed.iter().any(never)
-            }
-            _ => true,
-        }
-    }
-
-    fn is_empty(&self) -> bool {
-        self.types().is_empty()
-    }
 }
 
 impl<'c, 's> Check<'c, 's> {
@@ -356,7 +169,7 @@ impl<'c, 's> Check<'c, 's> {
             return true;
         }
         let mut all = true;
-        match self.cases(&written) {
+        match cases(self.writer, &written) {
             Ok(cases) => {
                 for case in &cases {
                     all &= self.case(reader, case, path, depth + 1);
@@ -369,87 +182,6 @@ impl<'c, 's> Check<'c, 's> {
             self.pairs.clear();
         }
         all
-    }
-
-    /// The cases of what several schemas together let through; what lets nothing through is none.
-    fn cases(&mut self, written: &[&'s Json]) -> Result<Vec<Case<'s>>, &'static str> {
-        let mut done = Vec::new();
-        let mut open: Vec<(Case<'s>, Vec<&'s Json>)> = vec![(Case::default(), written.to_vec())];
-        let draft_7 = self.writer.is_draft_7;
-        'open: while let Some((mut case, mut todo)) = open.pop() {
-            let mut groups: Vec<Vec<Choice<'s>>> = Vec::new();
-            while let Some(schema) = todo.pop() {
-                let object = match schema {
-                    Json::Bool(false) => continue 'open,
-                    Json::Object(object) => object,
-                    _ => continue,
-                };
-                if case.maps.iter().any(|map| std::ptr::eq(*map, object)) {
-                    continue;
-                }
-                if object.contains_key("$ref") {
-                    todo.push(self.writer.target(object).ok_or("what is written refers to what is not found here")?);
-                    if draft_7 {
-                        continue;
-                    }
-                }
-                if object.contains_key("$dynamicRef") || object.contains_key("$recursiveRef") {
-                    return Err("where a reference of what is written leads depends on the way there");
-                }
-                case.maps.push(object);
-                todo.extend(object.get("allOf").into_iter().flat_map(branches));
-                match object.get("not").map(|denied| self.writer.resolve(denied)) {
-                    Some(Json::Bool(true)) => continue 'open,
-                    Some(denied) => match only_not(denied) {
-                        Some(inner) => todo.push(inner),
-                        None => case.denied.push(denied),
-                    },
-                    None => {}
-                }
-                let branch = |b| Choice { holds: vec![b], denied: Vec::new() };
-                groups.extend(object.get("anyOf").map(|group| branches(group).map(branch).collect()));
-                if let Some(group) = object.get("oneOf") {
-                    let one = |(place, b): (usize, &'s Json)| {
-                        let others = branches(group).enumerate().filter(|(other, _)| *other != place);
-                        Choice { holds: vec![b], denied: others.map(|(_, other)| other).collect() }
-                    };
-                    groups.push(branches(group).enumerate().map(one).collect());
-                }
-                if let Some(condition) = object.get("if") {
-                    let holds = std::iter::once(condition).chain(object.get("then")).collect();
-                    let otherwise = Choice { holds: object.get("else").into_iter().collect(), denied: vec![condition] };
-                    groups.push(vec![Choice { holds, denied: Vec::new() }, otherwise]);
-                }
-                let depending =
-                    ["dependentSchemas", "dependencies"].into_iter().filter_map(|key| object.get(key)?.as_object());
-                for schema in depending.flat_map(Map::values).filter(|schema| !schema.is_array()) {
-                    groups.push(vec![branch(schema), Choice::default()]);
-                }
-            }
-            if case.is_empty() {
-                continue;
-            }
-            let Some(first) = groups.pop() else {
-                done.push(case);
-                if done.len() > MOST_CASES {
-                    return Err("what is written has too many cases to be compared");
-                }
-                continue;
-            };
-            if open.len() + first.len() > 4 * MOST_CASES {
-                return Err("what is written has too many cases to be compared");
-            }
-            for option in first {
-                let rest = groups.iter().cloned();
-                open.extend(
-                    products(&case, option, rest.collect(), MOST_CASES)
-                        .ok_or("what is written has too many cases to be compared")?,
-                );
-            }
-        }
-        let place: Rc<[_]> = done.iter().flat_map(|case| case.maps.iter().copied()).collect();
-        done.iter_mut().for_each(|case| case.place = Rc::clone(&place));
-        Ok(done)
     }
 
     pub(super) fn case(&mut self, reader: &'s Json, case: &Case<'s>, path: &str, depth: usize) -> bool {
@@ -708,33 +440,4 @@ impl<'c, 's> Check<'c, 's> {
             ours.is_some_and(|ours| !ours.iter().any(|value| theirs.iter().any(|other| equal(value, other))))
         })
     }
-}
-
-/// A case together with all ways to choose from what is left to choose.
-fn products<'s>(
-    case: &Case<'s>,
-    option: Choice<'s>,
-    groups: Vec<Vec<Choice<'s>>>,
-    most: usize,
-) -> Option<Vec<(Case<'s>, Vec<&'s Json>)>> {
-    let mut all = vec![option];
-    for group in groups {
-        if all.len() * group.len() > most {
-            return None;
-        }
-        all = all.iter().flat_map(|before| group.iter().map(|more| before.clone().and(more))).collect();
-    }
-    let with = |option: Choice<'s>| {
-        let mut case = case.clone();
-        case.denied.extend(option.denied);
-        (case, option.holds)
-    };
-    Some(all.into_iter().map(with).collect())
-}
-
-/// A case of one type only.
-fn narrowed<'s>(case: &Case<'s>, ty: &str) -> Option<Case<'s>> {
-    let mut maps = case.maps.clone();
-    maps.push(of_type(ty)?.as_object()?);
-    Some(Case { maps, ..case.clone() })
 }

@@ -13,12 +13,15 @@ use super::resolving::{DEEPEST, Side};
 /// Parts that are looked at for one value.
 const MOST: usize = 10_000;
 
+/// A part with what checks by it.
+type Ready<'c> = (&'c Map<String, Json>, Option<Validator>);
+
 /// Checks values by parts of one schema; what a part says by itself is made ready once for all values.
 pub(super) struct Holding<'c, 's> {
     side: &'c Side<'s>,
     left: Cell<usize>,
     /// By the places of the parts, which are held on to; none where a part cannot be checked by.
-    ready: RefCell<HashMap<*const Map<String, Json>, (&'c Map<String, Json>, Option<Validator>)>>,
+    ready: RefCell<HashMap<*const Map<String, Json>, Ready<'c>>>,
 }
 
 /// Whether all of some hold: none where one is not known and none fails.

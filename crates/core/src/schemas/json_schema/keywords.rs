@@ -2,8 +2,9 @@
 
 use serde_json::{Map, Value as Json};
 
-use super::compare::{Case, Check};
-use super::holding::{Holding, equal, is_known_name};
+use super::cases::Case;
+use super::compare::Check;
+use super::holding::{Holding, equal};
 
 pub(super) const TYPES: [&str; 7] = ["null", "boolean", "integer", "number", "string", "array", "object"];
 
@@ -531,23 +532,6 @@ impl<'c, 's> Check<'c, 's> {
             }
         }
         all
-    }
-}
-
-impl<'s> Case<'s> {
-    /// Whether further names are opened on purpose, and by none of the maps closed.
-    fn is_open(&self) -> bool {
-        let opens = |map: &&Map<String, Json>| {
-            map.get("additionalProperties").is_some_and(|more| *more != Json::Bool(false))
-                || map.get("unevaluatedProperties").is_some_and(|more| *more != Json::Bool(false))
-        };
-        let closes = |map: &&Map<String, Json>| map.get("additionalProperties") == Some(&Json::Bool(false));
-        self.maps.iter().any(opens) && !self.maps.iter().any(closes)
-    }
-
-    /// Whether a property may be written: it is listed, required or of a pattern, in this case or another, or all are opened on purpose.
-    fn may_have(&self, name: &str) -> bool {
-        self.is_open() || self.maps.iter().chain(&*self.place).any(|map| is_known_name(map, name))
     }
 }
 

@@ -31,7 +31,8 @@ pub(super) fn witness(reader: &JsonSchema, writer: &JsonSchema) -> Option<Json> 
     tried.extend(merged);
     let mut seen = HashSet::new();
     let known = Names::of(&writer.root);
-    let fits = |value: &Json| known.describe(value) && writer.holds(value) == Some(true) && reader.holds(value) == Some(false);
+    let fits =
+        |value: &Json| known.describe(value) && writer.holds(value) == Some(true) && reader.holds(value) == Some(false);
     let most = if reader.unfolded.is_counted() || writer.unfolded.is_counted() { MOST_COUNTED } else { MOST };
     tried.into_iter().filter(|value| seen.insert(value.to_string())).take(most).find(fits)
 }
