@@ -6,7 +6,8 @@ use std::hash::{DefaultHasher, Hash, Hasher};
 use std::sync::Arc;
 
 use bytes::Bytes;
-use gonvel_connectors::postgres::sink::{Delivered, RowBefore, TopicChanges};
+use gonvel_connectors::postgres::round::{RowBefore, TopicChanges};
+use gonvel_connectors::postgres::sink_positions::Delivered;
 use gonvel_core::change::{ChangeBatch, ChangeKind, OldImage, Origin};
 use gonvel_core::column::ColumnBuilder;
 use gonvel_core::naming::TopicPartition;

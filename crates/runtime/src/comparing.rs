@@ -4,7 +4,7 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
-use gonvel_connectors::postgres::sink::Delivered;
+use gonvel_connectors::postgres::sink_positions::Delivered;
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, OldImage, Origin};
 use gonvel_core::column::Value;
 use gonvel_core::connector::CapturedTable;

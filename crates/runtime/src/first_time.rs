@@ -3,7 +3,8 @@
 use std::collections::{HashMap, HashSet};
 
 use gonvel_connectors::postgres::existing::KnownKeys;
-use gonvel_connectors::postgres::sink::{Delivered, PgSink};
+use gonvel_connectors::postgres::sink::PgSink;
+use gonvel_connectors::postgres::sink_positions::Delivered;
 use gonvel_core::connector::ExistingRows;
 use gonvel_core::naming::{TopicId, TopicPartition};
 use gonvel_core::ports::{Level, Topic};

@@ -332,7 +332,7 @@ async fn try_remove(services: &Services, id: ConnectorId) -> Result<(), String> 
         let address = services.fleet.address(connection).await.map_err(|e| e.to_string())?;
         let cleaned = match definition {
             Definition::Source(_) => postgres::slot::clean_up(&address, id).await,
-            Definition::Sink(_) => postgres::sink::clean_up(&address, id).await,
+            Definition::Sink(_) => postgres::sink_positions::clean_up(&address, id).await,
             // all that it left is in topics
             Definition::Topics(_) => Ok(()),
         };

@@ -5,7 +5,9 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::sink::{Delivered, PgSink, Round, SinkSettings};
+use gonvel_connectors::postgres::round::Round;
+use gonvel_connectors::postgres::sink::{PgSink, SinkSettings};
+use gonvel_connectors::postgres::sink_positions::Delivered;
 use gonvel_connectors::postgres::truncating::Comes;
 use gonvel_core::connector::{BadRecords, Definition, DeliveredTopic, State};
 use gonvel_core::naming::{PartitionId, TopicId, TopicName, TopicPartition};

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use gonvel_connectors::postgres::preflight::Expected;
-use gonvel_connectors::postgres::{client, preflight, sample, sink, slot, tables, tls};
+use gonvel_connectors::postgres::{client, preflight, sample, sink_positions, slot, tables, tls};
 use gonvel_core::change::ChangeBatch;
 use gonvel_core::connector::{CapturedTable, Definition, DeliveredTopic, SourceDefinition, Values};
 use gonvel_core::delivered::Nulls;
@@ -18,7 +18,7 @@ use crate::load_filter::checked;
 
 pub use gonvel_connectors::error::ConnectorError;
 pub use gonvel_connectors::postgres::sample::Sample;
-pub use gonvel_connectors::postgres::sink::Stand;
+pub use gonvel_connectors::postgres::sink_positions::Stand;
 pub use gonvel_connectors::postgres::tables::TableSummary;
 
 /// Checks that a system can be reached and logged in to.
@@ -158,7 +158,7 @@ pub async fn sink_stands(
     address: &DatabaseAddress,
     connector: ConnectorId,
 ) -> Result<HashMap<TopicPartition, Stand>, ConnectorError> {
-    sink::stands(address, connector).await
+    sink_positions::stands(address, connector).await
 }
 
 /// Where a sink stands, by partition: the offset to deliver next. Empty if it never began.
@@ -185,7 +185,7 @@ pub fn kept_moved(position: &serde_json::Value, moves: &[(TopicPartition, i64, i
     crate::stands::moved(position, moves)
 }
 
-/// Moves a sink that does not run; see [`sink::reposition`].
+/// Moves a sink that does not run; see [`sink_positions::reposition`].
 ///
 /// # Errors
 /// [`ConnectorError`].
@@ -195,7 +195,7 @@ pub async fn move_sink(
     moves: &[(TopicPartition, i64, i64)],
     agreed: bool,
 ) -> Result<(), ConnectorError> {
-    sink::reposition(address, connector, moves, agreed).await
+    sink_positions::reposition(address, connector, moves, agreed).await
 }
 
 /// The tables a system has.

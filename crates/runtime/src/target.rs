@@ -4,8 +4,10 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use gonvel_connectors::error::ConnectorError;
+use gonvel_connectors::postgres::round::Round;
 use gonvel_connectors::postgres::sifting::{Held, Refused};
-use gonvel_connectors::postgres::sink::{self, Delivered, PgSink, Round, SinkSettings, Stand, Started};
+use gonvel_connectors::postgres::sink::{PgSink, SinkSettings, Started};
+use gonvel_connectors::postgres::sink_positions::{self, Delivered, Stand};
 use gonvel_core::connector::{Guarantee, Start};
 use gonvel_core::naming::{ConnectorId, Epoch, TopicPartition};
 use gonvel_core::ports::{AppendBatch, LaneProgress, Level, Settled, Topic, TopicLog};
@@ -76,7 +78,7 @@ impl Target {
         stands.retried.clear();
         // most sinks have one place and always had: it is taken over as it is found
         let asks = !guarantee.in_target() || !stored.is_null() || start.is_some();
-        let in_target = if asks { sink::stands(&address, work.connector()).await? } else { HashMap::new() };
+        let in_target = if asks { sink_positions::stands(&address, work.connector()).await? } else { HashMap::new() };
         // it is said of the first start: a topic that comes later is delivered from its oldest record on
         let begins = in_target.is_empty() && stands.delivered.is_empty();
         let first = if begins { first_offsets(work.services, start, topics).await? } else { HashMap::new() };
@@ -133,7 +135,7 @@ impl Target {
         let kept = Kept { log, board, lane, lease, first: guarantee == Guarantee::AtMostOnce, stands };
         kept.note().await?;
         if !in_target.is_empty() {
-            sink::clean_up(&address, work.connector()).await?;
+            sink_positions::clean_up(&address, work.connector()).await?;
         }
         let delivered = kept.stands.delivered.clone();
         Ok((Self { sink, kept: Some(kept) }, delivered))

@@ -4,7 +4,8 @@ use std::collections::{BTreeMap, HashMap};
 use std::time::Duration;
 
 use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::sink::{Delivered, Round, TopicChanges};
+use gonvel_connectors::postgres::round::{Round, TopicChanges};
+use gonvel_connectors::postgres::sink_positions::Delivered;
 use gonvel_connectors::postgres::source::TableChanges;
 use gonvel_core::change::{ChangeBatch, KindCounts};
 use gonvel_core::connector::{BadRecords, Definition, State};

@@ -121,6 +121,9 @@ async fn topics_records_and_readers_by_command() {
     assert_eq!(shell.fails("reader reposition labels", "say where to"), 2);
     assert_eq!(shell.fails("topic show nowhere", "there is no topic nowhere"), 3);
     assert_eq!(shell.fails("topic create copy.csv", "is there already"), 4);
+    let long = "{\"weight\": 12345678901234567890.000000000000000000001}";
+    shell.text(&format!("records write copy.csv --key bin-4 --value '{}'", long.replace(": ", ":\n")), None);
+    assert!(shell.text("records read copy.csv --key bin-4", None).contains("12345678901234567890.000000000000000000001"));
     assert_eq!(shell.fails("records write copy.csv --value 1 --partition 9", "there is no partition 9"), 4);
     assert_eq!(shell.fails("topic add-partitions copy.csv 6", "keys_may_move"), 4);
     assert_eq!(shell.fails("topic list --server http://127.0.0.1:1", "does not answer"), 5);

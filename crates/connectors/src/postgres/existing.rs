@@ -12,7 +12,8 @@ use gonvel_core::naming::TopicId;
 use super::apply::{Application, PartsOfRows};
 use super::client::explain;
 use super::names::{ident, qualified};
-use super::sink::{NOT_WAITING, PgSink, TopicChanges};
+use super::round::TopicChanges;
+use super::sink::{NOT_WAITING, PgSink};
 use crate::error::ConnectorError;
 
 /// The keys that a sink's topics know, gathered in the target's own types.

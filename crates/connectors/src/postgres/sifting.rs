@@ -10,7 +10,8 @@ use gonvel_core::waiting::{Comes, Waiting};
 
 use super::apply::Statements;
 use super::client::{explain, explain_write};
-use super::sink::{PgSink, Round, TopicChanges, fold_all};
+use super::round::{Round, TopicChanges};
+use super::sink::{PgSink, fold_all};
 use crate::error::ConnectorError;
 
 /// A change that the target refuses.

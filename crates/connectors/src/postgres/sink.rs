@@ -6,18 +6,20 @@ use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use bytes::Bytes;
-use gonvel_core::change::{ChangeBatch, ChangeKind, KindCounts};
+use gonvel_core::change::{ChangeBatch, ChangeKind};
 use gonvel_core::connector::{Deletes, DeliveredTopic, TargetRows, Writes};
 use gonvel_core::fold::{Place, Segment, fold};
-use gonvel_core::naming::{ConnectorId, Epoch, PartitionId, TopicId, TopicPartition};
+use gonvel_core::naming::{ConnectorId, Epoch, TopicId, TopicPartition};
 use gonvel_core::ports::DatabaseAddress;
 use gonvel_core::table::TableSchema;
-use gonvel_core::trail::{Seen, Trail};
+use gonvel_core::trail::Trail;
 use tokio_postgres::{Client, Statement};
 
 use super::apply::{Application, PartsOfRows, Statements};
 use super::client::{connect, explain, explain_write};
 use super::newest;
+use super::round::{Round, RowBefore, TopicChanges};
+use super::sink_positions::{ADVANCE, Delivered, Stand, counts_text, take_over, unbegun_of};
 use super::target::{self, TargetTable};
 use crate::error::ConnectorError;
 
@@ -36,17 +38,6 @@ pub struct SinkSettings {
     pub writes: Writes,
 }
 
-/// How far a partition is delivered.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Delivered {
-    /// The next offset to deliver.
-    pub next: i64,
-    /// What was delivered, by kind.
-    pub counts: KindCounts,
-    /// The newest record before it that was looked at, as far as is known.
-    pub last: Option<Seen>,
-}
-
 /// A sink that has started.
 pub struct Started {
     /// The sink.
@@ -58,112 +49,12 @@ pub struct Started {
     pub unbegun: HashSet<TopicId>,
 }
 
-/// Where a partition stands in a target, and the records by which the log is known that it came from.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Stand {
-    /// How far it is delivered.
-    pub delivered: Delivered,
-    /// Records that were delivered.
-    pub trail: Trail,
-    /// The greatest term under which it was written.
-    pub epoch: Epoch,
-}
-
-/// What is known of the row before an update that brings a part of it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
-pub enum RowBefore {
-    /// It is in the target as it was.
-    #[default]
-    Known,
-    /// It may not be there.
-    MayBeMissing,
-    /// It may not be there, or not as it was: it was not in the target for a while.
-    MayBeOld,
-}
-
-/// Changes of one topic within a round, in order per key.
-#[derive(Debug)]
-pub struct TopicChanges {
-    /// The topic's place in [`SinkSettings::topics`].
-    pub topic: usize,
-    /// Batches of one shape.
-    pub batches: Vec<ChangeBatch>,
-    /// Every change with its key, in order.
-    pub changes: Vec<(Place, bytes::Bytes)>,
-    /// Where each change's record stands.
-    pub from: Vec<(TopicPartition, i64)>,
-    /// The keys that the records themselves have, where a shape made others.
-    pub record_keys: Option<Vec<bytes::Bytes>>,
-    /// What is known of the rows of which updates among them bring a part.
-    pub row_before: RowBefore,
-}
-
-impl TopicChanges {
-    /// Whether it is a truncate, which stands alone.
-    #[must_use]
-    pub fn is_truncate(&self) -> bool {
-        self.batches.first().is_some_and(|batch| batch.kinds.first() == Some(&ChangeKind::Truncate))
-    }
-
-    /// The key of a change's record, by its number.
-    #[must_use]
-    pub fn record_key(&self, change: usize) -> &bytes::Bytes {
-        self.record_keys.as_ref().map_or(&self.changes[change].1, |keys| &keys[change])
-    }
-
-    /// Whether a change, by its number, brings only a part of its row.
-    #[must_use]
-    pub fn is_part(&self, change: usize) -> bool {
-        let (batch, row) = self.changes[change].0;
-        self.kind(change) == ChangeKind::Update && self.batches[batch].unchanged.contains_key(&row)
-    }
-
-    /// Takes out the changes that are not to be kept, by their numbers.
-    pub fn keep(&mut self, which: &[bool]) {
-        fn kept<T>(list: &mut Vec<T>, which: &[bool]) {
-            let mut which = which.iter();
-            list.retain(|_| *which.next().unwrap_or(&true));
-        }
-        kept(&mut self.changes, which);
-        kept(&mut self.from, which);
-        if let Some(keys) = &mut self.record_keys {
-            kept(keys, which);
-        }
-    }
-
-    /// The kind of a change, by its number.
-    #[must_use]
-    pub fn kind(&self, change: usize) -> ChangeKind {
-        let (batch, row) = self.changes[change].0;
-        self.batches[batch].kinds[row]
-    }
-}
-
-/// What is applied in one transaction.
-#[derive(Debug, Default)]
-pub struct Round {
-    /// Changes, in the order to apply; a topic may stand more than once when its shape changes in between.
-    pub topics: Vec<TopicChanges>,
-    /// Where each partition then stands.
-    pub delivered: Vec<(TopicPartition, Delivered)>,
-    /// Whether the rounds that follow belong to the same transaction.
-    pub more: bool,
-}
-
 /// Rows are found by the target's key, one by one: a plan that reads the whole table for a round of changes costs more with
 /// every row the table grows by.
 const SESSION: &str = "SET enable_hashjoin = off; SET enable_mergejoin = off; SET jit = off";
 /// A commit does not wait for the target's disk: should the target's machine fail, its last commits are gone together with their
 /// position, and are delivered again from the topic. Not where the position is kept elsewhere.
 pub(super) const NOT_WAITING: &str = "SET synchronous_commit = off";
-
-/// The rows are taken in one order by whoever takes several: lanes that come to the same ones never wait in a circle.
-const ADVANCE: &str = "UPDATE gonvel.sink_positions p SET next_offset = a.next_offset, counts = a.counts, trail = a.trail
-    FROM (SELECT held.topic, held.partition, a.next_offset, a.counts, a.trail
-        FROM unnest($3::bigint[], $4::int[], $5::bigint[], $6::text[], $7::text[]) AS a(topic, partition, next_offset, counts, trail)
-        JOIN gonvel.sink_positions held ON held.connector = $1 AND held.topic = a.topic AND held.partition = a.partition
-        WHERE held.epoch = $2 ORDER BY held.topic, held.partition FOR UPDATE OF held) a
-    WHERE p.connector = $1 AND p.topic = a.topic AND p.partition = a.partition";
 
 /// A running sink.
 pub struct PgSink {
@@ -182,14 +73,6 @@ pub struct PgSink {
     pub(super) open: bool,
     /// Its session, as the server counts them.
     session: i32,
-}
-
-impl Round {
-    /// Whether it is a truncate, which stands alone.
-    #[must_use]
-    pub fn is_truncate(&self) -> bool {
-        self.topics.iter().any(TopicChanges::is_truncate)
-    }
 }
 
 impl PgSink {
@@ -427,70 +310,6 @@ impl PgSink {
     }
 }
 
-/// Opens a transaction in which no other lane of a connector begins, and tells which of these topics none has delivered yet.
-async fn unbegun_of(
-    client: &Client,
-    connector: ConnectorId,
-    asked: &HashSet<TopicId>,
-) -> Result<HashSet<TopicId>, ConnectorError> {
-    let during = |e: tokio_postgres::Error| explain(&e, "looking which topics are new");
-    client.batch_execute("BEGIN").await.map_err(during)?;
-    let lock = format!("gonvel begins {}", connector.simple());
-    client.execute("SELECT pg_advisory_xact_lock(8471, hashtext($1))", &[&lock]).await.map_err(during)?;
-    let known = client
-        .query("SELECT DISTINCT topic FROM gonvel.sink_positions WHERE connector = $1", &[&connector.0])
-        .await
-        .map_err(during)?;
-    let known: HashSet<i64> = known.iter().map(|row| row.get(0)).collect();
-    Ok(asked.iter().copied().filter(|topic| !known.contains(&topic.0)).collect())
-}
-
-/// Takes the positions over for a lease, and tells where they stand.
-async fn take_over(
-    client: &Client,
-    settings: &SinkSettings,
-    epoch: Epoch,
-    partitions: &[(TopicPartition, Delivered)],
-) -> Result<HashMap<TopicPartition, Stand>, ConnectorError> {
-    let during = |e: tokio_postgres::Error| explain(&e, "taking over the sink's positions");
-    let topics: Vec<i64> = partitions.iter().map(|(p, _)| p.topic.0).collect();
-    let all: Vec<i64> = settings.topics.iter().map(|(topic, _)| topic.0).collect();
-    let numbers: Vec<i32> = partitions.iter().map(|(p, _)| p.partition.0).collect();
-    let first: Vec<i64> = partitions.iter().map(|(_, first)| first.next).collect();
-    let counts = partitions.iter().map(|(_, first)| counts_text(first.counts)).collect::<Result<Vec<_>, _>>()?;
-    let rows = client
-        .query(
-            "INSERT INTO gonvel.sink_positions AS p (connector, topic, partition, next_offset, epoch, counts)
-             SELECT $1, a.topic, a.partition, a.first, $4, a.counts
-             FROM unnest($2::bigint[], $3::int[], $5::bigint[], $6::text[]) AS a(topic, partition, first, counts)
-             ORDER BY a.topic, a.partition
-             ON CONFLICT (connector, topic, partition) DO UPDATE SET epoch = EXCLUDED.epoch WHERE p.epoch <= EXCLUDED.epoch
-             RETURNING topic, partition, next_offset, counts, trail, epoch",
-            &[&settings.connector.0, &topics, &numbers, &epoch.0, &first, &counts],
-        )
-        .await
-        .map_err(during)?;
-    if rows.len() != partitions.len() {
-        let later = client
-            .query_one(
-                "SELECT coalesce(max(epoch), 0) FROM gonvel.sink_positions WHERE connector = $1",
-                &[&settings.connector.0],
-            )
-            .await
-            .map_err(during)?;
-        return Err(ConnectorError::Later { epoch: later.get(0) });
-    }
-    // a topic that was let go of begins anew should it come back
-    client
-        .execute(
-            "DELETE FROM gonvel.sink_positions WHERE connector = $1 AND epoch <= $2 AND topic <> ALL ($3)",
-            &[&settings.connector.0, &epoch.0, &all],
-        )
-        .await
-        .map_err(during)?;
-    Ok(rows.iter().map(stand).collect())
-}
-
 pub(super) fn fold_all(batches: &[ChangeBatch], changes: &[(Place, Bytes)]) -> Vec<Segment> {
     fold(batches, changes.iter().map(|(place, key)| (*place, key.as_ref())))
 }
@@ -531,114 +350,6 @@ async fn apply_marking(application: &Application<'_>, changes: &[(Place, Bytes)]
         if let Some((place, _)) = part.last().filter(|(place, _)| kind(place) == ChangeKind::Truncate) {
             application.mark_all(*place).await?;
         }
-    }
-    Ok(())
-}
-
-/// Where a sink connector stands in its target; empty if it never stood anywhere.
-///
-/// # Errors
-/// [`ConnectorError`] if the server does not answer.
-pub async fn stands(
-    address: &DatabaseAddress,
-    connector: ConnectorId,
-) -> Result<HashMap<TopicPartition, Stand>, ConnectorError> {
-    let client = connect(address).await?;
-    let during = |e: tokio_postgres::Error| explain(&e, "reading a sink's positions");
-    let there = client.query_opt("SELECT 1 WHERE to_regclass('gonvel.sink_positions') IS NOT NULL", &[]).await;
-    if there.map_err(during)?.is_none() {
-        return Ok(HashMap::new());
-    }
-    let rows = client
-        .query(
-            // a table of an earlier version has no trails
-            "SELECT topic, partition, next_offset, counts, coalesce(to_jsonb(p) ->> 'trail', ''), epoch
-             FROM gonvel.sink_positions p WHERE connector = $1",
-            &[&connector.0],
-        )
-        .await
-        .map_err(during)?;
-    Ok(rows.iter().map(stand).collect())
-}
-
-/// A partition's place from a row of topic, partition, next offset, counts, trail and epoch.
-fn stand(row: &tokio_postgres::Row) -> (TopicPartition, Stand) {
-    let at = TopicPartition { topic: TopicId(row.get(0)), partition: PartitionId(row.get(1)) };
-    let counts = serde_json::from_str(row.get(3)).unwrap_or_default();
-    let trail = Trail::read(row.get(4));
-    let delivered = Delivered { next: row.get(2), counts, last: trail.newest_first().next() };
-    (at, Stand { delivered, trail, epoch: Epoch(row.get(5)) })
-}
-
-fn counts_text(counts: KindCounts) -> Result<String, ConnectorError> {
-    serde_json::to_string(&counts).map_err(|e| ConnectorError::Defect(e.to_string()))
-}
-
-/// Moves a sink that does not run: each partition from where it stands to another offset, all or none. Where both agree up to there, what
-/// is known of the records before it stays known.
-///
-/// # Errors
-/// [`ConnectorError::Settings`] if one stands elsewhere by now; others if the server does not answer.
-pub async fn reposition(
-    address: &DatabaseAddress,
-    connector: ConnectorId,
-    moves: &[(TopicPartition, i64, i64)],
-    agreed: bool,
-) -> Result<(), ConnectorError> {
-    let mut client = connect(address).await?;
-    target::ensure_own_tables(&client).await?;
-    let during = |e: tokio_postgres::Error| explain(&e, "moving a sink's positions");
-    let transaction = client.transaction().await.map_err(during)?;
-    for (at, from, to) in moves {
-        let place: &[&(dyn tokio_postgres::types::ToSql + Sync)] = &[&connector.0, &at.topic.0, &at.partition.0];
-        let known = "SELECT trail FROM gonvel.sink_positions WHERE connector = $1 AND topic = $2 AND partition = $3";
-        let known = transaction.query_opt(known, place).await.map_err(during)?;
-        let mut trail = known.filter(|_| agreed).map(|row| Trail::read(row.get(0))).unwrap_or_default();
-        trail.cut(*to);
-        let moved = transaction
-            .execute(
-                // whoever wrote here before is fenced, also where its term is later than any of this log's
-                "UPDATE gonvel.sink_positions SET next_offset = $5, at_truncate = NULL, at_mark = NULL, trail = $6, epoch = 0
-                 WHERE connector = $1 AND topic = $2 AND partition = $3 AND next_offset = $4",
-                &[&connector.0, &at.topic.0, &at.partition.0, from, to, &trail.to_string()],
-            )
-            .await
-            .map_err(during)?;
-        if moved != 1 {
-            return Err(ConnectorError::settings(
-                None,
-                format!("partition {} does not stand at {from} any more", at.partition.0),
-                "look again, and decide anew",
-            ));
-        }
-    }
-    transaction.commit().await.map_err(during)
-}
-
-/// Removes the sink's positions from the target, and Gonvel's own schema with the last of them. The tables with the
-/// delivered rows stay: they are the target's.
-///
-/// # Errors
-/// [`ConnectorError`]; it says what could not be removed.
-pub async fn clean_up(address: &DatabaseAddress, connector: ConnectorId) -> Result<(), ConnectorError> {
-    let client = connect(address).await?;
-    let during = |e: tokio_postgres::Error| explain(&e, "removing the sink's positions");
-    let there =
-        client.query_opt("SELECT 1 WHERE to_regclass('gonvel.sink_positions') IS NOT NULL", &[]).await.map_err(during)?;
-    if there.is_none() {
-        return Ok(());
-    }
-    client.execute("DELETE FROM gonvel.sink_positions WHERE connector = $1", &[&connector.0]).await.map_err(during)?;
-    let retried = client.query_opt("SELECT 1 WHERE to_regclass('gonvel.sink_retried') IS NOT NULL", &[]).await;
-    if retried.map_err(during)?.is_some() {
-        client.execute("DELETE FROM gonvel.sink_retried WHERE connector = $1", &[&connector.0]).await.map_err(during)?;
-    }
-    let left = client.query_opt("SELECT 1 FROM gonvel.sink_positions LIMIT 1", &[]).await.map_err(during)?;
-    if left.is_none() {
-        client
-            .batch_execute("DROP TABLE gonvel.sink_positions; DROP TABLE IF EXISTS gonvel.sink_retried; DROP SCHEMA gonvel")
-            .await
-            .map_err(during)?;
     }
     Ok(())
 }

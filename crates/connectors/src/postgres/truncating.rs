@@ -9,7 +9,8 @@ use gonvel_core::trail::{Seen, Trail};
 use gonvel_core::truncate::{Come, Here, Mark};
 
 use super::client::explain;
-use super::sink::{PgSink, Round};
+use super::round::Round;
+use super::sink::PgSink;
 use crate::error::ConnectorError;
 
 /// How a lane comes to a truncate.

@@ -4,9 +4,11 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use bytes::Bytes;
+use gonvel_connectors::postgres::round::{Round, RowBefore, TopicChanges};
 use gonvel_connectors::postgres::sifting::Held;
-use gonvel_connectors::postgres::sink::{Delivered, PgSink, Round, RowBefore, SinkSettings, TopicChanges};
-use gonvel_connectors::postgres::{client, sink};
+use gonvel_connectors::postgres::sink::{PgSink, SinkSettings};
+use gonvel_connectors::postgres::sink_positions::Delivered;
+use gonvel_connectors::postgres::{client, sink_positions};
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, OldImage, Origin};
 use gonvel_core::civil::read_rfc3339;
 use gonvel_core::column::{ColumnType, Value};
@@ -506,7 +508,7 @@ async fn any_history_leaves_the_target_as_the_source_is() {
     }
     let older = PgSink::start(settings, Epoch(2), &[(at, Delivered::default())]).await;
     assert!(older.is_err(), "an older holder took over");
-    sink::clean_up(&address, connector).await.unwrap();
+    sink_positions::clean_up(&address, connector).await.unwrap();
     let gone: bool = client.query_one("SELECT to_regnamespace('gonvel') IS NULL", &[]).await.unwrap().get(0);
     assert!(gone);
 }

@@ -5,7 +5,9 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use gonvel_connectors::postgres::client;
-use gonvel_connectors::postgres::sink::{Delivered, PgSink, Round, RowBefore, SinkSettings, TopicChanges};
+use gonvel_connectors::postgres::round::{Round, RowBefore, TopicChanges};
+use gonvel_connectors::postgres::sink::{PgSink, SinkSettings};
+use gonvel_connectors::postgres::sink_positions::Delivered;
 use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, Origin};
 use gonvel_core::column::{ColumnType, Value};
 use gonvel_core::connector::{DeliveredTopic, Writes};

@@ -4,8 +4,9 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use gonvel_connectors::error::ConnectorError;
+use gonvel_connectors::postgres::round::{Round, RowBefore};
 use gonvel_connectors::postgres::sifting::Held;
-use gonvel_connectors::postgres::sink::{Delivered, Round, RowBefore};
+use gonvel_connectors::postgres::sink_positions::Delivered;
 use gonvel_core::connector::{Deletes, Writes};
 use gonvel_core::naming::TopicPartition;
 use gonvel_core::ports::Step;

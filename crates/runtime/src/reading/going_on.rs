@@ -81,7 +81,7 @@ impl Reader {
 mod tests {
     #![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
 
-    use gonvel_connectors::postgres::sink::Delivered;
+    use gonvel_connectors::postgres::sink_positions::Delivered;
     use gonvel_core::block::pack;
     use gonvel_core::naming::{PartitionId, TopicName};
     use gonvel_core::ports::{AppendBatch, PartitionBlocks, TopicLog};

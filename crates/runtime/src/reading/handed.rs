@@ -70,7 +70,7 @@ mod tests {
 
     use std::collections::{BTreeMap, HashMap};
 
-    use gonvel_connectors::postgres::sink::Delivered;
+    use gonvel_connectors::postgres::sink_positions::Delivered;
     use gonvel_connectors::postgres::source::TableChanges;
     use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, KindCounts, OldImage, Origin};
     use gonvel_core::column::{ColumnType, Value};

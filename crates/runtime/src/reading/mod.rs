@@ -11,7 +11,8 @@ use std::sync::Arc;
 
 use bytes::Bytes;
 use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::sink::{Delivered, Round, RowBefore, TopicChanges};
+use gonvel_connectors::postgres::round::{Round, RowBefore, TopicChanges};
+use gonvel_connectors::postgres::sink_positions::Delivered;
 use gonvel_core::avro::single_object;
 use gonvel_core::block::RecordRef;
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind};

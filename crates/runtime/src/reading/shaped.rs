@@ -4,7 +4,7 @@ use std::collections::{HashMap, HashSet};
 
 use bytes::Bytes;
 use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::sink::{RowBefore, TopicChanges};
+use gonvel_connectors::postgres::round::{RowBefore, TopicChanges};
 use gonvel_core::change::{ChangeKind, KindCounts};
 use gonvel_core::change_form::ChangeForm;
 use gonvel_core::failure;

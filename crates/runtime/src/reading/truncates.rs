@@ -5,7 +5,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use bytes::Bytes;
-use gonvel_connectors::postgres::sink::{Delivered, RowBefore, TopicChanges};
+use gonvel_connectors::postgres::round::{RowBefore, TopicChanges};
+use gonvel_connectors::postgres::sink_positions::Delivered;
 use gonvel_connectors::postgres::truncating::ahead;
 use gonvel_core::block::RecordRef;
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind};

@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use crate::support::{World, rows};
-use gonvel_connectors::postgres::sink::stands;
+use gonvel_connectors::postgres::sink_positions::stands;
 use gonvel_core::block::pack;
 use gonvel_core::connector::{DeliveredTopic, SinkDefinition, State, Wish};
 use gonvel_core::naming::{Offset, PartitionId, TopicName, TopicPartition};
