@@ -4,7 +4,7 @@ import { readFileSync } from 'node:fs';
 import AxeBuilder from '@axe-core/playwright';
 import { expect, type Page } from '@playwright/test';
 
-import { withDemo } from '../support/demo';
+import { type Demo, withDemo } from '../support/demo';
 
 const test = withDemo('--empty');
 
@@ -13,6 +13,12 @@ test.describe.configure({ mode: 'serial' });
 async function accessible(page: Page) {
   const found = await new AxeBuilder({ page }).withTags(['wcag2a', 'wcag2aa']).analyze();
   expect(found.violations.map((v) => `${v.id}: ${v.nodes.map((n) => n.target.join(' ')).join(', ')}`)).toEqual([]);
+}
+
+/** What a topic holds is as old as its records, as if each had been appended when it happened. */
+function appendedAsItHappened(demo: Demo, topic: string) {
+  const of = `(SELECT id FROM topics WHERE name = '${topic}')`;
+  demo.sql('gonvel', `UPDATE blocks SET appended_us = latest_us WHERE topic_id = ${of}`);
 }
 
 test('a topic is made by keyboard, and a name out of the rules is said beside its field', async ({ page }) => {
@@ -209,10 +215,11 @@ test('a reader stands as a flag on the ruler and is moved after a look', async (
   await accessible(page);
 });
 
-test('settings say what they remove, partitions ask about keys, deleting asks for the name', async ({ page }) => {
+test('settings say what they remove, partitions ask about keys, deleting asks for the name', async ({ page, demo }) => {
   const old = { value: 'old', partition: 0, timestamp: '2001-01-01T00:00:00Z' };
   await page.request.post('/api/v1/topics', { data: { name: 'loads.departed', partitions: 1 } });
   await page.request.post('/api/v1/topics/loads.departed/records', { data: old });
+  appendedAsItHappened(demo, 'loads.departed');
   await page.request.post('/api/v1/topics/loads.departed/records', { data: { value: 'new' } });
   await page.goto('/topics/loads.departed/settings');
   await page.getByRole('textbox', { name: 'Forget after' }).fill('30');
@@ -240,7 +247,7 @@ test('settings say what they remove, partitions ask about keys, deleting asks fo
   await expect(page.getByRole('link', { name: 'loads.departed' })).toHaveCount(0);
 });
 
-test('what will be forgotten before it is read is told a day ahead, wherever one looks', async ({ page }) => {
+test('what will be forgotten before it is read is told a day ahead, wherever one looks', async ({ page, demo }) => {
   const hours = (n: number) => new Date(Date.now() - n * 3_600_000).toISOString();
   await page.request.post('/api/v1/topics', { data: { name: 'gates.opened', partitions: 1 } });
   for (const [at, count] of [
@@ -250,6 +257,7 @@ test('what will be forgotten before it is read is told a day ahead, wherever one
     const records = Array.from({ length: count }, (_, n) => ({ value: `gate ${n}`, timestamp: hours(at) }));
     await page.request.post('/api/v1/topics/gates.opened/records', { data: records });
   }
+  appendedAsItHappened(demo, 'gates.opened');
   await page.request.post('/api/v1/readers', { data: { name: 'night-watch', topics: ['gates.opened'] } });
   await page.goto('/topics/gates.opened');
   const note = page.getByRole('alert', { name: 'Soon forgotten' });

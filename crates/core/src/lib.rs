@@ -46,6 +46,7 @@ pub mod secret;
 pub mod shape;
 pub mod sharing;
 pub mod sql_text;
+pub mod standing;
 pub mod table;
 pub mod table_patterns;
 pub mod topic_settings;

@@ -22,6 +22,21 @@ pub fn partition_of(key: Option<&[u8]>, partitions: i32) -> PartitionId {
     PartitionId(i32::try_from(product >> 64).expect("less than the number of partitions"))
 }
 
+/// The partitions, ascending, that records of keys may be in: each key's own, or all if records of a key may be elsewhere.
+///
+/// # Panics
+/// As [`partition_of`].
+#[must_use]
+pub fn partitions_of<K: AsRef<[u8]>>(keys: &[K], partitions: i32, scattered: bool) -> Vec<i32> {
+    if scattered {
+        return (0..partitions).collect();
+    }
+    let mut own: Vec<i32> = keys.iter().map(|key| partition_of(Some(key.as_ref()), partitions).0).collect();
+    own.sort_unstable();
+    own.dedup();
+    own
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

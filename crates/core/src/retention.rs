@@ -8,8 +8,8 @@ use crate::topic_settings::TopicSettings;
 pub struct KeptBlock {
     /// The offset after it.
     pub end: Offset,
-    /// Latest timestamp in it, in microseconds since 1970-01-01 UTC.
-    pub latest_us: i64,
+    /// From when its age counts, in microseconds since 1970-01-01 UTC: the later of its latest record's time and of when it was appended.
+    pub ages_from_us: i64,
     /// Its size as stored.
     pub bytes: i64,
 }
@@ -27,8 +27,9 @@ pub struct OldestBlocks {
 
 /// For each partition that forgets something, the offset before which everything goes.
 ///
-/// By age a block goes once all its records are too old and all blocks before it went. By size the block with the earliest
-/// time goes first, whichever partition it is in, and the newest block of a partition never does. `total_bytes` is the
+/// By age a block goes once all its records are too old, whether by their own time or since they were appended, and all blocks before
+/// it went: what comes late, from a source that was paused or from a file, is there as long as anything else. By size the block with
+/// the earliest of these times goes first, whichever partition it is in, and the newest block of a partition never does. `total_bytes` is the
 /// topic's size.
 #[must_use]
 pub fn forget(
@@ -42,7 +43,7 @@ pub fn forget(
     if let Some(age_ms) = settings.forget_after_ms {
         let limit = now_us.saturating_sub(age_ms.saturating_mul(1000));
         for (gone, partition) in gone.iter_mut().zip(partitions) {
-            *gone = partition.blocks.iter().take_while(|b| b.latest_us < limit).count();
+            *gone = partition.blocks.iter().take_while(|b| b.ages_from_us < limit).count();
             left -= partition.blocks[..*gone].iter().map(|b| b.bytes).sum::<i64>();
         }
     }
@@ -50,7 +51,7 @@ pub fn forget(
         while left > most {
             let heads = partitions.iter().enumerate().filter_map(|(n, p)| {
                 let last = !p.more && gone[n] + 1 >= p.blocks.len();
-                p.blocks.get(gone[n]).filter(|_| !last).map(|b| (b.latest_us, n, b.bytes))
+                p.blocks.get(gone[n]).filter(|_| !last).map(|b| (b.ages_from_us, n, b.bytes))
             });
             let Some((_, n, bytes)) = heads.min() else { break };
             gone[n] += 1;
@@ -128,7 +129,7 @@ mod tests {
                 partition: PartitionId(i32::try_from(n).unwrap()),
                 blocks: (1..)
                     .zip(blocks)
-                    .map(|(end, (latest_us, bytes))| KeptBlock { end: Offset(end * 10), latest_us, bytes })
+                    .map(|(end, (ages_from_us, bytes))| KeptBlock { end: Offset(end * 10), ages_from_us, bytes })
                     .collect(),
                 more: false,
             };
@@ -141,7 +142,7 @@ mod tests {
         let mut left: Vec<Vec<KeptBlock>> = topic.iter().map(|p| p.blocks.clone()).collect();
         if let Some(age) = settings.forget_after_ms {
             for blocks in &mut left {
-                while blocks.first().is_some_and(|b| b.latest_us < now_us - age * 1000) {
+                while blocks.first().is_some_and(|b| b.ages_from_us < now_us - age * 1000) {
                     blocks.remove(0);
                 }
             }
@@ -149,7 +150,7 @@ mod tests {
         if let Some(most) = settings.most_bytes {
             loop {
                 let size: i64 = left.iter().flatten().map(|b| b.bytes).sum();
-                let oldest = (0..left.len()).filter(|&n| left[n].len() > 1).min_by_key(|&n| (left[n][0].latest_us, n));
+                let oldest = (0..left.len()).filter(|&n| left[n].len() > 1).min_by_key(|&n| (left[n][0].ages_from_us, n));
                 match oldest {
                     Some(n) if size > most => left[n].remove(0),
                     _ => break,
@@ -168,7 +169,7 @@ mod tests {
         ) {
             // times are in microseconds and ages in milliseconds
             let topic: Vec<OldestBlocks> = topic.into_iter().map(|mut p| {
-                p.blocks.iter_mut().for_each(|b| b.latest_us *= 1000);
+                p.blocks.iter_mut().for_each(|b| b.ages_from_us *= 1000);
                 p
             }).collect();
             let settings = TopicSettings { forget_after_ms: age, most_bytes: most, ..TopicSettings::default() };
@@ -216,7 +217,7 @@ mod tests {
 
     #[test]
     fn by_size_what_grows_takes_what_is_there_at_its_pace() {
-        let block = |end, latest_us| KeptBlock { end: Offset(end), latest_us, bytes: 100 };
+        let block = |end, ages_from_us| KeptBlock { end: Offset(end), ages_from_us, bytes: 100 };
         let partitions = vec![OldestBlocks {
             partition: PartitionId(0),
             blocks: vec![block(10, 1), block(20, 2), block(30, 3)],
@@ -238,7 +239,7 @@ mod tests {
 
     #[test]
     fn a_list_that_is_cut_off_does_not_take_its_last_block_for_the_newest() {
-        let blocks = vec![KeptBlock { end: Offset(10), latest_us: 0, bytes: 5 }];
+        let blocks = vec![KeptBlock { end: Offset(10), ages_from_us: 0, bytes: 5 }];
         let settings = TopicSettings { most_bytes: Some(1), ..TopicSettings::default() };
         let one =
             |more| forget(&[OldestBlocks { partition: PartitionId(0), blocks: blocks.clone(), more }], 50, &settings, 0);

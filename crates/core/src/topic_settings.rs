@@ -29,7 +29,7 @@ impl Keep {
 pub struct TopicSettings {
     /// Which records of a key.
     pub keep: Keep,
-    /// Records whose time is further back are forgotten, in milliseconds.
+    /// Records are forgotten this long after their time, or after they were appended if that was later, in milliseconds.
     pub forget_after_ms: Option<i64>,
     /// The oldest are forgotten while the topic is larger than this, in bytes as stored.
     pub most_bytes: Option<i64>,

@@ -96,7 +96,7 @@ pub struct TopicSettings {
     /// Which records of a key.
     #[serde(default)]
     pub keep: Keep,
-    /// Records whose time is further back are forgotten, in milliseconds.
+    /// Records are forgotten this long after their time, or after they were appended if that was later, in milliseconds.
     #[serde(default)]
     pub forget_after_ms: Option<i64>,
     /// The oldest are forgotten while the topic is larger than this, in bytes as stored.

@@ -50,7 +50,7 @@ export function KeepForm({ settings, problem, onChange }: Props) {
       </Radio.Group>
       <Span
         label="Forget after"
-        description="Records whose time is further back go."
+        description="Records go this long after their time, or after they were appended if that was later."
         value={settings.forget_after_ms ?? null}
         error={error('forget_after_ms')}
         onChange={(forget_after_ms) => change({ forget_after_ms })}

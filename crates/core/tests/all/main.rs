@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
 
 mod json_schema_promises;
+mod log_model;
 mod model;
 mod schema_rules;
 mod schema_values;

@@ -3,7 +3,7 @@
 use bytes::Bytes;
 use gonvel_core::avro::single_object;
 use gonvel_core::naming::{Offset, PartitionId, TopicId, TopicPartition};
-use gonvel_core::partitioning::partition_of;
+use gonvel_core::partitioning;
 use gonvel_core::ports::{PartitionBounds, PortError, StoredBlock, Topic, TopicLog};
 use gonvel_core::produce::time;
 use gonvel_core::record::StoredRecord as Placed;
@@ -229,11 +229,5 @@ pub(super) fn has_key(placed: &Placed, keys: &[Bytes]) -> bool {
 
 /// The partitions that records of keys may be in.
 pub(super) fn partitions_of(keys: &[Bytes], topic: &Topic) -> Vec<i32> {
-    if topic.scattered {
-        return (0..topic.partitions).collect();
-    }
-    let mut partitions: Vec<i32> = keys.iter().map(|k| partition_of(Some(k), topic.partitions).0).collect();
-    partitions.sort_unstable();
-    partitions.dedup();
-    partitions
+    partitioning::partitions_of(keys, topic.partitions, topic.scattered)
 }

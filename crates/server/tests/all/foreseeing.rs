@@ -17,6 +17,7 @@ async fn append(api: &Api, topic: &str, partition: i32, hours: i64, records: usi
         (0..records).map(|n| json!({"value": n, "partition": partition, "timestamp": timestamp})).collect();
     let (status, answer) = api.post(&format!("/topics/{topic}/records"), &json!(batch)).await;
     assert_eq!(status, 200, "{answer:#}");
+    api.appended_as_it_happened().await;
 }
 
 async fn keeps(api: &Api, topic: &str, settings: Value) {

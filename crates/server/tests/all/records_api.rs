@@ -255,6 +255,7 @@ async fn a_bad_request_says_which_record_and_stores_nothing() {
     // what was forgotten is told from what never was
     let old = json!({"value": 0, "partition": 1, "timestamp": "2001-01-01T00:00:00Z"});
     api.post("/topics/orchard.events/records", &old).await;
+    api.appended_as_it_happened().await;
     api.post("/topics/orchard.events/records", &json!({"value": 1, "partition": 1})).await;
     let day = json!({"revision": 1, "settings": {"forget_after_ms": 86_400_000}});
     api.send(api.request(Method::PUT, "/topics/orchard.events/settings").json(&day)).await;
@@ -560,6 +561,7 @@ async fn topics_are_changed_and_deleted_with_a_look_first() {
     api.topic("harvest.plans", 2).await;
     let old = json!([{"value": 1, "partition": 0, "timestamp": "2001-01-01T00:00:00Z"}]);
     api.post("/topics/harvest.plans/records", &old).await;
+    api.appended_as_it_happened().await;
     api.post("/topics/harvest.plans/records", &json!({"value": 2, "partition": 0})).await;
     let week = json!({"forget_after_ms": 604_800_000});
     let (_, preview) = api.post("/topics/harvest.plans/settings/preview", &week).await;

@@ -6,6 +6,7 @@ use diesel_async::RunQueryDsl;
 use gonvel_core::naming::{Offset, TopicPartition};
 use gonvel_core::places::Places;
 use gonvel_core::ports::{PortError, StoredBlock};
+use gonvel_core::standing::{Standing, Takes};
 
 use super::cold::index;
 use crate::Database;
@@ -30,7 +31,7 @@ struct Row {
 
 /// Where blocks are at one moment: no block is in both places then, or in neither while it moves.
 #[derive(QueryableByName)]
-struct Standing {
+struct Stands {
     #[diesel(sql_type = Nullable<Int8>)]
     hot: Option<i64>,
     #[diesel(sql_type = Nullable<Text>)]
@@ -66,16 +67,16 @@ pub(super) async fn read(
         if hot.as_slice().first().is_some_and(|block| block.first <= from) {
             return Ok(hot);
         }
-        let standing = stands(database, at, from).await?;
-        let index = standing.blocks.map_or_else(|| Ok(Vec::new()), index)?;
+        let stands = stands(database, at, from).await?;
+        let index = stands.blocks.map_or_else(|| Ok(Vec::new()), index)?;
         let mut wanted = index.into_iter().filter(|block| block.end() > from.0).peekable();
-        let cold_first = wanted.peek().map(|block| block.first).filter(|cold| standing.hot.is_none_or(|hot| *cold < hot));
-        let (Some(first_offset), Some(path)) = (cold_first, standing.path) else {
-            if hot.as_slice().first().map(|block| block.first.0) == standing.hot {
-                return Ok(hot);
-            }
-            continue;
-        };
+        let standing = Standing { hot: stands.hot, file: wanted.peek().map(|block| block.first) };
+        match standing.takes(hot.as_slice().first().map(|block| block.first.0)) {
+            Takes::Hot => return Ok(hot),
+            Takes::Again => continue,
+            Takes::File => {}
+        }
+        let (Some(first_offset), Some(path)) = (standing.file, stands.path) else { continue };
         let mut bytes = 0;
         let wanted = wanted.take_while(|block| {
             let fits = bytes < max_bytes || bytes == 0;
@@ -96,7 +97,7 @@ pub(super) async fn read(
 }
 
 /// At one moment: where the first of the hot blocks is that ends behind an offset, and the first file that does.
-async fn stands(database: &Database, at: TopicPartition, from: Offset) -> Result<Standing, PortError> {
+async fn stands(database: &Database, at: TopicPartition, from: Offset) -> Result<Stands, PortError> {
     let mut connection = database.connection().await?;
     diesel::sql_query(
         "SELECT coalesce( \
@@ -171,7 +172,7 @@ pub(super) async fn read_back(
             return Ok(Some(hot.stored()));
         }
         // blocks only move into files: what is not hot by now is in one, or gone
-        let file: Option<Standing> = diesel::sql_query(
+        let file: Option<Stands> = diesel::sql_query(
             "SELECT NULL::bigint AS hot, path, blocks FROM cold_files WHERE topic_id = $1 AND partition = $2 AND state = 'there' \
              AND first_offset <= $3 ORDER BY first_offset DESC LIMIT 1",
         )
@@ -183,7 +184,7 @@ pub(super) async fn read_back(
         .optional()
         .map_err(failed("looking for a cold file"))?;
         drop(connection);
-        let Some(Standing { path: Some(path), blocks: Some(blocks), .. }) = file else { return Ok(None) };
+        let Some(Stands { path: Some(path), blocks: Some(blocks), .. }) = file else { return Ok(None) };
         let Some(block) = index(blocks)?.into_iter().rfind(|block| block.first <= last.0) else { return Ok(None) };
         let first_offset = block.first;
         match database.cold.read(&path, vec![block]).await? {

@@ -9,7 +9,7 @@ use gonvel_stand_ins::test_cluster::TestCluster;
 use gonvel_storage::Database;
 use gonvel_storage::topic_log::keeper::Keeper;
 
-use crate::support::{SECOND, append, bounds, open, read, record, stored_bytes, topic};
+use crate::support::{SECOND, append, appended_as_it_happened, bounds, open, read, record, stored_bytes, topic};
 
 async fn with_files(cluster: &TestCluster, folder: &Path) -> Database {
     open(cluster).await.with_cold_store(&format!("file://{}", folder.display()), []).unwrap()
@@ -142,6 +142,7 @@ async fn who_reads_while_blocks_move_misses_none() {
     for n in 0..RECORDS {
         append(&database, at, &[record("room", Some(&n.to_string()), n * SECOND)]).await;
     }
+    appended_as_it_happened(&cluster).await;
     let done = std::sync::atomic::AtomicBool::new(false);
     let keeping = async {
         let mut keeper = Keeper::new(database.clone());

@@ -13,7 +13,7 @@ use gonvel_stand_ins::test_cluster::TestCluster;
 use gonvel_storage::Database;
 use gonvel_storage::topic_log::keeper::Keeper;
 
-use crate::support::{SECOND, append, bounds, open, read, record, stored_bytes, topic};
+use crate::support::{SECOND, append, appended_as_it_happened, bounds, open, read, record, stored_bytes, topic};
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn merging_leaves_every_record_where_it_was_while_appends_go_on() {
@@ -59,6 +59,7 @@ async fn age_and_size_forget_the_oldest_and_nothing_else() {
     for n in 0..20 {
         append(&database, at, &[record("a", Some("x"), n * SECOND), record("b", Some("y"), n * SECOND + 1)]).await;
     }
+    appended_as_it_happened(&cluster).await;
     let mut keeper = Keeper::new(database.clone());
     keeper.round(true, 15 * SECOND).await;
     // blocks of seconds 0 to 4 are all older than ten seconds at second 15
@@ -176,6 +177,7 @@ async fn move_read_and_forget(cluster: &TestCluster, database: Database, folder:
     for n in 0..40 {
         append(&database, at, &[record("room", Some(&n.to_string()), n * SECOND)]).await;
     }
+    appended_as_it_happened(cluster).await;
     let before = read(&database, at).await;
     let mut keeper = Keeper::new(database.clone());
     keeper.round(true, 60 * SECOND).await;
@@ -321,6 +323,39 @@ async fn what_a_change_of_settings_forgets_goes_at_once_and_not_with_the_next_ro
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_backlog_that_is_appended_late_is_kept_as_long_as_what_came_in_time() {
+    const HOUR: i64 = 3_600 * SECOND;
+    let cluster = TestCluster::start(&["gonvel"]).await;
+    let folder = tempfile::tempdir().unwrap();
+    let place = format!("file://{}", folder.path().display());
+    let database = open(&cluster).await.with_cold_store(&place, []).unwrap();
+    let settings =
+        TopicSettings { forget_after_ms: Some(7_200_000), hot_span_ms: Some(3_600_000), ..TopicSettings::default() };
+    let (topic, at) = topic(&database, "orchard.plots", settings).await;
+    // a source that was paused for three days brings what happened meanwhile, in small appends and a large one
+    let now = chrono::Utc::now().timestamp_micros();
+    for n in 0..30 {
+        append(&database, at, &[record("plot", Some(&n.to_string()), now - 72 * HOUR + n * HOUR)]).await;
+    }
+    let many: Vec<_> = (0..50).map(|n| record(&n.to_string(), Some("many"), now - 70 * HOUR)).collect();
+    append(&database, at, &many).await;
+    let mut keeper = Keeper::new(database.clone());
+    let firsts = async |keeper: &mut Keeper, now_us| {
+        // moved by one round, forgotten by the next
+        keeper.round(true, now_us).await;
+        keeper.round(true, now_us).await;
+        assert_eq!(keeper.said().failure, None);
+        bounds(&database, &topic).await.0
+    };
+    // it is old, so it moves to files, but it is there for two hours for whoever reads it
+    assert_eq!(firsts(&mut keeper, now + HOUR).await, 0);
+    assert!(keeper.said().moved_blocks > 0, "{:?}", keeper.said());
+    assert_eq!(database.outlook(&topic, now + HOUR).await.unwrap().gone_by(now + HOUR * 199 / 100), []);
+    assert_eq!(read(&database, at).await.0.len(), 80);
+    assert_eq!(firsts(&mut keeper, now + 3 * HOUR).await, 80);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn blocks_far_apart_are_not_made_one_and_are_found_from_either_side() {
     const FAR: i64 = 5_000_000_000;
     let cluster = TestCluster::start(&["gonvel"]).await;
@@ -371,6 +406,7 @@ async fn one_topic_s_endless_span_keeps_no_other_from_forgetting() {
     let endless = "UPDATE topics SET forget_after_ms = 9223372036854775807 WHERE name = 'loads.endless'; \
                    UPDATE topics SET hot_span_ms = 9223372036854775807 WHERE name = 'rooms.endless'";
     client.batch_execute(endless).await.unwrap();
+    appended_as_it_happened(&cluster).await;
     let mut keeper = Keeper::new(database.clone());
     keeper.round(true, 55 * SECOND).await;
     assert_eq!(keeper.said().failure, None);

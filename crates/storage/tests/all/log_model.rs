@@ -19,6 +19,8 @@ use crate::support::{SECOND, append, open, record};
 struct List {
     /// What was appended and not forgotten or superseded, by offset.
     kept: BTreeMap<i64, Record>,
+    /// When it was appended, or earlier, by offset.
+    appended_us: Vec<i64>,
     next: i64,
 }
 
@@ -34,7 +36,7 @@ struct World {
 impl World {
     async fn new(database: Database) -> Self {
         let topic = database.create_topic(&name(), 1, &TopicSettings::default()).await.unwrap();
-        Self { database, topic, lists: vec![List::default()], clock_us: 1_000 * SECOND, steps: Vec::new() }
+        Self { database, topic, lists: vec![List::default()], clock_us: now_us(), steps: Vec::new() }
     }
 
     fn at(&self, partition: usize) -> TopicPartition {
@@ -50,14 +52,18 @@ impl World {
             .map(|n| {
                 self.clock_us += i64::try_from(below(dice, 3)).unwrap() * SECOND - SECOND / 2;
                 let key = format!("{}", below(dice, 7));
+                // some of it comes late
+                let late = below(dice, 4) / 3 * 5_000;
                 let value = (below(dice, 5) > 0).then(|| format!("{} {n}", self.steps.len()));
-                record(&key, value.as_deref(), self.clock_us)
+                record(&key, value.as_deref(), self.clock_us - i64::try_from(late).unwrap() * SECOND)
             })
             .collect();
+        let before = now_us();
         append(&self.database, self.at(partition), &records).await;
         let list = &mut self.lists[partition];
         for record in records {
             list.kept.insert(list.next, record);
+            list.appended_us.push(before);
             list.next += 1;
         }
     }
@@ -83,8 +89,8 @@ impl World {
                 if there.contains_key(offset) {
                     continue;
                 }
-                let forgotten =
-                    settings.forget_after_ms.is_some_and(|ms| record.timestamp_us < now_us - ms * 1000) && *offset < first;
+                let ages_from = record.timestamp_us.max(list.appended_us[usize::try_from(*offset).unwrap()]);
+                let forgotten = settings.forget_after_ms.is_some_and(|ms| ages_from < now_us - ms * 1000) && *offset < first;
                 let superseded = settings.keep == Keep::Latest && newest[&record.key] > *offset;
                 let deleted = settings.keep == Keep::Latest && record.value.is_none();
                 assert!(forgotten || superseded || deleted, "record {offset} of {partition} is gone: {:?}", self.steps);
@@ -161,7 +167,7 @@ impl World {
                 let later = [0, 20 * SECOND, 4_000 * SECOND][below(dice, 3)];
                 self.keep(self.clock_us + later).await;
             }
-            12 => self.keep(chrono::Utc::now().timestamp_micros() + 10_000 * SECOND).await,
+            12 => self.keep(now_us() + 10_000 * SECOND).await,
             13 => self.change(&TopicSettings { hot_span_ms: Some(5_000), ..all() }).await,
             14 => self.change(&TopicSettings { hot_span_ms: Some(5_000), forget_after_ms: Some(3_000_000), ..all() }).await,
             15 | 16 => self.change(&TopicSettings { keep: Keep::Latest, deletes_kept_ms: 60_000, ..all() }).await,
@@ -183,6 +189,10 @@ impl World {
             self.look(dice).await;
         }
     }
+}
+
+fn now_us() -> i64 {
+    chrono::Utc::now().timestamp_micros()
 }
 
 fn below(dice: &mut Dice, sides: usize) -> usize {

@@ -32,6 +32,11 @@ pub(crate) async fn append(database: &Database, at: TopicPartition, records: &[R
     database.append(AppendBatch { parts, ..AppendBatch::default() }).await.unwrap();
 }
 
+/// What is there is as old as its records, as if each had been appended when it happened.
+pub(crate) async fn appended_as_it_happened(cluster: &TestCluster) {
+    cluster.connect("gonvel").await.unwrap().batch_execute("UPDATE blocks SET appended_us = latest_us").await.unwrap();
+}
+
 /// All records with their offsets, and in how many blocks they are.
 pub(crate) async fn read(database: &Database, at: TopicPartition) -> (Vec<(i64, Record)>, usize) {
     let (mut out, mut next, mut count) = (Vec::new(), Offset(0), 0);

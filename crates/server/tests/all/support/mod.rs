@@ -67,6 +67,12 @@ impl Api {
         assert_eq!(made.0, 201, "{}", made.1);
     }
 
+    /// What is there is as old as its records, as if each had been appended when it happened.
+    pub async fn appended_as_it_happened(&self) {
+        let client = self.cluster.connect("gonvel").await.unwrap();
+        client.batch_execute("UPDATE blocks SET appended_us = latest_us").await.unwrap();
+    }
+
     pub async fn count(&self, topic: &str) -> i64 {
         self.get(&format!("/topics/{topic}")).await.1["records"].as_i64().unwrap()
     }

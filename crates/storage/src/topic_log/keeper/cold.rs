@@ -29,6 +29,8 @@ pub(super) struct Draft {
     /// Of its blocks, without what stands between them.
     bytes: usize,
     earliest_us: i64,
+    /// When the last of its blocks was appended.
+    appended_us: i64,
 }
 
 impl Draft {
@@ -37,13 +39,14 @@ impl Draft {
         if self.file.is_empty() {
             self.sync.copy_from_slice(Uuid::new_v4().as_bytes());
             self.file = container::header(RECORD_SCHEMA, Codec::Zstandard, &self.sync);
-            self.earliest_us = i64::MAX;
+            (self.earliest_us, self.appended_us) = (i64::MAX, i64::MIN);
         }
         let place = container::write_block(block.records, body, &self.sync, &mut self.file);
         let (at, length) = (u64::try_from(place).unwrap_or(0), u64::try_from(body.len()).unwrap_or(0));
         self.index.push(ColdBlock { at, length, ..block });
         self.bytes += body.len();
         self.earliest_us = self.earliest_us.min(earliest_us);
+        self.appended_us = self.appended_us.max(self.index.last().and_then(|b| b.appended_us).unwrap_or(i64::MIN));
     }
 }
 
@@ -56,6 +59,8 @@ pub(super) struct OldFile {
     bytes: i64,
     #[diesel(sql_type = Int8)]
     pub(super) earliest_us: i64,
+    #[diesel(sql_type = Int8)]
+    appended_us: i64,
     #[diesel(sql_type = Jsonb)]
     pub(super) blocks: serde_json::Value,
 }
@@ -178,7 +183,7 @@ impl Keeper {
     pub(super) async fn files(&self, at: TopicPartition, before: i64) -> Result<Vec<OldFile>, PortError> {
         let mut connection = self.database.connection().await?;
         diesel::sql_query(
-            "SELECT path, bytes, earliest_us, blocks FROM cold_files WHERE topic_id = $1 AND partition = $2 AND state = 'there' \
+            "SELECT path, bytes, earliest_us, appended_us, blocks FROM cold_files WHERE topic_id = $1 AND partition = $2 AND state = 'there' \
              AND first_offset < $3 ORDER BY first_offset",
         )
         .bind::<Int8, _>(at.topic.0)
@@ -197,6 +202,8 @@ impl Keeper {
         mut left: Draft,
         gone: i64,
     ) -> Result<bool, PortError> {
+        // its own time where one of the blocks' is not known
+        left.appended_us = old.appended_us;
         let bytes = left.bytes;
         let path = if left.index.is_empty() { None } else { Some(self.store(at, &mut left).await?) };
         let mut connection = self.database.connection().await?;
@@ -224,13 +231,27 @@ impl Keeper {
         match (done, path) {
             (Ok(()), _) => Ok(true),
             (Err(Error::RollbackTransaction), path) => {
+                drop(connection);
                 if let Some(path) = path {
-                    put_state(&mut connection, &path, "writing", "dropping").await.map_err(failed("giving up a file"))?;
+                    self.give_up(&path).await?;
                 }
                 Ok(false)
             }
             (Err(error), _) => Err(failed("putting a file in another's place")(error)),
         }
+    }
+
+    /// A file that takes nobody's place is dropped with the others; here, where another keeper gave it up before it was written and
+    /// its row is gone.
+    async fn give_up(&self, path: &str) -> Result<(), PortError> {
+        let known = {
+            let mut connection = self.database.connection().await?;
+            put_state(&mut connection, path, "writing", "dropping").await.map_err(failed("giving up a file"))?
+        };
+        if known == 0 {
+            self.database.cold.remove(path).await?;
+        }
+        Ok(())
     }
 
     async fn begin_file(&self, at: TopicPartition, path: &str, draft: &Draft) -> Result<(), PortError> {
@@ -239,8 +260,8 @@ impl Keeper {
         };
         let mut connection = self.database.connection().await?;
         diesel::sql_query(
-            "INSERT INTO cold_files (topic_id, partition, first_offset, end_offset, state, path, bytes, earliest_us, latest_us, reach_us, blocks) \
-             VALUES ($1, $2, $3, $4, 'writing', $5, $6, $7, $8, $9, $10)",
+            "INSERT INTO cold_files (topic_id, partition, first_offset, end_offset, state, path, bytes, earliest_us, latest_us, reach_us, blocks, \
+               appended_us) VALUES ($1, $2, $3, $4, 'writing', $5, $6, $7, $8, $9, $10, $11)",
         )
         .bind::<Int8, _>(at.topic.0)
         .bind::<Int4, _>(at.partition.0)
@@ -252,6 +273,7 @@ impl Keeper {
         .bind::<Int8, _>(draft.index.iter().map(|b| b.latest_us).max().unwrap_or(0))
         .bind::<Int8, _>(last.reach_us)
         .bind::<Jsonb, _>(serde_json::to_value(&draft.index).unwrap_or_default())
+        .bind::<Int8, _>(draft.appended_us)
         .execute(&mut connection)
         .await
         .map_err(failed("noting a file"))?;
@@ -305,7 +327,8 @@ impl Keeper {
         match done {
             Ok(()) => Ok(true),
             Err(Error::RollbackTransaction) => {
-                put_state(&mut connection, path, "writing", "dropping").await.map_err(failed("giving up a file"))?;
+                drop(connection);
+                self.give_up(path).await?;
                 Ok(false)
             }
             Err(error) => Err(failed("moving blocks")(error)),

@@ -32,6 +32,8 @@ struct Seen {
     earliest_us: i64,
     #[diesel(sql_type = Int8)]
     latest_us: i64,
+    #[diesel(sql_type = Int8)]
+    appended_us: i64,
 }
 
 impl Seen {
@@ -43,6 +45,7 @@ impl Seen {
             unpacked: usize::try_from(self.unpacked).unwrap_or(0),
             earliest_us: self.earliest_us,
             latest_us: self.latest_us,
+            appended_us: self.appended_us,
         }
     }
 }
@@ -105,7 +108,7 @@ impl Keeper {
     async fn merge_runs(&self, at: TopicPartition, most_span_us: i64, merged: &mut i64) -> Result<(), PortError> {
         let mut connection = self.database.connection().await?;
         let mut seen: Vec<Seen> = diesel::sql_query(
-            "SELECT first_offset, span, records, unpacked, earliest_us, latest_us FROM blocks WHERE topic_id = $1 AND partition = $2 \
+            "SELECT first_offset, span, records, unpacked, earliest_us, latest_us, appended_us FROM blocks WHERE topic_id = $1 AND partition = $2 \
              ORDER BY first_offset DESC LIMIT $3",
         )
         .bind::<Int8, _>(at.topic.0)

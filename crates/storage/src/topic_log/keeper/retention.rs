@@ -34,7 +34,7 @@ struct Oldest {
     #[diesel(sql_type = Int8)]
     end: i64,
     #[diesel(sql_type = Int8)]
-    latest_us: i64,
+    ages_from_us: i64,
     #[diesel(sql_type = Int8)]
     bytes: i64,
     #[diesel(sql_type = Bool)]
@@ -91,10 +91,10 @@ impl Keeper {
         let due: Vec<Due> = diesel::sql_query(
             "SELECT t.id AS topic_id FROM topics t WHERE t.forget_after_ms IS NOT NULL AND EXISTS ( \
                SELECT FROM topic_partitions p WHERE p.topic_id = t.id AND p.next_offset > p.first_offset AND ( \
-                 (SELECT latest_us FROM blocks b WHERE b.topic_id = p.topic_id AND b.partition = p.partition \
+                 (SELECT greatest(latest_us, appended_us) FROM blocks b WHERE b.topic_id = p.topic_id AND b.partition = p.partition \
                   ORDER BY first_offset LIMIT 1) < $1::numeric - t.forget_after_ms::numeric * 1000 \
                  OR EXISTS (SELECT FROM cold_files f WHERE f.topic_id = p.topic_id AND f.partition = p.partition \
-                  AND f.state = 'there' AND f.latest_us < $1::numeric - t.forget_after_ms::numeric * 1000))) \
+                  AND f.state = 'there' AND greatest(f.latest_us, f.appended_us) < $1::numeric - t.forget_after_ms::numeric * 1000))) \
              UNION SELECT t.id FROM topics t JOIN topic_partitions p ON p.topic_id = t.id WHERE t.most_bytes IS NOT NULL \
              GROUP BY t.id HAVING sum(p.bytes) > t.most_bytes",
         )
@@ -171,7 +171,7 @@ impl Database {
         Ok(Outlook { partitions, total_bytes, settings: topic.settings.clone(), bytes_per_day, now_us })
     }
 
-    /// Bytes that came within the last day; of a topic whose oldest records are younger, at the pace of their time.
+    /// Bytes that came within the last day; of a topic whose oldest blocks are younger, at the pace of their time.
     async fn bytes_per_day(&self, topic: TopicId, now_us: i64) -> Result<i64, PortError> {
         #[derive(QueryableByName)]
         struct Came {
@@ -182,9 +182,9 @@ impl Database {
         }
         let mut connection = self.connection().await?;
         let came: Came = diesel::sql_query(
-            "SELECT coalesce(sum(bytes) FILTER (WHERE latest_us > $2), 0)::bigint AS bytes, min(latest_us) AS oldest_us FROM ( \
-               SELECT length(body)::bigint AS bytes, latest_us FROM blocks WHERE topic_id = $1 \
-               UNION ALL SELECT bytes, latest_us FROM cold_files WHERE topic_id = $1 AND state = 'there') u",
+            "SELECT coalesce(sum(bytes) FILTER (WHERE came_us > $2), 0)::bigint AS bytes, min(came_us) AS oldest_us FROM ( \
+               SELECT length(body)::bigint AS bytes, appended_us AS came_us FROM blocks WHERE topic_id = $1 \
+               UNION ALL SELECT bytes, appended_us FROM cold_files WHERE topic_id = $1 AND state = 'there') u",
         )
         .bind::<Int8, _>(topic.0)
         .bind::<Int8, _>(now_us - DAY_US)
@@ -201,11 +201,11 @@ impl Database {
         let rows: Vec<Oldest> = {
             let mut connection = self.connection().await?;
             diesel::sql_query(
-                "SELECT p.partition, o.end, o.latest_us, o.bytes, o.more FROM unnest($2) AS p(partition), LATERAL ( \
-                   SELECT first_offset, \"end\", latest_us, bytes, count(*) OVER () > $3 AS more FROM ( \
-                     (SELECT first_offset, end_offset AS \"end\", latest_us, bytes FROM cold_files f \
+                "SELECT p.partition, o.end, o.ages_from_us, o.bytes, o.more FROM unnest($2) AS p(partition), LATERAL ( \
+                   SELECT first_offset, \"end\", ages_from_us, bytes, count(*) OVER () > $3 AS more FROM ( \
+                     (SELECT first_offset, end_offset AS \"end\", greatest(latest_us, appended_us) AS ages_from_us, bytes FROM cold_files f \
                       WHERE f.topic_id = $1 AND f.partition = p.partition AND f.state = 'there' ORDER BY 1 LIMIT $3 + 1) UNION ALL \
-                     (SELECT first_offset, first_offset + span, latest_us, length(body)::bigint FROM blocks b \
+                     (SELECT first_offset, first_offset + span, greatest(latest_us, appended_us), length(body)::bigint FROM blocks b \
                       WHERE b.topic_id = $1 AND b.partition = p.partition ORDER BY 1 LIMIT $3 + 1) ORDER BY 1 LIMIT $3 + 1) u \
                    ORDER BY first_offset LIMIT $3) o ORDER BY p.partition, o.first_offset",
             )
@@ -222,7 +222,7 @@ impl Database {
             if oldest.last().is_none_or(|o| o.partition != partition) {
                 oldest.push(OldestBlocks { partition, blocks: Vec::new(), more: row.more });
             }
-            let block = KeptBlock { end: Offset(row.end), latest_us: row.latest_us, bytes: row.bytes };
+            let block = KeptBlock { end: Offset(row.end), ages_from_us: row.ages_from_us, bytes: row.bytes };
             if let Some(last) = oldest.last_mut() {
                 last.blocks.push(block);
             }

@@ -1,0 +1,1 @@
+ALTER TABLE cold_files DROP COLUMN appended_us;
