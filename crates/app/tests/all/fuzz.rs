@@ -1,7 +1,8 @@
 //! Bodies that are nearly right, sent to whatever reads them, and settings of any size: the server stays up, its memory stays below a
 //! gibibyte, and others are answered all the while. By `make fuzz`; in the tests a few seconds of it, which say nothing of speed.
 
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::collections::BTreeMap;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
 use crate::support::Gonvel;
@@ -140,6 +141,29 @@ fn changed(body: &[u8], dice: &mut Dice) -> Vec<u8> {
     out
 }
 
+/// Sends what is nearly right to a decoder for a while; how many bodies.
+async fn send(gonvel: &Gonvel, decoder: &Decoder, of_each: Duration, dice: &mut Dice) -> u64 {
+    let (until, mut answers) = (Instant::now() + of_each, BTreeMap::<u16, u64>::new());
+    while Instant::now() < until {
+        let body = changed(&decoder.body, dice);
+        let request = gonvel.client.request(decoder.method.clone(), format!("{}{}", gonvel.base, decoder.path));
+        let request = request.header("content-type", decoder.media).timeout(Duration::from_secs(60)).body(body.clone());
+        let told = || String::from_utf8_lossy(&body).into_owned();
+        let status = request.send().await.unwrap_or_else(|e| panic!("{}: {e}: {:?}", decoder.name, told())).status();
+        assert!(status.as_u16() < 500 || status.as_u16() == 507, "{}: {status}: {:?}", decoder.name, told());
+        *answers.entry(status.as_u16()).or_default() += 1;
+        // what was made is made again
+        if status.is_success() && matches!(decoder.path.as_str(), "/schemas" | "/topics") {
+            let made = serde_json::from_slice::<Value>(&body).ok();
+            let name = made.and_then(|v| v["name"].as_str().map(str::to_owned)).unwrap_or_default();
+            let confirm = if decoder.path == "/topics" { format!("?confirm={name}") } else { String::new() };
+            let _ = gonvel.client.delete(format!("{}{}/{name}{confirm}", gonvel.base, decoder.path)).send().await;
+        }
+    }
+    println!("{}: {answers:?}", decoder.name);
+    answers.values().sum()
+}
+
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn no_body_and_no_setting_takes_the_server_down() {
     let asked = |name: &str| std::env::var(name).ok().and_then(|text| text.parse::<u64>().ok());
@@ -161,7 +185,7 @@ async fn no_body_and_no_setting_takes_the_server_down() {
         gonvel.client.put(format!("{}/topics/fuzz.bound/schemas/value", gonvel.base)).json(&bound).send().await.unwrap();
     assert!(put.status().is_success());
     let decoders = decoders(&gonvel).await;
-    let (over, waited_us, mut dice) = (AtomicBool::new(false), AtomicU64::new(0), Dice::new(seed));
+    let (over, mut dice) = (AtomicBool::new(false), Dice::new(seed));
     let watching = async {
         let (mut longest, mut most) = (Duration::ZERO, 0);
         while !over.load(Ordering::Relaxed) {
@@ -169,56 +193,27 @@ async fn no_body_and_no_setting_takes_the_server_down() {
             let health = gonvel.get("/health").await;
             assert!(health.is_some(), "the server does not answer");
             longest = longest.max(start.elapsed());
-            waited_us.fetch_max(u64::try_from(start.elapsed().as_micros()).unwrap(), Ordering::Relaxed);
             most = most.max(gonvel.memory());
             assert!(most < ROOM, "it takes {most} MiB");
             tokio::time::sleep(Duration::from_millis(100).saturating_sub(start.elapsed())).await;
         }
         (longest, most)
     };
-    let sending = async {
+    // several are sent to side by side; the next one begins where one ends
+    let lanes = usize::try_from(asked("GONVEL_FUZZ_LANES").unwrap_or(1).max(1)).unwrap();
+    let next = AtomicUsize::new(0);
+    let lane = async |mut dice: Dice| {
         let mut sent = 0;
-        for decoder in &decoders {
-            let (until, mut answers) = (Instant::now() + of_each, std::collections::BTreeMap::<u16, u32>::new());
-            while Instant::now() < until {
-                let body = changed(&decoder.body, &mut dice);
-                let request = gonvel.client.request(decoder.method.clone(), format!("{}{}", gonvel.base, decoder.path));
-                let answer = request
-                    .header("content-type", decoder.media)
-                    .timeout(Duration::from_secs(60))
-                    .body(body.clone())
-                    .send()
-                    .await;
-                let status = answer
-                    .unwrap_or_else(|e| panic!("{}: {e}: {:?}", decoder.name, String::from_utf8_lossy(&body)))
-                    .status();
-                assert!(
-                    status.as_u16() < 500 || status.as_u16() == 507,
-                    "{}: {status}: {:?}",
-                    decoder.name,
-                    String::from_utf8_lossy(&body)
-                );
-                *answers.entry(status.as_u16()).or_default() += 1;
-                // what was made is made again
-                if status.is_success() && matches!(decoder.path.as_str(), "/schemas" | "/topics") {
-                    let name = serde_json::from_slice::<Value>(&body)
-                        .ok()
-                        .and_then(|v| v["name"].as_str().map(str::to_owned))
-                        .unwrap_or_default();
-                    let path = if decoder.path == "/topics" {
-                        format!("/topics/{name}?confirm={name}")
-                    } else {
-                        format!("/schemas/{name}")
-                    };
-                    let _ = gonvel.client.delete(format!("{}{path}", gonvel.base)).send().await;
-                }
-                sent += 1;
-            }
-            let waited = Duration::from_micros(waited_us.swap(0, Ordering::Relaxed));
-            println!("{}: {answers:?}, others waited {waited:?} at most", decoder.name);
+        while let Some(decoder) = decoders.get(next.fetch_add(1, Ordering::Relaxed)) {
+            sent += send(&gonvel, decoder, of_each, &mut dice).await;
         }
-        over.store(true, Ordering::Relaxed);
         sent
+    };
+    let sending = async {
+        let seeds = std::iter::repeat_with(|| Dice::new(dice.roll(u64::MAX))).take(lanes);
+        let sent: Vec<u64> = futures::future::join_all(seeds.map(lane)).await;
+        over.store(true, Ordering::Relaxed);
+        sent.iter().sum::<u64>()
     };
     let ((longest, most), sent) = tokio::join!(watching, sending);
     println!("seed {seed}: {sent} bodies, /health {longest:?} at most, {most} MiB at most");

@@ -2,6 +2,7 @@
 //! the language guide). A value is one message of the first type that the file defines.
 
 mod compare;
+mod floats;
 
 use crate::fitting::{FieldKind, TargetField};
 use miette::Diagnostic;
@@ -159,6 +160,7 @@ impl ProtoSchema {
     /// # Errors
     /// What does not fit.
     pub fn from_json(&self, value: &Json) -> Result<Vec<u8>, String> {
+        floats::check(&self.message, value, "$")?;
         let options = DeserializeOptions::new().deny_unknown_fields(true);
         let message =
             DynamicMessage::deserialize_with_options(self.message.clone(), value, &options).map_err(|e| e.to_string())?;

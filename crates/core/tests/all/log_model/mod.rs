@@ -63,8 +63,8 @@ impl World {
     fn new() -> Self {
         let mut store = Store { now_us: 1_000_000, ..Store::default() };
         let topic = store.create(1);
-        let readers = vec![Reader::new(&store, topic, false, 1), Reader::new(&store, topic, true, 9)];
         let (lists, known) = (Lists::default(), (topic, 1));
+        let readers = vec![Reader::new(&store, &lists, topic, false, 1), Reader::new(&store, &lists, topic, true, 9)];
         Self { store, lists, topic, known, keepers: [None, None], readers, searches: Vec::new(), backs: Vec::new() }
     }
 
@@ -139,8 +139,10 @@ impl World {
             Step::DeleteAndMake => {
                 self.store.topics.get_mut(&self.topic).unwrap().deleted = true;
                 self.topic = self.store.create(2);
-                self.readers =
-                    vec![Reader::new(&self.store, self.topic, false, 1), Reader::new(&self.store, self.topic, true, 9)];
+                self.readers = vec![
+                    Reader::new(&self.store, &self.lists, self.topic, false, 1),
+                    Reader::new(&self.store, &self.lists, self.topic, true, 9),
+                ];
             }
             Step::Keep(which, work, partition) => match self.keepers[which] {
                 None => {
@@ -206,7 +208,7 @@ impl World {
         }
         for which in 0..self.readers.len() {
             let mut steps = 0;
-            while !self.readers[which].is_done(&self.store) {
+            while !self.readers[which].is_done(&self.store, &self.lists)? {
                 self.take(Step::Read(which))?;
                 steps += 1;
                 if steps > 1_000 {

@@ -1,5 +1,7 @@
 //! Reads as the product makes them, statement by statement; whatever else happens falls between two of them.
 
+use std::collections::BTreeSet;
+
 use gonvel_core::partitioning::partitions_of;
 use gonvel_core::standing::Takes;
 
@@ -70,13 +72,17 @@ pub(super) struct Reader {
     turn: usize,
     under_way: Option<(Read, usize, Began)>,
     most: usize,
+    /// What was there when it began, if it wants only what comes from then on.
+    began: Began,
+    got: BTreeSet<(usize, i64)>,
 }
 
 impl Reader {
-    pub(super) fn new(store: &Store, topic: u32, from_end: bool, most: usize) -> Self {
+    pub(super) fn new(store: &Store, lists: &Lists, topic: u32, from_end: bool, most: usize) -> Self {
         let start = |p: &super::store::Partition| if from_end { p.next } else { 0 };
         let positions = store.topics[&topic].partitions.iter().map(start).collect();
-        Self { topic, positions, turn: 0, under_way: None, most }
+        let began = if from_end { lists.began() } else { Began::default() };
+        Self { topic, positions, turn: 0, under_way: None, most, began, got: BTreeSet::new() }
     }
 
     pub(super) fn step(&mut self, store: &Store, lists: &mut Lists) -> Result<(), Fault> {
@@ -93,6 +99,8 @@ impl Reader {
             None => self.under_way = Some((read, partition, began)),
             Some(blocks) => {
                 lists.read(at, from, &began, &blocks)?;
+                let records = blocks.iter().flat_map(|b| &b.records).filter(|(offset, _)| *offset >= from);
+                self.got.extend(records.map(|(offset, _)| (partition, *offset)));
                 self.positions[partition] = match (blocks.last(), store.nothing_from(at, from)) {
                     (Some(last), _) => last.end,
                     (None, Some(end)) => {
@@ -106,10 +114,24 @@ impl Reader {
         Ok(())
     }
 
-    /// Whether it is at the end of all partitions.
-    pub(super) fn is_done(&self, store: &Store) -> bool {
+    /// Whether it is at the end of all partitions; it must have got all that was not gone meanwhile.
+    pub(super) fn is_done(&self, store: &Store, lists: &Lists) -> Result<bool, Fault> {
         let topic = &store.topics[&self.topic];
-        topic.deleted || topic.partitions.iter().map(|p| p.next).eq(self.positions.iter().copied())
+        if topic.deleted {
+            return Ok(true);
+        }
+        for at in (0..topic.partitions.len()).map(|p| (self.topic, p)) {
+            let (entries, from) = (lists.entries(at), lists.length(at, &self.began));
+            let position = self.positions.get(at.1).copied().unwrap_or(0);
+            if position < i64::try_from(entries.len()).unwrap() {
+                return Ok(false);
+            }
+            let mut wanted = (0..).zip(entries).filter(|(n, e)| *n >= from && !e.may_go);
+            if let Some((offset, entry)) = wanted.find(|(n, _)| !self.got.contains(&(at.1, *n))) {
+                return Err(format!("a reader of {at:?} never got {offset}: {entry:?}"));
+            }
+        }
+        Ok(true)
     }
 }
 
