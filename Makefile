@@ -89,7 +89,7 @@ openapi: console
 	mv docs/openapi.json.new docs/openapi.json
 
 # processes killed and frozen, databases crashed, connections cut: make chaos FOR=600 SEED=7 (seconds, and decisions to repeat); before that
-# the model of delivery, a hundred times as many schedules as in the tests, and all that can be done to a table and its connectors
+# the models of delivery and of the log, a hundred times as many schedules as in the tests, and all that can be done to a table and its connectors
 chaos: packages-test console
 	GONVEL_SCHEDULES=$(or $(SCHEDULES),10000000) cargo test --release --quiet -p gonvel-core --test all -- model::
 	GONVEL_PAIRS=10000 cargo test --release --quiet -p gonvel-core --test all -- json_schema_promises::
