@@ -40,6 +40,8 @@ enum Step {
     /// A keeper begins some work, in a partition, or goes on with what it does.
     Keep(usize, Work, u8),
     GoOn(usize),
+    /// What is there by now moves to files, with nothing beside it.
+    MoveAll,
     Read(usize),
     Search(u8),
     Back(u8),
@@ -106,6 +108,18 @@ impl World {
         Ok(())
     }
 
+    fn move_all(&mut self) -> Result<(), Fault> {
+        self.store.topics.get_mut(&self.topic).unwrap().settings = keeper::settings(0);
+        self.store.now_us += 5_000;
+        for at in (0..self.partitions()).map(|p| (self.topic, p)) {
+            let mut job = keeper::begin(Work::Move, &mut self.store, at);
+            while let Some(moving) = job {
+                job = keeper::step(moving, &mut self.store)?;
+            }
+        }
+        Ok(())
+    }
+
     fn take(&mut self, step: Step) -> Result<(), Fault> {
         self.lists.tick += 1;
         match step {
@@ -152,6 +166,7 @@ impl World {
                 Some(_) => self.go_on(which)?,
             },
             Step::GoOn(which) => self.go_on(which)?,
+            Step::MoveAll => self.move_all()?,
             Step::Read(which) => self.readers[which].step(&self.store, &mut self.lists)?,
             Step::Search(key) => self.searches.push(Search::new(&self.store, &self.lists, self.topic, key)),
             Step::Back(from) => {
@@ -270,10 +285,11 @@ fn append() -> impl Strategy<Value = Step> {
         .prop_map(|(key, says, late_ms, named, many)| Step::Append { key, says, late_ms, named, many })
 }
 
-/// Some records that are there already, as old as it may be, in a topic that keeps what it may be, and then anything.
+/// Some records that are there already, in files or not, as old as it may be, in a topic that keeps what it may be; and then anything.
 fn schedule() -> impl Strategy<Value = Vec<Step>> {
-    let before = (prop::collection::vec(append(), 0..8), 0_u8..10, 0_i64..12);
-    (before, prop::collection::vec(step(), 0..60)).prop_map(|((mut steps, settings, wait), then)| {
+    let before = (prop::collection::vec(append(), 0..8), any::<bool>(), 0_u8..10, 0_i64..12);
+    (before, prop::collection::vec(step(), 0..60)).prop_map(|((mut steps, moved, settings, wait), then)| {
+        steps.extend(moved.then_some(Step::MoveAll));
         steps.extend([Step::Wait(wait), Step::Settings(settings)]);
         steps.extend(then);
         steps
