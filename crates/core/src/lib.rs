@@ -15,6 +15,7 @@ pub mod column;
 pub mod connector;
 pub mod delivered;
 pub mod digest;
+pub mod digits;
 pub mod event_rows;
 pub mod failure;
 pub mod fitting;

@@ -12,6 +12,8 @@ use sqlparser::ast::{
 use sqlparser::dialect::GenericDialect;
 use sqlparser::parser::Parser;
 
+use crate::digits;
+
 /// Longest condition, in bytes.
 const LONGEST: usize = 4_000;
 
@@ -57,6 +59,8 @@ pub struct Seen<'a> {
 #[derive(Debug, Clone)]
 enum Node {
     Constant(Value),
+    /// A number with more digits than its type holds.
+    Digits(String),
     Path(Root, Vec<String>),
     Compare(Box<Node>, Binary, Box<Node>),
     And(Box<Node>, Box<Node>),
@@ -65,7 +69,11 @@ enum Node {
     IsNull(Box<Node>),
     IsTrue(Box<Node>, bool),
     In(Box<Node>, Vec<Node>),
-    Like { node: Box<Node>, pattern: Box<Node>, any_case: bool },
+    Like {
+        node: Box<Node>,
+        pattern: Box<Node>,
+        any_case: bool,
+    },
     Arithmetic(Box<Node>, Binary, Box<Node>),
     Concatenation(Box<Node>, Box<Node>),
     Call(Function, Box<Node>),
@@ -174,9 +182,11 @@ fn node(expression: &Expr) -> Result<Node, FilterError> {
     Ok(match expression {
         Expr::Nested(inner) => node(inner)?,
         Expr::Value(literal) => Node::Constant(match &literal.value {
-            Literal::Number(digits, _) => {
-                serde_json::from_str(&digits.to_string()).map_err(|_| unsupported(format!("the number {digits}")))?
-            }
+            Literal::Number(written, _) => match (digits::number(written), digits::order(written, "0")) {
+                (Some(number), _) => Value::Number(number),
+                (None, Some(_)) => return Ok(Node::Digits(written.clone())),
+                (None, None) => return Err(unsupported(format!("the number {written}"))),
+            },
             Literal::SingleQuotedString(text) => text.clone().into(),
             Literal::Boolean(yes) => (*yes).into(),
             Literal::Null => Value::Null,
@@ -262,8 +272,10 @@ fn compare(left: &Value, right: &Value) -> Option<Ordering> {
         (Value::String(left), Value::String(right)) => Some(left.cmp(right)),
         (Value::Bool(left), Value::Bool(right)) => Some(left.cmp(right)),
         (Value::Number(l), Value::Number(r)) if l.is_i64() && r.is_i64() => l.as_i64().partial_cmp(&r.as_i64()),
+        (Value::Number(l), Value::Number(r)) if l.is_f64() && r.is_f64() => l.as_f64().partial_cmp(&r.as_f64()),
+        // one of them at least is a number: by all digits
         (Value::Number(_) | Value::String(_), Value::Number(_) | Value::String(_)) => {
-            number(left)?.partial_cmp(&number(right)?)
+            digits::order(&text(left)?, &text(right)?)
         }
         _ => (left == right).then_some(Ordering::Equal),
     }
@@ -296,6 +308,7 @@ fn lookup(value: &Value, path: &[String]) -> Value {
 fn evaluate(node: &Node, seen: &Seen<'_>) -> Value {
     match node {
         Node::Constant(value) => value.clone(),
+        Node::Digits(digits) => digits.as_str().into(),
         Node::Path(root, path) => match root {
             Root::Key => lookup(seen.key, path),
             Root::Value => lookup(seen.value, path),
@@ -329,15 +342,11 @@ fn evaluate(node: &Node, seen: &Seen<'_>) -> Value {
         Node::Not(inner) => from_truth(truth(&evaluate(inner, seen)).map(|t| !t)),
         Node::IsNull(inner) => evaluate(inner, seen).is_null().into(),
         Node::IsTrue(inner, wanted) => (truth(&evaluate(inner, seen)) == Some(*wanted)).into(),
-        Node::Compare(left, op, right) => {
-            let (left, right) = (evaluate(left, seen), evaluate(right, seen));
-            compared(&left, op, &right)
-        }
+        Node::Compare(left, op, right) => by_nodes(left, op, right, seen),
         Node::In(inner, list) => {
-            let value = evaluate(inner, seen);
-            let mut unknown = value.is_null();
+            let mut unknown = evaluate(inner, seen).is_null();
             for item in list {
-                match compared(&value, &Binary::Eq, &evaluate(item, seen)) {
+                match by_nodes(inner, &Binary::Eq, item, seen) {
                     Value::Bool(true) => return Value::Bool(true),
                     Value::Null => unknown = true,
                     _ => {}
@@ -380,11 +389,19 @@ fn evaluate(node: &Node, seen: &Seen<'_>) -> Value {
     }
 }
 
-fn compared(left: &Value, op: &Binary, right: &Value) -> Value {
-    if left.is_null() || right.is_null() {
+/// Compares what two nodes give. A number is one also where its digits are a text: a text beside it is no text to it.
+fn by_nodes(left: &Node, op: &Binary, right: &Node, seen: &Seen<'_>) -> Value {
+    let (found, other) = (evaluate(left, seen), evaluate(right, seen));
+    if found.is_null() || other.is_null() {
         return Value::Null;
     }
-    let Some(order) = compare(left, right) else {
+    let order = match (left, right) {
+        (Node::Digits(_), _) | (_, Node::Digits(_)) => {
+            text(&found).zip(text(&other)).and_then(|(found, other)| digits::order(&found, &other))
+        }
+        _ => compare(&found, &other),
+    };
+    let Some(order) = order else {
         // values of kinds that have no common order are different, and that is all
         return match op {
             Binary::Eq => Value::Bool(false),
@@ -426,7 +443,8 @@ mod tests {
     use serde_json::json;
 
     fn holds(condition: &str) -> bool {
-        let value = json!({"new": {"weight": "18.50", "id": 7, "note": null, "tags": ["ripe"]}, "change": "update"});
+        let value = json!({"new": {"weight": "18.50", "id": 7, "note": null, "tags": ["ripe"],
+            "load": "1234567890123456.78", "big": u64::MAX}, "change": "update"});
         let (key, headers) = (json!("bin-7"), json!({"ce-type": "bin.weighed", "room": "3"}));
         let seen = Seen {
             key: &key,
@@ -457,6 +475,13 @@ mod tests {
             "VALUE.change ILIKE 'UP_ATE'",
             "value.new.id <> 'seven'",
             "-value.new.id = -7",
+            "value.new.id < 7.000000000000000000001",
+            "value.new.load = 1234567890123456.780 AND value.new.load <> 1234567890123456.79",
+            "value.new.load > 1234567890123456.77 AND 1234567890123456.77 < value.new.load",
+            "value.new.load IN (1, 1234567890123456.78)",
+            "value.new.big = 18446744073709551615 AND value.new.big <> 18446744073709551614",
+            "value.new.big BETWEEN 18446744073709551614 AND 18446744073709551616",
+            "value.change <> 12345678901234567890123",
         ] {
             assert!(holds(yes), "{yes}");
         }
@@ -469,6 +494,8 @@ mod tests {
             "value.new.id / 0 > 1",
             "value.change",
             "key LIKE 'bin'",
+            "value.new.load = 1234567890123456.8",
+            "value.change > 12345678901234567890123",
         ] {
             assert!(!holds(no), "{no}");
         }

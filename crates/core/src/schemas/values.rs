@@ -8,6 +8,7 @@ use super::{Language, Parsed, TextFault, parse_standalone};
 use crate::avro::binary::Reader;
 use crate::avro::resolving::Resolver;
 use crate::avro::{fingerprint, from_json, json, single_object};
+use crate::digits;
 
 /// The header that says which schema a value in JSON text follows, as name and version.
 pub const SCHEMA_HEADER: &str = "gonvel-schema";
@@ -143,6 +144,15 @@ impl ValueSchema {
             return serde_json::from_str::<&RawValue>(text).ok().map(|raw| raw.get().to_owned());
         }
         self.show(value).map(|value| value.to_string())
+    }
+
+    /// As [`Self::show`], with all digits of numbers: those that a double cannot hold are texts.
+    #[must_use]
+    pub fn show_exact(&self, value: &Bytes) -> Option<Json> {
+        match &self.parsed {
+            Parsed::JsonSchema(_) => digits::read(std::str::from_utf8(value).ok()?).ok(),
+            _ => self.show(value),
+        }
     }
 
     /// Whether another version of the schema can read a value of this one.

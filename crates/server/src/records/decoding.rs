@@ -7,6 +7,7 @@ use std::sync::Arc;
 use base64::Engine as _;
 use bytes::Bytes;
 use gonvel_core::civil::rfc3339;
+use gonvel_core::digits;
 use gonvel_core::naming::{PartitionId, SchemaId};
 use gonvel_core::ports::PortError;
 use gonvel_core::record::StoredRecord as Placed;
@@ -54,15 +55,30 @@ impl Decoder {
 
     /// Bytes as JSON: by their schema, else as the JSON or the text they are, else in hexadecimal digits.
     pub(crate) fn json(&self, bytes: Option<&Bytes>, schema: Option<SchemaId>) -> Value {
+        self.read_by(bytes, schema, ValueSchema::show, serde_json::from_str)
+    }
+
+    /// The same with all digits of numbers, for conditions: those that a double cannot hold are texts.
+    pub(crate) fn exact(&self, bytes: Option<&Bytes>, schema: Option<SchemaId>) -> Value {
+        self.read_by(bytes, schema, ValueSchema::show_exact, digits::read)
+    }
+
+    fn read_by(
+        &self,
+        bytes: Option<&Bytes>,
+        schema: Option<SchemaId>,
+        show: fn(&ValueSchema, &Bytes) -> Option<Value>,
+        plain: fn(&str) -> Result<Value, serde_json::Error>,
+    ) -> Value {
         let Some(bytes) = bytes else { return Value::Null };
         if let Some(id) = schema
             && let Some(Some(schema)) = self.schemas.get(&id)
-            && let Some(value) = schema.show(bytes)
+            && let Some(value) = show(schema, bytes)
         {
             return value;
         }
         match std::str::from_utf8(bytes) {
-            Ok(text) => serde_json::from_str(text).unwrap_or_else(|_| text.into()),
+            Ok(text) => plain(text).unwrap_or_else(|_| text.into()),
             Err(_) => bytes.iter().fold(String::from("\\x"), |text, byte| format!("{text}{byte:02x}")).into(),
         }
     }

@@ -87,8 +87,8 @@ impl Search {
 fn holds(filter: &RecordFilter, decoder: &Decoder, partition: i32, placed: &Placed) -> bool {
     let record = &placed.record;
     let seen = Seen {
-        key: &decoder.json(record.key.as_ref(), record.key_schema),
-        value: &decoder.json(record.value.as_ref(), record.schema),
+        key: &decoder.exact(record.key.as_ref(), record.key_schema),
+        value: &decoder.exact(record.value.as_ref(), record.schema),
         headers: &Decoder::headers(placed),
         partition,
         offset: placed.offset.0,

@@ -373,6 +373,21 @@ async fn records_are_waited_for_streamed_and_searched() {
     let text = by_key.send().await.unwrap().text().await.unwrap();
     assert_eq!(text.matches("event: record").count(), 5);
     assert!(!text.contains("\"total\":4002"));
+    // numbers are compared by all their digits, as they were written
+    api.topic("loads.counted", 1).await;
+    let lines = "{\"value\":{\"id\":12345678901234567890123,\"kg\":1234567890123456.78}}\n\
+                 {\"value\":{\"id\":12345678901234567890124,\"kg\":1234567890123456.79}}\n";
+    assert_eq!(api.append("loads.counted", "application/x-ndjson", lines).await.0, 200);
+    for (filter, found) in [
+        ("value.id%20%3D%2012345678901234567890123", 1),
+        ("value.id%20%3E%2012345678901234567890122", 2),
+        ("value.kg%20%3C%201234567890123456.785", 1),
+        ("value.kg%20%3D%201234567890123456.8", 0),
+    ] {
+        let answer =
+            api.request(Method::GET, &format!("/topics/loads.counted/search?filter={filter}")).send().await.unwrap();
+        assert_eq!(answer.text().await.unwrap().matches("event: record").count(), found, "{filter}");
+    }
     let stopped = api.request(Method::GET, "/topics/coldstore.readings/search?filter=true").send().await.unwrap();
     drop(stopped);
 }

@@ -86,14 +86,17 @@ pub(super) async fn read(
         match database.cold.read(&path, wanted.collect()).await? {
             Some(blocks) => return Ok(blocks),
             None if lost.as_ref() == Some(&path) => {
-                let finding = format!("its file {path} is not in the object storage");
-                return Err(PortError::Damaged { at, first_offset, finding });
+                return Err(lost_file(at, first_offset, &path));
             }
             // forgotten between the two looks, or lost
             None => lost = Some(path),
         }
     }
     Err(PortError::TryAgain { during: "reading blocks", cause: "they move again and again".into() })
+}
+
+fn lost_file(at: TopicPartition, first_offset: i64, path: &str) -> PortError {
+    PortError::Damaged { at, first_offset, finding: format!("its file {path} is not in the object storage") }
 }
 
 /// At one moment: where the first of the hot blocks is that ends behind an offset, and the first file that does.
@@ -190,8 +193,7 @@ pub(super) async fn read_back(
         match database.cold.read(&path, vec![block]).await? {
             Some(mut blocks) => return Ok(blocks.pop()),
             None if lost.as_ref() == Some(&path) => {
-                let finding = format!("its file {path} is not in the object storage");
-                return Err(PortError::Damaged { at, first_offset, finding });
+                return Err(lost_file(at, first_offset, &path));
             }
             None => lost = Some(path),
         }

@@ -107,8 +107,17 @@ impl Gonvel {
 
     /// Memory in use, in MiB.
     pub fn memory(&self) -> u64 {
+        self.memory_by("VmRSS:")
+    }
+
+    /// Most memory that was in use at any time, in MiB.
+    pub fn most_memory(&self) -> u64 {
+        self.memory_by("VmHWM:")
+    }
+
+    fn memory_by(&self, what: &str) -> u64 {
         let status = std::fs::read_to_string(format!("/proc/{}/status", self.child.id())).unwrap();
-        let line = status.lines().find_map(|l| l.strip_prefix("VmRSS:")).unwrap();
+        let line = status.lines().find_map(|l| l.strip_prefix(what)).unwrap();
         line.trim().trim_end_matches("kB").trim().parse::<u64>().unwrap() / 1024
     }
 

@@ -248,6 +248,10 @@ impl World {
 
     /// A reader from the start ends with what one ends with to whom nothing was superseded.
     fn ends_as_appended(&mut self, at: At) -> Result<(), Fault> {
+        let twice = self.store.twice(at);
+        if !twice.is_empty() {
+            return Err(format!("{at:?} has blocks twice: {twice:?}"));
+        }
         let (mut from, mut there) = (0, Vec::new());
         loop {
             let began = self.lists.began();

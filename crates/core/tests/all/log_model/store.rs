@@ -293,6 +293,15 @@ impl Store {
         self.files.iter().filter(|(_, f)| f.state == State::Dropping).map(|(path, _)| *path).collect()
     }
 
+    /// The blocks of a partition, in files and out of them, that cover an offset which another one covers.
+    pub(super) fn twice(&self, at: At) -> Vec<(i64, i64)> {
+        let files = self.there(at).flat_map(|(_, f)| f.index.iter());
+        let hot = self.partition(at).into_iter().flat_map(|p| p.hot.values());
+        let mut all: Vec<(i64, i64)> = files.chain(hot).map(|b| (b.first, b.end)).collect();
+        all.sort_unstable();
+        all.windows(2).filter(|w| w[1].0 < w[0].1).map(|w| w[1]).collect()
+    }
+
     /// Blocks of a partition, in files and out of them, in order.
     pub(super) fn oldest(&self, at: At) -> Vec<(i64, i64, usize)> {
         let files = self.there(at).map(|(_, f)| {
