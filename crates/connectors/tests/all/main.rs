@@ -4,6 +4,7 @@
 
 mod apply_differential;
 mod fenced;
+mod loads;
 mod owed;
 mod positions;
 mod preflight;

@@ -24,14 +24,15 @@ pub(super) async fn begin(client: &Client, table: &CapturedTable) -> Result<Tabl
     let name = qualified(&table.schema, &table.table);
     let rows = client
         .query(
-            "SELECT n.nspname::text, c.relname::text, pg_relation_filenode(c.oid),
-                    (pg_relation_size(c.oid) / current_setting('block_size')::bigint)::bigint, greatest(c.reltuples, 0)::bigint
-             FROM pg_partition_tree($1::text::regclass) t JOIN pg_class c ON c.oid = t.relid
-             JOIN pg_namespace n ON n.oid = c.relnamespace WHERE t.isleaf
-             UNION
-             SELECT $2::text, $3::text, pg_relation_filenode(c.oid),
-                    (pg_relation_size(c.oid) / current_setting('block_size')::bigint)::bigint, greatest(c.reltuples, 0)::bigint
-             FROM pg_class c WHERE c.oid = $1::text::regclass AND c.relkind = 'r' AND NOT c.relispartition
+            // a table that another session drops meanwhile has no file any more: whoever reads it finds out which it has then
+            "SELECT nspname, relname, coalesce(pg_relation_filenode(oid), 0),
+                    (coalesce(pg_relation_size(oid), 0) / current_setting('block_size')::bigint)::bigint, greatest(reltuples, 0)::bigint
+             FROM (SELECT n.nspname::text, c.relname::text, c.oid, c.reltuples
+                   FROM pg_partition_tree($1::text::regclass) t JOIN pg_class c ON c.oid = t.relid
+                   JOIN pg_namespace n ON n.oid = c.relnamespace WHERE t.isleaf
+                   UNION
+                   SELECT $2::text, $3::text, c.oid, c.reltuples
+                   FROM pg_class c WHERE c.oid = $1::text::regclass AND c.relkind = 'r' AND NOT c.relispartition) parts
              ORDER BY 1, 2",
             &[&name, &table.schema, &table.table],
         )
