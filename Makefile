@@ -101,11 +101,11 @@ chaos: packages-test console
 	GONVEL_CHAOS_SECONDS=$(or $(FOR),600) $(if $(SEED),GONVEL_CHAOS_SEED=$(SEED)) \
 	  cargo test --workspace --test all -- chaos::whatever --nocapture
 
-# bodies that are nearly right and settings of any size, sent to each decoder: make fuzz FOR=600 SEED=7 LANES=3 (seconds of each, and how many
-# side by side)
+# bodies that are nearly right and settings of any size, sent to each decoder: make fuzz FOR=600 SEED=7 LANES=3 FROM=6 (seconds of each, how many
+# side by side, and how many are passed over)
 fuzz: packages-test console
 	cargo test --release --workspace --no-run --quiet
-	GONVEL_FUZZ_SECONDS=$(or $(FOR),600) GONVEL_FUZZ_LANES=$(or $(LANES),1) $(if $(SEED),GONVEL_FUZZ_SEED=$(SEED)) \
+	GONVEL_FUZZ_SECONDS=$(or $(FOR),600) GONVEL_FUZZ_LANES=$(or $(LANES),1) GONVEL_FUZZ_FROM=$(or $(FROM),0) $(if $(SEED),GONVEL_FUZZ_SEED=$(SEED)) \
 	  cargo test --release --workspace --test all -- fuzz:: --nocapture
 
 # two servers and two runners of an earlier version replaced one by one under load: make upgrade FROM=commit, or from before the last migration

@@ -199,9 +199,9 @@ async fn no_body_and_no_setting_takes_the_server_down() {
         }
         (longest, most)
     };
-    // several are sent to side by side; the next one begins where one ends
+    // several are sent to side by side, the next one begins where one ends; from the first or a later one on
     let lanes = usize::try_from(asked("GONVEL_FUZZ_LANES").unwrap_or(1).max(1)).unwrap();
-    let next = AtomicUsize::new(0);
+    let next = AtomicUsize::new(usize::try_from(asked("GONVEL_FUZZ_FROM").unwrap_or(0)).unwrap());
     let lane = async |mut dice: Dice| {
         let mut sent = 0;
         while let Some(decoder) = decoders.get(next.fetch_add(1, Ordering::Relaxed)) {

@@ -90,7 +90,7 @@ impl JsonSchema {
             };
             self.validator.validate(value).map_err(fault)
         };
-        self.within(check).unwrap_or_else(|| {
+        self.within(unfolding::MOST_STEPS, check).unwrap_or_else(|| {
             let finding = format!(
                 "checking the value takes more than {} steps: the schema comes back to itself in several ways",
                 unfolding::MOST_STEPS
@@ -100,17 +100,21 @@ impl JsonSchema {
     }
 
     /// What a check comes to; none if it takes too long.
-    fn within<T>(&self, check: impl FnOnce() -> T) -> Option<T> {
+    fn within<T>(&self, steps: u64, check: impl FnOnce() -> T) -> Option<T> {
         if !self.unfolded.is_counted() {
             return Some(self.unfolded.with_stack(check));
         }
-        self.unfolded.with_stack(|| unfolding::within_steps(check))
+        self.unfolded.with_stack(|| unfolding::within_steps(steps, check))
     }
 
     /// Whether a value fits; none if finding out takes too long.
     #[must_use]
     pub fn holds(&self, value: &Json) -> Option<bool> {
-        self.within(|| self.validator.is_valid(value))
+        self.holds_within(value, unfolding::MOST_STEPS)
+    }
+
+    fn holds_within(&self, value: &Json, steps: u64) -> Option<bool> {
+        self.within(steps, || self.validator.is_valid(value))
     }
 
     /// Whether checking a small value may take long.

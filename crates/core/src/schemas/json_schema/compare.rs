@@ -7,6 +7,7 @@
 //! property could never be added to such a schema. What it opens on purpose (`additionalProperties` as true or a schema)
 //! counts as written. Where it cannot be known whether a condition follows, that is said, and nothing is promised.
 
+use std::cell::Cell;
 use std::collections::HashSet;
 
 use serde_json::{Map, Value as Json};
@@ -30,7 +31,7 @@ pub fn misfits(reader: &JsonSchema, writer: &JsonSchema) -> Vec<Misfit> {
         one_root: reader.root == writer.root,
         by_the_letter: false,
         pairs: HashSet::new(),
-        left: MOST_STEPS,
+        left: Cell::new(MOST_STEPS),
         found: Vec::new(),
     };
     stacker::grow(STACK, || check.accepts(&reader.root, &[&writer.root], "$", 0));
@@ -54,7 +55,7 @@ fn short(value: &Json) -> String {
     }
 }
 
-/// Comparisons of two parts made at most.
+/// Steps at most: a comparison of two parts is one, and what takes longer is several.
 const MOST_STEPS: usize = 50_000;
 /// Misfits told at most.
 const MOST: usize = 200;
@@ -72,9 +73,14 @@ pub(super) struct Check<'c, 's> {
     pub(super) by_the_letter: bool,
     /// Pairs that are being compared or were found to fit, by their places in memory.
     pairs: HashSet<(usize, Vec<usize>)>,
-    /// Comparisons left: schemas can be written for which there is no end of them.
-    pub(super) left: usize,
+    /// Steps left: schemas can be written for which there is no end of them.
+    left: Cell<usize>,
     found: Vec<Misfit>,
+}
+
+/// Keywords and properties of a schema: what looking at it takes goes by them.
+fn size(map: &Map<String, Json>) -> usize {
+    map.len() + map.get("properties").and_then(Json::as_object).map_or(0, Map::len)
 }
 
 fn place_of<T>(thing: &T) -> usize {
@@ -122,8 +128,20 @@ impl<'c, 's> Check<'c, 's> {
         if self.reader.is_draft_7 != self.writer.is_draft_7 {
             return false;
         }
-        reader == writer && (self.one_root || !refers(reader))
-            || alike((self.reader, reader), (self.writer, writer), &mut { MOST_ALIKE })
+        reader == writer && (self.one_root || !refers(reader)) || {
+            let mut left = MOST_ALIKE;
+            let alike = alike((self.reader, reader), (self.writer, writer), &mut left);
+            self.spend((MOST_ALIKE - left) / 16);
+            alike
+        }
+    }
+
+    fn spend(&self, steps: usize) {
+        self.left.set(self.left.get().saturating_sub(steps));
+    }
+
+    fn is_over(&self) -> bool {
+        self.left.get() == 0
     }
 
     /// Whether all that a reader's schema lets through, a writer's does: the other way round, and by the letter, since what is said
@@ -138,12 +156,12 @@ impl<'c, 's> Check<'c, 's> {
             one_root: self.one_root,
             by_the_letter: true,
             pairs: HashSet::new(),
-            left: self.left / 4,
+            left: Cell::new(self.left.get() / 4),
             found: Vec::new(),
         };
-        let before = other.left;
+        let before = other.left.get();
         let within = other.accepts(writer, &[reader], "$", 0);
-        self.left = self.left.saturating_sub(before - other.left + 1);
+        self.spend(before - other.left.get() + 1);
         within
     }
 
@@ -157,10 +175,10 @@ impl<'c, 's> Check<'c, 's> {
         if written.iter().any(|schema| **schema == Json::Bool(false) || self.same(reader, schema)) {
             return true;
         }
-        if depth > DEEPEST || self.left == 0 {
+        if depth > DEEPEST || self.is_over() {
             return self.entangled(path);
         }
-        self.left -= 1;
+        self.spend(1);
         let mut places: Vec<usize> = written.iter().map(|schema| place_of(*schema)).collect();
         places.sort_unstable();
         places.dedup();
@@ -171,6 +189,7 @@ impl<'c, 's> Check<'c, 's> {
         let mut all = true;
         match cases(self.writer, &written) {
             Ok(cases) => {
+                self.spend(cases.iter().map(|case| case.maps.len()).sum::<usize>() / 8);
                 for case in &cases {
                     all &= self.case(reader, case, path, depth + 1);
                 }
@@ -202,10 +221,10 @@ impl<'c, 's> Check<'c, 's> {
         if case.maps.iter().any(|map| std::ptr::eq(*map, object) || (*map == object && self.same_map(object))) {
             return true;
         }
-        if depth > DEEPEST || self.left == 0 {
+        if depth > DEEPEST || self.is_over() {
             return self.entangled(path);
         }
-        self.left -= 1;
+        self.spend(1 + (size(object) + case.maps.iter().map(|map| size(map)).sum::<usize>()) / 32);
         if let Some(values) = case.listed() {
             return self.values(reader, case, &values, path);
         }
@@ -253,6 +272,9 @@ impl<'c, 's> Check<'c, 's> {
         if self.has_same(case, "anyOf", group) || branches(group).any(|b| self.would(|c| c.case(b, case, path, depth + 1))) {
             return true;
         }
+        if self.is_over() {
+            return self.entangled(path);
+        }
         // each type may find a branch of its own
         let types = case.types();
         if types.len() > 1 {
@@ -288,6 +310,9 @@ impl<'c, 's> Check<'c, 's> {
         };
         if fits(self, case) {
             return true;
+        }
+        if self.is_over() {
+            return self.entangled(path);
         }
         let types = case.types();
         if types.len() > 1 && types.into_iter().filter_map(|ty| narrowed(case, ty)).all(|one| fits(self, &one)) {
@@ -373,12 +398,13 @@ impl<'c, 's> Check<'c, 's> {
         let (of_reader, of_writer) = (Holding::new(self.reader), Holding::new(self.writer));
         let mut all = true;
         for value in values {
-            if self.left == 0 {
+            if self.is_over() {
                 return self.entangled(path);
             }
-            self.left -= 1;
             let holds = of_reader.holds(reader, value);
-            if holds == Some(true) || written.iter().any(|map| of_writer.holds(map, value) == Some(false)) {
+            let fits = holds == Some(true) || written.iter().any(|map| of_writer.holds(map, value) == Some(false));
+            self.spend(1 + (of_reader.took() + of_writer.took()) / 64);
+            if fits {
                 continue;
             }
             all = match holds {
@@ -397,6 +423,10 @@ impl<'c, 's> Check<'c, 's> {
 
     /// Whether no value of a case fits a reader's schema: by types, or by what is listed, also of a property that both need.
     pub(super) fn apart(&mut self, schema: &'s Json, case: &Case<'s>) -> bool {
+        if self.is_over() {
+            return false;
+        }
+        self.spend(1 + case.maps.iter().map(|map| size(map)).sum::<usize>() / 32);
         if case.denied.clone().into_iter().any(|denied| self.within(schema, denied)) {
             return true;
         }

@@ -7,7 +7,7 @@ use std::collections::HashMap;
 use jsonschema::Validator;
 use serde_json::{Map, Value as Json};
 
-use super::keywords::{items, patterns, required, says_of, type_of};
+use super::keywords::{is_like, items, patterns, required, says_of, type_of};
 use super::resolving::{DEEPEST, Side};
 
 /// Parts that are looked at for one value.
@@ -75,6 +75,11 @@ fn is_plain(keyword: &str) -> bool {
 impl<'c, 's> Holding<'c, 's> {
     pub(super) fn new(side: &'c Side<'s>) -> Self {
         Self { side, left: Cell::new(MOST), ready: RefCell::default() }
+    }
+
+    /// Parts that the last value was held against.
+    pub(super) fn took(&self) -> usize {
+        MOST - self.left.get()
     }
 
     /// Whether a value fits; none if it cannot be told here.
@@ -192,7 +197,7 @@ impl<'c, 's> Holding<'c, 's> {
 pub(super) fn is_known_name(object: &Map<String, Json>, name: &str) -> bool {
     required(object).contains(&name)
         || object.get("properties").is_some_and(|p| p.get(name).is_some())
-        || patterns(object).iter().any(|(pattern, _)| regex::Regex::new(pattern).is_ok_and(|p| p.is_match(name)))
+        || patterns(object).iter().any(|(pattern, _)| is_like(pattern, name))
 }
 
 /// Whether two values are equal, as the specification has it: numbers by what they are worth.

@@ -1,5 +1,8 @@
 //! Comparing what keywords say by themselves: whether each of a reader's holds for all that a case of what is written lets through.
 
+use std::cell::RefCell;
+use std::collections::HashMap;
+
 use serde_json::{Map, Value as Json};
 
 use super::cases::Case;
@@ -47,10 +50,32 @@ pub(super) fn patterns(schema: &Map<String, Json>) -> Vec<(&String, &Json)> {
     schema.get("patternProperties").and_then(Json::as_object).into_iter().flatten().collect()
 }
 
+/// Patterns that are kept ready at most.
+const MOST_READY: usize = 200;
+
+thread_local! {
+    static READY: RefCell<HashMap<String, Option<regex::Regex>>> = RefCell::default();
+}
+
+/// Whether a name is one that a pattern looks for. One and the same is asked again and again, and takes long to be read.
+pub(super) fn is_like(pattern: &str, name: &str) -> bool {
+    READY.with_borrow_mut(|ready| {
+        if let Some(known) = ready.get(pattern) {
+            return known.as_ref().is_some_and(|p| p.is_match(name));
+        }
+        if ready.len() == MOST_READY {
+            ready.clear();
+        }
+        let read = regex::Regex::new(pattern).ok();
+        let is = read.as_ref().is_some_and(|p| p.is_match(name));
+        ready.insert(pattern.to_owned(), read);
+        is
+    })
+}
+
 /// What a schema says of a property: its own schema and those of names like it, or else that of further ones.
 pub(super) fn says_of<'s>(schema: &'s Map<String, Json>, name: &str) -> Vec<&'s Json> {
-    let like = |pattern: &str| regex::Regex::new(pattern).is_ok_and(|p| p.is_match(name));
-    let matching = patterns(schema).into_iter().filter(|(pattern, _)| like(pattern)).map(|(_, schema)| schema);
+    let matching = patterns(schema).into_iter().filter(|(pattern, _)| is_like(pattern, name)).map(|(_, schema)| schema);
     let found: Vec<&Json> = schema.get("properties").and_then(|p| p.get(name)).into_iter().chain(matching).collect();
     if found.is_empty() { schema.get("additionalProperties").into_iter().collect() } else { found }
 }

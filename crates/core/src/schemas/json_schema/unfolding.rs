@@ -177,9 +177,9 @@ pub(super) fn counting(options: ValidationOptions<'static>) -> ValidationOptions
     options.with_keyword(STEP, |_, _, _| Ok(Box::new(Step) as Box<dyn for<'i> Keyword<'i>>))
 }
 
-/// What a check comes to; none if it takes too many steps.
-pub(super) fn within_steps<T>(check: impl FnOnce() -> T) -> Option<T> {
-    LEFT.set(MOST_STEPS);
+/// What a check comes to; none if it takes more steps.
+pub(super) fn within_steps<T>(steps: u64, check: impl FnOnce() -> T) -> Option<T> {
+    LEFT.set(steps);
     match catch_unwind(AssertUnwindSafe(check)) {
         Ok(done) => Some(done),
         Err(ended) if ended.is::<OutOfSteps>() => None,
@@ -253,5 +253,41 @@ mod tests {
             .unwrap()
             .join()
             .unwrap();
+    }
+
+    #[test]
+    fn schemas_that_come_back_to_themselves_in_many_ways_are_read_and_compared_in_time() {
+        let object =
+            json!({"type": "object", "properties": {"x": {"$ref": "#"}}, "patternProperties": {"^a": {"minimum": 1}}});
+        let branching = |key: &str, ways: usize, last: &Json| {
+            let mut branches = vec![json!({"$ref": "#/$defs/a"}); ways];
+            branches.extend([json!({"says": "nothing"}), last.clone()]);
+            json!({"$defs": {"a": {key: branches}}, "allOf": [{"$ref": "#/$defs/a"}], "maxItems": ways})
+        };
+        let names = |ways: usize, ty: &str| {
+            let all: Map<String, Json> = (0..ways).map(|n| (format!("p{n}"), json!({"$ref": "#"}))).collect();
+            json!({"properties": all, "patternProperties": {"^n": {"type": ty}}})
+        };
+        let listed = json!({"enum": (0..900).collect::<Vec<_>>()});
+        let mut all = vec![names(2, "string"), names(100, "integer"), listed];
+        for key in ["anyOf", "oneOf", "allOf"] {
+            all.push(branching(key, 30, &object));
+        }
+        let parsed = |schema: &Json| JsonSchema::parse(&schema.to_string()).unwrap();
+        let all: Vec<JsonSchema> = all.iter().map(parsed).collect();
+        let many = parsed(&branching("anyOf", 3_000, &object));
+        let compare = |one: &JsonSchema, other: &JsonSchema| {
+            let start = Instant::now();
+            assert!(super::super::field_paths(one).len() <= 20_000);
+            let _ = one.holds(&json!({"a": 1, "x": {"x": {}}}));
+            let _ = super::super::misfits(one, other);
+            let _ = super::super::changes(one, other);
+            let told = |schema: &JsonSchema| schema.root().to_string().chars().take(60).collect::<String>();
+            assert!(start.elapsed() < Duration::from_secs(30), "{:?}: {} by {}", start.elapsed(), told(other), told(one));
+        };
+        for one in all.iter().chain([&many]) {
+            compare(one, &all[0]);
+            compare(&all[0], one);
+        }
     }
 }

@@ -1,5 +1,7 @@
 //! What changed between two JSON Schemas, in words, and the names of all properties.
 
+use std::collections::{HashSet, VecDeque};
+
 use serde_json::{Map, Value as Json};
 
 use super::JsonSchema;
@@ -9,35 +11,44 @@ use crate::schemas::SchemaChange;
 
 /// Deepest way down.
 const DEEPEST: usize = 32;
+/// Parts that are looked at most: a schema may come back to itself in many ways.
+const MOST: usize = 20_000;
 
 /// The changes from an earlier schema to a later one.
 #[must_use]
 pub fn changes(earlier: &JsonSchema, later: &JsonSchema) -> Vec<SchemaChange> {
-    let mut walk = Walk { earlier: Side::new(&earlier.root), later: Side::new(&later.root), found: Vec::new() };
+    let mut walk = Walk { earlier: Side::new(&earlier.root), later: Side::new(&later.root), found: Vec::new(), left: MOST };
     walk.both(&earlier.root, &later.root, "$", 0);
     walk.found
 }
 
-/// The paths of all properties.
+/// The paths of all properties, the nearest first where there are very many.
 #[must_use]
 pub fn field_paths(schema: &JsonSchema) -> Vec<String> {
-    fn walk<'s>(side: &Side<'s>, schema: &'s Json, path: &str, depth: usize, out: &mut Vec<String>) {
-        let Some(object) = side.resolve(schema).as_object().filter(|_| depth < 8) else { return };
-        for (name, inner) in object.get("properties").and_then(Json::as_object).into_iter().flatten() {
+    let side = Side::new(&schema.root);
+    let mut open: VecDeque<(&Json, String, usize)> = VecDeque::from([(&*schema.root, String::new(), 0)]);
+    let (mut seen, mut out) = (HashSet::new(), Vec::new());
+    let mut left = MOST;
+    while let Some((schema, path, depth)) = open.pop_front() {
+        let Some(object) = side.resolve(schema).as_object().filter(|_| depth < 8) else { continue };
+        // the same part may be come to in many ways
+        if !seen.insert((std::ptr::from_ref(object), path.clone())) {
+            continue;
+        }
+        let properties = object.get("properties").and_then(Json::as_object).into_iter().flatten();
+        for (name, inner) in properties.take(left) {
             let at = if path.is_empty() { name.clone() } else { format!("{path}.{name}") };
-            walk(side, inner, &at, depth + 1, out);
-            out.push(at);
+            out.push(at.clone());
+            open.push_back((inner, at, depth + 1));
+            left -= 1;
         }
-        for key in ["items", "additionalProperties"] {
-            object.get(key).into_iter().for_each(|inner| walk(side, inner, path, depth + 1, out));
-        }
-        for key in ["allOf", "anyOf", "oneOf"] {
-            let branches = object.get(key).and_then(Json::as_array).into_iter().flatten();
-            branches.for_each(|inner| walk(side, inner, path, depth + 1, out));
+        let beside = ["items", "additionalProperties"].into_iter().filter_map(|key| object.get(key));
+        let branches = ["allOf", "anyOf", "oneOf"].into_iter().filter_map(|key| object.get(key)?.as_array()).flatten();
+        for inner in beside.chain(branches).take(left) {
+            open.push_back((inner, path.clone(), depth + 1));
+            left -= 1;
         }
     }
-    let mut out = Vec::new();
-    walk(&Side::new(&schema.root), &schema.root, "", 0, &mut out);
     out.sort_unstable();
     out.dedup();
     out
@@ -47,6 +58,8 @@ struct Walk<'s> {
     earlier: Side<'s>,
     later: Side<'s>,
     found: Vec<SchemaChange>,
+    /// Parts that are looked at yet.
+    left: usize,
 }
 
 fn said(schema: &Json) -> String {
@@ -64,7 +77,11 @@ impl<'s> Walk<'s> {
 
     fn both(&mut self, earlier: &'s Json, later: &'s Json, path: &str, depth: usize) {
         let (earlier, later) = (self.earlier.resolve(earlier), self.later.resolve(later));
-        if earlier == later && depth > 0 || depth > DEEPEST {
+        if depth > DEEPEST || self.left == 0 {
+            return;
+        }
+        self.left -= 1;
+        if earlier == later && depth > 0 {
             return;
         }
         let (Json::Object(a), Json::Object(b)) = (earlier, later) else {
@@ -140,6 +157,10 @@ impl<'s> Walk<'s> {
         let (before, after) = (props(a), props(b));
         let (was, is) = (required(a), required(b));
         for (name, schema) in after.into_iter().flatten() {
+            if self.left == 0 {
+                return;
+            }
+            self.left -= 1;
             let at = format!("{path}.{name}");
             match before.and_then(|p| p.get(name)) {
                 Some(earlier) => {
@@ -157,6 +178,10 @@ impl<'s> Walk<'s> {
             }
         }
         for (name, schema) in before.into_iter().flatten().filter(|(n, _)| !after.unwrap_or(&none).contains_key(*n)) {
+            if self.left == 0 {
+                return;
+            }
+            self.left -= 1;
             self.say(&format!("{path}.{name}"), format!("was removed ({})", said(self.earlier.resolve(schema))));
         }
     }

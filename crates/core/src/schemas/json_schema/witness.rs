@@ -1,19 +1,28 @@
 //! A value that shows that one schema lets through what another does not: tried out, where comparing cannot tell.
 
+use std::cell::Cell;
 use std::collections::HashSet;
 
 use serde_json::{Map, Value as Json};
 
 use super::JsonSchema;
-use super::keywords::{items, listed, patterns, required, types};
+use super::keywords::{is_like, items, listed, patterns, required, types};
 use super::resolving::Side;
 
 /// Values of one part that are tried.
 const OF_A_PART: usize = 120;
 /// Values that are tried in all.
 const MOST: usize = 6_000;
-/// Values that are tried by a schema whose steps are counted: one of them may take long.
+/// Values that are tried by a schema whose steps are counted, and steps for each: one of them may take long.
 const MOST_COUNTED: usize = 300;
+const STEPS_OF_A_VALUE: u64 = 10_000;
+/// Parts that all values are held against by a large schema, and values that are tried even so.
+const MOST_PARTS: u64 = 5_000_000;
+const FEWEST: usize = 20;
+/// Parts of values that are made in all.
+const MOST_MADE: usize = 1_000_000;
+/// Members of an object that are left out and put in one by one, beside those that it needs.
+const VARIED: usize = 24;
 /// Deepest way down.
 const DEEPEST: usize = 6;
 /// Longest list and text that is made.
@@ -23,17 +32,20 @@ const LONGEST: usize = 12;
 pub(super) fn witness(reader: &JsonSchema, writer: &JsonSchema) -> Option<Json> {
     let (read, written) = (Side::new(&reader.root), Side::new(&writer.root));
     // what the reader speaks of is what it may refuse
-    let mut tried = Trying { side: &written }.values(&writer.root, 0);
-    let of_reader = Trying { side: &read }.values(&reader.root, 0);
+    let mut tried = Trying::new(&written).values(&writer.root, 0);
+    let of_reader = Trying::new(&read).values(&reader.root, 0);
     let merged: Vec<Json> =
         tried.iter().take(OF_A_PART).flat_map(|a| of_reader.iter().filter_map(|b| merged(a, b))).collect();
     tried.extend(of_reader);
     tried.extend(merged);
     let mut seen = HashSet::new();
     let known = Names::of(&writer.root);
+    let holds = |schema: &JsonSchema, value: &Json| schema.holds_within(value, STEPS_OF_A_VALUE);
     let fits =
-        |value: &Json| known.describe(value) && writer.holds(value) == Some(true) && reader.holds(value) == Some(false);
-    let most = if reader.unfolded.is_counted() || writer.unfolded.is_counted() { MOST_COUNTED } else { MOST };
+        |value: &Json| known.describe(value) && holds(writer, value) == Some(true) && holds(reader, value) == Some(false);
+    let size = reader.unfolded.size.max(writer.unfolded.size).max(1);
+    let by_size = usize::try_from(MOST_PARTS / size).unwrap_or(MOST).clamp(FEWEST, MOST);
+    let most = if reader.unfolded.is_counted() || writer.unfolded.is_counted() { MOST_COUNTED } else { by_size };
     tried.into_iter().filter(|value| seen.insert(value.to_string())).take(most).find(fits)
 }
 
@@ -91,6 +103,16 @@ fn merged(a: &Json, b: &Json) -> Option<Json> {
 
 struct Trying<'c, 's> {
     side: &'c Side<'s>,
+    left: Cell<usize>,
+}
+
+/// How many parts a value has.
+fn weight(value: &Json) -> usize {
+    match value {
+        Json::Array(items) => 1 + items.iter().map(weight).sum::<usize>(),
+        Json::Object(members) => 1 + members.values().map(weight).sum::<usize>(),
+        _ => 1,
+    }
 }
 
 fn thinned(mut values: Vec<Json>) -> Vec<Json> {
@@ -104,7 +126,15 @@ fn thinned(mut values: Vec<Json>) -> Vec<Json> {
     values
 }
 
-impl Trying<'_, '_> {
+impl<'c, 's> Trying<'c, 's> {
+    fn new(side: &'c Side<'s>) -> Self {
+        Self { side, left: Cell::new(MOST_MADE) }
+    }
+
+    fn spend(&self, work: usize) {
+        self.left.set(self.left.get().saturating_sub(work));
+    }
+
     /// Values that a schema may let through, and some near it.
     fn values(&self, schema: &Json, depth: usize) -> Vec<Json> {
         let any = || -> Vec<Json> {
@@ -113,9 +143,10 @@ impl Trying<'_, '_> {
             others.into_iter().chain(texts).collect()
         };
         let Json::Object(object) = schema else { return any() };
-        if depth > DEEPEST {
+        if depth > DEEPEST || self.left.get() == 0 {
             return any();
         }
+        self.spend(1);
         let mut out: Vec<Json> = listed(object).into_iter().flatten().cloned().collect();
         if out.is_empty() {
             for ty in types(object) {
@@ -140,9 +171,14 @@ impl Trying<'_, '_> {
             let more = self.values(schema, depth + 1);
             let both: Vec<Json> =
                 out.iter().take(6).flat_map(|a| more.iter().take(6).filter_map(|b| merged(a, b))).collect();
+            self.spend(both.iter().chain(&more).map(weight).sum());
             out.extend(more);
             out.extend(both);
+            if self.left.get() == 0 {
+                break;
+            }
         }
+        self.spend(out.iter().map(weight).sum());
         thinned(out)
     }
 
@@ -188,8 +224,8 @@ impl Trying<'_, '_> {
         }
         // names of the sort that patterns look for
         for name in ["a", "b", "c", "x"] {
-            let like = |pattern: &str| regex::Regex::new(pattern).is_ok_and(|p| p.is_match(name));
-            let by_pattern = patterns(object).into_iter().find(|(pattern, _)| like(pattern)).map(|(_, schema)| schema);
+            let by_pattern =
+                patterns(object).into_iter().find(|(pattern, _)| is_like(pattern, name)).map(|(_, schema)| schema);
             let open = more.clone().filter(|_| object.get("additionalProperties") != Some(&Json::Bool(false)));
             let values = by_pattern.map(|schema| self.values(schema, depth + 1)).or(open);
             if let Some(values) = values.filter(|_| !members.iter().any(|(known, _)| known == name)) {
@@ -197,24 +233,35 @@ impl Trying<'_, '_> {
             }
         }
         members.retain(|(_, values)| !values.is_empty());
+        members.sort_by_key(|(name, _)| !needed.contains(&name.as_str()));
+        members.truncate(needed.len() + VARIED);
+        let varied = members.len().min(VARIED);
         let with = |chosen: &dyn Fn(usize) -> bool, turn: usize| -> Json {
             let chosen = members.iter().enumerate().filter(|(place, _)| chosen(*place));
             chosen.map(|(place, (name, values))| (name.clone(), values[(turn + place) % values.len()].clone())).collect()
         };
         let is_needed = |place: usize| needed.contains(&members[place].0.as_str());
         let mut out = vec![Json::Object(Map::new())];
+        let mut made = |chosen: &dyn Fn(usize) -> bool, turn: usize| {
+            if self.left.get() > 0 {
+                let object = with(chosen, turn);
+                self.spend(weight(&object));
+                out.push(object);
+            }
+        };
         for turn in 0..6 {
-            out.push(with(&is_needed, turn));
-            out.push(with(&|_| true, turn));
-            for one in 0..members.len() {
-                out.push(with(&|place| is_needed(place) || place == one, turn));
-                out.push(with(&|place| place != one, turn));
+            made(&is_needed, turn);
+            made(&|_| true, turn);
+            for one in 0..varied {
+                made(&|place| is_needed(place) || place == one, turn);
+                made(&|place| place != one, turn);
             }
         }
-        for (one, (name, values)) in members.iter().enumerate() {
-            for value in values {
+        for (one, (name, values)) in members.iter().enumerate().take(varied) {
+            for value in values.iter().take_while(|_| self.left.get() > 0) {
                 let mut object = with(&|place| is_needed(place) && place != one, one);
                 object[name] = value.clone();
+                self.spend(weight(&object));
                 out.push(object);
             }
         }
