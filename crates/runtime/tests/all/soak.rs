@@ -5,10 +5,8 @@ use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
 use crate::support::{World, topic_changes};
-use gonvel_core::connector::{
-    Definition, DeliveredTopic, ExistingRows, SinkDefinition, State, TargetRows, ValidConnector, Wish,
-};
-use gonvel_core::naming::{ConnectorId, ConnectorName, TopicName};
+use gonvel_core::connector::{DeliveredTopic, ExistingRows, SinkDefinition, State, TargetRows, Wish};
+use gonvel_core::naming::{ConnectorId, TopicName};
 use gonvel_core::ports::TopicLog;
 use gonvel_stand_ins::dice::Dice;
 use gonvel_storage::quarantine::Which;
@@ -16,8 +14,6 @@ use tokio_postgres::Client;
 
 const MAKE: &str = "CREATE TABLE bins (id bigint PRIMARY KEY, n int, doc text, code text UNIQUE);
     ALTER TABLE bins ALTER doc SET STORAGE EXTERNAL";
-/// A table in parts, which come and go with their rows.
-const ROOMS: &str = "CREATE TABLE rooms (id bigint PRIMARY KEY, n int, doc text) PARTITION BY RANGE (id)";
 const PATIENCE: Duration = Duration::from_secs(120);
 
 struct Soak {
@@ -25,13 +21,10 @@ struct Soak {
     source: Client,
     target: Client,
     from: ConnectorId,
-    /// Of each way of rows: current, history, appended, changes.
-    to: [ConnectorId; 4],
+    to: [ConnectorId; 2],
     dice: Dice,
     done: BTreeMap<&'static str, u32>,
     prepared: bool,
-    /// Parts of rooms came or went since it was loaded.
-    parts: bool,
 }
 
 impl Soak {
@@ -39,8 +32,7 @@ impl Soak {
     fn change(&mut self, step: u64) -> (&'static str, String) {
         let (id, n) = (self.dice.roll(60), self.dice.roll(1_000));
         let large = format!("repeat('doc {step} ', {})", 1 + self.dice.roll(2) * 500);
-        let (part, part_from) = (id / 20, id / 20 * 20);
-        match self.dice.roll(48) {
+        match self.dice.roll(40) {
             0..8 => ("inserts", format!("INSERT INTO bins VALUES ({id}, {n}, {large}, 'code {id}') ON CONFLICT DO NOTHING")),
             8..14 => ("updates", format!("UPDATE bins SET n = {n}, doc = {large} WHERE id = {id}")),
             14..20 => ("updates of a part", format!("UPDATE bins SET n = {n} WHERE id BETWEEN {id} AND {}", id + 5)),
@@ -77,11 +69,6 @@ impl Soak {
             35 => ("identities", format!("ALTER TABLE bins REPLICA IDENTITY {}", if n % 2 == 0 { "FULL" } else { "DEFAULT" })),
             36 => ("rewrites", "VACUUM FULL bins".into()),
             37 if n % 3 == 0 => ("tables made anew", format!("DROP TABLE bins; {MAKE}; INSERT INTO bins VALUES ({id}, {n}, {large}, NULL)")),
-            38..42 => ("rows of parts", format!("INSERT INTO rooms VALUES ({id}, {n}, {large}) ON CONFLICT (id) DO UPDATE SET n = excluded.n")),
-            42 => ("rows of parts", format!("DELETE FROM rooms WHERE n % 9 = {}", n % 9)),
-            43 => ("parts attached", format!("BEGIN; CREATE TABLE rooms_{part} (LIKE rooms INCLUDING ALL); INSERT INTO rooms_{part} SELECT m, {n}, {large}
-                 FROM generate_series({part_from}, {part_from} + 9) m; ALTER TABLE rooms ATTACH PARTITION rooms_{part} FOR VALUES FROM ({part_from}) TO ({part_from} + 20); COMMIT")),
-            44 => ("parts detached", format!("BEGIN; ALTER TABLE rooms DETACH PARTITION rooms_{part}; DROP TABLE rooms_{part}; COMMIT")),
             _ => ("many rows", format!("INSERT INTO bins SELECT m, m, {large}, NULL FROM generate_series({0}, {0} + 30) m ON CONFLICT DO NOTHING", 1_000 + n)),
         }
     }
@@ -89,10 +76,10 @@ impl Soak {
     /// What a person does with a connector, or what happens to it.
     async fn interfere(&mut self) {
         let database = &self.world.database;
-        let all = [self.from, self.to[0], self.to[1], self.to[2], self.to[3]];
-        let one = all[usize::try_from(self.dice.roll(5)).unwrap()];
+        let all = [self.from, self.to[0], self.to[1]];
+        let one = all[usize::try_from(self.dice.roll(3)).unwrap()];
         let current = self.to[0];
-        let what = match self.dice.roll(13) {
+        let what = match self.dice.roll(10) {
             0 => {
                 database.ask(one, Wish::Pause, "").await.unwrap();
                 "pauses"
@@ -129,23 +116,6 @@ impl Soak {
                     database.retry(&Which::Ids(vec![waiting[chosen].id]), None).await.unwrap();
                 }
                 "retries of one"
-            }
-            9 => {
-                // what is given up comes again with a load
-                database.discard(&Which::All(current), "soak", "it is loaded again").await.unwrap();
-                database.ask_to_load_again(self.from, &["public.bins".to_owned()], ExistingRows::Keep).await.unwrap();
-                database.start_anew(&[self.from]).await.unwrap();
-                "discards"
-            }
-            10 => {
-                let mut found = database.find_connector(current).await.unwrap();
-                let Definition::Sink(sink) = &mut found.definition else { panic!("{found:?}") };
-                sink.placing.lanes = 1 + u32::try_from(self.dice.roll(3)).unwrap();
-                let edited =
-                    ValidConnector::check(current, ConnectorName::parse(&found.name).unwrap(), found.definition.clone())
-                        .unwrap();
-                database.change_connector(&edited, found.version, &[], "").await.unwrap();
-                "edits"
             }
             _ => {
                 database.retry(&Which::All(current), None).await.unwrap();
@@ -185,27 +155,6 @@ impl Soak {
         rows
     }
 
-    /// What the tables of changes and of appended rows are to hold by the topic, and what they hold.
-    async fn journals(&self) -> [(Vec<String>, Vec<String>); 2] {
-        let changes = topic_changes(&self.world.database, "packhouse.bins").await;
-        let row = |c: &serde_json::Value| format!("{} {}", c["new"]["id"], c["new"]["n"]);
-        let is_row = |c: &&serde_json::Value| ["load", "insert", "update"].iter().any(|kind| c["change"] == *kind);
-        let mut all: Vec<String> = changes.iter().map(|c| format!("{} {}", c["change"].as_str().unwrap(), row(c))).collect();
-        let mut rows: Vec<String> = changes.iter().filter(is_row).map(row).collect();
-        all.sort_unstable();
-        rows.sort_unstable();
-        let texts = async |query: &str| -> Vec<String> {
-            let found = self.target.query(query, &[]).await.unwrap_or_default();
-            let mut found: Vec<String> = found.iter().map(|row| row.get(0)).collect();
-            found.sort_unstable();
-            found
-        };
-        let of_changes =
-            "SELECT change || ' ' || coalesce(new->>'id', 'null') || ' ' || coalesce(new->>'n', 'null') FROM changes.bins";
-        let of_rows = "SELECT id || ' ' || coalesce(n::text, 'null') FROM appended.bins";
-        [(all, texts(of_changes).await), (rows, texts(of_rows).await)]
-    }
-
     async fn found(client: &Client, of: &str) -> Vec<String> {
         let rows = client
             .query(&format!("SELECT id || ' ' || coalesce(n::text, 'null') || ' ' || coalesce(doc, 'null') FROM {of}"), &[])
@@ -220,13 +169,7 @@ impl Soak {
             self.source.batch_execute("COMMIT PREPARED 'soak'").await.unwrap();
         }
         let _ = self.target.batch_execute("ALTER TABLE current.bins DROP CONSTRAINT refuses").await;
-        // as the documentation says: what comes and goes with a part is loaded again
-        if std::mem::take(&mut self.parts) {
-            let rooms = ["public.rooms".to_owned()];
-            self.world.database.ask_to_load_again(self.from, &rooms, ExistingRows::Compare).await.unwrap();
-            self.world.database.start_anew(&[self.from]).await.unwrap();
-        }
-        for one in std::iter::once(self.from).chain(self.to) {
+        for one in [self.from, self.to[0], self.to[1]] {
             self.world.database.ask(one, Wish::Run, "").await.unwrap();
         }
         let start = Instant::now();
@@ -238,15 +181,12 @@ impl Soak {
             }
             let source = Self::found(&self.source, "bins").await;
             let states = "history.bins WHERE valid_to IS NULL";
-            let rooms = [Self::found(&self.source, "rooms").await, Self::found(&self.target, "current.rooms").await];
-            let journals = self.journals().await;
             let all = [
                 self.folded().await,
                 Self::found(&self.target, "current.bins").await,
                 Self::found(&self.target, states).await,
             ];
-            let equal = all.iter().all(|found| *found == source) && rooms[0] == rooms[1];
-            if waiting.is_empty() && equal && journals.iter().all(|(topic, found)| topic == found) {
+            if waiting.is_empty() && all.iter().all(|found| *found == source) {
                 return;
             }
             if start.elapsed() > PATIENCE {
@@ -260,29 +200,13 @@ impl Soak {
                     self.world.database.connectors().await.unwrap().into_iter().map(|c| (c.name.clone(), c.lanes)).collect();
                 let waiting: Vec<_> = waiting.iter().map(|w| (w.record_offset, w.finding.clone())).take(3).collect();
                 panic!(
-                    "seed {seed}: topic, current, history lack and have more: {:?}; rooms {rooms:?}; journals {:?}; {waiting:?}; {:?}; {lanes:#?}",
+                    "seed {seed}: topic, current, history lack and have more: {:?}; {waiting:?}; {:?}; {lanes:#?}",
                     all.iter().map(differ).collect::<Vec<_>>(),
-                    journals.iter().map(|(topic, found)| without(topic, found)).collect::<Vec<_>>(),
                     self.done
                 );
             }
         }
     }
-}
-
-/// What a list lacks of another, and what it has more, a few of each.
-fn without(wanted: &[String], found: &[String]) -> (Vec<String>, Vec<String>) {
-    let count = |list: &[String]| {
-        list.iter().cloned().fold(BTreeMap::new(), |mut all, row| {
-            *all.entry(row).or_insert(0) += 1;
-            all
-        })
-    };
-    let (wanted, found): (BTreeMap<String, i32>, BTreeMap<String, i32>) = (count(wanted), count(found));
-    let more = |of: &BTreeMap<String, i32>, than: &BTreeMap<String, i32>| {
-        of.iter().filter(|(row, n)| than.get(*row).unwrap_or(&0) < n).map(|(row, _)| row.clone()).take(4).collect()
-    };
-    (more(&wanted, &found), more(&found, &wanted))
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -293,24 +217,13 @@ async fn whatever_is_done_to_a_table_and_its_connectors_all_ends_as_the_source_i
     let (world, _own) = World::apart_with(&["max_prepared_transactions=3"]).await;
     let source = world.cluster.connect("packhouse").await.unwrap();
     let target = world.cluster.connect("settlement").await.unwrap();
-    source.batch_execute(&format!("{MAKE}; {ROOMS}; SET lock_timeout = '300ms'")).await.unwrap();
-    target.batch_execute("CREATE SCHEMA current; CREATE SCHEMA history; CREATE SCHEMA appended; CREATE SCHEMA changes; SET lock_timeout = '2s'").await.unwrap();
-    let from = world.connector("from-packhouse", world.source(&["bins", "rooms"], 3).await).await;
+    source.batch_execute(&format!("{MAKE}; SET lock_timeout = '300ms'")).await.unwrap();
+    target.batch_execute("CREATE SCHEMA current; CREATE SCHEMA history; SET lock_timeout = '2s'").await.unwrap();
+    let from = world.connector("from-packhouse", world.source(&["bins"], 3).await).await;
     let mut to = Vec::new();
-    for (schema, rows, lanes) in [
-        ("current", TargetRows::Current, 2),
-        ("history", TargetRows::History, 1),
-        ("appended", TargetRows::Appended, 1),
-        ("changes", TargetRows::Changes, 1),
-    ] {
-        let delivered = |table: &&str| DeliveredTopic {
-            topic: format!("packhouse.{table}"),
-            schema: schema.into(),
-            table: (*table).into(),
-            rows: None,
-        };
-        let tables: &[&str] = if rows == TargetRows::Current { &["bins", "rooms"] } else { &["bins"] };
-        let topics = tables.iter().map(delivered).collect();
+    for (schema, rows, lanes) in [("current", TargetRows::Current, 2), ("history", TargetRows::History, 1)] {
+        let topics =
+            vec![DeliveredTopic { topic: "packhouse.bins".into(), schema: schema.into(), table: "bins".into(), rows: None }];
         let mut sink = SinkDefinition::of(world.connection("settlement").await, topics);
         (sink.writes.rows, sink.placing.lanes) = (rows, lanes);
         (sink.failing.most_in_a_row, sink.failing.most_a_minute) = (1_000_000, 1_000_000);
@@ -318,9 +231,9 @@ async fn whatever_is_done_to_a_table_and_its_connectors_all_ends_as_the_source_i
     }
     let mut fleet = world.fleet();
     world.until_state(from, State::Following).await;
-    let to = to.try_into().unwrap();
+    let to = [to[0], to[1]];
     let dice = Dice::new(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1);
-    let mut soak = Soak { world, source, target, from, to, dice, done: BTreeMap::new(), prepared: false, parts: false };
+    let mut soak = Soak { world, source, target, from, to, dice, done: BTreeMap::new(), prepared: false };
     let start = Instant::now();
     let mut step = 0;
     while start.elapsed() < Duration::from_secs(seconds) {
@@ -330,10 +243,7 @@ async fn whatever_is_done_to_a_table_and_its_connectors_all_ends_as_the_source_i
             let prepared = soak.prepared;
             let (kind, statement) = soak.change(step);
             match soak.source.batch_execute(&statement).await {
-                Ok(()) => {
-                    soak.parts |= kind.starts_with("parts ");
-                    *soak.done.entry(kind).or_default() += 1;
-                }
+                Ok(()) => *soak.done.entry(kind).or_default() += 1,
                 Err(_) => {
                     soak.prepared = prepared;
                     let _ = soak.source.batch_execute("ROLLBACK").await;

@@ -55,7 +55,7 @@ impl Decoder {
 
     /// Bytes as JSON: by their schema, else as the JSON or the text they are, else in hexadecimal digits.
     pub(crate) fn json(&self, bytes: Option<&Bytes>, schema: Option<SchemaId>) -> Value {
-        self.read_by(bytes, schema, ValueSchema::show, serde_json::from_str)
+        self.read_by(bytes, schema, ValueSchema::show, |text| serde_json::from_str(text))
     }
 
     /// The same with all digits of numbers, for conditions: those that a double cannot hold are texts.
