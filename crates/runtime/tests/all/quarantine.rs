@@ -404,9 +404,11 @@ async fn rows_that_need_each_other_are_not_put_aside_beside_a_bad_one() {
         )
         .await
         .unwrap();
-    world.connector("from-packhouse", world.source(&["bins", "rooms"], 3).await).await;
-    let sink = world.connector("to-settlement", world.sink(&["bins", "rooms"]).await).await;
+    let from = world.connector("from-packhouse", world.source(&["bins", "rooms"], 3).await).await;
     let fleet = world.fleet();
+    // one round brings children and parents: what a load brings alone would wait
+    world.until_state(from, State::Following).await;
+    let sink = world.connector("to-settlement", world.sink(&["bins", "rooms"]).await).await;
     world.until_equal(&source, &target, &["bins", "rooms"], PATIENCE).await;
     world.database.ask(sink, Wish::Pause, "").await.unwrap();
     world.until_state(sink, State::Paused).await;
