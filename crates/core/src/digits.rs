@@ -1,7 +1,6 @@
 //! Numbers by their digits: how two that are written out stand to each other, and JSON read so that no digit is lost.
 
 use std::cmp::Ordering;
-use std::collections::HashMap;
 
 use serde_json::value::RawValue;
 use serde_json::{Number, Value};
@@ -102,28 +101,48 @@ fn has_long_numbers(text: &str) -> bool {
     })
 }
 
+/// Where a token of JSON ends that begins here: a text with its quotes, a number or a word, or one sign.
+fn token(text: &str) -> usize {
+    let bytes = text.as_bytes();
+    match bytes.first() {
+        Some(b'"') => {
+            let mut escaped = false;
+            let ends = |byte: &u8| {
+                let ends = *byte == b'"' && !escaped;
+                escaped = *byte == b'\\' && !escaped;
+                ends
+            };
+            bytes[1..].iter().position(ends).map_or(bytes.len(), |at| at + 2)
+        }
+        Some(b'-' | b'0'..=b'9') => {
+            let goes_on = |byte: &u8| matches!(byte, b'0'..=b'9' | b'-' | b'+' | b'.' | b'e' | b'E');
+            bytes.iter().position(|byte| !goes_on(byte)).unwrap_or(bytes.len())
+        }
+        // up to where the next one may begin
+        _ => bytes.iter().skip(1).position(|b| matches!(b, b'"' | b'-' | b'0'..=b'9')).map_or(bytes.len(), |at| at + 1),
+    }
+}
+
 /// Reads JSON. A number whose digits a [`Number`] cannot hold is a text of them, as a decimal is where a schema says that it is one.
 ///
 /// # Errors
-/// The text is no JSON.
+/// The text is no JSON, or is nested too deeply to be read.
 pub fn read(text: &str) -> Result<Value, serde_json::Error> {
     if !has_long_numbers(text) {
         return serde_json::from_str(text);
     }
-    let raw: &RawValue = serde_json::from_str(text)?;
-    let text = raw.get();
-    match text.as_bytes().first() {
-        Some(b'{') => {
-            let members: HashMap<String, &RawValue> = serde_json::from_str(text)?;
-            members.into_iter().map(|(name, value)| Ok((name, read(value.get())?))).collect()
+    let (mut quoted, mut rest) = (String::with_capacity(text.len() + 16), text);
+    while !rest.is_empty() {
+        let (next, behind) = rest.split_at(token(rest));
+        let is_number = next.starts_with(|c: char| c == '-' || c.is_ascii_digit());
+        if is_number && number(next).is_none() && serde_json::from_str::<&RawValue>(next).is_ok() {
+            quoted.extend(["\"", next, "\""]);
+        } else {
+            quoted.push_str(next);
         }
-        Some(b'[') => {
-            let items: Vec<&RawValue> = serde_json::from_str(text)?;
-            items.into_iter().map(|value| read(value.get())).collect()
-        }
-        Some(b'-' | b'0'..=b'9') => Ok(number(text).map_or_else(|| text.into(), Value::Number)),
-        _ => serde_json::from_str(text),
+        rest = behind;
     }
+    serde_json::from_str(&quoted)
 }
 
 #[cfg(test)]
@@ -181,9 +200,20 @@ mod tests {
             (" 0.1000000000000000000 ", json!(0.1)),
             ("[1.5e3, -9007199254740993]", json!([1500.0, -9_007_199_254_740_993_i64])),
             (r#""12345678901234567890""#, json!("12345678901234567890")),
+            (
+                r#"["\\", 12345678901234567890123, "\"12345678901234567890123", "ä", true, null]"#,
+                json!(["\\", "12345678901234567890123", "\"12345678901234567890123", "ä", true, null]),
+            ),
         ] {
             assert_eq!(read(text).unwrap(), expected, "{text}");
         }
-        assert!(read("[12345678901234567890,]").is_err() && read(r#"{"a":1e5e5}"#).is_err());
+        for wrong in
+            ["[12345678901234567890,]", r#"{"a":1e5e5}"#, "[0123456789012345678901]", "-", "[1234567890123456789.]", ""]
+        {
+            assert!(read(wrong).is_err(), "{wrong}");
+        }
+        // as deep as any JSON may be, and no deeper
+        let nested = |depth: usize| format!("{}12345678901234567890123{}", "[".repeat(depth), "]".repeat(depth));
+        assert!(read(&nested(100)).is_ok() && read(&nested(200_000)).is_err());
     }
 }

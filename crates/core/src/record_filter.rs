@@ -342,11 +342,12 @@ fn evaluate(node: &Node, seen: &Seen<'_>) -> Value {
         Node::Not(inner) => from_truth(truth(&evaluate(inner, seen)).map(|t| !t)),
         Node::IsNull(inner) => evaluate(inner, seen).is_null().into(),
         Node::IsTrue(inner, wanted) => (truth(&evaluate(inner, seen)) == Some(*wanted)).into(),
-        Node::Compare(left, op, right) => by_nodes(left, op, right, seen),
+        Node::Compare(left, op, right) => compared((left, &evaluate(left, seen)), op, (right, &evaluate(right, seen))),
         Node::In(inner, list) => {
-            let mut unknown = evaluate(inner, seen).is_null();
+            let value = evaluate(inner, seen);
+            let mut unknown = value.is_null();
             for item in list {
-                match by_nodes(inner, &Binary::Eq, item, seen) {
+                match compared((inner, &value), &Binary::Eq, (item, &evaluate(item, seen))) {
                     Value::Bool(true) => return Value::Bool(true),
                     Value::Null => unknown = true,
                     _ => {}
@@ -390,16 +391,15 @@ fn evaluate(node: &Node, seen: &Seen<'_>) -> Value {
 }
 
 /// Compares what two nodes give. A number is one also where its digits are a text: a text beside it is no text to it.
-fn by_nodes(left: &Node, op: &Binary, right: &Node, seen: &Seen<'_>) -> Value {
-    let (found, other) = (evaluate(left, seen), evaluate(right, seen));
+fn compared((left, found): (&Node, &Value), op: &Binary, (right, other): (&Node, &Value)) -> Value {
     if found.is_null() || other.is_null() {
         return Value::Null;
     }
     let order = match (left, right) {
         (Node::Digits(_), _) | (_, Node::Digits(_)) => {
-            text(&found).zip(text(&other)).and_then(|(found, other)| digits::order(&found, &other))
+            text(found).zip(text(other)).and_then(|(found, other)| digits::order(&found, &other))
         }
-        _ => compare(&found, &other),
+        _ => compare(found, other),
     };
     let Some(order) = order else {
         // values of kinds that have no common order are different, and that is all

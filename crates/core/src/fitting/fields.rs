@@ -87,7 +87,7 @@ pub fn target_fields(schema: &Parsed) -> Vec<TargetField> {
     match schema {
         Parsed::Avro(schema) => avro(schema, &mut Vec::new(), true, &mut out),
         Parsed::JsonSchema(schema) => json(schema.root(), &mut Vec::new(), true, &mut out),
-        Parsed::Protobuf(schema) => out = schema.target_fields(DEEPEST),
+        Parsed::Protobuf(schema) => out = schema.target_fields(DEEPEST, MOST),
     }
     out.truncate(MOST);
     out

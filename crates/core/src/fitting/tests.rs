@@ -193,3 +193,17 @@ fn fields_find_their_columns_and_what_is_missing_is_asked_for() {
     let both: [(&[&str], &str); 2] = [(&["line"], "quality"), (&["grade"], "quality")];
     assert!(FitForm::new(schema(Language::Avro, AVRO), "weighed:1", &table(columns()), &fit(&both)).is_ok());
 }
+
+#[test]
+fn fields_of_records_that_come_back_to_themselves_in_many_ways_have_an_end() {
+    let avro: Vec<String> = (0..60).map(|n| format!(r#"{{"name":"a{n}","type":["null","R"],"default":null}}"#)).collect();
+    let avro = format!(r#"{{"type":"record","name":"R","fields":[{}]}}"#, avro.join(","));
+    let proto: Vec<String> = (1..60).map(|n| format!("A a{n} = {n};")).collect();
+    let proto = format!("syntax = \"proto3\"; message A {{ {} }}", proto.join(" "));
+    // where Avro names a record again, its value is filled as a whole
+    for (language, text, fields) in [(Language::Avro, avro, 60), (Language::Protobuf, proto, 1_000)] {
+        let start = std::time::Instant::now();
+        assert_eq!(target_fields(schema(language, &text).parsed()).len(), fields, "{language:?}");
+        assert!(start.elapsed() < std::time::Duration::from_secs(10));
+    }
+}

@@ -5,6 +5,7 @@ mod cases;
 mod compare;
 mod holding;
 mod keywords;
+mod likeness;
 mod resolving;
 mod unfolding;
 mod walk;

@@ -123,10 +123,10 @@ impl ProtoSchema {
         self.message.full_name()
     }
 
-    /// The fields that columns can fill, down to a depth. None of them is needed: a message has no such fields.
-    pub(crate) fn target_fields(&self, deepest: usize) -> Vec<TargetField> {
+    /// The fields that columns can fill, down to a depth, and so many at most. None of them is needed: a message has no such fields.
+    pub(crate) fn target_fields(&self, deepest: usize, most: usize) -> Vec<TargetField> {
         let mut out = Vec::new();
-        target_fields(&self.message, deepest, &mut Vec::new(), &mut out);
+        target_fields(&self.message, (deepest, most), &mut Vec::new(), &mut out);
         out
     }
 
@@ -177,9 +177,18 @@ impl ProtoSchema {
     }
 }
 
-fn target_fields(message: &MessageDescriptor, deepest: usize, path: &mut Vec<String>, out: &mut Vec<TargetField>) {
+fn target_fields(
+    message: &MessageDescriptor,
+    (deepest, most): (usize, usize),
+    path: &mut Vec<String>,
+    out: &mut Vec<TargetField>,
+) {
     use prost_reflect::Kind as P;
     for field in message.fields() {
+        // a message may come back to itself in many ways
+        if out.len() == most {
+            return;
+        }
         path.push(field.name().to_owned());
         let single = !field.is_list() && !field.is_map();
         let kind = match field.kind() {
@@ -194,7 +203,7 @@ fn target_fields(message: &MessageDescriptor, deepest: usize, path: &mut Vec<Str
             P::Message(of) if of.full_name() == "google.protobuf.Timestamp" => FieldKind::Moment,
             P::Message(of) if of.full_name().starts_with("google.protobuf.") => FieldKind::Any,
             P::Message(of) if path.len() < deepest => {
-                target_fields(&of, deepest, path, out);
+                target_fields(&of, (deepest, most), path, out);
                 path.pop();
                 continue;
             }

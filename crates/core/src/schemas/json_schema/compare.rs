@@ -17,6 +17,7 @@ use super::alike::{MOST_ALIKE, alike};
 use super::cases::{Case, branches, cases, narrowed, only_not};
 use super::holding::{Holding, equal};
 use super::keywords::{required, type_of, types};
+use super::likeness;
 use super::resolving::{DEEPEST, Side, refers};
 use super::witness::witness;
 use crate::schemas::Misfit;
@@ -44,6 +45,7 @@ pub fn misfits(reader: &JsonSchema, writer: &JsonSchema) -> Vec<Misfit> {
         let (finding, remedy) = (format!("data may be {}, which does not fit", short(&value)), "let it through".to_owned());
         found.insert(0, Misfit { path: "$".to_owned(), rule: "what was written fits", finding, remedy, unknown: false });
     }
+    likeness::forget();
     found
 }
 

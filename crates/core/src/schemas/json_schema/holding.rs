@@ -7,7 +7,8 @@ use std::collections::HashMap;
 use jsonschema::Validator;
 use serde_json::{Map, Value as Json};
 
-use super::keywords::{is_like, items, patterns, required, says_of, type_of};
+use super::keywords::{items, patterns, required, says_of, type_of};
+use super::likeness::is_like;
 use super::resolving::{DEEPEST, Side};
 
 /// Parts that are looked at for one value.

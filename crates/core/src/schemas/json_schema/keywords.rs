@@ -1,13 +1,11 @@
 //! Comparing what keywords say by themselves: whether each of a reader's holds for all that a case of what is written lets through.
 
-use std::cell::RefCell;
-use std::collections::HashMap;
-
 use serde_json::{Map, Value as Json};
 
 use super::cases::Case;
 use super::compare::Check;
 use super::holding::{Holding, equal};
+use super::likeness::is_like;
 
 pub(super) const TYPES: [&str; 7] = ["null", "boolean", "integer", "number", "string", "array", "object"];
 
@@ -48,29 +46,6 @@ pub(super) fn required(schema: &Map<String, Json>) -> Vec<&str> {
 
 pub(super) fn patterns(schema: &Map<String, Json>) -> Vec<(&String, &Json)> {
     schema.get("patternProperties").and_then(Json::as_object).into_iter().flatten().collect()
-}
-
-/// Patterns that are kept ready at most.
-const MOST_READY: usize = 200;
-
-thread_local! {
-    static READY: RefCell<HashMap<String, Option<regex::Regex>>> = RefCell::default();
-}
-
-/// Whether a name is one that a pattern looks for. One and the same is asked again and again, and takes long to be read.
-pub(super) fn is_like(pattern: &str, name: &str) -> bool {
-    READY.with_borrow_mut(|ready| {
-        if let Some(known) = ready.get(pattern) {
-            return known.as_ref().is_some_and(|p| p.is_match(name));
-        }
-        if ready.len() == MOST_READY {
-            ready.clear();
-        }
-        let read = regex::Regex::new(pattern).ok();
-        let is = read.as_ref().is_some_and(|p| p.is_match(name));
-        ready.insert(pattern.to_owned(), read);
-        is
-    })
 }
 
 /// What a schema says of a property: its own schema and those of names like it, or else that of further ones.

@@ -285,6 +285,9 @@ mod tests {
             let told = |schema: &JsonSchema| schema.root().to_string().chars().take(60).collect::<String>();
             assert!(start.elapsed() < Duration::from_secs(30), "{:?}: {} by {}", start.elapsed(), told(other), told(one));
         };
+        let (before, after) = (parsed(&names(100, "string")), parsed(&names(100, "integer")));
+        let told = super::super::changes(&before, &after);
+        assert!(told.last().is_some_and(|last| last.words.contains("more changes than are told")));
         for one in all.iter().chain([&many]) {
             compare(one, &all[0]);
             compare(&all[0], one);

@@ -6,7 +6,8 @@ use std::collections::HashSet;
 use serde_json::{Map, Value as Json};
 
 use super::JsonSchema;
-use super::keywords::{is_like, items, listed, patterns, required, types};
+use super::keywords::{items, listed, patterns, required, types};
+use super::likeness::is_like;
 use super::resolving::Side;
 
 /// Values of one part that are tried.
