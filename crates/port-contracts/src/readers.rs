@@ -122,7 +122,7 @@ async fn repositioning_waits_for_members_and_looks_before_it_moves(readers: &dyn
 async fn new_partitions_are_read_from_their_start(readers: &dyn ReaderStore, log: &dyn TopicLog) {
     let (name, topic) = reader(readers, log, "audits", 2).await;
     let member = readers.join(&name, "one", LONG).await.unwrap().member;
-    log.add_partitions(topic, 4).await.unwrap();
+    log.add_partitions(topic, 4, &[]).await.unwrap();
     // whoever only commits has them as well
     let share = readers.share(&name, member).await.unwrap();
     assert_eq!(partitions(&share), [0, 1, 2, 3]);

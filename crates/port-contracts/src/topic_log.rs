@@ -202,10 +202,10 @@ async fn partitions_are_added_and_topics_deleted(log: &dyn TopicLog) {
     let topic = log.create_topic(&name("orchard.grows"), 2, &TopicSettings::default()).await.unwrap();
     log.append(batch(&[(at(&topic, 1), &[record("before", 1)])])).await.unwrap();
     for refused in [2, 1, 1001] {
-        let refused = log.add_partitions(topic.id, refused).await;
+        let refused = log.add_partitions(topic.id, refused, &[]).await;
         assert!(matches!(refused, Err(PortError::Refused(_))), "{refused:?}");
     }
-    let grown = log.add_partitions(topic.id, 4).await.unwrap();
+    let grown = log.add_partitions(topic.id, 4, &[]).await.unwrap();
     assert_eq!((grown.partitions, grown.revision), (4, topic.revision + 1));
     assert!(grown.scattered && !topic.scattered, "keys are in other partitions than their own");
     log.append(batch(&[(at(&topic, 3), &[record("after", 1)])])).await.unwrap();

@@ -113,6 +113,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         .shaped(shaping)
         .events(&events)
         .delivering(work.lease.ground)
+        .knowing(&topics)
         .passing_over(passed.clone())
         .following(&work.services.handed);
     let together = (definition.placing.lanes > 1).then(Arc::<Together>::default);

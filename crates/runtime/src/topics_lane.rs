@@ -132,7 +132,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let read = |reader: Reader| reader.shaped(shaping.clone()).events(&events).whole_rows().fitting(fits.clone());
     let passed = passed_over::told(&definition.failing);
     let reader = Reader::new(log.clone(), work.services.schemas.clone(), starts.clone());
-    let reader = reader.delivering(work.lease.ground).passing_over(passed.clone());
+    let reader = reader.delivering(work.lease.ground).knowing(&topics).passing_over(passed.clone());
     let mut reader = read(reader);
     let mut aside = None;
     // what was appended before a crash is not appended again

@@ -227,11 +227,13 @@ pub(crate) async fn add_partitions(
             Refusal::new(StatusCode::CONFLICT, "keys-move", "The order of keys would not hold", detail).at("keys_may_move")
         );
     }
-    let grown = match state.database.add_partitions(topic.id, request.partitions).await {
+    let connectors = state.database.connectors().await?;
+    let writers: Vec<ConnectorId> =
+        connectors.iter().filter(|c| writes(c, topic.name.as_str()) == Some(true)).map(|c| c.id).collect();
+    let grown = match state.database.add_partitions(topic.id, request.partitions, &writers).await {
         Err(PortError::Refused(detail)) => return Err(Refusal::invalid("partitions", detail)),
         grown => grown?,
     };
-    let connectors = state.database.connectors().await?;
     let using: Vec<ConnectorId> = connectors
         .iter()
         .filter(|c| c.wish == Wish::Run && writes(c, grown.name.as_str()).is_some())

@@ -6,6 +6,7 @@ use std::time::{Duration, Instant};
 
 use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, Origin};
 use gonvel_core::connector::CapturedTable;
+use gonvel_core::loading::{ChangedKeys, Readings};
 use gonvel_core::naming::TopicName;
 use gonvel_core::table::TableSchema;
 use gonvel_core::table_patterns::topic_for;
@@ -14,7 +15,7 @@ use tokio_postgres::Client;
 
 use super::binary;
 use super::followed::{Followed, NewRow};
-use super::load::{self, ChangedKeys, Chunk, Readings};
+use super::load::{self, Chunk};
 use super::pgoutput::{self, Cell, Message, Old, Relation, Tuple};
 use super::position::{PgPosition, Transaction};
 use super::publication;
@@ -487,21 +488,18 @@ impl Capture {
         if self.pending > 0 {
             self.hand_on(out).await?;
         }
-        let Some(slot) = self.position.seen_by(&chunk.name).cloned() else {
-            return Err(ConnectorError::Defect("a chunk after the load was done".into()));
-        };
-        let kept = chunk.kept(&slot, self.changed.get(&chunk.name));
-        let table = self.settings.tables.iter().position(|t| t.qualified() == chunk.name);
         let floor = self.readings.end(&chunk.mark, &chunk.snapshot);
+        let rows = u64::try_from(chunk.batch.len()).unwrap_or(u64::MAX);
+        let range = &chunk.range;
+        let Some(first) = self.position.read(&chunk.name, &range.began, &range.part, (range.from, range.to), rows) else {
+            return Ok(());
+        };
+        let kept = chunk.kept(&first, self.changed.get(&chunk.name));
+        let table = self.settings.tables.iter().position(|t| t.qualified() == chunk.name);
         for changed in self.changed.values_mut() {
             changed.forget_before(floor, &chunk.snapshot);
         }
-        let rows = u64::try_from(chunk.batch.len()).unwrap_or(u64::MAX);
-        let progress = self.position.loads.entry(chunk.name.clone()).or_default();
-        let progress = progress.get_or_insert_with(|| (*chunk.range.began).clone());
-        progress.note(&chunk.range.part, chunk.range.from, chunk.range.to, rows);
-        if progress.is_done() {
-            self.position.loaded(&chunk.name);
+        if !self.position.loads.contains_key(&chunk.name) {
             self.changed.remove(&chunk.name);
         }
         let mut captured = self.take();

@@ -2,59 +2,8 @@
 
 use std::collections::BTreeMap;
 
+use gonvel_core::loading::Snapshot;
 use serde::{Deserialize, Serialize};
-
-/// Which transactions a snapshot sees, by PostgreSQL's 64-bit transaction numbers.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Snapshot {
-    /// Every transaction before this one is visible if it committed.
-    pub xmin: u64,
-    /// No transaction from this one on is visible.
-    pub xmax: u64,
-    /// Those between that were under way, in order.
-    pub under_way: Vec<u64>,
-}
-
-impl Snapshot {
-    /// Reads the text of `pg_current_snapshot()`: `xmin:xmax:xip,xip`.
-    #[must_use]
-    pub fn parse(text: &str) -> Option<Self> {
-        let mut parts = text.split(':');
-        let xmin = parts.next()?.parse().ok()?;
-        let xmax = parts.next()?.parse().ok()?;
-        let list = parts.next()?;
-        let mut under_way =
-            list.split(',').filter(|t| !t.is_empty()).map(str::parse).collect::<Result<Vec<u64>, _>>().ok()?;
-        under_way.sort_unstable();
-        Some(Self { xmin, xmax, under_way })
-    }
-
-    /// Whether a committed transaction is visible.
-    #[must_use]
-    pub fn sees(&self, transaction: u64) -> bool {
-        transaction < self.xmin || (transaction < self.xmax && self.under_way.binary_search(&transaction).is_err())
-    }
-
-    /// The 64-bit number of a transaction of which only the lower 32 bits were sent, taken as the one nearest to this snapshot.
-    #[must_use]
-    pub fn widen(&self, transaction: u32) -> u64 {
-        const ERA: u64 = 1 << 32;
-        let here = (self.xmax & !(ERA - 1)) | u64::from(transaction);
-        if here > self.xmax + ERA / 2 {
-            here.saturating_sub(ERA)
-        } else if here + ERA / 2 < self.xmax {
-            here + ERA
-        } else {
-            here
-        }
-    }
-
-    /// Whether the numbers of rows' transactions are unambiguous: the server has not used up 32 bits of them yet.
-    #[must_use]
-    pub fn first_era(&self) -> bool {
-        self.xmax >> 32 == 0
-    }
-}
 
 /// A table's own pages, or those of one of its partitions.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -240,8 +189,11 @@ impl PgPosition {
         self.again.get(table).or(self.snapshot.as_ref())
     }
 
-    /// A table is to be loaded again from its start. `now` must be taken after everything before `lsn` was sent.
+    /// A table is to be loaded again from its start. `now` must be taken after everything before `lsn` was sent. Where it was not loaded
+    /// to its end, what its load was to bring is still to come, also where it is not seen yet: a commit that waits for a standby.
     pub fn load_again(&mut self, table: &str, now: Snapshot) {
+        let former = self.seen_by(table).filter(|_| self.loads.contains_key(table));
+        let now = former.map_or_else(|| now.clone(), |former| now.or(former));
         self.loads.insert(table.to_owned(), None);
         self.again.insert(table.to_owned(), now);
     }
@@ -254,6 +206,25 @@ impl PgPosition {
         let all_before = Snapshot { under_way: Vec::new(), ..now.clone() };
         self.load_again(table, all_before);
         self.after.insert(table.to_owned(), now.xmax);
+    }
+
+    /// Pages of a part of a table were read, whose load began so; gives what the load's first position sees. None where the load is over
+    /// by now: the pages are of a file that was written anew, and all of the other came meanwhile.
+    pub(super) fn read(
+        &mut self,
+        table: &str,
+        began: &TableLoad,
+        part: &Part,
+        (from, to): (u32, u32),
+        rows: u64,
+    ) -> Option<Snapshot> {
+        let first = self.seen_by(table).cloned()?;
+        let progress = self.loads.get_mut(table)?.get_or_insert_with(|| began.clone());
+        progress.note(part, from, to, rows);
+        if progress.is_done() {
+            self.loaded(table);
+        }
+        Some(first)
     }
 
     /// A table is loaded, or need not be any more.
@@ -274,12 +245,36 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_snapshot_sees_what_committed_before_it() {
-        let snapshot = Snapshot::parse("100:105:101,103").unwrap();
-        let seen: Vec<u64> = (98..107).filter(|t| snapshot.sees(*t)).collect();
-        assert_eq!(seen, [98, 99, 100, 102, 104]);
-        assert_eq!(Snapshot::parse("7:7:").unwrap().under_way, Vec::<u64>::new());
-        assert_eq!(Snapshot::parse("7:x:"), None);
+    fn pages_of_a_former_file_do_not_begin_a_load_again_that_is_over() {
+        let seen = Snapshot { xmin: 7, xmax: 7, under_way: Vec::new() };
+        let mut position = PgPosition { snapshot: Some(seen.clone()), ..PgPosition::at(0) };
+        position.loads = ["public.bins", "public.rooms"].map(|table| (table.to_owned(), None)).into();
+        let part = Part::new("public".into(), "bins".into(), 1, 2);
+        let began = TableLoad { rows: 0, expected: 0, parts: vec![part.clone()] };
+        let anew = Part { turn: 1, ..Part::new("public".into(), "bins".into(), 2, 2) };
+        let mut read = |part, pages| position.read("public.bins", &began, part, pages, 1);
+        assert_eq!(read(&part, (0, 1)), Some(seen.clone()));
+        // the rest of it is handed over after all of the other file
+        assert_eq!(read(&anew, (0, 2)), Some(seen));
+        assert_eq!(read(&part, (1, 2)), None);
+        assert_eq!(position.loads.keys().collect::<Vec<_>>(), ["public.rooms"]);
+    }
+
+    #[test]
+    fn a_load_that_begins_again_brings_what_the_first_was_to_bring() {
+        let snapshot = |text: &str| Snapshot::parse(text).unwrap();
+        let mut position = PgPosition { snapshot: Some(snapshot("10:20:12")), ..PgPosition::at(0) };
+        position.loads.insert("public.bins".into(), None);
+        // 15 was in the log before the first position, and waits for a standby yet
+        position.load_again("public.bins", snapshot("12:15:12"));
+        let sees = |position: &PgPosition| {
+            let first = position.seen_by("public.bins").unwrap();
+            [11, 12, 15, 20].map(|t| first.sees(t))
+        };
+        assert_eq!(sees(&position), [true, false, true, false]);
+        position.loaded("public.bins");
+        position.load_again("public.bins", snapshot("12:15:12"));
+        assert_eq!(sees(&position), [true, false, false, false]);
     }
 
     proptest! {
@@ -358,16 +353,5 @@ mod tests {
             }
             prop_assert!(load.is_done());
         }
-    }
-
-    #[test]
-    fn numbers_are_widened_across_an_era() {
-        let at = |xmax: u64| Snapshot { xmin: 0, xmax, under_way: vec![] };
-        let era = 1_u64 << 32;
-        assert_eq!(at(1_000).widen(990), 990);
-        assert_eq!(at(era + 5).widen(u32::MAX), era - 1);
-        assert_eq!(at(era + 5).widen(9), era + 9);
-        assert_eq!(at(era - 5).widen(3), era + 3);
-        assert!(at(era - 1).first_era() && !at(era).first_era());
     }
 }

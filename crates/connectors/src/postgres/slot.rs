@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use gonvel_core::connector::CapturedTable;
+use gonvel_core::loading::Snapshot;
 use gonvel_core::naming::ConnectorId;
 use gonvel_core::ports::DatabaseAddress;
 use tokio_postgres::Client;
@@ -11,7 +12,7 @@ use tokio_postgres::Client;
 use super::client::{connect, explain};
 use super::load::{self, current_snapshot, snapshot_with_subtransactions};
 use super::names;
-use super::position::{Lent, PgPosition, Snapshot};
+use super::position::{Lent, PgPosition};
 use super::publication::{self, NOTED};
 use super::replication::ReplicationSession;
 use super::source::{Beginning, SourceSettings};

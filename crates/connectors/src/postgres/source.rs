@@ -4,6 +4,7 @@ use std::time::Duration;
 
 use gonvel_core::change::ChangeBatch;
 use gonvel_core::connector::{CapturedTable, InitialLoad};
+use gonvel_core::loading::Readings;
 use gonvel_core::naming::{ConnectorId, Epoch};
 use gonvel_core::ports::DatabaseAddress;
 use gonvel_core::table_patterns::TablePatterns;
@@ -12,7 +13,7 @@ use uuid::Uuid;
 
 use super::capture::Capture;
 use super::client::connect;
-use super::load::{self, Chunk, Loading, Readings};
+use super::load::{self, Chunk, Loading};
 use super::names;
 use super::position::PgPosition;
 use super::replication::ReplicationSession;

@@ -228,11 +228,17 @@ pub trait TopicLog: Send + Sync {
     async fn change_topic(&self, topic: TopicId, revision: i32, settings: &TopicSettings) -> Result<Topic, PortError>;
 
     /// Adds partitions up to a number. Keys then belong to other partitions than before: the order of a key's records
-    /// holds before and after, not across this.
+    /// holds before and after, not across this. `writers` are the connectors that write to the topic: none of their lanes appends by
+    /// the number of before any more, so that a truncate stands in all partitions or in none of the new ones.
     ///
     /// # Errors
     /// [`PortError::Refused`] if there are as many already or more than 1000 are asked for.
-    async fn add_partitions(&self, topic: TopicId, partitions: i32) -> Result<Topic, PortError>;
+    async fn add_partitions(
+        &self,
+        topic: TopicId,
+        partitions: i32,
+        writers: &[ConnectorId],
+    ) -> Result<Topic, PortError>;
 
     /// Deletes a topic. Its name is free at once; its blocks are removed in the background.
     ///

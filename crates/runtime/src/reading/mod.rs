@@ -19,7 +19,7 @@ use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind};
 use gonvel_core::failure;
 use gonvel_core::fold;
 use gonvel_core::naming::{Offset, SchemaId, TopicPartition};
-use gonvel_core::ports::{BadRecord, PortError, SchemaStore, Step, StoredBlock, TopicLog, Watch};
+use gonvel_core::ports::{BadRecord, PortError, SchemaStore, Step, StoredBlock, Topic, TopicLog, Watch};
 use gonvel_core::record_form::ReadForm;
 use gonvel_core::schemas::Language;
 use gonvel_core::table::TableSchema;
@@ -96,6 +96,8 @@ pub(crate) struct Reader {
     passes_over: Option<PassedOver>,
     /// Partitions whose truncate is carried out together with other lanes.
     together: Option<Arc<Together>>,
+    /// The topics as they were when the lane began.
+    known: Vec<Topic>,
     looked_for_ends: Instant,
 }
 
@@ -248,6 +250,7 @@ impl Reader {
             delivers: false,
             passes_over: None,
             together: None,
+            known: Vec::new(),
             looked_for_ends: Instant::now(),
         }
     }

@@ -5,12 +5,14 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use bytes::Bytes;
+use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::round::{RowBefore, TopicChanges};
 use gonvel_connectors::postgres::sink_positions::Delivered;
 use gonvel_connectors::postgres::truncating::ahead;
 use gonvel_core::block::RecordRef;
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind};
 use gonvel_core::naming::TopicPartition;
+use gonvel_core::ports::Topic;
 use gonvel_core::trail::Seen;
 use gonvel_core::truncate::{Come, Here, Mark};
 use tokio::sync::Notify;
@@ -58,6 +60,22 @@ impl Reader {
     pub(crate) fn together(mut self, together: Option<Arc<Together>>) -> Self {
         self.together = together;
         self
+    }
+
+    /// The same for a lane that knows of so many partitions of its topics.
+    pub(crate) fn knowing(mut self, topics: &[Topic]) -> Self {
+        self.known = topics.to_vec();
+        self
+    }
+
+    /// A truncate that stands in a partition of which the lane does not know yet is not carried out without it: there it would be found
+    /// by who knows of it, when the others are past it.
+    async fn knows_all(&self, topic: usize) -> Result<(), Failure> {
+        let Some(known) = self.known.get(topic) else { return Ok(()) };
+        if self.log.bounds(known.id).await?.len() == usize::try_from(known.partitions).unwrap_or(0) {
+            return Ok(());
+        }
+        Err(ConnectorError::try_again(format!("partitions were added to {}", known.name), "it starts again by itself").into())
     }
 
     /// Whether a partition is at a truncate that other lanes are to come to.
@@ -129,6 +147,7 @@ impl Reader {
     pub(super) async fn truncate(&mut self, gathering: &mut Gathering) -> Result<Vec<usize>, Failure> {
         let Some((mark, places)) = self.due().await? else { return Ok(Vec::new()) };
         let Cursor { at, topic, delivered: Delivered { next: from, .. }, .. } = self.cursors[places[0]];
+        self.knows_all(topic).await?;
         let record = records_at(&*self.log, &[(at, from)]).await?.remove(0);
         let headers = record.encoded_headers();
         let batch = self.truncate_of((at, from), &record.as_ref_with(&headers)).await?;

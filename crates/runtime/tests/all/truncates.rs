@@ -235,3 +235,28 @@ async fn where_a_log_was_rolled_back_nothing_comes_again_from_before_a_truncate(
     assert_eq!(found[0].agree_to, i64::try_from(last).unwrap() + 1);
     fleet.stop().await;
 }
+
+/// A sink that does not know yet of partitions that were added comes to a truncate that stands in them, too.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_truncate_that_stands_in_a_partition_that_came_is_not_carried_out_without_it() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    source
+        .batch_execute("CREATE TABLE bins (id bigint PRIMARY KEY, grade text); INSERT INTO bins SELECT n, 'first' FROM generate_series(1, 40) n")
+        .await
+        .unwrap();
+    let (from, to) = world.flow(&["bins"], 2).await;
+    let fleet = world.fleet();
+    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    let there = topic(&world, "packhouse.bins").await;
+    // the source is fenced, and begins anew with all of them
+    world.database.add_partitions(there.id, 4, &[from]).await.unwrap();
+    let fill = "INSERT INTO bins SELECT n, 'second' FROM generate_series(30, 90) n";
+    source.batch_execute(&format!("TRUNCATE bins; {fill}")).await.unwrap();
+    // the sink has the truncate behind it
+    until_one(&target, "SELECT 1 FROM bins HAVING count(*) > 0 AND min(id) >= 30").await;
+    world.database.start_anew(&[to]).await.unwrap();
+    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    fleet.stop().await;
+}

@@ -13,7 +13,7 @@ pub mod topics;
 use std::time::Duration;
 
 use async_trait::async_trait;
-use gonvel_core::naming::{Offset, TopicId, TopicName, TopicPartition};
+use gonvel_core::naming::{ConnectorId, Offset, TopicId, TopicName, TopicPartition};
 use gonvel_core::ports::{
     Answered, AppendBatch, Identity, Landed, PartitionBounds, PortError, StoredBlock, Topic, TopicLog, Watch,
 };
@@ -42,8 +42,13 @@ impl TopicLog for Database {
         Ok(changed)
     }
 
-    async fn add_partitions(&self, topic: TopicId, partitions: i32) -> Result<Topic, PortError> {
-        topics::add_partitions(self, topic, partitions).await
+    async fn add_partitions(
+        &self,
+        topic: TopicId,
+        partitions: i32,
+        writers: &[ConnectorId],
+    ) -> Result<Topic, PortError> {
+        topics::add_partitions(self, topic, partitions, writers).await
     }
 
     async fn delete_topic(&self, topic: TopicId) -> Result<(), PortError> {

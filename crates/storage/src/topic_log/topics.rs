@@ -5,7 +5,7 @@ use diesel::prelude::*;
 use diesel::result::{DatabaseErrorKind, Error};
 use diesel::sql_types::{Array, Int4, Int8};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
-use gonvel_core::naming::{Offset, PartitionId, TopicId, TopicName};
+use gonvel_core::naming::{ConnectorId, Offset, PartitionId, TopicId, TopicName};
 use gonvel_core::ports::{PartitionBounds, PortError, Topic};
 use gonvel_core::topic_settings::{Keep, TopicSettings};
 
@@ -168,14 +168,30 @@ pub(super) async fn change(
     }
 }
 
-pub(super) async fn add_partitions(database: &Database, id: TopicId, partitions: i32) -> Result<Topic, PortError> {
+pub(super) async fn add_partitions(
+    database: &Database,
+    id: TopicId,
+    partitions: i32,
+    writers: &[ConnectorId],
+) -> Result<Topic, PortError> {
     let mut connection = database.connection().await?;
-    let added: Result<Option<(i32, Row)>, Error> = connection
+    let mut refused = None;
+    let added: Result<Option<Row>, Error> = connection
         .transaction(async |c| {
+            // before the topic, as who appends does
+            diesel::sql_query(
+                "UPDATE lanes l SET epoch = nextval('lane_epochs'), holder = NULL FROM \
+                 (SELECT connector_id, lane FROM lanes WHERE connector_id = ANY($1) ORDER BY 1, 2 FOR NO KEY UPDATE) own \
+                 WHERE (l.connector_id, l.lane) = (own.connector_id, own.lane)",
+            )
+            .bind::<Array<diesel::sql_types::Uuid>, _>(writers.iter().map(|id| id.0).collect::<Vec<_>>())
+            .execute(c)
+            .await?;
             let Some(row) = lock(c, id).await? else { return Ok(None) };
             let before = row.partitions;
             if partitions <= before || partitions > MOST_PARTITIONS {
-                return Ok(Some((before, row)));
+                refused = Some(before);
+                return Err(Error::RollbackTransaction);
             }
             add_rows(c, id.0, before, partitions).await?;
             let readers = lock_readers_of(c, id.0).await?;
@@ -201,16 +217,15 @@ pub(super) async fn add_partitions(database: &Database, id: TopicId, partitions:
                 .returning(topics::all_columns)
                 .get_result(c)
                 .await?;
-            Ok(Some((before, row)))
+            Ok(Some(row))
         })
         .await;
-    let (before, row) = added.map_err(failed("adding partitions"))?.ok_or_else(|| gone(id))?;
-    if partitions <= before || partitions > MOST_PARTITIONS {
+    if let Some(before) = refused {
         return Err(PortError::Refused(format!(
             "the topic has {before} partitions and can only get more, {MOST_PARTITIONS} at most: {partitions} is not possible"
         )));
     }
-    topic(row)
+    topic(added.map_err(failed("adding partitions"))?.ok_or_else(|| gone(id))?)
 }
 
 pub(super) async fn scatter(database: &Database, id: TopicId) -> Result<(), PortError> {

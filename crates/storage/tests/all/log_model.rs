@@ -173,8 +173,8 @@ impl World {
             15 | 16 => self.change(&TopicSettings { keep: Keep::Latest, deletes_kept_ms: 60_000, ..all() }).await,
             17 => self.change(&all()).await,
             18 if self.lists.len() < 4 => {
-                self.topic =
-                    self.database.add_partitions(self.topic.id, i32::try_from(self.lists.len() + 1).unwrap()).await.unwrap();
+                let partitions = i32::try_from(self.lists.len() + 1).unwrap();
+                self.topic = self.database.add_partitions(self.topic.id, partitions, &[]).await.unwrap();
                 self.lists.push(List::default());
             }
             19 if below(dice, 6) == 0 => {
@@ -203,20 +203,19 @@ fn name() -> TopicName {
     TopicName::parse("packhouse.varieties").unwrap()
 }
 
-/// As long as `GONVEL_LOG_SECONDS` says, by `GONVEL_LOG_SEED`.
+/// 300 steps, or more of them for as long as `GONVEL_LOG_SECONDS` says; by `GONVEL_LOG_SEED`.
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn whatever_is_done_to_the_log_it_reads_as_a_list() {
     let asked = |name: &str| std::env::var(name).ok().and_then(|text| text.parse::<u64>().ok());
-    let (seconds, seed) = (asked("GONVEL_LOG_SECONDS").unwrap_or(12), asked("GONVEL_LOG_SEED").unwrap_or(20));
+    let (seconds, seed) = (asked("GONVEL_LOG_SECONDS").unwrap_or(0), asked("GONVEL_LOG_SEED").unwrap_or(20));
     let cluster = TestCluster::start(&["gonvel"]).await;
     let folder = tempfile::tempdir().unwrap();
     let database = open(&cluster).await.with_cold_store(&format!("file://{}", folder.path().display()), []).unwrap();
     let (mut world, mut dice) = (World::new(database).await, Dice::new(seed));
     let (until, mut steps) = (Instant::now() + Duration::from_secs(seconds), 0);
-    while Instant::now() < until {
+    while steps < 300 || Instant::now() < until {
         world.step(&mut dice).await;
         steps += 1;
     }
     println!("seed {seed}: {steps} steps");
-    assert!(steps > 20 * usize::try_from(seconds).unwrap(), "only {steps} steps");
 }

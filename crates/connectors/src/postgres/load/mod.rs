@@ -1,31 +1,27 @@
 //! The initial load: tables read in ranges of pages while their changes are being followed.
 //!
 //! Each chunk is read in a transaction of its own, whose snapshot is kept with it; then a mark is written to the server's
-//! log. When the mark comes back in the stream, every transaction the snapshot sees has come before it, and the chunk's rows
-//! are appended, except (1) rows whose version was written by a transaction that the slot's first position does not see:
-//! their change is in the stream, unless the table itself was written anew since, which makes that its rows' writer; (2) rows
-//! whose key was changed by a transaction the chunk's snapshot does not see but the stream has brought already: the stream's
-//! is newer. So no row is lost, doubled or overtaken by an older read. Reading needs no long transaction and goes on where it
-//! stopped; several chunks may be read at a time. The reasons are in docs/decisions/initial-load.md.
+//! log. When the mark comes back in the stream, those of its rows are appended that `gonvel_core::loading` lets through. Reading
+//! needs no long transaction and goes on where it stopped; several chunks may be read at a time.
 
 mod pace;
 mod plan;
 mod read;
 
-use std::collections::{BTreeMap, HashMap};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
 use gonvel_core::change::ChangeBatch;
 use gonvel_core::column::{ColumnType, Value};
 use gonvel_core::connector::{CapturedTable, InitialLoad};
+use gonvel_core::loading::{ChangedKeys, Reading, Readings, Rewritten, Snapshot};
 use gonvel_core::ports::DatabaseAddress;
 use gonvel_core::sql_text;
 use tokio::sync::mpsc;
 use tokio_postgres::Client;
 
 use super::client::{connect, explain};
-use super::position::{Snapshot, TableLoad};
+use super::position::TableLoad;
 use super::tables;
 use crate::error::ConnectorError;
 use pace::Pace;
@@ -61,36 +57,11 @@ pub struct Chunk {
     pub range: Range,
 }
 
-/// What tells whether a table was written anew: whoever does that is the writer of all its rows, and brings none of them into the
-/// stream. It changes the table's entry in the catalog, as whoever alters it in another way does, and no row of the new file is
-/// older than it.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct Rewritten {
-    /// The transaction that last changed the table's entry, lower 32 bits.
-    pub altered: u32,
-    /// No writer of a row is before this transaction (`relfrozenxid`), lower 32 bits.
-    pub oldest: u32,
-}
-
-impl Rewritten {
-    /// Whether it may have been since a snapshot, of the first era. Freezing every row looks the same: rows then come twice.
-    fn since(self, slot: &Snapshot) -> bool {
-        let (altered, oldest) = (u64::from(self.altered), u64::from(self.oldest));
-        // one that was under way then may have written them before
-        !slot.sees(altered) && (altered < slot.xmax || oldest >= slot.xmin)
-    }
-}
-
 impl Chunk {
-    /// The rows that are appended, by the rules above.
+    /// The rows that are appended.
     #[must_use]
-    pub fn kept(&self, slot: &Snapshot, changed: Option<&ChangedKeys>) -> Vec<usize> {
-        let told_apart = self.snapshot.first_era() && !self.rewritten.since(slot);
-        let keep = |row: &usize| {
-            let in_stream = told_apart && !slot.sees(u64::from(self.writers[*row]));
-            !in_stream && !changed.is_some_and(|c| c.overtakes(|| self.key(*row), &self.snapshot))
-        };
-        (0..self.writers.len()).filter(keep).collect()
+    pub fn kept(&self, first: &Snapshot, changed: Option<&ChangedKeys>) -> Vec<usize> {
+        Reading { saw: &self.snapshot, rewritten: self.rewritten, first, changed }.kept(&self.writers, |row| self.key(row))
     }
 
     /// A row's key, as changes are noted by it.
@@ -100,60 +71,6 @@ impl Chunk {
             push_key(column.ty, values.value(row), &mut key);
         }
         key
-    }
-}
-
-/// Keys of one table that the stream has changed, with the last transaction that did.
-#[derive(Debug, Default)]
-pub struct ChangedKeys {
-    by_key: HashMap<Vec<u8>, u32>,
-    emptied: Option<u32>,
-}
-
-impl ChangedKeys {
-    /// Notes a change.
-    pub fn note(&mut self, key: Vec<u8>, transaction: u32) {
-        self.by_key.insert(key, transaction);
-    }
-
-    /// Notes that the table was emptied.
-    pub fn note_emptied(&mut self, transaction: u32) {
-        self.emptied = Some(transaction);
-    }
-
-    /// Whether a change of a key came that a reading did not see. The key is only asked for where any came.
-    fn overtakes(&self, key: impl FnOnce() -> Vec<u8>, read: &Snapshot) -> bool {
-        let unseen = |t: &u32| !read.sees(read.widen(*t));
-        self.emptied.as_ref().is_some_and(unseen) || (!self.by_key.is_empty() && self.by_key.get(&key()).is_some_and(unseen))
-    }
-
-    /// Forgets transactions before one that every reading still to come sees; `now` tells their whole numbers.
-    pub fn forget_before(&mut self, floor: u64, now: &Snapshot) {
-        let needed = |t: &u32| now.widen(*t) >= floor;
-        self.by_key.retain(|_, t| needed(t));
-        self.emptied = self.emptied.filter(needed);
-    }
-}
-
-/// The readings under way, by their marks, each with the first transaction it may not see. A changed key is remembered until
-/// all of them see its change: an older reading may come back after a newer one.
-#[derive(Debug, Clone, Default)]
-pub struct Readings(Arc<Mutex<BTreeMap<String, u64>>>);
-
-impl Readings {
-    fn begin(&self, mark: &str, floor: u64) {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).insert(mark.to_owned(), floor);
-    }
-
-    /// Ends a reading that saw a snapshot; gives the first transaction that one of those left, or one to come, may not see.
-    pub fn end(&self, mark: &str, saw: &Snapshot) -> u64 {
-        let mut readings = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        readings.remove(mark);
-        readings.values().copied().min().unwrap_or(saw.xmin).min(saw.xmin)
-    }
-
-    fn give_up(&self, mark: &str) {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).remove(mark);
     }
 }
 
@@ -367,38 +284,5 @@ pub fn push_key(ty: ColumnType, value: Value<'_>, key: &mut Vec<u8>) {
         let length = u64::try_from(key.len() - at - 9).unwrap_or(0);
         key[at] = 1;
         key[at + 1..at + 9].copy_from_slice(&length.to_le_bytes());
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_table_that_was_only_altered_is_not_taken_for_one_written_anew() {
-        let slot = Snapshot { xmin: 100, xmax: 110, under_way: vec![104] };
-        // altered before, since without a new file, since with one, and by one that was under way
-        for (altered, oldest, since) in
-            [(90, 50, false), (120, 50, false), (120, 118, true), (120, 100, true), (104, 98, true)]
-        {
-            assert_eq!(Rewritten { altered, oldest }.since(&slot), since, "{altered} {oldest}");
-        }
-    }
-
-    #[test]
-    fn a_change_the_reading_did_not_see_overtakes_the_row() {
-        let read = Snapshot { xmin: 10, xmax: 20, under_way: vec![12] };
-        let mut changed = ChangedKeys::default();
-        for (key, transaction) in [(b"a", 9), (b"b", 12), (b"c", 15), (b"d", 21)] {
-            changed.note(key.to_vec(), transaction);
-        }
-        let overtaken = |c: &ChangedKeys| [b"a", b"b", b"c", b"d", b"e"].map(|k| c.overtakes(|| k.to_vec(), &read));
-        assert_eq!(overtaken(&changed), [false, true, false, true, false]);
-        changed.forget_before(10, &read);
-        assert_eq!(changed.by_key.len(), 3);
-        changed.note_emptied(25);
-        assert_eq!(overtaken(&changed), [true; 5]);
-        changed.forget_before(30, &Snapshot { xmin: 30, xmax: 30, under_way: vec![] });
-        assert_eq!(overtaken(&changed), [false; 5]);
     }
 }

@@ -7,12 +7,13 @@ use futures::StreamExt;
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, Origin};
 use gonvel_core::column::Value;
 use gonvel_core::connector::CapturedTable;
+use gonvel_core::loading::Rewritten;
 use gonvel_core::sql_text;
 use gonvel_core::table::TableSchema;
 use tokio_postgres::Client;
 
 use super::plan::{Plan, Range};
-use super::{Chunk, Rewritten, current_snapshot};
+use super::{Chunk, current_snapshot};
 use crate::error::ConnectorError;
 use crate::postgres::client::explain;
 use crate::postgres::names::{ident, qualified};

@@ -198,39 +198,59 @@ fn difference(left: &[String], right: &[String]) -> String {
     format!("{} and {} rows, only left {:?}, only right {:?}", left.len(), right.len(), only(left, right), only(right, left))
 }
 
-/// All records of a topic, by partition.
-pub async fn topic_records(database: &Database, name: &str) -> Vec<Record> {
-    let topic = database.topic(&TopicName::parse(name).unwrap()).await.unwrap();
-    let mut out = Vec::new();
-    for bounds in database.bounds(topic.id).await.unwrap() {
-        let at = TopicPartition { topic: topic.id, partition: bounds.partition };
-        let mut next = 0;
-        while next < bounds.next.0 {
-            for block in database.read(at, Offset(next), 1 << 20).await.unwrap() {
-                assert_eq!(block.first.0, next, "offsets have a gap");
-                next = block.end().0;
-                let unpacked = UnpackedBlock::open(&block.body).unwrap();
-                out.extend(unpacked.records().map(|record| record.unwrap().to_record()));
+/// A topic that is read on and on.
+#[derive(Default)]
+pub struct TopicReading {
+    next: Vec<i64>,
+    schemas: std::collections::HashMap<gonvel_core::naming::SchemaId, gonvel_core::avro::schema::Schema>,
+}
+
+impl TopicReading {
+    /// The records that came since, with their partitions and by them.
+    pub async fn records(&mut self, database: &Database, name: &str) -> Vec<(usize, Record)> {
+        let topic = database.topic(&TopicName::parse(name).unwrap()).await.unwrap();
+        let mut out = Vec::new();
+        for (partition, bounds) in database.bounds(topic.id).await.unwrap().into_iter().enumerate() {
+            self.next.resize(self.next.len().max(partition + 1), 0);
+            let at = TopicPartition { topic: topic.id, partition: bounds.partition };
+            let next = &mut self.next[partition];
+            while *next < bounds.next.0 {
+                for block in database.read(at, Offset(*next), 1 << 20).await.unwrap() {
+                    assert!(block.first.0 <= *next, "offsets have a gap");
+                    let unpacked = UnpackedBlock::open(&block.body).unwrap();
+                    let passed = usize::try_from(*next - block.first.0).unwrap();
+                    out.extend(unpacked.records().skip(passed).map(|record| (partition, record.unwrap().to_record())));
+                    *next = block.end().0;
+                }
             }
         }
+        out
     }
-    out
+
+    /// The values of those as JSON.
+    pub async fn changes(&mut self, database: &Database, name: &str) -> Vec<(usize, serde_json::Value)> {
+        let mut out = Vec::new();
+        for (partition, record) in self.records(database, name).await {
+            let id = record.schema.unwrap();
+            if let std::collections::hash_map::Entry::Vacant(place) = self.schemas.entry(id) {
+                let text = gonvel_core::ports::SchemaStore::schema_text(database, id).await.unwrap();
+                place.insert(gonvel_core::avro::schema::Schema::parse(&text).unwrap());
+            }
+            let mut data = gonvel_core::avro::binary::Reader::new(&record.value.as_ref().unwrap()[10..]);
+            out.push((partition, gonvel_core::avro::json::read(&self.schemas[&id], &mut data).unwrap()));
+        }
+        out
+    }
+}
+
+/// All records of a topic, by partition.
+pub async fn topic_records(database: &Database, name: &str) -> Vec<Record> {
+    TopicReading::default().records(database, name).await.into_iter().map(|(_, record)| record).collect()
 }
 
 /// The values of all records of a topic as JSON, by partition.
 pub async fn topic_changes(database: &Database, name: &str) -> Vec<serde_json::Value> {
-    let mut schemas = std::collections::HashMap::new();
-    let mut out = Vec::new();
-    for record in topic_records(database, name).await {
-        let id = record.schema.unwrap();
-        if let std::collections::hash_map::Entry::Vacant(place) = schemas.entry(id) {
-            let text = gonvel_core::ports::SchemaStore::schema_text(database, id).await.unwrap();
-            place.insert(gonvel_core::avro::schema::Schema::parse(&text).unwrap());
-        }
-        let data = &record.value.unwrap()[10..];
-        out.push(gonvel_core::avro::json::read(&schemas[&id], &mut gonvel_core::avro::binary::Reader::new(data)).unwrap());
-    }
-    out
+    TopicReading::default().changes(database, name).await.into_iter().map(|(_, change)| change).collect()
 }
 
 /// How many of a topic's records came by a load.

@@ -1,7 +1,10 @@
-//! Delivery as a machine of few states: a source, its topic in partitions, lanes that deliver rounds of it, a target that refuses some rows,
-//! quarantine, retries, truncates, leases that are lost. Random schedules of it run what the product runs (folding, what goes behind what
-//! waits, which truncate is due, partitions by keys) and take the steps in the order in which the product takes them, with crashes between
-//! any two. However they fall: once nothing is refused any more and all is tried again, the target is the source, and nothing waits.
+//! Delivery as a machine of few states: a source, a load of it beside its transactions, its topic in partitions, lanes that deliver rounds of
+//! it, a target that refuses some rows, quarantine, retries, truncates, leases that are lost. Random schedules of it run what the product
+//! runs (which rows of a load come, folding, what goes behind what waits, which truncate is due, partitions by keys) and take the steps in
+//! the order in which the product takes them, with crashes between any two. However they fall: once nothing is refused any more and all is
+//! tried again, the target is the source, and nothing waits.
+
+mod source;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, LazyLock};
@@ -15,6 +18,8 @@ use gonvel_core::truncate::{Come, Here, Mark};
 use gonvel_core::waiting::{Comes, Waiting};
 use proptest::prelude::*;
 
+use source::Source;
+
 const PARTITIONS: usize = 3;
 const LANES: usize = 2;
 
@@ -24,6 +29,7 @@ type Rows = BTreeMap<u8, Row>;
 
 #[derive(Debug, Clone, Copy, PartialEq)]
 enum What {
+    Load(Row),
     Insert(Row),
     Update(Row),
     Part(i32),
@@ -49,9 +55,10 @@ struct Kept {
 /// What can happen.
 #[derive(Debug, Clone, Copy)]
 enum Step {
-    /// The source writes: which row, and what.
-    Write(u8, u8, i32),
-    Truncate,
+    /// The source does something.
+    Source(source::Step),
+    /// It does, and all that its log has comes.
+    Comes(source::Step),
     /// A lane delivers a round of so many records, and may crash after so many of its steps.
     Round(usize, usize, Option<u8>),
     /// A record of those that wait is tried again, or all are.
@@ -65,9 +72,8 @@ enum Step {
 }
 
 struct World {
-    source: Rows,
+    source: Source,
     log: Vec<Vec<Record>>,
-    clock: i64,
     /// The target: its rows, and what commits with them.
     target: Rows,
     next: Vec<i64>,
@@ -93,6 +99,7 @@ fn batch(records: &[Record]) -> ChangeBatch {
     let mut builder = ChangeBatchBuilder::new(TABLE.clone());
     for record in records {
         let (kind, row) = match record.what {
+            What::Load(row) => (ChangeKind::Load, Some((row.0, Some(row.1)))),
             What::Insert(row) => (ChangeKind::Insert, Some((row.0, Some(row.1)))),
             What::Update(row) => (ChangeKind::Update, Some((row.0, Some(row.1)))),
             What::Part(small) => (ChangeKind::Update, Some((small, None))),
@@ -132,11 +139,10 @@ fn partition(key: u8) -> usize {
 }
 
 impl World {
-    fn new() -> Self {
+    fn new(source: Source) -> Self {
         Self {
-            source: Rows::new(),
+            source,
             log: vec![Vec::new(); PARTITIONS],
-            clock: 0,
             target: Rows::new(),
             next: vec![0; PARTITIONS],
             newest: vec![None; PARTITIONS],
@@ -148,33 +154,13 @@ impl World {
         }
     }
 
-    fn write(&mut self, key: u8, choice: u8, value: i32) {
-        self.clock += 1;
-        let what = match (self.source.get(&key).copied(), choice % 8) {
-            (None, _) => What::Insert((value, value + 1)),
-            (Some(_), 0) => What::Delete,
-            (Some(_), 1..=3) => What::Update((value, value + 1)),
-            (Some(_), _) => What::Part(value),
-        };
-        match what {
-            What::Delete => {
-                self.source.remove(&key);
+    /// Records are appended, truncates to all partitions.
+    fn append(&mut self, records: Vec<Record>) {
+        for record in records {
+            match record.what {
+                What::Truncate(_) => self.log.iter_mut().for_each(|partition| partition.push(record)),
+                _ => self.log[partition(record.key)].push(record),
             }
-            What::Part(small) => self.source.get_mut(&key).unwrap().0 = small,
-            What::Insert(row) | What::Update(row) => {
-                self.source.insert(key, row);
-            }
-            What::Truncate(_) => {}
-        }
-        self.log[partition(key)].push(Record { key, what, time_us: self.clock });
-    }
-
-    fn truncate(&mut self) {
-        self.clock += 1;
-        self.source.clear();
-        let mark = Mark { position: self.clock.unsigned_abs(), sequence: 0, time_us: self.clock };
-        for partition in &mut self.log {
-            partition.push(Record { key: 0, what: What::Truncate(mark), time_us: self.clock });
         }
     }
 
@@ -196,7 +182,7 @@ impl World {
                 rows.remove(&of(place).key);
             }
             for place in segment.upserts.iter().chain(&segment.updates).chain(&segment.inserts) {
-                let (What::Insert(row) | What::Update(row)) = of(place).what else { panic!("{:?}", of(place)) };
+                let (What::Load(row) | What::Insert(row) | What::Update(row)) = of(place).what else { panic!("{:?}", of(place)) };
                 rows.insert(of(place).key, row);
                 self.takes(row).then_some(())?;
             }
@@ -371,8 +357,15 @@ impl World {
 
     fn take(&mut self, step: Step) {
         let lane = match step {
-            Step::Write(key, choice, value) => return self.write(key, choice, value),
-            Step::Truncate => return self.truncate(),
+            Step::Source(step) => {
+                let records = self.source.take(step);
+                return self.append(records);
+            }
+            Step::Comes(step) => {
+                self.source.take(step);
+                let records = self.source.settle();
+                return self.append(records);
+            }
             Step::Refuse(rest) => {
                 self.refuses = rest;
                 return;
@@ -398,6 +391,8 @@ impl World {
     /// Goes on without anything in the way until nothing is left to do.
     fn settle(&mut self) {
         self.refuses = None;
+        let records = self.source.settle();
+        self.append(records);
         for _ in 0..400 {
             for lane in 0..LANES {
                 self.take(Step::Round(lane, 5, None));
@@ -418,12 +413,10 @@ fn comes((partition, offset, record): &(usize, i64, Record)) -> Comes<(usize, u8
     Comes { key: (*partition, record.key), offset: *offset, part: matches!(record.what, What::Part(_)) }
 }
 
-/// Steps, of which lanes crash in some and lose their leases in others, or not.
-fn step(fails: bool) -> impl Strategy<Value = Step> {
+/// Steps of delivery, of which lanes crash in some and lose their leases in others, or not.
+fn delivery(fails: bool) -> impl Strategy<Value = Step> {
     let crash = move || prop::option::weighted(0.4, 0_u8..4).prop_map(move |crash| crash.filter(|_| fails));
     prop_oneof![
-        16 => (0_u8..6, any::<u8>(), 0_i32..12).prop_map(|(key, choice, value)| Step::Write(key, choice, value)),
-        2 => Just(Step::Truncate),
         10 => (0..LANES, 1_usize..6, crash()).prop_map(|(lane, most, crash)| Step::Round(lane, most, crash)),
         6 => (any::<usize>(), any::<bool>(), crash()).prop_map(|(which, all, crash)| Step::Retry(which, all, crash)),
         4 => prop::option::of(0_i32..3).prop_map(Step::Refuse),
@@ -432,21 +425,165 @@ fn step(fails: bool) -> impl Strategy<Value = Step> {
     ]
 }
 
+fn write() -> impl Strategy<Value = source::Step> {
+    (0_u8..6, any::<u8>(), 0_i32..12).prop_map(|(key, choice, value)| source::Step::Write(key, choice, value))
+}
+
+/// Those beside a source whose changes come at once.
+fn step(fails: bool) -> impl Strategy<Value = Step> {
+    prop_oneof![
+        16 => write().prop_map(Step::Comes),
+        2 => Just(Step::Comes(source::Step::Truncate)),
+        24 => delivery(fails),
+    ]
+}
+
+/// What a source does by itself.
+fn changes() -> impl Strategy<Value = source::Step> {
+    use source::Step;
+    prop_oneof![
+        6 => write(),
+        6 => (0_usize..3, any::<bool>(), 0_u8..6, any::<u8>(), 0_i32..12)
+            .prop_map(|(which, savepoint, key, choice, value)| Step::WriteIn(which, savepoint, key, choice, value)),
+        5 => (0_usize..2, 0_u8..4).prop_map(|(which, choice)| Step::End(which, choice > 0)),
+        5 => Just(Step::Seen),
+        1 => Just(Step::Truncate),
+        1 => (0_u8..3).prop_map(Step::Rewrite),
+    ]
+}
+
+/// Those beside a source that is loaded.
+fn step_of_load() -> impl Strategy<Value = Step> {
+    use source::Step as Of;
+    let followed = prop_oneof![
+        16 => changes(),
+        8 => Just(Of::Follow),
+        10 => (0_usize..2).prop_map(Of::Read),
+        1 => Just(Of::Break),
+        1 => any::<bool>().prop_map(Of::LoadAgain),
+    ];
+    prop_oneof![6 => followed.prop_map(Step::Source), 1 => delivery(true)]
+}
+
 /// How many schedules of each kind: `GONVEL_SCHEDULES` says how many in all.
 fn config() -> ProptestConfig {
     let all: u32 = std::env::var("GONVEL_SCHEDULES").ok().and_then(|n| n.parse().ok()).unwrap_or(100_000);
-    ProptestConfig { cases: all / 2, failure_persistence: None, max_shrink_iters: 100_000, ..ProptestConfig::default() }
+    ProptestConfig { cases: all / 3 + 1, failure_persistence: None, max_shrink_iters: 100_000, ..ProptestConfig::default() }
 }
 
-fn run(steps: &[Step]) -> Result<(), TestCaseError> {
-    let mut world = World::new();
+fn run(before: &[source::Step], steps: &[Step]) -> Result<(), TestCaseError> {
+    let mut source = Source::new();
+    for step in before {
+        source.take(*step);
+    }
+    source.begin();
+    let mut world = World::new(source);
     for step in steps {
         world.take(*step);
     }
     world.settle();
     prop_assert!(world.quarantine.is_empty(), "waits: {:?} {:?}", world.quarantine, world.log);
-    prop_assert_eq!(&world.target, &world.source);
+    prop_assert_eq!(&world.target, &world.source.rows(), "{:?}", world.log);
+    prop_assert_eq!(world.source.doubled, None, "came twice: {:?}", world.log);
     Ok(())
+}
+
+/// A transaction of one write that comes at once: an insert if the row is not there, else the whole row or only its small value.
+fn comes_now(key: u8, whole: bool, small: i32) -> Step {
+    Step::Comes(source::Step::Write(key, if whole { 1 } else { 4 }, small))
+}
+
+/// Both lanes deliver what there is.
+const ROUNDS: [Step; 2] = [Step::Round(0, 9, None), Step::Round(1, 9, None)];
+
+/// Schedules that once ended with a row that was wrong, lost or doubled.
+#[test]
+fn schedules_that_went_wrong_once() {
+    use source::Step as Of;
+    let in_source = |steps: &[Of]| steps.iter().copied().map(Step::Source).collect::<Vec<_>>();
+    let cases: Vec<(&str, Vec<Of>, Vec<Vec<Step>>)> = vec![
+        (
+            "a part of a row that touches none makes void the row that waits",
+            vec![],
+            vec![
+                vec![Step::Refuse(Some(2)), comes_now(0, true, 2)],
+                ROUNDS.to_vec(),
+                vec![comes_now(0, false, 3)],
+                ROUNDS.to_vec(),
+            ],
+        ),
+        (
+            "an older record is tried again after a newer one of its key",
+            vec![],
+            vec![
+                vec![Step::Refuse(Some(1)), comes_now(0, true, 1)],
+                ROUNDS.to_vec(),
+                vec![Step::Refuse(Some(2)), comes_now(0, true, 2)],
+                ROUNDS.to_vec(),
+                vec![Step::Refuse(Some(1)), Step::Retry(1, false, None), Step::Refuse(None), Step::Retry(0, false, None)],
+            ],
+        ),
+        (
+            "a retry breaks off between the target's commit and the note of it",
+            vec![],
+            vec![
+                vec![Step::Refuse(Some(2)), comes_now(0, true, 2)],
+                ROUNDS.to_vec(),
+                vec![Step::Refuse(None), Step::Retry(0, true, Some(2)), comes_now(0, true, 3)],
+                ROUNDS.to_vec(),
+                vec![Step::Retry(0, true, None)],
+            ],
+        ),
+        (
+            "who lost the lane notes what another has delivered",
+            vec![],
+            vec![
+                vec![Step::Refuse(Some(2)), comes_now(0, true, 2), Step::Lose(0), Step::Lose(1)],
+                ROUNDS.to_vec(),
+                vec![Step::Refuse(None)],
+                ROUNDS.to_vec(),
+            ],
+        ),
+        (
+            "rows from before a truncate are delivered after it",
+            vec![],
+            vec![
+                (0..6).map(|key| comes_now(key, true, 3)).collect(),
+                vec![Step::Comes(Of::Truncate), comes_now(0, true, 6), Step::Round(0, 9, None), Step::Together],
+                vec![Step::Round(1, 9, None), Step::Together],
+            ],
+        ),
+        (
+            "a table that is taken in is written anew while an older transaction runs",
+            vec![Of::Write(0, 0, 1), Of::WriteIn(0, false, 0, 1, 2), Of::Seen],
+            vec![
+                in_source(&[Of::LoadAgain(true), Of::Rewrite(1), Of::Read(0), Of::Read(0), Of::Read(0)]),
+                in_source(&[Of::End(0, false), Of::Follow]),
+            ],
+        ),
+        (
+            "a savepoint is under way where a table is to be loaded again",
+            vec![],
+            vec![
+                in_source(&[Of::Read(0), Of::Read(0), Of::Read(0), Of::Follow]),
+                in_source(&[Of::WriteIn(0, false, 1, 0, 1), Of::WriteIn(0, true, 0, 0, 1), Of::Write(2, 0, 1), Of::Seen]),
+                in_source(&[Of::Follow, Of::LoadAgain(false), Of::End(0, true), Of::Follow]),
+            ],
+        ),
+        (
+            "a commit waits for a standby when its table's load begins again",
+            vec![Of::Write(0, 0, 1)],
+            vec![in_source(&[Of::LoadAgain(false), Of::Read(0)])],
+        ),
+        (
+            "a chunk is read before a change that comes before its mark",
+            vec![Of::Write(0, 0, 1), Of::Seen],
+            vec![in_source(&[Of::Read(0), Of::Read(0), Of::Write(0, 1, 2), Of::Follow, Of::Read(0), Of::Follow])],
+        ),
+    ];
+    for (name, before, steps) in cases {
+        run(&before, &steps.concat()).unwrap_or_else(|e| panic!("{name}: {e}"));
+    }
 }
 
 proptest! {
@@ -454,11 +591,19 @@ proptest! {
 
     #[test]
     fn however_the_steps_fall_the_target_becomes_the_source(steps in prop::collection::vec(step(false), 0..40)) {
-        run(&steps)?;
+        run(&[], &steps)?;
     }
 
     #[test]
     fn whatever_fails_between_them_the_target_becomes_the_source(steps in prop::collection::vec(step(true), 0..40)) {
-        run(&steps)?;
+        run(&[], &steps)?;
+    }
+
+    #[test]
+    fn a_table_that_is_changed_while_it_is_loaded_comes_whole(
+        before in prop::collection::vec(changes(), 0..16),
+        steps in prop::collection::vec(step_of_load(), 0..50),
+    ) {
+        run(&before, &steps)?;
     }
 }

@@ -4,16 +4,24 @@
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
-use crate::support::{World, topic_changes};
-use gonvel_core::connector::{DeliveredTopic, ExistingRows, SinkDefinition, State, TargetRows, Wish};
-use gonvel_core::naming::{ConnectorId, TopicName};
-use gonvel_core::ports::TopicLog;
+mod compare;
+
+use crate::support::World;
+use compare::Brought;
+use gonvel_core::connector::{
+    Definition, DeliveredTopic, ExistingRows, SinkDefinition, State, TargetRows, ValidConnector, Wish,
+};
+use gonvel_core::naming::{ConnectorId, ConnectorName, TopicName, TopicPartition};
+use gonvel_core::ports::{FleetStore, Topic, TopicLog};
+use gonvel_runtime::systems;
 use gonvel_stand_ins::dice::Dice;
 use gonvel_storage::quarantine::Which;
 use tokio_postgres::Client;
 
 const MAKE: &str = "CREATE TABLE bins (id bigint PRIMARY KEY, n int, doc text, code text UNIQUE);
     ALTER TABLE bins ALTER doc SET STORAGE EXTERNAL";
+/// A table in parts, which come and go with their rows.
+const ROOMS: &str = "CREATE TABLE rooms (id bigint PRIMARY KEY, n int, doc text) PARTITION BY RANGE (id)";
 const PATIENCE: Duration = Duration::from_secs(120);
 
 struct Soak {
@@ -21,10 +29,17 @@ struct Soak {
     source: Client,
     target: Client,
     from: ConnectorId,
-    to: [ConnectorId; 2],
+    /// Of each way of rows: current, history, appended, changes.
+    to: [ConnectorId; 4],
     dice: Dice,
     done: BTreeMap<&'static str, u32>,
     prepared: bool,
+    /// Parts of rooms came or went since it was loaded.
+    parts: bool,
+    /// What the topic has brought.
+    brought: Brought,
+    /// Where its partitions ended when all was at rest.
+    rest: Vec<(TopicPartition, i64)>,
 }
 
 impl Soak {
@@ -32,7 +47,8 @@ impl Soak {
     fn change(&mut self, step: u64) -> (&'static str, String) {
         let (id, n) = (self.dice.roll(60), self.dice.roll(1_000));
         let large = format!("repeat('doc {step} ', {})", 1 + self.dice.roll(2) * 500);
-        match self.dice.roll(40) {
+        let (part, part_from) = (id / 20, id / 20 * 20);
+        match self.dice.roll(48) {
             0..8 => ("inserts", format!("INSERT INTO bins VALUES ({id}, {n}, {large}, 'code {id}') ON CONFLICT DO NOTHING")),
             8..14 => ("updates", format!("UPDATE bins SET n = {n}, doc = {large} WHERE id = {id}")),
             14..20 => ("updates of a part", format!("UPDATE bins SET n = {n} WHERE id BETWEEN {id} AND {}", id + 5)),
@@ -69,6 +85,11 @@ impl Soak {
             35 => ("identities", format!("ALTER TABLE bins REPLICA IDENTITY {}", if n % 2 == 0 { "FULL" } else { "DEFAULT" })),
             36 => ("rewrites", "VACUUM FULL bins".into()),
             37 if n % 3 == 0 => ("tables made anew", format!("DROP TABLE bins; {MAKE}; INSERT INTO bins VALUES ({id}, {n}, {large}, NULL)")),
+            38..42 => ("rows of parts", format!("INSERT INTO rooms VALUES ({id}, {n}, {large}) ON CONFLICT (id) DO UPDATE SET n = excluded.n")),
+            42 => ("rows of parts", format!("DELETE FROM rooms WHERE n % 9 = {}", n % 9)),
+            43 => ("parts attached", format!("BEGIN; CREATE TABLE rooms_{part} (LIKE rooms INCLUDING ALL); INSERT INTO rooms_{part} SELECT m, {n}, {large}
+                 FROM generate_series({part_from}, {part_from} + 9) m; ALTER TABLE rooms ATTACH PARTITION rooms_{part} FOR VALUES FROM ({part_from}) TO ({part_from} + 20); COMMIT")),
+            44 => ("parts detached", format!("BEGIN; ALTER TABLE rooms DETACH PARTITION rooms_{part}; DROP TABLE rooms_{part}; COMMIT")),
             _ => ("many rows", format!("INSERT INTO bins SELECT m, m, {large}, NULL FROM generate_series({0}, {0} + 30) m ON CONFLICT DO NOTHING", 1_000 + n)),
         }
     }
@@ -76,10 +97,10 @@ impl Soak {
     /// What a person does with a connector, or what happens to it.
     async fn interfere(&mut self) {
         let database = &self.world.database;
-        let all = [self.from, self.to[0], self.to[1]];
-        let one = all[usize::try_from(self.dice.roll(3)).unwrap()];
+        let all: Vec<ConnectorId> = self.all().collect();
+        let one = all[usize::try_from(self.dice.roll(5)).unwrap()];
         let current = self.to[0];
-        let what = match self.dice.roll(10) {
+        let what = match self.dice.roll(13) {
             0 => {
                 database.ask(one, Wish::Pause, "").await.unwrap();
                 "pauses"
@@ -117,6 +138,23 @@ impl Soak {
                 }
                 "retries of one"
             }
+            9 => {
+                // what is given up comes again with a load
+                database.discard(&Which::All(current), "soak", "it is loaded again").await.unwrap();
+                database.ask_to_load_again(self.from, &["public.bins".to_owned()], ExistingRows::Keep).await.unwrap();
+                database.start_anew(&[self.from]).await.unwrap();
+                "discards"
+            }
+            10 => {
+                let mut found = database.find_connector(current).await.unwrap();
+                let Definition::Sink(sink) = &mut found.definition else { panic!("{found:?}") };
+                sink.placing.lanes = 1 + u32::try_from(self.dice.roll(3)).unwrap();
+                let edited =
+                    ValidConnector::check(current, ConnectorName::parse(&found.name).unwrap(), found.definition.clone())
+                        .unwrap();
+                database.change_connector(&edited, found.version, &[], "").await.unwrap();
+                "edits"
+            }
             _ => {
                 database.retry(&Which::All(current), None).await.unwrap();
                 "retries of all"
@@ -125,87 +163,59 @@ impl Soak {
         *self.done.entry(what).or_default() += 1;
     }
 
-    /// The rows that the topic comes to.
-    async fn folded(&self) -> Vec<String> {
-        let database = &self.world.database;
-        let topic = database.topic(&TopicName::parse("packhouse.bins").unwrap()).await.unwrap();
-        let mut changes = topic_changes(database, "packhouse.bins").await.into_iter();
-        let mut rows: Vec<String> = Vec::new();
-        for bounds in database.bounds(topic.id).await.unwrap() {
-            let mut of: BTreeMap<i64, (serde_json::Value, serde_json::Value)> = BTreeMap::new();
-            for change in changes.by_ref().take(usize::try_from(bounds.next.0).unwrap()) {
-                let (new, kept) =
-                    (&change["new"], change["unchanged"].as_array().is_some_and(|list| list.iter().any(|c| c == "doc")));
-                match change["change"].as_str().unwrap() {
-                    "delete" => {
-                        of.remove(&change["old"]["id"].as_i64().unwrap());
-                    }
-                    "truncate" => of.clear(),
-                    _ => {
-                        let id = new["id"].as_i64().unwrap();
-                        let before = of.get(&id).map(|(_, doc)| doc.clone());
-                        let doc = if kept { before.unwrap_or_default() } else { new["doc"].clone() };
-                        of.insert(id, (new["n"].clone(), doc));
-                    }
-                }
-            }
-            rows.extend(of.into_iter().map(|(id, (n, doc))| format!("{id} {n} {}", doc.as_str().unwrap_or("null"))));
-        }
-        rows.sort();
-        rows
-    }
-
-    async fn found(client: &Client, of: &str) -> Vec<String> {
-        let rows = client
-            .query(&format!("SELECT id || ' ' || coalesce(n::text, 'null') || ' ' || coalesce(doc, 'null') FROM {of}"), &[])
-            .await;
-        let mut rows: Vec<String> = rows.map(|rows| rows.iter().map(|row| row.get(0)).collect()).unwrap_or_default();
-        rows.sort();
-        rows
-    }
-
+    /// Lets all of it come to rest, and compares it.
     async fn settle(&mut self, seed: u64) {
         if std::mem::take(&mut self.prepared) {
             self.source.batch_execute("COMMIT PREPARED 'soak'").await.unwrap();
         }
         let _ = self.target.batch_execute("ALTER TABLE current.bins DROP CONSTRAINT refuses").await;
-        for one in [self.from, self.to[0], self.to[1]] {
+        // as the documentation says: what comes and goes with a part is loaded again
+        if std::mem::take(&mut self.parts) {
+            let rooms = ["public.rooms".to_owned()];
+            self.world.database.ask_to_load_again(self.from, &rooms, ExistingRows::Compare).await.unwrap();
+            self.world.database.start_anew(&[self.from]).await.unwrap();
+        }
+        for one in self.all() {
             self.world.database.ask(one, Wish::Run, "").await.unwrap();
         }
-        let start = Instant::now();
-        loop {
-            tokio::time::sleep(Duration::from_millis(500)).await;
-            let waiting = self.world.database.quarantined(None, None, &["waiting", "asked"], 0, 500).await.unwrap();
-            for one in self.to {
-                self.world.database.retry(&Which::All(one), None).await.unwrap();
+        self.until_equal(seed).await;
+        let topic = self.world.database.topic(&TopicName::parse("packhouse.bins").unwrap()).await.unwrap();
+        match self.dice.roll(4) {
+            0 => self.move_back(&topic).await,
+            1 if topic.partitions < 6 => {
+                self.world.database.add_partitions(topic.id, topic.partitions + 1, &[self.from]).await.unwrap();
+                self.brought.keys_move();
+                for one in self.all() {
+                    self.world.database.ask(one, Wish::Run, "").await.unwrap();
+                }
+                self.world.database.start_anew(&self.to).await.unwrap();
+                *self.done.entry("partitions added").or_default() += 1;
             }
-            let source = Self::found(&self.source, "bins").await;
-            let states = "history.bins WHERE valid_to IS NULL";
-            let all = [
-                self.folded().await,
-                Self::found(&self.target, "current.bins").await,
-                Self::found(&self.target, states).await,
-            ];
-            if waiting.is_empty() && all.iter().all(|found| *found == source) {
-                return;
-            }
-            if start.elapsed() > PATIENCE {
-                let differ = |found: &Vec<String>| {
-                    let cut = |row: &String| row.chars().take(60).collect::<String>();
-                    let lacks: Vec<_> = source.iter().filter(|row| !found.contains(row)).map(cut).take(4).collect();
-                    let more: Vec<_> = found.iter().filter(|row| !source.contains(row)).map(cut).take(4).collect();
-                    (lacks, more)
-                };
-                let lanes: Vec<_> =
-                    self.world.database.connectors().await.unwrap().into_iter().map(|c| (c.name.clone(), c.lanes)).collect();
-                let waiting: Vec<_> = waiting.iter().map(|w| (w.record_offset, w.finding.clone())).take(3).collect();
-                panic!(
-                    "seed {seed}: topic, current, history lack and have more: {:?}; {waiting:?}; {:?}; {lanes:#?}",
-                    all.iter().map(differ).collect::<Vec<_>>(),
-                    self.done
-                );
-            }
+            _ => {}
         }
+        let bounds = self.world.database.bounds(topic.id).await.unwrap();
+        self.rest =
+            bounds.iter().map(|b| (TopicPartition { topic: topic.id, partition: b.partition }, b.next.0)).collect();
+    }
+
+    /// Moves the sink of current rows back to where all was at rest before.
+    async fn move_back(&mut self, topic: &Topic) {
+        let current = self.to[0];
+        self.world.database.ask(current, Wish::Pause, "").await.unwrap();
+        self.world.until_state(current, State::Paused).await;
+        let address = self.world.database.address(self.world.connection("settlement").await).await.unwrap();
+        let stands = systems::sink_positions(&address, current).await.unwrap();
+        // all partitions, or none: one that came since has no place from before
+        let moves: Vec<_> = self.rest.iter().filter_map(|(at, to)| Some((*at, *stands.get(at)?, *to))).collect();
+        if moves.len() == stands.keys().filter(|at| at.topic == topic.id).count() {
+            systems::move_sink(&address, current, &moves, false).await.unwrap();
+            *self.done.entry("moves back").or_default() += 1;
+        }
+        self.world.database.ask(current, Wish::Run, "").await.unwrap();
+    }
+
+    fn all(&self) -> impl Iterator<Item = ConnectorId> + use<> {
+        std::iter::once(self.from).chain(self.to)
     }
 }
 
@@ -217,13 +227,24 @@ async fn whatever_is_done_to_a_table_and_its_connectors_all_ends_as_the_source_i
     let (world, _own) = World::apart_with(&["max_prepared_transactions=3"]).await;
     let source = world.cluster.connect("packhouse").await.unwrap();
     let target = world.cluster.connect("settlement").await.unwrap();
-    source.batch_execute(&format!("{MAKE}; SET lock_timeout = '300ms'")).await.unwrap();
-    target.batch_execute("CREATE SCHEMA current; CREATE SCHEMA history; SET lock_timeout = '2s'").await.unwrap();
-    let from = world.connector("from-packhouse", world.source(&["bins"], 3).await).await;
+    source.batch_execute(&format!("{MAKE}; {ROOMS}; SET lock_timeout = '300ms'")).await.unwrap();
+    target.batch_execute("CREATE SCHEMA current; CREATE SCHEMA history; CREATE SCHEMA appended; CREATE SCHEMA changes; SET lock_timeout = '2s'").await.unwrap();
+    let from = world.connector("from-packhouse", world.source(&["bins", "rooms"], 3).await).await;
     let mut to = Vec::new();
-    for (schema, rows, lanes) in [("current", TargetRows::Current, 2), ("history", TargetRows::History, 1)] {
-        let topics =
-            vec![DeliveredTopic { topic: "packhouse.bins".into(), schema: schema.into(), table: "bins".into(), rows: None }];
+    for (schema, rows, lanes) in [
+        ("current", TargetRows::Current, 2),
+        ("history", TargetRows::History, 1),
+        ("appended", TargetRows::Appended, 1),
+        ("changes", TargetRows::Changes, 1),
+    ] {
+        let delivered = |table: &&str| DeliveredTopic {
+            topic: format!("packhouse.{table}"),
+            schema: schema.into(),
+            table: (*table).into(),
+            rows: None,
+        };
+        let tables: &[&str] = if rows == TargetRows::Current { &["bins", "rooms"] } else { &["bins"] };
+        let topics = tables.iter().map(delivered).collect();
         let mut sink = SinkDefinition::of(world.connection("settlement").await, topics);
         (sink.writes.rows, sink.placing.lanes) = (rows, lanes);
         (sink.failing.most_in_a_row, sink.failing.most_a_minute) = (1_000_000, 1_000_000);
@@ -231,9 +252,10 @@ async fn whatever_is_done_to_a_table_and_its_connectors_all_ends_as_the_source_i
     }
     let mut fleet = world.fleet();
     world.until_state(from, State::Following).await;
-    let to = [to[0], to[1]];
+    let to = to.try_into().unwrap();
     let dice = Dice::new(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1);
-    let mut soak = Soak { world, source, target, from, to, dice, done: BTreeMap::new(), prepared: false };
+    let (brought, rest, done) = (Brought::default(), Vec::new(), BTreeMap::new());
+    let mut soak = Soak { world, source, target, from, to, dice, done, prepared: false, parts: false, brought, rest };
     let start = Instant::now();
     let mut step = 0;
     while start.elapsed() < Duration::from_secs(seconds) {
@@ -243,7 +265,10 @@ async fn whatever_is_done_to_a_table_and_its_connectors_all_ends_as_the_source_i
             let prepared = soak.prepared;
             let (kind, statement) = soak.change(step);
             match soak.source.batch_execute(&statement).await {
-                Ok(()) => *soak.done.entry(kind).or_default() += 1,
+                Ok(()) => {
+                    soak.parts |= kind.starts_with("parts ");
+                    *soak.done.entry(kind).or_default() += 1;
+                }
                 Err(_) => {
                     soak.prepared = prepared;
                     let _ = soak.source.batch_execute("ROLLBACK").await;
@@ -253,9 +278,10 @@ async fn whatever_is_done_to_a_table_and_its_connectors_all_ends_as_the_source_i
                 soak.interfere().await;
             }
             if soak.dice.roll(120) == 0 {
-                fleet.stop().await;
+                let kills = soak.dice.roll(2) == 0;
+                if kills { drop(fleet) } else { fleet.stop().await }
                 fleet = soak.world.fleet();
-                *soak.done.entry("runners replaced").or_default() += 1;
+                *soak.done.entry(if kills { "runners killed" } else { "runners replaced" }).or_default() += 1;
             }
             tokio::time::sleep(Duration::from_millis(5)).await;
             if start.elapsed() > Duration::from_secs(seconds) {
