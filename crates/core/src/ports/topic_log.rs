@@ -233,12 +233,7 @@ pub trait TopicLog: Send + Sync {
     ///
     /// # Errors
     /// [`PortError::Refused`] if there are as many already or more than 1000 are asked for.
-    async fn add_partitions(
-        &self,
-        topic: TopicId,
-        partitions: i32,
-        writers: &[ConnectorId],
-    ) -> Result<Topic, PortError>;
+    async fn add_partitions(&self, topic: TopicId, partitions: i32, writers: &[ConnectorId]) -> Result<Topic, PortError>;
 
     /// Deletes a topic. Its name is free at once; its blocks are removed in the background.
     ///

@@ -75,7 +75,8 @@ impl Reader {
         if self.log.bounds(known.id).await?.len() == usize::try_from(known.partitions).unwrap_or(0) {
             return Ok(());
         }
-        Err(ConnectorError::try_again(format!("partitions were added to {}", known.name), "it starts again by itself").into())
+        Err(ConnectorError::try_again(format!("partitions were added to {}", known.name), "it starts again by itself")
+            .into())
     }
 
     /// Whether a partition is at a truncate that other lanes are to come to.

@@ -42,12 +42,7 @@ impl TopicLog for Database {
         Ok(changed)
     }
 
-    async fn add_partitions(
-        &self,
-        topic: TopicId,
-        partitions: i32,
-        writers: &[ConnectorId],
-    ) -> Result<Topic, PortError> {
+    async fn add_partitions(&self, topic: TopicId, partitions: i32, writers: &[ConnectorId]) -> Result<Topic, PortError> {
         topics::add_partitions(self, topic, partitions, writers).await
     }
 

@@ -182,7 +182,9 @@ impl World {
                 rows.remove(&of(place).key);
             }
             for place in segment.upserts.iter().chain(&segment.updates).chain(&segment.inserts) {
-                let (What::Load(row) | What::Insert(row) | What::Update(row)) = of(place).what else { panic!("{:?}", of(place)) };
+                let (What::Load(row) | What::Insert(row) | What::Update(row)) = of(place).what else {
+                    panic!("{:?}", of(place))
+                };
                 rows.insert(of(place).key, row);
                 self.takes(row).then_some(())?;
             }
@@ -496,12 +498,15 @@ fn comes_now(key: u8, whole: bool, small: i32) -> Step {
 /// Both lanes deliver what there is.
 const ROUNDS: [Step; 2] = [Step::Round(0, 9, None), Step::Round(1, 9, None)];
 
+/// What went wrong, what was in the source before, and the steps.
+type Schedule = (&'static str, Vec<source::Step>, Vec<Vec<Step>>);
+
 /// Schedules that once ended with a row that was wrong, lost or doubled.
 #[test]
 fn schedules_that_went_wrong_once() {
     use source::Step as Of;
     let in_source = |steps: &[Of]| steps.iter().copied().map(Step::Source).collect::<Vec<_>>();
-    let cases: Vec<(&str, Vec<Of>, Vec<Vec<Step>>)> = vec![
+    let cases: Vec<Schedule> = vec![
         (
             "a part of a row that touches none makes void the row that waits",
             vec![],

@@ -194,8 +194,7 @@ impl Soak {
             _ => {}
         }
         let bounds = self.world.database.bounds(topic.id).await.unwrap();
-        self.rest =
-            bounds.iter().map(|b| (TopicPartition { topic: topic.id, partition: b.partition }, b.next.0)).collect();
+        self.rest = bounds.iter().map(|b| (TopicPartition { topic: topic.id, partition: b.partition }, b.next.0)).collect();
     }
 
     /// Moves the sink of current rows back to where all was at rest before.
@@ -279,7 +278,11 @@ async fn whatever_is_done_to_a_table_and_its_connectors_all_ends_as_the_source_i
             }
             if soak.dice.roll(120) == 0 {
                 let kills = soak.dice.roll(2) == 0;
-                if kills { drop(fleet) } else { fleet.stop().await }
+                if kills {
+                    drop(fleet)
+                } else {
+                    fleet.stop().await
+                }
                 fleet = soak.world.fleet();
                 *soak.done.entry(if kills { "runners killed" } else { "runners replaced" }).or_default() += 1;
             }
