@@ -44,12 +44,21 @@ impl Snapshot {
         transaction < self.xmin || (transaction < self.xmax && self.under_way.binary_search(&transaction).is_err())
     }
 
-    /// What sees whatever one of two sees. Its first is the lesser of both: by that it is told what was written anew since.
+    /// What the first position of a load sees that begins now. Where one of the table did not come to its end, what that one was to bring
+    /// is still to come, also where it is not seen yet: a commit that waits for a standby.
     #[must_use]
-    pub fn or(&self, other: &Self) -> Self {
+    pub fn of_load(self, unfinished: Option<&Self>) -> Self {
+        match unfinished {
+            Some(former) => self.or(former),
+            None => self,
+        }
+    }
+
+    /// What sees whatever one of two sees. Its `xmin` is the lesser of both: by that it is told what was written anew since.
+    fn or(&self, other: &Self) -> Self {
         let xmax = self.xmax.max(other.xmax);
+        // of what is from the lesser `xmax` on, the other does not see what was under way for it, and no more
         let mut under_way: Vec<u64> = self.under_way.iter().chain(&other.under_way).copied().collect();
-        under_way.extend(self.xmax.min(other.xmax)..xmax);
         under_way.retain(|t| !self.sees(*t) && !other.sees(*t));
         under_way.sort_unstable();
         under_way.dedup();
@@ -198,6 +207,14 @@ mod tests {
             for t in 0..40 {
                 prop_assert_eq!(both.sees(t), a.sees(t) || b.sees(t), "{} of {:?}", t, &both);
             }
+        }
+    }
+
+    #[test]
+    fn snapshots_far_apart_take_no_more_room_together() {
+        let [long_ago, now] = ["10:20:12", "4000000000:4000000009:4000000000"].map(|text| Snapshot::parse(text).unwrap());
+        for both in [long_ago.or(&now), now.or(&long_ago)] {
+            assert_eq!(both, Snapshot { xmin: 10, xmax: 4_000_000_009, under_way: vec![4_000_000_000] });
         }
     }
 

@@ -29,6 +29,7 @@ pub async fn all(log: &dyn TopicLog, fleet: &dyn FleetStore, connector: Connecto
     what_is_at_hand_is_what_is_stored(log).await;
     waiting_ends_with_the_append(log).await;
     progress_commits_with_its_records_and_only_under_the_lease(log, fleet, connector).await;
+    who_knows_fewer_partitions_writes_no_more(log, fleet, connector).await;
     an_append_dropped_at_any_poll_is_done_whole_or_not_at_all(log, fleet, connector).await;
 }
 
@@ -376,6 +377,25 @@ async fn progress_commits_with_its_records_and_only_under_the_lease(
     assert!(matches!(bad, Err(PortError::Fenced { .. })) && good.is_ok());
     let (_, stored) = position(fleet, connector).await;
     assert_eq!((stored, values(log, place).await.len()), (5.into(), 2));
+}
+
+async fn who_knows_fewer_partitions_writes_no_more(log: &dyn TopicLog, fleet: &dyn FleetStore, connector: ConnectorId) {
+    let topic = log.create_topic(&name("orchard.writers"), 1, &TopicSettings::default()).await.unwrap();
+    let records = [record("by who knows all", 1)];
+    let write = async |epoch, position| {
+        let progress = progress(connector, epoch, position);
+        log.append(AppendBatch { progress, ..batch(&[(at(&topic, 0), &records)]) }).await
+    };
+    let (first, _) = position(fleet, connector).await;
+    // what is refused ends nobody's lease
+    assert!(matches!(log.add_partitions(topic.id, 1, &[connector]).await, Err(PortError::Refused(_))));
+    write(first, 1).await.unwrap();
+    log.add_partitions(topic.id, 2, &[connector]).await.unwrap();
+    let fenced = write(first, 2).await;
+    assert!(matches!(fenced, Err(PortError::Fenced { .. })), "{fenced:?}");
+    let (second, stored) = position(fleet, connector).await;
+    write(second, 3).await.unwrap();
+    assert_eq!((stored, values(log, at(&topic, 0)).await.len()), (1.into(), 2));
 }
 
 /// Polls a future so many times and drops it; true if it came to its end.

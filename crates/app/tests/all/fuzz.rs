@@ -215,8 +215,9 @@ async fn no_body_and_no_setting_takes_the_server_down() {
             beside.borrow_mut().push(decoder.name);
             sent += send(&gonvel, decoder, of_each, &mut dice).await;
             let mut beside = beside.borrow_mut();
-            let ended = beside.iter().position(|name| *name == decoder.name);
-            ended.map(|place| beside.swap_remove(place));
+            if let Some(ended) = beside.iter().position(|name| *name == decoder.name) {
+                beside.swap_remove(ended);
+            }
         }
         sent
     };

@@ -189,13 +189,11 @@ impl PgPosition {
         self.again.get(table).or(self.snapshot.as_ref())
     }
 
-    /// A table is to be loaded again from its start. `now` must be taken after everything before `lsn` was sent. Where it was not loaded
-    /// to its end, what its load was to bring is still to come, also where it is not seen yet: a commit that waits for a standby.
+    /// A table is to be loaded again from its start. `now` must be taken after everything before `lsn` was sent.
     pub fn load_again(&mut self, table: &str, now: Snapshot) {
-        let former = self.seen_by(table).filter(|_| self.loads.contains_key(table));
-        let now = former.map_or_else(|| now.clone(), |former| now.or(former));
+        let first = now.of_load(self.seen_by(table).filter(|_| self.loads.contains_key(table)));
         self.loads.insert(table.to_owned(), None);
-        self.again.insert(table.to_owned(), now);
+        self.again.insert(table.to_owned(), first);
     }
 
     /// A table is to be loaded that was published just before `now`. What was written before that is not in the stream, so

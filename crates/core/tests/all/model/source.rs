@@ -449,9 +449,8 @@ impl Source {
             Step::Break => self.session = self.anew(),
             Step::LoadAgain(void) => {
                 let under_way = if void { Vec::new() } else { self.now().under_way };
-                let first = Snapshot { under_way, ..self.told() };
-                // what was not loaded to its end is still to come
-                let first = self.load.as_ref().map_or_else(|| first.clone(), |load| first.or(&load.first));
+                let now = Snapshot { under_way, ..self.told() };
+                let first = now.of_load(self.load.as_ref().map(|load| &load.first));
                 self.load = Some(self.load_of(first));
                 self.session = self.anew();
                 // what is in the log and did not come yet may come by both, as may what a load sees of transactions under way; all else once
