@@ -68,8 +68,8 @@ impl Latest {
     pub(crate) fn take(&mut self, changes: &TopicChanges, touched: &BTreeMap<usize, Origin>) {
         let batch = &changes.batches[0];
         if batch.kinds.contains(&ChangeKind::Truncate) {
-            let topics: Vec<TopicPartition> = changes.from.iter().map(|(at, _)| *at).collect();
-            self.places.retain(|(at, _), _| !topics.iter().any(|emptied| emptied.topic == at.topic));
+            // it stands in each partition of its topic
+            self.places.retain(|(at, _), _| !changes.from.iter().any(|(emptied, _)| emptied == at));
             return;
         }
         let rows: Vec<usize> = touched.keys().copied().collect();
@@ -198,32 +198,33 @@ impl<'s> Again<'s> {
             let bounds = services.log.bounds(topic).await?.into_iter();
             first.extend(bounds.map(|b| (TopicPartition { topic, partition: b.partition }, b.first.0)));
         }
-        let starts = read.iter().map(|(at, topic, to)| {
-            let next = first.get(at).copied().unwrap_or(0).min(*to);
-            (*at, *topic, Delivered { next, ..Delivered::default() })
-        });
-        let limits = read.iter().map(|(at, _, to)| (*at, *to)).collect();
-        let reader = Reader::new(services.log.clone(), services.schemas.clone(), starts);
-        let mut reader = reader.aside(names.to_vec()).events(events).up_to(&limits);
         let mut latest = Latest::default();
-        while let Some(round) = reader.next().await? {
-            let mut shaping = shaping.lock().await;
-            for changes in &round.round.topics {
-                let mut touched = shaping.touched(changes.topic, &changes.batches[0], changed)?;
-                touched
-                    .retain(|row, _| share.of == 1 || share.has(&(changes.from[*row].0, changes.changes[*row].1.clone())));
-                latest.take(changes, &touched);
-            }
-            while latest.bytes > most_bytes && latest.places.len() > 1 {
-                // perhaps newer ones came of many
-                latest.let_go();
-                if latest.bytes <= most_bytes / 2 {
-                    break;
+        // each partition by itself: one that was added later lacks truncates that the others have
+        for (at, topic, to) in *read {
+            let next = first.get(at).copied().unwrap_or(0).min(*to);
+            let start = (*at, *topic, Delivered { next, ..Delivered::default() });
+            let reader = Reader::new(services.log.clone(), services.schemas.clone(), [start]);
+            let mut reader = reader.aside(names.to_vec()).events(events).up_to(&HashMap::from([(*at, *to)]));
+            while let Some(round) = reader.next().await? {
+                let mut shaping = shaping.lock().await;
+                for changes in &round.round.topics {
+                    let mut touched = shaping.touched(changes.topic, &changes.batches[0], changed)?;
+                    touched.retain(|row, _| {
+                        share.of == 1 || share.has(&(changes.from[*row].0, changes.changes[*row].1.clone()))
+                    });
+                    latest.take(changes, &touched);
                 }
-                let (kept, later) = share.halves();
-                share = kept;
-                self.shares.push(later);
-                latest.keep(|place| share.has(place));
+                while latest.bytes > most_bytes && latest.places.len() > 1 {
+                    // perhaps newer ones came of many
+                    latest.let_go();
+                    if latest.bytes <= most_bytes / 2 {
+                        break;
+                    }
+                    let (kept, later) = share.halves();
+                    share = kept;
+                    self.shares.push(later);
+                    latest.keep(|place| share.has(place));
+                }
             }
         }
         latest.let_go();

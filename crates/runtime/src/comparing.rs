@@ -1,14 +1,17 @@
 //! What is gone in a source. A load says what there is, not what there is not: gone is what the topics held before it, and neither the
-//! load nor a change has brought since.
+//! load nor a change has brought since. A change that the source's log brings late, of a transaction from before the load, says no more than
+//! what was held before: its row may have gone since without a word, with a part of its table.
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
+use gonvel_connectors::postgres::round::TopicChanges;
 use gonvel_connectors::postgres::sink_positions::Delivered;
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, OldImage, Origin};
 use gonvel_core::column::Value;
 use gonvel_core::connector::CapturedTable;
 use gonvel_core::digest::sha256;
+use gonvel_core::loading::Snapshot;
 use gonvel_core::naming::{TopicName, TopicPartition};
 use gonvel_core::ports::{PortError, SchemaStore, Topic, TopicLog};
 use gonvel_core::shape::Shapes;
@@ -28,6 +31,27 @@ pub(crate) struct End {
     topic: i64,
     partition: i32,
     next: i64,
+}
+
+/// What the topics of a table are compared with.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct Before {
+    /// The load reads what all transactions before this one have left. None where none of those can come any more.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) over: Option<u64>,
+    /// Whether the topics were emptied there: nothing from before that can be gone.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub(crate) emptied: bool,
+}
+
+impl Before {
+    /// Whether a change is of a transaction from before the load. A record that does not tell its transaction is not.
+    fn has(&self, kind: ChangeKind, transaction: u64) -> bool {
+        let Some(over) = self.over.filter(|_| kind != ChangeKind::Load && transaction != 0) else { return false };
+        // only its lower half is sent
+        let load = Snapshot { xmin: over, xmax: over, under_way: Vec::new() };
+        u32::try_from(transaction).is_ok_and(|transaction| load.widen(transaction) < over)
+    }
 }
 
 /// The topics that a table's rows are written to, as far as they are there.
@@ -62,7 +86,7 @@ pub(crate) struct Gone {
     pub(crate) deletes: Vec<ChangeBatch>,
 }
 
-/// A partition, with its first offset, where it ended before the load, and where it ends now.
+/// A partition, with the first offset of what may be gone, where it ended before the load, and where it ends now.
 #[derive(Debug, Clone, Copy)]
 struct Span {
     at: TopicPartition,
@@ -71,11 +95,21 @@ struct Span {
     next: i64,
 }
 
+/// What came since the load was begun.
+#[derive(Default)]
+struct Came {
+    keys: HashSet<u128>,
+    /// Whether the topic was emptied, or changes came from before the load.
+    emptied: bool,
+    late: bool,
+}
+
 /// Goes through a table's topics, a share of the keys at a time.
 pub(crate) struct Comparing<'c> {
     log: Arc<dyn TopicLog>,
     schemas: Arc<dyn SchemaStore>,
     table: &'c CapturedTable,
+    before: Before,
     topics: Vec<(Topic, Vec<Span>)>,
     shares: u64,
     next: u64,
@@ -87,7 +121,7 @@ impl<'c> Comparing<'c> {
         (log, schemas): (Arc<dyn TopicLog>, Arc<dyn SchemaStore>),
         table: &'c CapturedTable,
         shape: &Shapes,
-        ends: &[End],
+        (ends, before): (&[End], &Before),
         held: u64,
     ) -> Result<Self, Failure> {
         let ends: HashMap<(i64, i32), i64> = ends.iter().map(|end| ((end.topic, end.partition), end.next)).collect();
@@ -95,16 +129,22 @@ impl<'c> Comparing<'c> {
         for topic in topics_of(&*log, table, shape).await? {
             let mut partitions = Vec::new();
             for bounds in log.bounds(topic.id).await? {
-                // a topic that came since held nothing
-                let Some(&end) = ends.get(&(topic.id.0, bounds.partition.0)) else { continue };
                 let at = TopicPartition { topic: topic.id, partition: bounds.partition };
-                records += u64::try_from(bounds.records).unwrap_or(0);
-                let first = bounds.first.0;
-                partitions.push(Span { at, first, end: end.max(first), next: bounds.next.0 });
+                // one that came since held nothing, and keys may have gone to it
+                let end = ends.get(&(topic.id.0, bounds.partition.0)).copied().unwrap_or(0).max(bounds.first.0);
+                let first = if before.emptied { end } else { bounds.first.0 };
+                records += u64::try_from(if before.emptied { bounds.next.0 - first } else { bounds.records }).unwrap_or(0);
+                partitions.push(Span { at, first, end, next: bounds.next.0 });
             }
             topics.push((topic, partitions));
         }
-        Ok(Self { log, schemas, table, topics, shares: records.div_ceil(held).max(1), next: 0 })
+        let mut comparing = Self { log, schemas, table, before: before.clone(), topics, shares: 1, next: 0 };
+        if before.emptied {
+            // only what came late can be gone, and that is little as a rule
+            records = comparing.late().await?;
+        }
+        comparing.shares = if before.emptied && records == 0 { 0 } else { records.div_ceil(held).max(1) };
+        Ok(comparing)
     }
 
     /// What of the next share of the keys is gone; none when all were compared.
@@ -116,66 +156,98 @@ impl<'c> Comparing<'c> {
         self.next += 1;
         let mut found = Vec::new();
         for (topic, partitions) in &self.topics {
-            let of = partitions.iter().map(|span| (span.at, span.end, span.next));
-            let Some(came) = self.keys(topic, of, share).await? else { continue };
-            let latest = self.missing(topic, partitions, share, &came, origin).await?;
-            let deletes: Vec<ChangeBatch> = latest.rows().map(|rows| deletes(rows, origin)).collect();
-            if !deletes.is_empty() {
-                found.push(Gone { topic: topic.clone(), deletes });
+            let came = self.came(topic, partitions, share).await?;
+            if came.emptied && !came.late {
+                continue;
+            }
+            let mut gone = Vec::new();
+            for span in partitions {
+                let latest = self.missing(topic, span, share, &came, origin).await?;
+                gone.extend(latest.rows().map(|rows| deletes(rows, origin)));
+            }
+            if !gone.is_empty() {
+                found.push(Gone { topic: topic.clone(), deletes: gone });
             }
         }
         Ok(Some(found))
     }
 
-    fn reader(&self, topic: &Topic, partitions: impl Iterator<Item = (TopicPartition, i64, i64)>) -> Reader {
-        let (starts, limits): (Vec<_>, HashMap<_, _>) =
-            partitions.map(|(at, from, to)| ((at, 0, Delivered { next: from, ..Delivered::default() }), (at, to))).unzip();
-        let reader = Reader::new(self.log.clone(), self.schemas.clone(), starts);
+    /// What one partition holds from one offset to another. Each is read by itself: what counts is where each stands in its own partition,
+    /// and one that was added later lacks truncates that the others have.
+    fn reader(&self, topic: &Topic, at: TopicPartition, (from, to): (i64, i64)) -> Reader {
+        let reader =
+            Reader::new(self.log.clone(), self.schemas.clone(), [(at, 0, Delivered { next: from, ..Delivered::default() })]);
         // what is no row of a table is none that could be gone
-        reader.aside(vec![topic.name.as_str().to_owned()]).up_to(&limits)
+        reader.aside(vec![topic.name.as_str().to_owned()]).up_to(&HashMap::from([(at, to)]))
     }
 
     fn is_of(&self, share: u64, key: u128) -> bool {
         key % u128::from(self.shares) == u128::from(share)
     }
 
-    /// The keys that came since the load was begun; none if the topic was emptied since.
-    async fn keys(
-        &self,
-        topic: &Topic,
-        partitions: impl Iterator<Item = (TopicPartition, i64, i64)>,
-        share: u64,
-    ) -> Result<Option<HashSet<u128>>, Failure> {
-        let mut reader = self.reader(topic, partitions);
-        let mut came = HashSet::new();
-        while let Some(round) = reader.next().await? {
-            for changes in &round.round.topics {
-                if changes.is_truncate() {
-                    return Ok(None);
+    /// How many changes from before the load came since it was begun.
+    async fn late(&self) -> Result<u64, Failure> {
+        let mut late = 0;
+        for (topic, partitions) in &self.topics {
+            for span in partitions {
+                let mut reader = self.reader(topic, span.at, (span.end, span.next));
+                while let Some(round) = reader.next().await? {
+                    for changes in &round.round.topics {
+                        let batch = &changes.batches[0];
+                        let is_late = |row: &usize| self.before.has(batch.kinds[*row], batch.origins[*row].transaction);
+                        late += (0..batch.len()).filter(is_late).count() as u64;
+                    }
                 }
-                came.extend(changes.changes.iter().map(|(_, key)| hash(key)).filter(|key| self.is_of(share, *key)));
             }
         }
-        Ok(Some(came))
+        Ok(late)
     }
 
-    /// The rows that were there before that and did not come.
-    async fn missing(
-        &self,
-        topic: &Topic,
-        partitions: &[Span],
-        share: u64,
-        came: &HashSet<u128>,
-        origin: Origin,
-    ) -> Result<Latest, Failure> {
-        let mut reader = self.reader(topic, partitions.iter().map(|span| (span.at, span.first, span.end)));
+    /// The keys that came since the load was begun.
+    async fn came(&self, topic: &Topic, partitions: &[Span], share: u64) -> Result<Came, Failure> {
+        let mut came = Came::default();
+        for span in partitions {
+            let mut reader = self.reader(topic, span.at, (span.end, span.next));
+            while let Some(round) = reader.next().await? {
+                for changes in &round.round.topics {
+                    self.note_came(changes, share, &mut came);
+                }
+            }
+        }
+        Ok(came)
+    }
+
+    fn note_came(&self, changes: &TopicChanges, share: u64, came: &mut Came) {
+        if changes.is_truncate() {
+            came.emptied = true;
+            return;
+        }
+        let batch = &changes.batches[0];
+        for (row, (_, key)) in changes.changes.iter().enumerate() {
+            if self.before.has(batch.kinds[row], batch.origins[row].transaction) {
+                came.late = true;
+            } else {
+                came.keys.extend(Some(hash(key)).filter(|key| self.is_of(share, *key)));
+            }
+        }
+    }
+
+    /// The rows that were there before that, by what came late too, and did not come.
+    async fn missing(&self, topic: &Topic, span: &Span, share: u64, came: &Came, origin: Origin) -> Result<Latest, Failure> {
+        let mut reader = self.reader(topic, span.at, (span.first, if came.late { span.next } else { span.end }));
         let mut latest = Latest::keys_only();
         while let Some(round) = reader.next().await? {
             for changes in &round.round.topics {
                 let batch = &changes.batches[0];
                 let is_missing = |row: &usize| {
+                    let kind = batch.kinds[*row];
+                    let is_before =
+                        changes.from[*row].1 < span.end || self.before.has(kind, batch.origins[*row].transaction);
+                    if !is_before || kind == ChangeKind::Delete {
+                        return false;
+                    }
                     let key = hash(&changes.changes[*row].1);
-                    batch.kinds[*row] != ChangeKind::Delete && self.is_of(share, key) && !came.contains(&key)
+                    self.is_of(share, key) && !came.keys.contains(&key)
                 };
                 // rows of another table in the same topic are not this one's to tell of
                 let ours = batch.table.qualified() == self.table.qualified();
@@ -230,6 +302,8 @@ mod tests {
     use super::*;
 
     const PARTITIONS: i32 = 3;
+    /// The load reads what all transactions before this one have left.
+    const OVER: u64 = (7 << 32) + 100;
 
     /// What is in a topic as a source writes it, and what a plain model says of it.
     struct Written {
@@ -238,36 +312,36 @@ mod tests {
         form: RecordForm,
         value_schema: SchemaId,
         blocks: Vec<BlockBuilder>,
-        live: HashSet<i64>,
-        /// Keys since the ends were noted, and whether the topic was emptied since.
+        /// What each partition comes to; and of each row whether it is from before the load.
+        live: HashMap<(i32, i64), bool>,
+        /// Keys since the ends were noted, but for what came late.
         came: HashSet<i64>,
-        emptied: bool,
+        ended: bool,
+        position: u64,
     }
 
     impl Written {
-        fn write(&mut self, table: &Arc<TableSchema>, kind: ChangeKind, id: i64) {
+        fn write(&mut self, table: &Arc<TableSchema>, kind: ChangeKind, id: i64, transaction: u64) {
             let mut builder = ChangeBatchBuilder::new(table.clone());
-            builder.begin(kind, Origin { position: 9, commit_time_us: 1, ..Origin::default() });
+            // each truncate is known by its place
+            self.position += 10;
+            let position = self.position;
+            builder
+                .begin(kind, Origin { position, commit_time_us: position.cast_signed(), transaction, ..Origin::default() });
             match kind {
                 ChangeKind::Truncate => {
                     builder.no_new();
                     builder.no_old();
-                    self.live.clear();
-                    self.emptied = true;
                 }
                 ChangeKind::Delete => {
                     builder.no_new();
                     builder.begin_old(OldImage::Key);
                     builder.old_value(0, Value::Long(id)).unwrap();
                     builder.old_value(1, Value::Null).unwrap();
-                    self.live.remove(&id);
-                    self.came.insert(id);
                 }
                 _ => {
                     builder.new_value(0, Value::Long(id)).unwrap();
                     builder.new_value(1, Value::Text("russet")).unwrap();
-                    self.live.insert(id);
-                    self.came.insert(id);
                 }
             }
             let batch = builder.finish();
@@ -277,9 +351,19 @@ mod tests {
                 self.form.write_key(batch.identifying(0), 0, &mut key);
             }
             let key = (!key.is_empty()).then_some(&key[..]);
-            let of_key = usize::try_from(partition_of(key, PARTITIONS).0).unwrap();
+            let partition = partition_of(key, i32::try_from(self.blocks.len()).unwrap()).0;
+            let of_key = usize::try_from(partition).unwrap();
             let of = if key.is_some() { of_key..of_key + 1 } else { 0..self.blocks.len() };
             self.blocks[of].iter_mut().for_each(|b| b.push(key, Some(&value), &[], 1, Some(self.value_schema), None));
+            let is_late = kind != ChangeKind::Load && transaction == 50;
+            match kind {
+                ChangeKind::Truncate => self.live.clear(),
+                ChangeKind::Delete => drop(self.live.remove(&(partition, id))),
+                _ => drop(self.live.insert((partition, id), !self.ended || is_late)),
+            }
+            if kind != ChangeKind::Truncate && self.ended && !is_late {
+                self.came.insert(id);
+            }
         }
 
         async fn append(&mut self) {
@@ -290,9 +374,16 @@ mod tests {
             let parts = (0..).zip(&mut self.blocks).map(part).collect();
             self.database.append(AppendBatch { parts, ..AppendBatch::default() }).await.unwrap();
         }
+
+        /// What a comparison is to find.
+        fn gone(&self) -> HashSet<i64> {
+            let of_before = self.live.iter().filter(|((_, id), before)| **before && !self.came.contains(id));
+            of_before.map(|((_, id), _)| *id).collect()
+        }
     }
 
-    /// Whatever the history, and in however many shares, what is gone is what a plain model says.
+    /// Whatever the history, and in however many shares, what is gone is what a plain model says: also of what came late, where keys go
+    /// to other partitions meanwhile, and where the topic was emptied before the load.
     #[tokio::test]
     async fn what_is_gone_is_the_same_in_however_many_shares() {
         let cluster = TestCluster::start(&["gonvel"]).await;
@@ -304,8 +395,8 @@ mod tests {
             seed ^= seed << 17;
             i64::try_from(seed % u64::try_from(sides).unwrap()).unwrap()
         };
-        let (mut most, mut none) = (0, 0);
-        for case in 0..12 {
+        let (mut most, mut none, mut most_late) = (0, 0, 0);
+        for case in 0..30 {
             let name = TopicName::parse(format!("bins.{case}")).unwrap();
             let topic = database.create_topic(&name, PARTITIONS, &TopicSettings::default()).await.unwrap();
             let column = |name: &str, ty, source_type: &str, key| Column {
@@ -327,49 +418,64 @@ mod tests {
                 form,
                 value_schema,
                 blocks: (0..PARTITIONS).map(|_| BlockBuilder::default()).collect(),
-                live: HashSet::new(),
+                live: HashMap::new(),
                 came: HashSet::new(),
-                emptied: false,
+                ended: false,
+                position: 0,
             };
             let change = |roll: &mut dyn FnMut(i64) -> i64, truncates: i64| match roll(truncates) {
                 0 => (ChangeKind::Truncate, 0),
                 n if n % 3 == 0 => (ChangeKind::Delete, roll(25)),
+                n if n % 3 == 1 => (ChangeKind::Load, roll(25)),
                 _ => (ChangeKind::Update, roll(25)),
             };
             for _ in 0..40 {
                 let (kind, id) = change(&mut roll, 40);
-                written.write(&table, kind, id);
+                written.write(&table, kind, id, 40);
             }
             written.append().await;
             let (ends, records) = ends(&*database, &captured, &Shapes::default()).await.unwrap();
             assert!(records >= 40);
-            let before = written.live.clone();
-            (written.came, written.emptied) = (HashSet::new(), false);
-            for _ in 0..15 {
+            written.ended = true;
+            let (knows, empties, adds) = (case % 5 > 0, case % 3 == 0, case % 4 == 1);
+            let before = Before { over: knows.then_some(OVER), emptied: knows && empties };
+            if before.emptied {
+                written.write(&table, ChangeKind::Truncate, 0, 0);
+            }
+            for step in 0..20 {
                 let (kind, id) = change(&mut roll, 60);
-                written.write(&table, kind, id);
+                // the log brings what is from before first, as a rule; a load tells no transaction
+                let transaction = if step < 10 && knows { 50 } else { 150 * (roll(2).unsigned_abs()) };
+                written.write(&table, kind, id, if kind == ChangeKind::Load { 0 } else { transaction });
+                if step == 8 && adds {
+                    written.append().await;
+                    database.add_partitions(written.topic.id, PARTITIONS + 2, &[]).await.unwrap();
+                    written.blocks.extend([BlockBuilder::default(), BlockBuilder::default()]);
+                }
             }
             written.append().await;
-            let wanted: HashSet<i64> =
-                if written.emptied { HashSet::new() } else { before.difference(&written.came).copied().collect() };
+            let wanted = written.gone();
             for held in [HELD, 9] {
                 let ports: (Arc<dyn TopicLog>, Arc<dyn SchemaStore>) = (database.clone(), database.clone());
-                let mut comparing = Comparing::new(ports, &captured, &Shapes::default(), &ends, held).await.unwrap();
+                let what = (&ends[..], &before);
+                let mut comparing = Comparing::new(ports, &captured, &Shapes::default(), what, held).await.unwrap();
                 let mut found = HashSet::new();
                 while let Some(gone) = comparing.next(Origin::default()).await.unwrap() {
                     for batch in gone.into_iter().flat_map(|gone| gone.deletes) {
                         assert!(batch.kinds.iter().all(|kind| *kind == ChangeKind::Delete));
                         for row in 0..batch.len() {
                             let Value::Long(id) = batch.old[0].value(row) else { panic!("no key") };
-                            assert!(found.insert(id), "{id} is told twice");
+                            // where a key went to another partition each may hold a row of it
+                            assert!(found.insert(id) || adds, "{id} is told twice");
                         }
                     }
                 }
-                assert_eq!(found, wanted, "case {case}, {held} at a time");
+                assert_eq!(found, wanted, "case {case}, {held} at a time, {before:?}");
             }
             most = most.max(wanted.len());
+            most_late = most_late.max(if before.emptied { wanted.len() } else { 0 });
             none += usize::from(wanted.is_empty());
         }
-        assert!(most > 5 && none < 8, "the cases show too little: {most} {none}");
+        assert!(most > 5 && most_late > 2 && none < 15, "the cases show too little: {most} {most_late} {none}");
     }
 }

@@ -11,7 +11,7 @@ use gonvel_core::connector::{CapturedTable, Definition, ExistingRows};
 use gonvel_core::ports::Level;
 use gonvel_core::shape::Shapes;
 
-use crate::comparing::{Comparing, HELD, ends};
+use crate::comparing::{Before, Comparing, HELD, ends};
 use crate::fleet::Services;
 use crate::lane::{Failure, Work};
 use crate::outgoing::{Blocks, Out};
@@ -36,17 +36,26 @@ pub(crate) async fn begin_over(
     for table in settings.tables.iter().filter(|table| these(table)) {
         let name = table.qualified();
         position.comparing.remove(&name);
-        let (ends, records) = ends(&*work.services.log, table, &definition.shape).await?;
+        position.before.remove(&name);
+        let empties = existing == ExistingRows::Empty;
         // a truncate that the topic's form cannot tell is none
-        if records == 0 || (existing == ExistingRows::Empty && settings.whole_rows) {
+        if empties && settings.whole_rows {
             continue;
         }
-        let facts = [("table", name.clone().into()), ("records", records.into()), ("existing_rows", existing.word().into())];
-        work.board.say(Level::Info, existing.told(), facts);
-        if existing == ExistingRows::Empty {
-            emptied.insert(name);
-        } else {
-            position.comparing.insert(name, ends);
+        let (ends, records) = ends(&*work.services.log, table, &definition.shape).await?;
+        let before = Before { over: position.source.after.get(&name).copied(), emptied: empties };
+        if records > 0 {
+            let facts =
+                [("table", name.clone().into()), ("records", records.into()), ("existing_rows", existing.word().into())];
+            work.board.say(Level::Info, existing.told(), facts);
+            if empties {
+                emptied.insert(name.clone());
+            }
+        }
+        // what is not in the topics yet may come late, and be gone
+        if before.over.is_some() || (records > 0 && !empties) {
+            position.comparing.insert(name.clone(), ends);
+            position.before.insert(name, before);
         }
     }
     empty(out, client, settings, position, |table| emptied.contains(&table.qualified())).await
@@ -61,20 +70,24 @@ pub(crate) async fn compare(
     name: &str,
 ) -> Result<Blocks, Failure> {
     let Some(ends) = position.comparing.remove(name) else { return Ok(Vec::new()) };
+    let as_was = position.before.remove(name).unwrap_or_default();
     let Some(number) = tables.iter().position(|table| table.qualified() == name) else { return Ok(Vec::new()) };
     let origin = Origin { position: position.source.lsn, commit_time_us: now_us(), ..Origin::default() };
     let counts = position.counts.entry(name.to_owned()).or_default();
-    let before = counts.delete;
+    let told = counts.delete;
     let ports = (services.log.clone(), services.schemas.clone());
-    let mut comparing = Comparing::new(ports, &tables[number], shape, &ends, HELD).await?;
+    let mut comparing = Comparing::new(ports, &tables[number], shape, (&ends, &as_was), HELD).await?;
     let mut parts = Vec::new();
     while let Some(found) = comparing.next(origin).await? {
         for gone in found {
             parts.extend(out.write_gone(number, gone, counts).await?);
         }
     }
-    let facts = [("table", name.into()), ("gone", (counts.delete - before).into())];
-    board.say(Level::Info, "the topic's rows were compared with those that were loaded", facts);
+    let gone = counts.delete - told;
+    if gone > 0 || !as_was.emptied {
+        let facts = [("table", name.into()), ("gone", gone.into())];
+        board.say(Level::Info, "the topic's rows were compared with those that were loaded", facts);
+    }
     Ok(parts)
 }
 

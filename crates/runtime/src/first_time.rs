@@ -68,22 +68,25 @@ impl FirstTime {
         unbegun: &HashSet<TopicId>,
     ) -> Result<KnownKeys, Failure> {
         let mut known = KnownKeys::default();
-        let (mut starts, mut limits) = (Vec::new(), HashMap::new());
+        let mut spans = Vec::new();
         let read = topics.iter().zip(&self.places).enumerate().filter(|(place, (_, first))| place == *first);
         for (place, (topic, _)) in read.filter(|(_, (topic, _))| unbegun.contains(&topic.id)) {
             for bounds in work.services.log.bounds(topic.id).await? {
                 let at = TopicPartition { topic: topic.id, partition: bounds.partition };
-                starts.push((at, place, Delivered { next: bounds.first.0, ..Delivered::default() }));
-                limits.insert(at, bounds.next.0);
+                let start = (at, place, Delivered { next: bounds.first.0, ..Delivered::default() });
+                spans.push((start, HashMap::from([(at, bounds.next.0)])));
             }
         }
-        let reader = Reader::new(work.services.log.clone(), work.services.schemas.clone(), starts);
-        let reader = reader.shaped(self.shaping.clone()).events(&self.events);
-        // a record that cannot be read ends it: which row it is about cannot be told
-        let mut reader = reader.up_to(&limits);
-        while let Some(round) = reader.next().await? {
-            for changes in &round.round.topics {
-                sink.note_keys(changes, &mut known).await?;
+        // each partition by itself: one that was added later lacks truncates that the others have
+        for (start, limit) in spans {
+            let reader = Reader::new(work.services.log.clone(), work.services.schemas.clone(), [start]);
+            let reader = reader.shaped(self.shaping.clone()).events(&self.events);
+            // a record that cannot be read ends it: which row it is about cannot be told
+            let mut reader = reader.up_to(&limit);
+            while let Some(round) = reader.next().await? {
+                for changes in &round.round.topics {
+                    sink.note_keys(changes, &mut known).await?;
+                }
             }
         }
         Ok(known)

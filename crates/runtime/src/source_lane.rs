@@ -94,6 +94,7 @@ async fn take_in(
     }
     position.counts.retain(|name, _| !gone.contains(name));
     position.comparing.retain(|name, _| !gone.contains(name));
+    position.before.retain(|name, _| !gone.contains(name));
     position.columns.retain(|name, _| !gone.contains(name) && !new.contains(name));
     for table in &back {
         let says = "the table was made anew, or was not published for a while: what was carried of it may be void";

@@ -13,7 +13,7 @@ use gonvel_core::ports::{DatabaseAddress, LaneProgress, TableProgress};
 use serde::{Deserialize, Serialize};
 
 use crate::columns_known::Marks;
-use crate::comparing::End;
+use crate::comparing::{Before, End};
 use crate::lane::{Assignment, Failure, ONLY, Work};
 use crate::status::Board;
 
@@ -38,6 +38,9 @@ pub(crate) struct Position {
     /// Tables whose rows that are gone are looked for once they are loaded, with where their topics ended before.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub(crate) comparing: BTreeMap<String, Vec<End>>,
+    /// What else is known of those.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub(crate) before: BTreeMap<String, Before>,
     /// Numbers of rows of the quarantine that were appended, and are perhaps not noted there yet.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub(crate) retried: Vec<i64>,

@@ -5,12 +5,15 @@ use std::time::{Duration, Instant};
 use crate::support::{World, rows};
 use gonvel_connectors::postgres::sink_positions::stands;
 use gonvel_core::block::pack;
-use gonvel_core::connector::{DeliveredTopic, SinkDefinition, State, Wish};
+use gonvel_core::connector::{
+    CarriedTopic, DeliveredTopic, ExistingRows, SinkDefinition, SourceDefinition, State, TopicsDefinition, Wish,
+};
 use gonvel_core::naming::{Offset, PartitionId, TopicName, TopicPartition};
 use gonvel_core::ports::{AppendBatch, FleetStore, PartitionBlocks, Topic, TopicLog};
 use gonvel_core::record::Record;
 use gonvel_core::topic_settings::TopicSettings;
 use gonvel_runtime::history::parted;
+use serde_json::json;
 use tokio_postgres::Client;
 
 const PATIENCE: Duration = Duration::from_secs(20);
@@ -258,5 +261,57 @@ async fn a_truncate_that_stands_in_a_partition_that_came_is_not_carried_out_with
     until_one(&target, "SELECT 1 FROM bins HAVING count(*) > 0 AND min(id) >= 30").await;
     world.database.start_anew(&[to]).await.unwrap();
     world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    fleet.stop().await;
+}
+
+/// A partition that was added later lacks a truncate that the others have. What is looked through again because a reference changed is read
+/// from before that.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn rows_are_carried_again_and_compared_though_partitions_came_after_a_truncate() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    source
+        .batch_execute(
+            "CREATE TABLE rooms (id int PRIMARY KEY, label text); INSERT INTO rooms VALUES (0, 'cold'), (1, 'cold');
+             CREATE TABLE bins (id bigint PRIMARY KEY, room int); INSERT INTO bins SELECT n, 1 FROM generate_series(100, 200) n",
+        )
+        .await
+        .unwrap();
+    let from = world.connector("from-packhouse", world.source(&["rooms", "bins"], 2).await).await;
+    let steps = json!({"steps": {"packhouse.bins": [
+        {"step": "lookup", "topic": "packhouse.rooms", "by": [{"column": "room", "key": "id"}], "columns": [{"from": "label", "column": "label"}], "again": true},
+    ]}});
+    let carried = CarriedTopic { topic: "packhouse.bins".into(), to: "rich.bins".into(), rows: None, fit: None };
+    let rich = TopicsDefinition { shape: serde_json::from_value(steps).unwrap(), ..TopicsDefinition::of(vec![carried], 2) };
+    let between = world.connector("rich", rich).await;
+    let delivered = DeliveredTopic { topic: "rich.bins".into(), schema: "public".into(), table: "bins".into(), rows: None };
+    let sink = SinkDefinition::of(world.connection("settlement").await, vec![delivered]);
+    world.connector("to-settlement", sink).await;
+    let fleet = world.fleet();
+    let rich = "SELECT b.id, b.room, r.label FROM bins b JOIN rooms r ON r.id = b.room";
+    let equal = async || world.until_same((&source, rich), (&target, "SELECT id, room, label FROM bins"), PATIENCE).await;
+    equal().await;
+    source.batch_execute("TRUNCATE bins; INSERT INTO bins SELECT n, n % 2 FROM generate_series(1, 90) n").await.unwrap();
+    equal().await;
+    let there = topic(&world, "packhouse.bins").await;
+    world.database.add_partitions(there.id, 5, &[from]).await.unwrap();
+    world.database.start_anew(&[between]).await.unwrap();
+    source.batch_execute("INSERT INTO bins SELECT n, n % 2 FROM generate_series(300, 390) n").await.unwrap();
+    equal().await;
+    source.batch_execute("UPDATE rooms SET label = 'warm' WHERE id = 1").await.unwrap();
+    equal().await;
+    // so is what it held before a source is made again
+    world.database.ask(from, Wish::Delete, "").await.unwrap();
+    let begun = Instant::now();
+    while world.database.find_connector(from).await.is_ok() {
+        assert!(begun.elapsed() < PATIENCE, "not deleted");
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    source.batch_execute("DELETE FROM bins WHERE id % 3 = 0").await.unwrap();
+    let compares =
+        SourceDefinition { existing_rows: Some(ExistingRows::Compare), ..world.source(&["rooms", "bins"], 5).await };
+    world.connector("from-packhouse-again", compares).await;
+    equal().await;
     fleet.stop().await;
 }

@@ -172,7 +172,8 @@ impl Soak {
         // as the documentation says: what comes and goes with a part is loaded again
         if std::mem::take(&mut self.parts) {
             let rooms = ["public.rooms".to_owned()];
-            self.world.database.ask_to_load_again(self.from, &rooms, ExistingRows::Compare).await.unwrap();
+            let existing = if self.dice.roll(2) == 0 { ExistingRows::Compare } else { ExistingRows::Empty };
+            self.world.database.ask_to_load_again(self.from, &rooms, existing).await.unwrap();
             self.world.database.start_anew(&[self.from]).await.unwrap();
         }
         for one in self.all() {
