@@ -82,9 +82,14 @@ pub(super) async fn make(client: &Client, settings: &SourceSettings) -> Result<(
         .map_err(|e| explain(&e, "making the publication"))
 }
 
-/// Gives the publication what it is to have, of the tables that are there. For some of them the log is marked: what the stream brings under
-/// their names before that mark is of what was there before, and nothing after it is.
-pub(super) async fn change(client: &Client, settings: &SourceSettings, anew: &[String]) -> Result<(), ConnectorError> {
+/// Gives the publication what it is to have, of the tables that are there: no other ones come in than those that are `new`. For some of them
+/// the log is marked: what the stream brings under their names before that mark is of what was there before, and nothing after it is.
+pub(super) async fn change(
+    client: &Client,
+    settings: &SourceSettings,
+    new: &[String],
+    anew: &[String],
+) -> Result<(), ConnectorError> {
     let name = ident(&settings.publication());
     let during = |e: tokio_postgres::Error| match e.code() {
         Some(&SqlState::UNDEFINED_TABLE | &SqlState::INVALID_SCHEMA_NAME) => {
@@ -93,6 +98,7 @@ pub(super) async fn change(client: &Client, settings: &SourceSettings, anew: &[S
         _ => explain(&e, "changing the publication"),
     };
     claim(client, settings).await?;
+    let had = published(client, &settings.publication()).await?;
     let mut changes = format!("ALTER PUBLICATION {name} SET (publish = '{}'); ", kinds(settings));
     let listed = |tables: HashSet<(String, String)>| {
         tables.iter().map(|(schema, table)| qualified(schema, table)).collect::<Vec<_>>().join(", ")
@@ -110,8 +116,27 @@ pub(super) async fn change(client: &Client, settings: &SourceSettings, anew: &[S
         let mark = literal(&settings.anew_mark(table));
         changes.push_str(&format!("SELECT pg_logical_emit_message(true, '{MARK}', {mark}); "));
     }
-    changes.push_str(&note(settings));
-    client.batch_execute(&changes).await.map_err(during)
+    client.batch_execute(&changes).await.map_err(during)?;
+    // one that was made anew since it was looked would be sent with nothing that tells so
+    let has = published(client, &settings.publication()).await?;
+    if has.iter().any(|(oid, table)| !had.contains_key(oid) && !new.contains(table)) {
+        client.batch_execute("ROLLBACK").await.map_err(during)?;
+        return Err(ConnectorError::try_again("a table was made anew just now", "Gonvel looks again by itself"));
+    }
+    client.batch_execute(&note(settings)).await.map_err(during)
+}
+
+/// The tables of a publication as `schema.table`, each by its number: another one of the same name has another.
+async fn published(client: &Client, publication: &str) -> Result<HashMap<u32, String>, ConnectorError> {
+    let rows = client
+        .query(
+            "SELECT c.oid, n.nspname || '.' || c.relname FROM pg_publication p JOIN pg_publication_rel r ON r.prpubid = p.oid
+             JOIN pg_class c ON c.oid = r.prrelid JOIN pg_namespace n ON n.oid = c.relnamespace WHERE p.pubname = $1",
+            &[&publication],
+        )
+        .await
+        .map_err(|e| explain(&e, "reading the publication"))?;
+    Ok(rows.iter().map(|row| (row.get(0), row.get(1))).collect())
 }
 
 /// The settings' tables that are there. One that was dropped keeps its changes in the log; there is nothing to publish of it.

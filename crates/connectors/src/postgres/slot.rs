@@ -130,7 +130,7 @@ pub async fn change_tables(
     void: &[String],
 ) -> Result<(), ConnectorError> {
     let client = connect(&settings.address).await?;
-    publication::change(&client, settings, void).await?;
+    publication::change(&client, settings, new, void).await?;
     for table in gone {
         position.loaded(table);
     }

@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use gonvel_connectors::error::ConnectorError;
+use gonvel_connectors::postgres::publication::differences;
 use gonvel_connectors::postgres::slot::{change_tables, clean_up, prepare};
 use gonvel_connectors::postgres::source::SourceSettings;
 use gonvel_core::connector::{CapturedTable, InitialLoad};
@@ -20,28 +21,35 @@ async fn made(client: &Client) -> (String, Vec<String>) {
     (slot.await.unwrap().get(0), tables.await.unwrap().iter().map(|row| row.get(0)).collect())
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_former_holder_of_the_lane_drops_no_slot_and_changes_no_publication() {
-    let cluster = TestCluster::start(&["packhouse"]).await;
-    let client = cluster.connect("packhouse").await.unwrap();
-    client.batch_execute("CREATE TABLE bins (id int PRIMARY KEY); CREATE TABLE lines (id int PRIMARY KEY)").await.unwrap();
-    let table = |name: &str| CapturedTable::whole("public", name, name);
-    let settings = |epoch: i64, tables: Vec<CapturedTable>| SourceSettings {
+fn table(name: &str) -> CapturedTable {
+    CapturedTable::whole("public", name, name)
+}
+
+fn settings(cluster: &TestCluster, epoch: i64, tables: &[&str]) -> SourceSettings {
+    SourceSettings {
         connector: ConnectorId(Uuid::from_u128(7)),
         epoch: Epoch(epoch),
         void: None,
         address: DatabaseAddress::new("127.0.0.1", cluster.port, "packhouse", OWNER, &cluster.password),
-        tables,
+        tables: tables.iter().map(|name| table(name)).collect(),
         patterns: None,
         load: InitialLoad::default(),
         whole_rows: false,
         fetches_unsent: false,
         start: None,
         silence: Duration::from_secs(10),
-    };
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_former_holder_of_the_lane_drops_no_slot_and_changes_no_publication() {
+    let cluster = TestCluster::start(&["packhouse"]).await;
+    let client = cluster.connect("packhouse").await.unwrap();
+    client.batch_execute("CREATE TABLE bins (id int PRIMARY KEY); CREATE TABLE lines (id int PRIMARY KEY)").await.unwrap();
+    let settings = |epoch: i64, tables: &[&str]| settings(&cluster, epoch, tables);
     // frozen before it made anything, it wakes when another has
-    let frozen = settings(4, vec![table("lines")]);
-    let mut position = prepare(&settings(5, vec![table("bins")])).await.unwrap();
+    let frozen = settings(4, &["lines"]);
+    let mut position = prepare(&settings(5, &["bins"])).await.unwrap();
     let before = made(&client).await;
     assert_eq!(before.1, ["bins"]);
     let late = prepare(&frozen).await;
@@ -52,16 +60,37 @@ async fn a_former_holder_of_the_lane_drops_no_slot_and_changes_no_publication() 
 
     // the same and later ones go on
     for epoch in [5, 9] {
-        let both = settings(epoch, vec![table("bins"), table("lines")]);
+        let both = settings(epoch, &["bins", "lines"]);
         change_tables(&both, &mut position, &["public.lines".to_owned()], &[], &[]).await.unwrap();
         assert_eq!(made(&client).await, (before.0.clone(), vec!["bins".to_owned(), "lines".to_owned()]));
     }
-    let late = change_tables(&settings(5, vec![table("bins")]), &mut position, &[], &["public.lines".to_owned()], &[]).await;
+    let late = change_tables(&settings(5, &["bins"]), &mut position, &[], &["public.lines".to_owned()], &[]).await;
     assert!(matches!(late, Err(ConnectorError::Later { epoch: 9 })), "{late:?}");
     // but for what a log noted that was rolled back since
-    let void = SourceSettings { void: Some(Epoch(9)), ..settings(5, vec![table("lines")]) };
+    let void = SourceSettings { void: Some(Epoch(9)), ..settings(5, &["lines"]) };
     prepare(&void).await.unwrap();
     let after = made(&client).await;
     assert!(after.0 != before.0 && after.1 == ["lines"], "{after:?}");
     clean_up(&void.address, void.connector).await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_table_that_was_made_anew_since_it_was_looked_is_not_sent_without_a_mark() {
+    let cluster = TestCluster::start(&["packhouse"]).await;
+    let client = cluster.connect("packhouse").await.unwrap();
+    client.batch_execute("CREATE TABLE bins (id int PRIMARY KEY)").await.unwrap();
+    let mut position = prepare(&settings(&cluster, 1, &["bins"])).await.unwrap();
+    let both = settings(&cluster, 1, &["bins", "lines"]);
+    client.batch_execute("CREATE TABLE lines (id int PRIMARY KEY)").await.unwrap();
+    let found = differences(&client, &both).await.unwrap();
+    assert_eq!(found.new, ["public.lines"]);
+    client.batch_execute("DROP TABLE bins; CREATE TABLE bins (id int PRIMARY KEY)").await.unwrap();
+    let late = change_tables(&both, &mut position, &found.new, &[], &[]).await;
+    assert!(matches!(&late, Err(ConnectorError::TryAgain { .. })), "{late:?}");
+    assert_eq!(made(&client).await.1, [] as [String; 0]);
+    let found = differences(&client, &both).await.unwrap();
+    assert_eq!(found.new, ["public.bins", "public.lines"]);
+    change_tables(&both, &mut position, &found.new, &[], &["public.bins".to_owned()]).await.unwrap();
+    assert_eq!(made(&client).await.1, ["bins", "lines"]);
+    clean_up(&both.address, both.connector).await.unwrap();
 }

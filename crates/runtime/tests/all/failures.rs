@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use crate::support::{World, rows};
+use crate::support::World;
 use gonvel_core::connector::{BadRecords, ExistingRows, State, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectorId, ConnectorName};
 use gonvel_core::ports::{DatabaseAddress, FleetStore};
@@ -277,11 +277,8 @@ async fn tables_that_are_made_anew_dropped_or_renamed_lose_nothing_in_silence() 
     let valid = ValidConnector::check(from, ConnectorName::parse("from-packhouse").unwrap(), edited.into()).unwrap();
     world.database.change_connector(&valid, 1, &[], "").await.unwrap();
     world.until_state(from, State::Following).await;
-    let start = Instant::now();
-    while rows(&source, "boxes").await != rows(&target, "bins").await {
-        assert!(start.elapsed() < Duration::from_secs(20), "{:?}", rows(&target, "bins").await);
-        tokio::time::sleep(Duration::from_millis(100)).await;
-    }
+    let boxes = (&source, "SELECT * FROM boxes");
+    world.until_same(boxes, (&target, "SELECT * FROM bins"), Duration::from_secs(20)).await;
 
     // without its publication the log cannot be read: it says so, and what to do
     source.batch_execute(&format!("DROP PUBLICATION gonvel_{}", from.0.simple())).await.unwrap();

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
+use gonvel_storage::catalog::history::LineFilter;
 use gonvel_storage::quarantine::Which;
 use serde_json::Value;
 use tokio_postgres::Client;
@@ -23,6 +24,8 @@ pub(super) struct Brought {
     /// What is to stand in the tables of changes and of appended rows since they were equal.
     changes: Vec<String>,
     appended: Vec<String>,
+    /// What came since all was at rest.
+    pub(super) recent: Vec<String>,
 }
 
 impl Brought {
@@ -37,6 +40,8 @@ impl Brought {
         for (partition, change) in self.reading.changes(database, "packhouse.bins").await {
             self.rows.resize_with(self.rows.len().max(partition + 1), Kept::new);
             let (new, word) = (&change["new"], change["change"].as_str().unwrap());
+            let (old, origin) = (&change["old"]["id"], &change["origin"]);
+            self.recent.push(format!("{partition}: {word} {} {} of {old}, {origin}", new["id"], new["n"]));
             match word {
                 "delete" => {
                     let id = change["old"]["id"].as_i64().unwrap();
@@ -90,6 +95,17 @@ async fn texts(client: &Client, query: &str) -> Vec<String> {
     found
 }
 
+/// Rows of a table that only grows, and which they are.
+async fn grown(client: &Client, table: &str, row: &str) -> (Vec<String>, Vec<String>) {
+    let all = texts(client, &format!("SELECT ctid::text || '|' || {row} FROM {table}.bins")).await;
+    let mut rows: Vec<(String, String)> = all
+        .iter()
+        .map(|row| row.split_once('|').map_or_else(|| (row.clone(), String::new()), |(id, row)| (row.into(), id.into())))
+        .collect();
+    rows.sort();
+    rows.into_iter().unzip()
+}
+
 async fn found(client: &Client, of: &str) -> Vec<String> {
     texts(client, &format!("SELECT id || ' ' || coalesce(n::text, 'null') || ' ' || coalesce(doc, 'null') FROM {of}")).await
 }
@@ -127,21 +143,26 @@ impl Soak {
             let mut appended = std::mem::take(&mut self.brought.appended);
             changes.sort();
             appended.sort();
-            let of_changes = "SELECT change || CASE change WHEN 'truncate' THEN ' ' || position || ' ' || sequence
-                 ELSE ' ' || coalesce(new->>'id', 'null') || ' ' || coalesce(new->>'n', 'null') END FROM changes.bins";
-            let of_rows = "SELECT id || ' ' || coalesce(n::text, 'null') FROM appended.bins";
+            let of_changes = "change || CASE change WHEN 'truncate' THEN ' ' || position || ' ' || sequence
+                 ELSE ' ' || coalesce(new->>'id', 'null') || ' ' || coalesce(new->>'n', 'null') END";
+            let (in_changes, which_changes) = grown(&self.target, "changes", of_changes).await;
+            let (in_appended, which_appended) =
+                grown(&self.target, "appended", "id || ' ' || coalesce(n::text, 'null')").await;
             let pairs = [
                 ("topic", bins.clone(), self.brought.folded()),
                 ("current", bins.clone(), found(&self.target, "current.bins").await),
                 ("history", bins, found(&self.target, "history.bins WHERE valid_to IS NULL").await),
-                ("changes", changes, texts(&self.target, of_changes).await),
-                ("appended", appended, texts(&self.target, of_rows).await),
+                ("changes", changes, in_changes),
+                ("appended", appended, in_appended),
                 ("parts", found(&self.source, "rooms").await, found(&self.target, "current.rooms").await),
             ];
             if waiting.is_empty() && pairs.iter().all(|(_, wanted, found)| wanted == found) {
-                // what only grows is compared once
-                for (name, ..) in pairs[3..5].iter().filter(|(.., found)| !found.is_empty()) {
-                    self.target.batch_execute(&format!("TRUNCATE {name}.bins")).await.unwrap();
+                // what only grows is compared once; more may have come meanwhile, of a load that is not over
+                for (table, which) in [("changes", which_changes), ("appended", which_appended)] {
+                    if !which.is_empty() {
+                        let gone = format!("DELETE FROM {table}.bins WHERE ctid = ANY ($1::text[]::tid[])");
+                        self.target.execute(&gone, &[&which]).await.unwrap();
+                    }
                 }
                 return;
             }
@@ -151,6 +172,13 @@ impl Soak {
                 let lanes: Vec<_> =
                     database.connectors().await.unwrap().into_iter().map(|c| (c.name.clone(), c.lanes)).collect();
                 let waiting: Vec<_> = waiting.iter().map(|w| (w.record_offset, w.finding.clone())).take(3).collect();
+                let lines = database.lines_of(self.from, &LineFilter::default(), 300).await.unwrap();
+                let said = lines.iter().map(|line| format!("{} {} {:?}", line.at.format("%T%.3f"), line.says, line.facts));
+                let told =
+                    [said.rev().collect(), std::mem::take(&mut self.journal), std::mem::take(&mut self.brought.recent)];
+                for part in told {
+                    eprintln!("{}\n", part.join("\n"));
+                }
                 panic!("seed {seed}: lacks and has more: {differ:?}; {waiting:?}; {:?}; {lanes:#?}", self.done);
             }
             let [.., (_, changes, _), (_, appended, _), _] = pairs;

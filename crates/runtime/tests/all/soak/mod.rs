@@ -17,6 +17,7 @@ use gonvel_runtime::systems;
 use gonvel_stand_ins::dice::Dice;
 use gonvel_storage::quarantine::Which;
 use tokio_postgres::Client;
+use tokio_postgres::error::SqlState;
 
 const MAKE: &str = "CREATE TABLE bins (id bigint PRIMARY KEY, n int, doc text, code text UNIQUE);
     ALTER TABLE bins ALTER doc SET STORAGE EXTERNAL";
@@ -33,6 +34,8 @@ struct Soak {
     to: [ConnectorId; 4],
     dice: Dice,
     done: BTreeMap<&'static str, u32>,
+    /// What was done since all was at rest, each with the time.
+    journal: Vec<String>,
     prepared: bool,
     /// Parts of rooms came or went since it was loaded.
     parts: bool,
@@ -92,6 +95,10 @@ impl Soak {
             44 => ("parts detached", format!("BEGIN; ALTER TABLE rooms DETACH PARTITION rooms_{part}; DROP TABLE rooms_{part}; COMMIT")),
             _ => ("many rows", format!("INSERT INTO bins SELECT m, m, {large}, NULL FROM generate_series({0}, {0} + 30) m ON CONFLICT DO NOTHING", 1_000 + n)),
         }
+    }
+
+    fn note(&mut self, what: String) {
+        self.journal.push(format!("{} {what}", chrono::Utc::now().format("%T%.3f")));
     }
 
     /// What a person does with a connector, or what happens to it.
@@ -161,6 +168,7 @@ impl Soak {
             }
         };
         *self.done.entry(what).or_default() += 1;
+        self.note(format!("{what} {one:?}"));
     }
 
     /// Lets all of it come to rest, and compares it.
@@ -168,7 +176,11 @@ impl Soak {
         if std::mem::take(&mut self.prepared) {
             self.source.batch_execute("COMMIT PREPARED 'soak'").await.unwrap();
         }
-        let _ = self.target.batch_execute("ALTER TABLE current.bins DROP CONSTRAINT refuses").await;
+        // whoever writes holds it for a while
+        let takes = "ALTER TABLE IF EXISTS current.bins DROP CONSTRAINT IF EXISTS refuses";
+        while let Err(error) = self.target.batch_execute(takes).await {
+            assert_eq!(error.code(), Some(&SqlState::LOCK_NOT_AVAILABLE), "{error:?}");
+        }
         // as the documentation says: what comes and goes with a part is loaded again
         if std::mem::take(&mut self.parts) {
             let rooms = ["public.rooms".to_owned()];
@@ -180,6 +192,8 @@ impl Soak {
             self.world.database.ask(one, Wish::Run, "").await.unwrap();
         }
         self.until_equal(seed).await;
+        self.journal.clear();
+        self.brought.recent.clear();
         let topic = self.world.database.topic(&TopicName::parse("packhouse.bins").unwrap()).await.unwrap();
         match self.dice.roll(4) {
             0 => self.move_back(&topic).await,
@@ -254,8 +268,9 @@ async fn whatever_is_done_to_a_table_and_its_connectors_all_ends_as_the_source_i
     world.until_state(from, State::Following).await;
     let to = to.try_into().unwrap();
     let dice = Dice::new(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1);
-    let (brought, rest, done) = (Brought::default(), Vec::new(), BTreeMap::new());
-    let mut soak = Soak { world, source, target, from, to, dice, done, prepared: false, parts: false, brought, rest };
+    let (brought, rest, done, journal) = (Brought::default(), Vec::new(), BTreeMap::new(), Vec::new());
+    let mut soak =
+        Soak { world, source, target, from, to, dice, done, journal, prepared: false, parts: false, brought, rest };
     let start = Instant::now();
     let mut step = 0;
     while start.elapsed() < Duration::from_secs(seconds) {
@@ -266,6 +281,7 @@ async fn whatever_is_done_to_a_table_and_its_connectors_all_ends_as_the_source_i
             let (kind, statement) = soak.change(step);
             match soak.source.batch_execute(&statement).await {
                 Ok(()) => {
+                    soak.note(format!("{step}: {}", statement.chars().take(120).collect::<String>()));
                     soak.parts |= kind.starts_with("parts ");
                     *soak.done.entry(kind).or_default() += 1;
                 }
@@ -285,7 +301,9 @@ async fn whatever_is_done_to_a_table_and_its_connectors_all_ends_as_the_source_i
                     fleet.stop().await
                 }
                 fleet = soak.world.fleet();
-                *soak.done.entry(if kills { "runners killed" } else { "runners replaced" }).or_default() += 1;
+                let what = if kills { "runners killed" } else { "runners replaced" };
+                *soak.done.entry(what).or_default() += 1;
+                soak.note(what.into());
             }
             tokio::time::sleep(Duration::from_millis(5)).await;
             if start.elapsed() > Duration::from_secs(seconds) {
