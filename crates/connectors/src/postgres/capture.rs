@@ -274,23 +274,35 @@ impl Capture {
         if !mark.starts_with(self.settings.anew_mark("").as_bytes()) {
             return Ok(());
         }
+        let Some(is_new) = self.transaction.as_ref().map(Transaction::has_new_next) else { return Ok(()) };
+        let named = |t: &CapturedTable| self.settings.anew_mark(&t.qualified()).as_bytes() == mark;
+        let shape = match self.settings.tables.iter().position(named).filter(|_| is_new) {
+            Some(table) => self.shape_now(table).await?.map(|shape| (table, shape)),
+            None => None,
+        };
+        if let Some((table, shape)) = &shape {
+            // what is handed on here is from before the mark
+            self.open(*table, shape, out).await?;
+        }
         // counted in every session alike, whatever tables it knows
         let Some(transaction) = &mut self.transaction else { return Ok(()) };
-        let (number, is_new) = (transaction.number, transaction.counts_new());
-        let named = |t: &CapturedTable| self.settings.anew_mark(&t.qualified()).as_bytes() == mark;
-        let Some(table) = self.settings.tables.iter().position(named).filter(|_| is_new) else { return Ok(()) };
-        let wanted = &self.settings.tables[table];
-        let shape = match tables::describe(&self.client, &self.settings.address.database, wanted).await {
-            // gone again: whoever makes it anew marks that as well
-            Err(ConnectorError::Settings { .. }) if !tables::is_there(&self.client, wanted).await? => return Ok(()),
-            shape => Arc::new(shape?),
-        };
-        self.open(table, &shape, out).await?;
+        transaction.counts_new();
+        let number = transaction.number;
+        let Some((table, shape)) = shape else { return Ok(()) };
         let followed = Followed { table, name: shape.qualified(), places: Vec::new(), shape };
         if let Some(changed) = self.changed.get_mut(&followed.name) {
             changed.note_emptied(number);
         }
         self.push(&followed, ChangeKind::Truncate, None, None)
+    }
+
+    /// What a table is like now; none where it is gone again: whoever makes it anew marks that as well.
+    async fn shape_now(&self, table: usize) -> Result<Option<Arc<TableSchema>>, ConnectorError> {
+        let wanted = &self.settings.tables[table];
+        match tables::describe(&self.client, &self.settings.address.database, wanted).await {
+            Err(ConnectorError::Settings { .. }) if !tables::is_there(&self.client, wanted).await? => Ok(None),
+            shape => Ok(Some(Arc::new(shape?))),
+        }
     }
 
     /// Makes room for changes of a table in a shape: one batch has one.

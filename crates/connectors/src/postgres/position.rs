@@ -89,6 +89,11 @@ pub(super) struct Transaction {
 }
 
 impl Transaction {
+    /// Whether the next row message is one that no earlier session appended. Until it is counted, it is none of those handed on.
+    pub(super) fn has_new_next(&self) -> bool {
+        self.seen >= self.skip
+    }
+
     /// Counts a row message; gives whether no earlier session appended it.
     pub(super) fn counts_new(&mut self) -> bool {
         self.seen += 1;

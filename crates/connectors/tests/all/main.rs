@@ -5,6 +5,7 @@
 mod apply_differential;
 mod fenced;
 mod loads;
+mod made_anew;
 mod owed;
 mod positions;
 mod preflight;
