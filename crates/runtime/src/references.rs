@@ -297,7 +297,7 @@ impl References {
         let noted = self.followed[place].noted_from.as_ref();
         let noted = noted.map_or(i64::MAX, |from| from.get(&at.partition).copied().unwrap_or(i64::MAX));
         let apply = |reference: &mut Reference, changes: &ChangeBatch, last: i64| {
-            if last >= noted { reference.apply_noting(changes) } else { reference.apply(changes) }
+            reference.take_in(changes, at.partition.0, last >= noted);
         };
         loop {
             let blocks = match self.log.recent(at, Offset(next), PARTITION_BYTES) {
@@ -362,8 +362,7 @@ impl References {
                 let Some(form) = self.form(schema).await? else { continue };
                 let mut builder = ChangeBatchBuilder::new(form.table().clone());
                 if form.read(record.key.unwrap_or_default(), record.value, record.timestamp_us, &mut builder).is_ok() {
-                    let change = builder.finish();
-                    if offset >= noted { reference.apply_noting(&change) } else { reference.apply(&change) }
+                    reference.take_in(&builder.finish(), at.partition.0, offset >= noted);
                 }
             }
         }

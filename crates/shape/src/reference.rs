@@ -130,8 +130,15 @@ impl Reference {
         self.bytes.capacity() + self.index.capacity() * 9
     }
 
-    fn split(bytes: &[u8], at: u64) -> (&[u8], &[u8], usize) {
+    /// The partition that a row came from stands before it.
+    fn partition(bytes: &[u8], at: u64) -> [u8; 4] {
         let start = usize::try_from(at).unwrap_or(0);
+        bytes[start..start + 4].try_into().unwrap_or_default()
+    }
+
+    /// A row's key, the row, and the bytes that both take with what stands beside them.
+    fn split(bytes: &[u8], at: u64) -> (&[u8], &[u8], usize) {
+        let start = usize::try_from(at).unwrap_or(0) + 4;
         let length = |from: usize| {
             let four: [u8; 4] = bytes[from..from + 4].try_into().unwrap_or_default();
             usize::try_from(u32::from_le_bytes(four)).unwrap_or(0)
@@ -139,7 +146,7 @@ impl Reference {
         let key = length(start);
         let row = length(start + 4 + key);
         let from = start + 4 + key + 4;
-        (&bytes[start + 4..start + 4 + key], &bytes[from..from + row], 8 + key + row)
+        (&bytes[start + 4..start + 4 + key], &bytes[from..from + row], 12 + key + row)
     }
 
     /// Whether rows of a table are taken in as they are: what is kept of them is called and typed alike.
@@ -161,23 +168,18 @@ impl Reference {
     /// Takes in changes of the reference, in order. Rows of another shape keep what columns of these names they have, with values
     /// of another type read as the one that is kept; a row whose key cannot be read so is equal to none.
     pub fn apply(&mut self, batch: &ChangeBatch) {
-        self.take_in(batch, false);
+        self.take_in(batch, 0, false);
     }
 
-    /// The same, and what they change is remembered until it is taken.
-    pub fn apply_noting(&mut self, batch: &ChangeBatch) {
-        self.take_in(batch, true);
-    }
-
-    fn take_in(&mut self, batch: &ChangeBatch, noted: bool) {
+    /// The same for changes of one partition of its topic: a truncate stands in each of them, and takes the rows that came from that one.
+    /// Where it is `noted`, what they change is remembered until it is taken.
+    pub fn take_in(&mut self, batch: &ChangeBatch, partition: i32, noted: bool) {
         let keys: Option<Vec<Place>> = self.keys.iter().map(|&c| self.place(c, &batch.table)).collect();
         let kept: Vec<Option<Place>> = self.kept.iter().map(|&c| self.place(c, &batch.table)).collect();
         let (mut key, mut row) = (Vec::new(), Vec::new());
         for at in 0..batch.len() {
             if batch.kinds[at] == ChangeKind::Truncate {
-                self.index.clear();
-                self.bytes.clear();
-                self.waste = 0;
+                self.remove_all(partition);
                 if noted {
                     self.changed = Changed { keys: HashMap::new(), all: Some(batch.origins[at]) };
                 }
@@ -211,7 +213,7 @@ impl Reference {
                     None => row_bytes::write(Value::Null, &mut row),
                 }
             }
-            if self.put(&key, &row) && noted {
+            if self.put(&key, &row, partition) && noted {
                 self.changed.note(&key, batch.origins[at]);
             }
         }
@@ -234,7 +236,7 @@ impl Reference {
     }
 
     /// Puts a row in; whether it says something else than the one before.
-    fn put(&mut self, key: &[u8], row: &[u8]) -> bool {
+    fn put(&mut self, key: &[u8], row: &[u8], partition: i32) -> bool {
         let hash = self.hash(key);
         let at = u64::try_from(self.bytes.len()).unwrap_or(u64::MAX);
         let four = |n: usize| u32::try_from(n).unwrap_or(u32::MAX).to_le_bytes();
@@ -244,6 +246,8 @@ impl Reference {
             Some(place) => {
                 let (_, known, length) = Self::split(bytes, *place);
                 if known == row {
+                    let start = usize::try_from(*place).unwrap_or(0);
+                    bytes[start..start + 4].copy_from_slice(&partition.to_le_bytes());
                     return false;
                 }
                 *waste += length;
@@ -253,6 +257,7 @@ impl Reference {
                 index.insert_unique(hash, at, |&at| hasher.hash_one(Self::split(bytes, at).0));
             }
         }
+        bytes.extend_from_slice(&partition.to_le_bytes());
         for part in [key, row] {
             bytes.extend_from_slice(&four(part.len()));
             bytes.extend_from_slice(part);
@@ -273,6 +278,20 @@ impl Reference {
             return true;
         }
         false
+    }
+
+    /// Takes all rows out that came from a partition.
+    fn remove_all(&mut self, partition: i32) {
+        let Self { index, bytes, waste, .. } = self;
+        index.retain(|&mut at| {
+            let stays = Self::partition(bytes, at) != partition.to_le_bytes();
+            *waste += if stays { 0 } else { Self::split(bytes, at).2 };
+            stays
+        });
+        if index.is_empty() {
+            bytes.clear();
+            *waste = 0;
+        }
     }
 
     fn compact(&mut self) {

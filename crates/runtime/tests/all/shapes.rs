@@ -288,7 +288,7 @@ async fn topics_are_carried_into_denormalised_ones_each_record_once() {
         "DELETE FROM rooms WHERE id = 5; INSERT INTO rooms VALUES (45, 'new'), (46, 'cold new')",
         "ALTER TABLE rooms ALTER id TYPE bigint; UPDATE rooms SET label = 'warm ' || id WHERE id < 4",
         "UPDATE rooms SET label = 'cold ' || id WHERE id > 20; UPDATE bins SET room = room + 1 WHERE id % 7 = 0",
-        "TRUNCATE rooms; INSERT INTO rooms VALUES (7, 'cold again')",
+        "TRUNCATE rooms; INSERT INTO rooms SELECT n, 'cold again ' || n FROM generate_series(1, 30, 2) n",
     ] {
         source.batch_execute(change).await.unwrap();
         if change.starts_with("UPDATE") {

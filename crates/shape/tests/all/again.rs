@@ -6,6 +6,7 @@ use std::sync::Arc;
 
 use crate::growers::{Change, Places, changes, changes_without, folded, growers, life, tools};
 use gonvel_core::change::{ChangeBatch, ChangeKind, OldImage};
+use gonvel_core::column::Value;
 use gonvel_core::shape::ShapeStep;
 use gonvel_shape::picking::pick;
 use gonvel_shape::plan::{Plan, References, Shape};
@@ -94,7 +95,7 @@ proptest! {
             folded(&shaped, &mut found);
             came = to;
             let to = rooms.len().min(known + more);
-            context.references.get_mut("rooms").unwrap().apply_noting(&changes(&rooms[known..to]));
+            context.references.get_mut("rooms").unwrap().take_in(&changes(&rooms[known..to]), 0, true);
             known = to;
             again(&plan, &latest(&rows[..came]), &mut context, &mut found);
         }
@@ -137,5 +138,45 @@ proptest! {
         };
         prop_assert_eq!(said(&refused), said(&whole));
         prop_assert!(refused.parts.iter().all(|part| part.partly.is_empty() && part.rows.iter().all(|row| !parts.contains(row))));
+    }
+}
+
+proptest! {
+    /// However the records of several partitions come, and wherever truncates stand among them: a reference holds the rows that each
+    /// partition comes to, also when it has let go of much.
+    #[test]
+    fn a_truncate_takes_what_came_from_its_own_partition(
+        steps in prop::collection::vec((0_i32..3, 0_u8..12, 0_i64..12), 0..80),
+        length in prop::sample::select(vec![1_usize, 40_000]),
+    ) {
+        let mut reference = Reference::new(growers(), vec![1]);
+        let mut rows: BTreeMap<i64, (i32, String)> = BTreeMap::new();
+        for (number, (partition, act, id)) in steps.into_iter().enumerate() {
+            let name = format!("{:0length$}", if act % 2 == 0 { 7 } else { number });
+            let row = Some((id, name.clone(), String::new(), 0));
+            let change = match act {
+                0 => {
+                    rows.retain(|_, (of, _)| *of != partition);
+                    Change { kind: ChangeKind::Truncate, new: None, old: None, image: OldImage::None }
+                }
+                1 | 2 => {
+                    rows.remove(&id);
+                    Change { kind: ChangeKind::Delete, new: None, old: row, image: OldImage::Key }
+                }
+                _ => {
+                    rows.insert(id, (partition, name));
+                    Change { kind: ChangeKind::Update, new: row, old: None, image: OldImage::None }
+                }
+            };
+            reference.take_in(&changes(&[change]), partition, true);
+            prop_assert_eq!(reference.len(), rows.len());
+        }
+        for id in 0..12 {
+            let mut key = Vec::new();
+            gonvel_core::row_bytes::write(Value::Long(id), &mut key);
+            let found = reference.get(&key).map(|row| reference.values(row).unwrap());
+            let wanted = rows.get(&id).map(|(_, name)| vec![Value::Text(name)]);
+            prop_assert_eq!(found, wanted, "{}", id);
+        }
     }
 }
