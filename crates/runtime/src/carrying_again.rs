@@ -7,7 +7,6 @@ use std::sync::Arc;
 
 use bytes::Bytes;
 use gonvel_connectors::postgres::round::{RowBefore, TopicChanges};
-use gonvel_connectors::postgres::sink_positions::Delivered;
 use gonvel_core::change::{ChangeBatch, ChangeKind, OldImage, Origin};
 use gonvel_core::column::ColumnBuilder;
 use gonvel_core::naming::TopicPartition;
@@ -199,12 +198,10 @@ impl<'s> Again<'s> {
             first.extend(bounds.map(|b| (TopicPartition { topic, partition: b.partition }, b.first.0)));
         }
         let mut latest = Latest::default();
-        // each partition by itself: one that was added later lacks truncates that the others have
         for (at, topic, to) in *read {
-            let next = first.get(at).copied().unwrap_or(0).min(*to);
-            let start = (*at, *topic, Delivered { next, ..Delivered::default() });
-            let reader = Reader::new(services.log.clone(), services.schemas.clone(), [start]);
-            let mut reader = reader.aside(names.to_vec()).events(events).up_to(&HashMap::from([(*at, *to)]));
+            let span = (first.get(at).copied().unwrap_or(0).min(*to), *to);
+            let reader = Reader::of_one(services.log.clone(), services.schemas.clone(), (*at, *topic), span);
+            let mut reader = reader.aside(names.to_vec()).events(events);
             while let Some(round) = reader.next().await? {
                 let mut shaping = shaping.lock().await;
                 for changes in &round.round.topics {

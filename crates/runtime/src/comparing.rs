@@ -6,7 +6,6 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
 use gonvel_connectors::postgres::round::TopicChanges;
-use gonvel_connectors::postgres::sink_positions::Delivered;
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, OldImage, Origin};
 use gonvel_core::column::Value;
 use gonvel_core::connector::CapturedTable;
@@ -33,24 +32,36 @@ pub(crate) struct End {
     next: i64,
 }
 
-/// What the topics of a table are compared with.
+/// What was before a load.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub(crate) struct Before {
-    /// The load reads what all transactions before this one have left. None where none of those can come any more.
+    /// What had ended when it was asked for: whatever of that is left the load brings. None where nothing of it can come any more.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub(crate) over: Option<u64>,
-    /// Whether the topics were emptied there: nothing from before that can be gone.
+    pub(crate) seen: Option<Snapshot>,
+    /// Whether the topics were emptied there: only what comes late can be gone.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub(crate) emptied: bool,
+    /// How many changes came late.
+    #[serde(default)]
+    late: u64,
 }
 
 impl Before {
-    /// Whether a change is of a transaction from before the load. A record that does not tell its transaction is not.
+    pub(crate) fn new(seen: Option<Snapshot>, emptied: bool) -> Self {
+        Self { seen, emptied, late: 0 }
+    }
+
+    /// Whether a change is from before the load. One that was under way then is not, nor is what does not tell its transaction.
     fn has(&self, kind: ChangeKind, transaction: u64) -> bool {
-        let Some(over) = self.over.filter(|_| kind != ChangeKind::Load && transaction != 0) else { return false };
+        let Some(seen) = self.seen.as_ref().filter(|_| kind != ChangeKind::Load) else { return false };
         // only its lower half is sent
-        let load = Snapshot { xmin: over, xmax: over, under_way: Vec::new() };
-        u32::try_from(transaction).is_ok_and(|transaction| load.widen(transaction) < over)
+        u32::try_from(transaction).is_ok_and(|transaction| transaction != 0 && seen.sees(seen.widen(transaction)))
+    }
+
+    /// Notes changes that came since.
+    pub(crate) fn note(&mut self, batch: &ChangeBatch) {
+        let is_late = |row: &usize| self.has(batch.kinds[*row], batch.origins[*row].transaction);
+        self.late += (0..batch.len()).filter(is_late).count() as u64;
     }
 }
 
@@ -99,9 +110,7 @@ struct Span {
 #[derive(Default)]
 struct Came {
     keys: HashSet<u128>,
-    /// Whether the topic was emptied, or changes came from before the load.
     emptied: bool,
-    late: bool,
 }
 
 /// Goes through a table's topics, a share of the keys at a time.
@@ -133,18 +142,16 @@ impl<'c> Comparing<'c> {
                 // one that came since held nothing, and keys may have gone to it
                 let end = ends.get(&(topic.id.0, bounds.partition.0)).copied().unwrap_or(0).max(bounds.first.0);
                 let first = if before.emptied { end } else { bounds.first.0 };
-                records += u64::try_from(if before.emptied { bounds.next.0 - first } else { bounds.records }).unwrap_or(0);
+                records += u64::try_from(bounds.records).unwrap_or(0);
                 partitions.push(Span { at, first, end, next: bounds.next.0 });
             }
             topics.push((topic, partitions));
         }
-        let mut comparing = Self { log, schemas, table, before: before.clone(), topics, shares: 1, next: 0 };
-        if before.emptied {
-            // only what came late can be gone, and that is little as a rule
-            records = comparing.late().await?;
-        }
-        comparing.shares = if before.emptied && records == 0 { 0 } else { records.div_ceil(held).max(1) };
-        Ok(comparing)
+        let shares = match before {
+            Before { emptied: true, late, .. } => late.div_ceil(held),
+            _ => records.div_ceil(held).max(1),
+        };
+        Ok(Self { log, schemas, table, before: before.clone(), topics, shares, next: 0 })
     }
 
     /// What of the next share of the keys is gone; none when all were compared.
@@ -157,7 +164,7 @@ impl<'c> Comparing<'c> {
         let mut found = Vec::new();
         for (topic, partitions) in &self.topics {
             let came = self.came(topic, partitions, share).await?;
-            if came.emptied && !came.late {
+            if came.emptied && self.before.late == 0 {
                 continue;
             }
             let mut gone = Vec::new();
@@ -172,35 +179,14 @@ impl<'c> Comparing<'c> {
         Ok(Some(found))
     }
 
-    /// What one partition holds from one offset to another. Each is read by itself: what counts is where each stands in its own partition,
-    /// and one that was added later lacks truncates that the others have.
-    fn reader(&self, topic: &Topic, at: TopicPartition, (from, to): (i64, i64)) -> Reader {
-        let reader =
-            Reader::new(self.log.clone(), self.schemas.clone(), [(at, 0, Delivered { next: from, ..Delivered::default() })]);
+    fn reader(&self, topic: &Topic, at: TopicPartition, span: (i64, i64)) -> Reader {
+        let reader = Reader::of_one(self.log.clone(), self.schemas.clone(), (at, 0), span);
         // what is no row of a table is none that could be gone
-        reader.aside(vec![topic.name.as_str().to_owned()]).up_to(&HashMap::from([(at, to)]))
+        reader.aside(vec![topic.name.as_str().to_owned()])
     }
 
     fn is_of(&self, share: u64, key: u128) -> bool {
         key % u128::from(self.shares) == u128::from(share)
-    }
-
-    /// How many changes from before the load came since it was begun.
-    async fn late(&self) -> Result<u64, Failure> {
-        let mut late = 0;
-        for (topic, partitions) in &self.topics {
-            for span in partitions {
-                let mut reader = self.reader(topic, span.at, (span.end, span.next));
-                while let Some(round) = reader.next().await? {
-                    for changes in &round.round.topics {
-                        let batch = &changes.batches[0];
-                        let is_late = |row: &usize| self.before.has(batch.kinds[*row], batch.origins[*row].transaction);
-                        late += (0..batch.len()).filter(is_late).count() as u64;
-                    }
-                }
-            }
-        }
-        Ok(late)
     }
 
     /// The keys that came since the load was begun.
@@ -224,9 +210,7 @@ impl<'c> Comparing<'c> {
         }
         let batch = &changes.batches[0];
         for (row, (_, key)) in changes.changes.iter().enumerate() {
-            if self.before.has(batch.kinds[row], batch.origins[row].transaction) {
-                came.late = true;
-            } else {
+            if !self.before.has(batch.kinds[row], batch.origins[row].transaction) {
                 came.keys.extend(Some(hash(key)).filter(|key| self.is_of(share, *key)));
             }
         }
@@ -234,7 +218,7 @@ impl<'c> Comparing<'c> {
 
     /// The rows that were there before that, by what came late too, and did not come.
     async fn missing(&self, topic: &Topic, span: &Span, share: u64, came: &Came, origin: Origin) -> Result<Latest, Failure> {
-        let mut reader = self.reader(topic, span.at, (span.first, if came.late { span.next } else { span.end }));
+        let mut reader = self.reader(topic, span.at, (span.first, if self.before.late > 0 { span.next } else { span.end }));
         let mut latest = Latest::keys_only();
         while let Some(round) = reader.next().await? {
             for changes in &round.round.topics {
@@ -302,8 +286,11 @@ mod tests {
     use super::*;
 
     const PARTITIONS: i32 = 3;
-    /// The load reads what all transactions before this one have left.
-    const OVER: u64 = (7 << 32) + 100;
+    /// What had ended when the load was asked for: 50 had, 60 was under way, 150 came later.
+    fn seen() -> Snapshot {
+        let era = 7 << 32;
+        Snapshot { xmin: era + 60, xmax: era + 100, under_way: vec![era + 60] }
+    }
 
     /// What is in a topic as a source writes it, and what a plain model says of it.
     struct Written {
@@ -316,6 +303,7 @@ mod tests {
         live: HashMap<(i32, i64), bool>,
         /// Keys since the ends were noted, but for what came late.
         came: HashSet<i64>,
+        late: u64,
         ended: bool,
         position: u64,
     }
@@ -356,6 +344,7 @@ mod tests {
             let of = if key.is_some() { of_key..of_key + 1 } else { 0..self.blocks.len() };
             self.blocks[of].iter_mut().for_each(|b| b.push(key, Some(&value), &[], 1, Some(self.value_schema), None));
             let is_late = kind != ChangeKind::Load && transaction == 50;
+            self.late += u64::from(is_late);
             match kind {
                 ChangeKind::Truncate => self.live.clear(),
                 ChangeKind::Delete => drop(self.live.remove(&(partition, id))),
@@ -420,6 +409,7 @@ mod tests {
                 blocks: (0..PARTITIONS).map(|_| BlockBuilder::default()).collect(),
                 live: HashMap::new(),
                 came: HashSet::new(),
+                late: 0,
                 ended: false,
                 position: 0,
             };
@@ -438,14 +428,14 @@ mod tests {
             assert!(records >= 40);
             written.ended = true;
             let (knows, empties, adds) = (case % 5 > 0, case % 3 == 0, case % 4 == 1);
-            let before = Before { over: knows.then_some(OVER), emptied: knows && empties };
+            let mut before = Before::new(knows.then(seen), knows && empties);
             if before.emptied {
                 written.write(&table, ChangeKind::Truncate, 0, 0);
             }
             for step in 0..20 {
                 let (kind, id) = change(&mut roll, 60);
                 // the log brings what is from before first, as a rule; a load tells no transaction
-                let transaction = if step < 10 && knows { 50 } else { 150 * (roll(2).unsigned_abs()) };
+                let transaction = if step < 10 && knows { 50 } else { [0, 60, 150][usize::try_from(roll(3)).unwrap()] };
                 written.write(&table, kind, id, if kind == ChangeKind::Load { 0 } else { transaction });
                 if step == 8 && adds {
                     written.append().await;
@@ -454,6 +444,7 @@ mod tests {
                 }
             }
             written.append().await;
+            before.late = written.late;
             let wanted = written.gone();
             for held in [HELD, 9] {
                 let ports: (Arc<dyn TopicLog>, Arc<dyn SchemaStore>) = (database.clone(), database.clone());

@@ -8,6 +8,7 @@ use gonvel_connectors::postgres::source::{SourceSettings, TableChanges};
 use gonvel_connectors::postgres::tables::describe;
 use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, Origin};
 use gonvel_core::connector::{CapturedTable, Definition, ExistingRows};
+use gonvel_core::loading::Snapshot;
 use gonvel_core::ports::Level;
 use gonvel_core::shape::Shapes;
 
@@ -18,14 +19,16 @@ use crate::outgoing::{Blocks, Out};
 use crate::source_position::Position;
 use crate::status::{Board, now_us};
 
-/// Does with the rows that are in the topics of some tables as was said; gives what tells it.
+/// Does with the rows that are in the topics of some tables as was said; gives what tells it. What the log brings late, of what had ended
+/// when the load was asked for, is `seen`.
 pub(crate) async fn begin_over(
     work: &Work<'_>,
     out: &mut Out<'_>,
     client: &Client,
     settings: &SourceSettings,
     position: &mut Position,
-    (existing, these): (ExistingRows, &(dyn Fn(&CapturedTable) -> bool + Sync)),
+    (existing, seen): (ExistingRows, Option<&Snapshot>),
+    these: &(dyn Fn(&CapturedTable) -> bool + Sync),
 ) -> Result<Blocks, Failure> {
     let Definition::Source(definition) = work.assignment.connector.definition() else { return Ok(Vec::new()) };
     if existing == ExistingRows::Keep {
@@ -43,7 +46,8 @@ pub(crate) async fn begin_over(
             continue;
         }
         let (ends, records) = ends(&*work.services.log, table, &definition.shape).await?;
-        let before = Before { over: position.source.after.get(&name).copied(), emptied: empties };
+        // where only some rows are loaded, what did not come is not gone
+        let before = Before::new(seen.filter(|_| table.load_where.is_none()).cloned(), empties);
         if records > 0 {
             let facts =
                 [("table", name.clone().into()), ("records", records.into()), ("existing_rows", existing.word().into())];
@@ -53,7 +57,7 @@ pub(crate) async fn begin_over(
             }
         }
         // what is not in the topics yet may come late, and be gone
-        if before.over.is_some() || (records > 0 && !empties) {
+        if before.seen.is_some() || (records > 0 && !empties) {
             position.comparing.insert(name.clone(), ends);
             position.before.insert(name, before);
         }

@@ -1,10 +1,9 @@
 //! A sink that delivers a topic for the first time: what becomes of the rows that are in its table.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 
 use gonvel_connectors::postgres::existing::KnownKeys;
 use gonvel_connectors::postgres::sink::PgSink;
-use gonvel_connectors::postgres::sink_positions::Delivered;
 use gonvel_core::connector::ExistingRows;
 use gonvel_core::naming::{TopicId, TopicPartition};
 use gonvel_core::ports::{Level, Topic};
@@ -68,24 +67,18 @@ impl FirstTime {
         unbegun: &HashSet<TopicId>,
     ) -> Result<KnownKeys, Failure> {
         let mut known = KnownKeys::default();
-        let mut spans = Vec::new();
         let read = topics.iter().zip(&self.places).enumerate().filter(|(place, (_, first))| place == *first);
         for (place, (topic, _)) in read.filter(|(_, (topic, _))| unbegun.contains(&topic.id)) {
             for bounds in work.services.log.bounds(topic.id).await? {
                 let at = TopicPartition { topic: topic.id, partition: bounds.partition };
-                let start = (at, place, Delivered { next: bounds.first.0, ..Delivered::default() });
-                spans.push((start, HashMap::from([(at, bounds.next.0)])));
-            }
-        }
-        // each partition by itself: one that was added later lacks truncates that the others have
-        for (start, limit) in spans {
-            let reader = Reader::new(work.services.log.clone(), work.services.schemas.clone(), [start]);
-            let reader = reader.shaped(self.shaping.clone()).events(&self.events);
-            // a record that cannot be read ends it: which row it is about cannot be told
-            let mut reader = reader.up_to(&limit);
-            while let Some(round) = reader.next().await? {
-                for changes in &round.round.topics {
-                    sink.note_keys(changes, &mut known).await?;
+                let (log, schemas) = (work.services.log.clone(), work.services.schemas.clone());
+                let reader = Reader::of_one(log, schemas, (at, place), (bounds.first.0, bounds.next.0));
+                // a record that cannot be read ends it: which row it is about cannot be told
+                let mut reader = reader.shaped(self.shaping.clone()).events(&self.events);
+                while let Some(round) = reader.next().await? {
+                    for changes in &round.round.topics {
+                        sink.note_keys(changes, &mut known).await?;
+                    }
                 }
             }
         }

@@ -88,10 +88,13 @@ async fn take_in(
     let empties = settings.load.rows && !settings.whole_rows;
     let back: Vec<String> = new.iter().filter(|name| position.counts.contains_key(*name)).cloned().collect();
     let void = if empties { back.as_slice() } else { &[] };
-    if let Err(error) = change_tables(settings, &mut position.source, &new, &gone, void).await {
-        let settings = over_void(work, settings.clone(), error).await?;
-        change_tables(&settings, &mut position.source, &new, &gone, void).await?;
-    }
+    let seen = match change_tables(settings, &mut position.source, &new, &gone, void).await {
+        Err(error) => {
+            let settings = over_void(work, settings.clone(), error).await?;
+            change_tables(&settings, &mut position.source, &new, &gone, void).await?
+        }
+        seen => seen?,
+    };
     position.counts.retain(|name, _| !gone.contains(name));
     position.comparing.retain(|name, _| !gone.contains(name));
     position.before.retain(|name, _| !gone.contains(name));
@@ -105,7 +108,7 @@ async fn take_in(
     if let (Definition::Source(definition), true) = (work.assignment.connector.definition(), settings.load.rows) {
         let existing = definition.existing_rows.unwrap_or_default();
         let first = |table: &CapturedTable| new.contains(&table.qualified()) && !back.contains(&table.qualified());
-        parts.extend(begin_over(work, out, client, settings, position, (existing, &first)).await?);
+        parts.extend(begin_over(work, out, client, settings, position, (existing, seen.as_ref()), &first).await?);
     }
     position.coming.clear();
     append(work.services, parts, progress(work, position)?).await?;
@@ -189,7 +192,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             made => made?,
         };
         let mut first = Position { source, counts: anew.counts, reloaded: anew.reloaded, ..Position::default() };
-        let parts = begin_over(&work, &mut out, &client, &settings, &mut first, (existing, &|_| true)).await?;
+        let parts = begin_over(&work, &mut out, &client, &settings, &mut first, (existing, None), &|_| true).await?;
         // stored before anything is captured: a crash before this line makes the slot anew, one after it keeps it
         append(work.services, parts, progress(&work, &first)?).await?;
         first
@@ -207,9 +210,10 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         work.services.fleet.reloads(work.connector(), position.reloaded).await?
     {
         let void = existing_rows != ExistingRows::Keep;
-        load_again(&settings, &mut position.source, &again, void).await?;
+        let seen = load_again(&settings, &mut position.source, &again, void).await?;
         let asked = |table: &CapturedTable| again.contains(&table.qualified());
-        let parts = begin_over(&work, &mut out, &client, &settings, &mut position, (existing_rows, &asked)).await?;
+        let existing = (existing_rows, Some(&seen));
+        let parts = begin_over(&work, &mut out, &client, &settings, &mut position, existing, &asked).await?;
         position.reloaded = number;
         position.columns.iter_mut().filter(|(name, _)| again.contains(name)).for_each(|(_, mark)| mark.forget());
         append(work.services, parts, progress(&work, &position)?).await?;
@@ -411,8 +415,11 @@ async fn write(
     let mut parts = Vec::new();
     let mut latest_us = None;
     for changes in &captured.changes {
-        let table = &tables[changes.table];
-        let counts = position.counts.entry(table.qualified()).or_default();
+        let name = tables[changes.table].qualified();
+        if let Some(before) = position.before.get_mut(&name) {
+            before.note(&changes.batch);
+        }
+        let counts = position.counts.entry(name).or_default();
         parts.extend(out.write(changes, counts).await?);
         if let Some(origin) = changes.batch.origins.last() {
             latest_us = latest_us.max(Some(origin.commit_time_us));

@@ -38,7 +38,7 @@ pub(crate) struct Position {
     /// Tables whose rows that are gone are looked for once they are loaded, with where their topics ended before.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub(crate) comparing: BTreeMap<String, Vec<End>>,
-    /// What else is known of those.
+    /// What was before those loads; beside the ends, which versions before this know in that form.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub(crate) before: BTreeMap<String, Before>,
     /// Numbers of rows of the quarantine that were appended, and are perhaps not noted there yet.

@@ -1,5 +1,6 @@
 //! From the stream's messages to batches of changes, with the initial load's chunks in their places between them.
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -316,8 +317,24 @@ impl Capture {
         Ok(())
     }
 
+    /// The place of a table that is captured, by its name.
+    fn place(&self, schema: &str, name: &str) -> Option<usize> {
+        self.settings.tables.iter().position(|t| t.schema == schema && t.table == name)
+    }
+
     async fn relation(&mut self, relation: &Relation, out: &Out) -> Result<(), ConnectorError> {
-        let table = self.settings.tables.iter().position(|t| t.schema == relation.schema && t.table == relation.name);
+        let mut table = self.place(&relation.schema, &relation.name);
+        let mut relation = Cow::Borrowed(relation);
+        if table.is_none() {
+            // one that had another name for a while brings its rows under it, and has its own again
+            if let Some((schema, name)) = tables::name_now(&self.client, relation.oid).await? {
+                table = self.place(&schema, &name);
+                if table.is_some() {
+                    relation = Cow::Owned(Relation { schema, name, ..relation.into_owned() });
+                }
+            }
+        }
+        let relation = &*relation;
         let Some(table) = table.or_else(|| self.find(relation)) else {
             if self.position.lent.is_none() {
                 publication::refuse_renamed(&self.client, &self.settings, &relation.schema, &relation.name).await?;

@@ -105,9 +105,9 @@ pub(super) async fn change(
     };
     let wanted = there(client, settings).await?;
     if wanted.is_empty() {
-        let has = of(client, &settings.publication()).await?;
-        if !has.is_empty() {
-            changes.push_str(&format!("ALTER PUBLICATION {name} DROP TABLE {}; ", listed(has)));
+        if !had.is_empty() {
+            let had = had.values().cloned().collect();
+            changes.push_str(&format!("ALTER PUBLICATION {name} DROP TABLE {}; ", listed(had)));
         }
     } else {
         changes.push_str(&format!("ALTER PUBLICATION {name} SET TABLE {}; ", listed(wanted)));
@@ -119,24 +119,12 @@ pub(super) async fn change(
     client.batch_execute(&changes).await.map_err(during)?;
     // one that was made anew since it was looked would be sent with nothing that tells so
     let has = published(client, &settings.publication()).await?;
-    if has.iter().any(|(oid, table)| !had.contains_key(oid) && !new.contains(table)) {
+    let came = has.iter().filter(|(oid, _)| !had.contains_key(oid));
+    if came.map(|(_, (schema, table))| format!("{schema}.{table}")).any(|table| !new.contains(&table)) {
         client.batch_execute("ROLLBACK").await.map_err(during)?;
         return Err(ConnectorError::try_again("a table was made anew just now", "Gonvel looks again by itself"));
     }
     client.batch_execute(&note(settings)).await.map_err(during)
-}
-
-/// The tables of a publication as `schema.table`, each by its number: another one of the same name has another.
-async fn published(client: &Client, publication: &str) -> Result<HashMap<u32, String>, ConnectorError> {
-    let rows = client
-        .query(
-            "SELECT c.oid, n.nspname || '.' || c.relname FROM pg_publication p JOIN pg_publication_rel r ON r.prpubid = p.oid
-             JOIN pg_class c ON c.oid = r.prrelid JOIN pg_namespace n ON n.oid = c.relnamespace WHERE p.pubname = $1",
-            &[&publication],
-        )
-        .await
-        .map_err(|e| explain(&e, "reading the publication"))?;
-    Ok(rows.iter().map(|row| (row.get(0), row.get(1))).collect())
 }
 
 /// The settings' tables that are there. One that was dropped keeps its changes in the log; there is nothing to publish of it.
@@ -169,16 +157,22 @@ pub(super) async fn remove(client: &Client, publication: &str) -> Result<(), Con
         .map_err(|e| explain(&e, "dropping the publication"))
 }
 
+/// The tables of a publication, by schema and name.
 async fn of(client: &Client, publication: &str) -> Result<HashSet<(String, String)>, ConnectorError> {
+    Ok(published(client, publication).await?.into_values().collect())
+}
+
+/// The same, each by its number: another one of the same name has another.
+async fn published(client: &Client, publication: &str) -> Result<HashMap<u32, (String, String)>, ConnectorError> {
     let rows = client
         .query(
-            "SELECT n.nspname::text, c.relname::text FROM pg_publication p JOIN pg_publication_rel r ON r.prpubid = p.oid
+            "SELECT c.oid, n.nspname::text, c.relname::text FROM pg_publication p JOIN pg_publication_rel r ON r.prpubid = p.oid
              JOIN pg_class c ON c.oid = r.prrelid JOIN pg_namespace n ON n.oid = c.relnamespace WHERE p.pubname = $1",
             &[&publication],
         )
         .await
         .map_err(|e| explain(&e, "reading the publication"))?;
-    Ok(rows.iter().map(|row| (row.get(0), row.get(1))).collect())
+    Ok(rows.iter().map(|row| (row.get(0), (row.get(1), row.get(2)))).collect())
 }
 
 /// The publication was dropped: the server cannot read its log by one that was made later.

@@ -128,17 +128,18 @@ pub async fn change_tables(
     new: &[String],
     gone: &[String],
     void: &[String],
-) -> Result<(), ConnectorError> {
+) -> Result<Option<Snapshot>, ConnectorError> {
     let client = connect(&settings.address).await?;
     publication::change(&client, settings, new, void).await?;
     for table in gone {
         position.loaded(table);
     }
-    if settings.load.rows && !new.is_empty() {
-        let now = current_snapshot(&client).await?;
-        new.iter().for_each(|table| position.take_in(table, &now));
+    if !settings.load.rows || new.is_empty() {
+        return Ok(None);
     }
-    Ok(())
+    let now = current_snapshot(&client).await?;
+    new.iter().for_each(|table| position.take_in(table, &now));
+    Ok(Some(now))
 }
 
 /// Makes the slot and learns, in the same transaction, what its first position sees.
@@ -159,7 +160,7 @@ async fn make_slot(settings: &SourceSettings) -> Result<(u64, Snapshot), Connect
 
 /// Notes in a position that tables are to be loaded again from their start. Nothing may be streamed from the position yet. Where what
 /// was appended before is `void`, rows are loaded as well whose transaction was under way, or not yet visible; those may come twice, in
-/// order.
+/// order. Gives what had ended when it was asked for.
 ///
 /// # Errors
 /// [`ConnectorError`] if the server does not answer.
@@ -168,7 +169,7 @@ pub async fn load_again(
     position: &mut PgPosition,
     tables: &[String],
     void: bool,
-) -> Result<(), ConnectorError> {
+) -> Result<Snapshot, ConnectorError> {
     let now = snapshot_with_subtransactions(&connect(&settings.address).await?).await?;
     let captured = |name: &&String| settings.tables.iter().any(|t| t.qualified() == **name);
     for table in tables.iter().filter(captured) {
@@ -178,7 +179,7 @@ pub async fn load_again(
             position.load_again(table, now.clone());
         }
     }
-    Ok(())
+    Ok(now)
 }
 
 /// Drops a slot; where it is done by a lease, not the one of whoever came after.

@@ -302,6 +302,16 @@ fn decimal(modifier: i32) -> ColumnType {
     }
 }
 
+/// The schema and name that a table has now, by its number; none if it is gone.
+///
+/// # Errors
+/// [`ConnectorError`] if the server does not answer.
+pub(super) async fn name_now(client: &Client, oid: u32) -> Result<Option<(String, String)>, ConnectorError> {
+    let name = "SELECT n.nspname::text, c.relname::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = $1";
+    let row = client.query_opt(name, &[&oid]).await.map_err(|e| explain(&e, "looking at a table"))?;
+    Ok(row.map(|row| (row.get(0), row.get(1))))
+}
+
 /// Turns relation messages into table shapes, asking the database for what the messages do not say.
 #[derive(Debug, Default)]
 pub struct Describer {

@@ -1,44 +1,18 @@
 //! A source's slot and publication belong to whoever holds the lane: one that was frozen and wakes changes neither.
 
-use std::time::Duration;
-
+use crate::bins_and_lines::settings;
 use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::publication::differences;
 use gonvel_connectors::postgres::slot::{change_tables, clean_up, prepare};
 use gonvel_connectors::postgres::source::SourceSettings;
-use gonvel_core::connector::{CapturedTable, InitialLoad};
-use gonvel_core::naming::{ConnectorId, Epoch};
-use gonvel_core::ports::DatabaseAddress;
-use gonvel_stand_ins::postgres_cluster::OWNER;
+use gonvel_core::naming::Epoch;
 use gonvel_stand_ins::test_cluster::TestCluster;
 use tokio_postgres::Client;
-use uuid::Uuid;
 
 /// The slot and what the publication sends.
 async fn made(client: &Client) -> (String, Vec<String>) {
     let slot = client.query_one("SELECT string_agg(slot_name || confirmed_flush_lsn, ',') FROM pg_replication_slots", &[]);
     let tables = client.query("SELECT tablename::text FROM pg_publication_tables ORDER BY 1", &[]);
     (slot.await.unwrap().get(0), tables.await.unwrap().iter().map(|row| row.get(0)).collect())
-}
-
-fn table(name: &str) -> CapturedTable {
-    CapturedTable::whole("public", name, name)
-}
-
-fn settings(cluster: &TestCluster, epoch: i64, tables: &[&str]) -> SourceSettings {
-    SourceSettings {
-        connector: ConnectorId(Uuid::from_u128(7)),
-        epoch: Epoch(epoch),
-        void: None,
-        address: DatabaseAddress::new("127.0.0.1", cluster.port, "packhouse", OWNER, &cluster.password),
-        tables: tables.iter().map(|name| table(name)).collect(),
-        patterns: None,
-        load: InitialLoad::default(),
-        whole_rows: false,
-        fetches_unsent: false,
-        start: None,
-        silence: Duration::from_secs(10),
-    }
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -72,25 +46,4 @@ async fn a_former_holder_of_the_lane_drops_no_slot_and_changes_no_publication() 
     let after = made(&client).await;
     assert!(after.0 != before.0 && after.1 == ["lines"], "{after:?}");
     clean_up(&void.address, void.connector).await.unwrap();
-}
-
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_table_that_was_made_anew_since_it_was_looked_is_not_sent_without_a_mark() {
-    let cluster = TestCluster::start(&["packhouse"]).await;
-    let client = cluster.connect("packhouse").await.unwrap();
-    client.batch_execute("CREATE TABLE bins (id int PRIMARY KEY)").await.unwrap();
-    let mut position = prepare(&settings(&cluster, 1, &["bins"])).await.unwrap();
-    let both = settings(&cluster, 1, &["bins", "lines"]);
-    client.batch_execute("CREATE TABLE lines (id int PRIMARY KEY)").await.unwrap();
-    let found = differences(&client, &both).await.unwrap();
-    assert_eq!(found.new, ["public.lines"]);
-    client.batch_execute("DROP TABLE bins; CREATE TABLE bins (id int PRIMARY KEY)").await.unwrap();
-    let late = change_tables(&both, &mut position, &found.new, &[], &[]).await;
-    assert!(matches!(&late, Err(ConnectorError::TryAgain { .. })), "{late:?}");
-    assert_eq!(made(&client).await.1, [] as [String; 0]);
-    let found = differences(&client, &both).await.unwrap();
-    assert_eq!(found.new, ["public.bins", "public.lines"]);
-    change_tables(&both, &mut position, &found.new, &[], &["public.bins".to_owned()]).await.unwrap();
-    assert_eq!(made(&client).await.1, ["bins", "lines"]);
-    clean_up(&both.address, both.connector).await.unwrap();
 }

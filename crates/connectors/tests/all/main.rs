@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
 
 mod apply_differential;
+mod bins_and_lines;
 mod fenced;
 mod loads;
 mod made_anew;

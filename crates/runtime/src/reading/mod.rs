@@ -255,6 +255,19 @@ impl Reader {
         }
     }
 
+    /// A reader of what one partition, of a topic by its place, holds from one offset to another. Who looks through topics again reads them so:
+    /// what counts is where a record stands in its own partition, and a truncate stands in each. Read together they wait for one another at
+    /// it, and one that was added later lacks those from before.
+    pub(crate) fn of_one(
+        log: Arc<dyn TopicLog>,
+        schemas: Arc<dyn SchemaStore>,
+        (at, topic): (TopicPartition, usize),
+        (from, to): (i64, i64),
+    ) -> Self {
+        let start = (at, topic, Delivered { next: from, ..Delivered::default() });
+        Self::new(log, schemas, [start]).up_to(&HashMap::from([(at, to)]))
+    }
+
     /// The same, with the transactions of sources delivered whole.
     pub(crate) fn whole(mut self, whole: Whole) -> Self {
         self.whole = Some(whole);

@@ -248,3 +248,41 @@ async fn rows_that_came_and_went_with_a_part_while_the_lane_was_behind_go_with_t
     }
     fleet.stop().await;
 }
+
+/// A load that brings only some rows does not say of the others that they are gone: what the log brings of them late is there.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn rows_that_a_load_leaves_out_stay_where_the_log_brings_them_late() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    source
+        .batch_execute(
+            "CREATE TABLE rooms (id bigint PRIMARY KEY, n int); INSERT INTO rooms SELECT m, 0 FROM generate_series(0, 49) m",
+        )
+        .await
+        .unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    let mut definition = world.source(&["rooms"], 3).await;
+    definition.tables[0].load_where = Some("id < 20".into());
+    let from = world.connector("from-packhouse", definition).await;
+    world.connector("to-settlement", world.sink(&["rooms"]).await).await;
+    let fleet = world.fleet();
+    let all = |wanted: &'static str| world.until_same((&source, wanted), (&target, "SELECT * FROM rooms"), PATIENCE);
+    all("SELECT * FROM rooms WHERE id < 20").await;
+    world.until_state(from, State::Following).await;
+    world.database.ask(from, Wish::Pause, "").await.unwrap();
+    world.until_state(from, State::Paused).await;
+    source
+        .batch_execute(
+            "INSERT INTO rooms SELECT m, 1 FROM generate_series(100, 149) m; UPDATE rooms SET n = 1 WHERE id IN (1, 30)",
+        )
+        .await
+        .unwrap();
+    world.database.ask_to_load_again(from, &["public.rooms".to_owned()], ExistingRows::Empty).await.unwrap();
+    world.database.ask(from, Wish::Run, "").await.unwrap();
+    all("SELECT * FROM rooms WHERE id < 20 OR n = 1").await;
+    // and are there still when the load is done
+    world.until_state(from, State::Following).await;
+    source.batch_execute("UPDATE rooms SET n = 2 WHERE id = 2").await.unwrap();
+    all("SELECT * FROM rooms WHERE id < 20 OR n = 1").await;
+    fleet.stop().await;
+}

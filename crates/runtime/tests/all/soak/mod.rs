@@ -51,7 +51,7 @@ impl Soak {
         let (id, n) = (self.dice.roll(60), self.dice.roll(1_000));
         let large = format!("repeat('doc {step} ', {})", 1 + self.dice.roll(2) * 500);
         let (part, part_from) = (id / 20, id / 20 * 20);
-        match self.dice.roll(48) {
+        match self.dice.roll(50) {
             0..8 => ("inserts", format!("INSERT INTO bins VALUES ({id}, {n}, {large}, 'code {id}') ON CONFLICT DO NOTHING")),
             8..14 => ("updates", format!("UPDATE bins SET n = {n}, doc = {large} WHERE id = {id}")),
             14..20 => ("updates of a part", format!("UPDATE bins SET n = {n} WHERE id BETWEEN {id} AND {}", id + 5)),
@@ -93,6 +93,16 @@ impl Soak {
             43 => ("parts attached", format!("BEGIN; CREATE TABLE rooms_{part} (LIKE rooms INCLUDING ALL); INSERT INTO rooms_{part} SELECT m, {n}, {large}
                  FROM generate_series({part_from}, {part_from} + 9) m; ALTER TABLE rooms ATTACH PARTITION rooms_{part} FOR VALUES FROM ({part_from}) TO ({part_from} + 20); COMMIT")),
             44 => ("parts detached", format!("BEGIN; ALTER TABLE rooms DETACH PARTITION rooms_{part}; DROP TABLE rooms_{part}; COMMIT")),
+            48 => (
+                "renames",
+                format!(
+                    "BEGIN; ALTER TABLE bins RENAME TO bins_before; UPDATE bins_before SET n = {n} WHERE id BETWEEN {id} AND {};
+                     INSERT INTO bins_before VALUES ({}, {n}, {large}, NULL) ON CONFLICT DO NOTHING; ALTER TABLE bins_before RENAME TO bins; COMMIT",
+                    id + 5,
+                    400 + id
+                ),
+            ),
+            49 => ("columns renamed", format!("ALTER TABLE bins RENAME COLUMN extra_{} TO extra_{}", n % 3, (n + 1) % 3)),
             _ => ("many rows", format!("INSERT INTO bins SELECT m, m, {large}, NULL FROM generate_series({0}, {0} + 30) m ON CONFLICT DO NOTHING", 1_000 + n)),
         }
     }

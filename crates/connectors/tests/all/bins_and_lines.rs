@@ -1,0 +1,28 @@
+//! What a source of some tables is told.
+
+use std::time::Duration;
+
+use gonvel_connectors::postgres::source::SourceSettings;
+use gonvel_core::connector::{CapturedTable, InitialLoad};
+use gonvel_core::naming::{ConnectorId, Epoch};
+use gonvel_core::ports::DatabaseAddress;
+use gonvel_stand_ins::postgres_cluster::OWNER;
+use gonvel_stand_ins::test_cluster::TestCluster;
+use uuid::Uuid;
+
+/// Of tables of the packhouse, each into a topic of its name, by a lease.
+pub fn settings(cluster: &TestCluster, epoch: i64, tables: &[&str]) -> SourceSettings {
+    SourceSettings {
+        connector: ConnectorId(Uuid::from_u128(7)),
+        epoch: Epoch(epoch),
+        void: None,
+        address: DatabaseAddress::new("127.0.0.1", cluster.port, "packhouse", OWNER, &cluster.password),
+        tables: tables.iter().map(|name| CapturedTable::whole("public", name, name)).collect(),
+        patterns: None,
+        load: InitialLoad::default(),
+        whole_rows: false,
+        fetches_unsent: false,
+        start: None,
+        silence: Duration::from_secs(10),
+    }
+}
