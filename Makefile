@@ -10,7 +10,7 @@ export GONVEL_PG_PORT ?= 54470
 TARGET := $(if $(CARGO_TARGET_DIR),$(CARGO_TARGET_DIR),target)
 CONSOLE_SOURCES := $(shell find console/src console/index.html console/*.ts console/*.cjs console/*.json -type f -not -path '*/api/types.ts' 2>/dev/null)
 POSTGRESQL := "/usr/lib/postgresql/*/bin/initdb=postgresql-15" "cc=gcc libc6-dev"
-CHROMIUM := "/usr/bin/chromium=chromium"
+CHROMIUM := "/usr/bin/chromium-headless-shell=chromium-headless-shell"
 
 .PHONY: help upgrade demo demo-reset demo-empty test test-rust test-console test-e2e check chaos fuzz bench screenshots console openapi \
   packages-demo packages-test binary clean
@@ -79,6 +79,7 @@ test-e2e: packages-test
 check: console e2e/node_modules/.package-lock.json
 	cargo fmt --all --check
 	node scripts/check-arrows.mjs
+	node scripts/check-circles.mjs
 	cargo clippy --workspace --all-targets --quiet -- -D warnings
 	cd console && npm run --silent lint && npm run --silent format && npx tsc --noEmit
 	cd e2e && npx tsc --noEmit && npm run --silent format

@@ -8,10 +8,10 @@ target=$(realpath --canonicalize-missing "${CARGO_TARGET_DIR:-target}")
 parts=" ${*:-rust console e2e} "
 wanted() { [[ $parts == *" $1 "* ]]; }
 logs=$(mktemp -d)
-beside=
+declare -A beside=()
 rooms=
 finish() {
-  [ -z "$beside" ] || kill "$beside" 2>/dev/null || true
+  [ ${#beside[@]} -eq 0 ] || kill "${beside[@]}" 2>/dev/null || true
   rm -rf "$logs" ${rooms:+"$rooms"}
 }
 trap finish EXIT
@@ -28,6 +28,28 @@ timed() { # name, command...
   fi
 }
 
+# the same beside what comes next; what it said is shown when it is waited for
+aside() { # name, command...
+  local name=$1
+  shift
+  (
+    began=$SECONDS
+    "$@" >"$logs/$name" 2>&1 && outcome=0 || outcome=$?
+    echo $((SECONDS - began)) >"$logs/$name-seconds"
+    exit $outcome
+  ) &
+  beside[$name]=$!
+}
+waited() { # name, what it is
+  local outcome=0
+  wait "${beside[$1]}" || outcome=$?
+  unset "beside[$1]"
+  echo "== $2"
+  cat "$logs/$1"
+  times+=("$(printf '%4d s  %s' "$(cat "$logs/$1-seconds")" "$2")")
+  [ $outcome -eq 0 ] || failed+=("$1")
+}
+
 console_part() {
   make --no-print-directory console || return
   if wanted e2e; then make --no-print-directory e2e/node_modules/.package-lock.json || return; fi
@@ -37,27 +59,12 @@ console_part() {
 # the program that is not optimised reads the console's files where they are, but wants their folder
 mkdir -p console/dist
 # the console's packages, bundle, types and tests use little of the processors that the Rust code waits for
-if wanted console || wanted e2e; then
-  (
-    began=$SECONDS
-    console_part >"$logs/console" 2>&1 && outcome=0 || outcome=$?
-    echo $((SECONDS - began)) >"$logs/console-seconds"
-    exit $outcome
-  ) &
-  beside=$!
-fi
+if wanted console || wanted e2e; then aside console console_part; fi
 if wanted rust || wanted e2e; then
   # one choice of packages for all: another one would compile half of them again
   timed "Rust: compiled" cargo test --workspace --no-run --quiet
 fi
-if [ -n "$beside" ]; then
-  wait "$beside" && outcome=0 || outcome=$?
-  beside=
-  echo "== console: its packages, bundle, types and tests"
-  cat "$logs/console"
-  times+=("$(printf '%4d s  console: packages, bundle, types, tests (beside the compiling)' "$(cat "$logs/console-seconds")")")
-  [ $outcome -eq 0 ] || failed+=("console")
-fi
+if [ -n "${beside[console]:-}" ]; then waited console "console: packages, bundle, types, tests (beside the compiling)"; fi
 # a cluster for each test and a profile for each browser are thousands of files that no disk need see, where memory has room for them
 room() { df --output=avail --block-size=1M /dev/shm | tail -1; }
 memory() { awk '/^MemAvailable/ { print int($2 / 1024) }' /proc/meminfo; }
@@ -70,13 +77,15 @@ fi
 # half of a test's time is waiting for a database: twice as many at a time as there are processors
 export RUST_TEST_THREADS=${RUST_TEST_THREADS:-$(($(nproc) * 2))}
 built() { [[ " ${failed[*]:-} " != *"Rust: compiled"* && " ${failed[*]:-} " != *" console "* ]]; }
-if wanted rust; then timed "Rust: tests" cargo test --workspace --quiet --no-fail-fast; fi
 walks() (cd e2e && GONVEL_BINARY=$target/debug/gonvel npm test --silent)
+# the walks and the Rust tests wait at other times: side by side they take as long as the processors need, and not each its own waiting besides
 if wanted e2e && built; then
-  timed "walks in the browser" walks
+  aside walks walks
 elif wanted e2e; then
   failed+=("walks in the browser: not begun, since what they walk in could not be built")
 fi
+if wanted rust; then timed "Rust: tests" cargo test --workspace --quiet --no-fail-fast; fi
+if [ -n "${beside[walks]:-}" ]; then waited walks "walks in the browser (beside the Rust tests)"; fi
 
 echo
 printf '%s\n' "${times[@]}"

@@ -1,6 +1,6 @@
 /** A demo of its own for each file of walks: its own folder, ports and PostgreSQL cluster. */
 import { execFileSync, spawn, spawnSync, type ChildProcess } from 'node:child_process';
-import { chmodSync, mkdtempSync, readFileSync, realpathSync, rmSync } from 'node:fs';
+import { chmodSync, mkdtempSync, readdirSync, readFileSync, realpathSync, rmSync } from 'node:fs';
 import { createServer } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -8,6 +8,9 @@ import { join } from 'node:path';
 import { test as base } from '@playwright/test';
 
 const binary = process.env.GONVEL_BINARY ?? '../target/debug/gonvel';
+// Debian's `psql` is a program in front of the one here, which takes as long again to begin
+const versions = readdirSync('/usr/lib/postgresql').map(Number);
+const postgres = `/usr/lib/postgresql/${Math.max(...versions)}/bin`;
 
 async function freePort(): Promise<number> {
   return new Promise((resolve, reject) => {
@@ -90,7 +93,7 @@ export class Demo {
   /** Runs SQL in one of the demo's databases, as the first line of its result. */
   sql(database: string, statement: string): string {
     const options = ['-h', '127.0.0.1', '-p', String(this.pgPort), '-U', 'gonvel', '-d', database, '-AtX', '-q'];
-    return execFileSync('psql', [...options, '-v', 'ON_ERROR_STOP=1', '-c', statement], {
+    return execFileSync(`${postgres}/psql`, [...options, '-v', 'ON_ERROR_STOP=1', '-c', statement], {
       env: { ...process.env, PGPASSFILE: join(this.home, 'pgpass') },
       maxBuffer: 256 << 20,
     })
@@ -111,7 +114,7 @@ export class Demo {
   program(name: string, ...words: string[]): void {
     const options = ['-h', '127.0.0.1', '-p', String(this.pgPort), '-U', 'gonvel'];
     const env = { ...process.env, PGPASSFILE: join(this.home, 'pgpass') };
-    execFileSync(name, [...options, ...words], { env, stdio: ['ignore', 'ignore', 'inherit'] });
+    execFileSync(`${postgres}/${name}`, [...options, ...words], { env, stdio: ['ignore', 'ignore', 'inherit'] });
   }
 
   /** Runs a command of the product's own against this server. */
@@ -122,8 +125,7 @@ export class Demo {
 
   private postgres(...words: string[]): void {
     const data = realpathSync(join(this.home, 'postgres'));
-    const bin = '/usr/lib/postgresql/15/bin';
-    const program = `${bin}/pg_ctl`;
+    const program = `${postgres}/pg_ctl`;
     const asUser = process.getuid?.() === 0 ? ['runuser', '-u', 'postgres', '--', program] : [program];
     const [first = program, ...rest] = asUser;
     execFileSync(first, [...rest, ...words, '-w', '-D', data], { cwd: '/', stdio: 'ignore' });

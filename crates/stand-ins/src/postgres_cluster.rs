@@ -128,18 +128,18 @@ pub fn free_port() -> io::Result<u16> {
 }
 
 /// Makes the data of a cluster in a folder if it is not there, and gives where it is and the file with its password. The server
-/// is not started.
+/// is not started. `stored` gives what the cluster is to know of the password it is given.
 ///
 /// # Errors
 /// [`ClusterError`] with the remedy.
-pub fn laid(home: &Path) -> Result<(PathBuf, PathBuf), ClusterError> {
+pub fn laid(home: &Path, stored: fn(&str) -> String) -> Result<(PathBuf, PathBuf), ClusterError> {
     let user = server_user()?;
     fs::create_dir_all(home).map_err(file_error(format!("cannot make {}", home.display())))?;
     let home = home.canonicalize().map_err(file_error(format!("cannot find {}", home.display())))?;
     let data = data_folder(&home, user.as_ref())?;
     let pass_file = home.join("pgpass");
     if !data.join("PG_VERSION").exists() {
-        make(&programs()?, &data, &pass_file, user.as_ref())?;
+        make(&programs()?, &data, &pass_file, user.as_ref(), stored)?;
     }
     Ok((data, pass_file))
 }
@@ -204,7 +204,7 @@ impl Cluster {
     pub async fn start(options: &ClusterOptions) -> Result<Self, ClusterError> {
         let programs = programs()?;
         let user = server_user()?;
-        let (data, pass_file) = laid(&options.home)?;
+        let (data, pass_file) = laid(&options.home, str::to_owned)?;
         let password = read_password(&pass_file)?;
         write_private(&pass_file, &format!("127.0.0.1:{}:*:{OWNER}:{password}\n", options.port))?;
         let mut cluster = Self { port: options.port, password, data, programs, child: None, stopped: false };
@@ -401,12 +401,18 @@ fn data_log(data: &Path) -> Result<fs::File, ClusterError> {
     fs::OpenOptions::new().create(true).append(true).open(path).map_err(file_error("cannot open the server's log"))
 }
 
-fn make(programs: &Path, data: &Path, pass_file: &Path, user: Option<&User>) -> Result<(), ClusterError> {
+fn make(
+    programs: &Path,
+    data: &Path,
+    pass_file: &Path,
+    user: Option<&User>,
+    stored: fn(&str) -> String,
+) -> Result<(), ClusterError> {
     let password = random_password()?;
     fs::create_dir_all(data).map_err(file_error(format!("cannot make {}", data.display())))?;
     fs::set_permissions(data, fs::Permissions::from_mode(0o700)).map_err(file_error("cannot protect the data folder"))?;
     let secret = std::env::temp_dir().join(format!("gonvel-{}", random_password()?));
-    write_private(&secret, &password)?;
+    write_private(&secret, &stored(&password))?;
     if let Some(user) = user {
         for path in [data, secret.as_path()] {
             chown(path, Some(user.uid), Some(user.gid))

@@ -6,6 +6,10 @@ use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
+use base64::Engine;
+use hmac::{Hmac, KeyInit, Mac};
+use sha2::{Digest, Sha256};
+
 use crate::postgres_cluster::{Cluster, ClusterOptions, free_port, laid};
 
 /// A cluster for one test: on a free port, in a folder that goes with it, without waiting for disks.
@@ -212,7 +216,7 @@ impl TestCluster {
     /// # Panics
     /// If it does not run.
     pub fn freeze(&self, frozen: bool) {
-        let (data, _) = laid(&self.options.home).expect("its folder");
+        let (data, _) = laid(&self.options.home, str::to_owned).expect("its folder");
         let pid = fs::read_to_string(data.join("postmaster.pid")).expect("it runs");
         let pid = pid.lines().next().unwrap_or_default().trim().to_owned();
         // no session is made meanwhile: who makes them is stopped first, and goes on last
@@ -269,17 +273,33 @@ fn template() -> PathBuf {
     let owner = fs::metadata("/proc/self").expect("/proc").uid();
     let version = fs::read_dir("/usr/lib/postgresql").into_iter().flatten().filter_map(Result::ok);
     let version = version.filter_map(|e| e.file_name().to_str()?.parse::<u32>().ok()).max().unwrap_or_default();
-    let there = PathBuf::from(format!("/tmp/gonvel-test-template-{owner}-{version}"));
+    let there = PathBuf::from(format!("/tmp/gonvel-test-template-{owner}-{version}-quick"));
     if !there.exists() {
         let fresh = tempfile::Builder::new().prefix("gonvel-test-template").tempdir_in("/tmp").expect("a temporary folder");
         fs::set_permissions(fresh.path(), fs::Permissions::from_mode(0o755)).expect("a folder of one's own");
-        laid(fresh.path()).expect("PostgreSQL's initdb");
+        laid(fresh.path(), soon_proved).expect("PostgreSQL's initdb");
         // another test may have been faster: then its own stays, and this one goes
         if fs::rename(fresh.path(), &there).is_ok() {
             let _ = fresh.keep();
         }
     }
     there
+}
+
+/// What a cluster is to know of a password so that it is proved by one round of hashing instead of 4,096, which a test would do for
+/// each of its sessions: a stored key and a server's key (RFC 5802, section 3).
+fn soon_proved(password: &str) -> String {
+    let signed = |key: &[u8], text: &[u8]| {
+        let mut mac = Hmac::<Sha256>::new_from_slice(key).expect("a key of any length");
+        mac.update(text);
+        mac.finalize().into_bytes()
+    };
+    let salt = *b"sixteen bytes of";
+    // with one round, what is salted is the signature of the salt and the number of the block
+    let salted = signed(password.as_bytes(), &[salt.as_slice(), &[0, 0, 0, 1]].concat());
+    let stored = Sha256::digest(signed(&salted, b"Client Key"));
+    let base64 = |bytes: &[u8]| base64::engine::general_purpose::STANDARD.encode(bytes);
+    format!("SCRAM-SHA-256$1:{}${}:{}", base64(&salt), base64(&stored), base64(&signed(&salted, b"Server Key")))
 }
 
 impl std::ops::Deref for TestCluster {

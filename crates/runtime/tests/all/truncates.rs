@@ -82,13 +82,31 @@ async fn lanes_that_come_to_truncates_of_two_topics_the_other_way_round_do_not_w
         }
     }
 
-    // the same records in topics of which each lane reads one partition, and comes to one truncate first
+    // the same records in topics of which each lane reads one partition: it comes to one truncate at once, and has much to read before the
+    // other, which the other lane waits at
     let mut copies = Vec::new();
     for name in ["copy.bins", "copy.lines"] {
         copies.push(
             world.database.create_topic(&TopicName::parse(name).unwrap(), 2, &TopicSettings::default()).await.unwrap(),
         );
     }
+    let much = |records: &[Record]| {
+        let truncate = records.iter().position(|record| record.key.is_none()).unwrap();
+        let (before, after) = records.split_at(truncate);
+        let often = before.iter().cycle().take(60_000);
+        pack(&often.chain(after).cloned().collect::<Vec<_>>())
+    };
+    let part = |copy: usize, partition: i32, blocks| PartitionBlocks {
+        to: TopicPartition { topic: copies[copy].id, partition: PartitionId(partition) },
+        blocks,
+    };
+    let parts = vec![
+        part(0, 0, pack(&held[0][0])),
+        part(0, 1, much(&held[0][1])),
+        part(1, 0, much(&held[1][0])),
+        part(1, 1, pack(&held[1][1])),
+    ];
+    world.database.append(AppendBatch { parts, ..AppendBatch::default() }).await.unwrap();
     let delivered = |table: &str| DeliveredTopic {
         topic: format!("copy.{table}"),
         schema: "public".into(),
@@ -98,21 +116,8 @@ async fn lanes_that_come_to_truncates_of_two_topics_the_other_way_round_do_not_w
     let mut sink = SinkDefinition::of(world.connection("settlement").await, vec![delivered("bins"), delivered("lines")]);
     sink.placing.lanes = 2;
     let to = world.connector("to-settlement", sink).await;
-    let truncate = |records: &[Record]| 1 + records.iter().position(|record| record.key.is_none()).unwrap();
-    let cut: Vec<[usize; 2]> = held.iter().map(|both| [truncate(&both[0]), truncate(&both[1])]).collect();
-    append(&world, &copies[0], 0, &held[0][0][..cut[0][0]]).await;
-    append(&world, &copies[1], 1, &held[1][1][..cut[1][1]]).await;
     let both_wait = "SELECT 1 FROM gonvel.sink_positions WHERE at_truncate IS NOT NULL HAVING count(*) = 2";
     until_one(&target, both_wait).await;
-    // what has nothing to do with the truncates goes on
-    append(&world, &copies[0], 1, &held[0][1][..cut[0][1] - 1]).await;
-    let loaded = held[0][0].iter().chain(&held[0][1]).filter(|r| r.key.is_some()).count() - 31;
-    until_one(&target, &format!("SELECT 1 FROM bins HAVING count(*) = {loaded}")).await;
-    // and the other partitions come to theirs
-    append(&world, &copies[0], 1, &held[0][1][cut[0][1] - 1..]).await;
-    append(&world, &copies[1], 0, &held[1][0]).await;
-    append(&world, &copies[0], 0, &held[0][0][cut[0][0]..]).await;
-    append(&world, &copies[1], 1, &held[1][1][cut[1][1]..]).await;
     let start = Instant::now();
     for table in ["bins", "lines"] {
         while rows(&source, table).await != rows(&target, table).await {
