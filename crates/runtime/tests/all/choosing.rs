@@ -11,7 +11,7 @@ use gonvel_core::ports::TopicLog;
 use gonvel_core::table_patterns::TablePatterns;
 use tokio_postgres::Client;
 
-const PATIENCE: Duration = Duration::from_secs(40);
+const PATIENCE: Duration = Duration::from_secs(90);
 
 async fn clients(world: &World) -> (Client, Client) {
     (world.cluster.connect("packhouse").await.unwrap(), world.cluster.connect("settlement").await.unwrap())

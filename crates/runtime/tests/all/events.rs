@@ -24,7 +24,7 @@ use rand::{Rng, SeedableRng};
 use serde_json::{Value, json};
 use tokio_postgres::Client;
 
-const PATIENCE: Duration = Duration::from_secs(30);
+const PATIENCE: Duration = Duration::from_secs(90);
 const ROOMS: i64 = 12;
 
 const AVRO: &str = r#"{"type":"record","name":"Reading","fields":[

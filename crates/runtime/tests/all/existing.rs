@@ -10,7 +10,7 @@ use tokio_postgres::Client;
 
 use crate::support::{TABLES, World, rows, topic_changes, write};
 
-const PATIENCE: Duration = Duration::from_secs(60);
+const PATIENCE: Duration = Duration::from_secs(90);
 const BOTH: [&str; 2] = ["bins", "lines"];
 
 async fn begun() -> (World, Client, Client) {

@@ -18,7 +18,7 @@ use gonvel_core::shape::{ShapeStep, Step};
 use gonvel_core::topic_settings::TopicSettings;
 use serde_json::json;
 
-const PATIENCE: Duration = Duration::from_secs(40);
+const PATIENCE: Duration = Duration::from_secs(90);
 const WEIGHED: i64 = 3_000;
 
 const AVRO: &str = r#"{"type":"record","name":"Weighed","fields":[{"name":"bin","type":"long"},

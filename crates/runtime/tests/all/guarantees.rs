@@ -8,7 +8,7 @@ use gonvel_core::naming::{ConnectorId, ConnectorName};
 use gonvel_storage::quarantine::Which;
 use tokio_postgres::Client;
 
-const PATIENCE: Duration = Duration::from_secs(30);
+const PATIENCE: Duration = Duration::from_secs(90);
 
 /// A flow whose target has a row for every row that is delivered.
 async fn flow(guarantee: Guarantee) -> (World, Client, Client, ConnectorId) {

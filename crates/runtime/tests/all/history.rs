@@ -18,7 +18,7 @@ use tokio_postgres::Client;
 
 use crate::support::*;
 
-const PATIENCE: Duration = Duration::from_secs(30);
+const PATIENCE: Duration = Duration::from_secs(90);
 
 async fn insert(source: &Client, rows: i64) {
     for _ in 0..rows {

@@ -13,7 +13,7 @@ use gonvel_storage::quarantine::Which;
 use serde_json::{Value, json};
 use tokio_postgres::Client;
 
-const PATIENCE: Duration = Duration::from_secs(40);
+const PATIENCE: Duration = Duration::from_secs(90);
 const BINS: i64 = 4_000;
 
 /// Rooms with long labels, and bins that stand in them; the source carries both.

@@ -74,9 +74,9 @@ async fn whatever_tells_rows_apart_the_target_becomes_the_source() {
     world.connector("into-settlement", world.sink(&tables).await).await;
     let fleet = world.fleet();
     stir(&source, 1_001).await;
-    world.until_equal(&source, &target, &tables, Duration::from_secs(60)).await;
+    world.until_equal(&source, &target, &tables, Duration::from_secs(90)).await;
     stir(&source, 2_001).await;
-    world.until_equal(&source, &target, &tables, Duration::from_secs(60)).await;
+    world.until_equal(&source, &target, &tables, Duration::from_secs(90)).await;
 
     // a column that a key only carries along is no part of it: its change is an update, not another row
     let changes = topic_changes(&world.database, "packhouse.carrying").await;

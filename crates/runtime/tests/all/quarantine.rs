@@ -11,7 +11,7 @@ use gonvel_storage::quarantine::{Kept, Which};
 use tokio_postgres::Client;
 
 const BINS: &str = "CREATE TABLE bins (id bigint PRIMARY KEY, weight_kg int, grade text)";
-const PATIENCE: Duration = Duration::from_secs(20);
+const PATIENCE: Duration = Duration::from_secs(90);
 
 async fn begin(rows: i64) -> (World, Client, Client) {
     let world = World::new().await;

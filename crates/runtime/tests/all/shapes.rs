@@ -12,7 +12,7 @@ use gonvel_runtime::systems;
 use serde_json::json;
 use tokio_postgres::Client;
 
-const PATIENCE: Duration = Duration::from_secs(40);
+const PATIENCE: Duration = Duration::from_secs(90);
 
 fn steps(name: &str, steps: serde_json::Value) -> Shapes {
     let steps: Vec<ShapeStep> = serde_json::from_value(steps).unwrap();

@@ -16,7 +16,7 @@ use gonvel_runtime::history::parted;
 use serde_json::json;
 use tokio_postgres::Client;
 
-const PATIENCE: Duration = Duration::from_secs(20);
+const PATIENCE: Duration = Duration::from_secs(90);
 
 async fn topic(world: &World, name: &str) -> Topic {
     world.database.topic(&TopicName::parse(name).unwrap()).await.unwrap()

@@ -19,7 +19,7 @@ use gonvel_storage::quarantine::Which;
 use serde_json::{Value, json};
 use tokio_postgres::Client;
 
-const PATIENCE: Duration = Duration::from_secs(40);
+const PATIENCE: Duration = Duration::from_secs(90);
 const EVENTS: i64 = 1_200;
 const TOPIC: &str = "coldstore.events";
 /// A reading that no column takes, and an event of another type of the same key after it.

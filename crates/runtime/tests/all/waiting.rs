@@ -7,7 +7,7 @@ use gonvel_stand_ins::between::Between;
 
 use crate::support::{TABLES, World};
 
-const PATIENCE: Duration = Duration::from_secs(60);
+const PATIENCE: Duration = Duration::from_secs(90);
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_sink_that_waits_for_a_lock_says_whose_it_is_and_can_be_paused() {

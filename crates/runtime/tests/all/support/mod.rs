@@ -132,7 +132,7 @@ impl World {
             if let Some(lane) = found.said().find(|l| l.state == state) {
                 return lane.reason.clone().unwrap_or_default();
             }
-            assert!(start.elapsed() < Duration::from_secs(30), "not {state:?}: {:?}", found.lanes);
+            assert!(start.elapsed() < Duration::from_secs(90), "not {state:?}: {:?}", found.lanes);
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
     }
