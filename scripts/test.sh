@@ -11,7 +11,10 @@ logs=$(mktemp -d)
 declare -A beside=()
 rooms=
 finish() {
-  [ ${#beside[@]} -eq 0 ] || kill "${beside[@]}" 2>/dev/null || true
+  # with all that they started: browsers and demos do not end by themselves
+  for group in "${beside[@]}"; do
+    kill -- -"$group" && wait "$group" || true
+  done 2>/dev/null
   rm -rf "$logs" ${rooms:+"$rooms"}
 }
 trap finish EXIT
@@ -32,12 +35,15 @@ timed() { # name, command...
 aside() { # name, command...
   local name=$1
   shift
+  # a group of its own, which ends as one
+  set -m
   (
     began=$SECONDS
     "$@" >"$logs/$name" 2>&1 && outcome=0 || outcome=$?
     echo $((SECONDS - began)) >"$logs/$name-seconds"
     exit $outcome
   ) &
+  set +m
   beside[$name]=$!
 }
 waited() { # name, what it is

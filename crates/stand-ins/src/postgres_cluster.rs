@@ -82,7 +82,7 @@ pub struct Cluster {
     pub port: u16,
     /// The owner's password.
     pub password: String,
-    data: PathBuf,
+    pub(crate) data: PathBuf,
     programs: PathBuf,
     child: Option<Child>,
     stopped: bool,

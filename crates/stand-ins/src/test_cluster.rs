@@ -216,8 +216,7 @@ impl TestCluster {
     /// # Panics
     /// If it does not run.
     pub fn freeze(&self, frozen: bool) {
-        let (data, _) = laid(&self.options.home, str::to_owned).expect("its folder");
-        let pid = fs::read_to_string(data.join("postmaster.pid")).expect("it runs");
+        let pid = fs::read_to_string(self.data.join("postmaster.pid")).expect("it runs");
         let pid = pid.lines().next().unwrap_or_default().trim().to_owned();
         // no session is made meanwhile: who makes them is stopped first, and goes on last
         if frozen {

@@ -1,4 +1,4 @@
-//! What a source of some tables is told.
+//! What a source of some tables is told, and what its publication sends.
 
 use std::time::Duration;
 
@@ -8,6 +8,7 @@ use gonvel_core::naming::{ConnectorId, Epoch};
 use gonvel_core::ports::DatabaseAddress;
 use gonvel_stand_ins::postgres_cluster::OWNER;
 use gonvel_stand_ins::test_cluster::TestCluster;
+use tokio_postgres::Client;
 use uuid::Uuid;
 
 /// Of tables of the packhouse, each into a topic of its name, by a lease.
@@ -25,4 +26,10 @@ pub fn settings(cluster: &TestCluster, epoch: i64, tables: &[&str]) -> SourceSet
         start: None,
         silence: Duration::from_secs(10),
     }
+}
+
+/// The tables that a publication sends, by name.
+pub async fn sent(client: &Client) -> Vec<String> {
+    let tables = client.query("SELECT tablename::text FROM pg_publication_tables ORDER BY 1", &[]).await.unwrap();
+    tables.iter().map(|row| row.get(0)).collect()
 }

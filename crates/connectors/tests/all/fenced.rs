@@ -1,6 +1,6 @@
 //! A source's slot and publication belong to whoever holds the lane: one that was frozen and wakes changes neither.
 
-use crate::bins_and_lines::settings;
+use crate::bins_and_lines::{sent, settings};
 use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::slot::{change_tables, clean_up, prepare};
 use gonvel_connectors::postgres::source::SourceSettings;
@@ -11,8 +11,7 @@ use tokio_postgres::Client;
 /// The slot and what the publication sends.
 async fn made(client: &Client) -> (String, Vec<String>) {
     let slot = client.query_one("SELECT string_agg(slot_name || confirmed_flush_lsn, ',') FROM pg_replication_slots", &[]);
-    let tables = client.query("SELECT tablename::text FROM pg_publication_tables ORDER BY 1", &[]);
-    (slot.await.unwrap().get(0), tables.await.unwrap().iter().map(|row| row.get(0)).collect())
+    (slot.await.unwrap().get(0), sent(client).await)
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -2,14 +2,13 @@
 
 use std::time::Duration;
 
-use crate::bins_and_lines::settings;
+use crate::bins_and_lines::{sent, settings};
 use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::publication::differences;
 use gonvel_connectors::postgres::slot::{change_tables, clean_up, prepare};
 use gonvel_connectors::postgres::source::{Captured, PgSource};
 use gonvel_core::change::ChangeKind;
 use gonvel_stand_ins::test_cluster::TestCluster;
-use tokio_postgres::Client;
 
 async fn next(source: &mut PgSource) -> Captured {
     tokio::time::timeout(Duration::from_secs(20), source.next()).await.unwrap().unwrap().unwrap()
@@ -48,11 +47,6 @@ async fn what_went_with_the_table_before_is_told_though_the_session_ends_between
     }
     assert_eq!(told, [ChangeKind::Insert, ChangeKind::Insert, ChangeKind::Truncate, ChangeKind::Insert]);
     clean_up(&settings.address, settings.connector).await.unwrap();
-}
-
-async fn sent(client: &Client) -> Vec<String> {
-    let tables = client.query("SELECT tablename::text FROM pg_publication_tables ORDER BY 1", &[]).await.unwrap();
-    tables.iter().map(|row| row.get(0)).collect()
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -4,14 +4,12 @@
 
 use std::time::{Duration, Instant};
 
-use crate::support::{World, rows, topic_changes, topic_records};
+use crate::support::{PATIENCE, World, rows, topic_changes, topic_records};
 use gonvel_core::connector::{CapturedTable, Encoding, SourceDefinition, State, ValidConnector, ValueForm, Values, Wish};
 use gonvel_core::naming::{ConnectorName, TopicName};
 use gonvel_core::ports::TopicLog;
 use gonvel_core::table_patterns::TablePatterns;
 use tokio_postgres::Client;
-
-const PATIENCE: Duration = Duration::from_secs(90);
 
 async fn clients(world: &World) -> (Client, Client) {
     (world.cluster.connect("packhouse").await.unwrap(), world.cluster.connect("settlement").await.unwrap())
@@ -88,7 +86,7 @@ async fn tables_are_found_by_their_names_also_those_made_later_and_with_what_was
     })
     .await;
     world.connector("to-settlement", world.sink(&["line_1", "line_2"]).await).await;
-    world.until_equal(&source, &target, &["line_1", "line_2"], PATIENCE).await;
+    world.until_equal(&source, &target, &["line_1", "line_2"]).await;
 
     // what was changed in a table that is gone before anyone looked is in the log, and is brought all the same
     source.batch_execute("CREATE TABLE line_9 (id int PRIMARY KEY, n int)").await.unwrap();
@@ -162,7 +160,7 @@ async fn columns_keys_rows_and_partitions_are_captured_as_chosen_and_an_edit_cha
     source.batch_execute("VACUUM FULL weighings_11").await.unwrap();
     world.until_state(id, State::Following).await;
     let to = world.connector("to-settlement", world.sink(&["bins", "tags", "weighings"]).await).await;
-    world.until_equal(&source, &target, &["tags", "weighings"], PATIENCE).await;
+    world.until_equal(&source, &target, &["tags", "weighings"]).await;
     until("the chosen rows did not come", async || {
         let expected = source
             .query("SELECT (id, grade, weight)::text FROM bins WHERE id <= 100 OR id IN (398, 399) ORDER BY 1", &[])
@@ -198,7 +196,7 @@ async fn columns_keys_rows_and_partitions_are_captured_as_chosen_and_an_edit_cha
     let valid = ValidConnector::check(to, ConnectorName::parse("to-settlement").unwrap(), sink.into()).unwrap();
     world.database.change_connector(&valid, 1, &[], "").await.unwrap();
     source.batch_execute("INSERT INTO rooms VALUES (2, 'south'); UPDATE weighings SET kg = 0 WHERE id = 5").await.unwrap();
-    world.until_equal(&source, &target, &["rooms", "weighings"], PATIENCE).await;
+    world.until_equal(&source, &target, &["rooms", "weighings"]).await;
     until("the column did not come back", async || {
         let select = "SELECT (id, grade, secret, weight)::text FROM bins ORDER BY 1";
         let both = (source.query(select, &[]).await.unwrap(), target.query(select, &[]).await.ok()?);
@@ -214,7 +212,7 @@ async fn columns_keys_rows_and_partitions_are_captured_as_chosen_and_an_edit_cha
     source.batch_execute("DROP TABLE rooms").await.unwrap();
     world.database.start_anew(&[id]).await.unwrap();
     source.batch_execute("UPDATE weighings SET kg = 1 WHERE id = 6").await.unwrap();
-    world.until_equal(&source, &target, &["weighings"], PATIENCE).await;
+    world.until_equal(&source, &target, &["weighings"]).await;
     world.until_state(id, State::Following).await;
     fleet.stop().await;
 }
@@ -229,7 +227,7 @@ async fn truncates_are_sent_again_when_rows_become_changes() {
     let fleet = world.fleet();
     let id = world.connector("from-packhouse", definition.clone()).await;
     world.connector("to-settlement", world.sink(&["bins"]).await).await;
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     definition.values.form = ValueForm::Change;
     let valid = ValidConnector::check(id, ConnectorName::parse("from-packhouse").unwrap(), definition.into()).unwrap();
     world.database.change_connector(&valid, 1, &[], "").await.unwrap();
@@ -239,7 +237,7 @@ async fn truncates_are_sent_again_when_rows_become_changes() {
     })
     .await;
     source.batch_execute("TRUNCATE bins; INSERT INTO bins VALUES (3)").await.unwrap();
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     fleet.stop().await;
 }
 

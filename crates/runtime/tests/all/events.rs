@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use crate::support::{World, topic_changes};
+use crate::support::{PATIENCE, World, topic_changes};
 use bytes::Bytes;
 use gonvel_core::block::BlockBuilder;
 use gonvel_core::connector::{
@@ -24,7 +24,6 @@ use rand::{Rng, SeedableRng};
 use serde_json::{Value, json};
 use tokio_postgres::Client;
 
-const PATIENCE: Duration = Duration::from_secs(90);
 const ROOMS: i64 = 12;
 
 const AVRO: &str = r#"{"type":"record","name":"Reading","fields":[

@@ -1,8 +1,6 @@
 //! Every type of value, through the initial load and through the stream, from one database into another: what arrives is
 //! what the source shows.
 
-use std::time::Duration;
-
 use crate::support::World;
 use gonvel_core::connector::State;
 
@@ -71,7 +69,7 @@ async fn what_arrives_is_what_the_source_shows() {
     let (source_id, _) = world.flow(&["samples"], 2).await;
     let fleet = world.fleet();
     world.until_state(source_id, State::Following).await;
-    world.until_equal(&source, &target, &["samples"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["samples"]).await;
     for row in &ROWS[3..] {
         source.batch_execute(&format!("INSERT INTO samples VALUES {row}")).await.unwrap_or_else(|e| panic!("{row}: {e:?}"));
     }
@@ -88,7 +86,7 @@ async fn what_arrives_is_what_the_source_shows() {
         )
         .await
         .unwrap();
-    world.until_equal(&source, &target, &["samples"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["samples"]).await;
     source
         .batch_execute(&format!(
             "INSERT INTO plain_samples SELECT {plain} FROM samples s WHERE NOT EXISTS
@@ -98,7 +96,7 @@ async fn what_arrives_is_what_the_source_shows() {
         ))
         .await
         .unwrap();
-    world.until_equal(&source, &target, &["plain_samples"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["plain_samples"]).await;
     // a column without a binary form comes in the middle: the session goes on as text, and nothing is lost
     source
         .batch_execute(
@@ -107,7 +105,7 @@ async fn what_arrives_is_what_the_source_shows() {
         )
         .await
         .unwrap();
-    world.until_equal(&source, &target, &["plain_samples"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["plain_samples"]).await;
     // the table that was made is like the source's, but for types that the target does not have
     let types = "SELECT string_agg(attname || ' ' || format_type(atttypid, atttypmod), ', ' ORDER BY attname) FROM pg_attribute
                  WHERE attrelid = 'samples'::regclass AND attnum > 0 AND attname NOT IN ('ripe', 'ripes', 'spot', 'weighed')";

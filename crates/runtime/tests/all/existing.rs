@@ -8,9 +8,8 @@ use gonvel_core::shape::Shapes;
 use serde_json::json;
 use tokio_postgres::Client;
 
-use crate::support::{TABLES, World, rows, topic_changes, write};
+use crate::support::{PATIENCE, TABLES, World, rows, topic_changes, write};
 
-const PATIENCE: Duration = Duration::from_secs(90);
 const BOTH: [&str; 2] = ["bins", "lines"];
 
 async fn begun() -> (World, Client, Client) {
@@ -47,7 +46,7 @@ async fn a_source_that_is_made_again_lets_rows_go_that_went_while_nobody_looked(
     let (world, source, target) = begun().await;
     let mut fleet = world.fleet();
     let (mut from, to) = world.flow(&BOTH, 3).await;
-    world.until_equal(&source, &target, &BOTH, PATIENCE).await;
+    world.until_equal(&source, &target, &BOTH).await;
     let cases = [ExistingRows::Keep, ExistingRows::Empty, ExistingRows::Compare];
     for (number, existing) in cases.into_iter().enumerate() {
         delete(&world, from).await;
@@ -78,7 +77,7 @@ async fn a_source_that_is_made_again_lets_rows_go_that_went_while_nobody_looked(
             world.database.ask_to_load_again(from, &tables, ExistingRows::Compare).await.unwrap();
             world.database.start_anew(&[from]).await.unwrap();
         }
-        world.until_equal(&source, &target, &BOTH, PATIENCE).await;
+        world.until_equal(&source, &target, &BOTH).await;
         world.until_state(from, State::Following).await;
     }
     // what did not change meanwhile, and what others wrote, is not told to be gone
@@ -91,7 +90,7 @@ async fn a_source_that_is_made_again_lets_rows_go_that_went_while_nobody_looked(
         let writer = write(world.cluster.connect("packhouse").await.unwrap(), 60, 9);
         let deletes = async {
             writer.await;
-            world.until_equal(&source, &target, &BOTH, PATIENCE).await;
+            world.until_equal(&source, &target, &BOTH).await;
             world.until_state(from, State::Following).await;
             deleted(&topic_changes(&world.database, "packhouse.bins").await)
         };
@@ -115,11 +114,11 @@ async fn what_is_gone_is_told_of_whole_rows_too_and_a_topic_of_several_tables_ke
     };
     let from = world.connector("whole", definition(None).await).await;
     world.connector("to-settlement", world.sink(&["bins"]).await).await;
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     delete(&world, from).await;
     source.batch_execute("DELETE FROM bins WHERE id % 3 = 0").await.unwrap();
     let again = world.connector("again", definition(Some(ExistingRows::Compare)).await).await;
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     delete(&world, again).await;
 
     // rows of another table in the same topic are not this one's to tell of
@@ -133,7 +132,7 @@ async fn what_is_gone_is_told_of_whole_rows_too_and_a_topic_of_several_tables_ke
     let last = world.connector("last", definition(Some(ExistingRows::Compare)).await).await;
     world.until_state(last, State::Following).await;
     let all = "SELECT id, grade FROM bins UNION ALL SELECT id, grade FROM crates";
-    world.until_same((&source, all), (&target, "SELECT id, grade FROM bins"), PATIENCE).await;
+    world.until_same((&source, all), (&target, "SELECT id, grade FROM bins")).await;
     delete(&world, last).await;
 
     // nor is a row gone that waits in quarantine: it is in the source, and could not be shaped
@@ -142,7 +141,7 @@ async fn what_is_gone_is_told_of_whole_rows_too_and_a_topic_of_several_tables_ke
     let mut shaped = definition(Some(ExistingRows::Compare)).await;
     shaped.shape = serde_json::from_value(dividing).unwrap();
     let shaped = world.connector("shaped", shaped).await;
-    world.until_same((&source, all), (&target, "SELECT id, grade FROM bins"), PATIENCE).await;
+    world.until_same((&source, all), (&target, "SELECT id, grade FROM bins")).await;
     world.until_state(shaped, State::Following).await;
     let told = "SELECT count(*) FROM bins WHERE share IS NULL";
     let wait: i64 = target.query_one(told, &[]).await.unwrap().get(0);
@@ -155,7 +154,7 @@ async fn a_sink_that_is_made_again_lets_rows_go_that_its_topics_do_not_know() {
     let (world, source, target) = begun().await;
     let mut fleet = world.fleet();
     let (_, mut to) = world.flow(&BOTH, 3).await;
-    world.until_equal(&source, &target, &BOTH, PATIENCE).await;
+    world.until_equal(&source, &target, &BOTH).await;
     let steps: Shapes =
         serde_json::from_value(json!({"steps": {"packhouse.lines": [{"step": "filter", "only": "line_no = 1"}]}})).unwrap();
     let cases = [
@@ -193,12 +192,12 @@ async fn a_sink_that_is_made_again_lets_rows_go_that_its_topics_do_not_know() {
         writer.await.unwrap();
         if existing == ExistingRows::Keep {
             let wanted = "SELECT id FROM bins UNION ALL SELECT 8000000 + n FROM generate_series(1, 300) n";
-            world.until_same((&source, wanted), (&target, "SELECT id FROM bins"), PATIENCE).await;
+            world.until_same((&source, wanted), (&target, "SELECT id FROM bins")).await;
             continue;
         }
-        world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+        world.until_equal(&source, &target, &["bins"]).await;
         let lines = if shaped { "SELECT * FROM lines WHERE line_no = 1" } else { "SELECT * FROM lines" };
-        world.until_same((&source, lines), (&target, "SELECT * FROM lines"), PATIENCE).await;
+        world.until_same((&source, lines), (&target, "SELECT * FROM lines")).await;
         // once: what others write there later is theirs
         target.batch_execute("INSERT INTO bins (id, grade) VALUES (9000000, 'later')").await.unwrap();
         fleet.stop().await;
@@ -206,7 +205,7 @@ async fn a_sink_that_is_made_again_lets_rows_go_that_its_topics_do_not_know() {
         world.until_state(to, State::Following).await;
         source.batch_execute("UPDATE bins SET room = room + 1 WHERE id % 50 = 48").await.unwrap();
         let wanted = "SELECT id, room FROM bins UNION ALL SELECT 9000000, NULL";
-        world.until_same((&source, wanted), (&target, "SELECT id, room FROM bins"), PATIENCE).await;
+        world.until_same((&source, wanted), (&target, "SELECT id, room FROM bins")).await;
     }
     fleet.stop().await;
 }
@@ -223,7 +222,7 @@ async fn rows_that_came_and_went_with_a_part_while_the_lane_was_behind_go_with_t
     let target = world.cluster.connect("settlement").await.unwrap();
     let fleet = world.fleet();
     let (from, _) = world.flow(&["rooms"], 3).await;
-    world.until_equal(&source, &target, &["rooms"], PATIENCE).await;
+    world.until_equal(&source, &target, &["rooms"]).await;
     for existing in [ExistingRows::Compare, ExistingRows::Empty] {
         world.until_state(from, State::Following).await;
         world.database.ask(from, Wish::Pause, "").await.unwrap();
@@ -241,10 +240,10 @@ async fn rows_that_came_and_went_with_a_part_while_the_lane_was_behind_go_with_t
         source.batch_execute(part).await.unwrap();
         world.database.ask_to_load_again(from, &["public.rooms".to_owned()], existing).await.unwrap();
         world.database.ask(from, Wish::Run, "").await.unwrap();
-        world.until_equal(&source, &target, &["rooms"], PATIENCE).await;
+        world.until_equal(&source, &target, &["rooms"]).await;
         // what changes from then on goes on as ever
         source.batch_execute("INSERT INTO rooms SELECT m, 3 FROM generate_series(0, 60) m ON CONFLICT DO NOTHING; UPDATE rooms SET n = 4 WHERE id % 7 = 0").await.unwrap();
-        world.until_equal(&source, &target, &["rooms"], PATIENCE).await;
+        world.until_equal(&source, &target, &["rooms"]).await;
     }
     fleet.stop().await;
 }
@@ -266,7 +265,7 @@ async fn rows_that_a_load_leaves_out_stay_where_the_log_brings_them_late() {
     let from = world.connector("from-packhouse", definition).await;
     world.connector("to-settlement", world.sink(&["rooms"]).await).await;
     let fleet = world.fleet();
-    let all = |wanted: &'static str| world.until_same((&source, wanted), (&target, "SELECT * FROM rooms"), PATIENCE);
+    let all = |wanted: &'static str| world.until_same((&source, wanted), (&target, "SELECT * FROM rooms"));
     all("SELECT * FROM rooms WHERE id < 20").await;
     world.until_state(from, State::Following).await;
     world.database.ask(from, Wish::Pause, "").await.unwrap();

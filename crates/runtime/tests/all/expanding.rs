@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use crate::support::World;
+use crate::support::{PATIENCE, World};
 use bytes::Bytes;
 use gonvel_core::block::BlockBuilder;
 use gonvel_core::connector::{Deletes, DeliveredTopic, SinkDefinition, TargetRows};
@@ -16,7 +16,6 @@ use gonvel_storage::quarantine::Which;
 use serde_json::json;
 use tokio_postgres::Client;
 
-const PATIENCE: Duration = Duration::from_secs(90);
 const DELIVERIES: i64 = 900;
 /// Deliveries with a lot that no column takes, that the shape cannot work out, that the target refuses.
 const WRONG: [i64; 3] = [101, 203, 307];

@@ -37,7 +37,7 @@ async fn a_sink_waits_for_its_topic_and_halts_where_a_person_is_needed() {
     assert!(reason.contains("no unique key on id") && reason.contains("ADD UNIQUE (\"id\")"), "{reason}");
     target.batch_execute("ALTER TABLE bins ADD UNIQUE (id)").await.unwrap();
     world.database.ask(sink_id, Wish::Run, "").await.unwrap();
-    world.until_equal(&source, &target, &["bins"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["bins"]).await;
 
     // a refusal of the target's own halts it too; nothing of the round is in the target, and mended it goes on
     target.batch_execute("ALTER TABLE bins ADD CHECK (grade <> 'rotten')").await.unwrap();
@@ -49,12 +49,12 @@ async fn a_sink_waits_for_its_topic_and_halts_where_a_person_is_needed() {
     assert!(reason.contains("constraint bins_grade_check") && reason.contains("change the check"), "{reason}");
     target.batch_execute("ALTER TABLE bins DROP CONSTRAINT bins_grade_check").await.unwrap();
     world.database.ask(sink_id, Wish::Run, "").await.unwrap();
-    world.until_equal(&source, &target, &["bins"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["bins"]).await;
 
     // rows that the target lost are written again when their next change comes
     target.batch_execute("DELETE FROM bins WHERE id <= 50").await.unwrap();
     source.batch_execute("UPDATE bins SET grade = 'juice'").await.unwrap();
-    world.until_equal(&source, &target, &["bins"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     fleet.stop().await;
 }
 
@@ -106,7 +106,7 @@ async fn a_gap_that_a_lost_slot_left_is_closed_by_beginning_anew_and_a_moved_sin
     sink.placing.lanes = 2;
     let to = world.connector("to-settlement", sink).await;
     let fleet = world.fleet();
-    world.until_equal(&source, &target, &["bins"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     world.database.ask(from, Wish::Pause, "").await.unwrap();
     world.until_state(from, State::Paused).await;
     source.execute("SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots", &[]).await.unwrap();
@@ -115,9 +115,9 @@ async fn a_gap_that_a_lost_slot_left_is_closed_by_beginning_anew_and_a_moved_sin
     world.database.ask(from, Wish::Run, "").await.unwrap();
     world.until_state(from, State::Halted).await;
     world.database.begin_anew(from, ExistingRows::Empty, "grower").await.unwrap();
-    world.until_equal(&source, &target, &["bins"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     source.batch_execute("INSERT INTO bins VALUES (1000, 'late')").await.unwrap();
-    world.until_equal(&source, &target, &["bins"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     let history = world.database.history_of(from.0, None, 1).await.unwrap();
     assert_eq!((history[0].what.as_str(), history[0].who.as_str()), ("begun anew", "grower"));
 
@@ -136,7 +136,7 @@ async fn a_gap_that_a_lost_slot_left_is_closed_by_beginning_anew_and_a_moved_sin
     moves[2].1 -= 1;
     gonvel_runtime::systems::move_sink(&address, to, &moves, false).await.unwrap();
     world.database.ask(to, Wish::Run, "").await.unwrap();
-    world.until_equal(&source, &target, &["bins"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     fleet.stop().await;
 }
 
@@ -151,11 +151,11 @@ async fn another_runner_takes_over_what_one_left_and_the_first_writes_nothing_mo
         .unwrap();
     let (source_id, sink_id) = world.flow(&["bins"], 3).await;
     let first = world.runner("one");
-    world.until_equal(&source, &target, &["bins"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     let second = world.runner("two");
     tokio::time::sleep(Duration::from_millis(700)).await;
     source.batch_execute("UPDATE bins SET grade = 'second' WHERE id <= 100").await.unwrap();
-    world.until_equal(&source, &target, &["bins"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     // as if the first were cut off: its leases are taken from it while its lanes still run
     for id in [source_id, sink_id] {
         let mut taken = None;
@@ -165,7 +165,7 @@ async fn another_runner_takes_over_what_one_left_and_the_first_writes_nothing_mo
         }
     }
     source.batch_execute("UPDATE bins SET grade = 'juice'; DELETE FROM bins WHERE id % 7 = 0").await.unwrap();
-    world.until_equal(&source, &target, &["bins"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     let topic = gonvel_core::ports::TopicLog::topic(&world.database, &"packhouse.bins".to_owned().try_into().unwrap())
         .await
         .unwrap();
@@ -184,7 +184,7 @@ async fn a_lane_that_hangs_in_its_system_keeps_no_other_from_being_started_and_s
     source.batch_execute(&format!("{BINS}; INSERT INTO bins VALUES (1, 'first')")).await.unwrap();
     let (source_id, sink_id) = world.flow(&["bins"], 1).await;
     let fleet = world.fleet();
-    world.until_equal(&source, &target, &["bins"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     target.batch_execute("BEGIN; LOCK TABLE bins").await.unwrap();
     source.batch_execute("UPDATE bins SET grade = 'second'").await.unwrap();
     let waits = "SELECT EXISTS (SELECT 1 FROM pg_locks WHERE NOT granted)";
@@ -199,7 +199,7 @@ async fn a_lane_that_hangs_in_its_system_keeps_no_other_from_being_started_and_s
     }
     target.batch_execute("COMMIT").await.unwrap();
     world.until_state(sink_id, State::Paused).await;
-    world.until_equal(&source, &target, &["bins"], Duration::from_secs(5)).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     fleet.stop().await;
 }
 
@@ -235,16 +235,16 @@ async fn tables_that_are_made_anew_dropped_or_renamed_lose_nothing_in_silence() 
     let from = world.connector("from-packhouse", definition.clone()).await;
     world.connector("to-settlement", world.sink(&tables).await).await;
     let fleet = world.fleet();
-    world.until_equal(&source, &target, &tables, Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &tables).await;
 
     // another table of the same name: the rows of the first go, its own come, also those that were there before it was seen
     source
         .batch_execute("DROP TABLE rooms; CREATE TABLE rooms (id bigint PRIMARY KEY, grade text, floor int); INSERT INTO rooms VALUES (7, 'b', 2)")
         .await
         .unwrap();
-    world.until_equal(&source, &target, &tables, Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &tables).await;
     source.batch_execute("UPDATE rooms SET floor = 3").await.unwrap();
-    world.until_equal(&source, &target, &tables, Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &tables).await;
 
     // one whose rows cannot be told apart is not published: the source could not update it any more
     source
@@ -257,12 +257,12 @@ async fn tables_that_are_made_anew_dropped_or_renamed_lose_nothing_in_silence() 
     world.database.ask(from, Wish::Run, "").await.unwrap();
     world.until_state(from, State::Following).await;
     let (wanted, found) = ((&source, "SELECT id, grade FROM rooms"), (&target, "SELECT id, grade FROM rooms"));
-    world.until_same(wanted, found, Duration::from_secs(90)).await;
+    world.until_same(wanted, found).await;
 
     // one that is gone is said, and the others go on
     source.batch_execute("DROP TABLE sheds; INSERT INTO bins VALUES (2, 'b')").await.unwrap();
     until_noted(&world, from, "public.sheds is not in the database any more").await;
-    world.until_equal(&source, &target, &["bins"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["bins"]).await;
 
     // what a table brings under another name waits until a person says where it goes
     source.batch_execute("ALTER TABLE bins RENAME TO boxes; INSERT INTO boxes VALUES (3, 'c')").await.unwrap();
@@ -278,7 +278,7 @@ async fn tables_that_are_made_anew_dropped_or_renamed_lose_nothing_in_silence() 
     world.database.change_connector(&valid, 1, &[], "").await.unwrap();
     world.until_state(from, State::Following).await;
     let boxes = (&source, "SELECT * FROM boxes");
-    world.until_same(boxes, (&target, "SELECT * FROM bins"), Duration::from_secs(90)).await;
+    world.until_same(boxes, (&target, "SELECT * FROM bins")).await;
 
     // without its publication the log cannot be read: it says so, and what to do
     source.batch_execute(&format!("DROP PUBLICATION gonvel_{}", from.0.simple())).await.unwrap();
@@ -298,7 +298,7 @@ async fn a_table_that_is_made_anew_while_its_connector_is_behind_leaves_no_rows(
     let from = world.connector("from-packhouse", world.source(&["rooms"], 2).await).await;
     world.connector("to-settlement", world.sink(&["rooms"]).await).await;
     let fleet = world.fleet();
-    world.until_equal(&source, &target, &["rooms"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["rooms"]).await;
     for round in 0..3 {
         world.database.ask(from, Wish::Pause, "").await.unwrap();
         world.until_state(from, State::Paused).await;
@@ -313,9 +313,9 @@ async fn a_table_that_is_made_anew_while_its_connector_is_behind_leaves_no_rows(
         }
         world.database.ask(from, Wish::Run, "").await.unwrap();
         source.batch_execute("INSERT INTO rooms VALUES (9, 'meanwhile')").await.unwrap();
-        world.until_equal(&source, &target, &["rooms"], Duration::from_secs(90)).await;
+        world.until_equal(&source, &target, &["rooms"]).await;
         source.batch_execute("UPDATE rooms SET grade = 'later' WHERE id % 2 = 1").await.unwrap();
-        world.until_equal(&source, &target, &["rooms"], Duration::from_secs(90)).await;
+        world.until_equal(&source, &target, &["rooms"]).await;
     }
     fleet.stop().await;
 }

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
-use crate::support::{World, topic_records};
+use crate::support::{PATIENCE, World, topic_records};
 use bytes::Bytes;
 use gonvel_core::block::BlockBuilder;
 use gonvel_core::connector::{CarriedTopic, State, TopicsDefinition};
@@ -18,7 +18,6 @@ use gonvel_core::shape::{ShapeStep, Step};
 use gonvel_core::topic_settings::TopicSettings;
 use serde_json::json;
 
-const PATIENCE: Duration = Duration::from_secs(90);
 const WEIGHED: i64 = 3_000;
 
 const AVRO: &str = r#"{"type":"record","name":"Weighed","fields":[{"name":"bin","type":"long"},

@@ -61,7 +61,7 @@ async fn a_load_under_changes_and_restarts_makes_one_copy() {
         writer.await.unwrap();
     }
     source.batch_execute("UPDATE bins SET ripeness_index = 0.25 WHERE id % 3 = 0").await.unwrap();
-    world.until_equal(&source, &target, &["bins", "lines"], Duration::from_secs(180)).await;
+    world.until_equal(&source, &target, &["bins", "lines"]).await;
 
     // rows were read in both shapes and in any order; the change of the columns happened once
     let told = topic_changes(&world.database, "packhouse.columns").await;
@@ -108,7 +108,7 @@ async fn a_load_under_changes_and_restarts_makes_one_copy() {
     assert!(twice.is_empty() && incomplete > 0, "{rows} rows came more than once, such as {some:?}");
 
     source.batch_execute("TRUNCATE lines; INSERT INTO lines VALUES (1, 1, 1.5)").await.unwrap();
-    world.until_equal(&source, &target, &["bins", "lines"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["bins", "lines"]).await;
     let found = world.database.find_connector(source_id).await.unwrap();
     assert_eq!(found.said().next().unwrap().state, State::Following);
 

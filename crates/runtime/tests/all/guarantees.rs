@@ -2,13 +2,11 @@
 
 use std::time::{Duration, Instant};
 
-use crate::support::World;
+use crate::support::{PATIENCE, World};
 use gonvel_core::connector::{Definition, Deletes, Guarantee, SinkDefinition, State, TargetRows, ValidConnector};
 use gonvel_core::naming::{ConnectorId, ConnectorName};
 use gonvel_storage::quarantine::Which;
 use tokio_postgres::Client;
-
-const PATIENCE: Duration = Duration::from_secs(90);
 
 /// A flow whose target has a row for every row that is delivered.
 async fn flow(guarantee: Guarantee) -> (World, Client, Client, ConnectorId) {

@@ -18,8 +18,6 @@ use tokio_postgres::Client;
 
 use crate::support::*;
 
-const PATIENCE: Duration = Duration::from_secs(90);
-
 async fn insert(source: &Client, rows: i64) {
     for _ in 0..rows {
         source.batch_execute("INSERT INTO bins SELECT nextval('numbers'), 1.5, 'first'").await.unwrap();
@@ -60,13 +58,13 @@ async fn a_dump_put_back_halts_both_and_nothing_is_lost_once_they_are_mended() {
     insert(&source, 40).await;
     let (from, to) = world.flow(&["bins"], 2).await;
     let fleet = world.fleet();
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     let folder = tempfile::tempdir().unwrap();
     let dump = folder.path().join("gonvel.dump");
     world.cluster.dump("gonvel", &dump).unwrap();
     insert(&source, 300).await;
     source.batch_execute("DELETE FROM bins WHERE id % 7 = 0").await.unwrap();
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     fleet.stop().await;
 
     world.cluster.restore("gonvel", &dump).await.unwrap();
@@ -82,10 +80,10 @@ async fn a_dump_put_back_halts_both_and_nothing_is_lost_once_they_are_mended() {
     let before = count(&target).await;
     let agreed = mend(&world, from, to).await;
     assert!(agreed >= 20, "both agree on some of the 40 first rows, and not only up to {agreed}");
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     insert(&source, 20).await;
     source.batch_execute("UPDATE bins SET grade = 'second' WHERE id % 5 = 0").await.unwrap();
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     assert!(count(&target).await > before - 100);
     fleet.stop().await;
 }
@@ -102,10 +100,10 @@ async fn a_replica_that_lags_takes_over_under_running_lanes() {
     let (from, to) = world.flow(&["bins"], 1).await;
     let fleet = world.fleet();
     insert(&source, 30).await;
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     let cut_off = own.replica_cut_off().await;
     insert(&source, 25).await;
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     let ground = world.database.ground();
     own.fail_over(cut_off).await;
     let start = Instant::now();
@@ -119,7 +117,7 @@ async fn a_replica_that_lags_takes_over_under_running_lanes() {
     assert!(said.contains("continues from"), "{said}");
     assert!(told.contains("delivered up to offset 55") && told.contains("ends at 30 (both agree up to "), "{told}");
     mend(&world, from, to).await;
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     fleet.stop().await;
 }
 
@@ -162,7 +160,7 @@ async fn a_base_backup_taken_under_load_takes_over_under_load() {
     mend(&world, from, to).await;
     enough.store(true, Ordering::Relaxed);
     writer.await.unwrap();
-    world.until_equal(&source, &target, &["bins", "lines"], PATIENCE * 2).await;
+    world.until_equal(&source, &target, &["bins", "lines"]).await;
     fleet.stop().await;
 }
 
@@ -174,14 +172,14 @@ async fn offsets_that_were_given_out_again_do_not_pass_for_delivered() {
     let (from, to) = world.flow(&["bins"], 1).await;
     let fleet = world.fleet();
     insert(&source, 10).await;
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     fleet.stop().await;
     let folder = tempfile::tempdir().unwrap();
     let dump = folder.path().join("gonvel.dump");
     world.cluster.dump("gonvel", &dump).unwrap();
     let fleet = world.fleet();
     insert(&source, 15).await;
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     fleet.stop().await;
     world.cluster.restore("gonvel", &dump).await.unwrap();
     world.database = Database::open(&world.cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
@@ -200,7 +198,7 @@ async fn offsets_that_were_given_out_again_do_not_pass_for_delivered() {
     let told = halted(&world, to).await;
     assert!(told.contains("partition 0 of packhouse.bins has another record at offset 24"), "{told}");
     mend_sink(&world, to).await;
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     fleet.stop().await;
 }
 
@@ -221,7 +219,7 @@ async fn leases_behind_the_targets_are_told_and_not_fenced_for_ever() {
     let (_, to) = world.flow(&["bins"], 1).await;
     let fleet = world.fleet();
     insert(&source, 10).await;
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     fleet.stop().await;
     target.batch_execute("UPDATE gonvel.sink_positions SET epoch = epoch + 1000").await.unwrap();
     let fleet = world.fleet();
@@ -234,7 +232,7 @@ async fn leases_behind_the_targets_are_told_and_not_fenced_for_ever() {
     systems::move_sink(&address, to, &moves, false).await.unwrap();
     world.database.start_anew(&[to]).await.unwrap();
     insert(&source, 10).await;
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     fleet.stop().await;
 }
 
@@ -282,7 +280,7 @@ async fn records_forgotten_before_they_were_delivered_are_told_and_not_passed_ov
     let (_, to) = world.flow(&["bins"], 1).await;
     let fleet = world.fleet();
     insert(&source, 10).await;
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     world.database.ask(to, Wish::Stop, "").await.unwrap();
     world.until_state(to, State::Stopped).await;
     insert(&source, 30).await;
@@ -319,7 +317,7 @@ async fn records_forgotten_before_they_were_delivered_are_told_and_not_passed_ov
     world.database.start_anew(&[to]).await.unwrap();
     source.batch_execute("UPDATE bins SET grade = 'second'").await.unwrap();
     // what was lost comes with its next change, and nothing else is missing
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
 
     // a sink that was told to goes on by itself, and its history says what it never saw
     let stored = world.database.find_connector(to).await.unwrap();
@@ -327,7 +325,7 @@ async fn records_forgotten_before_they_were_delivered_are_told_and_not_passed_ov
     sink.failing.forgotten = Forgotten::PassOver;
     let changed = ValidConnector::check(to, ConnectorName::parse("to-settlement").unwrap(), sink.into()).unwrap();
     world.database.change_connector(&changed, stored.version, &[], "").await.unwrap();
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     world.database.ask(to, Wish::Stop, "").await.unwrap();
     world.until_state(to, State::Stopped).await;
     let database = world.database.clone();
@@ -350,7 +348,7 @@ async fn records_forgotten_before_they_were_delivered_are_told_and_not_passed_ov
     let fleet = world.fleet();
     world.database.ask(to, Wish::Run, "").await.unwrap();
     source.batch_execute("UPDATE bins SET grade = 'fourth'").await.unwrap();
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     let deeds = world.database.history_of(to.0, None, 100).await.unwrap();
     let passed: Vec<_> = deeds.iter().filter(|deed| deed.what == "passed over").collect();
     let detail = passed[0].detail.clone().unwrap_or_default();

@@ -2,14 +2,12 @@
 
 use std::time::{Duration, Instant};
 
-use crate::support::{TABLES, World, write};
+use crate::support::{PATIENCE, TABLES, World, write};
 use gonvel_core::connector::{State, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectorName, RunnerName};
 use gonvel_core::planning::Labels;
 use gonvel_core::ports::RunnerStore;
 use gonvel_runtime::{Fleet, LANE_BYTES, RunnerSettings, Services};
-
-const PATIENCE: Duration = Duration::from_secs(90);
 
 fn labelled(world: &World, name: &str, labels: &[(&str, &str)], room: u32) -> Fleet {
     let labels: Labels = labels.iter().map(|(n, v)| ((*n).into(), (*v).into())).collect();
@@ -70,14 +68,14 @@ async fn several_lanes_deliver_what_one_does_and_more_are_added_while_it_runs() 
             .unwrap();
     }
     writing.await.unwrap();
-    world.until_equal(&source, &target, &["bins", "lines"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins", "lines"]).await;
     assert_eq!(world.database.find_connector(sink).await.unwrap().lanes.len(), 3);
     // and fewer again
     definition.placing.lanes = 1;
     let changed = ValidConnector::check(sink, name, definition.into()).unwrap();
     world.database.change_connector(&changed, 2, &[], "").await.unwrap();
     source.batch_execute("UPDATE bins SET grade = 'juice'; DELETE FROM lines WHERE line_no % 2 = 0").await.unwrap();
-    world.until_equal(&source, &target, &["bins", "lines"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins", "lines"]).await;
     assert_eq!(world.database.find_connector(sink).await.unwrap().lanes.len(), 1);
     one.stop().await;
     two.stop().await;
@@ -103,7 +101,7 @@ async fn lanes_keep_near_their_system_and_move_when_a_runner_is_emptied_or_ends(
 
     let near = labelled(&world, "near", &[("site", "packhouse")], 10);
     until_with(&world, from, &[Some("near")]).await;
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     // emptied, it keeps what may run nowhere else
     world.database.drain(&RunnerName::parse("near").unwrap(), true).await.unwrap();
     world.database.drain(&RunnerName::parse("office").unwrap(), true).await.unwrap();
@@ -111,7 +109,7 @@ async fn lanes_keep_near_their_system_and_move_when_a_runner_is_emptied_or_ends(
     until_with(&world, to, &[Some("third")]).await;
     until_with(&world, from, &[Some("near")]).await;
     source.batch_execute("UPDATE bins SET grade = 'second'").await.unwrap();
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
 
     // a runner that ends in good order is followed at once, not after its lease
     world.database.drain(&RunnerName::parse("office").unwrap(), false).await.unwrap();
@@ -119,7 +117,7 @@ async fn lanes_keep_near_their_system_and_move_when_a_runner_is_emptied_or_ends(
     third.stop().await;
     until_with(&world, to, &[Some("office")]).await;
     source.batch_execute("UPDATE bins SET grade = 'juice'").await.unwrap();
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     // its lease would have lasted six seconds more
     assert!(begun.elapsed() < Duration::from_secs(6), "{:?}", begun.elapsed());
 
@@ -128,7 +126,7 @@ async fn lanes_keep_near_their_system_and_move_when_a_runner_is_emptied_or_ends(
     world.until_state(to, State::Stopped).await;
     source.batch_execute("INSERT INTO bins VALUES (2, 'late')").await.unwrap();
     world.database.ask(to, Wish::Run, "grower").await.unwrap();
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     world.database.restart(to, Some(0), "grower").await.unwrap();
     assert!(world.database.restart(to, Some(1), "grower").await.is_err(), "there is no lane 1");
     let history = world.database.history_of(to.0, None, 10).await.unwrap();
@@ -143,7 +141,7 @@ async fn lanes_keep_near_their_system_and_move_when_a_runner_is_emptied_or_ends(
     let mut near = near;
     tokio::time::timeout(Duration::from_secs(10), near.ended()).await.expect("two processes of one name");
     source.batch_execute("INSERT INTO bins VALUES (3, 'later')").await.unwrap();
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     assert!(tokio::time::timeout(Duration::from_millis(1), replaced.ended()).await.is_err());
     replaced.stop().await;
     office.stop().await;

@@ -32,7 +32,7 @@ async fn a_sink_that_comes_late_and_one_that_reads_along_end_with_the_source_s_r
     let fleet = world.fleet();
     world.flow(&["bins", "lines"], 3).await;
     // the load is through: what comes now comes as changes
-    world.until_equal(&source, &target, &["bins", "lines"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["bins", "lines"]).await;
     let mut writers = Vec::new();
     for seed in 1..=3 {
         let client = world.cluster.connect("packhouse").await.unwrap();
@@ -49,7 +49,7 @@ async fn a_sink_that_comes_late_and_one_that_reads_along_end_with_the_source_s_r
         writer.await.unwrap();
     }
     source.batch_execute("TRUNCATE lines; INSERT INTO lines VALUES (7, 1, 1.5), (8, 1, 2.5)").await.unwrap();
-    world.until_equal(&source, &target, &["bins", "lines"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["bins", "lines"]).await;
     keeper.round(true, Utc::now().timestamp_micros()).await;
     assert!(keeper.said().superseded_records > 300, "{:?}", keeper.said());
 
@@ -67,7 +67,7 @@ async fn a_sink_that_comes_late_and_one_that_reads_along_end_with_the_source_s_r
     });
     // the last record of the partitions is a delete, and it goes: nothing is kept where they end
     source.batch_execute("DELETE FROM bins WHERE id > 100; DELETE FROM lines").await.unwrap();
-    world.until_equal(&source, &target, &["bins", "lines"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["bins", "lines"]).await;
     keeper.round(true, Utc::now().timestamp_micros() + 3_600_000_000).await;
     let mut ends = 0;
     for bounds in world.database.bounds(topic.id).await.unwrap() {

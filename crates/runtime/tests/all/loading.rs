@@ -25,7 +25,7 @@ async fn a_table_is_loaded_again_under_changes_and_restarts_and_mends_what_its_t
     let (source, target) = begun(&world).await;
     let mut fleet = world.fleet();
     let (from, to) = world.flow(&["bins", "lines"], 3).await;
-    world.until_equal(&source, &target, &["bins", "lines"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["bins", "lines"]).await;
     let before = topic_changes(&world.database, "packhouse.bins").await.len();
 
     // a person empties the target's tables; what comes by following alone never brings the rows back
@@ -53,7 +53,7 @@ async fn a_table_is_loaded_again_under_changes_and_restarts_and_mends_what_its_t
     for writer in writers {
         writer.await.unwrap();
     }
-    world.until_equal(&source, &target, &["bins", "lines"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["bins", "lines"]).await;
     world.until_state(from, State::Following).await;
     let changes = topic_changes(&world.database, "packhouse.bins").await;
     assert!(loads(&changes) >= before + 2_000, "{} loads", loads(&changes));
@@ -64,7 +64,7 @@ async fn a_table_is_loaded_again_under_changes_and_restarts_and_mends_what_its_t
     let fleet = world.fleet();
     world.until_state(from, State::Following).await;
     source.batch_execute("UPDATE bins SET room = 77").await.unwrap();
-    world.until_equal(&source, &target, &["bins", "lines"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["bins", "lines"]).await;
     let after = topic_changes(&world.database, "packhouse.bins").await;
     assert_eq!(loads(&after), loads(&changes), "a restart loads nothing again");
     assert!(after.len() > asked);
@@ -110,7 +110,7 @@ async fn a_table_that_is_altered_while_it_loads_comes_whole_though_no_row_change
         source.batch_execute(alter).await.unwrap();
         assert!(loaded().await < 2_000, "{table} was loaded before it was altered");
     }
-    world.until_equal(&source, &target, &tables, Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &tables).await;
     world.until_state(from, State::Following).await;
     fleet.stop().await;
 }
@@ -138,7 +138,7 @@ async fn without_an_initial_load_only_what_changes_is_captured() {
     let all = ["public.bins".to_owned(), "public.lines".to_owned()];
     world.database.ask_to_load_again(from, &all, ExistingRows::Keep).await.unwrap();
     world.database.start_anew(&[from]).await.unwrap();
-    world.until_equal(&source, &target, &["bins", "lines"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["bins", "lines"]).await;
     fleet.stop().await;
 }
 
@@ -212,7 +212,7 @@ async fn a_large_column_that_is_dropped_while_loading_takes_no_row_with_it() {
         .await
         .unwrap();
     let wanted = "SELECT id, grade, other FROM bins";
-    world.until_same((&source, wanted), (&target, wanted), Duration::from_secs(90)).await;
+    world.until_same((&source, wanted), (&target, wanted)).await;
     fleet.stop().await;
 }
 
@@ -289,6 +289,6 @@ async fn a_table_that_is_rewritten_before_it_is_taken_in_is_not_loaded_empty() {
     source.batch_execute("ALTER TABLE bins ALTER n TYPE bigint").await.unwrap();
     older.batch_execute("ROLLBACK").await.unwrap();
     world.connector("to-settlement", world.sink(&["bins"]).await).await;
-    world.until_equal(&source, &target, &["bins"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     fleet.stop().await;
 }

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
-use crate::support::{World, topic_changes};
+use crate::support::{PATIENCE, World, topic_changes};
 use gonvel_core::connector::{CarriedTopic, State, TopicsDefinition, Wish};
 use gonvel_core::naming::{ConnectorId, PartitionId, TopicName, TopicPartition};
 use gonvel_core::ports::{QuarantineStore, TopicLog};
@@ -13,7 +13,6 @@ use gonvel_storage::quarantine::Which;
 use serde_json::{Value, json};
 use tokio_postgres::Client;
 
-const PATIENCE: Duration = Duration::from_secs(90);
 const BINS: i64 = 4_000;
 
 /// Rooms with long labels, and bins that stand in them; the source carries both.

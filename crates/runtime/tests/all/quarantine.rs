@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use crate::support::{World, topic_records};
+use crate::support::{PATIENCE, World, topic_records};
 use gonvel_core::block::BlockBuilder;
 use gonvel_core::connector::{Deletes, SinkDefinition, State, TargetRows, Wish};
 use gonvel_core::naming::{ConnectorId, PartitionId, TopicName, TopicPartition};
@@ -11,7 +11,6 @@ use gonvel_storage::quarantine::{Kept, Which};
 use tokio_postgres::Client;
 
 const BINS: &str = "CREATE TABLE bins (id bigint PRIMARY KEY, weight_kg int, grade text)";
-const PATIENCE: Duration = Duration::from_secs(90);
 
 async fn begin(rows: i64) -> (World, Client, Client) {
     let world = World::new().await;
@@ -119,7 +118,7 @@ async fn three_bad_rows_of_a_thousand_cost_three_rows_and_are_delivered_once_men
     target.batch_execute("ALTER TABLE bins ALTER grade DROP NOT NULL").await.unwrap();
     world.database.retry(&Which::Cause(sink, left[0].cause), None).await.unwrap();
     until_kept(&world, sink, "delivered", 2).await;
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     fleet.stop().await;
 }
 
@@ -170,7 +169,7 @@ async fn a_table_that_was_emptied_does_not_get_back_what_waited_for_it() {
         until_kept(&world, sink, "superseded", 4).await;
         target.batch_execute("ALTER TABLE bins DROP CONSTRAINT bins_weight_kg_check").await.unwrap();
         assert_eq!(world.database.retry(&Which::All(sink), None).await.unwrap(), 0);
-        world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+        world.until_equal(&source, &target, &["bins"]).await;
         fleet.stop().await;
     }
 }
@@ -198,7 +197,7 @@ async fn a_paced_retry_is_not_put_off_by_what_comes_meanwhile() {
     world.database.retry(&Which::All(sink), Some(10)).await.unwrap();
     until_kept(&world, sink, "delivered", 27).await;
     busy.abort();
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     fleet.stop().await;
 }
 
@@ -220,7 +219,7 @@ async fn too_many_bad_records_halt_and_lose_nothing() {
     assert!(lines.iter().any(|l| l.level == "error" && l.says.contains("in a row")), "{lines:?}");
     target.batch_execute("ALTER TABLE bins DROP CONSTRAINT bins_weight_kg_check").await.unwrap();
     world.database.ask(sink, Wish::Run, "grower").await.unwrap();
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     fleet.stop().await;
 }
 
@@ -229,7 +228,7 @@ async fn a_record_that_is_no_change_waits_and_its_neighbours_go_on() {
     let (world, source, target) = begin(50).await;
     let sink = flow(&world, 1, |_| {}).await;
     let fleet = world.fleet();
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     let topic = world.database.topic(&TopicName::parse("packhouse.bins").unwrap()).await.unwrap();
     let records = crate::support::topic_records(&world.database, "packhouse.bins").await;
     // a change between two others of the same block: cut short, and one of no schema
@@ -251,7 +250,7 @@ async fn a_record_that_is_no_change_waits_and_its_neighbours_go_on() {
     let parts = vec![PartitionBlocks { to, blocks: block.finish().into_iter().collect() }];
     world.database.append(AppendBatch { parts, ..AppendBatch::default() }).await.unwrap();
     source.batch_execute("UPDATE bins SET grade = 'second'").await.unwrap();
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     let waiting = kept(&world, sink, "waiting").await;
     let read: Vec<_> = waiting.iter().map(|w| (w.record_offset, w.step.as_str(), w.value_schema.is_some())).collect();
     // the one that was cut short has the key of bin 5, which was changed since
@@ -315,10 +314,10 @@ async fn a_part_of_a_row_goes_behind_the_row_that_waits() {
             until_kept(&world, sink, "delivered", settled + 3).await;
             let all = "SELECT id, weight_kg, grade FROM bins";
             let now = if rows == TargetRows::History { &format!("{all} WHERE valid_to IS NULL") } else { all };
-            world.until_same((&source, all), (&target, now), PATIENCE).await;
+            world.until_same((&source, all), (&target, now)).await;
             let heavy = "UPDATE bins SET weight_kg = 6 WHERE weight_kg > 99";
             source.batch_execute(heavy).await.unwrap();
-            world.until_same((&source, all), (&target, now), PATIENCE).await;
+            world.until_same((&source, all), (&target, now)).await;
             if rows == TargetRows::History {
                 target.batch_execute("DELETE FROM bins WHERE weight_kg > 99").await.unwrap();
             }
@@ -377,7 +376,7 @@ async fn what_is_delivered_of_a_row_makes_void_what_waits_from_before_it() {
     assert_eq!(Some(void[0].record_offset), first);
     target.batch_execute("ALTER TABLE bins DROP CONSTRAINT light").await.unwrap();
     assert_eq!(world.database.retry(&Which::All(sink), None).await.unwrap(), 0);
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     fleet.stop().await;
 }
 
@@ -409,7 +408,7 @@ async fn rows_that_need_each_other_are_not_put_aside_beside_a_bad_one() {
     // one round brings children and parents: what a load brings alone would wait
     world.until_state(from, State::Following).await;
     let sink = world.connector("to-settlement", world.sink(&["bins", "rooms"]).await).await;
-    world.until_equal(&source, &target, &["bins", "rooms"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins", "rooms"]).await;
     world.database.ask(sink, Wish::Pause, "").await.unwrap();
     world.until_state(sink, State::Paused).await;
     // children whose parents come later, a bad row, one without a parent, and ten pairs of rows that exchange their slots
@@ -430,7 +429,7 @@ async fn rows_that_need_each_other_are_not_put_aside_beside_a_bad_one() {
     }
     world.database.ask(sink, Wish::Run, "").await.unwrap();
     let wanted = "SELECT * FROM bins WHERE id NOT IN (200, 201)";
-    world.until_same((&source, wanted), (&target, "SELECT * FROM bins"), PATIENCE).await;
+    world.until_same((&source, wanted), (&target, "SELECT * FROM bins")).await;
     let mut waiting: Vec<i64> = until_kept(&world, sink, "waiting", 2).await.iter().map(id_of).collect();
     waiting.sort_unstable();
     assert_eq!(waiting, [200, 201]);
@@ -519,7 +518,7 @@ async fn whatever_is_refused_meanwhile_the_target_is_the_source_once_all_is_trie
     assert!(!all.is_empty(), "nothing was refused");
     target.batch_execute("ALTER TABLE bins DROP CONSTRAINT bins_weight_kg_check").await.unwrap();
     world.database.retry(&Which::All(sink), None).await.unwrap();
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     assert!(kept(&world, sink, "waiting").await.is_empty());
     fleet.stop().await;
 }

@@ -121,11 +121,11 @@ async fn rows_from_before_a_change_of_columns_come_with_what_it_gave_them() {
         .unwrap();
     world.flow(&["bins"], 2).await;
     let mut fleet = world.fleet();
-    world.until_equal(&source, &target, &["bins"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     let loaded = async || loads(&topic_changes(&world.database, "packhouse.bins").await);
     // what comes without values, and what goes, gives rows from before no other ones
     source.batch_execute("ALTER TABLE bins ADD COLUMN note text; UPDATE bins SET note = 'seen' WHERE id = 1").await.unwrap();
-    world.until_equal(&source, &target, &["bins"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     assert_eq!(loaded().await, 300, "rows were loaded again for nothing");
 
     // a value for all, and one for each
@@ -136,7 +136,7 @@ async fn rows_from_before_a_change_of_columns_come_with_what_it_gave_them() {
         )
         .await
         .unwrap();
-    world.until_equal(&source, &target, &["bins"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     assert!(loaded().await >= 600);
 
     // while no runner is there: values become others, and a column has another name
@@ -150,7 +150,7 @@ async fn rows_from_before_a_change_of_columns_come_with_what_it_gave_them() {
         .unwrap();
     fleet = world.fleet();
     let (wanted, found) = ("SELECT id, quality, kg, mark FROM bins", "SELECT id, quality, kg::numeric(7,0), mark FROM bins");
-    world.until_same((&source, wanted), (&target, found), Duration::from_secs(90)).await;
+    world.until_same((&source, wanted), (&target, found)).await;
 
     // and where rows are not loaded it is said
     let mut quiet = world.source(&["bins"], 1).await;
@@ -198,7 +198,7 @@ async fn columns_that_come_without_a_row_that_tells_are_seen() {
         .unwrap();
     world.flow(&["bins"], 2).await;
     let mut fleet = world.fleet();
-    world.until_equal(&source, &target, &["bins"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     let loaded = async || loads(&topic_changes(&world.database, "packhouse.bins").await);
     // one that goes, and one that comes empty, give rows no other values
     source.batch_execute("ALTER TABLE bins DROP COLUMN spare").await.unwrap();
@@ -206,25 +206,25 @@ async fn columns_that_come_without_a_row_that_tells_are_seen() {
     fleet = world.fleet();
     source.batch_execute("UPDATE bins SET grade = 'second' WHERE id = 1").await.unwrap();
     let same = "SELECT id, grade, remark FROM bins";
-    world.until_same((&source, same), (&target, same), Duration::from_secs(90)).await;
+    world.until_same((&source, same), (&target, same)).await;
     source.batch_execute("ALTER TABLE bins ADD COLUMN note text").await.unwrap();
     fleet.stop().await;
     fleet = world.fleet();
     source.batch_execute("UPDATE bins SET note = 'seen' WHERE id = 2").await.unwrap();
     let same = "SELECT id, grade, remark, note FROM bins";
-    world.until_same((&source, same), (&target, same), Duration::from_secs(90)).await;
+    world.until_same((&source, same), (&target, same)).await;
     assert_eq!(loaded().await, 300, "rows were loaded again for nothing");
 
     // one with a value for all, while it follows
     source.batch_execute("ALTER TABLE bins ADD COLUMN site text NOT NULL DEFAULT 'north'").await.unwrap();
     let same = "SELECT id, grade, remark, note, site FROM bins";
-    world.until_same((&source, same), (&target, same), Duration::from_secs(90)).await;
+    world.until_same((&source, same), (&target, same)).await;
 
     // one in place of another with its name and type, while no runner is there: the same columns, and other values
     fleet.stop().await;
     source.batch_execute("ALTER TABLE bins DROP COLUMN remark; ALTER TABLE bins ADD COLUMN remark text").await.unwrap();
     fleet = world.fleet();
-    world.until_same((&source, same), (&target, same), Duration::from_secs(90)).await;
+    world.until_same((&source, same), (&target, same)).await;
     assert_eq!(loaded().await, 900, "loaded more often than values changed");
     fleet.stop().await;
 }
@@ -250,7 +250,7 @@ async fn they_come_through_a_shape_as_well() {
     let mut fleet = world.fleet();
     let same = async |columns: &str| {
         let (wanted, found) = (format!("SELECT id, kg * 2{columns} FROM bins"), format!("SELECT id, kg{columns} FROM bins"));
-        world.until_same((&source, &wanted), (&target, &found), Duration::from_secs(90)).await;
+        world.until_same((&source, &wanted), (&target, &found)).await;
     };
     same("").await;
     source

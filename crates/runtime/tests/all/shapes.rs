@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use crate::support::{TABLES, World, topic_changes, topic_records, write};
+use crate::support::{PATIENCE, TABLES, World, topic_changes, topic_records, write};
 use gonvel_core::connector::{CarriedTopic, SinkDefinition, SourceDefinition, State, TopicsDefinition, Wish};
 use gonvel_core::naming::TopicName;
 use gonvel_core::ports::{FleetStore, TopicLog};
@@ -11,8 +11,6 @@ use gonvel_core::shape::{ShapeStep, Shapes};
 use gonvel_runtime::systems;
 use serde_json::json;
 use tokio_postgres::Client;
-
-const PATIENCE: Duration = Duration::from_secs(90);
 
 fn steps(name: &str, steps: serde_json::Value) -> Shapes {
     let steps: Vec<ShapeStep> = serde_json::from_value(steps).unwrap();
@@ -76,11 +74,11 @@ async fn what_arrives_is_what_the_steps_give_of_the_source() {
         )
     };
     let there = |table: &str| format!("SELECT id, weight_kg, grade, md5(remark), picked_at, room_id, size FROM {table}");
-    world.until_same((&source, &bins("> 300", "'large'")), (&target, &there("large_bins")), PATIENCE).await;
-    world.until_same((&source, &bins("BETWEEN 100.1 AND 300", "'usual'")), (&target, &there("bins")), PATIENCE).await;
+    world.until_same((&source, &bins("> 300", "'large'")), (&target, &there("large_bins"))).await;
+    world.until_same((&source, &bins("BETWEEN 100.1 AND 300", "'usual'")), (&target, &there("bins"))).await;
     // the key was changed for another, one for one
     let lines = "SELECT line_no, price, round(price * 1.1, 2) FROM lines WHERE price > 1.5";
-    world.until_same((&source, lines), (&target, "SELECT line_no, price, euros FROM lines"), PATIENCE).await;
+    world.until_same((&source, lines), (&target, "SELECT line_no, price, euros FROM lines")).await;
     assert_eq!(world.database.quarantined(Some(to), None, &["waiting"], 0, 9).await.unwrap().len(), 0);
     fleet.stop().await;
 }
@@ -109,7 +107,7 @@ async fn a_row_that_cannot_be_shaped_waits_in_quarantine_and_all_others_go_on() 
     let to = world.connector("to-settlement", sink.clone()).await;
     let fleet = world.fleet();
     let good = "SELECT id, code::int + length(phone) AS number FROM bins WHERE code <> 'none'";
-    world.until_same((&source, good), (&target, "SELECT id, number FROM bins"), PATIENCE).await;
+    world.until_same((&source, good), (&target, "SELECT id, number FROM bins")).await;
     let waiting = world.database.quarantined(Some(to), None, &["waiting"], 0, 99).await.unwrap();
     assert_eq!(waiting.len(), 4);
     for kept in &waiting {
@@ -133,7 +131,7 @@ async fn a_row_that_cannot_be_shaped_waits_in_quarantine_and_all_others_go_on() 
     world.database.change_connector(&other, connector.version, &[], "").await.unwrap();
     world.database.retry(&gonvel_storage::quarantine::Which::All(to), None).await.unwrap();
     let all = "SELECT id, CASE WHEN code <> 'none' THEN code::int + length(phone) END AS number FROM bins";
-    world.until_same((&source, all), (&target, "SELECT id, number FROM bins"), PATIENCE).await;
+    world.until_same((&source, all), (&target, "SELECT id, number FROM bins")).await;
     assert_eq!(world.database.quarantined(Some(to), None, &["waiting", "asked"], 0, 9).await.unwrap().len(), 0);
     let masked: i64 =
         target.query_one("SELECT count(DISTINCT phone) FROM bins WHERE length(phone) = 64", &[]).await.unwrap().get(0);
@@ -178,7 +176,7 @@ async fn lookups_follow_their_reference_and_a_masked_topic_never_holds_the_clear
     let there = "SELECT id, room, room_label, label_there FROM growers";
     let joined = "SELECT g.id, g.room, r.label AS room_label, r.label AS label_there
         FROM growers g LEFT JOIN rooms r ON r.id = g.room";
-    world.until_same((&source, joined), (&target, there), PATIENCE).await;
+    world.until_same((&source, joined), (&target, there)).await;
     // a reference that changed is what rows that come later find
     source
         .batch_execute("UPDATE rooms SET label = 'cold ' || id WHERE id < 5; DELETE FROM rooms WHERE id = 9")
@@ -195,7 +193,7 @@ async fn lookups_follow_their_reference_and_a_masked_topic_never_holds_the_clear
         assert!(start.elapsed() < PATIENCE, "{found:?}");
     }
     source.batch_execute("DELETE FROM growers WHERE id < 50").await.unwrap();
-    world.until_same((&source, "SELECT id FROM growers"), (&target, "SELECT id FROM growers"), PATIENCE).await;
+    world.until_same((&source, "SELECT id FROM growers"), (&target, "SELECT id FROM growers")).await;
     let records = topic_records(&world.database, "packhouse.growers").await;
     let header = |record: &Record, n: usize| String::from_utf8(record.headers[n].value.to_vec()).unwrap();
     assert!(records.iter().all(|record| record.headers[0].name == "change" && header(record, 1) == "growers"));
@@ -269,7 +267,7 @@ async fn topics_are_carried_into_denormalised_ones_each_record_once() {
         there.map(|t| format!("SELECT id, weight_kg, grade, room, room_label, '{t}' AS way FROM {t}")).join(" UNION ALL ");
     // the table of cold rooms is made with its first row
     source.batch_execute("UPDATE rooms SET label = 'cold ' || id WHERE id = 1").await.unwrap();
-    world.until_same((&source, joined), (&target, &there), PATIENCE).await;
+    world.until_same((&source, joined), (&target, &there)).await;
     // of every key, what each topic holds in order is what came, once
     let came = u64::try_from(topic_records(&world.database, "packhouse.bins").await.len()).unwrap();
     let start = Instant::now();
@@ -297,7 +295,7 @@ async fn topics_are_carried_into_denormalised_ones_each_record_once() {
             source.batch_execute("UPDATE rooms SET label = label || '!' WHERE id IN (2, 30)").await.unwrap();
             fleet = world.fleet();
         }
-        world.until_same((&source, joined), (&target, &there), PATIENCE).await;
+        world.until_same((&source, joined), (&target, &there)).await;
     }
     fleet.stop().await;
 }
@@ -408,7 +406,7 @@ async fn rows_that_a_source_cannot_shape_wait_by_their_keys_and_are_read_again()
     let states = async |states: &[&str]| world.database.quarantined(Some(from), None, states, 0, 99).await.unwrap();
     let good = "SELECT id, code::int + length(phone) AS number FROM bins WHERE code <> 'none'";
     let there = "SELECT id, number FROM bins";
-    world.until_same((&source, good), (&target, there), PATIENCE).await;
+    world.until_same((&source, good), (&target, there)).await;
     // a row of the stream as well; one that is mended and one that goes wait no longer
     source
         .batch_execute(
@@ -417,7 +415,7 @@ async fn rows_that_a_source_cannot_shape_wait_by_their_keys_and_are_read_again()
         )
         .await
         .unwrap();
-    world.until_same((&source, good), (&target, there), PATIENCE).await;
+    world.until_same((&source, good), (&target, there)).await;
     let waiting = states(&["waiting"]).await;
     assert_eq!(waiting.len(), 3, "{waiting:?}");
     assert_eq!(states(&["superseded"]).await.len(), 2);
@@ -440,7 +438,7 @@ async fn rows_that_a_source_cannot_shape_wait_by_their_keys_and_are_read_again()
     world.database.change_connector(&other, connector.version, &[], "").await.unwrap();
     world.database.retry(&gonvel_storage::quarantine::Which::All(from), None).await.unwrap();
     let all = "SELECT id, CASE WHEN code <> 'none' THEN code::int + length(phone) END AS number FROM bins";
-    world.until_same((&source, all), (&target, there), PATIENCE).await;
+    world.until_same((&source, all), (&target, there)).await;
     let start = Instant::now();
     while states(&["delivered"]).await.len() < 3 {
         assert!(start.elapsed() < PATIENCE, "{:?}", states(&["waiting", "asked"]).await);

@@ -127,7 +127,7 @@ async fn a_load_beside_a_start_in_the_past_makes_one_copy() {
     world.until_state(second, State::Following).await;
     world.connector("to-settlement", sink).await;
     writing.await.unwrap();
-    world.until_equal(&source, &target, &["bins", "lines"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["bins", "lines"]).await;
     fleet.stop().await;
 }
 

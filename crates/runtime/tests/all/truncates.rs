@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use crate::support::{World, rows};
+use crate::support::{PATIENCE, World, rows};
 use gonvel_connectors::postgres::sink_positions::stands;
 use gonvel_core::block::pack;
 use gonvel_core::connector::{
@@ -15,8 +15,6 @@ use gonvel_core::topic_settings::TopicSettings;
 use gonvel_runtime::history::parted;
 use serde_json::json;
 use tokio_postgres::Client;
-
-const PATIENCE: Duration = Duration::from_secs(90);
 
 async fn topic(world: &World, name: &str) -> Topic {
     world.database.topic(&TopicName::parse(name).unwrap()).await.unwrap()
@@ -220,14 +218,14 @@ async fn where_a_log_was_rolled_back_nothing_comes_again_from_before_a_truncate(
     sink.placing.lanes = 2;
     let to = world.connector("to-settlement", sink).await;
     let fleet = world.fleet();
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     source.batch_execute("TRUNCATE bins; INSERT INTO bins SELECT n, 'b' FROM generate_series(1, 30) n").await.unwrap();
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     // many rounds later
     for round in 0..40 {
         source.batch_execute(&format!("UPDATE bins SET grade = 'round {round}'")).await.unwrap();
     }
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     world.database.ask(to, Wish::Pause, "").await.unwrap();
     world.until_state(to, State::Paused).await;
     let of = topic(&world, "packhouse.bins").await;
@@ -256,7 +254,7 @@ async fn a_truncate_that_stands_in_a_partition_that_came_is_not_carried_out_with
         .unwrap();
     let (from, to) = world.flow(&["bins"], 2).await;
     let fleet = world.fleet();
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     let there = topic(&world, "packhouse.bins").await;
     // the source is fenced, and begins anew with all of them
     world.database.add_partitions(there.id, 4, &[from]).await.unwrap();
@@ -265,7 +263,7 @@ async fn a_truncate_that_stands_in_a_partition_that_came_is_not_carried_out_with
     // the sink has the truncate behind it
     until_one(&target, "SELECT 1 FROM bins HAVING count(*) > 0 AND min(id) >= 30").await;
     world.database.start_anew(&[to]).await.unwrap();
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     fleet.stop().await;
 }
 
@@ -295,7 +293,7 @@ async fn rows_are_carried_again_and_compared_though_partitions_came_after_a_trun
     world.connector("to-settlement", sink).await;
     let fleet = world.fleet();
     let rich = "SELECT b.id, b.room, r.label FROM bins b JOIN rooms r ON r.id = b.room";
-    let equal = async || world.until_same((&source, rich), (&target, "SELECT id, room, label FROM bins"), PATIENCE).await;
+    let equal = async || world.until_same((&source, rich), (&target, "SELECT id, room, label FROM bins")).await;
     equal().await;
     source.batch_execute("TRUNCATE bins; INSERT INTO bins SELECT n, n % 2 FROM generate_series(1, 90) n").await.unwrap();
     equal().await;

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
-use crate::support::{World, topic_changes};
+use crate::support::{PATIENCE, World, topic_changes};
 use bytes::Bytes;
 use gonvel_core::block::BlockBuilder;
 use gonvel_core::connector::{CarriedTopic, DeliveredTopic, SinkDefinition, TopicsDefinition, ValidConnector, ValueForm};
@@ -19,7 +19,6 @@ use gonvel_storage::quarantine::Which;
 use serde_json::{Value, json};
 use tokio_postgres::Client;
 
-const PATIENCE: Duration = Duration::from_secs(90);
 const EVENTS: i64 = 1_200;
 const TOPIC: &str = "coldstore.events";
 /// A reading that no column takes, and an event of another type of the same key after it.

@@ -7,8 +7,6 @@ use gonvel_stand_ins::between::Between;
 
 use crate::support::{TABLES, World};
 
-const PATIENCE: Duration = Duration::from_secs(90);
-
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_sink_that_waits_for_a_lock_says_whose_it_is_and_can_be_paused() {
     let world = World::new().await;
@@ -17,7 +15,7 @@ async fn a_sink_that_waits_for_a_lock_says_whose_it_is_and_can_be_paused() {
     source.batch_execute(&format!("{TABLES} INSERT INTO bins SELECT n FROM generate_series(1, 20) n")).await.unwrap();
     let fleet = world.fleet();
     let (_, to) = world.flow(&["bins"], 2).await;
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
 
     let clerk = world.cluster.connect("settlement").await.unwrap();
     clerk
@@ -47,7 +45,7 @@ async fn a_sink_that_waits_for_a_lock_says_whose_it_is_and_can_be_paused() {
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
     clerk.batch_execute("ROLLBACK").await.unwrap();
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     let start = Instant::now();
     while !told().await.is_empty() {
         assert!(start.elapsed() < Duration::from_secs(20), "{}", told().await);
@@ -70,16 +68,16 @@ async fn a_source_and_a_target_that_fall_silent_without_closing_are_given_up_and
     let (from, to) = world.flow(&["bins"], 2).await;
     world.sql_own(&format!("UPDATE connections SET port = {}", between.port)).await;
     world.database.start_anew(&[from, to]).await.unwrap();
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     // an idle source is not taken for a silent one
     tokio::time::sleep(Duration::from_secs(13)).await;
     let made = between.made();
     source.batch_execute("UPDATE bins SET grade = 'heard' WHERE id = 1").await.unwrap();
-    world.until_equal(&source, &target, &["bins"], PATIENCE).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     assert_eq!(between.made(), made, "a session was given up that was only idle");
 
     between.fall_silent();
     source.batch_execute("UPDATE bins SET grade = 'second'").await.unwrap();
-    world.until_equal(&source, &target, &["bins"], Duration::from_secs(90)).await;
+    world.until_equal(&source, &target, &["bins"]).await;
     fleet.stop().await;
 }

@@ -26,6 +26,9 @@ use gonvel_storage::sealing::Sealer;
 use tokio_postgres::Client;
 use uuid::Uuid;
 
+/// How long what is to come is waited for: where others take the processors, much longer than it takes.
+pub const PATIENCE: Duration = Duration::from_secs(180);
+
 pub struct World {
     pub cluster: TestCluster,
     pub database: Database,
@@ -132,37 +135,20 @@ impl World {
             if let Some(lane) = found.said().find(|l| l.state == state) {
                 return lane.reason.clone().unwrap_or_default();
             }
-            assert!(start.elapsed() < Duration::from_secs(90), "not {state:?}: {:?}", found.lanes);
+            assert!(start.elapsed() < PATIENCE, "not {state:?}: {:?}", found.lanes);
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
     }
 
     /// Waits until the target's tables equal the source's.
-    pub async fn until_equal(&self, source: &Client, target: &Client, tables: &[&str], patience: Duration) {
+    pub async fn until_equal(&self, source: &Client, target: &Client, tables: &[&str]) {
         let start = Instant::now();
         loop {
-            let late = start.elapsed() > patience;
-            let mut differing = Vec::new();
-            for table in tables {
-                // as long as there are not as many, their texts are not asked for: most of the time goes there
-                if !late && count(source, table).await != count(target, table).await {
-                    differing.push(String::new());
-                    break;
-                }
-                let (left, right) = (rows(source, table).await, rows(target, table).await);
-                if left != right {
-                    differing.push(format!("{table}: {}", difference(&left, &right)));
-                    if !late {
-                        break;
-                    }
-                }
-            }
-            if differing.is_empty() {
-                return;
-            }
+            let late = start.elapsed() > PATIENCE;
+            let Some(differs) = differing(source, target, tables, late).await else { return };
             if late {
                 self.tell(source).await;
-                panic!("not equal after {patience:?}: {differing:?}");
+                panic!("{differs}");
             }
             tokio::time::sleep(Duration::from_millis(200)).await;
         }
@@ -181,7 +167,7 @@ impl World {
     }
 
     /// Waits until a query of the target gives what one of the source gives.
-    pub async fn until_same(&self, (source, wanted): (&Client, &str), (target, found): (&Client, &str), patience: Duration) {
+    pub async fn until_same(&self, (source, wanted): (&Client, &str), (target, found): (&Client, &str)) {
         let (wanted_rows, found_rows) = (format!("({wanted})"), format!("({found})"));
         let start = Instant::now();
         loop {
@@ -190,7 +176,7 @@ impl World {
             if left == right {
                 return;
             }
-            if start.elapsed() > patience {
+            if start.elapsed() > PATIENCE {
                 self.tell(source).await;
                 panic!("{wanted}: {}", difference(&left, &right));
             }
@@ -215,6 +201,21 @@ pub async fn rows(client: &Client, table: &str) -> Vec<String> {
 /// How many rows a table has; none if it is not there.
 async fn count(client: &Client, table: &str) -> Option<i64> {
     Some(client.query_one(&format!("SELECT count(*) FROM {table} t"), &[]).await.ok()?.get(0))
+}
+
+/// What differs first. As long as there are not as many rows their texts are not asked for, since most of the time goes there, but for the `last` time.
+async fn differing(source: &Client, target: &Client, tables: &[&str], last: bool) -> Option<String> {
+    for table in tables {
+        let counts = (count(source, table).await, count(target, table).await);
+        if counts.0 != counts.1 && !last {
+            return Some(format!("{table}: {counts:?} rows"));
+        }
+        let (left, right) = (rows(source, table).await, rows(target, table).await);
+        if left != right {
+            return Some(format!("{table}: {}", difference(&left, &right)));
+        }
+    }
+    None
 }
 
 fn difference(left: &[String], right: &[String]) -> String {
