@@ -27,7 +27,8 @@ use gonvel_storage::sealing::Sealer;
 use tokio::sync::Mutex;
 use uuid::Uuid;
 
-use crate::{DemoArguments, coldstore, demo_events, serve};
+use crate::arguments::DemoArguments;
+use crate::{coldstore, demo_events, serve};
 
 /// The tables that the ready-made connectors carry.
 const CARRIED: [&str; 3] = ["growers", "blocks", "bins"];

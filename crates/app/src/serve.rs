@@ -14,7 +14,7 @@ use gonvel_storage::sealing::Sealer;
 use tokio::net::TcpListener;
 use tokio::sync::oneshot;
 
-use crate::{OwnDatabase, RunnerArguments, ServeArguments};
+use crate::arguments::{OwnDatabase, RunnerArguments, ServeArguments};
 
 /// Runs until a signal.
 pub(crate) async fn run(arguments: ServeArguments, console: ConsoleFiles) -> Result<(), Box<dyn Error>> {

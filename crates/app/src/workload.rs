@@ -7,7 +7,8 @@ use std::time::Duration;
 use gonvel_stand_ins::packhouse::workload::Day;
 use gonvel_stand_ins::postgres_cluster::OWNER;
 
-use crate::{WorkloadArguments, serve};
+use crate::arguments::WorkloadArguments;
+use crate::serve;
 
 /// Runs until a signal or for as long as asked.
 pub(crate) async fn run(arguments: WorkloadArguments) -> Result<(), Box<dyn Error>> {

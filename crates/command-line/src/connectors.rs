@@ -10,9 +10,11 @@ use gonvel_http_api::{
     ReloadRequest, State,
 };
 
-use crate::Output;
-use crate::client::{Client, CommandError};
-use crate::readers::{self, MoveArguments};
+use crate::client::Client;
+use crate::context::Output;
+use crate::error::CommandError;
+use crate::finding::find;
+use crate::moving::{MoveArguments, move_after_a_look};
 use crate::table::{Table, bytes, span};
 
 fn existing_rows() -> impl TypedValueParser<Value = ExistingRows> {
@@ -135,13 +137,6 @@ pub struct LogArguments {
     /// Go on with what comes.
     #[arg(long, short)]
     follow: bool,
-}
-
-/// Finds a connector by its name or id.
-pub(crate) async fn find(client: &Client, name: &str) -> Result<Connector, CommandError> {
-    let all: Vec<Connector> = client.get("/connectors", &[]).await?;
-    let found = all.into_iter().find(|c| c.name == name || c.id.to_string() == name);
-    found.ok_or_else(|| CommandError::Missing(format!("there is no connector {name}")))
 }
 
 fn word(state: State) -> String {
@@ -307,7 +302,7 @@ pub(crate) async fn run(client: &Client, command: ConnectorCommand) -> Result<()
         }
         ConnectorCommand::Move { sink, to } => {
             let found = find(client, &sink).await?;
-            readers::move_after_a_look(client, &format!("/connectors/{}/positions", found.id), to, &sink).await
+            move_after_a_look(client, &format!("/connectors/{}/positions", found.id), to, &sink).await
         }
         ConnectorCommand::BeginAnew { connector, existing_rows, yes } => {
             let found = find(client, &connector).await?;

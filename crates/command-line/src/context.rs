@@ -3,11 +3,39 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
+use clap::{Args, ValueEnum};
 use serde::Deserialize;
 
-use crate::{CommandError, Context, Output};
+use crate::error::CommandError;
 
 const USUAL: &str = "http://127.0.0.1:8470";
+
+/// How results are printed.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, ValueEnum)]
+pub enum Output {
+    /// A table for people.
+    #[default]
+    Table,
+    /// JSON for scripts.
+    Json,
+}
+
+/// Which server, and how results are printed. What no flag says comes from the environment, then from the file.
+#[derive(Debug, Clone, Args)]
+pub struct Context {
+    /// Address of the server.
+    #[arg(long, global = true, env = "GONVEL_SERVER", value_name = "URL")]
+    pub server: Option<String>,
+    /// A context of the file of contexts.
+    #[arg(long, global = true, env = "GONVEL_CONTEXT", value_name = "NAME")]
+    pub context: Option<String>,
+    /// The file of contexts; ~/.config/gonvel/contexts.toml without it.
+    #[arg(long, global = true, env = "GONVEL_CONTEXTS", value_name = "FILE")]
+    pub contexts: Option<PathBuf>,
+    /// How results are printed.
+    #[arg(long, short, global = true, env = "GONVEL_OUTPUT", value_enum)]
+    pub output: Option<Output>,
+}
 
 /// What is known after flags, environment and file were looked at.
 #[derive(Debug, Clone, PartialEq, Eq)]

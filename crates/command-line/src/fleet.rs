@@ -4,7 +4,8 @@ use clap::Subcommand;
 use gonvel_http_api::{DrainRequest, Runners};
 use reqwest::Method;
 
-use crate::client::{Client, CommandError, segment};
+use crate::client::{Client, segment};
+use crate::error::CommandError;
 use crate::table::Table;
 
 /// What to do with the fleet's runners.

@@ -6,7 +6,10 @@
 mod client;
 mod connectors;
 mod context;
+mod error;
+mod finding;
 mod fleet;
+mod moving;
 mod quarantine;
 mod readers;
 mod records;
@@ -17,37 +20,11 @@ mod topics;
 
 use std::process::ExitCode;
 
-use clap::{Args, Subcommand, ValueEnum};
+use clap::Subcommand;
 
 use client::Client;
-pub use client::CommandError;
-
-/// How results are printed.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, ValueEnum)]
-pub enum Output {
-    /// A table for people.
-    #[default]
-    Table,
-    /// JSON for scripts.
-    Json,
-}
-
-/// Which server, and how results are printed. What no flag says comes from the environment, then from the file.
-#[derive(Debug, Clone, Args)]
-pub struct Context {
-    /// Address of the server.
-    #[arg(long, global = true, env = "GONVEL_SERVER", value_name = "URL")]
-    pub server: Option<String>,
-    /// A context of the file of contexts.
-    #[arg(long, global = true, env = "GONVEL_CONTEXT", value_name = "NAME")]
-    pub context: Option<String>,
-    /// The file of contexts; ~/.config/gonvel/contexts.toml without it.
-    #[arg(long, global = true, env = "GONVEL_CONTEXTS", value_name = "FILE")]
-    pub contexts: Option<std::path::PathBuf>,
-    /// How results are printed.
-    #[arg(long, short, global = true, env = "GONVEL_OUTPUT", value_enum)]
-    pub output: Option<Output>,
-}
+pub use context::{Context, Output};
+pub use error::CommandError;
 
 /// Commands that talk to a server.
 #[derive(Debug, Subcommand)]

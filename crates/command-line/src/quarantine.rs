@@ -3,8 +3,9 @@
 use clap::{Args, Subcommand};
 use gonvel_http_api::{Affected, Cause, DiscardRequest, MendRecord, QuarantinedRecord, RetryRequest, WhichRecords};
 
-use crate::client::{Client, CommandError};
-use crate::connectors;
+use crate::client::Client;
+use crate::error::CommandError;
+use crate::finding::find;
 use crate::table::Table;
 
 /// What to do with records that could not be handled.
@@ -80,7 +81,7 @@ pub struct Which {
 impl Which {
     async fn records(self, client: &Client) -> Result<WhichRecords, CommandError> {
         let connector = match &self.connector {
-            Some(name) => Some(connectors::find(client, name).await?.id),
+            Some(name) => Some(find(client, name).await?.id),
             None => None,
         };
         Ok(WhichRecords { ids: self.records, connector, cause: self.cause })
@@ -125,7 +126,7 @@ fn records_table(records: &Vec<QuarantinedRecord>) -> Table {
 
 pub(crate) async fn run(client: &Client, command: QuarantineCommand) -> Result<(), CommandError> {
     let id_of = async |name: &Option<String>| match name {
-        Some(name) => connectors::find(client, name).await.map(|c| Some(("connector", c.id.to_string()))),
+        Some(name) => find(client, name).await.map(|c| Some(("connector", c.id.to_string()))),
         None => Ok(None),
     };
     match command {

@@ -10,8 +10,9 @@ use reqwest::Method;
 use serde_json::value::{RawValue, to_raw_value};
 use tokio_util::io::ReaderStream;
 
-use crate::Output;
-use crate::client::{Client, CommandError, segment};
+use crate::client::{Client, segment};
+use crate::context::Output;
+use crate::error::CommandError;
 use crate::table::Table;
 
 /// What to do with records.

@@ -2,7 +2,8 @@
 
 use gonvel_http_api::{Agreement, AgreementOutcome};
 
-use crate::client::{Client, CommandError};
+use crate::client::Client;
+use crate::error::CommandError;
 use crate::table::Table;
 
 fn agreements_table(agreements: &Vec<Agreement>) -> Table {

@@ -10,7 +10,8 @@ use gonvel_http_api::{
 };
 use serde::Serialize;
 
-use crate::client::{Client, CommandError, segment};
+use crate::client::{Client, segment};
+use crate::error::CommandError;
 use crate::table::Table;
 
 /// What to do with schemas.

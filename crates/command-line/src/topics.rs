@@ -5,7 +5,8 @@ use gonvel_http_api::{
     ChangePreview, DeletePreview, Keep, MorePartitions, NewTopic, Topic, TopicChange, TopicSettings, TopicSummary,
 };
 
-use crate::client::{Client, CommandError, segment};
+use crate::client::{Client, segment};
+use crate::error::CommandError;
 use crate::table::{Table, bytes, parse_bytes, parse_span, span};
 
 /// What to do with topics.
@@ -208,12 +209,12 @@ pub(crate) async fn run(client: &Client, command: TopicCommand) -> Result<(), Co
             if !yes {
                 let preview: ChangePreview = client.post(&format!("{path}/settings/preview"), &settings).await?;
                 client.done(&format!("{}\nNothing was changed: say --yes to do it.", loss(&preview)))?;
-                return if client.output == crate::Output::Json { client.print_json(&preview) } else { Ok(()) };
+                return if client.output == crate::context::Output::Json { client.print_json(&preview) } else { Ok(()) };
             }
             let change = TopicChange { revision: now.revision, settings };
             let changed: Topic = client.put(&format!("{path}/settings"), &change).await?;
             client.done(&format!("{} keeps {}", changed.summary.name, keeps(&changed.summary.settings)))?;
-            if client.output == crate::Output::Json { client.print_json(&changed) } else { Ok(()) }
+            if client.output == crate::context::Output::Json { client.print_json(&changed) } else { Ok(()) }
         }
         TopicCommand::AddPartitions { topic, partitions, keys_may_move } => {
             let path = format!("/topics/{}/partitions", segment(&topic));
@@ -236,7 +237,7 @@ pub(crate) async fn run(client: &Client, command: TopicCommand) -> Result<(), Co
                 list(&preview.read_by),
                 list(&preview.readers)
             ))?;
-            if client.output == crate::Output::Json { client.print_json(&preview) } else { Ok(()) }
+            if client.output == crate::context::Output::Json { client.print_json(&preview) } else { Ok(()) }
         }
     }
 }

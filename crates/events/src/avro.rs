@@ -3,13 +3,13 @@
 use std::borrow::Cow;
 use std::collections::HashMap;
 
-use gonvel_core::avro::binary::{DecodeError, Reader};
-use gonvel_core::avro::json::{self, DEEPEST};
+use gonvel_core::avro::binary::{DEEPEST, DecodeError, Reader};
+use gonvel_core::avro::json;
 use gonvel_core::avro::schema::{Logical, Schema};
 use serde_json::{Map, Value as Json};
 
+use crate::beside::Beside;
 use crate::cell::Cell;
-use crate::form::Beside;
 use crate::tree::{Node, Path};
 
 /// Reads values of one schema into cells.

@@ -5,7 +5,6 @@ use std::sync::Arc;
 
 use bytes::Bytes;
 use gonvel_core::avro::single_object;
-use gonvel_core::block::RecordRef;
 use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, OldImage, Origin};
 use gonvel_core::column::Value;
 use gonvel_core::event_rows::{EventColumn, EventRows, Part, Unknown, read_name};
@@ -14,49 +13,17 @@ use gonvel_shape::ty::{Ty, parse_type};
 use gonvel_shape::value::Given;
 
 use crate::adding::columns_for;
-use crate::avro::AvroReading;
+use crate::beside::Beside;
+use crate::came::Came;
 use crate::cell::Cell;
+use crate::decoding::decode;
 use crate::json;
 use crate::only::Teller;
 use crate::schema::EventSchema;
 use crate::tree::Node;
 
-/// What becomes of fields that no column takes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Beside {
-    /// They are passed over.
-    LeftOut,
-    /// They are given back as JSON.
-    Kept,
-    /// The record is refused.
-    Refused,
-}
-
 /// Most elements of one record that become rows.
 const MOST_ELEMENTS: usize = 10_000;
-
-impl Beside {
-    /// The same in an element that is a row: the rest of its record is kept, not its own.
-    pub(crate) fn within_element(self) -> Self {
-        if self == Self::Refused { self } else { Self::LeftOut }
-    }
-
-    /// The same below a field: what a column takes whole has nothing in it that no column takes.
-    pub(crate) fn below(self, node: &Node) -> Self {
-        if node.columns.is_empty() { self } else { Self::LeftOut }
-    }
-}
-
-/// A record as it came, with its place.
-#[derive(Debug, Clone, Copy)]
-pub struct Came<'a> {
-    /// The record.
-    pub record: RecordRef<'a>,
-    /// The partition it stands in.
-    pub partition: i32,
-    /// Its offset there.
-    pub offset: i64,
-}
 
 /// How records of a topic become rows.
 #[derive(Debug, Clone)]
@@ -467,38 +434,5 @@ fn shown(part: Part, path: &[String]) -> String {
         Part::Key => "the record's key".into(),
         Part::Value => "the value".into(),
         part => format!("the record's {}", part.word()),
-    }
-}
-
-/// Fills the cells of a tree's columns from a value's fields; gives those that no column takes.
-pub(crate) fn decode<'a>(
-    tree: &Node,
-    beside: Beside,
-    value: &'a [u8],
-    schema: Option<&'a EventSchema>,
-    cells: &mut [Cell<'a>],
-) -> Result<Option<String>, String> {
-    match schema {
-        Some(EventSchema::Avro { schema, named }) if single_object::split(value).is_some() => {
-            let data = single_object::split(value).map_or(value, |(_, data)| data);
-            AvroReading { named, beside }.read(schema, data, tree, cells)
-        }
-        Some(EventSchema::Protobuf(schema)) => {
-            let json = schema
-                .to_json_whole(value)
-                .map_err(|e| format!("the value does not follow its schema ({e}): mend the record, or discard it"))?;
-            let text = json.to_string();
-            let mut own = vec![Cell::Absent; cells.len()];
-            let rest = json::read(&text, tree, beside, &mut own)?;
-            // the text is this function's: what is kept of it becomes its own
-            cells.iter_mut().zip(own).for_each(|(cell, own)| *cell = own.owned());
-            Ok(rest)
-        }
-        _ => {
-            let text = std::str::from_utf8(value).map_err(|_| {
-                "the value is neither JSON nor of a schema that is known: take the value whole, as bytea".to_owned()
-            })?;
-            json::read(text, tree, beside, cells)
-        }
     }
 }

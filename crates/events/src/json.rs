@@ -5,8 +5,8 @@ use std::borrow::Cow;
 use serde::de::{DeserializeSeed, Error as _, MapAccess, Visitor};
 use serde_json::value::RawValue;
 
+use crate::beside::Beside;
 use crate::cell::Cell;
-use crate::form::Beside;
 use crate::tree::{Node, Path};
 
 /// Deepest nesting of objects whose fields are looked at.

@@ -8,7 +8,10 @@
 
 mod adding;
 mod avro;
+mod beside;
+mod came;
 mod cell;
+mod decoding;
 mod form;
 mod json;
 mod only;
@@ -16,6 +19,7 @@ pub mod proposing;
 mod schema;
 mod tree;
 
-pub use form::{Came, EventForm};
+pub use came::Came;
+pub use form::EventForm;
 pub use only::Teller;
 pub use schema::EventSchema;

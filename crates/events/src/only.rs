@@ -3,8 +3,10 @@
 use gonvel_core::event_rows::{EventColumn, Only, Part};
 use gonvel_shape::ty::Ty;
 
+use crate::beside::Beside;
+use crate::came::Came;
 use crate::cell::Cell;
-use crate::form::{Beside, Came, decode};
+use crate::decoding::decode;
 use crate::schema::EventSchema;
 use crate::tree::Node;
 

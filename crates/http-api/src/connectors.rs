@@ -125,6 +125,19 @@ pub struct Condition {
     pub lag_records: Option<i64>,
 }
 
+/// A lane of a connector.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Lane {
+    /// Its number, from 0.
+    pub lane: i32,
+    /// The runner that it is planned for; none where nobody carries it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub runner: Option<String>,
+    /// How it is doing.
+    #[serde(flatten)]
+    pub condition: Condition,
+}
+
 /// A connector and how it is doing.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Connector {
@@ -161,7 +174,7 @@ pub struct Connector {
     /// Progress by table or topic.
     pub tables: Vec<TableProgress>,
     /// Its lanes.
-    pub lanes: Vec<crate::Lane>,
+    pub lanes: Vec<Lane>,
     /// Records of it that wait in quarantine.
     pub quarantined: i64,
     /// Records that were forgotten before it delivered them, and that it passed over because it was told to.

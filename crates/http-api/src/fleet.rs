@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
-use crate::{Condition, State};
+use crate::State;
 
 /// A lane that a runner carries.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -79,19 +79,6 @@ pub struct Runners {
 pub struct DrainRequest {
     /// Whether its lanes are to move away, and none to come.
     pub draining: bool,
-}
-
-/// A lane of a connector.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Lane {
-    /// Its number, from 0.
-    pub lane: i32,
-    /// The runner that it is planned for; none where nobody carries it.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub runner: Option<String>,
-    /// How it is doing.
-    #[serde(flatten)]
-    pub condition: Condition,
 }
 
 /// Something that was done with a connector.

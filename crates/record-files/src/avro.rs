@@ -10,7 +10,8 @@ use gonvel_core::avro::fingerprint::fingerprint;
 use gonvel_core::produce::MOST_HEADERS;
 use gonvel_core::record::Header;
 
-use crate::{FileError, Form, Row, Rows, Write, bad_file};
+use crate::form::{FileError, Form, bad_file};
+use crate::row::{Row, Rows, Write};
 
 const SCHEMA: &str = r#"{"type":"record","name":"ExportedRecord","namespace":"gonvel","fields":[
 {"name":"partition","type":"int"},

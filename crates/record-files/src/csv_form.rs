@@ -6,8 +6,9 @@ use std::fs::File;
 use bytes::Bytes;
 use gonvel_core::produce::time;
 
+use crate::form::{FileError, Form, bad_file};
 use crate::json_lines::{HeaderForm, joined, split, timestamp_text};
-use crate::{FileError, Form, Row, Rows, Write, bad_file};
+use crate::row::{Row, Rows, Write};
 
 const COLUMNS: [&str; 13] = [
     "partition",

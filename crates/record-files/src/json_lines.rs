@@ -3,13 +3,16 @@
 use std::fs::File;
 use std::io::{BufRead, BufReader, Read};
 
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
 use bytes::Bytes;
 use gonvel_core::civil::rfc3339;
 use gonvel_core::produce::{from_base64, time};
 use gonvel_core::record::Header;
 use serde::{Deserialize, Serialize};
 
-use crate::{FileError, Row, Rows, Write, to_base64};
+use crate::form::FileError;
+use crate::row::{Row, Rows, Write};
 
 /// Longest line, in bytes.
 const LONGEST: u64 = 256 << 20;
@@ -83,7 +86,7 @@ pub(crate) fn split(bytes: Option<&Bytes>) -> (Option<String>, Option<String>) {
     match bytes.map(|b| (b, std::str::from_utf8(b))) {
         None => (None, None),
         Some((_, Ok(text))) => (Some(text.to_owned()), None),
-        Some((bytes, Err(_))) => (None, Some(to_base64(bytes))),
+        Some((bytes, Err(_))) => (None, Some(STANDARD.encode(bytes))),
     }
 }
 

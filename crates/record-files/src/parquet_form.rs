@@ -15,7 +15,8 @@ use parquet::file::writer::{SerializedFileWriter, SerializedRowGroupWriter};
 use parquet::record::{Field, Row as ParquetRow};
 use parquet::schema::parser::parse_message_type;
 
-use crate::{FileError, Form, Row, Rows, Write, bad_file};
+use crate::form::{FileError, Form, bad_file};
+use crate::row::{Row, Rows, Write};
 
 const SCHEMA: &str = "message records {
   REQUIRED INT32 partition;

@@ -14,9 +14,9 @@ use gonvel_shape::picking::pick;
 use gonvel_shape::reference::Changed;
 
 use crate::events::Events;
-use crate::fleet::Services;
-use crate::lane::Failure;
+use crate::failing::Failure;
 use crate::reading::Reader;
+use crate::services::Services;
 use crate::shaping::Shared;
 
 /// Rows that are held although newer ones of their keys came, from which on they are let go of.

@@ -14,8 +14,8 @@ use gonvel_core::schema_changes::{ColumnChange, differences, differing};
 use gonvel_core::table::TableSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::fleet::Services;
-use crate::lane::Failure;
+use crate::failing::Failure;
+use crate::services::Services;
 use crate::writing::{KnownColumns, latest_shape};
 
 /// Marks of the columns that a table had when a row of it was last carried.

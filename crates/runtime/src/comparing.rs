@@ -10,60 +10,18 @@ use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, OldImage,
 use gonvel_core::column::Value;
 use gonvel_core::connector::CapturedTable;
 use gonvel_core::digest::sha256;
-use gonvel_core::loading::Snapshot;
 use gonvel_core::naming::{TopicName, TopicPartition};
 use gonvel_core::ports::{PortError, SchemaStore, Topic, TopicLog};
 use gonvel_core::shape::Shapes;
-use serde::{Deserialize, Serialize};
 
+use crate::before::{Before, End};
 use crate::carrying_again::Latest;
-use crate::lane::Failure;
+use crate::failing::Failure;
 use crate::reading::Reader;
 
 /// Records whose keys are held at a time; of more, a share of the keys is compared at a time, each with a reading of its own. Held are 16
 /// bytes of each key that came, and the whole key of each row that did not.
 pub(crate) const HELD: u64 = 2_000_000;
-
-/// Where a partition of a table's topics ended when the table was about to be loaded.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-pub(crate) struct End {
-    topic: i64,
-    partition: i32,
-    next: i64,
-}
-
-/// What was before a load.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub(crate) struct Before {
-    /// What had ended when it was asked for: whatever of that is left the load brings. None where nothing of it can come any more.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub(crate) seen: Option<Snapshot>,
-    /// Whether the topics were emptied there: only what comes late can be gone.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-    pub(crate) emptied: bool,
-    /// How many changes came late.
-    #[serde(default)]
-    late: u64,
-}
-
-impl Before {
-    pub(crate) fn new(seen: Option<Snapshot>, emptied: bool) -> Self {
-        Self { seen, emptied, late: 0 }
-    }
-
-    /// Whether a change is from before the load. One that was under way then is not, nor is what does not tell its transaction.
-    fn has(&self, kind: ChangeKind, transaction: u64) -> bool {
-        let Some(seen) = self.seen.as_ref().filter(|_| kind != ChangeKind::Load) else { return false };
-        // only its lower half is sent
-        u32::try_from(transaction).is_ok_and(|transaction| transaction != 0 && seen.sees(seen.widen(transaction)))
-    }
-
-    /// Notes changes that came since.
-    pub(crate) fn note(&mut self, batch: &ChangeBatch) {
-        let is_late = |row: &usize| self.has(batch.kinds[*row], batch.origins[*row].transaction);
-        self.late += (0..batch.len()).filter(is_late).count() as u64;
-    }
-}
 
 /// The topics that a table's rows are written to, as far as they are there.
 async fn topics_of(log: &dyn TopicLog, table: &CapturedTable, shape: &Shapes) -> Result<Vec<Topic>, Failure> {
@@ -273,6 +231,7 @@ mod tests {
     use gonvel_core::block::BlockBuilder;
     use gonvel_core::column::ColumnType;
     use gonvel_core::connector::Values;
+    use gonvel_core::loading::Snapshot;
     use gonvel_core::naming::{PartitionId, SchemaId};
     use gonvel_core::partitioning::partition_of;
     use gonvel_core::ports::{AppendBatch, PartitionBlocks};

@@ -10,7 +10,7 @@ use gonvel_core::naming::SchemaId;
 use gonvel_core::ports::{PortError, SchemaStore};
 use gonvel_events::{Came, EventForm, EventSchema};
 
-use crate::lane::Failure;
+use crate::failing::Failure;
 
 /// A topic's records of one type, or all of them.
 #[derive(Debug)]

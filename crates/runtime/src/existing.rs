@@ -12,12 +12,14 @@ use gonvel_core::loading::Snapshot;
 use gonvel_core::ports::Level;
 use gonvel_core::shape::Shapes;
 
-use crate::comparing::{Before, Comparing, HELD, ends};
-use crate::fleet::Services;
-use crate::lane::{Failure, Work};
+use crate::before::Before;
+use crate::comparing::{Comparing, HELD, ends};
+use crate::failing::Failure;
 use crate::outgoing::{Blocks, Out};
+use crate::services::Services;
 use crate::source_position::Position;
 use crate::status::{Board, now_us};
+use crate::work::Work;
 
 /// Does with the rows that are in the topics of some tables as was said; gives what tells it. What the log brings late, of what had ended
 /// when the load was asked for, is `seen`.

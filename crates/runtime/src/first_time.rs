@@ -9,9 +9,10 @@ use gonvel_core::naming::{TopicId, TopicPartition};
 use gonvel_core::ports::{Level, Topic};
 
 use crate::events::Events;
-use crate::lane::{Failure, Work};
+use crate::failing::Failure;
 use crate::reading::Reader;
 use crate::shaping::Shared;
+use crate::work::Work;
 
 /// What was said of the rows that are there, and how the topics are read that they are compared with.
 pub(crate) struct FirstTime {

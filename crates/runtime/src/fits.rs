@@ -12,8 +12,8 @@ use gonvel_core::ports::{PortError, Topic};
 use gonvel_core::schemas::values::ValueSchema;
 use gonvel_core::table::TableSchema;
 
-use crate::fleet::Services;
-use crate::lane::Failure;
+use crate::failing::Failure;
+use crate::services::Services;
 
 /// Shared by what reads, which refuses rows that do not fit, and what writes.
 pub(crate) type Fits = Arc<FitTargets>;

@@ -8,20 +8,18 @@ use std::time::Duration;
 use futures::FutureExt;
 use gonvel_connectors::postgres;
 use gonvel_core::connector::{Definition, Wish};
-use gonvel_core::naming::{ConnectorId, RunnerName};
-use gonvel_core::planning::Labels;
-use gonvel_core::ports::{
-    Assigned, Beaten, FleetStore, Heartbeat, PortError, QuarantineStore, RunnerStore, SchemaStore, TopicLog,
-};
+use gonvel_core::naming::ConnectorId;
+use gonvel_core::ports::{Assigned, Beaten, Heartbeat, PortError};
 use gonvel_tending::tend;
 use tokio::sync::{Notify, watch};
 use tokio::task::JoinHandle;
 use tokio::time::Instant;
 use uuid::Uuid;
 
-use crate::handed_on::HandedOn;
-use crate::lane::{self, Assignment, Ending};
+use crate::lane;
 use crate::leases::Leases;
+use crate::services::Services;
+use crate::work::{Assignment, Ending};
 
 /// How often the supervisor looks, when nobody nudges it.
 const LOOK: Duration = Duration::from_millis(500);
@@ -32,59 +30,6 @@ const BEAT: Duration = Duration::from_secs(1);
 const BELIEVED: Duration = Duration::from_secs(5);
 /// How long lanes may take to end.
 const PATIENCE: Duration = Duration::from_secs(10);
-
-/// Who a runner is.
-#[derive(Debug, Clone)]
-pub struct RunnerSettings {
-    /// Its name. A runner started again under the same name takes its lanes over at once.
-    pub name: RunnerName,
-    /// What it has: connectors may ask for it.
-    pub labels: Labels,
-    /// The weight of lanes it can carry.
-    pub room: u32,
-    /// Bytes that a lane may hold of what it looks into, and as many of rows that it carries again and of keys that wait in quarantine.
-    pub lane_bytes: usize,
-}
-
-/// [`RunnerSettings::lane_bytes`] where nothing is said.
-pub const LANE_BYTES: usize = 1 << 30;
-
-/// What lanes work with.
-#[derive(Clone)]
-pub struct Services {
-    /// The topic log.
-    pub log: Arc<dyn TopicLog>,
-    /// Connectors and the leases of their lanes.
-    pub fleet: Arc<dyn FleetStore>,
-    /// Runners, and the plan that shares lanes out among them.
-    pub runners: Arc<dyn RunnerStore>,
-    /// Registered schemas.
-    pub schemas: Arc<dyn SchemaStore>,
-    /// Where records wait that could not be handled.
-    pub quarantine: Arc<dyn QuarantineStore>,
-    /// This runner.
-    pub runner: RunnerSettings,
-    /// What lanes of this process append and others of them read.
-    pub(crate) handed: HandedOn,
-}
-
-impl Services {
-    /// All of them from one store that is everything.
-    pub fn of<S>(store: &Arc<S>, runner: RunnerSettings) -> Self
-    where
-        S: TopicLog + FleetStore + RunnerStore + SchemaStore + QuarantineStore + 'static,
-    {
-        Self {
-            log: store.clone(),
-            fleet: store.clone(),
-            runners: store.clone(),
-            schemas: store.clone(),
-            quarantine: store.clone(),
-            runner,
-            handed: HandedOn::default(),
-        }
-    }
-}
 
 /// A running supervisor.
 pub struct Fleet {

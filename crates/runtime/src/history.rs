@@ -12,8 +12,9 @@ use gonvel_core::naming::{ConnectorId, Offset, TopicId, TopicPartition};
 use gonvel_core::ports::{FleetStore, PartitionBounds, PortError, Topic, TopicLog};
 use gonvel_core::trail::{Found, Seen, Trail, Verdict};
 
-use crate::lane::{Failure, ONLY};
+use crate::failing::Failure;
 use crate::source_position::check_stored;
+use crate::work::ONLY;
 
 /// Partitions that are looked at side by side.
 const BESIDE: usize = 8;

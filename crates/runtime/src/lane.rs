@@ -6,7 +6,6 @@ use std::time::Duration;
 use futures::FutureExt;
 use gonvel_connectors::error::ConnectorError;
 use gonvel_core::connector::{Definition, State, ValidConnector, Wish};
-use gonvel_core::event_rows::EventColumn;
 use gonvel_core::failure::{Kind, Streak};
 use gonvel_core::naming::ConnectorId;
 use gonvel_core::ports::{Deed, HeldLane, LaneStatus, Lease, Level, PortError};
@@ -14,146 +13,18 @@ use rand::Rng;
 use tokio::sync::watch;
 use tokio::time::{Instant, MissedTickBehavior};
 
-use crate::fleet::Services;
-use crate::leases::{Leases, Renewed};
+use crate::failing::{Failure, NewFields};
+use crate::leases::{LEASE, Leases, Renewed};
+use crate::services::Services;
 use crate::status::{Board, now_us};
+use crate::work::{Assignment, Ending, ONLY, Work, asked_to_end};
 use crate::{sink_lane, source_lane, source_position, topics_lane};
 
-/// How long a lease lasts without renewal, and how often it is renewed.
-pub(crate) const LEASE: Duration = Duration::from_secs(6);
-pub(crate) const RENEW: Duration = Duration::from_millis(1_500);
 const SAVE: Duration = Duration::from_millis(400);
 /// How often a lease is asked for that another still holds.
 const ASK: Duration = Duration::from_millis(300);
 /// How long a lane whose lease was lost waits before it asks for another.
 const AFTER_LOSS: Duration = Duration::from_millis(500);
-/// The lane whose position is a source's.
-pub(crate) const ONLY: i32 = 0;
-
-/// Why a lane is to end.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Ending {
-    /// It is not.
-    None,
-    /// A person holds the connector.
-    Pause,
-    /// It starts again under another configuration, or is removed.
-    Restart,
-    /// The lane is stopped, or goes to another runner.
-    Away,
-    /// The runner ends.
-    Shutdown,
-}
-
-/// What a lane is to carry.
-#[derive(Debug, Clone)]
-pub(crate) struct Assignment {
-    /// The checked connector.
-    pub(crate) connector: ValidConnector,
-    /// The lane's number.
-    pub(crate) lane: i32,
-    /// What is asked of it.
-    pub(crate) wish: Wish,
-    /// The version of its configuration.
-    pub(crate) version: i32,
-}
-
-/// Why work ended.
-#[derive(Debug)]
-pub(crate) enum Failure {
-    /// The connector's own system.
-    Connector(ConnectorError),
-    /// The topic log or the catalog.
-    Port(PortError),
-    /// Fields of events come that no column takes and that are to become columns.
-    NewFields(NewFields),
-}
-
-/// Columns for fields that were never seen before.
-#[derive(Debug)]
-pub(crate) struct NewFields {
-    /// The place of what is read in the definition.
-    pub(crate) place: usize,
-    /// The columns.
-    pub(crate) columns: Vec<EventColumn>,
-}
-
-impl From<ConnectorError> for Failure {
-    fn from(error: ConnectorError) -> Self {
-        Self::Connector(error)
-    }
-}
-
-impl From<PortError> for Failure {
-    fn from(error: PortError) -> Self {
-        Self::Port(error)
-    }
-}
-
-impl Failure {
-    fn kind(&self) -> Kind {
-        match self {
-            Self::Connector(error) => error.kind(),
-            Self::Port(error) => match error {
-                PortError::TryAgain { .. } => Kind::Connection,
-                PortError::Fenced { .. } => Kind::Fenced,
-                _ => Kind::Settings,
-            },
-            Self::NewFields(_) => Kind::Settings,
-        }
-    }
-
-    pub(crate) fn message(&self) -> String {
-        match self {
-            Self::Connector(error) => match error {
-                ConnectorError::Settings { statement: Some(statement), .. } => format!("{error} — {statement}"),
-                error => error.to_string(),
-            },
-            Self::Port(error) => {
-                let cause = std::error::Error::source(error).map(|c| format!(" ({c})")).unwrap_or_default();
-                format!("{error}{cause}")
-            }
-            Self::NewFields(new) => {
-                let names: Vec<&str> = new.columns.iter().map(|column| column.name.as_str()).collect();
-                format!("fields come that no column takes: {}", names.join(", "))
-            }
-        }
-    }
-}
-
-/// What the work of a lane gets.
-pub(crate) struct Work<'a> {
-    pub(crate) services: &'a Services,
-    pub(crate) assignment: &'a Assignment,
-    pub(crate) lease: Lease,
-    pub(crate) board: &'a Board,
-    pub(crate) stopped: watch::Receiver<Ending>,
-    /// Changes when something is asked of the records that wait in quarantine.
-    pub(crate) mending: watch::Receiver<i64>,
-}
-
-impl Work<'_> {
-    pub(crate) fn connector(&self) -> ConnectorId {
-        self.assignment.connector.id()
-    }
-
-    pub(crate) fn lane(&self) -> i32 {
-        self.assignment.lane
-    }
-
-    pub(crate) fn held(&self) -> HeldLane {
-        HeldLane { connector: self.connector(), lane: self.lane(), epoch: self.lease.epoch }
-    }
-}
-
-/// Resolves when the lane is asked to end.
-pub(crate) async fn asked_to_end(stopped: &mut watch::Receiver<Ending>) -> Ending {
-    match stopped.wait_for(|e| *e != Ending::None).await {
-        Ok(ending) => *ending,
-        Err(_) => Ending::Shutdown,
-    }
-}
-
 /// Carries a connector's lane until it is asked to end.
 pub(crate) async fn run(
     services: Services,

@@ -2,12 +2,15 @@
 
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
 
 use gonvel_core::ports::{HeldLane, PortError, RunnerStore};
 use tokio::sync::watch;
 use tokio::time::Instant;
 
-use crate::lane::{LEASE, RENEW};
+/// How long a lease lasts without renewal, and how often it is renewed.
+pub(crate) const LEASE: Duration = Duration::from_secs(6);
+const RENEW: Duration = Duration::from_millis(1_500);
 
 struct Holding {
     lost: watch::Sender<bool>,

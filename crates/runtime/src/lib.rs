@@ -1,12 +1,14 @@
 //! The runner: it finds connectors that are asked to run, holds the leases of their lanes and carries them.
 
 mod aside;
+mod before;
 mod carrying_again;
 pub mod choosing;
 mod columns_known;
 mod comparing;
 mod events;
 mod existing;
+mod failing;
 mod fetching;
 mod first_time;
 mod fits;
@@ -21,6 +23,7 @@ mod outgoing;
 mod passed_over;
 mod reading;
 mod references;
+mod services;
 mod shaping;
 mod sink_lane;
 mod source_lane;
@@ -34,6 +37,8 @@ mod topics_lane;
 pub mod trying;
 mod watching;
 mod whole;
+mod work;
 mod writing;
 
-pub use fleet::{Fleet, LANE_BYTES, RunnerSettings, Services};
+pub use fleet::Fleet;
+pub use services::{LANE_BYTES, RunnerSettings, Services};

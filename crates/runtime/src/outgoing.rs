@@ -11,8 +11,8 @@ use gonvel_shape::run::Failed;
 
 use crate::aside::source::{RowsAside, RowsCame};
 use crate::comparing::Gone;
-use crate::fleet::Services;
-use crate::lane::Failure;
+use crate::failing::Failure;
+use crate::services::Services;
 use crate::shaping::{Came, PART_OF_A_ROW, Pass, Shaping};
 use crate::writing::{KnownColumns, Writer, Written};
 

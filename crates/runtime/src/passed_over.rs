@@ -5,8 +5,9 @@ use std::sync::PoisonError;
 use gonvel_core::connector::{Failing, Forgotten};
 use gonvel_core::ports::{Deed, Level, Topic};
 
-use crate::lane::{Failure, Work};
-use crate::reading::going_on::PassedOver;
+use crate::failing::Failure;
+use crate::reading::missed::PassedOver;
+use crate::work::Work;
 
 /// Where it is told what is passed over; none where a lane halts instead.
 pub(crate) fn told(failing: &Failing) -> Option<PassedOver> {

@@ -16,7 +16,7 @@ use gonvel_core::table::TableSchema;
 use gonvel_shape::reference::Reference;
 use uuid::Uuid;
 
-use crate::lane::Failure;
+use crate::failing::Failure;
 use crate::writing::latest_shape;
 
 /// Bytes (before compression) read of a partition at a time.

@@ -15,9 +15,9 @@ use gonvel_shape::run::{Context, Shaped};
 use gonvel_shape::tools::{MaskKey, Tools};
 use tokio::sync::Mutex;
 
-use crate::fleet::Services;
-use crate::lane::Failure;
+use crate::failing::Failure;
 use crate::references::{self, ReadFrom, References};
+use crate::services::Services;
 
 /// Why a part of a row does not go where the row may not be.
 pub(crate) const PART_OF_A_ROW: &str = "an update brings a part of its row only, and the row may come where it was not before: \

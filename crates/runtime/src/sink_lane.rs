@@ -17,16 +17,18 @@ use tokio::time::Instant;
 
 use crate::aside::{Aside, Book};
 use crate::events::{first_places, forms};
+use crate::failing::Failure;
 use crate::first_time::FirstTime;
 use crate::lag::{COUNT_LAG, Lag};
-use crate::lane::{Ending, Failure, Work, asked_to_end};
 use crate::passed_over;
-use crate::reading::truncates::{LOOK_FOR_ENDS, Together};
+use crate::reading::together::Together;
+use crate::reading::truncates::LOOK_FOR_ENDS;
 use crate::reading::{ReadRound, Reader};
 use crate::shaping::{Shaping, Ways};
 use crate::target::Target;
 use crate::watching::{Watched, watched};
 use crate::whole::Whole;
+use crate::work::{Ending, Work, asked_to_end};
 
 /// Longest wait for new records before looking again.
 const LOOK: Duration = Duration::from_millis(500);

@@ -21,14 +21,15 @@ use crate::aside::source::RowsAside;
 use crate::choosing::choose;
 use crate::columns_known::{ColumnsKnown, came};
 use crate::existing::{begin_over, compare};
-use crate::fleet::Services;
+use crate::failing::Failure;
 use crate::handed_on::Turns;
-use crate::lane::{Ending, Failure, Work, asked_to_end};
 use crate::load_filter::checked;
 use crate::outgoing::{Blocks, Out, ensure_topic};
+use crate::services::Services;
 use crate::shaping::Shaping;
 use crate::source_position::{Anew, Position, enter, progress, read_stored, show};
 use crate::status::{Board, now_us};
+use crate::work::{Ending, Work, asked_to_end};
 use crate::writing::{Writer, append};
 
 /// How often tables are looked for that were made since.

@@ -12,10 +12,11 @@ use gonvel_core::naming::ConnectorId;
 use gonvel_core::ports::{DatabaseAddress, LaneProgress, TableProgress};
 use serde::{Deserialize, Serialize};
 
+use crate::before::{Before, End};
 use crate::columns_known::Marks;
-use crate::comparing::{Before, End};
-use crate::lane::{Assignment, Failure, ONLY, Work};
+use crate::failing::Failure;
 use crate::status::Board;
+use crate::work::{Assignment, ONLY, Work};
 
 /// What is stored as the lane's position.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]

@@ -9,7 +9,8 @@ use gonvel_core::naming::{PartitionId, TopicId, TopicPartition};
 use gonvel_core::ports::LaneProgress;
 use serde::{Deserialize, Serialize};
 
-use crate::lane::{Failure, Work};
+use crate::failing::Failure;
+use crate::work::Work;
 
 /// What is stored as the lane's position.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]

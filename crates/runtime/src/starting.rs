@@ -8,8 +8,9 @@ use gonvel_core::connector::{Definition, Start};
 use gonvel_core::naming::{ConnectorId, Offset, PartitionId, TopicPartition};
 use gonvel_core::ports::{FleetStore, PortError, Topic, TopicLog};
 
-use crate::fleet::Services;
-use crate::lane::{Failure, ONLY};
+use crate::failing::Failure;
+use crate::services::Services;
+use crate::work::ONLY;
 use crate::{stands, systems};
 
 /// Where a sink stands, wherever its position is kept; empty if it never began.

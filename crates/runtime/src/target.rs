@@ -12,12 +12,13 @@ use gonvel_core::connector::{Guarantee, Start};
 use gonvel_core::naming::{ConnectorId, Epoch, TopicPartition};
 use gonvel_core::ports::{AppendBatch, LaneProgress, Level, Settled, Topic, TopicLog};
 
+use crate::failing::Failure;
 use crate::first_time::FirstTime;
 use crate::history::{parted, told, written_later};
-use crate::lane::{Failure, ONLY, Work};
 use crate::stands::Stands;
 use crate::starting::first_offsets;
 use crate::status::Board;
+use crate::work::{ONLY, Work};
 
 /// A target with the position that belongs to it.
 pub(crate) struct Target {

@@ -17,17 +17,18 @@ use tokio::time::Instant;
 use crate::aside::{Aside, Book, Keeps};
 use crate::carrying_again::{Again, Sought};
 use crate::events::{Events, first_places, forms};
+use crate::failing::Failure;
 use crate::fits::FitTargets;
-use crate::fleet::Services;
 use crate::lag::Lag;
-use crate::lane::{Ending, Failure, Work, asked_to_end};
 use crate::outgoing::{Blocks, ensure_topic};
 use crate::passed_over;
 use crate::reading::{ReadRound, Reader};
+use crate::services::Services;
 use crate::shaping::{Shaping, Shared, Ways};
 use crate::sink_lane::topics_there;
 use crate::stands::Stands;
 use crate::starting::offsets_at;
+use crate::work::{Ending, Work, asked_to_end};
 use crate::writing::{Writer, append};
 
 /// How long the lane does other things after carrying rows again, in times of what that took.

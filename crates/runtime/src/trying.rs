@@ -9,9 +9,9 @@ use gonvel_core::shape::{LookedInto, Shapes};
 use gonvel_core::table::TableSchema;
 use gonvel_shape::reference::Reference;
 
-use crate::fleet::LANE_BYTES;
-use crate::lane::Failure;
+use crate::failing::Failure;
 use crate::references::{ReadFrom, References};
+use crate::services::LANE_BYTES;
 
 /// How long what was read is held: who changes a shape tries it again at once.
 const HELD: Duration = Duration::from_secs(30);

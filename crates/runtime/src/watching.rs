@@ -8,8 +8,9 @@ use gonvel_core::connector::State;
 use gonvel_core::ports::{DatabaseAddress, Level};
 use tokio::sync::watch;
 
-use crate::lane::{Ending, Failure, asked_to_end};
+use crate::failing::Failure;
 use crate::status::Board;
+use crate::work::{Ending, asked_to_end};
 
 /// How often it is looked for whom the lane waits.
 const LOOK: Duration = Duration::from_secs(5);

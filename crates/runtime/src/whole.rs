@@ -7,8 +7,9 @@ use gonvel_connectors::error::ConnectorError;
 use gonvel_core::naming::ConnectorId;
 use gonvel_core::ports::FleetStore;
 
-use crate::lane::{Failure, ONLY};
+use crate::failing::Failure;
 use crate::source_position::complete_to;
+use crate::work::ONLY;
 
 /// What is known of a sink's sources, and of the transactions that are being delivered.
 pub(crate) struct Whole {

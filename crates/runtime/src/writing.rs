@@ -23,8 +23,8 @@ use gonvel_core::table::TableSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::fits::{Fits, has_value};
-use crate::fleet::Services;
 use crate::handed_on::{self, Changes, HandedOn};
+use crate::services::Services;
 
 /// What goes into a partition.
 pub(crate) struct Written {

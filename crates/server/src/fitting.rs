@@ -16,6 +16,7 @@ use gonvel_http_api::{FitField, FitRequest, Fitted, Problem};
 use gonvel_shape::ty::parse_type;
 
 use crate::problems::{Body, Path, Refusal};
+use crate::schemas::languages;
 use crate::state::ServerState;
 
 /// Links a schema's fields with columns: by what was chosen, then by name and alias, and shows what is left by type. Nothing is saved.
@@ -53,7 +54,7 @@ pub(crate) async fn fit(
     Ok(Json(Fitted {
         schema: name.to_string(),
         version,
-        language: crate::schemas::language(language),
+        language: languages::language(language),
         fields: linked.into_iter().map(field).collect(),
         unused,
     }))

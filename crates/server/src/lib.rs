@@ -1,5 +1,6 @@
 //! The HTTP server: routes by feature, live updates, the built console.
 
+mod apart;
 mod connections;
 mod connectors;
 mod console;
@@ -15,6 +16,7 @@ mod fleet;
 mod foreseeing;
 mod functions;
 mod health;
+mod heard;
 mod limits;
 mod lingering;
 mod live;
@@ -34,7 +36,9 @@ mod retried;
 mod schemas;
 mod shapes;
 mod standing;
+mod starting;
 mod state;
+mod topic_users;
 mod topics;
 mod transfer;
 mod who;

@@ -1,67 +1,23 @@
 //! Who appends: applications by the names they give. What they did is gathered here and noted each second, so that no append waits for
 //! it; a server that is killed loses a second of these counts, and no record.
 
-use std::collections::HashMap;
-use std::sync::{Arc, Mutex, Weak};
+use std::sync::{Arc, Weak};
 use std::time::Duration;
 
 use axum::Json;
 use axum::extract::State;
 use axum::http::HeaderMap;
 use gonvel_core::civil::rfc3339;
-use gonvel_core::naming::{TopicId, TopicName};
+use gonvel_core::naming::TopicName;
 use gonvel_core::ports::TopicLog;
 use gonvel_http_api::{Problem, ProduceQuery, Producer, ProducersQuery};
-use gonvel_storage::producers::ProducerTally;
 
 use crate::problems::{Query, Refusal};
 use crate::state::ServerState;
 
 const EVERY: Duration = Duration::from_secs(1);
-/// Producers that are held at once until they are noted.
-const MOST_HELD: usize = 5_000;
 /// Longest name, in characters.
 const LONGEST_NAME: usize = 100;
-/// Most that is kept of a reason, in characters.
-const LONGEST_REASON: usize = 500;
-
-/// What applications did since it was last noted.
-#[derive(Default)]
-pub(crate) struct Heard(Mutex<HashMap<(TopicId, String), ProducerTally>>);
-
-impl Heard {
-    /// Adds what a producer did.
-    pub(crate) fn add(&self, topic: TopicId, name: &str, records: usize, refused: usize, why: Option<&str>) {
-        let Ok(mut heard) = self.0.lock() else { return };
-        let key = (topic, name.to_owned());
-        if records + refused == 0 || heard.len() >= MOST_HELD && !heard.contains_key(&key) {
-            return;
-        }
-        let tally = heard.entry(key).or_insert_with(|| ProducerTally {
-            topic_id: topic.0,
-            name: name.to_owned(),
-            ..ProducerTally::default()
-        });
-        tally.records += i64::try_from(records).unwrap_or(0);
-        tally.refused += i64::try_from(refused).unwrap_or(0);
-        if let Some(why) = why {
-            tally.why = why.chars().take(LONGEST_REASON).collect();
-        }
-    }
-
-    fn take(&self) -> Vec<ProducerTally> {
-        self.0.lock().map(|mut heard| heard.drain().map(|(_, tally)| tally).collect()).unwrap_or_default()
-    }
-
-    /// What could not be noted is to be noted later.
-    fn put_back(&self, tallies: Vec<ProducerTally>) {
-        for tally in tallies {
-            let why = (tally.refused > 0).then_some(tally.why.as_str());
-            let counts = [tally.records, tally.refused].map(|n| usize::try_from(n).unwrap_or(0));
-            self.add(TopicId(tally.topic_id), &tally.name, counts[0], counts[1], why);
-        }
-    }
-}
 
 /// Notes what was heard for as long as the server is there.
 pub(crate) async fn note(state: Weak<ServerState>) {

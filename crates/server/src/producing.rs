@@ -28,10 +28,12 @@ use gonvel_http_api::{Problem, ProduceQuery, Produced, ProducerSession, RefusedR
 use serde_json::value::RawValue;
 use uuid::Uuid;
 
+use crate::apart::apart;
 use crate::problems::{Path, Query, Refusal};
 use crate::producers;
 use crate::retried::{Told, again};
-use crate::schemas::fitting::{Bound, Fitting, NotFit};
+use crate::schemas::bound::{Bound, Fitting};
+use crate::schemas::fitting::NotFit;
 use crate::state::ServerState;
 
 /// Largest body with records, in bytes.
@@ -155,11 +157,6 @@ fn text<'a>(headers: &'a HeaderMap, name: &str) -> Option<&'a str> {
 fn media(headers: &HeaderMap) -> String {
     let whole = text(headers, "content-type").unwrap_or_default();
     whole.split(';').next().unwrap_or_default().trim().to_ascii_lowercase()
-}
-
-/// Work for the processor, where waiting does no harm if it is long.
-pub(crate) fn apart<T>(long: bool, work: impl FnOnce() -> T) -> T {
-    if long { tokio::task::block_in_place(work) } else { work() }
 }
 
 /// The records of a request: with `partial` those that can be appended and what is wrong with the others, else all of them.

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::sync::atomic::AtomicI32;
 use std::sync::{Arc, Mutex};
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
 use async_trait::async_trait;
 use gonvel_core::naming::{Offset, SchemaId, TopicName, TopicPartition};
@@ -13,14 +13,12 @@ use gonvel_http_api::{Connector, SoonForgotten};
 use gonvel_runtime::trying::Held;
 use gonvel_shape::tools::MaskKey;
 use gonvel_storage::Database;
-use gonvel_tending::tend;
 use metrics_exporter_prometheus::{PrometheusBuilder, PrometheusHandle};
 use tokio::sync::{Notify, watch};
 
-use crate::limits::{LARGEST_IMPORT, Limits};
-use crate::problems::Refusal;
-use crate::producers::Heard;
-use crate::schemas::fitting::Fitting;
+use crate::heard::Heard;
+use crate::limits::Limits;
+use crate::schemas::bound::Fitting;
 
 /// The demo's workload, which another server has not.
 #[async_trait]
@@ -55,28 +53,17 @@ pub struct ServerState {
     pub(crate) soon_forgotten: Mutex<Arc<Vec<SoonForgotten>>>,
     schemas: Mutex<HashMap<SchemaId, Arc<ValueSchema>>>,
     /// What topics' keys and values are bound to, and since when that is known.
-    fittings: Mutex<HashMap<TopicName, (Instant, Arc<Fitting>)>>,
+    pub(crate) fittings: Mutex<HashMap<TopicName, (Instant, Arc<Fitting>)>>,
     /// Times of records that readers stand at, one for each partition and offset.
     times: Mutex<HashMap<(TopicPartition, Offset), i64>>,
 }
 
-/// How long it is taken to be known what a topic is bound to.
-const FITTING_KEPT: Duration = Duration::from_secs(1);
-/// Topics of which that is remembered before all are forgotten.
-const MOST_FITTINGS: usize = 5_000;
 /// Times remembered before all are forgotten.
 const MOST_TIMES: usize = 50_000;
 
 impl ServerState {
-    /// The state of a server on this database. `nudge` wakes the runner after a wish changed.
-    #[must_use]
-    pub fn new(database: Database, nudge: Arc<Notify>, demo: Option<Arc<dyn DemoWorkload>>) -> Arc<Self> {
-        Self::importing(database, nudge, demo, LARGEST_IMPORT)
-    }
-
-    /// The same, with files of so many bytes at most that may be imported.
-    #[must_use]
-    pub fn importing(
+    /// The state alone, without what looks after it: see [`Self::new`].
+    pub(crate) fn alone(
         database: Database,
         nudge: Arc<Notify>,
         demo: Option<Arc<dyn DemoWorkload>>,
@@ -86,7 +73,7 @@ impl ServerState {
         let metrics = recorder.handle();
         // a second server in one process (tests) keeps the first one's recorder
         let _ = metrics::set_global_recorder(recorder);
-        let state = Arc::new(Self {
+        Arc::new(Self {
             database,
             nudge,
             demo,
@@ -101,14 +88,7 @@ impl ServerState {
             schemas: Mutex::default(),
             fittings: Mutex::default(),
             times: Mutex::default(),
-        });
-        let of = Arc::downgrade(&state);
-        let [watched, heard, rechecked, foreseen] = [of.clone(), of.clone(), of.clone(), of];
-        tokio::spawn(tend("live updates", move || crate::live::watch_connectors(watched.clone())));
-        tokio::spawn(tend("producers", move || crate::producers::note(heard.clone())));
-        tokio::spawn(tend("preflights", move || crate::rechecking::look(rechecked.clone())));
-        tokio::spawn(tend("what is soon forgotten", move || crate::foreseeing::look(foreseen.clone())));
-        state
+        })
     }
 
     /// The time of the record at an offset, in microseconds, if it was noted.
@@ -122,29 +102,6 @@ impl ServerState {
                 times.clear();
             }
             times.insert((at, offset), time_us);
-        }
-    }
-
-    /// What a topic's keys and values are bound to. What another server changed is known within a second.
-    pub(crate) async fn fitting(&self, topic: &TopicName) -> Result<Arc<Fitting>, Refusal> {
-        let known = self.fittings.lock().ok().and_then(|f| f.get(topic).cloned());
-        if let Some((_, fitting)) = known.filter(|(since, _)| since.elapsed() < FITTING_KEPT) {
-            return Ok(fitting);
-        }
-        let fitting = Arc::new(Fitting::of(self, topic).await?);
-        if let Ok(mut fittings) = self.fittings.lock() {
-            if fittings.len() >= MOST_FITTINGS {
-                fittings.clear();
-            }
-            fittings.insert(topic.clone(), (Instant::now(), fitting.clone()));
-        }
-        Ok(fitting)
-    }
-
-    /// After schemas or bindings were changed here.
-    pub(crate) fn forget_fittings(&self) {
-        if let Ok(mut fittings) = self.fittings.lock() {
-            fittings.clear();
         }
     }
 

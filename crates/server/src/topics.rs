@@ -8,7 +8,7 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::Utc;
 use gonvel_core::civil::rfc3339;
-use gonvel_core::connector::{Definition, Wish};
+use gonvel_core::connector::Wish;
 use gonvel_core::naming::{ConnectorId, TopicName};
 use gonvel_core::ports::{PortError, ReaderStore, Topic as StoredTopic, TopicLog};
 use gonvel_core::topic_settings::{Keep as StoredKeep, SettingsError, TopicSettings as StoredSettings};
@@ -19,29 +19,9 @@ use gonvel_http_api::{
 use gonvel_storage::catalog::connectors::Connector;
 
 use crate::problems::{Body, Path, Query, Refusal};
+use crate::schemas::languages::language;
 use crate::state::ServerState;
-
-/// Whether a connector writes (true) or reads (false) a topic; none if it does neither.
-pub(crate) fn writes(connector: &Connector, topic: &str) -> Option<bool> {
-    match &connector.definition {
-        Definition::Source(source) if source.tables.iter().any(|t| t.topic == topic) => Some(true),
-        Definition::Source(source) if source.schema_changes.as_deref() == Some(topic) => Some(true),
-        Definition::Source(_) if connector.found().any(|(_, table)| table.other_end == topic) => Some(true),
-        Definition::Sink(sink) if sink.topics.iter().any(|t| t.topic == topic) => Some(false),
-        Definition::Topics(topics) if topics.carries.iter().any(|t| t.topic == topic) => Some(false),
-        Definition::Topics(topics)
-            if topics.carries.iter().any(|t| t.to == topic || topics.shape.ways(&t.name()).contains(&topic)) =>
-        {
-            Some(true)
-        }
-        _ => None,
-    }
-}
-
-pub(crate) fn users(connectors: &[Connector], topic: &str) -> (Vec<String>, Vec<String>) {
-    let those = |wanted| connectors.iter().filter(|c| writes(c, topic) == Some(wanted)).map(|c| c.name.clone()).collect();
-    (those(true), those(false))
-}
+use crate::topic_users::{users, writes};
 
 fn presented(settings: &StoredSettings) -> TopicSettings {
     TopicSettings {
@@ -325,7 +305,7 @@ pub(crate) async fn schemas(
     let versions = state.database.schemas_of(&topic.name).await?.into_iter().map(|v| TopicSchema {
         id: v.id,
         name: v.name,
-        language: crate::schemas::language(v.language),
+        language: language(v.language),
         role: v.role,
         required: v.required,
         version: v.version,

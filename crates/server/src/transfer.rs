@@ -26,7 +26,8 @@ use uuid::Uuid;
 
 use crate::problems::{Path, Query, Refusal};
 use crate::records::reading::{asked_time, begin, chosen, offset_has_partition, unpack};
-use crate::schemas::fitting::{Fitting, NotFit};
+use crate::schemas::bound::Fitting;
+use crate::schemas::fitting::NotFit;
 use crate::state::ServerState;
 
 const READ_BYTES: i64 = 2 << 20;

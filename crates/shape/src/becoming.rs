@@ -6,8 +6,9 @@ use std::sync::Arc;
 use gonvel_core::change::{ChangeBatch, ChangeKind, OldImage};
 use gonvel_core::column::{ColumnArray, Value};
 
-use crate::run::{Failed, Image, Routed, Shaped, Work, gathered, nulls};
+use crate::run::{Routed, Shaped, gathered, nulls};
 use crate::taking::take;
+use crate::work::{Failed, Image, Work};
 
 /// What a change became in one place.
 #[derive(Clone, Copy)]

@@ -1,7 +1,7 @@
 //! What must not be seen: the columns that a later step hides.
 
 use crate::finding::Finding;
-use crate::plan::{Kind, Stage};
+use crate::stages::{Kind, Stage};
 
 /// Which columns of each stage a later one hides, and which others are made of them and stay clear.
 pub(crate) fn mark_secrets(stages: &mut [Stage], findings: &mut Vec<Finding>) {

@@ -6,6 +6,7 @@
 
 mod becoming;
 pub mod bind;
+mod building;
 pub mod cast;
 pub mod columns;
 mod columns_compared;
@@ -17,6 +18,7 @@ pub mod finding;
 pub mod functions;
 mod hidden;
 pub mod interval;
+mod looking_up;
 pub mod lookups;
 pub mod own;
 pub mod parse;
@@ -28,8 +30,10 @@ pub mod route;
 pub mod rules;
 pub mod run;
 pub mod sql_view;
+pub mod stages;
 pub mod steps;
 mod taking;
 pub mod tools;
 pub mod ty;
 pub mod value;
+mod work;

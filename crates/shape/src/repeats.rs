@@ -6,16 +6,10 @@ use std::hash::{DefaultHasher, Hash, Hasher};
 use gonvel_core::change::{ChangeKind, OldImage};
 use gonvel_core::row_bytes;
 
-use crate::run::{Image, Work};
+use crate::work::{Image, Seen, Work};
 
 /// Keys whose latest row is remembered to notice repeats.
 const REMEMBERED: usize = 1_000_000;
-
-/// What the latest row of each key says, by stage.
-pub(crate) type Seen = HashMap<(usize, Vec<u8>), u64>;
-
-/// A row, the stage and the key, and what it says there.
-pub(crate) type Said = (usize, (usize, Vec<u8>), Option<u64>);
 
 impl Work<'_> {
     /// Updates that say the same as the row before of their key: by their old image where that is whole, else by what is

@@ -14,10 +14,13 @@ use crate::columns::Columns;
 use crate::eval::{Faults, Input, Origins, eval};
 use crate::expr::{Expr, Fault};
 use crate::lookups::{Lookup, called};
-use crate::plan::{Kind, Out, Plan, Stage};
+use crate::plan::Plan;
 use crate::reference::{Changed, Reference};
-use crate::repeats::{Said, Seen};
+use crate::stages::{Kind, Out, Stage};
 use crate::tools::Tools;
+use crate::work::{Seen, Which, Work};
+
+pub use crate::work::{Failed, Image};
 
 /// Characters of a value that a finding shows.
 const SHOWN: usize = 60;
@@ -41,19 +44,6 @@ impl Context {
     }
 }
 
-/// A row that could not be handled.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Failed {
-    /// Its place in the batch.
-    pub row: usize,
-    /// The step, by its place; none for a table rule.
-    pub step: Option<usize>,
-    /// What the step is called.
-    pub word: &'static str,
-    /// What was found, with the values that may be shown.
-    pub finding: String,
-}
-
 /// Changes that go one way.
 #[derive(Debug, Clone)]
 pub struct Routed {
@@ -75,28 +65,6 @@ pub struct Shaped {
     pub parts: Vec<Routed>,
     /// Rows that could not be handled, in order.
     pub failed: Vec<Failed>,
-}
-
-/// One image of every row, on its way.
-#[derive(Debug, Clone)]
-pub struct Image {
-    /// The columns.
-    pub columns: Vec<ColumnArray>,
-    /// Which rows are still there.
-    pub present: Vec<bool>,
-    /// Columns that the source did not send, by row.
-    pub(crate) unchanged: HashMap<usize, Vec<usize>>,
-    pub(crate) routes: Option<Vec<Option<String>>>,
-    which: Which,
-}
-
-/// Which image of a row.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Which {
-    New,
-    Old,
-    /// The old one, of which only the key is known.
-    Key,
 }
 
 /// How a batch looks after a stage, for people.
@@ -142,20 +110,6 @@ pub(crate) fn gathered<'v>(ty: ColumnType, values: impl Iterator<Item = Value<'v
         }
     }
     builder.finish()
-}
-
-pub(crate) struct Work<'w> {
-    pub(crate) plan: &'w Plan,
-    pub(crate) batch: &'w ChangeBatch,
-    /// By row, what failed first.
-    pub(crate) failed: HashMap<usize, Failed>,
-    pub(crate) repeats: BTreeSet<usize>,
-    /// Rows whose old image is given and yet says nothing: a step fails for it.
-    pub(crate) unusable: BTreeSet<usize>,
-    /// Rows that look up what changed, with what changed it.
-    touched: BTreeMap<usize, Origin>,
-    /// What each row says at each stage that drops repeats; none where it went no further.
-    pub(crate) said: Vec<Said>,
 }
 
 impl Plan {

@@ -7,7 +7,8 @@ use sqlparser::ast::{Expr as Sql, visit_expressions_mut};
 
 use crate::lookups::called;
 use crate::parse::name;
-use crate::plan::{Kind, Plan};
+use crate::plan::Plan;
+use crate::stages::Kind;
 
 /// Characters up to which steps are put into one statement.
 const LONGEST: usize = 12_000;

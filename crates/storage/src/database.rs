@@ -14,63 +14,22 @@ use gonvel_core::ports::PortError;
 use tokio::sync::watch;
 
 use crate::catalog::schemas::note_fields;
-use crate::codes::{self, Helps};
+use crate::failing::failed;
 use crate::ground::Ground;
-use crate::reaching::{Address, BadAddress, reach};
+use crate::reaching::{Address, reach};
 use crate::schema::connections;
-use crate::sealing::{SealError, Sealer};
+use crate::sealing::Sealer;
 use crate::topic_log::appender::Appender;
 use crate::topic_log::cold::ColdStore;
 use crate::topic_log::ends::Ends;
+
+pub use crate::open_error::OpenError;
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
 /// The lock that lets one process after the other bring the tables up to date.
 const MIGRATING: i64 = 0x676f_6e76_656c_0003;
 /// How often it is asked for.
 const ASK: Duration = Duration::from_millis(100);
-
-/// Why the database could not be opened.
-#[derive(Debug, thiserror::Error)]
-pub enum OpenError {
-    /// It does not answer.
-    #[error("Gonvel's own database does not take a connection: {0}")]
-    Connect(#[from] diesel::ConnectionError),
-    /// Its address cannot be used.
-    #[error(transparent)]
-    Address(#[from] BadAddress),
-    /// Its tables could not be brought up to date.
-    #[error("the migrations of Gonvel's own database failed: {0}")]
-    Migrate(String),
-    /// Another process holds the lock under which tables are brought up to date.
-    #[error(
-        "another process has been bringing the tables of Gonvel's own database up to date for more than {0} s, or hangs there: if it is at work, wait; if it hangs \
-         (pg_stat_activity shows its session), end it; then start this one again"
-    )]
-    Waited(u64),
-    /// Its tables are a newer version's.
-    #[error(
-        "Gonvel's own database was brought up to date by a newer version of Gonvel (it has {0}, which this version does not know): start \
-         that version, or restore a backup from before"
-    )]
-    Newer(String),
-    /// It holds secrets, and their key is missing.
-    #[error(
-        "the key file {0} is not there, but Gonvel's own database holds passwords that were sealed with it: bring the key file back, or set \
-         GONVEL_KEY; a new key is only made for a database without secrets"
-    )]
-    KeyMissing(String),
-    /// The key could not be kept.
-    #[error(transparent)]
-    Key(#[from] SealError),
-    /// The pool could not be made.
-    #[error("no pool of connections to Gonvel's own database: {0}")]
-    Pool(String),
-    /// The place for cold files cannot be used.
-    #[error(
-        "the object storage {0:?} cannot be used ({1}): give a URL like file:///var/lib/gonvel/cold or s3://bucket/prefix"
-    )]
-    ColdStore(String, String),
-}
 
 /// Gonvel's own database: the topic log and the catalog. Cheap to clone.
 #[derive(Clone)]
@@ -220,32 +179,4 @@ async fn migrate(mut connection: AsyncPgConnection, patience: Duration) -> Resul
         harness.run_pending_migrations(MIGRATIONS).map(|_| ()).map_err(|e| OpenError::Migrate(e.to_string()))
     });
     migrated.await.map_err(|e| failed(&e))?
-}
-
-/// A failed statement by what helps against it.
-pub(crate) fn failed(during: &'static str) -> impl FnOnce(diesel::result::Error) -> PortError {
-    move |cause| match codes::helps(&cause) {
-        Helps::TryingAgain => PortError::TryAgain { during, cause: Box::new(cause) },
-        Helps::AnotherValue => PortError::Unfit { during, finding: cause.to_string() },
-        Helps::Nothing => PortError::Failed { during, cause: Box::new(cause) },
-    }
-}
-
-/// What ends a transaction: the database, or a refusal that undoes it.
-pub(crate) enum Stop {
-    Database(diesel::result::Error),
-    Refused(PortError),
-}
-
-impl From<diesel::result::Error> for Stop {
-    fn from(error: diesel::result::Error) -> Self {
-        Self::Database(error)
-    }
-}
-
-pub(crate) fn stopped(during: &'static str) -> impl FnOnce(Stop) -> PortError {
-    move |stop| match stop {
-        Stop::Database(error) => failed(during)(error),
-        Stop::Refused(error) => error,
-    }
 }

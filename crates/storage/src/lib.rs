@@ -3,7 +3,9 @@
 pub mod catalog;
 mod codes;
 pub mod database;
+mod failing;
 mod ground;
+mod open_error;
 pub mod producers;
 pub mod quarantine;
 pub mod reaching;

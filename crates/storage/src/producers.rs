@@ -6,7 +6,7 @@ use diesel_async::RunQueryDsl;
 use gonvel_core::ports::PortError;
 
 use crate::Database;
-use crate::database::failed;
+use crate::failing::failed;
 
 /// What one producer did since it was last noted.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]

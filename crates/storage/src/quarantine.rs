@@ -17,7 +17,7 @@ use gonvel_core::record::{Header, Record};
 use uuid::Uuid;
 
 use crate::Database;
-use crate::database::{Stop, failed, stopped};
+use crate::failing::{Stop, failed, stopped};
 use crate::schema::lanes;
 
 /// A group of records that failed for one cause.

@@ -15,7 +15,7 @@ use gonvel_core::sharing::share_out;
 use uuid::Uuid;
 
 use crate::Database;
-use crate::database::{Stop, failed, stopped};
+use crate::failing::{Stop, failed, stopped};
 
 #[derive(QueryableByName)]
 struct ReaderRow {

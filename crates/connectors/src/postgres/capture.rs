@@ -15,6 +15,7 @@ use tokio::sync::mpsc;
 use tokio_postgres::Client;
 
 use super::binary;
+use super::captured::{Captured, TableChanges};
 use super::followed::{Followed, NewRow};
 use super::load::{self, Chunk};
 use super::pgoutput::{self, Cell, Message, Old, Relation, Tuple};
@@ -22,7 +23,7 @@ use super::position::{PgPosition, Transaction};
 use super::publication;
 use super::replication::{EPOCH_US, Frame, Frames};
 use super::slot::is_at_work;
-use super::source::{Captured, SourceSettings, TableChanges};
+use super::source_settings::SourceSettings;
 use super::tables::{self, Describer};
 use super::unsent;
 use crate::error::ConnectorError;

@@ -16,24 +16,11 @@ use serde_json::Value as Json;
 
 use super::client::{Client, connect, explain};
 use super::names::{ident, literal, qualified};
-use super::tables;
+use super::tables::{self, SampledColumn};
 use crate::error::ConnectorError;
 
 /// Rows of a sample.
 const ROWS: usize = 8;
-
-/// A column of the table.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct SampledColumn {
-    /// Its name.
-    pub name: String,
-    /// Its type in the source.
-    pub source_type: String,
-    /// Whether it is part of the key.
-    pub key: bool,
-    /// Whether it is captured.
-    pub captured: bool,
-}
 
 /// A row, and its record.
 #[derive(Debug, Clone, PartialEq)]

@@ -7,9 +7,9 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use bytes::Bytes;
 use gonvel_core::change::{ChangeBatch, ChangeKind};
-use gonvel_core::connector::{Deletes, DeliveredTopic, TargetRows, Writes};
+use gonvel_core::connector::{Deletes, DeliveredTopic, TargetRows};
 use gonvel_core::fold::{Place, Segment, fold};
-use gonvel_core::naming::{ConnectorId, Epoch, TopicId, TopicPartition};
+use gonvel_core::naming::{Epoch, TopicId, TopicPartition};
 use gonvel_core::ports::DatabaseAddress;
 use gonvel_core::table::TableSchema;
 use gonvel_core::trail::Trail;
@@ -23,20 +23,7 @@ use super::sink_positions::{ADVANCE, Delivered, Stand, counts_text, take_over, u
 use super::target::{self, TargetTable};
 use crate::error::ConnectorError;
 
-/// What a sink connector delivers, and where.
-#[derive(Debug, Clone)]
-pub struct SinkSettings {
-    /// The connector.
-    pub connector: ConnectorId,
-    /// The lane of it.
-    pub lane: i32,
-    /// The server.
-    pub address: DatabaseAddress,
-    /// The topics with their ids, in the definition's order.
-    pub topics: Vec<(TopicId, DeliveredTopic)>,
-    /// How it writes.
-    pub writes: Writes,
-}
+pub use super::sink_settings::SinkSettings;
 
 /// A sink that has started.
 pub struct Started {

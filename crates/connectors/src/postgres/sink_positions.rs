@@ -9,7 +9,7 @@ use gonvel_core::trail::{Seen, Trail};
 use tokio_postgres::Client;
 
 use super::client::{connect, explain};
-use super::sink::SinkSettings;
+use super::sink_settings::SinkSettings;
 use super::target;
 use crate::error::ConnectorError;
 

@@ -10,12 +10,13 @@ use gonvel_core::ports::DatabaseAddress;
 use tokio_postgres::Client;
 
 use super::client::{connect, explain};
-use super::load::{self, current_snapshot, snapshot_with_subtransactions};
+use super::load;
 use super::names;
 use super::position::{Lent, PgPosition};
 use super::publication::{self, NOTED};
 use super::replication::ReplicationSession;
-use super::source::{Beginning, SourceSettings};
+use super::snapshot::{current_snapshot, snapshot_with_subtransactions};
+use super::source_settings::{Beginning, SourceSettings};
 use crate::error::ConnectorError;
 
 /// Makes the publication and the slot, and gives the position to begin from. What an earlier, unfinished attempt of the same

@@ -2,107 +2,25 @@
 
 use std::time::Duration;
 
-use gonvel_core::change::ChangeBatch;
-use gonvel_core::connector::{CapturedTable, InitialLoad};
+use gonvel_core::connector::CapturedTable;
 use gonvel_core::loading::Readings;
-use gonvel_core::naming::{ConnectorId, Epoch};
-use gonvel_core::ports::DatabaseAddress;
-use gonvel_core::table_patterns::TablePatterns;
 use tokio::sync::{mpsc, watch};
 use uuid::Uuid;
 
 use super::capture::Capture;
 use super::client::connect;
 use super::load::{self, Chunk, Loading};
-use super::names;
 use super::position::PgPosition;
 use super::replication::ReplicationSession;
 use super::slot::{check_slot, free_slot};
 use super::tables;
 use crate::error::ConnectorError;
 
+pub use super::captured::{Captured, TableChanges};
+pub use super::source_settings::{Beginning, SourceSettings};
+
 /// How long nothing may come before the server is looked after. It hears from us four times in that, and is to answer.
 pub const SILENCE: Duration = Duration::from_secs(10);
-
-/// What a source connector captures, and from where.
-#[derive(Debug, Clone)]
-pub struct SourceSettings {
-    /// The connector, which names slot and publication.
-    pub connector: ConnectorId,
-    /// The lease by which the connector is run.
-    pub epoch: Epoch,
-    /// A later one, noted in the server, that is void: the log that gave it out was rolled back since.
-    pub void: Option<Epoch>,
-    /// The server.
-    pub address: DatabaseAddress,
-    /// The tables.
-    pub tables: Vec<CapturedTable>,
-    /// Tables that are captured because of their names: also those that the log still brings though they are gone.
-    pub patterns: Option<TablePatterns>,
-    /// How the rows that exist are copied.
-    pub load: InitialLoad,
-    /// Whether a change always brings the whole row, also values that the server did not send because they did not change;
-    /// truncates are then not sent.
-    pub whole_rows: bool,
-    /// Whether values that the server left out because they did not change are fetched, since something is worked out from them.
-    pub fetches_unsent: bool,
-    /// Where it begins when it starts for the first time; none for now.
-    pub start: Option<Beginning>,
-    /// How long nothing may come, usually [`SILENCE`].
-    pub silence: Duration,
-}
-
-/// Where a source connector begins.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Beginning {
-    /// With the oldest change that a slot of this database still keeps.
-    Earliest,
-    /// With the first change committed at a time or later, in microseconds since 1970-01-01 UTC.
-    Time(i64),
-    /// After a position of the server's log.
-    Position(u64),
-    /// Where another connector stands.
-    Connector(ConnectorId),
-}
-
-impl SourceSettings {
-    /// Whether a table is captured because of its name.
-    pub(super) fn by_name(&self, schema: &str, table: &str) -> bool {
-        self.patterns.as_ref().is_some_and(|patterns| patterns.covers(schema, table))
-    }
-
-    pub(super) fn slot(&self) -> String {
-        names::slot(self.connector)
-    }
-
-    pub(super) fn publication(&self) -> String {
-        names::publication(self.connector)
-    }
-}
-
-/// Changes of one table within a captured batch.
-#[derive(Debug)]
-pub struct TableChanges {
-    /// The table's place in [`SourceSettings::tables`].
-    pub table: usize,
-    /// The changes.
-    pub batch: ChangeBatch,
-    /// The rows that count, where not all do.
-    pub rows: Option<Vec<usize>>,
-}
-
-/// What is to be appended in one transaction with the position.
-#[derive(Debug)]
-pub struct Captured {
-    /// Changes by table; none when only the position moves.
-    pub changes: Vec<TableChanges>,
-    /// The position once they are appended.
-    pub position: PgPosition,
-    /// Tables that the log brought by their names: they follow those of [`SourceSettings::tables`].
-    pub found: Vec<CapturedTable>,
-    /// Whether the source ends here and is to be started anew, by another publication or with values in another form.
-    pub last: bool,
-}
 
 /// A running source. Dropping it ends its session with the server.
 pub struct PgSource {

@@ -11,7 +11,6 @@ use tokio_postgres::Client;
 use super::client::explain;
 use super::identity::key_columns;
 use super::pgoutput::{Relation, RelationColumn};
-use super::sample::SampledColumn;
 use crate::error::ConnectorError;
 
 /// A table in a list.
@@ -222,6 +221,19 @@ pub async fn read_as_binary(client: &Client, tables: &[CapturedTable]) -> Result
         let (Some(table), Some(name), Some(oid)) = (table, name, oid) else { return false };
         table.leave_out.contains(&name) || column_type(oid, row.get(3)) != ColumnType::Verbatim
     }))
+}
+
+/// A column of the table.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SampledColumn {
+    /// Its name.
+    pub name: String,
+    /// Its type in the source.
+    pub source_type: String,
+    /// Whether it is part of the key.
+    pub key: bool,
+    /// Whether it is captured.
+    pub captured: bool,
 }
 
 /// All columns of a table that the log brings, whether they are wanted or not.

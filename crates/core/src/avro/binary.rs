@@ -20,8 +20,8 @@ pub enum DecodeError {
         /// Branches the schema has.
         branches: usize,
     },
-    /// The value nests deeper than [`crate::avro::json::DEEPEST`].
-    #[error("the value nests deeper than {} levels", crate::avro::json::DEEPEST)]
+    /// The value nests deeper than [`DEEPEST`].
+    #[error("the value nests deeper than {} levels", DEEPEST)]
     Deep,
     /// An array of items that take no bytes, of which there are too many.
     #[error("an array in the data has more than {MOST_EMPTY} items that take no bytes")]
@@ -31,6 +31,8 @@ pub enum DecodeError {
     Large,
 }
 
+/// Deepest nesting of a value.
+pub const DEEPEST: usize = 128;
 /// Items without any bytes that the arrays of what is read may have together: their count alone says how many there are.
 pub const MOST_EMPTY: u32 = 10_000;
 /// Memory that the parts of one value may take, about, in bytes: each field, item and name, without the bytes and texts themselves.

@@ -5,8 +5,8 @@ use std::collections::HashMap;
 
 use serde_json::Value as Json;
 
-use super::binary::{Reader, write_bytes, write_length, write_long};
-use super::json::{self, DEEPEST, collect};
+use super::binary::{DEEPEST, Reader, write_bytes, write_length, write_long};
+use super::json::{self, collect};
 use super::schema::{Field, Schema};
 
 /// Checks the defaults of all fields; the path to the field and what is wrong with the first that does not fit.

@@ -6,7 +6,8 @@ use std::fmt::Write as _;
 use serde_json::Value as Json;
 use sha2::{Digest, Sha256};
 
-use super::schema::{SchemaError, full_name, namespace_of, read_json};
+use super::parsing::read_json;
+use super::schema::{SchemaError, full_name, namespace_of};
 
 const EMPTY: u64 = 0xc15d_213a_a4d7_a795;
 

@@ -6,9 +6,9 @@ use chrono::{DateTime, NaiveDate, NaiveDateTime, NaiveTime};
 use serde_json::Value as Json;
 use serde_json::value::RawValue;
 
-use super::binary::{write_bytes, write_length, write_long};
+use super::binary::{DEEPEST, write_bytes, write_length, write_long};
 use super::defaults;
-use super::json::{DEEPEST, collect};
+use super::json::collect;
 use super::schema::{Field, Logical, Schema};
 use crate::civil::{DAY_US, days_from_civil};
 

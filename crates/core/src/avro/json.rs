@@ -4,12 +4,9 @@ use std::collections::HashMap;
 
 use serde_json::{Map, Number, Value as Json};
 
-use super::binary::{DecodeError, Reader};
+use super::binary::{DEEPEST, DecodeError, Reader};
 use super::schema::{Field, Logical, Schema};
 use crate::civil;
-
-/// Deepest nesting of a value.
-pub const DEEPEST: usize = 128;
 
 /// Reads one value of this schema as JSON.
 ///

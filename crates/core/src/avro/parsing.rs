@@ -6,8 +6,8 @@ use std::sync::Arc;
 use serde_json::{Map, Value as Json};
 
 use super::defaults;
-use super::schema::{Field, Logical, Names, Schema, full_name, namespace_of};
-use crate::json_place::Step;
+use super::schema::{Field, LONGEST, Logical, Names, Schema, SchemaError, full_name, namespace_of};
+use crate::json_place::{Place, Step, locate};
 
 /// Deepest nesting of a schema's text.
 const DEEPEST: usize = 64;
@@ -38,9 +38,35 @@ impl Fault {
 type Parsed<T> = Result<T, Fault>;
 
 #[derive(Default)]
-pub(super) struct Parser {
+struct Parser {
     named: HashMap<String, Option<(Schema, u64)>>,
     steps: Vec<Step>,
+}
+
+impl Schema {
+    /// Parses a schema's JSON text ("Schema Declaration" in the specification).
+    ///
+    /// # Errors
+    /// [`SchemaError`] with the place.
+    pub fn parse(text: &str) -> Result<Self, SchemaError> {
+        let json = read_json(text)?;
+        Parser::default().parse(&json).map_err(|fault| {
+            let Place { line, column } = locate(text, &fault.steps);
+            SchemaError::At { line, column, path: fault.path(), finding: fault.finding }
+        })
+    }
+}
+
+pub(super) fn read_json(text: &str) -> Result<Json, SchemaError> {
+    if text.len() > LONGEST {
+        let finding = format!("the schema has {} bytes; at most {LONGEST} are taken", text.len());
+        return Err(SchemaError::At { line: 1, column: 1, path: "$".to_owned(), finding });
+    }
+    serde_json::from_str(text).map_err(|e| {
+        let said = e.to_string();
+        let finding = said.rfind(" at line ").map_or(said.as_str(), |end| &said[..end]).to_owned();
+        SchemaError::Json { line: e.line().max(1), column: e.column().max(1), finding }
+    })
 }
 
 /// A name as the specification has it: letters, digits and underscores, not beginning with a digit.

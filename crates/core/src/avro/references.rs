@@ -4,7 +4,8 @@ use std::collections::{HashMap, HashSet};
 
 use serde_json::{Map, Value as Json};
 
-use super::schema::{SchemaError, full_name, namespace_of, read_json};
+use super::parsing::read_json;
+use super::schema::{SchemaError, full_name, namespace_of};
 
 /// The schema's text with every type of the references that it uses written out at its first use. Without references it is
 /// the text itself.

@@ -4,9 +4,9 @@ use std::collections::HashMap;
 
 use serde_json::{Map, Value as Json};
 
-use super::binary::{DecodeError, Reader};
+use super::binary::{DEEPEST, DecodeError, Reader};
 use super::defaults;
-use super::json::{DEEPEST, blocks, bytes_json, collect, float_json, long_json, read_named};
+use super::json::{blocks, bytes_json, collect, float_json, long_json, read_named};
 use super::resolution::{logical, matches, means_the_same, of, promotes, promotion_keeps_meaning, said, writers_field};
 use super::schema::{Field, Schema};
 

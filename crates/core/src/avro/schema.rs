@@ -4,8 +4,7 @@ use std::sync::Arc;
 
 use serde_json::Value as Json;
 
-use super::parsing::Parser;
-use crate::json_place::{Place, locate};
+use crate::json_place::Place;
 
 /// Longest text of a schema, in bytes.
 pub const LONGEST: usize = 1 << 20;
@@ -183,18 +182,6 @@ pub(super) fn short(full: &str) -> &str {
 }
 
 impl Schema {
-    /// Parses a schema's JSON text ("Schema Declaration" in the specification).
-    ///
-    /// # Errors
-    /// [`SchemaError`] with the place.
-    pub fn parse(text: &str) -> Result<Self, SchemaError> {
-        let json = read_json(text)?;
-        Parser::default().parse(&json).map_err(|fault| {
-            let Place { line, column } = locate(text, &fault.steps);
-            SchemaError::At { line, column, path: fault.path(), finding: fault.finding }
-        })
-    }
-
     /// The type's name: a named type's full name, else the specification's word.
     #[must_use]
     pub fn type_name(&self) -> &str {
@@ -214,18 +201,6 @@ impl Schema {
             Self::Recursive(name) => name,
         }
     }
-}
-
-pub(super) fn read_json(text: &str) -> Result<Json, SchemaError> {
-    if text.len() > LONGEST {
-        let finding = format!("the schema has {} bytes; at most {LONGEST} are taken", text.len());
-        return Err(SchemaError::At { line: 1, column: 1, path: "$".to_owned(), finding });
-    }
-    serde_json::from_str(text).map_err(|e| {
-        let said = e.to_string();
-        let finding = said.rfind(" at line ").map_or(said.as_str(), |end| &said[..end]).to_owned();
-        SchemaError::Json { line: e.line().max(1), column: e.column().max(1), finding }
-    })
 }
 
 /// The full name of a type: a dotted name is full already, another takes the namespace in force.

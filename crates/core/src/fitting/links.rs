@@ -3,12 +3,22 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use super::{FieldKind, Link, TargetField};
+use super::{FieldKind, TargetField};
 use crate::column::ColumnType;
 use crate::table::Column;
 
 /// Letters that two names have in common at least, where one is said to have the other in it.
 const SHORTEST_PART: usize = 3;
+
+/// A column for a field of a schema.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Link {
+    /// The names of the fields down to the one that is filled.
+    pub field: Vec<String>,
+    /// The column; empty to leave the field without one.
+    pub column: String,
+}
 
 /// How a field came to its column, the surest first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]

@@ -3,6 +3,7 @@
 
 mod fields;
 mod links;
+mod target_field;
 mod values;
 
 use std::sync::Arc;
@@ -15,18 +16,9 @@ use crate::change::ChangeBatch;
 use crate::schemas::values::ValueSchema;
 use crate::table::TableSchema;
 
-pub use fields::{FieldKind, TargetField, target_fields};
-pub use links::{How, Linked, link};
-
-/// A column for a field of a schema.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct Link {
-    /// The names of the fields down to the one that is filled.
-    pub field: Vec<String>,
-    /// The column; empty to leave the field without one.
-    pub column: String,
-}
+pub use fields::target_fields;
+pub use links::{How, Link, Linked, link};
+pub use target_field::{FieldKind, TargetField};
 
 /// The schema that rows are written under.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]

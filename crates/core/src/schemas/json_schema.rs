@@ -4,8 +4,10 @@ mod alike;
 mod cases;
 mod compare;
 mod holding;
+mod keyword_by_keyword;
 mod keywords;
 mod likeness;
+mod options;
 mod resolving;
 mod unfolding;
 mod walk;
@@ -13,13 +15,14 @@ mod witness;
 
 use std::sync::Arc;
 
-use jsonschema::{Draft, PatternOptions, ValidationError, ValidationOptions, Validator};
+use jsonschema::{Draft, ValidationError, Validator};
 use serde_json::{Value as Json, json};
 
 use super::{Reference, TextFault};
 use crate::avro::schema::LONGEST;
 use crate::json_place::{Place, Step, locate};
 
+use self::options::options;
 use self::unfolding::Unfolded;
 
 pub use compare::misfits;
@@ -42,9 +45,6 @@ pub struct ValueFault {
     /// What was found and what fits.
     pub finding: String,
 }
-
-/// Largest compiled form of a pattern, in bytes: a pattern is written by whoever writes the schema.
-const PATTERN_BYTES: usize = 1 << 20;
 
 impl JsonSchema {
     /// Parses a schema's text.
@@ -129,11 +129,6 @@ impl JsonSchema {
     pub fn root(&self) -> &Json {
         &self.root
     }
-}
-
-fn options(draft: Draft) -> ValidationOptions<'static> {
-    let patterns = PatternOptions::regex().size_limit(PATTERN_BYTES).dfa_size_limit(PATTERN_BYTES);
-    jsonschema::options().with_draft(draft).with_pattern_options(patterns)
 }
 
 fn read(text: &str) -> Result<Json, TextFault> {

@@ -10,9 +10,10 @@ use gonvel_core::naming::TopicPartition;
 use gonvel_core::ports::{AskedRecord, BadRecord, HeldLane, Level, Settled, Step, WaitingKey};
 use tokio::time::Instant;
 
-use crate::fleet::Services;
-use crate::lane::{Failure, Work};
+use crate::failing::Failure;
+use crate::services::Services;
 use crate::status::Board;
+use crate::work::Work;
 
 /// Records that are tried again at a time.
 pub(super) const AT_A_TIME: i64 = 500;

@@ -21,8 +21,8 @@ use gonvel_core::record::Record;
 use gonvel_events::Came;
 
 use crate::events::{EventSchemas, Events};
+use crate::failing::Failure;
 use crate::fetching::records_at;
-use crate::lane::Failure;
 use crate::reading::{Place, Reader, key_data};
 
 /// What a lane knows of its records in quarantine.

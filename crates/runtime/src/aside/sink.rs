@@ -12,7 +12,7 @@ use gonvel_core::naming::TopicPartition;
 use gonvel_core::ports::Step;
 
 use super::{Aside, Keeps, in_order};
-use crate::lane::Failure;
+use crate::failing::Failure;
 use crate::reading::Beside;
 use crate::target::Target;
 

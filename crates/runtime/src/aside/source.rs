@@ -16,7 +16,7 @@ use gonvel_shape::run::Failed;
 
 use super::Held;
 use super::book::{self, Book};
-use crate::lane::Failure;
+use crate::failing::Failure;
 
 /// A row's key columns, as the source writes their values.
 pub(crate) type RowKey = BTreeMap<String, String>;

@@ -12,7 +12,7 @@ use gonvel_core::ports::{BadRecord, Step};
 
 use super::book::Failed;
 use super::{Aside, in_order};
-use crate::lane::Failure;
+use crate::failing::Failure;
 use crate::reading::{Beside, Place};
 
 /// What is left to be done once a round was appended.

@@ -1,26 +1,14 @@
 //! Whether the log still has what a reader goes on from.
 
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::PoisonError;
 
 use gonvel_connectors::error::ConnectorError;
 use gonvel_core::change::KindCounts;
-use gonvel_core::naming::TopicPartition;
 use gonvel_core::ports::{OTHER_GROUND, PortError};
 
+use super::missed::{Missed, PassedOver};
 use super::{Cursor, Reader};
-use crate::lane::Failure;
-
-/// Records that were forgotten before they were delivered, and passed over because that was said.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct Missed {
-    pub(crate) at: TopicPartition,
-    /// The first, and the one after the last.
-    pub(crate) from: i64,
-    pub(crate) to: i64,
-}
-
-/// What a reader passed over, for the lane to tell.
-pub(crate) type PassedOver = Arc<Mutex<Vec<Missed>>>;
+use crate::failing::Failure;
 
 impl Reader {
     /// The same, with records that were forgotten passed over, and told here.
@@ -81,9 +69,11 @@ impl Reader {
 mod tests {
     #![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
 
+    use std::sync::Arc;
+
     use gonvel_connectors::postgres::sink_positions::Delivered;
     use gonvel_core::block::pack;
-    use gonvel_core::naming::{PartitionId, TopicName};
+    use gonvel_core::naming::{PartitionId, TopicName, TopicPartition};
     use gonvel_core::ports::{AppendBatch, PartitionBlocks, TopicLog};
     use gonvel_core::record::Record;
     use gonvel_core::topic_settings::TopicSettings;

@@ -87,7 +87,7 @@ mod tests {
     use rand::{Rng, SeedableRng};
 
     use super::*;
-    use crate::fleet::{LANE_BYTES, RunnerSettings, Services};
+    use crate::services::{LANE_BYTES, RunnerSettings, Services};
     use crate::writing::Writer;
 
     fn table(columns: usize) -> Arc<TableSchema> {

@@ -1,8 +1,10 @@
 //! From blocks to rounds of changes: what a sink applies in one transaction.
 
-pub(crate) mod going_on;
+mod going_on;
 mod handed;
+pub(crate) mod missed;
 mod shaped;
+pub(crate) mod together;
 mod transactions;
 pub(crate) mod truncates;
 
@@ -28,13 +30,13 @@ use gonvel_core::truncate::Mark;
 use gonvel_events::{Came, EventSchema};
 use tokio::time::Instant;
 
-use self::going_on::PassedOver;
-use self::truncates::Together;
+use self::missed::PassedOver;
+use self::together::Together;
 use crate::events::{EventSchemas, Events, Sort};
+use crate::failing::{Failure, NewFields};
 use crate::fetching::records_at;
 use crate::fits::Fits;
 use crate::handed_on::{Following, HandedOn};
-use crate::lane::{Failure, NewFields};
 use crate::shaping::Shared;
 use crate::whole::Whole;
 

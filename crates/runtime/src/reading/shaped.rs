@@ -12,9 +12,9 @@ use gonvel_core::naming::Offset;
 use gonvel_core::ports::{AskedRecord, BadRecord, Step};
 
 use super::{Beside, Gathering, Place, Reader, key_data, place_of};
+use crate::failing::Failure;
 use crate::fetching::records_at;
 use crate::fits::{Fits, has_value};
-use crate::lane::Failure;
 use crate::shaping::{Came, PART_OF_A_ROW, Pass};
 
 /// A change that cannot be shaped.

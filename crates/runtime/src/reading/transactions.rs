@@ -6,7 +6,7 @@ use gonvel_connectors::error::ConnectorError;
 use gonvel_core::naming::{Offset, TopicId, TopicPartition};
 
 use super::{Cursor, MOST_CHANGES, ReadRound, Reader, not_a_change};
-use crate::lane::Failure;
+use crate::failing::Failure;
 use crate::whole::Whole;
 
 /// How far a partition was looked at.

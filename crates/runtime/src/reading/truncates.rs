@@ -1,7 +1,7 @@
 //! Truncates, each of which stands in every partition of its topic: when it is the turn of one, and what waits for it.
 
-use std::collections::{BTreeMap, HashSet};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::collections::BTreeMap;
+use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
@@ -15,45 +15,15 @@ use gonvel_core::naming::TopicPartition;
 use gonvel_core::ports::Topic;
 use gonvel_core::trail::Seen;
 use gonvel_core::truncate::{Come, Here, Mark};
-use tokio::sync::Notify;
 use tokio::time::Instant;
 
+use super::together::Together;
 use super::{Cursor, Gathering, NO_SCHEMA, Place, Reader, not_a_change};
+use crate::failing::Failure;
 use crate::fetching::records_at;
-use crate::lane::Failure;
 
 /// How often it is looked whether a partition that has not come to a truncate has nothing more.
 pub(crate) const LOOK_FOR_ENDS: Duration = Duration::from_millis(500);
-
-/// Partitions at a truncate that other lanes are to come to: nothing that is behind it is read before it is carried out, while all else goes on.
-#[derive(Default)]
-pub(crate) struct Together {
-    waiting: Mutex<HashSet<TopicPartition>>,
-    carried_out: Notify,
-}
-
-impl Together {
-    pub(super) fn wait(&self, at: impl Iterator<Item = TopicPartition>) {
-        self.waiting.lock().unwrap_or_else(PoisonError::into_inner).extend(at);
-    }
-
-    fn has(&self, at: TopicPartition) -> bool {
-        self.waiting.lock().unwrap_or_else(PoisonError::into_inner).contains(&at)
-    }
-
-    /// A truncate was carried out: its partitions go on.
-    pub(crate) fn go_on(&self, at: &[(TopicPartition, i64)]) {
-        let mut waiting = self.waiting.lock().unwrap_or_else(PoisonError::into_inner);
-        waiting.retain(|held| !at.iter().any(|(at, _)| at == held));
-        drop(waiting);
-        self.carried_out.notify_one();
-    }
-
-    /// Resolves when one was carried out since.
-    pub(crate) async fn carried_out(&self) {
-        self.carried_out.notified().await;
-    }
-}
 
 impl Reader {
     /// The same for a lane that carries truncates out together with others: it says when one was.

@@ -2,6 +2,7 @@
 
 mod changes;
 pub(crate) mod decoding;
+mod pages;
 pub(crate) mod reading;
 mod searching;
 mod streaming;
@@ -23,43 +24,17 @@ use crate::state::ServerState;
 
 pub(crate) use self::changes::{NewestChanges, NoChanges, newest_changes};
 pub(crate) use self::decoding::Decoder;
+pub(crate) use self::pages::limit_of;
+pub use self::pages::merged;
 pub(crate) use self::reading::Newest;
 pub(crate) use searching::*;
 pub(crate) use streaming::*;
 
-const USUAL: usize = 50;
 pub(crate) const MOST: usize = 500;
 /// Longest wait for a record.
 const LONGEST_WAIT_MS: u64 = 30_000;
 /// Records looked at in one go for those of a key.
 const LOOKED_AT: usize = 5_000;
-
-/// Records of several partitions together by their times. Each partition's own order is kept, whatever its times say.
-pub fn merged(by_partition: Vec<(PartitionId, Vec<Placed>)>, order: Order, limit: usize) -> Vec<(PartitionId, Placed)> {
-    let mut waiting: Vec<_> = by_partition.into_iter().map(|(p, records)| (p, records.into_iter().peekable())).collect();
-    let mut out = Vec::new();
-    while out.len() < limit {
-        let heads =
-            waiting.iter_mut().enumerate().filter_map(|(n, (_, records))| Some((records.peek()?.record.timestamp_us, n)));
-        let next = match order {
-            Order::Oldest => heads.min(),
-            Order::Newest => heads.max(),
-        };
-        let Some((_, n)) = next else { break };
-        let (partition, records) = &mut waiting[n];
-        out.extend(records.next().map(|record| (*partition, record)));
-    }
-    out
-}
-
-/// How many records a request may ask for.
-pub(crate) fn limit_of(asked: Option<usize>, most: usize) -> Result<usize, Refusal> {
-    let limit = asked.unwrap_or(USUAL);
-    if (1..=most).contains(&limit) {
-        return Ok(limit);
-    }
-    Err(Refusal::invalid("limit", format!("a page of {limit} records: ask for 1 to {most}")))
-}
 
 /// How long a request may wait.
 pub(crate) fn wait_of(asked: Option<u64>) -> Result<Duration, Refusal> {

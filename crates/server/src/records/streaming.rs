@@ -17,8 +17,8 @@ use serde::Serialize;
 use tokio::sync::OwnedSemaphorePermit;
 
 use super::decoding::Decoder;
+use super::pages::{USUAL, merged};
 use super::reading::{asked_time, begin, chosen, forward, offset_has_partition, unpack};
-use super::{USUAL, merged};
 use crate::problems::{Path, Query, Refusal};
 use crate::state::ServerState;
 

@@ -9,13 +9,18 @@ use gonvel_core::naming::{SchemaName, TopicName};
 use gonvel_core::ports::PortError;
 use gonvel_core::schemas::{self as core, Language, Misfit, Parsed, Standalone};
 use gonvel_http_api::{
-    DifferenceQuery, Problem, SchemaBreach, SchemaDifference, SchemaFault, SchemaMisfit, SchemaText, SchemaVerdict,
+    DifferenceQuery, Problem, SchemaBreach, SchemaDifference, SchemaFault, SchemaMisfit, SchemaReference, SchemaText,
+    SchemaVerdict,
 };
 use gonvel_storage::catalog::schemas::{Refers, StoredSchema, StoredVersion};
 
-use super::refers;
 use crate::problems::{Body, Path, Query, Refusal};
 use crate::state::ServerState;
+
+/// What a text names types of.
+pub(crate) fn refers(references: &[SchemaReference]) -> Vec<Refers> {
+    references.iter().map(|r| Refers { name: r.name.clone(), version: r.version }).collect()
+}
 
 /// Parses a text; a fault is told with line and column.
 pub(super) async fn parsed(

@@ -1,6 +1,7 @@
 //! Records that come for a topic whose keys or values are bound to a schema.
 
-use std::collections::HashSet;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use gonvel_core::naming::{SchemaId, TopicName};
@@ -10,27 +11,15 @@ use gonvel_core::schemas::Language;
 use gonvel_core::schemas::values::{SCHEMA_HEADER, ValueSchema};
 use gonvel_storage::catalog::schemas::SchemaVersion;
 
+use super::bound::{Bound, Fitting};
+use crate::apart::apart;
 use crate::problems::Refusal;
-use crate::producing::apart;
 use crate::state::ServerState;
 
-/// The schema that keys or values are bound to: its latest version by which they are written, and the earlier ones.
-pub(crate) struct Bound {
-    id: SchemaId,
-    schema: ValueSchema,
-    language: Language,
-    said: String,
-    required: bool,
-    /// All versions: a record may say that it follows an earlier one.
-    versions: HashSet<SchemaId>,
-}
-
-/// What a topic's keys and values are bound to.
-#[derive(Default)]
-pub(crate) struct Fitting {
-    pub(crate) key: Option<Bound>,
-    pub(crate) value: Option<Bound>,
-}
+/// How long it is taken to be known what a topic is bound to.
+const FITTING_KEPT: Duration = Duration::from_secs(1);
+/// Topics of which that is remembered before all are forgotten.
+const MOST_FITTINGS: usize = 5_000;
 
 fn latest(versions: &[SchemaVersion], role: &str) -> Result<Option<Bound>, Refusal> {
     let Some(version) = versions.iter().filter(|v| v.role == role).max_by_key(|v| v.version) else { return Ok(None) };
@@ -47,16 +36,6 @@ fn latest(versions: &[SchemaVersion], role: &str) -> Result<Option<Bound>, Refus
 }
 
 impl Bound {
-    /// Whether records that do not fit are refused.
-    pub(crate) fn is_required(&self) -> bool {
-        self.required
-    }
-
-    /// The bytes of what was given as JSON.
-    pub(crate) fn write(&self, json: &str) -> Result<(Bytes, Option<SchemaId>), String> {
-        Ok((self.schema.write_text(json)?, Some(self.id)))
-    }
-
     async fn take(&self, state: &ServerState, part: &mut Option<Bytes>, id: &mut Option<SchemaId>) -> Result<(), NotFit> {
         let Some(bytes) = part.as_ref() else { return Ok(()) };
         let said = id.filter(|id| self.versions.contains(id) && *id != self.id);
@@ -92,11 +71,6 @@ impl Fitting {
         Ok(Self { key: latest(&versions, "key")?, value: latest(&versions, "value")? })
     }
 
-    /// Whether values have to fit.
-    pub(crate) fn requires_value(&self) -> bool {
-        self.value.as_ref().is_some_and(|bound| bound.required)
-    }
-
     /// Makes a record fit where that is required: the version it says it was written with, else the latest.
     ///
     /// # Errors
@@ -120,5 +94,30 @@ impl Fitting {
             record.headers.push(Header { name: SCHEMA_HEADER.to_owned(), value: bound.said.clone().into() });
         }
         Ok(())
+    }
+}
+
+impl ServerState {
+    /// What a topic's keys and values are bound to. What another server changed is known within a second.
+    pub(crate) async fn fitting(&self, topic: &TopicName) -> Result<Arc<Fitting>, Refusal> {
+        let known = self.fittings.lock().ok().and_then(|f| f.get(topic).cloned());
+        if let Some((_, fitting)) = known.filter(|(since, _)| since.elapsed() < FITTING_KEPT) {
+            return Ok(fitting);
+        }
+        let fitting = Arc::new(Fitting::of(self, topic).await?);
+        if let Ok(mut fittings) = self.fittings.lock() {
+            if fittings.len() >= MOST_FITTINGS {
+                fittings.clear();
+            }
+            fittings.insert(topic.clone(), (Instant::now(), fitting.clone()));
+        }
+        Ok(fitting)
+    }
+
+    /// After schemas or bindings were changed here.
+    pub(crate) fn forget_fittings(&self) {
+        if let Ok(mut fittings) = self.fittings.lock() {
+            fittings.clear();
+        }
     }
 }

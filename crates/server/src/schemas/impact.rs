@@ -18,14 +18,13 @@ use gonvel_core::schemas::{Parsed, Standalone};
 use gonvel_http_api::{AffectedUse, Problem, SchemaDifference, SchemaImpact, SchemaText, Trial, UnreadableRecord};
 use gonvel_storage::catalog::schemas::{Binding, StoredVersion};
 
-use super::checking::{differences, parsed, readable};
-use super::refers;
+use super::checking::{differences, parsed, readable, refers};
 use super::shapes_touched::{Drafted, Touched, touched};
 use crate::preflights;
 use crate::problems::{Body, Path, Refusal};
 use crate::records::Newest;
 use crate::state::ServerState;
-use crate::topics;
+use crate::topic_users::writes;
 
 /// Records of a topic that a draft is tried on.
 const TRIED: usize = 10_000;
@@ -99,7 +98,7 @@ async fn affected(
     let (old, drafted) = (latest.and_then(|v| columns(&v.text)), columns(&new.text).filter(|_| value));
     let unread = changed.iter().any(|d| !d.past_reads.is_empty());
     for connector in state.database.connectors().await? {
-        match (topics::writes(&connector, &binding.topic), &connector.definition) {
+        match (writes(&connector, &binding.topic), &connector.definition) {
             (Some(true), definition) => {
                 let meaning = "goes on writing by the columns of its rows, and registers its versions by itself; this version is for other writers";
                 out.push(say(definition.kind(), &connector.name, meaning.to_owned(), None));

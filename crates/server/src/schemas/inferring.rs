@@ -13,7 +13,7 @@ use gonvel_http_api::{InferRequest, InferSource, Inferred, Problem};
 use gonvel_runtime::systems;
 use serde_json::Value;
 
-use super::asked_language;
+use super::languages::asked_language;
 use crate::problems::{Body, Refusal};
 use crate::records::{Decoder, Newest};
 use crate::state::ServerState;

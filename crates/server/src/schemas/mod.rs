@@ -1,9 +1,11 @@
 //! The registry: schemas, their versions, and the topics bound to them.
 
+pub(crate) mod bound;
 pub(crate) mod checking;
 pub(crate) mod fitting;
 pub(crate) mod impact;
 pub(crate) mod inferring;
+pub(crate) mod languages;
 mod shapes_touched;
 
 use std::sync::Arc;
@@ -21,32 +23,18 @@ use gonvel_http_api::{
     BindingRequest, NewSchema, Problem, Registered, Schema, SchemaAbout, SchemaBinding, SchemaEdit, SchemaQuery,
     SchemaSummary, SchemaText, SchemaUses, SchemaVersion,
 };
-use gonvel_storage::catalog::schemas::{About, Binding, ListedSchema, NewText, Refers, StoredSchema, StoredVersion};
+use gonvel_storage::catalog::schemas::{About, Binding, ListedSchema, NewText, StoredSchema, StoredVersion};
 
+use self::checking::refers;
+use self::languages::{asked_language, language};
 use crate::problems::{Body, Path, Query, Refusal};
 use crate::state::ServerState;
-use crate::topics;
+use crate::topic_users::users;
 
 const USUAL: i64 = 200;
 const MOST: i64 = 1_000;
 /// Longest text that is said of a schema.
 const LONGEST_SAID: usize = 2_000;
-
-pub(crate) fn language(language: core::Language) -> api::Language {
-    match language {
-        core::Language::Avro => api::Language::Avro,
-        core::Language::JsonSchema => api::Language::JsonSchema,
-        core::Language::Protobuf => api::Language::Protobuf,
-    }
-}
-
-pub(crate) fn asked_language(language: api::Language) -> core::Language {
-    match language {
-        api::Language::Avro => core::Language::Avro,
-        api::Language::JsonSchema => core::Language::JsonSchema,
-        api::Language::Protobuf => core::Language::Protobuf,
-    }
-}
 
 fn half(half: core::Half) -> api::Half {
     match half {
@@ -74,10 +62,6 @@ fn asked_rule(rule: api::Rule) -> core::Rule {
 
 fn binding(binding: Binding) -> SchemaBinding {
     SchemaBinding { topic: binding.topic, role: binding.role, required: binding.required }
-}
-
-pub(crate) fn refers(references: &[api::SchemaReference]) -> Vec<Refers> {
-    references.iter().map(|r| Refers { name: r.name.clone(), version: r.version }).collect()
 }
 
 fn version(language: core::Language, stored: StoredVersion) -> SchemaVersion {
@@ -126,7 +110,7 @@ async fn uses(state: &ServerState, name: &SchemaName) -> Result<SchemaUses, Refu
     let connectors = state.database.connectors().await?;
     let mut uses = SchemaUses { schemas, ..SchemaUses::default() };
     for bound in bound {
-        let (written, read) = topics::users(&connectors, &bound.topic);
+        let (written, read) = users(&connectors, &bound.topic);
         uses.written_by.extend(written);
         uses.read_by.extend(read);
         let topic = state.database.topic(&TopicName::parse(bound.topic.clone())?).await?;

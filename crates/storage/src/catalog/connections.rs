@@ -11,7 +11,7 @@ use gonvel_core::secret::Secret;
 use uuid::Uuid;
 
 use crate::Database;
-use crate::database::{Stop, failed, stopped};
+use crate::failing::{Stop, failed, stopped};
 use crate::schema::{connections, connectors};
 use crate::sealing::Place;
 

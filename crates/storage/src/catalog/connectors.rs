@@ -12,7 +12,7 @@ use uuid::Uuid;
 
 use super::history;
 use crate::Database;
-use crate::database::failed;
+use crate::failing::failed;
 use crate::schema::{connector_versions, connectors, drafts, lanes, reloads};
 
 #[derive(Queryable, Selectable)]

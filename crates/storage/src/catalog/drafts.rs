@@ -7,7 +7,7 @@ use gonvel_core::ports::PortError;
 use uuid::Uuid;
 
 use crate::Database;
-use crate::database::failed;
+use crate::failing::failed;
 use crate::schema::drafts;
 
 /// An unfinished draft in a list.

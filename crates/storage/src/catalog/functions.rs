@@ -7,7 +7,7 @@ use gonvel_core::own_function::OwnFunction;
 use gonvel_core::ports::PortError;
 
 use crate::Database;
-use crate::database::{Stop, failed, stopped};
+use crate::failing::{Stop, failed, stopped};
 
 #[derive(diesel::QueryableByName)]
 struct Row {

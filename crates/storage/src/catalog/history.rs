@@ -10,7 +10,7 @@ use gonvel_core::ports::{Deed, HeldLane, Line, PortError};
 use uuid::Uuid;
 
 use crate::Database;
-use crate::database::failed;
+use crate::failing::failed;
 use crate::schema::connectors;
 
 /// Lines that are kept of each connector; the keeper removes older ones.

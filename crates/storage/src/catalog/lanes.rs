@@ -9,7 +9,7 @@ use gonvel_core::naming::{ConnectorId, Epoch};
 use gonvel_core::ports::{LaneStatus, Lease, PortError};
 
 use crate::Database;
-use crate::database::failed;
+use crate::failing::failed;
 use crate::schema::lanes;
 
 #[derive(QueryableByName)]

@@ -16,7 +16,7 @@ use uuid::Uuid;
 
 use super::connectors::wish_of;
 use crate::Database;
-use crate::database::failed;
+use crate::failing::failed;
 
 /// The lock that makes one process the planner.
 const PLANNER: i64 = 0x676f_6e76_656c_0002;

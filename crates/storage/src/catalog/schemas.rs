@@ -1,10 +1,11 @@
 //! Schemas with their versions, and the topics they are bound to.
 
 mod changing;
+mod fields;
 mod reading;
 mod registering;
 
-pub(crate) use registering::note_fields;
+pub(crate) use fields::note_fields;
 
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;

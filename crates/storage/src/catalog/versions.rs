@@ -11,7 +11,7 @@ use gonvel_core::ports::{Deed, PortError};
 use super::connectors::keep_lanes;
 use super::history;
 use crate::Database;
-use crate::database::failed;
+use crate::failing::failed;
 use crate::schema::{connector_versions, connectors, reloads};
 
 /// One version of a connector's definition.

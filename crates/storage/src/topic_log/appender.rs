@@ -12,16 +12,16 @@ use diesel_async::pooled_connection::PoolableConnection;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 use futures::FutureExt;
 use gonvel_core::block::{EncodedBlock, UNPACKED_LIMIT};
-use gonvel_core::merging::is_small;
 use gonvel_core::naming::{Offset, PartitionId, TopicId, TopicPartition};
 use gonvel_core::ports::{AppendBatch, Landed, OTHER_GROUND, PortError};
 use tokio::sync::{mpsc, oneshot};
 
 use super::ends::Ends;
 use super::identity::{self, Known};
+use super::landing::{Answer, End};
 use super::plain;
 use crate::codes::{Helps, gave_way, helps};
-use crate::database::failed;
+use crate::failing::failed;
 use crate::ground::Ground;
 use crate::reaching::{Address, reach};
 use crate::schema::lanes;
@@ -39,8 +39,6 @@ const PATIENCE: Duration = Duration::from_millis(1);
 const MOST_WAYS_GIVEN: u32 = 3;
 /// After so many waits in vain, one in 64 commits waits.
 const MOST_IN_VAIN: u32 = 6;
-
-pub(super) type Answer = Result<Vec<Landed>, PortError>;
 
 struct Request {
     batch: AppendBatch,
@@ -297,25 +295,6 @@ struct Locked {
     next_offset: i64,
     #[diesel(sql_type = Int8)]
     reach_us: i64,
-}
-
-/// A partition under the lock, and what this transaction adds to it.
-#[derive(Clone, Copy)]
-pub(super) struct End {
-    pub(super) next: i64,
-    pub(super) reach_us: i64,
-    pub(super) bytes: i64,
-    pub(super) small: i32,
-}
-
-impl End {
-    /// Moves past a block.
-    pub(super) fn take(&mut self, block: &EncodedBlock) {
-        self.reach_us = self.reach_us.max(block.latest_us);
-        self.next += i64::from(block.records);
-        self.bytes += i64::try_from(block.body.len()).unwrap_or(i64::MAX);
-        self.small += i32::from(is_small(block.records, block.unpacked));
-    }
 }
 
 /// Rows to insert, column by column.

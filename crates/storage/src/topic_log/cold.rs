@@ -15,7 +15,7 @@ use object_store::path::Path;
 use object_store::{Error as StoreError, ObjectStore, ObjectStoreExt, RetryConfig};
 use serde::{Deserialize, Serialize};
 
-use crate::database::OpenError;
+use crate::open_error::OpenError;
 
 /// How long a store that does not answer is tried.
 const PATIENCE: Duration = Duration::from_secs(10);

@@ -11,9 +11,8 @@ use gonvel_core::ports::{Answered, AppendBatch, Identity, Landed, PortError};
 use serde_json::Value;
 use uuid::Uuid;
 
-use super::appender::Answer;
-use crate::Database;
-use crate::database::failed;
+use super::landing::Answer;
+use crate::failing::failed;
 
 /// Answers kept of a session: a producer that has more batches under way cannot have all of them recognised.
 const ANSWERS_KEPT: i64 = 128;
@@ -90,9 +89,11 @@ async fn stored(connection: &mut AsyncPgConnection, identity: &Identity) -> Resu
 }
 
 /// What an earlier append was answered.
-pub(super) async fn answered(database: &Database, identity: &Identity) -> Result<Option<Answered>, PortError> {
-    let mut connection = database.connection().await?;
-    let looked = async { stored(&mut connection, identity).await?.map(|stored| stored.of(identity)).transpose() };
+pub(super) async fn answered(
+    connection: &mut AsyncPgConnection,
+    identity: &Identity,
+) -> Result<Option<Answered>, PortError> {
+    let looked = async { stored(connection, identity).await?.map(|stored| stored.of(identity)).transpose() };
     looked.await.map_err(failed("looking for an earlier answer"))?.transpose()
 }
 
@@ -280,12 +281,11 @@ pub(super) async fn store(
 }
 
 /// Begins a session.
-pub(super) async fn begin(database: &Database) -> Result<Uuid, PortError> {
+pub(super) async fn begin(connection: &mut AsyncPgConnection) -> Result<Uuid, PortError> {
     let session = Uuid::now_v7();
-    let mut connection = database.connection().await?;
     diesel::sql_query("INSERT INTO producer_sessions (session) VALUES ($1)")
         .bind::<SqlUuid, _>(session)
-        .execute(&mut connection)
+        .execute(connection)
         .await
         .map_err(failed("beginning a session"))?;
     Ok(session)

@@ -5,6 +5,7 @@ pub(crate) mod cold;
 pub(crate) mod ends;
 mod identity;
 pub mod keeper;
+mod landing;
 mod plain;
 mod reading;
 mod recent;
@@ -51,7 +52,7 @@ impl TopicLog for Database {
     }
 
     async fn begin_session(&self) -> Result<Uuid, PortError> {
-        identity::begin(self).await
+        identity::begin(&mut *self.connection().await?).await
     }
 
     async fn append(&self, batch: AppendBatch) -> Result<Vec<Landed>, PortError> {
@@ -59,7 +60,7 @@ impl TopicLog for Database {
     }
 
     async fn answered(&self, identity: &Identity) -> Result<Option<Answered>, PortError> {
-        identity::answered(self, identity).await
+        identity::answered(&mut *self.connection().await?, identity).await
     }
 
     async fn scatter(&self, topic: TopicId) -> Result<(), PortError> {

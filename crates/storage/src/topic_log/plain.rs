@@ -8,7 +8,7 @@ use gonvel_core::block::{EncodedBlock, join};
 use gonvel_core::naming::{Offset, TopicPartition};
 use gonvel_core::ports::{AppendBatch, Landed, LaneProgress};
 
-use super::appender::{Answer, End};
+use super::landing::{Answer, End};
 
 /// Small blocks of one append that become one: together so many bytes at most before compression, of so much time. What is due
 /// to be forgotten may not stand together with what is not for long.

@@ -10,7 +10,7 @@ use gonvel_core::standing::{Standing, Takes};
 
 use super::cold::index;
 use crate::Database;
-use crate::database::failed;
+use crate::failing::failed;
 
 /// Blocks looked at for one read.
 const MOST_BLOCKS: i32 = 256;

@@ -10,7 +10,7 @@ use gonvel_core::ports::{PartitionBounds, PortError, Topic};
 use gonvel_core::topic_settings::{Keep, TopicSettings};
 
 use crate::Database;
-use crate::database::failed;
+use crate::failing::failed;
 use crate::readers::{lock_readers_of, share_out_anew};
 use crate::schema::{topic_partitions, topics};
 

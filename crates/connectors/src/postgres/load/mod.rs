@@ -4,6 +4,7 @@
 //! log. When the mark comes back in the stream, those of its rows are appended that `gonvel_core::loading` lets through. Reading
 //! needs no long transaction and goes on where it stopped; several chunks may be read at a time.
 
+mod chunk;
 mod pace;
 mod plan;
 mod read;
@@ -11,68 +12,29 @@ mod read;
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
-use gonvel_core::change::ChangeBatch;
-use gonvel_core::column::{ColumnType, Value};
 use gonvel_core::connector::{CapturedTable, InitialLoad};
-use gonvel_core::loading::{ChangedKeys, Reading, Readings, Rewritten, Snapshot};
+use gonvel_core::loading::Readings;
 use gonvel_core::ports::DatabaseAddress;
-use gonvel_core::sql_text;
 use tokio::sync::mpsc;
 use tokio_postgres::Client;
 
 use super::client::{connect, explain};
 use super::position::TableLoad;
+use super::snapshot::current_snapshot;
 use super::tables;
 use crate::error::ConnectorError;
 use pace::Pace;
 use plan::{Plan, Work};
 
+pub use chunk::{Chunk, push_key};
 pub use plan::Range;
 
 /// Prefix of the marks in the server's log.
 pub const MARK: &str = "gonvel";
 /// How often it is looked whether a table can be read yet.
 const LOOK: Duration = Duration::from_millis(100);
-/// How often subtransactions are looked for while no transaction ends.
-const LOOKS: u32 = 100;
 /// Longest wait for transactions that were under way when a load is taken up again.
 pub(super) const SETTLING: Duration = Duration::from_secs(30);
-
-/// Rows of a range of pages.
-#[derive(Debug)]
-pub struct Chunk {
-    /// The content of the mark that ends it.
-    pub mark: String,
-    /// `schema.table`.
-    pub name: String,
-    /// The rows, as loads.
-    pub batch: ChangeBatch,
-    /// The transaction that wrote each row's version, lower 32 bits.
-    pub writers: Vec<u32>,
-    /// Who may have written all rows anew.
-    pub rewritten: Rewritten,
-    /// What the reading saw.
-    pub snapshot: Snapshot,
-    /// The pages.
-    pub range: Range,
-}
-
-impl Chunk {
-    /// The rows that are appended.
-    #[must_use]
-    pub fn kept(&self, first: &Snapshot, changed: Option<&ChangedKeys>) -> Vec<usize> {
-        Reading { saw: &self.snapshot, rewritten: self.rewritten, first, changed }.kept(&self.writers, |row| self.key(row))
-    }
-
-    /// A row's key, as changes are noted by it.
-    fn key(&self, row: usize) -> Vec<u8> {
-        let mut key = Vec::new();
-        for (column, values) in self.batch.table.columns.iter().zip(&self.batch.new).filter(|(column, _)| column.key) {
-            push_key(column.ty, values.value(row), &mut key);
-        }
-        key
-    }
-}
 
 /// What is to be loaded, and how.
 #[derive(Debug, Clone)]
@@ -240,49 +202,4 @@ fn counts_us(names: &str) -> ConnectorError {
         ),
         "name the standbys that commits are to wait for in synchronous_standby_names, without * and without gonvel",
     )
-}
-
-pub(crate) async fn current_snapshot(client: &Client) -> Result<Snapshot, ConnectorError> {
-    let row =
-        client.query_one("SELECT pg_current_snapshot()::text", &[]).await.map_err(|e| explain(&e, "taking a snapshot"))?;
-    let text: String = row.get(0);
-    Snapshot::parse(&text).ok_or_else(|| ConnectorError::Defect(format!("the snapshot {text:?} cannot be read")))
-}
-
-/// The same with the subtransactions that are under way, whose numbers the rows have that they write: a snapshot names only the
-/// transactions that they belong to. Where transactions end all the while one of theirs may be missing.
-pub(crate) async fn snapshot_with_subtransactions(client: &Client) -> Result<Snapshot, ConnectorError> {
-    const UNDER_WAY: &str = "SELECT n FROM generate_series($1::bigint, $2::bigint - 1) n
-         WHERE pg_xact_status(n::text::xid8) = 'in progress' ORDER BY n";
-    let number = |n: u64| i64::try_from(n).unwrap_or(i64::MAX);
-    let mut now = current_snapshot(client).await?;
-    for _ in 0..LOOKS {
-        if now.under_way.is_empty() {
-            break;
-        }
-        let found = client
-            .query(UNDER_WAY, &[&number(now.xmin), &number(now.xmax)])
-            .await
-            .map_err(|e| explain(&e, "looking for subtransactions"))?;
-        let after = current_snapshot(client).await?;
-        if now.under_way.iter().all(|t| after.under_way.contains(t)) {
-            now.under_way.extend(found.iter().map(|row| row.get::<_, i64>(0).unsigned_abs()));
-            now.under_way.sort_unstable();
-            now.under_way.dedup();
-            break;
-        }
-        now = after;
-    }
-    Ok(now)
-}
-
-/// Appends a key column's value so that no two keys look alike, however it was sent.
-pub fn push_key(ty: ColumnType, value: Value<'_>, key: &mut Vec<u8>) {
-    let at = key.len();
-    key.extend_from_slice(&[0; 9]);
-    if sql_text::write(ty, value, key) {
-        let length = u64::try_from(key.len() - at - 9).unwrap_or(0);
-        key[at] = 1;
-        key[at + 1..at + 9].copy_from_slice(&length.to_le_bytes());
-    }
 }

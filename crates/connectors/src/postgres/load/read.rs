@@ -12,12 +12,13 @@ use gonvel_core::sql_text;
 use gonvel_core::table::TableSchema;
 use tokio_postgres::Client;
 
+use super::chunk::Chunk;
 use super::plan::{Plan, Range};
-use super::{Chunk, current_snapshot};
 use crate::error::ConnectorError;
 use crate::postgres::client::explain;
 use crate::postgres::names::{ident, qualified};
 use crate::postgres::position::{Part, TableLoad};
+use crate::postgres::snapshot::current_snapshot;
 use crate::postgres::{binary, copy_text, tables};
 
 /// What a table's load is about to read: its parts with their sizes now. What lies after was written later and is in the log.

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde_json::{Map, Value as Json};
 
-use super::holding::equal;
+use super::keywords::equal;
 use super::resolving::{DEEPEST, Holds, Side, holds, is_annotation};
 
 /// Parts that are compared to find two schemas alike.

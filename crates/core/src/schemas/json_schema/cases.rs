@@ -6,8 +6,8 @@ use std::sync::OnceLock;
 
 use serde_json::{Map, Value as Json};
 
-use super::holding::{equal, is_known_name};
-use super::keywords::{TYPES, required, says_of, type_of, types};
+use super::holding::is_known_name;
+use super::keywords::{TYPES, equal, required, says_of, type_of, types};
 use super::resolving::{Side, is_annotation};
 
 /// Cases that one place is taken apart into at most.

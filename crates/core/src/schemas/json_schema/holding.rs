@@ -7,7 +7,7 @@ use std::collections::HashMap;
 use jsonschema::Validator;
 use serde_json::{Map, Value as Json};
 
-use super::keywords::{items, patterns, required, says_of, type_of};
+use super::keywords::{items, patterns, required, says_of};
 use super::likeness::is_like;
 use super::resolving::{DEEPEST, Side};
 
@@ -199,16 +199,4 @@ pub(super) fn is_known_name(object: &Map<String, Json>, name: &str) -> bool {
     required(object).contains(&name)
         || object.get("properties").is_some_and(|p| p.get(name).is_some())
         || patterns(object).iter().any(|(pattern, _)| is_like(pattern, name))
-}
-
-/// Whether two values are equal, as the specification has it: numbers by what they are worth.
-pub(super) fn equal(a: &Json, b: &Json) -> bool {
-    match (a, b) {
-        (Json::Number(a), Json::Number(b)) => a == b || a.as_f64() == b.as_f64(),
-        (Json::Array(a), Json::Array(b)) => a.len() == b.len() && a.iter().zip(b).all(|(a, b)| equal(a, b)),
-        (Json::Object(a), Json::Object(b)) => {
-            a.len() == b.len() && a.iter().all(|(name, value)| b.get(name).is_some_and(|other| equal(value, other)))
-        }
-        _ => type_of(a) == type_of(b) && a == b,
-    }
 }

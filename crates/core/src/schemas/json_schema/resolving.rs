@@ -7,6 +7,8 @@ use jsonschema::{Draft, Validator};
 use serde_json::{Map, Value as Json};
 use url::Url;
 
+use super::options::options;
+
 /// The base of what has no identifier of its own.
 const BASE: &str = "json-schema:///";
 /// How many references are followed on one way down.
@@ -126,7 +128,7 @@ impl<'s> Side<'s> {
     /// Checks values by a schema that refers to nothing, in the draft of the whole.
     pub(super) fn checker(&self, schema: &Json) -> Option<Validator> {
         let draft = if self.is_draft_7 { Draft::Draft7 } else { Draft::Draft202012 };
-        super::options(draft).build(schema).ok()
+        options(draft).build(schema).ok()
     }
 
     /// What a schema's reference leads to; none where it has none, or one that leads nowhere here.

@@ -9,7 +9,7 @@ use gonvel_core::ports::PortError;
 
 use super::{About, by_name, half_word};
 use crate::Database;
-use crate::database::failed;
+use crate::failing::failed;
 use crate::schema::{schema_versions, schemas, topic_schemas, topics};
 
 impl Database {

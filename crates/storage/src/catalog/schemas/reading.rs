@@ -12,7 +12,7 @@ use gonvel_core::schemas::Language;
 
 use super::{Binding, ListedSchema, Row, SchemaVersion, StoredSchema, StoredVersion, by_name, stored, versions_of};
 use crate::Database;
-use crate::database::failed;
+use crate::failing::failed;
 use crate::schema::{schema_versions, schemas, topic_schemas, topics};
 
 impl Database {

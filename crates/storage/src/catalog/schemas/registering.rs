@@ -2,16 +2,17 @@
 
 use diesel::prelude::*;
 use diesel::result::Error;
-use diesel::sql_types::{Array, Int4, Int8, Text};
+use diesel::sql_types::{Int8, Text};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use gonvel_core::naming::{SchemaId, SchemaName, TopicName};
 use gonvel_core::ports::PortError;
 use gonvel_core::schemas::{self as core, Half, Language, Parsed, Reference, Rule, Standalone};
 
+use super::fields::store_fields;
 use super::{About, NewText, Refers, Row, StoredSchema, StoredVersion, by_name, half_word, stored, versions_of};
 use crate::Database;
-use crate::database::{Stop, stopped};
-use crate::schema::{schema_fields, schema_versions, schemas, topic_schemas, topics};
+use crate::failing::{Stop, stopped};
+use crate::schema::{schema_versions, schemas, topic_schemas, topics};
 
 /// What a text names types of, as it stands registered.
 async fn references(c: &mut AsyncPgConnection, refers: &[Refers]) -> Result<Vec<Reference>, Stop> {
@@ -39,43 +40,6 @@ async fn references(c: &mut AsyncPgConnection, refers: &[Refers]) -> Result<Vec<
 async fn alone(c: &mut AsyncPgConnection, kind: &str, name: &str) -> Result<(), Error> {
     let lock = diesel::sql_query("SELECT pg_advisory_xact_lock(hashtext('schemas of ' || $1), hashtext($2))");
     lock.bind::<Text, _>(kind).bind::<Text, _>(name).execute(c).await.map(|_| ())
-}
-
-/// Notes the fields of schemas whose latest version was registered before fields were noted.
-pub(crate) async fn note_fields(c: &mut AsyncPgConnection) -> Result<(), Error> {
-    let rows: Vec<(i64, String, i32, String, Option<String>)> = schema_versions::table
-        .inner_join(schemas::table)
-        .filter(diesel::dsl::not(diesel::dsl::exists(schema_fields::table.filter(schema_fields::schema_id.eq(schemas::id)))))
-        .order((schemas::id, schema_versions::version))
-        .select((
-            schemas::id,
-            schemas::language,
-            schema_versions::version,
-            schema_versions::text,
-            schema_versions::standalone,
-        ))
-        .load(c)
-        .await?;
-    for (schema, language, number, text, standalone) in rows {
-        let language = Language::of(&language).unwrap_or(Language::Avro);
-        if let Ok(parsed) = core::parse_standalone(language, standalone.as_ref().unwrap_or(&text)) {
-            store_fields(c, schema, number, &parsed).await?;
-        }
-    }
-    Ok(())
-}
-
-async fn store_fields(c: &mut AsyncPgConnection, schema: i64, version: i32, parsed: &Parsed) -> Result<(), Error> {
-    diesel::sql_query(
-        "INSERT INTO schema_fields (schema_id, path, last_version) SELECT $1, unnest($2), $3 \
-         ON CONFLICT (schema_id, path) DO UPDATE SET last_version = excluded.last_version",
-    )
-    .bind::<Int8, _>(schema)
-    .bind::<Array<Text>, _>(unique(core::field_paths(parsed)))
-    .bind::<Int4, _>(version)
-    .execute(c)
-    .await
-    .map(|_| ())
 }
 
 async fn make(c: &mut AsyncPgConnection, name: &str, language: Language, about: &About) -> Result<StoredSchema, Error> {
@@ -157,12 +121,6 @@ async fn add(c: &mut AsyncPgConnection, schema: &StoredSchema, new: &NewText<'_>
         .await?;
     store_fields(c, schema.id, number, parsed).await?;
     Ok((id, number))
-}
-
-fn unique(mut paths: Vec<String>) -> Vec<String> {
-    paths.sort_unstable();
-    paths.dedup();
-    paths
 }
 
 fn breaches(language: Language, rule: Rule, new: &Parsed, earlier: &[StoredVersion]) -> Result<Vec<core::Breach>, Stop> {

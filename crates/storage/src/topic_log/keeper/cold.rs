@@ -12,7 +12,7 @@ use uuid::Uuid;
 
 use super::super::cold::ColdBlock;
 use super::{BlockRow, Failures, Keeper, Partition};
-use crate::database::failed;
+use crate::failing::failed;
 
 /// Bytes from which a file is worth its while.
 const WORTHWHILE: usize = 4 << 20;

@@ -6,7 +6,7 @@ use diesel_async::RunQueryDsl;
 use gonvel_core::ports::PortError;
 
 use super::{Failures, Keeper};
-use crate::database::failed;
+use crate::failing::failed;
 
 /// Blocks that go in one statement.
 const AT_ONCE: usize = 500;

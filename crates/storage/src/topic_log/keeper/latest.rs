@@ -17,7 +17,7 @@ use super::super::cold::{ColdBlock, index};
 use super::cold::Draft;
 use super::{Failures, Keeper, Partition};
 use crate::Database;
-use crate::database::failed;
+use crate::failing::failed;
 
 /// Memory for the keys of one pass.
 const MOST_KEY_BYTES: usize = 64 << 20;

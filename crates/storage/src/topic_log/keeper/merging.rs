@@ -11,7 +11,7 @@ use gonvel_core::places::Places;
 use gonvel_core::ports::PortError;
 
 use super::{BlockRow, Failures, Keeper, Partition};
-use crate::database::failed;
+use crate::failing::failed;
 
 /// Blocks of a partition looked at in one go, from its end back.
 const LOOKED_AT: i32 = 5_000;

@@ -22,7 +22,7 @@ use tokio::sync::watch;
 
 use crate::Database;
 use crate::catalog::history;
-use crate::database::failed;
+use crate::failing::failed;
 use crate::quarantine;
 use crate::reaching::reach;
 

@@ -12,7 +12,7 @@ use gonvel_core::topic_settings::TopicSettings;
 
 use super::{Failures, Keeper};
 use crate::Database;
-use crate::database::failed;
+use crate::failing::failed;
 
 /// Blocks of a partition that go in one transaction at most.
 const AT_ONCE: i32 = 200;
