@@ -30,6 +30,18 @@ mod functions {
 
     #[diesel::declare_sql_function]
     extern "SQL" {
+        fn append_block(
+            topic: Int8,
+            partition: Int4,
+            count: Int4,
+            grown: Int8,
+            small: Int4,
+            earliest: Int8,
+            latest: Int8,
+            size: Int4,
+            body: Binary,
+        ) -> Int8;
+
         fn append_blocks(
             topics: Array<Int8>,
             partitions: Array<Int4>,
@@ -73,28 +85,10 @@ mod functions {
 /// Batches that need no look at what was appended before go in by one statement, with the progress of lanes; all or none.
 pub(super) async fn write(connection: &mut AsyncPgConnection, batches: &[AppendBatch]) -> Result<Vec<Answer>, Error> {
     let blocks = together(batches);
-    let columns = Columns::of(&blocks);
     let lanes: Vec<&LaneProgress> = batches.iter().filter_map(|b| b.progress.as_ref()).collect();
-    let Columns { topics, partitions, counts, grown, smalls, latests, .. } = columns;
-    let Columns { places, befores, records, earliest, latest, uptos, sizes, bodies, .. } = columns;
-    let nexts: Vec<i64> = if lanes.is_empty() {
-        diesel::select(functions::append_blocks(
-            topics, partitions, counts, grown, smalls, latests, places, befores, records, earliest, latest, uptos, sizes,
-            bodies,
-        ))
-        .get_result(connection)
-        .await?
-    } else {
-        let connectors: Vec<uuid::Uuid> = lanes.iter().map(|l| l.connector.0).collect();
-        let numbers: Vec<i32> = lanes.iter().map(|l| l.lane).collect();
-        let epochs: Vec<i64> = lanes.iter().map(|l| l.epoch.0).collect();
-        let positions: Vec<&serde_json::Value> = lanes.iter().map(|l| &l.position).collect();
-        diesel::select(functions::append_for_lanes(
-            topics, partitions, counts, grown, smalls, latests, places, befores, records, earliest, latest, uptos, sizes,
-            bodies, connectors, numbers, epochs, positions,
-        ))
-        .get_result(connection)
-        .await?
+    let nexts = match one_block(&blocks).filter(|_| lanes.is_empty()) {
+        Some((to, block)) => vec![write_one(connection, to, block).await?],
+        None => write_all(connection, &blocks, &lanes).await?,
     };
     let mut next: BTreeMap<TopicPartition, i64> = blocks.keys().copied().zip(nexts).collect();
     let answers = batches.iter().map(|batch| {
@@ -107,6 +101,62 @@ pub(super) async fn write(connection: &mut AsyncPgConnection, batches: &[AppendB
         Ok(landed.collect())
     });
     Ok(answers.collect())
+}
+
+/// The block, where there is only one.
+fn one_block(blocks: &BTreeMap<TopicPartition, Vec<EncodedBlock>>) -> Option<(TopicPartition, &EncodedBlock)> {
+    let (to, of_it) = blocks.first_key_value().filter(|_| blocks.len() == 1)?;
+    let [block] = of_it.as_slice() else { return None };
+    Some((*to, block))
+}
+
+/// Writes one block; gives its first offset.
+async fn write_one(connection: &mut AsyncPgConnection, to: TopicPartition, block: &EncodedBlock) -> Result<i64, Error> {
+    let mut end = End { next: 0, reach_us: i64::MIN, bytes: 0, small: 0 };
+    end.take(block);
+    diesel::select(functions::append_block(
+        to.topic.0,
+        to.partition.0,
+        i32::try_from(block.records).unwrap_or(i32::MAX),
+        end.bytes,
+        end.small,
+        block.earliest_us,
+        block.latest_us,
+        i32::try_from(block.unpacked).unwrap_or(i32::MAX),
+        &block.body[..],
+    ))
+    .get_result(connection)
+    .await
+}
+
+/// Writes blocks with the progress of lanes; gives the first offset of each partition's.
+async fn write_all(
+    connection: &mut AsyncPgConnection,
+    blocks: &BTreeMap<TopicPartition, Vec<EncodedBlock>>,
+    lanes: &[&LaneProgress],
+) -> Result<Vec<i64>, Error> {
+    let columns = Columns::of(blocks);
+    let Columns { topics, partitions, counts, grown, smalls, latests, .. } = columns;
+    let Columns { places, befores, records, earliest, latest, uptos, sizes, bodies, .. } = columns;
+    if lanes.is_empty() {
+        diesel::select(functions::append_blocks(
+            topics, partitions, counts, grown, smalls, latests, places, befores, records, earliest, latest, uptos, sizes,
+            bodies,
+        ))
+        .get_result(connection)
+        .await
+    } else {
+        let connectors: Vec<uuid::Uuid> = lanes.iter().map(|l| l.connector.0).collect();
+        let numbers: Vec<i32> = lanes.iter().map(|l| l.lane).collect();
+        let epochs: Vec<i64> = lanes.iter().map(|l| l.epoch.0).collect();
+        let positions: Vec<&serde_json::Value> = lanes.iter().map(|l| &l.position).collect();
+        diesel::select(functions::append_for_lanes(
+            topics, partitions, counts, grown, smalls, latests, places, befores, records, earliest, latest, uptos, sizes,
+            bodies, connectors, numbers, epochs, positions,
+        ))
+        .get_result(connection)
+        .await
+    }
 }
 
 /// The blocks of each partition, in order. Small ones that came together become one: fewer rows to write now, and to merge

@@ -13,3 +13,4 @@ mod refusals;
 mod silence;
 mod support;
 mod upgrading;
+mod ways_in;
