@@ -323,18 +323,39 @@ impl Capture {
         self.settings.tables.iter().position(|t| t.schema == schema && t.table == name)
     }
 
-    async fn relation(&mut self, relation: &Relation, out: &Out) -> Result<(), ConnectorError> {
-        let mut table = self.place(&relation.schema, &relation.name);
-        let mut relation = Cow::Borrowed(relation);
-        if table.is_none() {
-            // one that had another name for a while brings its rows under it, and has its own again
-            if let Some((schema, name)) = tables::name_now(&self.client, relation.oid).await? {
-                table = self.place(&schema, &name);
-                if table.is_some() {
-                    relation = Cow::Owned(Relation { schema, name, ..relation.into_owned() });
-                }
-            }
+    /// A table under the name that it is captured under. The log calls it as it was called then: one that had another name for a while, if only
+    /// that of another captured table, brings its rows under that.
+    async fn under_its_name<'r>(&self, relation: &'r Relation) -> Result<Cow<'r, Relation>, ConnectorError> {
+        let called = format!("{}.{}", relation.schema, relation.name);
+        let known = self.position.name_of(relation.oid);
+        if known == Some(called.as_str()) || (known.is_none() && self.place(&relation.schema, &relation.name).is_some()) {
+            return Ok(Cow::Borrowed(relation));
         }
+        let of = |table: &CapturedTable| {
+            Cow::Owned(Relation { schema: table.schema.clone(), name: table.table.clone(), ..relation.clone() })
+        };
+        let own = self.settings.tables.iter().find(|table| Some(table.qualified().as_str()) == known);
+        let now = tables::name_now(&self.client, relation.oid).await?;
+        let now = now.map(|(schema, name)| self.place(&schema, &name).map(|place| &self.settings.tables[place]));
+        match (own, now) {
+            // it is gone
+            (Some(own), None) => Ok(of(own)),
+            (Some(own), Some(Some(now))) if own != now => Err(ConnectorError::try_again(
+                format!(
+                    "the table {} is called {} now, as another one was that is captured",
+                    own.qualified(),
+                    now.qualified()
+                ),
+                "the lane starts again by itself and takes it for a new table of that name",
+            )),
+            (_, Some(Some(now))) => Ok(of(now)),
+            (_, None | Some(None)) => Ok(Cow::Borrowed(relation)),
+        }
+    }
+
+    async fn relation(&mut self, relation: &Relation, out: &Out) -> Result<(), ConnectorError> {
+        let relation = self.under_its_name(relation).await?;
+        let table = self.place(&relation.schema, &relation.name);
         let relation = &*relation;
         let Some(table) = table.or_else(|| self.find(relation)) else {
             if self.position.lent.is_none() {

@@ -144,6 +144,10 @@ pub struct PgPosition {
     /// What the log before this position shows of tables that are loaded again, by `schema.table`.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub again: BTreeMap<String, Snapshot>,
+    /// The server's numbers of the tables that are captured, by `schema.table`: a table is the same under another name, and another one
+    /// under its name is not.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub numbers: BTreeMap<String, u32>,
 }
 
 impl PgPosition {
@@ -160,6 +164,7 @@ impl PgPosition {
             lent: None,
             after: BTreeMap::new(),
             again: BTreeMap::new(),
+            numbers: BTreeMap::new(),
         }
     }
 
@@ -186,6 +191,11 @@ impl PgPosition {
     pub(super) fn ends(&mut self, transaction: &Transaction, end_lsn: u64) {
         self.partial = self.partial.filter(|partial| partial.commit_lsn > transaction.commit_lsn);
         self.lsn = end_lsn;
+    }
+
+    /// The name, `schema.table`, that a table is captured under, by its number.
+    pub(super) fn name_of(&self, number: u32) -> Option<&str> {
+        self.numbers.iter().find(|(_, known)| **known == number).map(|(name, _)| name.as_str())
     }
 
     /// What the first position of a table's load sees.

@@ -1,6 +1,6 @@
 //! The publication of a source connector: it tells the server which tables to send.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 use gonvel_core::connector::CapturedTable;
 use gonvel_core::naming::Epoch;
@@ -12,7 +12,8 @@ use super::identity;
 use super::load::MARK;
 use super::names::{ident, literal, qualified};
 use super::pgoutput::Relation;
-use super::source::SourceSettings;
+use super::position::PgPosition;
+use super::source_settings::SourceSettings;
 use super::tables::{self, TableSummary};
 use crate::error::ConnectorError;
 
@@ -83,13 +84,14 @@ pub(super) async fn make(client: &Client, settings: &SourceSettings) -> Result<(
 }
 
 /// Gives the publication what it is to have, of the tables that are there: no other ones come in than those that are `new`. For some of them
-/// the log is marked: what the stream brings under their names before that mark is of what was there before, and nothing after it is.
+/// the log is marked: what the stream brings under their names before that mark is of what was there before, and nothing after it is. Gives the
+/// numbers of all that are published then.
 pub(super) async fn change(
     client: &Client,
     settings: &SourceSettings,
     new: &[String],
     anew: &[String],
-) -> Result<(), ConnectorError> {
+) -> Result<BTreeMap<String, u32>, ConnectorError> {
     let name = ident(&settings.publication());
     let during = |e: tokio_postgres::Error| match e.code() {
         Some(&SqlState::UNDEFINED_TABLE | &SqlState::INVALID_SCHEMA_NAME) => {
@@ -124,7 +126,8 @@ pub(super) async fn change(
         client.batch_execute("ROLLBACK").await.map_err(during)?;
         return Err(ConnectorError::try_again("a table was made anew just now", "Gonvel looks again by itself"));
     }
-    client.batch_execute(&note(settings)).await.map_err(during)
+    client.batch_execute(&note(settings)).await.map_err(during)?;
+    Ok(numbers(has))
 }
 
 /// The settings' tables that are there. One that was dropped keeps its changes in the log; there is nothing to publish of it.
@@ -173,6 +176,11 @@ async fn published(client: &Client, publication: &str) -> Result<HashMap<u32, (S
         .await
         .map_err(|e| explain(&e, "reading the publication"))?;
     Ok(rows.iter().map(|row| (row.get(0), (row.get(1), row.get(2)))).collect())
+}
+
+/// The numbers of published tables, by `schema.table`.
+fn numbers(published: HashMap<u32, (String, String)>) -> BTreeMap<String, u32> {
+    published.into_iter().map(|(number, (schema, table))| (format!("{schema}.{table}"), number)).collect()
 }
 
 /// The publication was dropped: the server cannot read its log by one that was made later.
@@ -305,6 +313,29 @@ pub(super) async fn refuse_renamed(
         Some(missing) => Err(renamed(missing, &now)),
         None => Ok(()),
     }
+}
+
+/// Compares the tables that are published with those that a position knows. Notes those that it does not know yet, and gives those that are
+/// others now under the names of captured ones, as `schema.table`: two that are captured took each other's names, say, of which the publication
+/// says nothing.
+///
+/// # Errors
+/// [`ConnectorError`] if the server does not answer.
+pub async fn exchanged(
+    client: &Client,
+    settings: &SourceSettings,
+    position: &mut PgPosition,
+) -> Result<Vec<String>, ConnectorError> {
+    let now = numbers(published(client, &settings.publication()).await?);
+    let wanted = |name: &String| settings.tables.iter().any(|t| t.qualified() == *name);
+    position.numbers.retain(|name, _| wanted(name));
+    let mut others = Vec::new();
+    for (name, number) in now.into_iter().filter(|(name, _)| wanted(name)) {
+        if *position.numbers.entry(name.clone()).or_insert(number) != number {
+            others.push(name);
+        }
+    }
+    Ok(others)
 }
 
 /// How the publication differs from what the settings want.

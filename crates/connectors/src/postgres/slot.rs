@@ -28,6 +28,9 @@ use crate::error::ConnectorError;
 pub async fn prepare(settings: &SourceSettings) -> Result<PgPosition, ConnectorError> {
     let client = connect(&settings.address).await?;
     publication::make(&client, settings).await?;
+    // before the log is kept: whoever changes names from now on is found out
+    let mut first = PgPosition::at(0);
+    publication::exchanged(&client, settings, &mut first).await?;
     let log = connect(&settings.address.for_log()).await?;
     settings.refuse_later(&log).await?;
     drop_slot(&log, &settings.slot(), Some(settings)).await?;
@@ -35,10 +38,13 @@ pub async fn prepare(settings: &SourceSettings) -> Result<PgPosition, ConnectorE
         None => new_slot(settings).await,
         Some(start) => copied_slot(settings, &client, start).await,
     };
-    if made.is_err() {
-        let _ = publication::take_back(&client, settings).await;
+    match made {
+        Ok(position) => Ok(PgPosition { numbers: first.numbers, ..position }),
+        Err(error) => {
+            let _ = publication::take_back(&client, settings).await;
+            Err(error)
+        }
     }
-    made
 }
 
 async fn new_slot(settings: &SourceSettings) -> Result<PgPosition, ConnectorError> {
@@ -131,7 +137,8 @@ pub async fn change_tables(
     void: &[String],
 ) -> Result<Option<Snapshot>, ConnectorError> {
     let client = connect(&settings.address).await?;
-    publication::change(&client, settings, new, void).await?;
+    let now = publication::change(&client, settings, new, void).await?;
+    position.numbers.extend(now.into_iter().filter(|(name, _)| new.contains(name)));
     for table in gone {
         position.loaded(table);
     }

@@ -4,10 +4,11 @@ use std::time::Duration;
 
 use crate::bins_and_lines::{sent, settings};
 use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::publication::differences;
+use gonvel_connectors::postgres::publication::{differences, exchanged};
 use gonvel_connectors::postgres::slot::{change_tables, clean_up, prepare};
 use gonvel_connectors::postgres::source::{Captured, PgSource};
 use gonvel_core::change::ChangeKind;
+use gonvel_core::column::Value;
 use gonvel_stand_ins::test_cluster::TestCluster;
 
 async fn next(source: &mut PgSource) -> Captured {
@@ -98,6 +99,96 @@ async fn what_a_table_brings_while_it_has_another_name_is_told_under_its_own() {
         told.extend(kinds(&next(&mut source).await));
     }
     assert_eq!(told, [ChangeKind::Insert, ChangeKind::Insert, ChangeKind::Update, ChangeKind::Delete]);
+    drop(source);
+    clean_up(&settings.address, settings.connector).await.unwrap();
+}
+
+/// Gives `bins` and `lines` each other's name.
+const EXCHANGE: &str = "BEGIN; ALTER TABLE bins RENAME TO bins_before; ALTER TABLE lines RENAME TO bins; ALTER TABLE bins_before RENAME TO lines; COMMIT";
+
+/// The rows that are told, each with its table's place, up to so many.
+async fn told(source: &mut PgSource, count: usize) -> Vec<(usize, ChangeKind, Option<i64>)> {
+    let mut told = Vec::new();
+    while told.len() < count {
+        for changes in next(source).await.changes {
+            let batch = &changes.batch;
+            told.extend((0..batch.len()).map(|row| {
+                let id = match batch.new[0].value(row) {
+                    Value::Long(id) => Some(id),
+                    _ => None,
+                };
+                (changes.table, batch.kinds[row], id)
+            }));
+        }
+    }
+    told.sort_by_key(|(table, ..)| *table);
+    told
+}
+
+/// The log calls a table as it was called then: under the name of another one that is captured as well, if they were exchanged.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn tables_that_have_each_others_names_for_a_while_keep_their_rows() {
+    let cluster = TestCluster::start(&["packhouse"]).await;
+    let client = cluster.connect("packhouse").await.unwrap();
+    client
+        .batch_execute("CREATE TABLE bins (id bigint PRIMARY KEY); CREATE TABLE lines (id bigint PRIMARY KEY)")
+        .await
+        .unwrap();
+    let mut settings = settings(&cluster, 1, &["bins", "lines"]);
+    settings.load.rows = false;
+    let mut position = prepare(&settings).await.unwrap();
+    for statement in [
+        "INSERT INTO bins VALUES (1)",
+        EXCHANGE,
+        "INSERT INTO bins VALUES (101); INSERT INTO lines VALUES (2)",
+        EXCHANGE,
+        "INSERT INTO bins VALUES (3); INSERT INTO lines VALUES (102)",
+    ] {
+        client.batch_execute(statement).await.unwrap();
+    }
+    assert_eq!(exchanged(&client, &settings, &mut position).await.unwrap(), [] as [String; 0]);
+    let mut source = PgSource::start(settings.clone(), position).await.unwrap();
+    let of = |table: usize, id: i64| (table, ChangeKind::Insert, Some(id));
+    assert_eq!(told(&mut source, 5).await, [of(0, 1), of(0, 2), of(0, 3), of(1, 101), of(1, 102)]);
+    drop(source);
+    clean_up(&settings.address, settings.connector).await.unwrap();
+}
+
+/// The publication has both before and after, so it says nothing of it; the session that comes to it ends, and the next one takes each for
+/// a new table of its name.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn tables_that_exchanged_their_names_for_good_are_taken_for_new_ones() {
+    let cluster = TestCluster::start(&["packhouse"]).await;
+    let client = cluster.connect("packhouse").await.unwrap();
+    client
+        .batch_execute("CREATE TABLE bins (id bigint PRIMARY KEY); CREATE TABLE lines (id bigint PRIMARY KEY)")
+        .await
+        .unwrap();
+    let mut settings = settings(&cluster, 1, &["bins", "lines"]);
+    settings.load.rows = false;
+    let mut position = prepare(&settings).await.unwrap();
+    client.batch_execute(EXCHANGE).await.unwrap();
+    client.batch_execute("INSERT INTO bins VALUES (101); INSERT INTO lines VALUES (1)").await.unwrap();
+    let mut source = PgSource::start(settings.clone(), position.clone()).await.unwrap();
+    let ended = tokio::time::timeout(Duration::from_secs(20), source.next()).await.unwrap().unwrap();
+    assert!(
+        matches!(&ended, Err(ConnectorError::TryAgain { finding, .. }) if finding.contains("is called public.bins now")),
+        "{ended:?}"
+    );
+    drop(source);
+
+    let found = differences(&client, &settings).await.unwrap();
+    assert!(found.new.is_empty(), "{found:?}");
+    let others = exchanged(&client, &settings, &mut position).await.unwrap();
+    assert_eq!(others, ["public.bins", "public.lines"]);
+    change_tables(&settings, &mut position, &others, &[], &others).await.unwrap();
+    assert_eq!(exchanged(&client, &settings, &mut position).await.unwrap(), [] as [String; 0]);
+    client.batch_execute("INSERT INTO bins VALUES (102); INSERT INTO lines VALUES (2)").await.unwrap();
+    let mut source = PgSource::start(settings.clone(), position).await.unwrap();
+    let told = told(&mut source, 6).await;
+    let of = |table: usize, id: i64| (table, ChangeKind::Insert, Some(id));
+    let emptied = |table: usize| (table, ChangeKind::Truncate, None);
+    assert_eq!(told, [of(0, 101), emptied(0), of(0, 102), of(1, 1), emptied(1), of(1, 2)]);
     drop(source);
     clean_up(&settings.address, settings.connector).await.unwrap();
 }

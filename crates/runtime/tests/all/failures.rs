@@ -287,6 +287,39 @@ async fn tables_that_are_made_anew_dropped_or_renamed_lose_nothing_in_silence() 
     fleet.stop().await;
 }
 
+/// Two captured tables that take each other's names: what was carried of each goes, and the rows under its name come.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn tables_that_exchange_their_names_end_as_the_source_is() {
+    let world = World::new().await;
+    let source = world.cluster.connect("packhouse").await.unwrap();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    let tables = ["bins", "rooms"];
+    for (table, first) in tables.iter().zip([1, 100]) {
+        let make = format!(
+            "CREATE TABLE {table} (id bigint PRIMARY KEY, grade text);
+             INSERT INTO {table} SELECT m, '{table}' FROM generate_series({first}, {first} + 9) m"
+        );
+        source.batch_execute(&make).await.unwrap();
+    }
+    let from = world.connector("from-packhouse", world.source(&tables, 2).await).await;
+    world.connector("to-settlement", world.sink(&tables).await).await;
+    let fleet = world.fleet();
+    world.until_equal(&source, &target, &tables).await;
+    let exchange = "ALTER TABLE bins RENAME TO before; ALTER TABLE rooms RENAME TO bins; ALTER TABLE before RENAME TO rooms";
+    // while it runs, with rows; and while it is paused, with rows of before and after
+    source.batch_execute(&format!("BEGIN; {exchange}; INSERT INTO bins VALUES (200, 'after'); COMMIT")).await.unwrap();
+    world.until_equal(&source, &target, &tables).await;
+    world.database.ask(from, Wish::Pause, "").await.unwrap();
+    world.until_state(from, State::Paused).await;
+    source
+        .batch_execute(&format!("DELETE FROM bins WHERE id = 200; {exchange}; INSERT INTO rooms VALUES (201, 'after'); DELETE FROM bins WHERE id = 3"))
+        .await
+        .unwrap();
+    world.database.ask(from, Wish::Run, "").await.unwrap();
+    world.until_equal(&source, &target, &tables).await;
+    fleet.stop().await;
+}
+
 /// What a table of the same name held before goes once all that the log has of it has come: not before.
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_table_that_is_made_anew_while_its_connector_is_behind_leaves_no_rows() {

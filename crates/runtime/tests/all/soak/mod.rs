@@ -93,6 +93,15 @@ impl Soak {
             43 => ("parts attached", format!("BEGIN; CREATE TABLE rooms_{part} (LIKE rooms INCLUDING ALL); INSERT INTO rooms_{part} SELECT m, {n}, {large}
                  FROM generate_series({part_from}, {part_from} + 9) m; ALTER TABLE rooms ATTACH PARTITION rooms_{part} FOR VALUES FROM ({part_from}) TO ({part_from} + 20); COMMIT")),
             44 => ("parts detached", format!("BEGIN; ALTER TABLE rooms DETACH PARTITION rooms_{part}; DROP TABLE rooms_{part}; COMMIT")),
+            48 if n % 2 == 0 => (
+                "names exchanged",
+                format!(
+                    "BEGIN; ALTER TABLE bins RENAME TO bins_before; ALTER TABLE rooms RENAME TO bins; ALTER TABLE bins_before RENAME TO rooms;
+                     UPDATE rooms SET n = {n} WHERE id BETWEEN {id} AND {}; INSERT INTO bins VALUES ({id}, {n}, NULL) ON CONFLICT DO NOTHING;
+                     ALTER TABLE bins RENAME TO bins_before; ALTER TABLE rooms RENAME TO bins; ALTER TABLE bins_before RENAME TO rooms; COMMIT",
+                    id + 5
+                ),
+            ),
             48 => (
                 "renames",
                 format!(
