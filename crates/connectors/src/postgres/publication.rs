@@ -315,9 +315,9 @@ pub(super) async fn refuse_renamed(
     }
 }
 
-/// Compares the tables that are published with those that a position knows. Notes those that it does not know yet, and gives those that are
-/// others now under the names of captured ones, as `schema.table`: two that are captured took each other's names, say, of which the publication
-/// says nothing.
+/// Compares the tables that are published with those that a position knows, and gives those that are others now under the names of captured
+/// ones, as `schema.table`, of which the publication says nothing: two took each other's names, or one has a name that is captured as well. A
+/// position that knows none notes all.
 ///
 /// # Errors
 /// [`ConnectorError`] if the server does not answer.
@@ -329,13 +329,12 @@ pub async fn exchanged(
     let now = numbers(published(client, &settings.publication()).await?);
     let wanted = |name: &String| settings.tables.iter().any(|t| t.qualified() == *name);
     position.numbers.retain(|name, _| wanted(name));
-    let mut others = Vec::new();
-    for (name, number) in now.into_iter().filter(|(name, _)| wanted(name)) {
-        if *position.numbers.entry(name.clone()).or_insert(number) != number {
-            others.push(name);
-        }
+    let now = now.into_iter().filter(|(name, _)| wanted(name));
+    if position.numbers.is_empty() {
+        position.numbers = now.collect();
+        return Ok(Vec::new());
     }
-    Ok(others)
+    Ok(now.filter(|(name, number)| position.numbers.get(name) != Some(number)).map(|(name, _)| name).collect())
 }
 
 /// How the publication differs from what the settings want.

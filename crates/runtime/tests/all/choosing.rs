@@ -110,6 +110,15 @@ async fn tables_are_found_by_their_names_also_those_made_later_and_with_what_was
     })
     .await;
     world.until_state(id, State::Following).await;
+
+    // one that gets another name which is captured as well brings all its rows under that
+    source.batch_execute("ALTER TABLE line_2 RENAME TO line_3").await.unwrap();
+    until("the topic of the other name was not made", async || {
+        world.database.topic(&TopicName::parse("packhouse.line_3").unwrap()).await.ok()
+    })
+    .await;
+    world.connector("to-settlement-3", world.sink(&["line_3"]).await).await;
+    world.until_equal(&source, &target, &["line_3"]).await;
     world.database.ask(id, Wish::Delete, "").await.unwrap();
     until("something was left behind", async || {
         let left = "SELECT (SELECT count(*) FROM pg_replication_slots) + (SELECT count(*) FROM pg_publication)";
