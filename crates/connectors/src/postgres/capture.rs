@@ -331,25 +331,28 @@ impl Capture {
         if known == Some(called.as_str()) || (known.is_none() && self.place(&relation.schema, &relation.name).is_some()) {
             return Ok(Cow::Borrowed(relation));
         }
-        let of = |table: &CapturedTable| {
-            Cow::Owned(Relation { schema: table.schema.clone(), name: table.table.clone(), ..relation.clone() })
+        let under = |schema: &str, name: &str| {
+            Cow::Owned(Relation { schema: schema.to_owned(), name: name.to_owned(), ..relation.clone() })
         };
         let own = self.settings.tables.iter().find(|table| Some(table.qualified().as_str()) == known);
         let now = tables::name_now(&self.client, relation.oid).await?;
-        let now = now.map(|(schema, name)| self.place(&schema, &name).map(|place| &self.settings.tables[place]));
+        let is_captured = now.as_ref().is_some_and(|(schema, name)| self.place(schema, name).is_some());
         match (own, now) {
             // it is gone
-            (Some(own), None) => Ok(of(own)),
-            (Some(own), Some(Some(now))) if own != now => Err(ConnectorError::try_again(
-                format!(
-                    "the table {} is called {} now, as another one was that is captured",
-                    own.qualified(),
-                    now.qualified()
-                ),
-                "the lane starts again by itself and takes it for a new table of that name",
-            )),
-            (_, Some(Some(now))) => Ok(of(now)),
-            (_, None | Some(None)) => Ok(Cow::Borrowed(relation)),
+            (Some(own), None) => Ok(under(&own.schema, &own.table)),
+            (Some(own), Some((schema, name))) if is_captured && (&own.schema, &own.table) != (&schema, &name) => {
+                Err(ConnectorError::try_again(
+                    format!(
+                        "the table {} is called {schema}.{name} now, as another one was that is captured",
+                        own.qualified()
+                    ),
+                    "the lane starts again by itself and takes it for a new table of that name",
+                ))
+            }
+            // by a name that is not captured it is no one's: that is found out next
+            (Some(_), Some((schema, name))) => Ok(under(&schema, &name)),
+            (None, Some((schema, name))) if is_captured => Ok(under(&schema, &name)),
+            (None, _) => Ok(Cow::Borrowed(relation)),
         }
     }
 

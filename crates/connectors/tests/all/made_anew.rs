@@ -192,3 +192,25 @@ async fn tables_that_exchanged_their_names_for_good_are_taken_for_new_ones() {
     drop(source);
     clean_up(&settings.address, settings.connector).await.unwrap();
 }
+
+/// What a table wrote under another captured one's name is not that one's, though it is called by a third name now.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_table_that_was_renamed_away_leaves_nothing_under_the_name_it_had_meanwhile() {
+    let cluster = TestCluster::start(&["packhouse"]).await;
+    let client = cluster.connect("packhouse").await.unwrap();
+    client
+        .batch_execute("CREATE TABLE bins (id bigint PRIMARY KEY); CREATE TABLE lines (id bigint PRIMARY KEY)")
+        .await
+        .unwrap();
+    let mut settings = settings(&cluster, 1, &["bins", "lines"]);
+    settings.load.rows = false;
+    let position = prepare(&settings).await.unwrap();
+    client.batch_execute(EXCHANGE).await.unwrap();
+    client.batch_execute("INSERT INTO lines VALUES (1); ALTER TABLE lines RENAME TO former").await.unwrap();
+    let mut source = PgSource::start(settings.clone(), position).await.unwrap();
+    let ended = tokio::time::timeout(Duration::from_secs(20), source.next()).await.unwrap().unwrap();
+    let told = matches!(&ended, Err(ConnectorError::Settings { finding, .. }) if finding.contains("no table public.lines any more, and public.former"));
+    assert!(told, "{ended:?}");
+    drop(source);
+    clean_up(&settings.address, settings.connector).await.unwrap();
+}
