@@ -11,9 +11,9 @@ use gonvel_http_api::{
 };
 
 use crate::client::Client;
+use crate::connector_named::find;
 use crate::context::Output;
 use crate::error::CommandError;
-use crate::finding::find;
 use crate::moving::{MoveArguments, move_after_a_look};
 use crate::table::{Table, bytes, span};
 

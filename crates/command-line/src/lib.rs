@@ -4,10 +4,10 @@
 //! 4 refused, 5 the server does not answer.
 
 mod client;
+mod connector_named;
 mod connectors;
 mod context;
 mod error;
-mod finding;
 mod fleet;
 mod moving;
 mod quarantine;

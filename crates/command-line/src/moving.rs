@@ -4,9 +4,9 @@ use clap::Args;
 use gonvel_http_api::{ConfirmedMove, Moves, Reposition, Target};
 
 use crate::client::Client;
+use crate::connector_named::find;
 use crate::context::Output;
 use crate::error::CommandError;
-use crate::finding::find;
 use crate::table::Table;
 
 /// A move, which is shown before it is done.

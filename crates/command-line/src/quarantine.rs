@@ -4,8 +4,8 @@ use clap::{Args, Subcommand};
 use gonvel_http_api::{Affected, Cause, DiscardRequest, MendRecord, QuarantinedRecord, RetryRequest, WhichRecords};
 
 use crate::client::Client;
+use crate::connector_named::find;
 use crate::error::CommandError;
-use crate::finding::find;
 use crate::table::Table;
 
 /// What to do with records that could not be handled.

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::client::{Client, connect};
-use gonvel_connectors::postgres::publication::{Differences, differences, exchanged, refuse_hindered};
+use gonvel_connectors::postgres::publication::{Differences, differences, refuse_hindered};
 use gonvel_connectors::postgres::sample::rows_by_key;
 use gonvel_connectors::postgres::slot::{change_tables, load_again, prepare};
 use gonvel_connectors::postgres::source::{Beginning, Captured, PgSource, SILENCE, SourceSettings, TableChanges};
@@ -70,16 +70,10 @@ async fn take_in(
     settings: &SourceSettings,
     position: &mut Position,
 ) -> Result<Vec<String>, Failure> {
-    let found = differences(client, settings).await?;
+    let found = differences(client, settings, &position.source.numbers).await?;
     found.refuse_renamed(settings)?;
-    let Differences { mut new, gone, missing, kinds } = found;
-    new.extend(
-        exchanged(client, settings, &mut position.source)
-            .await?
-            .into_iter()
-            .filter(|name| !new.contains(name))
-            .collect::<Vec<_>>(),
-    );
+    let Differences { mut new, gone, missing, kinds, numbers } = found;
+    position.source.numbers = numbers;
     let wanted = |name: &String| settings.tables.iter().any(|t| t.qualified() == *name);
     // one that was dropped before its load was done has nothing more to load
     let loads: Vec<String> = position.source.loads.keys().filter(|name| !wanted(name)).cloned().collect();
@@ -301,14 +295,13 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             captured = turns.after_others(source.next()), if !gathered.is_enough() && !compares => captured,
             _ = look.tick() => {
                 let other = choice.is_other(&client, &address.database, definition).await?;
-                let found = differences(&client, &settings).await?;
-                let exchanged = exchanged(&client, &settings, &mut position.source).await?;
+                let found = differences(&client, &settings, &position.source.numbers).await?;
                 found.refuse_renamed(&settings)?;
                 if found.missing != missing {
                     missing = found.missing;
                     show_missing(work.board, &choice.notes, &missing);
                 }
-                if !other && found.new.is_empty() && exchanged.is_empty() {
+                if !other && found.new.is_empty() {
                     if position.load_again.is_empty() && Instant::now() >= columns_next {
                         let start = Instant::now();
                         look_for_columns(work.board, definition, &client, &settings.tables, &mut position).await?;

@@ -12,7 +12,6 @@ use super::identity;
 use super::load::MARK;
 use super::names::{ident, literal, qualified};
 use super::pgoutput::Relation;
-use super::position::PgPosition;
 use super::source_settings::SourceSettings;
 use super::tables::{self, TableSummary};
 use crate::error::ConnectorError;
@@ -85,7 +84,7 @@ pub(super) async fn make(client: &Client, settings: &SourceSettings) -> Result<(
 
 /// Gives the publication what it is to have, of the tables that are there: no other ones come in than those that are `new`. For some of them
 /// the log is marked: what the stream brings under their names before that mark is of what was there before, and nothing after it is. Gives the
-/// numbers of all that are published then.
+/// numbers of those that are new.
 pub(super) async fn change(
     client: &Client,
     settings: &SourceSettings,
@@ -127,7 +126,8 @@ pub(super) async fn change(
         return Err(ConnectorError::try_again("a table was made anew just now", "Gonvel looks again by itself"));
     }
     client.batch_execute(&note(settings)).await.map_err(during)?;
-    Ok(numbers(has))
+    let named = has.into_iter().map(|(number, (schema, table))| (format!("{schema}.{table}"), number));
+    Ok(named.filter(|(name, _)| new.contains(name)).collect())
 }
 
 /// The settings' tables that are there. One that was dropped keeps its changes in the log; there is nothing to publish of it.
@@ -176,11 +176,6 @@ async fn published(client: &Client, publication: &str) -> Result<HashMap<u32, (S
         .await
         .map_err(|e| explain(&e, "reading the publication"))?;
     Ok(rows.iter().map(|row| (row.get(0), (row.get(1), row.get(2)))).collect())
-}
-
-/// The numbers of published tables, by `schema.table`.
-fn numbers(published: HashMap<u32, (String, String)>) -> BTreeMap<String, u32> {
-    published.into_iter().map(|(number, (schema, table))| (format!("{schema}.{table}"), number)).collect()
 }
 
 /// The publication was dropped: the server cannot read its log by one that was made later.
@@ -262,7 +257,7 @@ pub(super) async fn lacking(
 /// How the publication differs from what the settings want.
 #[derive(Debug, Default, PartialEq, Eq)]
 pub struct Differences {
-    /// Tables it lacks that are there, as `schema.table`.
+    /// Tables it lacks that are there, and those that are others now under the names of captured ones, as `schema.table`.
     pub new: Vec<String>,
     /// Tables of its own that are not wanted any more, as `schema.table`.
     pub gone: Vec<String>,
@@ -270,6 +265,8 @@ pub struct Differences {
     pub missing: Vec<String>,
     /// Whether other kinds of changes are wanted.
     pub kinds: bool,
+    /// The server's numbers of the tables that are published and wanted, without those that are `new`.
+    pub numbers: BTreeMap<String, u32>,
 }
 
 impl Differences {
@@ -307,7 +304,7 @@ pub(super) async fn refuse_renamed(
     schema: &str,
     table: &str,
 ) -> Result<(), ConnectorError> {
-    let found = differences(client, settings).await?;
+    let found = differences(client, settings, &BTreeMap::new()).await?;
     let now = format!("{schema}.{table}");
     match found.missing.first().filter(|_| found.gone.contains(&now)) {
         Some(missing) => Err(renamed(missing, &now)),
@@ -315,34 +312,18 @@ pub(super) async fn refuse_renamed(
     }
 }
 
-/// Compares the tables that are published with those that a position knows, and gives those that are others now under the names of captured
-/// ones, as `schema.table`, of which the publication says nothing: two took each other's names, or one has a name that is captured as well. A
-/// position that knows none notes all.
-///
-/// # Errors
-/// [`ConnectorError`] if the server does not answer.
-pub async fn exchanged(
-    client: &Client,
-    settings: &SourceSettings,
-    position: &mut PgPosition,
-) -> Result<Vec<String>, ConnectorError> {
-    let now = numbers(published(client, &settings.publication()).await?);
-    let wanted = |name: &String| settings.tables.iter().any(|t| t.qualified() == *name);
-    position.numbers.retain(|name, _| wanted(name));
-    let now = now.into_iter().filter(|(name, _)| wanted(name));
-    if position.numbers.is_empty() {
-        position.numbers = now.collect();
-        return Ok(Vec::new());
-    }
-    Ok(now.filter(|(name, number)| position.numbers.get(name) != Some(number)).map(|(name, _)| name).collect())
-}
-
-/// How the publication differs from what the settings want.
+/// How the publication differs from what the settings want. `known` are the numbers that the captured tables had: the publication has tables
+/// and not names, so it says nothing of two that took each other's. Nothing is another one where none is known.
 ///
 /// # Errors
 /// [`ConnectorError`] if the server does not answer; if the publication is gone, it says what that means.
-pub async fn differences(client: &Client, settings: &SourceSettings) -> Result<Differences, ConnectorError> {
-    let has = of(client, &settings.publication()).await?;
+pub async fn differences(
+    client: &Client,
+    settings: &SourceSettings,
+    known: &BTreeMap<String, u32>,
+) -> Result<Differences, ConnectorError> {
+    let published = published(client, &settings.publication()).await?;
+    let has: HashSet<_> = published.values().cloned().collect();
     let wanted: HashSet<_> = settings.tables.iter().map(|t| (t.schema.clone(), t.table.clone())).collect();
     let names = |tables: Vec<&(String, String)>| {
         let mut names: Vec<String> = tables.into_iter().map(|(schema, table)| format!("{schema}.{table}")).collect();
@@ -355,11 +336,28 @@ pub async fn differences(client: &Client, settings: &SourceSettings) -> Result<D
         .map_err(|e| explain(&e, "reading the publication"))?;
     let Some(truncates) = truncates else { return Err(gone(&settings.publication())) };
     let there = there(client, settings).await?;
+    let mut new = names(there.difference(&has).collect());
+    let is_same = |name: &str, by_name: bool, number: u32| match known.get(name) {
+        Some(known) => *known == number,
+        // one whose new name a person put in the place of the former goes on; found by its new name it begins
+        None => known.is_empty() || (!by_name && known.values().any(|known| *known == number)),
+    };
+    let mut numbers = BTreeMap::new();
+    for (number, (schema, table)) in published.into_iter().filter(|(_, name)| wanted.contains(name)) {
+        let name = format!("{schema}.{table}");
+        if is_same(&name, settings.by_name(&schema, &table), number) {
+            numbers.insert(name, number);
+        } else {
+            new.push(name);
+        }
+    }
+    new.sort();
     Ok(Differences {
-        new: names(there.difference(&has).collect()),
+        new,
         gone: names(has.difference(&wanted).collect()),
         missing: names(wanted.difference(&there).filter(|(schema, table)| !settings.by_name(schema, table)).collect()),
         kinds: truncates.get::<_, bool>(0) == settings.whole_rows,
+        numbers,
     })
 }
 

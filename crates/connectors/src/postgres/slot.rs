@@ -29,8 +29,7 @@ pub async fn prepare(settings: &SourceSettings) -> Result<PgPosition, ConnectorE
     let client = connect(&settings.address).await?;
     publication::make(&client, settings).await?;
     // before the log is kept: whoever changes names from now on is found out
-    let mut first = PgPosition::at(0);
-    publication::exchanged(&client, settings, &mut first).await?;
+    let numbers = publication::differences(&client, settings, &BTreeMap::new()).await?.numbers;
     let log = connect(&settings.address.for_log()).await?;
     settings.refuse_later(&log).await?;
     drop_slot(&log, &settings.slot(), Some(settings)).await?;
@@ -39,7 +38,7 @@ pub async fn prepare(settings: &SourceSettings) -> Result<PgPosition, ConnectorE
         Some(start) => copied_slot(settings, &client, start).await,
     };
     match made {
-        Ok(position) => Ok(PgPosition { numbers: first.numbers, ..position }),
+        Ok(position) => Ok(PgPosition { numbers, ..position }),
         Err(error) => {
             let _ = publication::take_back(&client, settings).await;
             Err(error)
@@ -137,8 +136,7 @@ pub async fn change_tables(
     void: &[String],
 ) -> Result<Option<Snapshot>, ConnectorError> {
     let client = connect(&settings.address).await?;
-    let now = publication::change(&client, settings, new, void).await?;
-    position.numbers.extend(now.into_iter().filter(|(name, _)| new.contains(name)));
+    position.numbers.extend(publication::change(&client, settings, new, void).await?);
     for table in gone {
         position.loaded(table);
     }

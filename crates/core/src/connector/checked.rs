@@ -2,7 +2,7 @@
 
 use super::definition::{Definition, Deletes, SinkDefinition, SourceDefinition, Start, TargetRows, TopicsDefinition};
 use super::error::DefinitionError;
-use super::{carrying, rows_there, ways};
+use super::{carrying, existing_checked, ways};
 use crate::event_rows::{EventRows, check_apart};
 use crate::naming::{ConnectorId, ConnectorName, TopicName};
 
@@ -122,7 +122,7 @@ fn check_source(source: &SourceDefinition) -> Result<(), DefinitionError> {
             return Err(DefinitionError::Twice(format!("the topic {topic}")));
         }
     }
-    rows_there::check_source(source)?;
+    existing_checked::check_source(source)?;
     match &source.start {
         Some(Start::Offsets { .. }) => Err(DefinitionError::Start {
             kind: "source",
@@ -180,7 +180,7 @@ fn check_sink(sink: &SinkDefinition) -> Result<(), DefinitionError> {
             "deleted rows can be marked where the table holds current rows: choose applied or ignored",
         ));
     }
-    rows_there::check_sink(sink)?;
+    existing_checked::check_sink(sink)?;
     match &sink.start {
         Some(Start::Position { .. }) => {
             Err(DefinitionError::Start { kind: "sink", remedy: "give offsets, a time, or another connector" })

@@ -6,8 +6,8 @@ mod definition;
 pub mod edit;
 mod error;
 mod existing;
+mod existing_checked;
 mod growing;
-mod rows_there;
 mod ways;
 
 use serde::{Deserialize, Serialize};
@@ -17,7 +17,7 @@ pub use checked::ValidConnector;
 pub use definition::*;
 pub use error::DefinitionError;
 pub use existing::{ExistingRows, check_rows_there};
-pub use rows_there::may_load_so;
+pub use existing_checked::may_load_so;
 
 /// A state of a connector or lane, in the order of a normal life and then those when something is wrong.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]

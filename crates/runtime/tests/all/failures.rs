@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use crate::support::World;
+use crate::support::{World, topic_changes};
 use gonvel_core::connector::{BadRecords, ExistingRows, State, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectorId, ConnectorName};
 use gonvel_core::ports::{DatabaseAddress, FleetStore};
@@ -279,6 +279,9 @@ async fn tables_that_are_made_anew_dropped_or_renamed_lose_nothing_in_silence() 
     world.until_state(from, State::Following).await;
     let boxes = (&source, "SELECT * FROM boxes");
     world.until_same(boxes, (&target, "SELECT * FROM bins")).await;
+    // it went on: nothing was loaded again
+    let changes = topic_changes(&world.database, "packhouse.bins").await;
+    assert_eq!(changes.iter().filter(|change| change["change"] == "load").count(), 1, "{changes:?}");
 
     // without its publication the log cannot be read: it says so, and what to do
     source.batch_execute(&format!("DROP PUBLICATION gonvel_{}", from.0.simple())).await.unwrap();

@@ -1,4 +1,4 @@
-//! What is named by people.
+//! Connectors by what people call them.
 
 use gonvel_http_api::Connector;
 
