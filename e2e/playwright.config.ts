@@ -4,8 +4,9 @@ export default defineConfig({
   testDir: process.env.GONVEL_PICTURES ? 'pictures' : 'walks',
   // each file has a demo of its own and waits for it half of its time
   workers: 2,
-  timeout: 120_000,
-  expect: { timeout: 15_000 },
+  // how long a walk takes is for the bench: where other tests take the processors, patience is all that differs
+  timeout: 600_000,
+  expect: { timeout: 120_000 },
   reporter: [['list']],
   use: {
     viewport: { width: 1280, height: 800 },

@@ -12,14 +12,13 @@ const binary = process.env.GONVEL_BINARY ?? '../target/debug/gonvel';
 const versions = readdirSync('/usr/lib/postgresql').map(Number);
 const postgres = `/usr/lib/postgresql/${Math.max(...versions)}/bin`;
 
+/** One of those that the system does not give to whoever connects somewhere: it is some seconds until a demo has bound it. */
 async function freePort(): Promise<number> {
-  return new Promise((resolve, reject) => {
+  const port = 11_000 + Math.floor(Math.random() * 21_000);
+  return new Promise((resolve) => {
     const server = createServer();
-    server.once('error', reject);
-    server.listen(0, '127.0.0.1', () => {
-      const address = server.address();
-      server.close(() => resolve(typeof address === 'object' && address ? address.port : 0));
-    });
+    server.once('error', () => resolve(freePort()));
+    server.listen(port, '127.0.0.1', () => server.close(() => resolve(port)));
   });
 }
 
@@ -54,7 +53,7 @@ export class Demo {
     this.child = child;
     child.stdout?.on('data', (data: Buffer) => (this.said += data.toString()));
     child.stderr?.on('data', (data: Buffer) => (this.said += data.toString()));
-    const end = Date.now() + 60_000;
+    const end = Date.now() + 240_000;
     while (!this.said.includes('Gonvel is at')) {
       if (child.exitCode !== null || Date.now() > end) throw new Error(`the demo did not start: ${this.said}`);
       await new Promise((resolve) => setTimeout(resolve, 50));
@@ -173,7 +172,7 @@ export function withDemo(...options: string[]) {
         await use(demo);
         await demo.stop();
       },
-      { scope: 'worker', timeout: 90_000 },
+      { scope: 'worker', timeout: 300_000 },
     ],
     baseURL: async ({ demo }, use) => use(demo.url),
   });

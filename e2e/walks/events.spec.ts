@@ -62,11 +62,11 @@ test('events of an ordinary library and of curl land as typed rows, in at most 1
   await did(to.getByRole('button', { name: 'Save connection' }).click());
   await expect(page.getByLabel('Name of the connector')).not.toHaveValue('');
   await did(page.getByRole('button', { name: 'Create and start' }).click());
-  await expect(page.getByText('following').first()).toBeVisible({ timeout: 60_000 });
+  await expect(page.getByText('following').first()).toBeVisible();
   expect(count()).toBeLessThanOrEqual(12);
 
   const rows = 'SELECT count(*) FROM doors';
-  await expect.poll(() => demo.asked('settlement', rows), { timeout: 30_000 }).toBe('41');
+  await expect.poll(() => demo.asked('settlement', rows)).toBe('41');
   const typed =
     'SELECT pg_typeof(room), pg_typeof(celsius), pg_typeof(door_open), pg_typeof(event_time), sum(celsius) OVER () FROM doors LIMIT 1';
   expect(demo.sql('settlement', typed)).toBe('bigint|double precision|boolean|timestamp with time zone|215.25');
@@ -147,17 +147,15 @@ test('columns are changed with the records beside them, and what does not fit is
   await expect
     .poll(() => demo.asked('settlement', `SELECT count(*) FROM pg_tables WHERE tablename = 'last_doors'`))
     .toBe('1');
-  await expect.poll(() => demo.asked('settlement', kept), { timeout: 30_000 }).toBe('7.50|true');
+  await expect.poll(() => demo.asked('settlement', kept)).toBe('7.50|true');
   // the newest of a room counts, and what is no row waits
   const address = '/api/v1/topics/coldstore.doors/records';
   const send = (value: unknown) => page.request.post(address, { data: { key: 'room-30', value } });
   await send({ room: 30, celsius: 1 });
   await send({ room: 'thirty', celsius: 2 });
-  await expect.poll(() => demo.asked('settlement', kept), { timeout: 30_000 }).toBe('1.00|');
+  await expect.poll(() => demo.asked('settlement', kept)).toBe('1.00|');
   await page.goto('/quarantine');
-  await expect(page.getByText(/at \$\.room: it is not a value of type bigint/).first()).toBeVisible({
-    timeout: 30_000,
-  });
+  await expect(page.getByText(/at \$\.room: it is not a value of type bigint/).first()).toBeVisible();
 });
 
 const READING = {
@@ -264,7 +262,7 @@ async function delivered(
     return JSON.parse(all) as Record<string, unknown>[];
   };
   await expect
-    .poll(() => rows().length, { timeout: 30_000 })
+    .poll(() => rows().length)
     .toBe(count)
     .catch(async (error: unknown) => {
       const said = await page.request.get(`/api/v1/quarantine/causes`);

@@ -39,7 +39,7 @@ test('a connector that is made again is asked what becomes of the rows that are 
   await growers(page, 'source');
   await page.getByRole('button', { name: 'Create and start' }).click();
   const counts = page.getByRole('row', { name: /public\.growers/ });
-  await expect(counts.locator('[data-kind=load]')).toHaveText('900', { timeout: 30_000 });
+  await expect(counts.locator('[data-kind=load]')).toHaveText('900');
   await removed(page);
 
   // rows go while nobody looks
@@ -52,7 +52,7 @@ test('a connector that is made again is asked what becomes of the rows that are 
   await expect(page.getByText('Say what becomes of the rows')).toBeVisible();
   await there.getByRole('radio', { name: 'Remove what is gone' }).check();
   await page.getByRole('button', { name: 'Create and start' }).click();
-  await expect(counts.locator('[data-kind=delete]')).toHaveText('41', { timeout: 30_000 });
+  await expect(counts.locator('[data-kind=delete]')).toHaveText('41');
   await expect(counts.locator('[data-kind=load]')).toHaveText('859');
 });
 
@@ -69,7 +69,7 @@ test('so is a sink, and a table that is loaded again', async ({ page, demo }) =>
   await there.getByRole('radio', { name: 'Begin empty' }).focus();
   await page.keyboard.press('Space');
   await page.getByRole('button', { name: 'Create and start' }).click();
-  await expect.poll(() => demo.asked('settlement', 'SELECT count(*) FROM growers'), { timeout: 30_000 }).toBe('859');
+  await expect.poll(() => demo.asked('settlement', 'SELECT count(*) FROM growers')).toBe('859');
   await page.getByRole('tab', { name: 'Log' }).click();
   await expect(page.getByText('rows that were in the tables before the first delivery were removed')).toBeVisible();
 
@@ -81,6 +81,6 @@ test('so is a sink, and a table that is loaded again', async ({ page, demo }) =>
   await dialog.getByRole('radio', { name: 'Begin empty' }).check();
   await dialog.getByRole('button', { name: 'Load the table' }).click();
   const counts = page.getByRole('row', { name: /public\.growers/ });
-  await expect(counts.locator('[data-kind=truncate]')).toHaveText('1', { timeout: 30_000 });
-  await expect.poll(() => demo.asked('settlement', 'SELECT count(*) FROM growers'), { timeout: 30_000 }).toBe('859');
+  await expect(counts.locator('[data-kind=truncate]')).toHaveText('1');
+  await expect.poll(() => demo.asked('settlement', 'SELECT count(*) FROM growers')).toBe('859');
 });

@@ -37,7 +37,7 @@ test('a new user carries tables from one database into another without editing t
   await page.getByRole('button', { name: 'Create and start' }).click();
 
   await expect(page.getByRole('heading', { name: 'packhouse-changes' })).toBeVisible();
-  await expect(page.getByText('following').first()).toBeVisible({ timeout: 60_000 });
+  await expect(page.getByText('following').first()).toBeVisible();
   const bins = page.getByRole('row', { name: /public\.bins/ });
   await expect(bins.locator('[data-kind=load]')).toHaveText('120,000');
 
@@ -55,9 +55,9 @@ test('a new user carries tables from one database into another without editing t
   await expect(page.getByRole('heading', { name: 'settlement-tables' })).toBeVisible();
   // the sink makes its tables by itself
   const tables = "SELECT count(*) FROM pg_tables WHERE tablename IN ('bins', 'blocks')";
-  await expect.poll(() => demo.asked('settlement', tables), { timeout: 90_000 }).toBe('2');
+  await expect.poll(() => demo.asked('settlement', tables)).toBe('2');
   const delivered = 'SELECT count(*) FROM bins';
-  await expect.poll(() => demo.asked('settlement', delivered), { timeout: 90_000 }).toBe('120000');
+  await expect.poll(() => demo.asked('settlement', delivered)).toBe('120000');
 });
 
 test('changes show in the browser and in the second database without reloading', async ({ page, demo }) => {
@@ -117,9 +117,9 @@ test('pause holds, resume goes on, and a killed server loses and repeats nothing
   await demo.kill();
   await expect(page.getByText('No answer')).toBeVisible();
   await demo.launch();
-  await expect(page.getByText('following').first()).toBeVisible({ timeout: 30_000 });
+  await expect(page.getByText('following').first()).toBeVisible();
   const rows = "SELECT count(*) || ' ' || coalesce(md5(string_agg(t::text, ',' ORDER BY id)), '') FROM bins t";
-  await expect.poll(() => demo.asked('settlement', rows), { timeout: 60_000 }).toBe(demo.sql('packhouse', rows));
+  await expect.poll(() => demo.asked('settlement', rows)).toBe(demo.sql('packhouse', rows));
 });
 
 test('what a source lacks is said beside what it belongs to, and nothing is created', async ({ page, demo }) => {

@@ -11,8 +11,8 @@ test('a bad record waits in quarantine, is mended and delivered, and what is new
   demo,
 }) => {
   await page.goto('/connectors');
-  await expect(page.getByText('following')).toHaveCount(4, { timeout: 60_000 });
-  await expect.poll(() => demo.asked('settlement', 'SELECT count(*) FROM bins'), { timeout: 60_000 }).toBe('120000');
+  await expect(page.getByText('following')).toHaveCount(4);
+  await expect.poll(() => demo.asked('settlement', 'SELECT count(*) FROM bins')).toBe('120000');
   demo.sql('settlement', "ALTER TABLE bins ADD CHECK (status <> 'recalled')");
   demo.sql('packhouse', "UPDATE bins SET status = 'recalled' WHERE id IN (41, 42, 43)");
   demo.sql('packhouse', "UPDATE bins SET remark = 'counted' WHERE id = 44");
@@ -83,7 +83,7 @@ test('runners share the lanes, are emptied, and a killed one is followed', async
   await page.getByText('Where it runs, and what happens when something fails').click();
   await page.getByLabel('Lanes').fill('3');
   await page.getByRole('button', { name: 'Save', exact: false }).first().click();
-  await expect(page.getByRole('region', { name: 'Lanes' }).getByText('following')).toHaveCount(3, { timeout: 30_000 });
+  await expect(page.getByRole('region', { name: 'Lanes' }).getByText('following')).toHaveCount(3);
 
   await page.goto('/runners');
   const runner = demo.runner('packhouse-1', 'site=packhouse');
@@ -96,12 +96,10 @@ test('runners share the lanes, are emptied, and a killed one is followed', async
   await page.getByRole('region', { name: 'runner-1' }).getByRole('button', { name: 'Let it have lanes again' }).click();
   await expect(near).toContainText('3 lanes');
   runner.kill('SIGKILL');
-  await expect(near).toContainText('gone', { timeout: 30_000 });
+  await expect(near).toContainText('gone');
   await expect(page.getByRole('region', { name: 'runner-1' })).toContainText('6 lanes');
   demo.sql('packhouse', "UPDATE bins SET remark = 'followed' WHERE id = 1");
-  await expect
-    .poll(() => demo.asked('settlement', 'SELECT remark FROM bins WHERE id = 1'), { timeout: 30_000 })
-    .toBe('followed');
+  await expect.poll(() => demo.asked('settlement', 'SELECT remark FROM bins WHERE id = 1')).toBe('followed');
   await near.getByRole('button', { name: 'Forget it' }).click();
   await expect(near).toBeHidden();
 });
@@ -119,7 +117,7 @@ test('many are stopped and started at once, after a look; who did it and what th
   await page.getByRole('button', { name: 'Start', exact: true }).click();
   await page.getByRole('dialog').getByRole('button', { name: 'Start 1' }).click();
   await page.getByRole('link', { name: 'settlement-tables' }).click();
-  await expect(page.getByRole('region', { name: 'Lanes' }).getByText('following')).toHaveCount(3, { timeout: 30_000 });
+  await expect(page.getByRole('region', { name: 'Lanes' }).getByText('following')).toHaveCount(3);
   await page.getByRole('button', { name: 'Start anew' }).first().click();
   await page.getByRole('tab', { name: 'History and versions' }).click();
   const history = page.getByRole('region', { name: 'History' });

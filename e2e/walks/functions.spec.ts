@@ -88,7 +88,7 @@ test('a function is held to its examples, and a change shows what it does to the
     const { records } = (await found.json()) as { records: { value: { new: { bin: number; points: number } } }[] };
     return records.find((r) => r.value.new.bin === 40)?.value.new.points;
   };
-  await expect.poll(points, { timeout: 30_000 }).toBe(1);
+  await expect.poll(points).toBe(1);
 });
 
 const WEIGHED = {
@@ -148,7 +148,7 @@ test('rows are written under schemas that are there, and other libraries read th
   }
   // the third grade is none of the schema's: those wait, and one record has no grade at all
   const inAvro = avro.Type.forSchema(JSON.parse(JSON.stringify(WEIGHED)) as avro.Schema);
-  await expect.poll(async () => (await stored(page, 'bins.avro')).length, { timeout: 30_000 }).toBe(21);
+  await expect.poll(async () => (await stored(page, 'bins.avro')).length).toBe(21);
   const weighed = (await stored(page, 'bins.avro')).map(
     (bytes) => inAvro.fromBuffer(bytes.subarray(10)) as { binNumber: number; kg: number; grade: string },
   );
@@ -156,13 +156,13 @@ test('rows are written under schemas that are there, and other libraries read th
   expect([first?.kg, first?.grade]).toEqual([3.5, 'first']);
   expect(new Set(weighed.map((w) => w.grade))).toEqual(new Set(['first', 'second']));
   const message = protobuf.parse(PROTO).root.lookupType('Weighed');
-  await expect.poll(async () => (await stored(page, 'bins.proto')).length, { timeout: 30_000 }).toBe(32);
+  await expect.poll(async () => (await stored(page, 'bins.proto')).length).toBe(32);
   const read = (await stored(page, 'bins.proto')).map((bytes) =>
     message.toObject(message.decode(bytes), { longs: Number }),
   );
   expect(read.find((r) => r.binNumber === 5)).toEqual({ binNumber: 5, kg: 5.5, quality: 'third' });
   await page.goto('/quarantine');
-  await expect(page.getByText(/at \$\.grade/).first()).toBeVisible({ timeout: 30_000 });
+  await expect(page.getByText(/at \$\.grade/).first()).toBeVisible();
 });
 
 test('each element of an array becomes a row', async ({ page, demo }) => {
@@ -188,11 +188,9 @@ test('each element of an array becomes a row', async ({ page, demo }) => {
   await page.getByRole('button', { name: 'Create and start' }).click();
   const lots = 'SELECT count(*), min(lot), max(place) FROM deliveries';
   await expect
-    .poll(() => demo.asked('settlement', "SELECT count(*) FROM pg_tables WHERE tablename = 'deliveries'"), {
-      timeout: 30_000,
-    })
+    .poll(() => demo.asked('settlement', "SELECT count(*) FROM pg_tables WHERE tablename = 'deliveries'"))
     .toBe('1');
-  await expect.poll(() => demo.asked('settlement', lots), { timeout: 30_000 }).toBe('6|10|3');
+  await expect.poll(() => demo.asked('settlement', lots)).toBe('6|10|3');
 });
 
 test('events of several types go to tables of their own, and a new field becomes a column', async ({ page, demo }) => {
@@ -223,13 +221,13 @@ test('events of several types go to tables of their own, and a new field becomes
   await to.getByRole('combobox', { name: 'Connection' }).click();
   await page.getByRole('option', { name: /^settlement/ }).click();
   await page.getByRole('button', { name: 'Create and start' }).click();
-  await expect(page.getByText('following').first()).toBeVisible({ timeout: 60_000 });
+  await expect(page.getByText('following').first()).toBeVisible();
   await expect(page.getByRole('table', { name: 'Changes by table and kind' })).toContainText('[door]');
   const rows = (table: string) => () => demo.asked('settlement', `SELECT count(*), sum(room) FROM ${table}`);
-  await expect.poll(rows('reading'), { timeout: 30_000 }).toBe('12|78');
-  await expect.poll(rows('doors'), { timeout: 30_000 }).toBe('12|78');
+  await expect.poll(rows('reading')).toBe('12|78');
+  await expect.poll(rows('doors')).toBe('12|78');
   await publish([{ kind: 'reading', room: 13, celsius: 1.5, humidity: 91 }]);
-  await expect.poll(rows('reading'), { timeout: 30_000 }).toBe('13|91');
+  await expect.poll(rows('reading')).toBe('13|91');
   expect(demo.sql('settlement', 'SELECT room, humidity::int FROM reading WHERE humidity IS NOT NULL')).toBe('13|91');
   // what was added stands where a person looks for it
   await page.getByRole('tab', { name: 'History and versions' }).click();

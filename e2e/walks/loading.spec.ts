@@ -16,7 +16,6 @@ test('from an empty console to the first change in at most 12 clicks and typed f
     steps += 1;
     await what.fill(text);
   };
-  const start = Date.now();
   await page.goto('/');
   await click(page.getByRole('link', { name: 'Build a source' }));
   const from = page.getByRole('region', { name: 'From', exact: true });
@@ -34,7 +33,6 @@ test('from an empty console to the first change in at most 12 clicks and typed f
   await click(page.getByText('As they come'));
   await expect(page.getByRole('article').first()).toContainText('Averling Russet');
   expect(steps).toBeLessThanOrEqual(12);
-  expect(Date.now() - start).toBeLessThan(60_000);
 });
 
 test('a table is loaded again, and the board says how far it is', async ({ page, demo }) => {
@@ -46,7 +44,7 @@ test('a table is loaded again, and the board says how far it is', async ({ page,
   const dialog = page.getByRole('dialog');
   await expect(dialog).toContainText('appended to packhouse.blocks');
   await dialog.getByRole('button', { name: 'Load the table' }).click();
-  await expect(row.locator('[data-kind=load]')).toHaveText('8,000', { timeout: 30_000 });
+  await expect(row.locator('[data-kind=load]')).toHaveText('8,000');
   await expect(row).toContainText('done');
 
   // the report stays with the connector, and is made again

@@ -21,13 +21,10 @@ function sums(demo: Demo): { source: string; target: string } {
 
 async function equal(demo: Demo) {
   await expect
-    .poll(
-      () => {
-        const { source, target } = sums(demo);
-        return source === target;
-      },
-      { timeout: 90_000 },
-    )
+    .poll(() => {
+      const { source, target } = sums(demo);
+      return source === target;
+    })
     .toBe(true);
 }
 
@@ -52,13 +49,11 @@ test('an older copy of the log is put back under the running server, and everyth
   await open(page, 'packhouse-changes');
   await expect(
     page.getByRole('alert').filter({ hasText: /rolled back.*bytes of the server's log between them are lost/ }),
-  ).toBeVisible({ timeout: 30_000 });
+  ).toBeVisible();
   await open(page, 'settlement-tables');
   await expect(
     page.getByRole('alert').filter({ hasText: /this target is ahead of it: partition 0 of packhouse.bins/ }),
-  ).toBeVisible({
-    timeout: 30_000,
-  });
+  ).toBeVisible();
   const checked = demo.command('check-restored');
   expect(checked.code).toBe(4);
   expect(checked.said).toMatch(/packhouse-changes +source +differs +the topic log was rolled back/);
@@ -88,7 +83,7 @@ test('an older copy of the log is put back under the running server, and everyth
   await moving.getByRole('button', { name: 'Move the sink settlement-tables' }).click();
   await expect(moving).toBeHidden();
   await page.getByRole('button', { name: 'Resume' }).click();
-  await expect(page.getByText('following').first()).toBeVisible({ timeout: 30_000 });
+  await expect(page.getByText('following').first()).toBeVisible();
   await equal(demo);
   demo.sql('packhouse', 'UPDATE bins SET weight_kg = weight_kg + 1 WHERE id % 50 = 0');
   await equal(demo);

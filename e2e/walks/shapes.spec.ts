@@ -21,7 +21,7 @@ test('steps are tried on real rows, what is wrong stands at its character, and a
 }) => {
   const found = async () => (await (await page.request.get('/api/v1/connectors')).json()) as Found[];
   const sink = async () => (await found()).find((c) => c.name === 'settlement-tables');
-  await expect.poll(async () => (await sink())?.state, { timeout: 60_000 }).toBe('following');
+  await expect.poll(async () => (await sink())?.state).toBe('following');
   const id = (await sink())?.id ?? '';
   await page.goto(`/connectors/${id}/edit`);
   await page.getByRole('button', { name: 'Shape packhouse.growers' }).click();
@@ -69,7 +69,7 @@ test('steps are tried on real rows, what is wrong stands at its character, and a
   await expect(changes).toContainText('Rows of these are shaped in the new way');
   await changes.getByRole('button', { name: /Save/ }).click();
   await expect(page).toHaveURL(new RegExp(`/connectors/${id}$`));
-  await expect.poll(async () => (await sink())?.state, { timeout: 30_000 }).toBe('following');
+  await expect.poll(async () => (await sink())?.state).toBe('following');
 });
 
 test('a shape that does not fit is refused before anything runs, with its step', async ({ page }) => {
@@ -154,11 +154,11 @@ test('a connector between topics is built by hand: a lookup, a made row that fai
   await page.getByRole('button', { name: /Create and start/ }).click();
   await expect(page.getByRole('heading', { name: 'enrich-bins' })).toBeVisible();
   await expect(page.getByRole('main')).toContainText('A record that it cannot shape waits in quarantine.');
-  await expect(page.getByText('In quarantine', { exact: true })).toBeVisible({ timeout: 30_000 });
+  await expect(page.getByText('In quarantine', { exact: true })).toBeVisible();
 
   // the bin that failed waits by itself; all others are there, with what was looked up
   const ask = async (path: string) => (await page.request.get(`/api/v1/${path}`)).json() as Promise<Answer>;
-  await expect.poll(async () => (await ask('topics/bins.enriched')).records, { timeout: 60_000 }).toBe(119_999);
+  await expect.poll(async () => (await ask('topics/bins.enriched')).records).toBe(119_999);
   const varieties = async () => (await ask('topics/bins.enriched/records?limit=50')).records as { value: unknown }[];
   expect(JSON.stringify(await varieties()).includes('"variety":')).toBe(true);
   // a block is planted anew: its bins are carried again, and the log says so
@@ -167,7 +167,7 @@ test('a connector between topics is built by hand: a lookup, a made row that fai
     "UPDATE blocks SET variety = variety || ' II' WHERE id = (SELECT block_id FROM bins WHERE id = 9)",
   );
   const count = async () => (await ask('topics/bins.enriched')).records;
-  await expect.poll(count, { timeout: 30_000 }).toBeGreaterThan(119_999);
+  await expect.poll(count).toBeGreaterThan(119_999);
   await page.getByRole('tab', { name: 'Log' }).click();
   await expect(page.getByRole('main')).toContainText('what rows look up changed: they were carried again');
 
@@ -187,6 +187,6 @@ test('a connector between topics is built by hand: a lookup, a made row that fai
   const before = (await count()) as number;
   await page.goto('/quarantine');
   await page.getByRole('button', { name: /Try it again|Try all/ }).click();
-  await expect.poll(count, { timeout: 30_000 }).toBeGreaterThan(before);
-  await expect(page.getByRole('main')).toContainText('Nothing', { timeout: 10_000 });
+  await expect.poll(count).toBeGreaterThan(before);
+  await expect(page.getByRole('main')).toContainText('Nothing');
 });

@@ -230,7 +230,7 @@ test('settings say what they remove, partitions ask about keys, deleting asks fo
   await page.getByRole('button', { name: 'Save, and forget 1 record' }).click();
   await expect(page.getByText('Keeps every record, for 30 d.')).toBeVisible();
   // the keeper is told and does it within seconds
-  await expect(page.getByText('1 to 1')).toBeVisible({ timeout: 20_000 });
+  await expect(page.getByText('1 to 1')).toBeVisible();
 
   await page.getByRole('button', { name: 'Add partitions' }).click();
   await expect(page.getByText('Most keys go to another partition from then on.')).toBeVisible();
@@ -268,8 +268,8 @@ test('what will be forgotten before it is read is told a day ahead, wherever one
   const told = /night-watch would miss 3 records of gates\.opened: the first are forgotten in [78] h/;
   await expect(async () => {
     await page.reload();
-    await expect(note).toContainText(told, { timeout: 2_000 });
-  }).toPass({ timeout: 20_000 });
+    await expect(note).toContainText(told, { timeout: 10_000 });
+  }).toPass();
   await accessible(page);
   await page.goto('/flow');
   const attention = page.getByRole('region', { name: 'Needs attention' });

@@ -4,7 +4,7 @@
 use std::collections::{HashMap, HashSet, VecDeque};
 use std::fmt;
 
-use crate::connector::{Definition, DeliveredTopic};
+use crate::connector::{Carries, Definition, SourceDefinition};
 use crate::table_patterns::topic_for;
 
 /// Where changes are: a table of a database, or a topic.
@@ -42,45 +42,30 @@ pub struct Carrier<'a> {
 }
 
 impl Carrier<'_> {
-    fn table(&self, schema: &str, table: &str) -> Place {
-        Place::Table { system: self.system.into(), table: format!("{schema}.{table}") }
+    fn table(&self, qualified: &str) -> Place {
+        Place::Table { system: self.system.into(), table: qualified.into() }
     }
 
     /// From where to where it carries. A source that chooses by names carries what any of `sinks` writes under such a name.
     fn ways(&self, sinks: &[&Self]) -> Vec<(Place, Place)> {
-        match self.definition {
-            Definition::Source(source) => {
-                let chosen = source.tables.iter().map(|t| (self.table(&t.schema, &t.table), Place::Topic(t.topic.clone())));
-                let found = source.patterns.iter().flat_map(|patterns| {
-                    let written = sinks.iter().filter(|s| s.system == self.system).flat_map(|s| s.written());
-                    let covered = written.filter(|t| patterns.covers(&t.schema, &t.table));
-                    covered.map(|t| {
-                        let topic = topic_for(&patterns.topic, "", &t.schema, &t.table);
-                        (self.table(&t.schema, &t.table), Place::Topic(topic))
-                    })
-                });
-                chosen.chain(found).collect()
-            }
-            Definition::Sink(sink) => {
-                sink.topics.iter().map(|t| (Place::Topic(t.topic.clone()), self.table(&t.schema, &t.table))).collect()
-            }
-            Definition::Topics(topics) => {
-                let one = |from: &str, to: &str| (Place::Topic(from.to_owned()), Place::Topic(to.to_owned()));
-                let ways = |c: &crate::connector::CarriedTopic| {
-                    let routed = topics.shape.ways(&c.topic).into_iter().map(str::to_owned);
-                    std::iter::once(c.to.clone()).chain(routed).collect::<Vec<_>>()
-                };
-                topics
-                    .carries
-                    .iter()
-                    .flat_map(|c| ways(c).into_iter().map(|to| one(&c.topic, &to)).collect::<Vec<_>>())
-                    .collect()
-            }
-        }
-    }
-
-    fn written(&self) -> &[DeliveredTopic] {
-        if let Definition::Sink(sink) = self.definition { &sink.topics } else { &[] }
+        let place = |table: bool, name: &str| if table { self.table(name) } else { Place::Topic(name.into()) };
+        let reads = |name: &str| place(matches!(self.definition, Definition::Source(_)), name);
+        let writes = |name: &str| place(matches!(self.definition, Definition::Sink(_)), name);
+        let carries = self.definition.carries();
+        let ways = |c: &Carries| c.known_places().map(|to| (reads(&c.from), writes(to))).collect::<Vec<_>>();
+        let chosen = carries.iter().flat_map(ways);
+        let Definition::Source(SourceDefinition { patterns: Some(patterns), .. }) = self.definition else {
+            return chosen.collect();
+        };
+        let same_system = sinks.iter().filter(|s| s.system == self.system && matches!(s.definition, Definition::Sink(_)));
+        let written = same_system.flat_map(|s| s.definition.carries());
+        let written: Vec<String> = written.flat_map(|c| c.known_places().map(str::to_owned).collect::<Vec<_>>()).collect();
+        let found = written.iter().filter_map(|name| {
+            let (schema, table) = name.split_once('.').filter(|(schema, table)| patterns.covers(schema, table))?;
+            let topic = topic_for(&patterns.topic, database_of(self.system), schema, table);
+            Some((self.table(name), Place::Topic(topic)))
+        });
+        chosen.chain(found).collect()
     }
 }
 
@@ -125,10 +110,17 @@ pub fn system_of(host: &str, port: u16, database: &str) -> String {
     format!("{host}:{port}/{database}")
 }
 
+/// The database's name in what [`system_of`] gives.
+fn database_of(system: &str) -> &str {
+    system.split_once('/').map_or("", |(_, database)| database)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::connector::{CapturedTable, SinkDefinition, SourceDefinition};
+    use crate::connector::{CapturedTable, CarriedTopic, DeliveredTopic, SinkDefinition, TopicsDefinition};
+    use crate::event_rows::{EventRows, Only, Part};
+    use crate::shape::{ShapeStep, Step, Way};
     use crate::table_patterns::TablePatterns;
     use proptest::prelude::*;
     use uuid::Uuid;
@@ -137,9 +129,12 @@ mod tests {
         SourceDefinition::of(Uuid::nil(), vec![CapturedTable::whole("public", table, topic)], 1).into()
     }
 
+    fn delivered(topic: &str, table: &str) -> DeliveredTopic {
+        DeliveredTopic { topic: topic.into(), schema: "public".into(), table: table.into(), rows: None }
+    }
+
     fn sink(topic: &str, table: &str) -> Definition {
-        let topics = vec![DeliveredTopic { topic: topic.into(), schema: "public".into(), table: table.into(), rows: None }];
-        SinkDefinition::of(Uuid::nil(), topics).into()
+        SinkDefinition::of(Uuid::nil(), vec![delivered(topic, table)]).into()
     }
 
     #[test]
@@ -157,6 +152,40 @@ mod tests {
         let carrier = |definition| Carrier { name: "c", system: "s", definition };
         assert!(circle(carrier(&back), &[carrier(&whole)]).is_some());
         assert_eq!(circle(carrier(&back), &[carrier(&but)]), None);
+    }
+
+    #[test]
+    fn a_circle_is_found_by_all_the_ways_that_rows_go() {
+        let system = system_of("packhouse.example", 5432, "packhouse");
+        let goes_round = |one: &Definition, other: &Definition| {
+            let [one, other] = [one, other].map(|definition| Carrier { name: "c", system: &system, definition });
+            circle(one, &[other]).is_some()
+        };
+        let route = |to: &str| {
+            let heavy = Way { when: Some("weight_kg > 400".into()), to: to.into() };
+            ShapeStep::from(Step::Route { ways: vec![heavy] })
+        };
+        // a topic that has the system's name
+        let found = TablePatterns { include: vec!["bins".into()], exclude: vec![], topic: "{system}.{table}".into() };
+        let by_name = SourceDefinition { patterns: Some(found), ..SourceDefinition::of(Uuid::nil(), vec![], 1) };
+        assert!(goes_round(&sink("packhouse.bins", "bins"), &by_name.into()));
+        // routes of a source, of a sink, and of records of some types of a topic
+        let mut out = SourceDefinition::of(Uuid::nil(), vec![CapturedTable::whole("public", "bins", "bins")], 1);
+        out.shape.steps.insert("public.bins".into(), vec![route("heavy"), route("by.{grade}")]);
+        let out = Definition::from(out);
+        assert!(goes_round(&sink("heavy", "bins"), &out));
+        assert!(!goes_round(&sink("light", "bins"), &out));
+        let mut back = SinkDefinition::of(Uuid::nil(), vec![delivered("bins", "all_bins")]);
+        back.shape.steps.insert("bins".into(), vec![route("bins")]);
+        assert!(goes_round(&back.into(), &source("bins", "bins")));
+        let only = Only { part: Part::Header, path: vec!["type".into()], is: vec!["bin.weighed".into()], is_not: vec![] };
+        let types = EventRows { only: Some(only), ..EventRows::default() };
+        let of_types = CarriedTopic { topic: "events".into(), to: "weighed".into(), rows: Some(types), fit: None };
+        let name = of_types.name();
+        let mut some = TopicsDefinition::of(vec![of_types], 1);
+        some.shape.steps.insert(name, vec![route("heavy")]);
+        let again = CarriedTopic { topic: "heavy".into(), to: "events".into(), rows: None, fit: None };
+        assert!(goes_round(&some.into(), &TopicsDefinition::of(vec![again], 1).into()));
     }
 
     #[test]

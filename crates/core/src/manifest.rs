@@ -3,12 +3,7 @@
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
-use crate::connector::{
-    CapturedTable, CarriedTopic, Definition, DeliveredTopic, ExistingRows, Failing, InitialLoad, Placing, SinkDefinition,
-    SourceDefinition, Start, TopicsDefinition, Values, Writes,
-};
-use crate::shape::Shapes;
-use crate::table_patterns::TablePatterns;
+use crate::connector::{Definition, Refer, SinkDefinition, SourceDefinition, TopicsDefinition};
 
 /// A connector's manifest.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -16,78 +11,11 @@ use crate::table_patterns::TablePatterns;
 struct Manifest {
     connector: String,
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    source: Option<Source>,
+    source: Option<SourceDefinition<String>>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    sink: Option<Sink>,
+    sink: Option<SinkDefinition<String>>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    topics: Option<Topics>,
-}
-
-fn is_default<T: Default + PartialEq>(value: &T) -> bool {
-    *value == T::default()
-}
-
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-struct Source {
-    connection: String,
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    tables: Vec<CapturedTable>,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    patterns: Option<TablePatterns>,
-    partitions: i32,
-    #[serde(default, skip_serializing_if = "is_default")]
-    load: InitialLoad,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    existing_rows: Option<ExistingRows>,
-    #[serde(default, skip_serializing_if = "is_default")]
-    values: Values,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    start: Option<Start<String>>,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    schema_changes: Option<String>,
-    #[serde(default, skip_serializing_if = "is_default")]
-    shape: Shapes,
-    #[serde(default, skip_serializing_if = "is_default")]
-    placing: Placing,
-    #[serde(default, skip_serializing_if = "is_default")]
-    failing: Failing,
-}
-
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-struct Sink {
-    connection: String,
-    topics: Vec<DeliveredTopic>,
-    #[serde(default, skip_serializing_if = "is_default")]
-    writes: Writes,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    existing_rows: Option<ExistingRows>,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    start: Option<Start<String>>,
-    #[serde(default, skip_serializing_if = "is_default")]
-    shape: Shapes,
-    #[serde(default, skip_serializing_if = "is_default")]
-    placing: Placing,
-    #[serde(default, skip_serializing_if = "is_default")]
-    failing: Failing,
-}
-
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-struct Topics {
-    carries: Vec<CarriedTopic>,
-    partitions: i32,
-    #[serde(default, skip_serializing_if = "is_default")]
-    values: Values,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    start: Option<Start<String>>,
-    #[serde(default, skip_serializing_if = "is_default")]
-    shape: Shapes,
-    #[serde(default, skip_serializing_if = "is_default")]
-    placing: Placing,
-    #[serde(default, skip_serializing_if = "is_default")]
-    failing: Failing,
+    topics: Option<TopicsDefinition<String>>,
 }
 
 /// The names that stand in manifests for connections and connectors.
@@ -136,57 +64,11 @@ pub fn read(text: &str, names: &dyn Names) -> Result<(String, Definition), Manif
         let finding = finding.split(" at line ").next().unwrap_or(&finding).to_owned();
         ManifestError { line, column, finding }
     })?;
-    let connection = |name: &str| {
-        let missing = || ManifestError::about(text, name, format!("there is no connection {name:?}: make it first"));
-        names.connection(name).ok_or_else(missing)
-    };
-    let start = |start: Option<Start<String>>| {
-        let find = |name: String| {
-            let missing = || ManifestError::about(text, &name, format!("there is no connector {name:?}"));
-            names.connector(&name).ok_or_else(missing)
-        };
-        start.map(|start| start.rename(find)).transpose()
-    };
-    let shape = |mut shape: Shapes| {
-        for named in shape.connections() {
-            *named = connection(named)?.to_string();
-        }
-        Ok::<_, ManifestError>(shape)
-    };
+    let ids = Ids { text, names };
     let definition = match (manifest.source, manifest.sink, manifest.topics) {
-        (Some(source), None, None) => Definition::Source(SourceDefinition {
-            connection: connection(&source.connection)?,
-            tables: source.tables,
-            patterns: source.patterns,
-            partitions: source.partitions,
-            load: source.load,
-            existing_rows: source.existing_rows,
-            values: source.values,
-            start: start(source.start)?,
-            schema_changes: source.schema_changes,
-            shape: shape(source.shape)?,
-            placing: source.placing,
-            failing: source.failing,
-        }),
-        (None, Some(sink), None) => Definition::Sink(SinkDefinition {
-            connection: connection(&sink.connection)?,
-            topics: sink.topics,
-            writes: sink.writes,
-            existing_rows: sink.existing_rows,
-            start: start(sink.start)?,
-            shape: shape(sink.shape)?,
-            placing: sink.placing,
-            failing: sink.failing,
-        }),
-        (None, None, Some(topics)) => Definition::Topics(TopicsDefinition {
-            carries: topics.carries,
-            partitions: topics.partitions,
-            values: topics.values,
-            start: start(topics.start)?,
-            shape: shape(topics.shape)?,
-            placing: topics.placing,
-            failing: topics.failing,
-        }),
+        (Some(source), None, None) => Definition::Source(source.referring(&ids)?),
+        (None, Some(sink), None) => Definition::Sink(sink.referring(&ids)?),
+        (None, None, Some(topics)) => Definition::Topics(topics.referring(&ids)?),
         (None, None, None) => {
             return Err(ManifestError::about(text, "connector", "say what it is: source, sink or topics"));
         }
@@ -201,61 +83,57 @@ pub fn read(text: &str, names: &dyn Names) -> Result<(String, Definition), Manif
 /// Never: what it writes is text, numbers and lists.
 #[must_use]
 pub fn write(name: &str, definition: &Definition, names: &dyn Names) -> String {
-    let connection = |id: Uuid| names.connection_name(id).unwrap_or_else(|| id.to_string());
-    let start = |start: &Option<Start>| {
-        let by_name = |id: Uuid| Ok::<_, ()>(names.connector_name(id).unwrap_or_else(|| id.to_string()));
-        start.clone().and_then(|start| start.rename(by_name).ok())
-    };
-    let shape = |given: &Shapes| {
-        let mut shape = given.clone();
-        for id in shape.connections() {
-            *id = Uuid::parse_str(id).map_or_else(|_| id.clone(), connection);
-        }
-        shape
-    };
     let mut manifest = Manifest { connector: name.into(), source: None, sink: None, topics: None };
-    match definition {
-        Definition::Source(source) => {
-            manifest.source = Some(Source {
-                connection: connection(source.connection),
-                tables: source.tables.clone(),
-                patterns: source.patterns.clone(),
-                partitions: source.partitions,
-                load: source.load,
-                existing_rows: source.existing_rows,
-                values: source.values,
-                start: start(&source.start),
-                schema_changes: source.schema_changes.clone(),
-                shape: shape(&source.shape),
-                placing: source.placing.clone(),
-                failing: source.failing.clone(),
-            });
-        }
-        Definition::Sink(sink) => {
-            manifest.sink = Some(Sink {
-                connection: connection(sink.connection),
-                topics: sink.topics.clone(),
-                writes: sink.writes,
-                existing_rows: sink.existing_rows,
-                start: start(&sink.start),
-                shape: shape(&sink.shape),
-                placing: sink.placing.clone(),
-                failing: sink.failing.clone(),
-            });
-        }
-        Definition::Topics(topics) => {
-            manifest.topics = Some(Topics {
-                carries: topics.carries.clone(),
-                partitions: topics.partitions,
-                values: topics.values,
-                start: start(&topics.start),
-                shape: shape(&topics.shape),
-                placing: topics.placing.clone(),
-                failing: topics.failing.clone(),
-            });
-        }
+    let named = Named(names);
+    match definition.clone() {
+        Definition::Source(source) => manifest.source = source.referring(&named).ok(),
+        Definition::Sink(sink) => manifest.sink = sink.referring(&named).ok(),
+        Definition::Topics(topics) => manifest.topics = topics.referring(&named).ok(),
     }
     serde_yaml_ng::to_string(&manifest).expect("text, numbers and lists")
+}
+
+/// Ids instead of names, and where a name stands that nothing has.
+struct Ids<'a> {
+    text: &'a str,
+    names: &'a dyn Names,
+}
+
+impl Refer<String, Uuid> for Ids<'_> {
+    type Error = ManifestError;
+
+    fn connection(&self, name: String) -> Result<Uuid, ManifestError> {
+        let missing = || ManifestError::about(self.text, &name, format!("there is no connection {name:?}: make it first"));
+        self.names.connection(&name).ok_or_else(missing)
+    }
+
+    fn connector(&self, name: String) -> Result<Uuid, ManifestError> {
+        let missing = || ManifestError::about(self.text, &name, format!("there is no connector {name:?}"));
+        self.names.connector(&name).ok_or_else(missing)
+    }
+
+    fn looked_up(&self, name: &str) -> Result<String, ManifestError> {
+        Ok(self.connection(name.to_owned())?.to_string())
+    }
+}
+
+/// Names instead of ids; what has none by now keeps its id.
+struct Named<'a>(&'a dyn Names);
+
+impl Refer<Uuid, String> for Named<'_> {
+    type Error = std::convert::Infallible;
+
+    fn connection(&self, id: Uuid) -> Result<String, Self::Error> {
+        Ok(self.0.connection_name(id).unwrap_or_else(|| id.to_string()))
+    }
+
+    fn connector(&self, id: Uuid) -> Result<String, Self::Error> {
+        Ok(self.0.connector_name(id).unwrap_or_else(|| id.to_string()))
+    }
+
+    fn looked_up(&self, id: &str) -> Result<String, Self::Error> {
+        Uuid::parse_str(id).map_or_else(|_| Ok(id.to_owned()), |id| self.connection(id))
+    }
 }
 
 #[cfg(test)]
@@ -264,8 +142,11 @@ mod tests {
 
     use super::*;
     use crate::connector::{
-        BadRecords, Deletes, Encoding, Forgotten, Guarantee, StartOffset, TargetColumns, TargetRows, ValueForm,
+        BadRecords, CapturedTable, CarriedTopic, Deletes, DeliveredTopic, Encoding, ExistingRows, Failing, Forgotten,
+        Guarantee, InitialLoad, Placing, Start, StartOffset, TargetColumns, TargetRows, ValueForm, Values, Writes,
     };
+    use crate::shape::Shapes;
+    use crate::table_patterns::TablePatterns;
 
     struct Known;
 
@@ -326,7 +207,7 @@ mod tests {
     fn start() -> impl Strategy<Value = Option<Start>> {
         prop_oneof![
             Just(None),
-            Just(Some(Start::Latest)),
+            Just(Some(Start::Latest {})),
             text().prop_map(|time| Some(Start::Time { time })),
             Just(Some(Start::Connector { connector: Uuid::max() })),
             (text(), 0..9_i32, 0..99_i64).prop_map(|(topic, p, o)| Some(Start::Offsets {

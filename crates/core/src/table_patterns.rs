@@ -1,9 +1,10 @@
 //! Tables chosen by their names, and topics named after them.
 
 use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
 
 /// Which tables are captured because of their names, and how their topics are called.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct TablePatterns {
     /// Patterns for `schema.table`; `*` stands for any characters, `?` for one.

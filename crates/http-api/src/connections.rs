@@ -6,20 +6,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
-/// Whether sessions are encrypted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum TlsMode {
-    /// Never.
-    Off,
-    /// If the server offers it.
-    #[default]
-    Prefer,
-    /// Always, with whoever answers.
-    Require,
-    /// Always, and only with a server whose certificate is signed by a trusted one and has its name.
-    Verify,
-}
+use crate::TlsMode;
 
 /// A way to reach a PostgreSQL database. The password goes in but never comes out.
 #[derive(Debug, Clone, Deserialize, Serialize, ToSchema)]

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
-use crate::definition::{CapturedTable, Definition, Values};
+use crate::{CapturedTable, Definition, State, Values};
 
 /// Tables to be loaded again.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -42,28 +42,6 @@ pub struct MendRequest {
     pub connector: ConnectorRequest,
     /// The name of the check whose statement is to be run.
     pub check: String,
-}
-
-/// A state of a connector.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum State {
-    /// Not asked to run yet.
-    Draft,
-    /// Getting ready.
-    Starting,
-    /// Reading the rows that exist.
-    Loading,
-    /// Carrying changes as they commit.
-    Following,
-    /// Held by a person.
-    Paused,
-    /// Not running; while it is being deleted.
-    Stopped,
-    /// Failed and will try again by itself.
-    Retrying,
-    /// Needs a person.
-    Halted,
 }
 
 /// Counts of changes by kind.

@@ -4,7 +4,6 @@
 
 mod connections;
 mod connectors;
-mod definition;
 mod demo;
 mod drafts;
 mod event_rows;
@@ -21,7 +20,6 @@ mod topics;
 
 pub use connections::*;
 pub use connectors::*;
-pub use definition::*;
 pub use demo::*;
 pub use drafts::*;
 pub use event_rows::*;
@@ -36,4 +34,10 @@ pub use schemas::*;
 pub use shapes::*;
 pub use topics::*;
 
-pub use gonvel_core::connector::ExistingRows;
+pub use gonvel_core::connector::{
+    BadRecords, CapturedTable, CarriedTopic, Definition, Deletes, DeliveredTopic, Encoding, ExistingRows, Failing,
+    Guarantee, InitialLoad, Placing, SinkDefinition, SourceDefinition, Start, StartOffset, State, TargetColumns, TargetRows,
+    TopicsDefinition, ValueForm, Values, Writes,
+};
+pub use gonvel_core::ports::TlsMode;
+pub use gonvel_core::table_patterns::TablePatterns;

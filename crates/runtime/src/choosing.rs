@@ -6,8 +6,6 @@ use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::client::Client;
 use gonvel_connectors::postgres::publication;
 use gonvel_core::connector::{CapturedTable, SourceDefinition};
-use gonvel_core::naming::TopicName;
-use gonvel_core::table_patterns::topic_for;
 
 /// The tables, and what is to be said of those that a pattern covers and that are not captured.
 #[derive(Debug, Default)]
@@ -45,20 +43,17 @@ pub(crate) async fn choose(client: &Client, system: &str, definition: &SourceDef
     topics.extend(definition.schema_changes.clone());
     for (table, hindrance) in publication::capturable(client).await? {
         let name = format!("{}.{}", table.schema, table.table);
-        if chosen.contains(&name) || !patterns.covers(&table.schema, &table.table) {
+        if chosen.contains(&name) {
             continue;
         }
-        let topic = topic_for(&patterns.topic, system, &table.schema, &table.table);
-        let not = match hindrance {
-            Some(hindrance) => Some(hindrance),
-            None => TopicName::parse(topic.as_str()).err().map(|e| format!("its topic cannot be called {topic}: {e}")),
-        };
-        if let Some(not) = not {
-            choice.notes.push(format!("{name} is not captured: {not}"));
-        } else if topics.insert(topic.clone()) {
-            choice.tables.push(CapturedTable::whole(&table.schema, &table.table, &topic));
-        } else {
-            choice.notes.push(format!("{name} is not captured: another table goes to {topic} already"));
+        let taken = |topic: &str| topics.contains(topic);
+        let Some(found) = patterns.find(system, (&table.schema, &table.table), taken) else { continue };
+        match hindrance.map_or(found, Err) {
+            Ok(found) => {
+                topics.insert(found.topic.clone());
+                choice.tables.push(found);
+            }
+            Err(not) => choice.notes.push(format!("{name} is not captured: {not}")),
         }
     }
     Ok(choice)

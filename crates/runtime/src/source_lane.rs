@@ -42,8 +42,8 @@ const RARELY: u32 = 100;
 fn beginning(start: Option<&Start>) -> Result<Option<Beginning>, Failure> {
     let unreadable = || ConnectorError::Defect("a start position that was not checked".into());
     Ok(match start {
-        None | Some(Start::Latest | Start::Offsets { .. }) => None,
-        Some(Start::Earliest) => Some(Beginning::Earliest),
+        None | Some(Start::Latest {} | Start::Offsets { .. }) => None,
+        Some(Start::Earliest {}) => Some(Beginning::Earliest),
         Some(Start::Time { time }) => Some(Beginning::Time(read_rfc3339(time).ok_or_else(unreadable)?)),
         Some(Start::Position { position }) => Some(Beginning::Position(read_position(position).ok_or_else(unreadable)?)),
         Some(Start::Connector { connector }) => Some(Beginning::Connector(ConnectorId(*connector))),
@@ -159,6 +159,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         address: address.clone(),
         tables: tables.clone(),
         patterns: definition.patterns.clone(),
+        schema_changes: definition.schema_changes.clone(),
         load: definition.load,
         whole_rows: definition.values.form == ValueForm::Row,
         fetches_unsent: !definition.shape.is_nothing(),

@@ -64,8 +64,8 @@ pub(crate) async fn offsets_at(
                 }
             }
         }
-        Start::Earliest | Start::Position { .. } | Start::Connector { .. } => {}
-        Start::Latest | Start::Time { .. } => {
+        Start::Earliest {} | Start::Position { .. } | Start::Connector { .. } => {}
+        Start::Latest {} | Start::Time { .. } => {
             let time = if let Start::Time { time } = start { read_rfc3339(time) } else { None };
             for topic in topics {
                 for bounds in log.bounds(topic.id).await? {

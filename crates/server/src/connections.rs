@@ -18,7 +18,6 @@ use gonvel_storage::catalog::connections::{self as stored, ConnectionInput};
 use uuid::Uuid;
 
 use crate::preflights;
-use crate::presenting;
 use crate::problems::{Body, Path, Refusal};
 use crate::state::ServerState;
 
@@ -67,12 +66,7 @@ fn address(request: ConnectionRequest) -> Result<DatabaseAddress, Refusal> {
     let log_user = request.log_user.filter(|user| !user.trim().is_empty());
     let log_password = Secret::new(request.log_password.unwrap_or_default());
     Ok(DatabaseAddress {
-        tls: match request.tls {
-            gonvel_http_api::TlsMode::Off => TlsMode::Off,
-            gonvel_http_api::TlsMode::Prefer => TlsMode::Prefer,
-            gonvel_http_api::TlsMode::Require => TlsMode::Require,
-            gonvel_http_api::TlsMode::Verify => TlsMode::Verify,
-        },
+        tls: request.tls,
         ca,
         log_login: log_user.map(|user| Login { user, password: log_password }),
         settings: request.settings,
@@ -236,8 +230,8 @@ pub(crate) async fn sample(
     Body(request): Body<SampleRequest>,
 ) -> Result<Json<RowSample>, Refusal> {
     let address = state.database.address(id).await?;
-    let table = presenting::asked_table(&request.table);
-    let sample = systems::sample(&address, &table, presenting::asked_values(request.values)).await?;
+    let table = request.table.clone();
+    let sample = systems::sample(&address, &table, request.values).await?;
     let columns = sample.columns.into_iter().map(|c| SampleColumn {
         name: c.name,
         source_type: c.source_type,

@@ -58,7 +58,7 @@ pub(crate) async fn create(
     Body(request): Body<ConnectorRequest>,
 ) -> Result<(StatusCode, Json<Connector>), Refusal> {
     let id = ConnectorId(Uuid::now_v7());
-    let definition = presenting::asked_definition(&request.definition);
+    let definition = request.definition.clone();
     let connector = ValidConnector::check(id, ConnectorName::parse(request.name)?, definition)?;
     if state.database.connectors().await?.iter().any(|c| c.name == connector.name().as_str()) {
         let taken = PortError::Exists { what: format!("the connector {}", connector.name()) };

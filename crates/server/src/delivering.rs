@@ -14,7 +14,6 @@ use gonvel_core::record::StoredRecord;
 use gonvel_http_api::{DeliverySample, DeliverySampleRequest, DeliverySampleRow, Problem};
 
 use crate::event_rows::newest_rows;
-use crate::presenting;
 use crate::problems::{Body, Path, Refusal};
 use crate::records::{NewestChanges, NoChanges, newest_changes};
 use crate::state::ServerState;
@@ -33,7 +32,7 @@ pub(crate) async fn sample(
     let topic = state.database.topic(&TopicName::parse(name)?).await?;
     let nothing =
         |finding: Option<&str>| Json(DeliverySample { records: 0, rows: Vec::new(), finding: finding.map(str::to_owned) });
-    let writes = presenting::asked_writes(request.writes);
+    let writes = request.writes;
     let shown = |batch: &ChangeBatch, keys: &[Vec<u8>], records: usize| {
         let rows = delivered::rows(batch, keys, writes).into_iter();
         let rows = rows.map(|row| DeliverySampleRow { how: row.how.to_owned(), cells: row.cells.into() }).collect();

@@ -15,7 +15,6 @@ use uuid::Uuid;
 use crate::connectors::find;
 use crate::manifests::{KnownNames, names};
 use crate::preflights;
-use crate::presenting;
 use crate::problems::{Body, Path, Refusal};
 use crate::state::ServerState;
 use crate::who::Who;
@@ -51,7 +50,7 @@ pub(crate) async fn preview(
     Body(request): Body<ConnectorChange>,
 ) -> Result<Json<ChangeConsequences>, Refusal> {
     let stored = state.database.find_connector(ConnectorId(id)).await?;
-    let (connector, consequences) = judged(&stored, presenting::asked_definition(&request.definition))?;
+    let (connector, consequences) = judged(&stored, request.definition.clone())?;
     let names: KnownNames = names(&state).await?;
     let consequences = consequences.into_iter().map(|(kind, concerns)| Consequence {
         kind: serde_json::to_value(kind).ok().and_then(|k| k.as_str().map(str::to_owned)).unwrap_or_default(),
@@ -76,7 +75,7 @@ pub(crate) async fn change(
     Body(request): Body<ConnectorChange>,
 ) -> Result<Json<Connector>, Refusal> {
     let stored = state.database.find_connector(ConnectorId(id)).await?;
-    let (connector, consequences) = judged(&stored, presenting::asked_definition(&request.definition))?;
+    let (connector, consequences) = judged(&stored, request.definition.clone())?;
     if *connector.definition() == stored.definition {
         return find(&state, id).await.map(Json);
     }
@@ -110,7 +109,7 @@ pub(crate) async fn versions(
     let versions = state.database.versions(ConnectorId(id)).await?.into_iter().map(|version| ConnectorVersion {
         version: version.version,
         manifest: gonvel_core::manifest::write(&stored.name, &version.definition, &names),
-        definition: presenting::definition(&version.definition),
+        definition: version.definition.clone(),
         made_at: rfc3339(version.made_at.timestamp_micros()),
     });
     Ok(Json(versions.collect()))

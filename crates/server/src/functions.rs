@@ -18,7 +18,6 @@ use gonvel_shape::tools::Tools;
 use gonvel_storage::catalog::connectors::Connector;
 use gonvel_storage::catalog::functions::KeptFunction;
 
-use crate::presenting;
 use crate::problems::{Body, Path, Query, Refusal};
 use crate::shapes::{compared_with, found};
 use crate::state::ServerState;
@@ -111,7 +110,7 @@ fn rows_of(definition: &Definition) -> Vec<(String, RowsFrom)> {
             .tables
             .iter()
             .map(|table| {
-                let from = RowsFrom::Table { connection: source.connection, table: presenting::captured(table) };
+                let from = RowsFrom::Table { connection: source.connection, table: table.clone() };
                 (table.qualified(), from)
             })
             .collect(),

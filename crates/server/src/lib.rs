@@ -1,6 +1,7 @@
 //! The HTTP server: routes by feature, live updates, the built console.
 
 mod apart;
+mod closed;
 mod connections;
 mod connectors;
 mod console;
@@ -61,7 +62,7 @@ pub use console::ConsoleFiles;
 /// them.
 #[doc(hidden)]
 pub mod inner {
-    pub use crate::presenting::{asked_definition, connector, definition};
+    pub use crate::presenting::connector;
     pub use crate::records::merged;
 }
 
@@ -162,13 +163,19 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
         .routes(routes!(demo::workload, demo::switch))
 }
 
+fn documented() -> (Router<Arc<ServerState>>, utoipa::openapi::OpenApi) {
+    let (router, mut document) = api().split_for_parts();
+    closed::close_as_a_whole(&mut document);
+    (router, document)
+}
+
 /// The OpenAPI document as JSON text.
 ///
 /// # Panics
 /// Never: the document is made of serialisable parts.
 #[must_use]
 pub fn openapi_json() -> String {
-    let (_, document) = api().split_for_parts();
+    let (_, document) = documented();
     document.to_pretty_json().expect("the document is plain data")
 }
 
@@ -193,7 +200,7 @@ pub async fn serve(
 
 /// The whole application: interface, API and metrics.
 fn application(state: Arc<ServerState>, console: ConsoleFiles, stopping: watch::Receiver<bool>) -> Router {
-    let (router, document) = api().split_for_parts();
+    let (router, document) = documented();
     let document = document.to_json().unwrap_or_default();
     let router = router
         .route("/metrics", get(health::metrics))

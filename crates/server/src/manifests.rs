@@ -11,7 +11,6 @@ use gonvel_core::naming::{ConnectorId, ConnectorName};
 use gonvel_http_api::{ManifestFault, ManifestReading, ManifestText, NamedDefinition, Problem};
 use uuid::Uuid;
 
-use crate::presenting;
 use crate::problems::{Body, Refusal};
 use crate::state::ServerState;
 
@@ -80,7 +79,7 @@ pub(crate) async fn read(
             let cause = std::error::Error::source(&e).map(|c| format!(" ({c})")).unwrap_or_default();
             at(format!("{e}{cause}"))
         })?;
-        Ok(NamedDefinition { name: name.clone(), definition: presenting::definition(valid.definition()) })
+        Ok(NamedDefinition { name: name.clone(), definition: valid.definition().clone() })
     });
     Ok(Json(match checked {
         Ok(connector) => ManifestReading { connector: Some(connector), faults: Vec::new() },
@@ -97,6 +96,6 @@ pub(crate) async fn write(
     State(state): State<Arc<ServerState>>,
     Body(request): Body<NamedDefinition>,
 ) -> Result<Json<ManifestText>, Refusal> {
-    let definition = presenting::asked_definition(&request.definition);
+    let definition = request.definition.clone();
     Ok(Json(ManifestText { text: manifest::write(&request.name, &definition, &names(&state).await?) }))
 }

@@ -23,7 +23,6 @@ use uuid::Uuid;
 
 use crate::event_rows::{form, newest_rows};
 use crate::existing;
-use crate::presenting;
 use crate::problems::{Body, Path, Refusal, checks};
 use crate::records::newest_changes;
 use crate::shapes::{context, fits};
@@ -191,7 +190,7 @@ pub(crate) async fn shapes(state: &ServerState, definition: &Definition) -> Resu
 }
 
 fn valid(request: ConnectorRequest) -> Result<Definition, Refusal> {
-    let definition = presenting::asked_definition(&request.definition);
+    let definition = request.definition.clone();
     // a connector that is being built may have no name yet
     let name = if request.name.is_empty() { "unnamed".to_owned() } else { request.name };
     let connector = ValidConnector::check(ConnectorId(Uuid::nil()), ConnectorName::parse(name)?, definition)?;

@@ -4,78 +4,20 @@ use std::collections::{BTreeMap, HashSet};
 
 use gonvel_core::civil::rfc3339;
 use gonvel_core::connector as core;
+use gonvel_core::connector::State;
 use gonvel_core::ports::LaneStatus;
 use gonvel_http_api as api;
 use gonvel_storage::catalog::connectors::{CarriedLane, Connector};
 
-/// Both forms of a definition say the same in JSON.
-fn same<T: serde::de::DeserializeOwned>(definition: &impl serde::Serialize) -> T {
-    let json = serde_json::to_value(definition).expect("a definition is text, numbers and lists");
-    serde_json::from_value(json).expect("both forms of a definition have the same fields, as a test holds")
-}
-
-pub fn definition(definition: &core::Definition) -> api::Definition {
-    same(definition)
-}
-
-pub fn asked_definition(definition: &api::Definition) -> core::Definition {
-    same(definition)
-}
-
-pub(crate) fn asked_table(table: &api::CapturedTable) -> core::CapturedTable {
-    same(table)
-}
-
-/// A captured table as it is shown.
-pub(crate) fn captured(table: &core::CapturedTable) -> api::CapturedTable {
-    same(table)
-}
-
-pub(crate) fn asked_values(values: api::Values) -> core::Values {
-    same(&values)
-}
-
-pub(crate) fn asked_writes(writes: api::Writes) -> core::Writes {
-    same(&writes)
-}
-
-fn state(connector: &Connector, lane: Option<&LaneStatus>) -> api::State {
+fn state(connector: &Connector, lane: Option<&LaneStatus>) -> State {
     let said = lane.map(|l| l.state);
     match (connector.wish, said) {
-        (core::Wish::Draft, _) => api::State::Draft,
-        (core::Wish::Stop, _) => api::State::Stopped,
-        (core::Wish::Delete, Some(core::State::Retrying)) => api::State::Retrying,
-        (core::Wish::Delete, _) => api::State::Stopped,
-        (_, None) => api::State::Starting,
-        (_, Some(said)) => match said {
-            core::State::Draft => api::State::Draft,
-            core::State::Starting => api::State::Starting,
-            core::State::Loading => api::State::Loading,
-            core::State::Following => api::State::Following,
-            core::State::Paused => api::State::Paused,
-            // one runner let go of it, and the next has not begun yet
-            core::State::Stopped => api::State::Starting,
-            core::State::Retrying => api::State::Retrying,
-            core::State::Halted => api::State::Halted,
-        },
-    }
-}
-
-const SOURCE_GUARANTEE: &str =
-    "Exactly once: the position in the source and the records it produced commit in one transaction of the topic log.";
-const TOPICS_GUARANTEE: &str =
-    "Exactly once: records and the positions they bring commit in one transaction of the topic log.";
-
-/// What a sink gives, by where its position is kept.
-fn sink_guarantee(guarantee: core::Guarantee) -> &'static str {
-    match guarantee {
-        core::Guarantee::ExactlyOnce => "Exactly once: rows and position commit in one transaction of the target database.",
-        core::Guarantee::AtLeastOnce => {
-            "At least once: Gonvel keeps the position and moves it once the rows are in the target, so a crash in between delivers some again."
-        }
-        core::Guarantee::AtMostOnce => {
-            "At most once: Gonvel keeps the position and moves it before the rows are in the target, so a crash in between loses some."
-        }
+        (core::Wish::Draft, _) => State::Draft,
+        (core::Wish::Delete, Some(State::Retrying)) => State::Retrying,
+        (core::Wish::Stop | core::Wish::Delete, _) => State::Stopped,
+        // one runner let go of it, and the next has not begun yet
+        (_, None | Some(State::Stopped)) => State::Starting,
+        (_, Some(said)) => said,
     }
 }
 
@@ -115,14 +57,14 @@ pub fn connector(connector: &Connector, system: String, quarantined: i64) -> api
         id: connector.id.0,
         name: connector.name.clone(),
         kind: connector.definition.kind().into(),
-        definition: definition(&connector.definition),
+        definition: connector.definition.clone(),
         system,
         condition: condition(connector, lane, connector.lanes.iter().find_map(|l| l.waits.as_ref())),
         deleting: connector.wish == core::Wish::Delete,
         latency_ms: lane.and_then(|l| l.latency_ms),
         lag_ms: lane.and_then(|l| l.lag_ms),
         position: lane.and_then(|l| l.position.clone()),
-        guarantee: guarantee(&connector.definition),
+        guarantee: connector.definition.guarantee(),
         version: connector.version,
         created_at: rfc3339(connector.created_at.timestamp_micros()),
         tables,
@@ -131,28 +73,6 @@ pub fn connector(connector: &Connector, system: String, quarantined: i64) -> api
         passed_over: connector.passed_over,
         notes: lane.map(|l| l.notes.clone()).unwrap_or_default(),
     }
-}
-
-/// What a connector guarantees, and why, in a sentence or two.
-fn guarantee(definition: &core::Definition) -> String {
-    let whole = matches!(definition, core::Definition::Sink(sink) if sink.writes.whole_transactions);
-    let halts = whole || definition.failing().records == core::BadRecords::Halt;
-    let (guarantee, bad) = match definition {
-        core::Definition::Source(source) if source.shape.is_nothing() => return SOURCE_GUARANTEE.into(),
-        core::Definition::Source(_) if halts => (SOURCE_GUARANTEE, "It halts before a row that it cannot shape."),
-        core::Definition::Source(_) => (SOURCE_GUARANTEE, "A row that it cannot shape waits in quarantine by its key."),
-        core::Definition::Topics(_) if halts => (TOPICS_GUARANTEE, "It halts before a record that it cannot shape."),
-        core::Definition::Topics(_) => (TOPICS_GUARANTEE, "A record that it cannot shape waits in quarantine."),
-        core::Definition::Sink(sink) => {
-            let bad = if halts {
-                "It halts before a record that it cannot deliver."
-            } else {
-                "A record that it cannot deliver waits in quarantine."
-            };
-            (sink_guarantee(sink.writes.guarantee), bad)
-        }
-    };
-    format!("{guarantee} {bad}")
 }
 
 /// One lane as people see it.
@@ -167,14 +87,7 @@ fn condition(connector: &Connector, said: Option<&LaneStatus>, waits: Option<&St
     if let Some(waits) = waits.filter(|_| wanted) {
         let reason = Some(waits.clone());
         let lag_records = said.and_then(|l| l.lag_records);
-        return api::Condition {
-            state: api::State::Halted,
-            since: None,
-            reason,
-            retry_at: None,
-            rate_per_s: 0.0,
-            lag_records,
-        };
+        return api::Condition { state: State::Halted, since: None, reason, retry_at: None, rate_per_s: 0.0, lag_records };
     }
     api::Condition {
         state: state(connector, said),

@@ -1,26 +1,16 @@
 //! Who writes and reads a topic.
 
-use gonvel_core::connector::Definition;
 use gonvel_storage::catalog::connectors::Connector;
 
-/// Whether a connector writes (true) or reads (false) a topic; none if it does neither.
-pub(crate) fn writes(connector: &Connector, topic: &str) -> Option<bool> {
-    match &connector.definition {
-        Definition::Source(source) if source.tables.iter().any(|t| t.topic == topic) => Some(true),
-        Definition::Source(source) if source.schema_changes.as_deref() == Some(topic) => Some(true),
-        Definition::Source(_) if connector.found().any(|(_, table)| table.other_end == topic) => Some(true),
-        Definition::Sink(sink) if sink.topics.iter().any(|t| t.topic == topic) => Some(false),
-        Definition::Topics(topics) if topics.carries.iter().any(|t| t.topic == topic) => Some(false),
-        Definition::Topics(topics)
-            if topics.carries.iter().any(|t| t.to == topic || topics.shape.ways(&t.name()).contains(&topic)) =>
-        {
-            Some(true)
-        }
-        _ => None,
-    }
+/// Whether a connector writes or reads a topic.
+pub(crate) fn uses(connector: &Connector, topic: &str) -> bool {
+    connector.writes(topic) || connector.definition.reads(topic)
 }
 
+/// The names of those that write it, and of those that read it.
 pub(crate) fn users(connectors: &[Connector], topic: &str) -> (Vec<String>, Vec<String>) {
-    let those = |wanted| connectors.iter().filter(|c| writes(c, topic) == Some(wanted)).map(|c| c.name.clone()).collect();
-    (those(true), those(false))
+    let names = |those: fn(&Connector, &str) -> bool| {
+        connectors.iter().filter(|c| those(c, topic)).map(|c| c.name.clone()).collect::<Vec<_>>()
+    };
+    (names(Connector::writes), names(|connector, topic| connector.definition.reads(topic)))
 }

@@ -21,7 +21,7 @@ use gonvel_storage::catalog::connectors::Connector;
 use crate::problems::{Body, Path, Query, Refusal};
 use crate::schemas::languages::language;
 use crate::state::ServerState;
-use crate::topic_users::{users, writes};
+use crate::topic_users::{users, uses};
 
 fn presented(settings: &StoredSettings) -> TopicSettings {
     TopicSettings {
@@ -208,17 +208,13 @@ pub(crate) async fn add_partitions(
         );
     }
     let connectors = state.database.connectors().await?;
-    let writers: Vec<ConnectorId> =
-        connectors.iter().filter(|c| writes(c, topic.name.as_str()) == Some(true)).map(|c| c.id).collect();
+    let writers: Vec<ConnectorId> = connectors.iter().filter(|c| c.writes(topic.name.as_str())).map(|c| c.id).collect();
     let grown = match state.database.add_partitions(topic.id, request.partitions, &writers).await {
         Err(PortError::Refused(detail)) => return Err(Refusal::invalid("partitions", detail)),
         grown => grown?,
     };
-    let using: Vec<ConnectorId> = connectors
-        .iter()
-        .filter(|c| c.wish == Wish::Run && writes(c, grown.name.as_str()).is_some())
-        .map(|c| c.id)
-        .collect();
+    let using: Vec<ConnectorId> =
+        connectors.iter().filter(|c| c.wish == Wish::Run && uses(c, grown.name.as_str())).map(|c| c.id).collect();
     state.database.start_anew(&using).await?;
     state.nudge.notify_one();
     Ok(Json(whole(&state, &grown).await?))

@@ -119,11 +119,17 @@ fn programs() -> Result<PathBuf, ClusterError> {
     versions.pop().map(|(_, path)| path).ok_or(ClusterError::NotInstalled)
 }
 
-/// A free port on loopback.
+/// A free port on loopback, of those that the system does not give away by itself (from 32768 on): until it is bound, which for
+/// a server of PostgreSQL is a while, every connection that some other program opens could take one of those.
 ///
 /// # Errors
 /// If none can be bound.
 pub fn free_port() -> io::Result<u16> {
+    let one = || TcpListener::bind(("127.0.0.1", rand::random_range(11_000..32_000)))?.local_addr();
+    (0..100).find_map(|_| one().ok()).map(|address| address.port()).map_or_else(one_given, Ok)
+}
+
+fn one_given() -> io::Result<u16> {
     Ok(TcpListener::bind(("127.0.0.1", 0))?.local_addr()?.port())
 }
 

@@ -155,7 +155,7 @@ export function draftOf(name: string, definition: Definition, systems: readonly 
     ...common,
     ...more,
     kind: 'source',
-    tables: Object.fromEntries(definition.tables.map((t) => [keyOf(t), chosen(t)])),
+    tables: Object.fromEntries((definition.tables ?? []).map((t) => [keyOf(t), chosen(t)])),
     include: (definition.patterns?.include ?? []).join(', '),
     exclude: (definition.patterns?.exclude ?? []).join(', '),
     template: definition.patterns?.topic ?? TEMPLATE,

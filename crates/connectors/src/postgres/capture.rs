@@ -8,9 +8,7 @@ use std::time::{Duration, Instant};
 use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, Origin};
 use gonvel_core::connector::CapturedTable;
 use gonvel_core::loading::{ChangedKeys, Readings};
-use gonvel_core::naming::TopicName;
 use gonvel_core::table::TableSchema;
-use gonvel_core::table_patterns::topic_for;
 use tokio::sync::mpsc;
 use tokio_postgres::Client;
 
@@ -197,12 +195,12 @@ impl Capture {
     /// The place of a table that is captured because of its name, though no one found it when the session began: it was made
     /// since, or is gone by now.
     fn find(&mut self, relation: &Relation) -> Option<usize> {
-        let patterns = self.settings.patterns.as_ref().filter(|p| p.covers(&relation.schema, &relation.name))?;
-        let topic = topic_for(&patterns.topic, &self.settings.address.database, &relation.schema, &relation.name);
-        if TopicName::parse(topic.as_str()).is_err() || self.settings.tables.iter().any(|t| t.topic == topic) {
-            return None;
-        }
-        let found = CapturedTable::whole(&relation.schema, &relation.name, &topic);
+        let settings = &self.settings;
+        let taken = |topic: &str| {
+            settings.tables.iter().any(|t| t.topic == topic) || settings.schema_changes.as_deref() == Some(topic)
+        };
+        let name = (relation.schema.as_str(), relation.name.as_str());
+        let found = settings.patterns.as_ref()?.find(&settings.address.database, name, taken)?.ok()?;
         self.settings.tables.push(found.clone());
         self.found.push(found);
         Some(self.settings.tables.len() - 1)

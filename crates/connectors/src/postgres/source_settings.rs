@@ -24,6 +24,8 @@ pub struct SourceSettings {
     pub tables: Vec<CapturedTable>,
     /// Tables that are captured because of their names: also those that the log still brings though they are gone.
     pub patterns: Option<TablePatterns>,
+    /// The topic that tells changes of their columns, which no table's can be.
+    pub schema_changes: Option<String>,
     /// How the rows that exist are copied.
     pub load: InitialLoad,
     /// Whether a change always brings the whole row, also values that the server did not send because they did not change;

@@ -20,6 +20,7 @@ pub fn settings(cluster: &TestCluster, epoch: i64, tables: &[&str]) -> SourceSet
         address: DatabaseAddress::new("127.0.0.1", cluster.port, "packhouse", OWNER, &cluster.password),
         tables: tables.iter().map(|name| CapturedTable::whole("public", name, name)).collect(),
         patterns: None,
+        schema_changes: None,
         load: InitialLoad::default(),
         whole_rows: false,
         fetches_unsent: false,

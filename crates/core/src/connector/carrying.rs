@@ -12,11 +12,12 @@ use super::DefinitionError;
 pub const MOST_LANES: u32 = 64;
 
 /// Where a connector may run.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Placing {
     /// Labels that a runner must have to carry it.
     #[serde(default, skip_serializing_if = "Labels::is_empty")]
+    #[schema(value_type = std::collections::BTreeMap<String, String>)]
     pub only_where: Labels,
     /// How much of a runner's room each of its lanes takes.
     #[serde(default = "one", skip_serializing_if = "is_one")]
@@ -42,7 +43,7 @@ impl Default for Placing {
 }
 
 /// What becomes of a record that cannot be handled.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum BadRecords {
     /// It waits in quarantine, and what comes after it goes on.
@@ -64,25 +65,29 @@ pub enum Forgotten {
 }
 
 /// What happens when something fails.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields, default)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct Failing {
     /// What becomes of a record that cannot be handled.
+    #[serde(default)]
     pub records: BadRecords,
     /// Records in a row of one lane, all bad, after which it halts all the same.
+    #[serde(default = "usual_in_a_row")]
     pub most_in_a_row: u32,
     /// Bad records of one lane within a minute after which it halts all the same.
+    #[serde(default = "usual_a_minute")]
     pub most_a_minute: u32,
     /// Days that a record stays in quarantine.
+    #[serde(default = "usual_days")]
     pub kept_days: u32,
     /// Tries after which a lane that fails halts; none for as many as it takes.
-    #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub most_tries: Option<u32>,
     /// Minutes of failing after which a lane halts; none for as long as it takes.
-    #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub most_minutes: Option<u32>,
     /// What happens when records were forgotten before they were delivered.
-    #[serde(skip_serializing_if = "is_usual")]
+    #[serde(default, skip_serializing_if = "is_usual")]
     pub forgotten: Forgotten,
 }
 
@@ -91,13 +96,25 @@ fn is_usual(forgotten: &Forgotten) -> bool {
     *forgotten == Forgotten::default()
 }
 
+fn usual_in_a_row() -> u32 {
+    100
+}
+
+fn usual_a_minute() -> u32 {
+    1_000
+}
+
+fn usual_days() -> u32 {
+    30
+}
+
 impl Default for Failing {
     fn default() -> Self {
         Self {
             records: BadRecords::default(),
-            most_in_a_row: 100,
-            most_a_minute: 1_000,
-            kept_days: 30,
+            most_in_a_row: usual_in_a_row(),
+            most_a_minute: usual_a_minute(),
+            kept_days: usual_days(),
             most_tries: None,
             most_minutes: None,
             forgotten: Forgotten::default(),

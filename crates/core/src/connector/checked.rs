@@ -2,7 +2,7 @@
 
 use super::definition::{Definition, Deletes, SinkDefinition, SourceDefinition, Start, TargetRows, TopicsDefinition};
 use super::error::DefinitionError;
-use super::{carrying, existing_checked, ways};
+use super::{Carries, carrying, existing_checked, ways};
 use crate::event_rows::{EventRows, check_apart};
 use crate::naming::{ConnectorId, ConnectorName, TopicName};
 
@@ -39,6 +39,7 @@ impl ValidConnector {
             }
             Definition::Topics(topics) => {
                 check_topics(topics)?;
+                check_no_circle(&definition)?;
                 of_read(&definition)
             }
         };
@@ -190,6 +191,15 @@ fn check_sink(sink: &SinkDefinition) -> Result<(), DefinitionError> {
     }
 }
 
+fn check_no_circle(definition: &Definition) -> Result<(), DefinitionError> {
+    let carries = definition.carries();
+    let mut written = carries.iter().flat_map(Carries::known_places);
+    match written.find(|to| definition.reads(to)) {
+        Some(same) => Err(DefinitionError::Circle(same.to_owned())),
+        None => Ok(()),
+    }
+}
+
 fn check_topics(topics: &TopicsDefinition) -> Result<(), DefinitionError> {
     if topics.carries.is_empty() {
         return Err(DefinitionError::NoTopics);
@@ -218,12 +228,6 @@ fn check_topics(topics: &TopicsDefinition) -> Result<(), DefinitionError> {
                 "a step routes its rows, and they are to be written under one schema: let a connector of its own fit each";
             return Err(DefinitionError::Rows { topic: carried.topic.clone(), finding: finding.into() });
         }
-    }
-    let outputs = topics.carries.iter().map(|c| c.to.clone());
-    let routed =
-        topics.carries.iter().flat_map(|c| topics.shape.ways(&c.name()).into_iter().map(str::to_owned).collect::<Vec<_>>());
-    if let Some(same) = outputs.chain(routed).find(|to| topics.carries.iter().any(|c| c.topic == *to)) {
-        return Err(DefinitionError::Circle(same));
     }
     match &topics.start {
         Some(Start::Position { .. } | Start::Connector { .. }) => {

@@ -1,6 +1,7 @@
 //! What a connector is asked to do, as a person gives it.
 
 use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
 use uuid::Uuid;
 
 use super::carrying::{Failing, Placing};
@@ -11,7 +12,7 @@ use crate::shape::Shapes;
 use crate::table_patterns::TablePatterns;
 
 /// A table that a source captures, and the topic it writes.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct CapturedTable {
     /// Schema in the source.
@@ -53,7 +54,7 @@ impl CapturedTable {
 }
 
 /// A topic that a sink reads, and the table it writes.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct DeliveredTopic {
     /// The topic.
@@ -80,7 +81,7 @@ impl DeliveredTopic {
 }
 
 /// How the rows that exist when a source connector starts are copied.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct InitialLoad {
     /// Whether they are; otherwise only what changes from then on is captured.
@@ -109,7 +110,7 @@ impl Default for InitialLoad {
 }
 
 /// What a source's values hold.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum ValueForm {
     /// The whole change: kind, the row after and before it, origin.
@@ -120,7 +121,7 @@ pub enum ValueForm {
 }
 
 /// How a source's keys and values are written.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Encoding {
     /// Avro's single-object encoding.
@@ -131,7 +132,7 @@ pub enum Encoding {
 }
 
 /// How a source writes its records.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Values {
     /// What they hold.
@@ -143,7 +144,7 @@ pub struct Values {
 }
 
 /// Where to begin in one partition.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct StartOffset {
     /// The topic.
@@ -154,14 +155,14 @@ pub struct StartOffset {
     pub offset: i64,
 }
 
-/// Where a connector begins when it first starts; another connector is named by its id, or in a manifest by its name.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(tag = "at", rename_all = "lowercase")]
+/// Where a connector begins when it first starts.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "at", rename_all = "lowercase", deny_unknown_fields)]
 pub enum Start<C = Uuid> {
     /// With what is kept longest.
-    Earliest,
+    Earliest {},
     /// With what comes next.
-    Latest,
+    Latest {},
     /// With the first change or record at a time or after it.
     Time {
         /// RFC 3339.
@@ -180,34 +181,24 @@ pub enum Start<C = Uuid> {
     /// Where another connector stands.
     Connector {
         /// The other connector.
+        #[schema(value_type = Uuid)]
         connector: C,
     },
 }
 
-impl<C> Start<C> {
-    /// The same with the other connector named in another way.
-    ///
-    /// # Errors
-    /// Those of `name`.
-    pub fn rename<D, E>(self, name: impl FnOnce(C) -> Result<D, E>) -> Result<Start<D>, E> {
-        Ok(match self {
-            Self::Earliest => Start::Earliest,
-            Self::Latest => Start::Latest,
-            Self::Time { time } => Start::Time { time },
-            Self::Position { position } => Start::Position { position },
-            Self::Offsets { offsets } => Start::Offsets { offsets },
-            Self::Connector { connector } => Start::Connector { connector: name(connector)? },
-        })
-    }
-}
+/// What the interface's description is made of: ids are text with a format there.
+type Described = Start<String>;
 
 /// A connector that carries changes of tables into topics.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct SourceDefinition {
+#[schema(bound = "")]
+pub struct SourceDefinition<C = Uuid> {
     /// The connection it reads through.
-    pub connection: Uuid,
+    #[schema(value_type = Uuid)]
+    pub connection: C,
     /// The tables that were chosen one by one.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub tables: Vec<CapturedTable>,
     /// Tables that are captured because of their names, also those made later.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -215,17 +206,18 @@ pub struct SourceDefinition {
     /// Partitions for the topics it makes.
     pub partitions: i32,
     /// How the rows that exist are copied.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "is_default")]
     pub load: InitialLoad,
     /// What becomes of rows that are in its topics already when it begins; none if that was not said, and they are kept.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub existing_rows: Option<ExistingRows>,
     /// How its records are written.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "is_default")]
     pub values: Values,
     /// Where it begins; none for now.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub start: Option<Start>,
+    #[schema(value_type = Option<Described>)]
+    pub start: Option<Start<C>>,
     /// The topic for changes of the tables' columns; none where they are not told.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub schema_changes: Option<String>,
@@ -273,7 +265,7 @@ impl SourceDefinition {
 }
 
 /// What a sink's table holds.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum TargetRows {
     /// The rows as they are now, by key.
@@ -288,7 +280,7 @@ pub enum TargetRows {
 }
 
 /// What becomes of a row in the target when it is deleted in the source.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Deletes {
     /// It goes there as well.
@@ -301,7 +293,7 @@ pub enum Deletes {
 }
 
 /// What a sink does by itself when the columns of its topics change.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum TargetColumns {
     /// Nothing: what the target lacks is left out, and the statement is shown.
@@ -314,7 +306,7 @@ pub enum TargetColumns {
 }
 
 /// How often a record reaches the target whatever fails, by where and when the position is kept.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Guarantee {
     /// Neither lost nor doubled: the position is kept in the target, in the rows' own transaction.
@@ -335,7 +327,7 @@ impl Guarantee {
 }
 
 /// How a sink writes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Writes {
     /// What the tables hold.
@@ -364,22 +356,25 @@ impl Writes {
 }
 
 /// A connector that carries topics into tables.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct SinkDefinition {
+#[schema(bound = "")]
+pub struct SinkDefinition<C = Uuid> {
     /// The connection it writes through.
-    pub connection: Uuid,
+    #[schema(value_type = Uuid)]
+    pub connection: C,
     /// What it delivers.
     pub topics: Vec<DeliveredTopic>,
     /// How it writes.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "is_default")]
     pub writes: Writes,
     /// What becomes of rows that are in its tables already when it begins; none if that was not said, and they are kept.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub existing_rows: Option<ExistingRows>,
     /// Where it begins; none for the oldest records.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub start: Option<Start>,
+    #[schema(value_type = Option<Described>)]
+    pub start: Option<Start<C>>,
     /// What happens to rows on their way, by topic.
     #[serde(default, skip_serializing_if = "is_default")]
     pub shape: Shapes,
@@ -409,7 +404,7 @@ impl SinkDefinition {
 }
 
 /// A topic that is read, and the topic that its rows go to.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct CarriedTopic {
     /// The topic that is read.
@@ -450,19 +445,21 @@ pub struct ReadTopic<'d> {
 }
 
 /// A connector that carries topics into topics.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct TopicsDefinition {
+#[schema(bound = "")]
+pub struct TopicsDefinition<C = Uuid> {
     /// What it carries.
     pub carries: Vec<CarriedTopic>,
     /// Partitions for the topics it makes.
     pub partitions: i32,
     /// How its records are written.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "is_default")]
     pub values: Values,
     /// Where it begins; none for the oldest records.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub start: Option<Start>,
+    #[schema(value_type = Option<Described>)]
+    pub start: Option<Start<C>>,
     /// What happens to rows on their way, by the topic that is read.
     #[serde(default, skip_serializing_if = "is_default")]
     pub shape: Shapes,
@@ -484,7 +481,7 @@ impl TopicsDefinition {
 }
 
 /// What a connector is to do, as given by a person.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "kind", rename_all = "lowercase")]
 pub enum Definition {
     /// Carries changes of tables into topics.

@@ -1,5 +1,6 @@
 //! Connectors: what one is asked to do, when that is valid, and the states of its life.
 
+mod carries;
 mod carrying;
 mod checked;
 mod definition;
@@ -7,20 +8,26 @@ pub mod edit;
 mod error;
 mod existing;
 mod existing_checked;
+mod found;
 mod growing;
+mod guarantee;
+mod referring;
 mod ways;
 
 use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
 
+pub use carries::Carries;
 pub use carrying::*;
 pub use checked::ValidConnector;
 pub use definition::*;
 pub use error::DefinitionError;
 pub use existing::{ExistingRows, check_rows_there};
 pub use existing_checked::may_load_so;
+pub use referring::Refer;
 
 /// A state of a connector or lane, in the order of a normal life and then those when something is wrong.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum State {
     /// Saved, not valid or not yet asked to run.

@@ -23,19 +23,9 @@ impl DeliveredTopic {
     }
 }
 
-/// What is carried, with where it goes unless it is routed.
-fn places(definition: &Definition) -> Vec<(String, String)> {
-    match definition {
-        Definition::Source(source) => source.tables.iter().map(|t| (t.qualified(), t.topic.clone())).collect(),
-        Definition::Sink(_) | Definition::Topics(_) => {
-            definition.read_topics().into_iter().map(|read| (read.name, read.to)).collect()
-        }
-    }
-}
-
 /// Checks where rows are routed, and that nothing is looked up in what is written.
 pub(super) fn check(definition: &Definition) -> Result<(), DefinitionError> {
-    let places = places(definition);
+    let places: Vec<(String, String)> = definition.carries().into_iter().map(|carried| (carried.name, carried.to)).collect();
     // by whom, and by which way if it is not where its rows go anyway
     let mut taken: HashMap<String, (&str, Option<&str>)> =
         places.iter().map(|(name, place)| (place.clone(), (name.as_str(), None))).collect();

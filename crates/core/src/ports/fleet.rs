@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use async_trait::async_trait;
 use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
 
 use super::{HeldLane, PortError};
 use crate::change::KindCounts;
@@ -197,7 +198,7 @@ pub struct Deed<'a> {
 }
 
 /// Whether sessions are encrypted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum TlsMode {
     /// Never.

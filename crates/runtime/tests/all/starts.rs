@@ -60,11 +60,11 @@ async fn a_source_begins_where_it_is_told_as_far_as_a_slot_keeps_the_log() {
     insert(&source, 3).await;
 
     let starts = [
-        ("earliest", Some(Start::Earliest), vec![2, 3, 4, 5]),
+        ("earliest", Some(Start::Earliest {}), vec![2, 3, 4, 5]),
         ("time", Some(Start::Time { time }), vec![3, 4, 5]),
         ("position", Some(Start::Position { position }), vec![3, 4, 5]),
         ("other", Some(Start::Connector { connector: first.0 }), vec![2, 3, 4, 5]),
-        ("latest", Some(Start::Latest), vec![4, 5]),
+        ("latest", Some(Start::Latest {}), vec![4, 5]),
     ];
     let mut made = Vec::new();
     for (name, start, _) in &starts {
@@ -85,7 +85,7 @@ async fn a_source_begins_where_it_is_told_as_far_as_a_slot_keeps_the_log() {
     }
 
     // a table that the lender did not capture, and a position that no slot keeps
-    let mut more = definition("more", Some(Start::Earliest), &base);
+    let mut more = definition("more", Some(Start::Earliest {}), &base);
     more.tables = world.source(&["rooms"], 1).await.tables;
     let id = world.connector("more", more).await;
     let reason = world.until_state(id, State::Halted).await;
@@ -153,8 +153,8 @@ async fn a_sink_begins_where_it_is_told() {
     let offsets = vec![StartOffset { topic: "packhouse.bins".into(), partition: 0, offset: 1 }];
     let mut made = Vec::new();
     let starts = [
-        ("earliest", Some(Start::Earliest), vec![1, 2, 3, 4, 5, 6, 7]),
-        ("latest", Some(Start::Latest), vec![6, 7]),
+        ("earliest", Some(Start::Earliest {}), vec![1, 2, 3, 4, 5, 6, 7]),
+        ("latest", Some(Start::Latest {}), vec![6, 7]),
         ("time", Some(Start::Time { time }), vec![4, 5, 6, 7]),
         ("offsets", Some(Start::Offsets { offsets }), vec![2, 3, 4, 5, 6, 7]),
     ];

@@ -29,7 +29,7 @@ pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<R
         let lane = |&(connector, lane, weight): &(_, i32, u32)| {
             let found = by_id.get(&connector)?;
             let state = found.lanes.iter().find(|l| l.lane == lane).map(|l| presenting::lane_of(found, l).condition.state);
-            let state = state.unwrap_or(gonvel_http_api::State::Starting);
+            let state = state.unwrap_or(gonvel_core::connector::State::Starting);
             Some(CarriedLane { connector: connector.0, name: found.name.clone(), lane, weight, state })
         };
         Runner {

@@ -24,7 +24,6 @@ use crate::preflights;
 use crate::problems::{Body, Path, Refusal};
 use crate::records::Newest;
 use crate::state::ServerState;
-use crate::topic_users::writes;
 
 /// Records of a topic that a draft is tried on.
 const TRIED: usize = 10_000;
@@ -98,20 +97,21 @@ async fn affected(
     let (old, drafted) = (latest.and_then(|v| columns(&v.text)), columns(&new.text).filter(|_| value));
     let unread = changed.iter().any(|d| !d.past_reads.is_empty());
     for connector in state.database.connectors().await? {
-        match (writes(&connector, &binding.topic), &connector.definition) {
-            (Some(true), definition) => {
+        let reads = connector.definition.reads(&binding.topic);
+        match &connector.definition {
+            definition if !reads && connector.writes(&binding.topic) => {
                 let meaning = "goes on writing by the columns of its rows, and registers its versions by itself; this version is for other writers";
                 out.push(say(definition.kind(), &connector.name, meaning.to_owned(), None));
             }
-            (Some(false), definition) if reads_events(definition, &binding.topic) => {
+            definition if reads_events(definition, &binding.topic) => {
                 let meaning = "goes on reading the columns that it was given: try them on records of the new version";
                 out.push(say(definition.kind(), &connector.name, meaning.to_owned(), None));
             }
-            (Some(false), definition @ (Definition::Sink(_) | Definition::Topics(_))) if value && drafted.is_none() => {
+            definition if reads && value && drafted.is_none() => {
                 let meaning = "could not carry its records: they would be neither changes nor rows of a table";
                 out.push(say(definition.kind(), &connector.name, meaning.to_owned(), None));
             }
-            (Some(false), definition @ Definition::Sink(_)) if value => {
+            definition @ Definition::Sink(_) if reads && value => {
                 let shape = drafted.clone().map(|table| (binding.topic.clone(), table));
                 let report = preflights::check_shaped(state, definition, Some(connector.id), shape).await;
                 let found: Vec<preflight::Check> = match report {

@@ -23,7 +23,6 @@ use gonvel_shape::run::Context;
 use gonvel_shape::tools::Tools;
 
 use crate::event_rows::{newest_rows, rows_of};
-use crate::presenting;
 use crate::problems::Refusal;
 use crate::quarantine::asked;
 use crate::records::{NoChanges, newest_changes};
@@ -68,7 +67,7 @@ pub(super) async fn rows(state: &ServerState, from: &RowsFrom, most: usize) -> R
         }
         RowsFrom::Table { connection, table } => {
             let address = state.database.address(*connection).await?;
-            let batch = systems::rows(&address, &presenting::asked_table(table), most).await?;
+            let batch = systems::rows(&address, table, most).await?;
             let none = batch.is_empty().then(|| "the table has no rows".to_owned());
             let table = batch.table.clone();
             Ok(Rows { name: table.qualified(), table, batch: Some(batch), none })

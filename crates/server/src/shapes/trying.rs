@@ -22,7 +22,6 @@ use gonvel_shape::ty::Ty;
 
 use super::rows::{Rows, context_with, made, own, rows};
 use super::{found, shown};
-use crate::presenting;
 use crate::problems::{Body, Refusal};
 use crate::schemas::checking::next_version;
 use crate::state::ServerState;
@@ -95,7 +94,7 @@ pub(crate) async fn try_shape(
     let unread = looked_into.unread.clone();
     let mut context = context_with(&state, own(&state).await?, std::mem::take(&mut looked_into.rows));
     let topic = request.topic.clone();
-    let values = presenting::asked_values(request.values);
+    let values = request.values;
     // working it out is work for the processor: the threads that answer requests must not wait for it
     let worked = tokio::task::spawn_blocking(move || {
         let (mut tried, output) = tried(&request, &name, &table, &batches, &mut context, none);

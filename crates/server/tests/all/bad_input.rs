@@ -445,3 +445,37 @@ fn the_openapi_document_in_docs_is_the_server_s() {
     let kept = std::fs::read_to_string(path).unwrap();
     assert!(kept.trim() == gonvel_server::openapi_json().trim(), "docs/openapi.json is not current: run make openapi");
 }
+
+/// By a validator that nobody here wrote: what the server takes and what it refuses is what its document says.
+#[test]
+fn the_document_takes_the_definitions_that_the_server_takes_and_no_other_fields() {
+    let document: Value = serde_json::from_str(&gonvel_server::openapi_json()).unwrap();
+    let schema = json!({"$ref": "#/components/schemas/Definition", "components": document["components"]});
+    let validator = jsonschema::draft202012::new(&schema).unwrap();
+    let connection = "00000000-0000-0000-0000-000000000000";
+    let bins = json!({"schema": "public", "table": "bins", "topic": "bins"});
+    let source = json!({"kind": "source", "connection": connection, "tables": [bins], "partitions": 1});
+    let sink = json!({"kind": "sink", "connection": connection, "topics": [bins], "start": {"at": "latest"}});
+    let topics = json!({"kind": "topics", "carries": [{"topic": "bins", "to": "lots"}], "partitions": 1});
+    let taken = |definition: &Value| {
+        let said = validator.is_valid(definition);
+        let read = serde_json::from_value::<gonvel_http_api::Definition>(definition.clone());
+        assert_eq!(said, read.is_ok(), "{definition:#}\n{read:?}");
+        said
+    };
+    for definition in [&source, &sink, &topics] {
+        assert!(taken(definition), "{definition:#}");
+        for within in ["", "/tables/0", "/topics/0", "/carries/0", "/start"] {
+            let mut more = definition.clone();
+            let Some(object) = more.pointer_mut(within).and_then(Value::as_object_mut) else { continue };
+            object.insert("colour".into(), json!("red"));
+            // a start is one of several, which the document does not close
+            let read = serde_json::from_value::<gonvel_http_api::Definition>(more.clone());
+            assert!(read.is_err(), "{more:#}");
+            assert!(within == "/start" || !taken(&more), "{more:#}");
+        }
+        let mut other = definition.clone();
+        other["kind"] = json!("reader");
+        assert!(!taken(&other));
+    }
+}

@@ -19,3 +19,4 @@ mod retries;
 mod schemas_api;
 mod shapes_api;
 mod support;
+mod topic_users;

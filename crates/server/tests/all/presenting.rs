@@ -5,9 +5,8 @@ use gonvel_core::naming::{Offset, PartitionId};
 use gonvel_core::ports::{LaneStatus, TableProgress};
 use gonvel_core::record::{Record, StoredRecord};
 use gonvel_core::table_patterns::TablePatterns;
-use gonvel_http_api as api;
 use gonvel_http_api::Order;
-use gonvel_server::inner::{asked_definition, connector, definition, merged};
+use gonvel_server::inner::{connector, merged};
 use gonvel_storage::catalog::connectors::{CarriedLane, Connector};
 use uuid::Uuid;
 
@@ -37,12 +36,12 @@ fn a_lane_that_nobody_carries_needs_a_person_whatever_it_said_last() {
     use gonvel_core::connector::{State, Wish};
     let why = "no runner has site=packhouse";
     let nobody = seen(Wish::Run, vec![lane(State::Following, None), lane(State::Following, Some(why))]);
-    assert_eq!(nobody, (api::State::Halted, Some(why.into()), 0.0));
-    assert_eq!(seen(Wish::Stop, vec![lane(State::Stopped, Some(why))]), (api::State::Stopped, None, 40.0));
+    assert_eq!(nobody, (State::Halted, Some(why.into()), 0.0));
+    assert_eq!(seen(Wish::Stop, vec![lane(State::Stopped, Some(why))]), (State::Stopped, None, 40.0));
     // on its way from one runner to another
-    assert_eq!(seen(Wish::Run, vec![lane(State::Stopped, None)]).0, api::State::Starting);
-    assert_eq!(seen(Wish::Run, vec![lane(State::Following, None)]), (api::State::Following, None, 40.0));
-    assert_eq!(seen(Wish::Run, vec![]).0, api::State::Starting);
+    assert_eq!(seen(Wish::Run, vec![lane(State::Stopped, None)]).0, State::Starting);
+    assert_eq!(seen(Wish::Run, vec![lane(State::Following, None)]), (State::Following, None, 40.0));
+    assert_eq!(seen(Wish::Run, vec![]).0, State::Starting);
 }
 
 #[test]
@@ -75,56 +74,6 @@ fn a_table_of_an_earlier_version_is_not_shown_though_a_lane_still_says_it() {
     assert_eq!(seen(None), ["public.orchardists", "public.blocks"]);
     let site = TablePatterns { include: vec!["site.*".into()], exclude: vec![], topic: "{table}".into() };
     assert_eq!(seen(Some(site)), ["public.orchardists", "public.blocks", "site.hail"]);
-}
-
-#[test]
-fn both_forms_of_a_definition_say_the_same() {
-    let table = core::CapturedTable {
-        leave_out: vec!["remark".into()],
-        key: vec!["id".into()],
-        load_where: Some("true".into()),
-        ..core::CapturedTable::whole("public", "bins", "bins")
-    };
-    let patterns = TablePatterns { include: vec!["*".into()], exclude: vec!["x".into()], topic: "{table}".into() };
-    let starts = [
-        core::Start::Earliest,
-        core::Start::Latest,
-        core::Start::Time { time: "2026-11-25T06:00:00Z".into() },
-        core::Start::Position { position: "0/1".into() },
-        core::Start::Offsets { offsets: vec![core::StartOffset { topic: "bins".into(), partition: 0, offset: 7 }] },
-        core::Start::Connector { connector: Uuid::max() },
-    ];
-    for start in starts {
-        let source = core::SourceDefinition {
-            patterns: Some(patterns.clone()),
-            load: core::InitialLoad { rows: false, rows_per_second: Some(9), chunks: 4 },
-            values: core::Values { form: core::ValueForm::Row, encoding: core::Encoding::Json },
-            existing_rows: Some(core::ExistingRows::Compare),
-            start: Some(start.clone()),
-            schema_changes: Some("changes".into()),
-            ..core::SourceDefinition::of(Uuid::nil(), vec![table.clone()], 3)
-        };
-        let topic = core::DeliveredTopic { topic: "bins".into(), schema: "public".into(), table: "bins".into(), rows: None };
-        let mut sink = core::SinkDefinition::of(Uuid::nil(), vec![topic]);
-        (sink.start, sink.existing_rows) = (Some(start), Some(core::ExistingRows::Empty));
-        for rows in
-            [core::TargetRows::Current, core::TargetRows::Appended, core::TargetRows::Changes, core::TargetRows::History]
-        {
-            for deletes in [core::Deletes::Applied, core::Deletes::Marked, core::Deletes::Ignored] {
-                for columns in [core::TargetColumns::Ask, core::TargetColumns::Add, core::TargetColumns::Widen] {
-                    for guarantee in
-                        [core::Guarantee::ExactlyOnce, core::Guarantee::AtLeastOnce, core::Guarantee::AtMostOnce]
-                    {
-                        sink.writes = core::Writes { rows, deletes, columns, whole_transactions: true, guarantee };
-                        let whole = core::Definition::from(sink.clone());
-                        assert_eq!(asked_definition(&definition(&whole)), whole);
-                    }
-                }
-            }
-        }
-        let whole = core::Definition::from(source);
-        assert_eq!(asked_definition(&definition(&whole)), whole);
-    }
 }
 
 fn partition(times: &[i64]) -> Vec<StoredRecord> {

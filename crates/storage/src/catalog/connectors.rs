@@ -73,6 +73,12 @@ impl Connector {
         let finds = |name: &String| matches!(&self.definition, Definition::Source(source) if source.finds(name));
         self.said().flat_map(|lane| &lane.tables).filter(move |(name, _)| finds(name))
     }
+
+    /// Whether it writes a topic: by its definition, or for a table that it found by its name.
+    #[must_use]
+    pub fn writes(&self, topic: &str) -> bool {
+        self.definition.writes(topic) || self.found().any(|(_, table)| table.other_end == topic)
+    }
 }
 
 pub(super) fn wish_of(word: &str) -> Wish {
@@ -481,14 +487,8 @@ pub(super) async fn connector(database: &Database, id: ConnectorId) -> Result<Op
 
 /// The source that writes a topic: by its definition, or, where its tables are found by their names, by what its lane says.
 pub(super) async fn source_of(database: &Database, topic: &str) -> Result<Option<ConnectorId>, PortError> {
-    let writes = |connector: &Connector| match &connector.definition {
-        Definition::Source(source) => {
-            source.tables.iter().any(|t| t.topic == topic)
-                || connector.said().flat_map(|l| l.tables.values()).any(|t| t.other_end == topic)
-        }
-        Definition::Sink(_) | Definition::Topics(_) => false,
-    };
-    Ok(database.connectors().await?.iter().find(|c| writes(c)).map(|c| c.id))
+    let writes = |connector: &&Connector| matches!(connector.definition, Definition::Source(_)) && connector.writes(topic);
+    Ok(database.connectors().await?.iter().find(writes).map(|c| c.id))
 }
 
 pub(super) async fn reloads(database: &Database, id: ConnectorId, after: i64) -> Result<Vec<Reload>, PortError> {

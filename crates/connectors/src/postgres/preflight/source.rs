@@ -150,7 +150,7 @@ async fn found_by_name(asked: &mut Asked<'_>, patterns: &TablePatterns) -> Resul
 
 /// Whether the server still keeps the log from where it is to begin.
 async fn beginning(asked: &mut Asked<'_>, start: Option<&Start>) -> Result<(), ConnectorError> {
-    let Some(start) = start.filter(|s| !matches!(s, Start::Latest)) else { return Ok(()) };
+    let Some(start) = start.filter(|s| !matches!(s, Start::Latest {})) else { return Ok(()) };
     let rows = asked
         .rows(
             "SELECT slot_name::text, confirmed_flush_lsn::text FROM pg_replication_slots
