@@ -74,6 +74,10 @@ export const router = createBrowserRouter([
         lazy: async () => ({ Component: (await import('./features/runners/RunnersPage')).RunnersPage }),
       },
       {
+        path: 'manifests',
+        lazy: async () => ({ Component: (await import('./features/manifests/ManifestsPage')).ManifestsPage }),
+      },
+      {
         path: 'connections',
         lazy: async () => ({ Component: (await import('./features/connections/ConnectionsPage')).ConnectionsPage }),
       },

@@ -1,6 +1,6 @@
-import AxeBuilder from '@axe-core/playwright';
 import { expect, type Page } from '@playwright/test';
 
+import { accessible } from '../support/accessible';
 import { withDemo } from '../support/demo';
 
 const test = withDemo();
@@ -21,15 +21,6 @@ const crowd = `
         jsonb_build_array(jsonb_build_object('topic', 'orchard.row-' || n, 'schema', 'public', 'table', 'row_' || n))), 'draft'
     FROM generate_series(1, 300) n, connections c WHERE c.name = 'settlement';
   INSERT INTO lanes (connector_id, lane) SELECT id, 0 FROM connectors ON CONFLICT DO NOTHING`;
-
-async function accessible(page: Page) {
-  // there are no frames, for which it would open a page of its own each time
-  const found = await new AxeBuilder({ page })
-    .setLegacyMode()
-    .options({ runOnly: ['wcag2a', 'wcag2aa'], resultTypes: ['violations'] })
-    .analyze();
-  expect(found.violations.map((v) => `${v.id}: ${v.nodes.map((n) => n.target.join(' ')).join(', ')}`)).toEqual([]);
-}
 
 async function noSidewaysScroll(page: Page) {
   const wider = await page.evaluate(() => document.documentElement.scrollWidth - document.documentElement.clientWidth);
@@ -52,6 +43,7 @@ test('every view is accessible in light and dark', async ({ page }) => {
     '/readers',
     '/quarantine',
     '/runners',
+    '/manifests',
     `/connectors/${connectors[0]?.id}/log`,
     `/connectors/${connectors[0]?.id}/positions`,
     `/connectors/${connectors[0]?.id}/history`,

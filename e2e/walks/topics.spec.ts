@@ -1,19 +1,14 @@
 import { execFileSync } from 'node:child_process';
 import { readFileSync } from 'node:fs';
 
-import AxeBuilder from '@axe-core/playwright';
 import { expect, type Page } from '@playwright/test';
 
+import { accessible } from '../support/accessible';
 import { type Demo, withDemo } from '../support/demo';
 
 const test = withDemo('--empty');
 
 test.describe.configure({ mode: 'serial' });
-
-async function accessible(page: Page) {
-  const found = await new AxeBuilder({ page }).withTags(['wcag2a', 'wcag2aa']).analyze();
-  expect(found.violations.map((v) => `${v.id}: ${v.nodes.map((n) => n.target.join(' ')).join(', ')}`)).toEqual([]);
-}
 
 /** What a topic holds is as old as its records, as if each had been appended when it happened. */
 function appendedAsItHappened(demo: Demo, topic: string) {

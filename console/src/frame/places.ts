@@ -26,6 +26,9 @@ export const GROUPS: { name: string; places: Place[] }[] = [
   },
   {
     name: 'Run',
-    places: [{ to: '/runners', label: 'Runners', says: 'Who carries which lanes, and how much room is left' }],
+    places: [
+      { to: '/runners', label: 'Runners', says: 'Who carries which lanes, and how much room is left' },
+      { to: '/manifests', label: 'Manifests', says: 'The installation as text: export it, apply it' },
+    ],
   },
 ];

@@ -87,6 +87,11 @@ impl Client {
         self.parsed(answer).await
     }
 
+    pub(crate) async fn text(&self, path: &str, query: &[(&str, String)]) -> Result<String, CommandError> {
+        let answer = self.send(Method::GET, path, query, |r| r).await?;
+        answer.text().await.map_err(|e| self.unreachable(&e))
+    }
+
     pub(crate) async fn post<B: Serialize, T: DeserializeOwned>(&self, path: &str, body: &B) -> Result<T, CommandError> {
         let answer = self.send(Method::POST, path, &[], |r| r.json(body)).await?;
         self.parsed(answer).await

@@ -38,6 +38,9 @@ pub enum CommandError {
     /// What was looked at does not pass.
     #[error("{0}")]
     Refused(String),
+    /// There is something to do, and it was only to be told.
+    #[error("nothing was done: it was only to be told")]
+    Differs,
     /// Something that cannot go on as it is.
     #[error("{0}")]
     Failed(String),
@@ -60,6 +63,7 @@ impl CommandError {
             Self::Problem(problem) if problem.status < 500 => 4,
             Self::Missing(_) => 3,
             Self::Refused(_) => 4,
+            Self::Differs => 6,
             Self::Problem(_) | Self::Unreachable { .. } => 5,
             Self::File { .. } | Self::Output(_) | Self::Failed(_) => 1,
         }

@@ -1,7 +1,7 @@
 //! The command line: topics, records and readers of a running server, over its HTTP interface.
 //!
 //! Tables for people, `--output json` for scripts. Exit codes: 0 done, 1 another failure, 2 wrong arguments, 3 not there,
-//! 4 refused, 5 the server does not answer.
+//! 4 refused, 5 the server does not answer, 6 there is something to do that was only to be told.
 
 mod client;
 mod connector_named;
@@ -9,6 +9,7 @@ mod connectors;
 mod context;
 mod error;
 mod fleet;
+mod installation;
 mod moving;
 mod quarantine;
 mod readers;
@@ -83,6 +84,24 @@ pub enum ClientCommand {
         #[command(subcommand)]
         command: fleet::FleetCommand,
     },
+    /// Make an installation what manifests say: shows first what that does.
+    Apply {
+        /// Which server.
+        #[command(flatten)]
+        context: Context,
+        /// What, and how.
+        #[command(flatten)]
+        arguments: installation::ApplyArguments,
+    },
+    /// Write an installation as manifests.
+    Export {
+        /// Which server.
+        #[command(flatten)]
+        context: Context,
+        /// Where to.
+        #[command(flatten)]
+        arguments: installation::ExportArguments,
+    },
     /// Check that every source and sink goes on from where it stands, after Gonvel's own database was restored.
     CheckRestored {
         /// Which server.
@@ -111,6 +130,12 @@ pub async fn run(command: ClientCommand) -> ExitCode {
             in_context(&context, async |c| connectors::run(&c, command).await).await
         }
         ClientCommand::Fleet { context, command } => in_context(&context, async |c| fleet::run(&c, command).await).await,
+        ClientCommand::Apply { context, arguments } => {
+            in_context(&context, async |c| installation::apply(&c, &arguments).await).await
+        }
+        ClientCommand::Export { context, arguments } => {
+            in_context(&context, async |c| installation::export(&c, &arguments).await).await
+        }
         ClientCommand::CheckRestored { context } => in_context(&context, async |c| restored::check(&c).await).await,
         ClientCommand::Quarantine { context, command } => {
             in_context(&context, async |c| quarantine::run(&c, command).await).await

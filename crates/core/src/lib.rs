@@ -20,6 +20,7 @@ pub mod event_rows;
 pub mod failure;
 pub mod fitting;
 pub mod fold;
+pub mod installation;
 pub mod json_place;
 pub mod latest_per_key;
 pub mod loading;

@@ -3,19 +3,141 @@
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
-use crate::connector::{Definition, Refer, SinkDefinition, SourceDefinition, TopicsDefinition};
+use crate::connector::{Definition, Refer, SinkDefinition, SourceDefinition, Start, TopicsDefinition, Wish};
+use crate::shape::Shapes;
+
+/// What is wished of a connector, as a word for its state.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Wished {
+    /// It runs.
+    Running,
+    /// It is held where it is.
+    Paused,
+    /// It does not run; its place in its system is kept.
+    Stopped,
+    /// It did not start yet.
+    Draft,
+}
+
+impl Wished {
+    /// The wish that it stands for.
+    #[must_use]
+    pub fn wish(self) -> Wish {
+        match self {
+            Self::Running => Wish::Run,
+            Self::Paused => Wish::Pause,
+            Self::Stopped => Wish::Stop,
+            Self::Draft => Wish::Draft,
+        }
+    }
+
+    /// The word for a wish; none for a connector that is being deleted.
+    #[must_use]
+    pub fn of(wish: Wish) -> Option<Self> {
+        match wish {
+            Wish::Run => Some(Self::Running),
+            Wish::Pause => Some(Self::Paused),
+            Wish::Stop => Some(Self::Stopped),
+            Wish::Draft => Some(Self::Draft),
+            Wish::Delete => None,
+        }
+    }
+}
 
 /// A connector's manifest.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-struct Manifest {
-    connector: String,
+pub struct ConnectorText {
+    /// Its name.
+    pub connector: String,
+    /// What is wished of it; without it a new one runs, and one that is there goes on as it does.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    source: Option<SourceDefinition<String>>,
+    pub state: Option<Wished>,
+    /// What it does, if it is a source.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    sink: Option<SinkDefinition<String>>,
+    pub source: Option<SourceDefinition<String>>,
+    /// What it does, if it is a sink.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    topics: Option<TopicsDefinition<String>>,
+    pub sink: Option<SinkDefinition<String>>,
+    /// What it does, if it carries topics into topics.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub topics: Option<TopicsDefinition<String>>,
+}
+
+impl ConnectorText {
+    /// A connector as a manifest.
+    #[must_use]
+    pub fn of(name: &str, definition: &Definition, names: &dyn Names) -> Self {
+        let mut text = Self { connector: name.into(), state: None, source: None, sink: None, topics: None };
+        let named = Named(names);
+        match definition.clone() {
+            Definition::Source(source) => text.source = source.referring(&named).ok(),
+            Definition::Sink(sink) => text.sink = sink.referring(&named).ok(),
+            Definition::Topics(topics) => text.topics = topics.referring(&named).ok(),
+        }
+        text
+    }
+
+    /// What it does, with ids for names. `text` is where it was read from.
+    ///
+    /// # Errors
+    /// [`ManifestError`] at the name that nothing has, or where it is of no kind or of several.
+    pub fn definition(&self, text: &str, names: &dyn Names) -> Result<Definition, ManifestError> {
+        let ids = Ids { text, names };
+        let one = self.clone();
+        Ok(match (one.source, one.sink, one.topics) {
+            (Some(source), None, None) => Definition::Source(source.referring(&ids)?),
+            (None, Some(sink), None) => Definition::Sink(sink.referring(&ids)?),
+            (None, None, Some(topics)) => Definition::Topics(topics.referring(&ids)?),
+            (None, None, None) => {
+                return Err(ManifestError::about(text, "connector", "say what it is: source, sink or topics"));
+            }
+            _ => return Err(ManifestError::about(text, "sink:", "a connector is one of source, sink and topics")),
+        })
+    }
+
+    /// `source`, `sink` or `topics`.
+    #[must_use]
+    pub fn kind(&self) -> &'static str {
+        match (&self.source, &self.sink) {
+            (Some(_), _) => "source",
+            (None, Some(_)) => "sink",
+            (None, None) => "topics",
+        }
+    }
+
+    /// The connection that it uses.
+    #[must_use]
+    pub fn connection(&self) -> Option<&str> {
+        let sink = self.sink.as_ref().map(|sink| sink.connection.as_str());
+        self.source.as_ref().map(|source| source.connection.as_str()).or(sink)
+    }
+
+    /// The connector at whose place it begins.
+    #[must_use]
+    pub fn begins_at(&self) -> Option<&str> {
+        let source = self.source.as_ref().and_then(|source| source.start.as_ref());
+        let start = source.or_else(|| self.sink.as_ref().and_then(|sink| sink.start.as_ref()));
+        match start.or_else(|| self.topics.as_ref().and_then(|topics| topics.start.as_ref()))? {
+            Start::Connector { connector } => Some(connector),
+            _ => None,
+        }
+    }
+
+    /// The topics that it reads.
+    pub fn topics_read(&self) -> impl Iterator<Item = &str> {
+        let delivered = self.sink.iter().flat_map(|sink| &sink.topics).map(|topic| topic.topic.as_str());
+        delivered.chain(self.topics.iter().flat_map(|topics| &topics.carries).map(|carried| carried.topic.as_str()))
+    }
+
+    /// What happens to rows on their way.
+    #[must_use]
+    pub fn shape(&self) -> Option<&Shapes> {
+        let sink = self.sink.as_ref().map(|sink| &sink.shape);
+        let source = self.source.as_ref().map(|source| &source.shape);
+        source.or(sink).or_else(|| self.topics.as_ref().map(|topics| &topics.shape))
+    }
 }
 
 /// The names that stand in manifests for connections and connectors.
@@ -53,27 +175,32 @@ impl ManifestError {
     }
 }
 
+/// What stands in quotes in a message, or else its first word that the text holds.
+#[must_use]
+pub fn named_in<'m>(message: &'m str, text: &str) -> Option<&'m str> {
+    let quoted = message.split('"').nth(1).filter(|q| text.contains(q));
+    quoted.or_else(|| {
+        message.split([' ', ',']).find(|word| word.len() > 3 && word.contains(['.', '_']) && text.contains(*word))
+    })
+}
+
 /// Reads a manifest: a connector's name and definition, not yet checked.
 ///
 /// # Errors
 /// [`ManifestError`] at the place.
 pub fn read(text: &str, names: &dyn Names) -> Result<(String, Definition), ManifestError> {
-    let manifest: Manifest = serde_yaml_ng::from_str(text).map_err(|error| {
+    let manifest: ConnectorText = serde_yaml_ng::from_str(text).map_err(|error| {
         let (line, column) = error.location().map_or((1, 1), |at| (at.line(), at.column()));
         let finding = error.to_string();
         let finding = finding.split(" at line ").next().unwrap_or(&finding).to_owned();
         ManifestError { line, column, finding }
     })?;
-    let ids = Ids { text, names };
-    let definition = match (manifest.source, manifest.sink, manifest.topics) {
-        (Some(source), None, None) => Definition::Source(source.referring(&ids)?),
-        (None, Some(sink), None) => Definition::Sink(sink.referring(&ids)?),
-        (None, None, Some(topics)) => Definition::Topics(topics.referring(&ids)?),
-        (None, None, None) => {
-            return Err(ManifestError::about(text, "connector", "say what it is: source, sink or topics"));
-        }
-        _ => return Err(ManifestError::about(text, "sink:", "a connector is one of source, sink and topics")),
-    };
+    if manifest.state.is_some() {
+        let finding =
+            "whether it runs is chosen beside this text: leave it out here, and give it where manifests are applied";
+        return Err(ManifestError::about(text, "state:", finding));
+    }
+    let definition = manifest.definition(text, names)?;
     Ok((manifest.connector, definition))
 }
 
@@ -83,14 +210,7 @@ pub fn read(text: &str, names: &dyn Names) -> Result<(String, Definition), Manif
 /// Never: what it writes is text, numbers and lists.
 #[must_use]
 pub fn write(name: &str, definition: &Definition, names: &dyn Names) -> String {
-    let mut manifest = Manifest { connector: name.into(), source: None, sink: None, topics: None };
-    let named = Named(names);
-    match definition.clone() {
-        Definition::Source(source) => manifest.source = source.referring(&named).ok(),
-        Definition::Sink(sink) => manifest.sink = sink.referring(&named).ok(),
-        Definition::Topics(topics) => manifest.topics = topics.referring(&named).ok(),
-    }
-    serde_yaml_ng::to_string(&manifest).expect("text, numbers and lists")
+    serde_yaml_ng::to_string(&ConnectorText::of(name, definition, names)).expect("text, numbers and lists")
 }
 
 /// Ids instead of names, and where a name stands that nothing has.
@@ -145,7 +265,6 @@ mod tests {
         BadRecords, CapturedTable, CarriedTopic, Deletes, DeliveredTopic, Encoding, ExistingRows, Failing, Forgotten,
         Guarantee, InitialLoad, Placing, Start, StartOffset, TargetColumns, TargetRows, ValueForm, Values, Writes,
     };
-    use crate::shape::Shapes;
     use crate::table_patterns::TablePatterns;
 
     struct Known;
@@ -180,6 +299,7 @@ mod tests {
                 "no connector \"it\"",
             ),
             ("connector: a\n", 1, "source, sink or topics"),
+            ("connector: a\nstate: paused\ntopics: {carries: [], partitions: 1}\n", 2, "where manifests are applied"),
             ("connector: a\n  sink: 1\n", 2, "mapping values are not allowed"),
             (
                 "connector: a\nsource:\n  connection: packhouse\n  partitions: 1\n  values: {form: rows}\n",

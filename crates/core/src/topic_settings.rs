@@ -1,9 +1,10 @@
 //! What a topic keeps, for how long, and where.
 
 use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
 
 /// Which records of a key a topic keeps.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Keep {
     /// Every record, until age or size ends it.
@@ -24,18 +25,28 @@ impl Keep {
     }
 }
 
-/// What a topic keeps. A limit that is none does not hold.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+fn a_day() -> i64 {
+    DAY_MS
+}
+
+/// What a topic keeps. A limit that is left out does not hold.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct TopicSettings {
     /// Which records of a key.
+    #[serde(default)]
     pub keep: Keep,
     /// Records are forgotten this long after their time, or after they were appended if that was later, in milliseconds.
+    #[serde(default)]
     pub forget_after_ms: Option<i64>,
     /// The oldest are forgotten while the topic is larger than this, in bytes as stored.
+    #[serde(default)]
     pub most_bytes: Option<i64>,
     /// How long a key's delete stays when only the latest is kept, from when it was appended, in milliseconds.
+    #[serde(default = "a_day")]
     pub deletes_kept_ms: i64,
     /// Blocks whose records are all further back move to object storage, in milliseconds.
+    #[serde(default)]
     pub hot_span_ms: Option<i64>,
 }
 

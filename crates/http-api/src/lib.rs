@@ -9,6 +9,7 @@ mod drafts;
 mod event_rows;
 mod fitting;
 mod fleet;
+mod installation;
 mod own_functions;
 mod problem;
 mod quarantine;
@@ -25,6 +26,7 @@ pub use drafts::*;
 pub use event_rows::*;
 pub use fitting::*;
 pub use fleet::*;
+pub use installation::*;
 pub use own_functions::*;
 pub use problem::*;
 pub use quarantine::*;
@@ -39,5 +41,8 @@ pub use gonvel_core::connector::{
     Guarantee, InitialLoad, Placing, SinkDefinition, SourceDefinition, Start, StartOffset, State, TargetColumns, TargetRows,
     TopicsDefinition, ValueForm, Values, Writes,
 };
+pub use gonvel_core::installation::{Deed as StepDeed, Fault, FieldChange, SecretFrom, ThingKind};
 pub use gonvel_core::ports::TlsMode;
+pub use gonvel_core::schemas::{Half, Language, Rule};
 pub use gonvel_core::table_patterns::TablePatterns;
+pub use gonvel_core::topic_settings::{Keep, TopicSettings};

@@ -3,42 +3,7 @@
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-/// The language a schema is written in.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum Language {
-    /// Avro.
-    Avro,
-    /// JSON Schema, draft 2020-12 or draft-07.
-    JsonSchema,
-    /// Protocol Buffers, proto2 or proto3.
-    Protobuf,
-}
-
-/// Which earlier versions one half of the rule looks at.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum Half {
-    /// None.
-    #[default]
-    Off,
-    /// The latest one.
-    Latest,
-    /// All of them.
-    All,
-}
-
-/// A schema's compatibility rule.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "kebab-case", deny_unknown_fields)]
-pub struct Rule {
-    /// The new version must be able to read data written with earlier ones.
-    #[serde(default)]
-    pub reads_past: Half,
-    /// Earlier versions must be able to read data written with the new one.
-    #[serde(default)]
-    pub past_reads: Half,
-}
+use crate::{Language, Rule};
 
 /// A topic bound to a schema.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]

@@ -4,6 +4,8 @@ use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
+use crate::TopicSettings;
+
 /// A topic in a list.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct TopicSummary {
@@ -72,48 +74,6 @@ pub struct SoonForgotten {
     pub records: i64,
     /// When the first of them go, if nothing changes (RFC 3339).
     pub at: String,
-}
-
-/// Which records of a key a topic keeps.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum Keep {
-    /// Every record, until age or size ends it.
-    #[default]
-    All,
-    /// At least the newest record of each key.
-    Latest,
-}
-
-fn a_day() -> i64 {
-    86_400_000
-}
-
-/// What a topic keeps. A limit that is left out does not hold.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct TopicSettings {
-    /// Which records of a key.
-    #[serde(default)]
-    pub keep: Keep,
-    /// Records are forgotten this long after their time, or after they were appended if that was later, in milliseconds.
-    #[serde(default)]
-    pub forget_after_ms: Option<i64>,
-    /// The oldest are forgotten while the topic is larger than this, in bytes as stored.
-    #[serde(default)]
-    pub most_bytes: Option<i64>,
-    /// How long a key's delete stays when only the latest is kept, in milliseconds.
-    #[serde(default = "a_day")]
-    pub deletes_kept_ms: i64,
-    /// Blocks whose records are all further back move to object storage, in milliseconds.
-    #[serde(default)]
-    pub hot_span_ms: Option<i64>,
-}
-
-impl Default for TopicSettings {
-    fn default() -> Self {
-        Self { keep: Keep::All, forget_after_ms: None, most_bytes: None, deletes_kept_ms: a_day(), hot_span_ms: None }
-    }
 }
 
 /// A topic to make.

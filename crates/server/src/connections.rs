@@ -6,6 +6,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use gonvel_core::civil::rfc3339;
+use gonvel_core::installation::ConnectionText;
 use gonvel_core::naming::ConnectionName;
 use gonvel_core::ports::{DatabaseAddress, FleetStore, Login, TlsMode};
 use gonvel_core::preflight::may_start;
@@ -37,6 +38,38 @@ fn present(connection: stored::Connection, used_by: Vec<String>) -> Connection {
         revision: connection.revision,
         created_at: rfc3339(connection.created_at.timestamp_micros()),
         used_by,
+    }
+}
+
+/// The kinds of systems that a connection can be to.
+pub(crate) const KINDS: [&str; 1] = ["postgresql"];
+
+/// What a manifest's address is refused for before anything is reached: the field, and why.
+pub(crate) fn refused_address(text: &ConnectionText) -> Option<(String, String)> {
+    let refusal = address(asked(text)).err()?;
+    Some((refusal.field().unwrap_or("host").to_owned(), refusal.detail()))
+}
+
+/// Whether a kept secret is not sent on to what a manifest says, or does not belong to it.
+pub(crate) fn guards_less(before: &DatabaseAddress, text: &ConnectionText) -> bool {
+    let now = address(asked(text)).ok();
+    now.is_none_or(|now| less_guarded(before, &now).is_some() || before.log_login.is_none() && now.log_login.is_some())
+}
+
+/// What a manifest asks for, without its secrets.
+pub(crate) fn asked(text: &ConnectionText) -> ConnectionRequest {
+    ConnectionRequest {
+        name: text.connection.clone(),
+        host: text.host.clone(),
+        port: text.port,
+        database: text.database.clone(),
+        user: text.user.clone(),
+        password: None,
+        tls: text.tls,
+        ca: text.ca.clone(),
+        log_user: text.log_user.clone(),
+        log_password: None,
+        settings: text.settings.clone(),
     }
 }
 

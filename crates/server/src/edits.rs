@@ -20,7 +20,7 @@ use crate::state::ServerState;
 use crate::who::Who;
 
 /// Checks another definition for a connector, and tells what it would do. A draft may become anything.
-fn judged(stored: &Stored, definition: Definition) -> Result<(ValidConnector, Consequences), Refusal> {
+pub(crate) fn judged(stored: &Stored, definition: Definition) -> Result<(ValidConnector, Consequences), Refusal> {
     let name = ConnectorName::parse(stored.name.clone())?;
     let connector = ValidConnector::check(stored.id, name, definition)?;
     if stored.wish == Wish::Draft {

@@ -16,7 +16,6 @@ use gonvel_http_api::{FitField, FitRequest, Fitted, Problem};
 use gonvel_shape::ty::parse_type;
 
 use crate::problems::{Body, Path, Refusal};
-use crate::schemas::languages;
 use crate::state::ServerState;
 
 /// Links a schema's fields with columns: by what was chosen, then by name and alias, and shows what is left by type. Nothing is saved.
@@ -51,13 +50,7 @@ pub(crate) async fn fit(
         how: linked.how,
         converts: linked.converts,
     };
-    Ok(Json(Fitted {
-        schema: name.to_string(),
-        version,
-        language: languages::language(language),
-        fields: linked.into_iter().map(field).collect(),
-        unused,
-    }))
+    Ok(Json(Fitted { schema: name.to_string(), version, language, fields: linked.into_iter().map(field).collect(), unused }))
 }
 
 /// Checks the schemas that a connector between topics writes under, against the columns of its rows.

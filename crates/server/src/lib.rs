@@ -18,6 +18,7 @@ mod foreseeing;
 mod functions;
 mod health;
 mod heard;
+mod installation;
 mod limits;
 mod lingering;
 mod live;
@@ -159,6 +160,9 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
         .routes(routes!(readers::read))
         .routes(routes!(readers::commit))
         .routes(routes!(readers::stream_as_member))
+        .routes(routes!(installation::export))
+        .routes(routes!(installation::plan))
+        .routes(routes!(installation::apply))
         .routes(routes!(live::connectors))
         .routes(routes!(demo::workload, demo::switch))
 }

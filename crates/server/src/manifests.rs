@@ -6,7 +6,7 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::State;
 use gonvel_core::connector::ValidConnector;
-use gonvel_core::manifest::{self, ManifestError, Names};
+use gonvel_core::manifest::{self, ManifestError, Names, named_in};
 use gonvel_core::naming::{ConnectorId, ConnectorName};
 use gonvel_http_api::{ManifestFault, ManifestReading, ManifestText, NamedDefinition, Problem};
 use uuid::Uuid;
@@ -47,14 +47,6 @@ pub(crate) async fn names(state: &ServerState) -> Result<KnownNames, Refusal> {
     Ok(KnownNames {
         connections: state.database.connections().await?.into_iter().map(|c| (c.id, c.name)).collect(),
         connectors: state.database.connectors().await?.into_iter().map(|c| (c.id.0, c.name)).collect(),
-    })
-}
-
-/// What stands in quotes in a message, or else its first word that the text holds.
-fn named_in<'m>(message: &'m str, text: &str) -> Option<&'m str> {
-    let quoted = message.split('"').nth(1).filter(|q| text.contains(q));
-    quoted.or_else(|| {
-        message.split([' ', ',']).find(|word| word.len() > 3 && word.contains(['.', '_']) && text.contains(*word))
     })
 }
 

@@ -62,6 +62,11 @@ impl Refusal {
         ((400..500).contains(&self.0.status) && ![404, 429].contains(&self.0.status)).then_some(&self.0.detail)
     }
 
+    /// The field that it is about.
+    pub(crate) fn field(&self) -> Option<&str> {
+        self.0.field.as_deref()
+    }
+
     pub(crate) fn at(mut self, field: &str) -> Self {
         self.0.field = Some(field.into());
         self

@@ -11,7 +11,6 @@ use gonvel_core::civil::rfc3339;
 use gonvel_core::connector::Wish;
 use gonvel_core::naming::{ConnectorId, TopicName};
 use gonvel_core::ports::{PortError, ReaderStore, Topic as StoredTopic, TopicLog};
-use gonvel_core::topic_settings::{Keep as StoredKeep, SettingsError, TopicSettings as StoredSettings};
 use gonvel_http_api::{
     ChangePreview, DeletePreview, DeleteQuery, Keep, Keeper, MorePartitions, NewTopic, Partition, PartitionLoss, Problem,
     Topic, TopicChange, TopicSample, TopicSchema, TopicSettings, TopicSummary,
@@ -19,36 +18,11 @@ use gonvel_http_api::{
 use gonvel_storage::catalog::connectors::Connector;
 
 use crate::problems::{Body, Path, Query, Refusal};
-use crate::schemas::languages::language;
 use crate::state::ServerState;
 use crate::topic_users::{users, uses};
 
-fn presented(settings: &StoredSettings) -> TopicSettings {
-    TopicSettings {
-        keep: match settings.keep {
-            StoredKeep::All => Keep::All,
-            StoredKeep::Latest => Keep::Latest,
-        },
-        forget_after_ms: settings.forget_after_ms,
-        most_bytes: settings.most_bytes,
-        deletes_kept_ms: settings.deletes_kept_ms,
-        hot_span_ms: settings.hot_span_ms,
-    }
-}
-
-fn asked(settings: &TopicSettings) -> Result<StoredSettings, Refusal> {
-    let settings = StoredSettings {
-        keep: match settings.keep {
-            Keep::All => StoredKeep::All,
-            Keep::Latest => StoredKeep::Latest,
-        },
-        forget_after_ms: settings.forget_after_ms,
-        most_bytes: settings.most_bytes,
-        deletes_kept_ms: settings.deletes_kept_ms,
-        hot_span_ms: settings.hot_span_ms,
-    };
-    settings.check().map_err(|e: SettingsError| Refusal::invalid(e.setting(), e.to_string()))?;
-    Ok(settings)
+fn checked(settings: &TopicSettings) -> Result<(), Refusal> {
+    settings.check().map_err(|e| Refusal::invalid(e.setting(), e.to_string()))
 }
 
 fn summary(
@@ -63,7 +37,7 @@ fn summary(
         partitions: topic.partitions,
         records,
         bytes,
-        settings: presented(&topic.settings),
+        settings: topic.settings.clone(),
         created_at: rfc3339(topic.created_us),
         written_by,
         producers,
@@ -121,8 +95,8 @@ pub(crate) async fn create(
     Body(request): Body<NewTopic>,
 ) -> Result<(StatusCode, Json<Topic>), Refusal> {
     let name = TopicName::parse(request.name)?;
-    let settings = asked(&request.settings)?;
-    let made = match state.database.create_topic(&name, request.partitions, &settings).await {
+    checked(&request.settings)?;
+    let made = match state.database.create_topic(&name, request.partitions, &request.settings).await {
         Err(PortError::Refused(detail)) => return Err(Refusal::invalid("partitions", detail)),
         made => made?,
     };
@@ -146,7 +120,8 @@ pub(crate) async fn change(
     Body(request): Body<TopicChange>,
 ) -> Result<Json<Topic>, Refusal> {
     let topic = find(&state, name).await?;
-    let changed = state.database.change_topic(topic.id, request.revision, &asked(&request.settings)?).await?;
+    checked(&request.settings)?;
+    let changed = state.database.change_topic(topic.id, request.revision, &request.settings).await?;
     Ok(Json(whole(&state, &changed).await?))
 }
 
@@ -160,15 +135,16 @@ pub(crate) async fn preview_change(
     Body(request): Body<TopicSettings>,
 ) -> Result<Json<ChangePreview>, Refusal> {
     let topic = find(&state, name).await?;
-    let settings = asked(&request)?;
+    let settings = request;
+    checked(&settings)?;
     let losses = state.database.would_forget(topic.id, &settings, Utc::now().timestamp_micros()).await?;
     let mut notes = Vec::new();
     match (topic.settings.keep, settings.keep) {
-        (StoredKeep::All, StoredKeep::Latest) => notes.push(
+        (Keep::All, Keep::Latest) => notes.push(
             "Of each key only the newest record stays; older ones are removed in the background, for ever. Readers no longer see every change."
                 .to_owned(),
         ),
-        (StoredKeep::Latest, StoredKeep::All) => {
+        (Keep::Latest, Keep::All) => {
             notes.push("Records are kept from now on; those that were removed do not come back.".to_owned());
         }
         _ => {}
@@ -301,7 +277,7 @@ pub(crate) async fn schemas(
     let versions = state.database.schemas_of(&topic.name).await?.into_iter().map(|v| TopicSchema {
         id: v.id,
         name: v.name,
-        language: language(v.language),
+        language: v.language,
         role: v.role,
         required: v.required,
         version: v.version,

@@ -1,9 +1,9 @@
-import { Textarea } from '@mantine/core';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useEffect, useRef, useState } from 'react';
 
 import { problemOf, type Schemas } from '../../api/client';
 import { connectionsQuery } from '../../shared/connections/connectionsQueries';
+import { LinedText } from '../../shared/LinedText';
 import { ProblemNote } from '../../shared/ProblemNote';
 import type { Draft } from './builder';
 import { readManifest, writeManifest } from './builderQueries';
@@ -70,7 +70,12 @@ export function ManifestTab({ draft, onDraft, unread, onUnread, name }: Props) {
   return (
     <section className="sheet manifest" aria-label="Manifest">
       <ProblemNote problem={problemOf(first.error) ?? problemOf(read.error)} />
-      <Editor text={text ?? ''} faults={faults} onType={type} />
+      <LinedText
+        label="Manifest of the connector"
+        text={text ?? ''}
+        wrong={faults.map((fault) => fault.line)}
+        onType={type}
+      />
       <div aria-live="polite">
         {faults.map((fault) => (
           <p key={`${fault.line}:${fault.column}`} className="fault">
@@ -97,39 +102,3 @@ const EMPTY = {
   topics: 'connector: \ntopics:\n  carries:\n    - topic: \n      to: \n  partitions: 3\n',
   sink: 'connector: \nsink:\n  connection: \n  topics:\n    - topic: \n      schema: public\n      table: \n',
 };
-
-function Editor({
-  text,
-  faults,
-  onType,
-}: {
-  text: string;
-  faults: Schemas['ManifestFault'][];
-  onType: (text: string) => void;
-}) {
-  const lines = text.split('\n');
-  const wrong = new Set(faults.map((f) => f.line));
-  return (
-    <div className="editor">
-      <div className="gutter mono" aria-hidden>
-        {lines.map((_, n) => (
-          <div key={n} data-wrong={wrong.has(n + 1) || undefined}>
-            {wrong.has(n + 1) ? '▸' : ''}
-            {n + 1}
-          </div>
-        ))}
-      </div>
-      <Textarea
-        aria-label="Manifest of the connector"
-        variant="unstyled"
-        autosize
-        minRows={16}
-        spellCheck={false}
-        classNames={{ input: 'mono' }}
-        value={text}
-        wrapperProps={{ style: { flex: 1 } }}
-        onChange={(e) => onType(e.currentTarget.value)}
-      />
-    </div>
-  );
-}

@@ -1,66 +1,10 @@
 //! The command line against a served program: what people see, what scripts read, how it ends.
 
-use std::io::Write;
-use std::process::{Command, Output, Stdio};
-
 use crate::support::Gonvel;
+use crate::support::shell::{Shell, words};
 use gonvel_stand_ins::postgres_cluster::free_port;
 use gonvel_stand_ins::test_cluster::TestCluster;
 use serde_json::Value;
-
-struct Shell {
-    server: String,
-    home: tempfile::TempDir,
-}
-
-impl Shell {
-    fn run(&self, arguments: &[&str], input: Option<&str>) -> Output {
-        let mut command = Command::new(env!("CARGO_BIN_EXE_gonvel"));
-        command
-            .args(arguments)
-            .env("HOME", self.home.path())
-            .env_remove("XDG_CONFIG_HOME")
-            .env("GONVEL_SERVER", &self.server);
-        if arguments.contains(&"--context") {
-            command.env_remove("GONVEL_SERVER");
-        }
-        let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
-        child.stdin.take().unwrap().write_all(input.unwrap_or_default().as_bytes()).unwrap();
-        child.wait_with_output().unwrap()
-    }
-
-    /// What a command that ends well prints.
-    fn text(&self, line: &str, input: Option<&str>) -> String {
-        let output = self.run(&words(line), input);
-        assert!(output.status.success(), "{line}: {}", String::from_utf8_lossy(&output.stderr));
-        String::from_utf8(output.stdout).unwrap()
-    }
-
-    fn json(&self, line: &str) -> Value {
-        serde_json::from_str(&self.text(&format!("{line} --output json"), None)).unwrap()
-    }
-
-    /// The exit code of a command that ends badly, after what it says was looked at.
-    fn fails(&self, line: &str, says: &str) -> i32 {
-        let output = self.run(&words(line), None);
-        let text = String::from_utf8_lossy(&output.stderr).into_owned();
-        assert!(!output.status.success() && text.contains(says), "{line}: {text}");
-        output.status.code().unwrap()
-    }
-}
-
-/// Words of a line, those in quotes as one.
-fn words(line: &str) -> Vec<&str> {
-    let mut out = Vec::new();
-    for (number, part) in line.split('\'').enumerate() {
-        if number % 2 == 1 {
-            out.push(part);
-        } else {
-            out.extend(part.split_whitespace());
-        }
-    }
-    out
-}
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn topics_records_and_readers_by_command() {
@@ -68,7 +12,7 @@ async fn topics_records_and_readers_by_command() {
     let folder = tempfile::tempdir().unwrap();
     let gonvel = Gonvel::serve(&cluster, folder.path(), free_port().unwrap()).await;
     let server = gonvel.base.trim_end_matches("/api/v1").to_owned();
-    let shell = Shell { server: server.clone(), home: tempfile::tempdir().unwrap() };
+    let shell = Shell::at(&gonvel);
 
     assert_eq!(shell.text("topic list", None), "no topic\n");
     shell.text("topic create bins.weighed --partitions 3 --forget-after 7d --most-bytes 2GiB", None);
@@ -156,8 +100,7 @@ async fn schemas_by_command() {
     let cluster = TestCluster::start(&["gonvel"]).await;
     let folder = tempfile::tempdir().unwrap();
     let gonvel = Gonvel::serve(&cluster, folder.path(), free_port().unwrap()).await;
-    let server = gonvel.base.trim_end_matches("/api/v1").to_owned();
-    let shell = Shell { server: server.clone(), home: tempfile::tempdir().unwrap() };
+    let shell = Shell::at(&gonvel);
     let files = folder.path().join("files");
     std::fs::create_dir(&files).unwrap();
     let put = |name: &str, text: &str| std::fs::write(files.join(name), text).unwrap();
@@ -226,7 +169,7 @@ async fn the_fleet_by_command() {
     settlement.batch_execute("CREATE TABLE bins (id int PRIMARY KEY CHECK (id <> 7), grade text)").await.unwrap();
     let folder = tempfile::tempdir().unwrap();
     let gonvel = Gonvel::serve(&cluster, folder.path(), free_port().unwrap()).await;
-    let shell = Shell { server: gonvel.base.trim_end_matches("/api/v1").to_owned(), home: tempfile::tempdir().unwrap() };
+    let shell = Shell::at(&gonvel);
     let mut ids = vec![];
     for name in ["packhouse", "settlement"] {
         let body = serde_json::json!({"name": name, "host": "127.0.0.1", "port": cluster.port, "database": name,

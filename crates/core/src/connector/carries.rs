@@ -57,19 +57,50 @@ impl Definition {
         }
     }
 
+    /// The topics that its definition says it writes.
+    #[must_use]
+    pub fn written(&self) -> Written {
+        let mut out = Written::default();
+        if matches!(self, Self::Sink(_)) {
+            return out;
+        }
+        // steps may be given for tables that are found by their names
+        for to in self.shape().steps.keys().flat_map(|name| self.shape().routes(name)) {
+            if to.contains('{') {
+                out.patterns.push(any_column(to));
+            } else {
+                out.topics.push(to.to_owned());
+            }
+        }
+        if let Self::Source(source) = self {
+            out.topics.extend(source.schema_changes.clone());
+        }
+        out.topics.extend(self.carries().into_iter().map(|carried| carried.to));
+        out
+    }
+
     /// Whether its definition says that it writes a topic. One that finds its tables by their names writes others as well, which
     /// only its lanes know.
     #[must_use]
     pub fn writes(&self, topic: &str) -> bool {
-        let told = match self {
-            Self::Sink(_) => return false,
-            Self::Source(source) => source.schema_changes.as_deref(),
-            Self::Topics(_) => None,
-        };
-        // steps may be given for tables that are found by their names
-        let routes = self.shape().steps.keys().flat_map(|name| self.shape().routes(name));
-        let named = self.carries().iter().any(|carried| carried.to == topic);
-        named || told == Some(topic) || routes.into_iter().any(|to| fits(&any_column(to), topic))
+        self.written().has(topic)
+    }
+}
+
+/// Topics that a connector writes.
+#[derive(Debug, Clone, Default)]
+pub struct Written {
+    /// Their names.
+    pub topics: Vec<String>,
+    /// Patterns for those whose names columns decide; `*` stands for any characters.
+    pub patterns: Vec<String>,
+}
+
+impl Written {
+    /// Whether a topic is one of them.
+    #[must_use]
+    pub fn has(&self, topic: &str) -> bool {
+        self.topics.iter().any(|known| known == topic) || self.patterns.iter().any(|pattern| fits(pattern, topic))
     }
 }
 

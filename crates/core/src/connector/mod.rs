@@ -17,7 +17,7 @@ mod ways;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-pub use carries::Carries;
+pub use carries::{Carries, Written};
 pub use carrying::*;
 pub use checked::ValidConnector;
 pub use definition::*;

@@ -8,13 +8,14 @@ pub mod values;
 
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
+use utoipa::ToSchema;
 
 use crate::avro;
 
 pub use findings::{Misfit, Reference, SchemaChange, TextFault};
 
 /// The language a schema is written in.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Language {
     /// Avro, specification 1.12.
@@ -44,7 +45,7 @@ impl Language {
 }
 
 /// Which earlier versions one half of the rule looks at.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Half {
     /// None.
@@ -57,12 +58,14 @@ pub enum Half {
 }
 
 /// A schema's compatibility rule.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Rule {
     /// The new version must be able to read data written with earlier ones.
+    #[serde(default)]
     pub reads_past: Half,
     /// Earlier versions must be able to read data written with the new one.
+    #[serde(default)]
     pub past_reads: Half,
 }
 

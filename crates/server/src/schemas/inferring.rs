@@ -13,7 +13,6 @@ use gonvel_http_api::{InferRequest, InferSource, Inferred, Problem};
 use gonvel_runtime::systems;
 use serde_json::Value;
 
-use super::languages::asked_language;
 use crate::problems::{Body, Refusal};
 use crate::records::{Decoder, Newest};
 use crate::state::ServerState;
@@ -29,7 +28,7 @@ pub(crate) async fn infer(
     State(state): State<Arc<ServerState>>,
     Body(request): Body<InferRequest>,
 ) -> Result<Json<Inferred>, Refusal> {
-    let language = asked_language(request.language);
+    let language = request.language;
     if language == Language::Protobuf {
         let detail = "a Protocol Buffers schema is not inferred: the numbers of its fields are a promise that no data holds. Take Avro or JSON Schema";
         return Err(Refusal::invalid("language", detail));

@@ -5,8 +5,7 @@ pub(crate) mod checking;
 pub(crate) mod fitting;
 pub(crate) mod impact;
 pub(crate) mod inferring;
-pub(crate) mod languages;
-mod shapes_touched;
+pub(crate) mod shapes_touched;
 
 use std::sync::Arc;
 
@@ -26,7 +25,6 @@ use gonvel_http_api::{
 use gonvel_storage::catalog::schemas::{About, Binding, ListedSchema, NewText, StoredSchema, StoredVersion};
 
 use self::checking::refers;
-use self::languages::{asked_language, language};
 use crate::problems::{Body, Path, Query, Refusal};
 use crate::state::ServerState;
 use crate::topic_users::users;
@@ -35,30 +33,6 @@ const USUAL: i64 = 200;
 const MOST: i64 = 1_000;
 /// Longest text that is said of a schema.
 const LONGEST_SAID: usize = 2_000;
-
-fn half(half: core::Half) -> api::Half {
-    match half {
-        core::Half::Off => api::Half::Off,
-        core::Half::Latest => api::Half::Latest,
-        core::Half::All => api::Half::All,
-    }
-}
-
-fn asked_half(half: api::Half) -> core::Half {
-    match half {
-        api::Half::Off => core::Half::Off,
-        api::Half::Latest => core::Half::Latest,
-        api::Half::All => core::Half::All,
-    }
-}
-
-fn rule(rule: core::Rule) -> api::Rule {
-    api::Rule { reads_past: half(rule.reads_past), past_reads: half(rule.past_reads) }
-}
-
-fn asked_rule(rule: api::Rule) -> core::Rule {
-    core::Rule { reads_past: asked_half(rule.reads_past), past_reads: asked_half(rule.past_reads) }
-}
 
 fn binding(binding: Binding) -> SchemaBinding {
     SchemaBinding { topic: binding.topic, role: binding.role, required: binding.required }
@@ -95,7 +69,7 @@ fn about(description: String, owner: String, labels: Vec<String>, rule: api::Rul
     if labels.len() > 50 || labels.iter().any(|l| l.chars().count() > 100) {
         return Err(Refusal::invalid("labels", "give at most 50 labels of at most 100 characters"));
     }
-    Ok(About { description, owner, labels, rule: asked_rule(rule), retired })
+    Ok(About { description, owner, labels, rule, retired })
 }
 
 fn checked_role(role: &str) -> Result<(), Refusal> {
@@ -138,11 +112,11 @@ async fn whole(state: &ServerState, name: &SchemaName) -> Result<Schema, Refusal
 fn presented(stored: StoredSchema) -> SchemaAbout {
     SchemaAbout {
         name: stored.name,
-        language: language(stored.language),
+        language: stored.language,
         description: stored.description,
         owner: stored.owner,
         labels: stored.labels,
-        rule: rule(stored.rule),
+        rule: stored.rule,
         retired_at: stored.retired_at.map(|at| rfc3339(at.timestamp_micros())),
     }
 }
@@ -182,7 +156,7 @@ pub(crate) async fn create(
     let name = SchemaName::parse(new.name)?;
     let about = about(new.description, new.owner, new.labels, new.rule, false)?;
     let refers = refers(&new.references);
-    let written_in = asked_language(new.language);
+    let written_in = new.language;
     let parsed = checking::parsed(&state, written_in, &new.text, &refers).await?;
     let text = NewText { text: &new.text, parsed: &parsed, refers: &refers, author: &new.author, why: &new.why };
     state.database.create_schema(&name, written_in, &about, &text).await?;

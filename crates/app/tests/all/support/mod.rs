@@ -2,6 +2,7 @@
 #![allow(dead_code, reason = "each test uses a part of it")]
 
 pub mod checks;
+pub mod shell;
 
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
@@ -57,7 +58,7 @@ impl Gonvel {
         let made = Self { child, base: format!("http://127.0.0.1:{port}/api/v1"), client };
         let start = Instant::now();
         while made.get("/health").await.is_none() {
-            assert!(start.elapsed() < Duration::from_secs(20), "the server does not answer");
+            assert!(start.elapsed() < Duration::from_secs(120), "the server does not answer");
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
         made

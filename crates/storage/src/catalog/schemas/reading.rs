@@ -10,7 +10,7 @@ use gonvel_core::naming::{SchemaId, SchemaName, TopicName};
 use gonvel_core::ports::PortError;
 use gonvel_core::schemas::Language;
 
-use super::{Binding, ListedSchema, Row, SchemaVersion, StoredSchema, StoredVersion, by_name, stored, versions_of};
+use super::{Binding, ListedSchema, Refers, Row, SchemaVersion, StoredSchema, StoredVersion, by_name, stored, versions_of};
 use crate::Database;
 use crate::failing::failed;
 use crate::schema::{schema_versions, schemas, topic_schemas, topics};
@@ -102,6 +102,46 @@ impl Database {
         let schema = found.ok_or_else(|| PortError::NotFound { what: format!("the schema {name}") })?;
         let versions = versions_of(&mut connection, schema.id).await.map_err(failed(during))?;
         Ok((schema, versions))
+    }
+
+    /// All schemas by name, each with the texts of its versions, the oldest first, as they were written, and what those refer to.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    pub async fn whole_schemas(&self) -> Result<Vec<(StoredSchema, Vec<(String, Vec<Refers>)>)>, PortError> {
+        let during = "reading schemas";
+        let mut connection = self.connection().await?;
+        let rows: Vec<Row> = schemas::table.order(schemas::name).load(&mut connection).await.map_err(failed(during))?;
+        let versions: Vec<(i64, String, serde_json::Value)> = schema_versions::table
+            .order((schema_versions::schema_id, schema_versions::version))
+            .select((schema_versions::schema_id, schema_versions::text, schema_versions::refers))
+            .load(&mut connection)
+            .await
+            .map_err(failed(during))?;
+        let mut texts: HashMap<i64, Vec<(String, Vec<Refers>)>> = HashMap::new();
+        for (schema, text, refers) in versions {
+            texts.entry(schema).or_default().push((text, serde_json::from_value(refers).unwrap_or_default()));
+        }
+        let whole = rows.into_iter().map(stored);
+        Ok(whole.map(|schema| (texts.remove(&schema.id).unwrap_or_default(), schema)).map(|(t, s)| (s, t)).collect())
+    }
+
+    /// What all topics are bound to: the schema's name with each binding.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    pub async fn bindings(&self) -> Result<Vec<(String, Binding)>, PortError> {
+        let mut connection = self.connection().await?;
+        let bound: Vec<(String, String, String, bool)> = topic_schemas::table
+            .inner_join(topics::table)
+            .inner_join(schemas::table)
+            .order((topics::name, topic_schemas::role))
+            .select((schemas::name, topics::name, topic_schemas::role, topic_schemas::required))
+            .load(&mut connection)
+            .await
+            .map_err(failed("reading what topics are bound to"))?;
+        let one = |(schema, topic, role, required)| (schema, Binding { topic, role, required });
+        Ok(bound.into_iter().map(one).collect())
     }
 
     /// The topics bound to a schema, and the schemas whose versions name types of it.

@@ -1,0 +1,19 @@
+//! An installation as text: what stands in manifests, how that differs from what is there, and in which order it is made so.
+
+mod difference;
+mod faults;
+mod reading;
+mod references;
+mod secret_from;
+mod things;
+mod writing;
+
+#[cfg(test)]
+mod tests;
+
+pub use difference::{Deed, FieldChange, Installation, Plan, Step, plan};
+pub use faults::Fault;
+pub use reading::{Found, ManifestFile, read};
+pub use secret_from::SecretFrom;
+pub use things::*;
+pub use writing::write;

@@ -1,0 +1,191 @@
+//! Manifests as they are read: a file holds one or several, each of one thing, with `---` between them.
+
+use serde::de::DeserializeOwned;
+
+use super::faults::{Fault, perhaps};
+use super::things::{Thing, ThingKind};
+
+/// A file with manifests.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ManifestFile {
+    /// Its name, as it is told in faults.
+    pub name: String,
+    /// What stands in it.
+    pub text: String,
+}
+
+/// A thing, and where it stands.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Found {
+    /// It.
+    pub thing: Thing,
+    /// The file's name.
+    pub file: String,
+    /// The line that its manifest begins at, from 1.
+    pub line: usize,
+    /// Its manifest.
+    pub text: String,
+}
+
+impl Found {
+    /// A fault at the first place in its manifest where something stands, or where it begins.
+    #[must_use]
+    pub fn fault(&self, at: &str, finding: impl Into<String>) -> Fault {
+        let lines = self.text.lines().enumerate();
+        let mut places = lines.filter(|_| !at.is_empty()).filter_map(|(line, text)| Some((line, text, text.find(at)?)));
+        let (line, column) = places.next().map_or((0, 0), |(line, text, byte)| (line, text[..byte].chars().count()));
+        Fault { file: self.file.clone(), line: self.line + line, column: column + 1, finding: finding.into() }
+    }
+}
+
+/// The parts of a file between lines that begin with `---`, each with the line it begins at, from 1.
+fn parts(text: &str) -> Vec<(usize, &str)> {
+    let mut out = Vec::new();
+    let (mut from, mut first, mut place) = (0, 1, 0);
+    for (number, line) in text.split_inclusive('\n').enumerate() {
+        let ends = line.strip_prefix("---").is_some_and(|rest| rest.is_empty() || rest.starts_with(char::is_whitespace));
+        if ends {
+            out.push((first, &text[from..place]));
+            (from, first) = (place + line.len(), number + 2);
+        }
+        place += line.len();
+    }
+    out.push((first, &text[from..]));
+    let says = |text: &str| text.lines().any(|l| !l.trim().is_empty() && !l.trim_start().starts_with('#'));
+    out.retain(|(_, text)| says(text));
+    out
+}
+
+/// Reads files. What can be read is, and each fault is told: two things with one name are one.
+#[must_use]
+pub fn read(files: &[ManifestFile]) -> (Vec<Found>, Vec<Fault>) {
+    let (mut found, mut faults): (Vec<Found>, Vec<Fault>) = (Vec::new(), Vec::new());
+    for file in files {
+        for (line, text) in parts(&file.text) {
+            match thing(text) {
+                Ok(thing) => found.push(Found { thing, file: file.name.clone(), line, text: text.to_owned() }),
+                Err((at, column, finding)) => {
+                    faults.push(Fault { file: file.name.clone(), line: line + at - 1, column, finding });
+                }
+            }
+        }
+    }
+    let mut seen = std::collections::HashMap::new();
+    found.retain(|one| {
+        let (kind, name) = one.thing.key();
+        let Some((file, line)) = seen.insert((kind, name.to_owned()), (one.file.clone(), one.line)) else { return true };
+        let finding = format!("the {} {name} stands in {file} at line {line} already: take one of them out", kind.word());
+        faults.push(one.fault(name, finding));
+        false
+    });
+    (found, faults)
+}
+
+/// Line and column from 1, and what is wrong there.
+type Wrong = (usize, usize, String);
+
+fn thing(text: &str) -> Result<Thing, Wrong> {
+    let first: serde_yaml_ng::Mapping = from_yaml(text)?;
+    let words = ThingKind::ALL.map(ThingKind::word);
+    let begins = first.keys().next().and_then(serde_yaml_ng::Value::as_str).unwrap_or_default();
+    let kind = ThingKind::ALL.into_iter().find(|kind| kind.word() == begins);
+    Ok(match kind {
+        Some(ThingKind::Connection) => Thing::Connection(from_yaml(text)?),
+        Some(ThingKind::Function) => Thing::Function(from_yaml(text)?),
+        Some(ThingKind::Schema) => Thing::Schema(from_yaml(text)?),
+        Some(ThingKind::Topic) => Thing::Topic(from_yaml(text)?),
+        Some(ThingKind::Connector) => Thing::Connector(from_yaml(text)?),
+        Some(ThingKind::Reader) => Thing::Reader(from_yaml(text)?),
+        None => {
+            let perhaps = perhaps(begins, words);
+            let finding = format!(
+                "a manifest begins with what it is of, one of {}; this one begins with {begins:?}{perhaps}",
+                words.join(", ")
+            );
+            let at = text.lines().position(|l| !l.trim().is_empty() && !l.trim_start().starts_with('#')).unwrap_or(0);
+            return Err((at + 1, 1, finding));
+        }
+    })
+}
+
+fn from_yaml<T: DeserializeOwned>(text: &str) -> Result<T, Wrong> {
+    serde_yaml_ng::from_str(text).map_err(|error| {
+        let (line, column) = error.location().map_or((1, 1), |at| (at.line(), at.column()));
+        let said = error.to_string();
+        let said = said.split(" at line ").next().unwrap_or(&said);
+        (line, column, format!("{said}{}", unknown_field(said)))
+    })
+}
+
+/// The field that was perhaps meant by one that is not known.
+fn unknown_field(said: &str) -> String {
+    let Some((_, rest)) = said.split_once("unknown field `").or_else(|| said.split_once("unknown variant `")) else {
+        return String::new();
+    };
+    let mut named = rest.split('`').step_by(2);
+    let found = named.next().unwrap_or_default();
+    perhaps(found, named)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn of(text: &str) -> (Vec<Found>, Vec<Fault>) {
+        read(&[ManifestFile { name: "all.yaml".into(), text: text.into() }])
+    }
+
+    #[test]
+    fn several_things_stand_in_one_file_and_faults_at_their_lines() {
+        let good = "# the packhouse\n---\ntopic: bins\npartitions: 3\n--- \n\nreader: night-watch\ntopics: [bins]\n---\n# the end\n";
+        let (found, faults) = of(good);
+        assert_eq!(faults, []);
+        let places: Vec<(ThingKind, &str, usize)> = found.iter().map(|f| (f.thing.kind(), f.thing.name(), f.line)).collect();
+        assert_eq!(places, [(ThingKind::Topic, "bins", 3), (ThingKind::Reader, "night-watch", 6)]);
+        assert_eq!(found[1].fault("bins", "").line, 8);
+        for (text, line, column, part) in [
+            ("topik: bins\npartitions: 3\n", 1, 1, "perhaps topic is meant"),
+            ("# x\n\npartitions: 3\ntopic: bins\n", 3, 1, "begins with \"partitions\""),
+            ("topic: bins\npartition: 3\n", 2, 1, "perhaps partitions is meant"),
+            ("topic: bins\npartitions: three\n", 2, 13, "invalid type"),
+            ("topic: bins\npartitions: 3\n---\ntopic: lots\npartitions: 3\nkeep: lates\n", 6, 7, "perhaps latest is meant"),
+            (
+                "topic: bins\npartitions: 3\n---\n\ntopic: bins\npartitions: 3\n",
+                5,
+                8,
+                "stands in all.yaml at line 1 already",
+            ),
+            ("topic: bins\n  partitions: 3\n", 2, 13, "mapping values are not allowed"),
+            ("- topic\n", 1, 1, "invalid type"),
+        ] {
+            let (_, faults) = of(text);
+            let [fault] = &faults[..] else { panic!("{text}: {faults:?}") };
+            assert!(fault.finding.contains(part), "{text}: {fault}");
+            assert_eq!((fault.line, fault.column), (line, column), "{text}: {fault}");
+        }
+    }
+
+    #[test]
+    fn a_secret_in_the_text_is_refused_and_not_repeated() {
+        let connection =
+            "connection: packhouse\nkind: postgresql\nhost: db\nport: 5432\ndatabase: packhouse\nuser: gonvel\n";
+        for secret in
+            ["hunter2", "\"hunter2\"", "22222222", "2.5", "true", "{hunter2: 1}", "[hunter2]", "{env: A, file: hunter2}"]
+        {
+            let (found, faults) = of(&format!("{connection}password: {secret}\n"));
+            let [fault] = &faults[..] else { panic!("{secret}: {faults:?} {found:?}") };
+            assert_eq!(fault.line, 7, "{fault}");
+            assert!(!fault.finding.contains("hunter2") && !fault.finding.contains("2222"), "{fault}");
+        }
+        for (from, read) in [
+            ("{env: PACKHOUSE_PASSWORD}", super::super::SecretFrom::Env("PACKHOUSE_PASSWORD".into())),
+            ("{file: /run/secrets/packhouse}", super::super::SecretFrom::File("/run/secrets/packhouse".into())),
+            ("{ask: true}", super::super::SecretFrom::Ask),
+        ] {
+            let (found, faults) = of(&format!("{connection}password: {from}\n"));
+            assert_eq!(faults, []);
+            let Thing::Connection(text) = &found[0].thing else { panic!("{found:?}") };
+            assert_eq!(text.password, Some(read));
+        }
+    }
+}

@@ -1,0 +1,352 @@
+use std::collections::{BTreeMap, BTreeSet};
+
+use proptest::prelude::*;
+
+use super::*;
+use crate::connector::{
+    CapturedTable, CarriedTopic, DeliveredTopic, SinkDefinition, SourceDefinition, Start, TopicsDefinition,
+};
+use crate::manifest::{ConnectorText, Wished};
+use crate::ports::TlsMode;
+use crate::schemas::{Half, Language, Rule};
+use crate::topic_settings::{Keep, TopicSettings};
+
+fn files(text: &str) -> Vec<ManifestFile> {
+    vec![ManifestFile { name: "all.yaml".into(), text: text.into() }]
+}
+
+fn planned(text: &str, there: &[Thing], prune: bool) -> Result<Plan, Vec<Fault>> {
+    let (found, faults) = read(&files(text));
+    assert_eq!(faults, [], "{text}");
+    plan(&found, &installed(there), prune)
+}
+
+fn installed(things: &[Thing]) -> Installation {
+    Installation { things: things.to_vec(), kinds: vec!["postgresql"], ..Installation::default() }
+}
+
+/// An installation by what its things are found by.
+type Made = BTreeMap<(ThingKind, String), Thing>;
+
+fn made(things: &[Thing]) -> Made {
+    things.iter().map(|thing| ((thing.kind(), thing.name().to_owned()), thing.clone())).collect()
+}
+
+/// Carries steps out as an installation does: nothing is made before what it refers to, and nothing goes before what refers to it.
+fn carry_out(made: &mut Made, steps: &[Step]) {
+    for step in steps {
+        let key = (step.thing.kind(), step.thing.name().to_owned());
+        match step.deed {
+            Deed::Make => assert!(made.insert(key, step.thing.clone()).is_none(), "made twice: {step:?}"),
+            Deed::Change => assert!(made.insert(key, step.thing.clone()).is_some(), "changed and not there: {step:?}"),
+            Deed::Delete => assert!(made.remove(&key).is_some(), "deleted and not there: {step:?}"),
+        }
+        for (kind, name) in made.values().flat_map(names) {
+            assert!(made.contains_key(&(kind, name.clone())), "after {step:?} there is no {name}");
+        }
+        // where another one stood is looked at once, when it begins
+        if let (Deed::Make | Deed::Change, Thing::Connector(text)) = (step.deed, &step.thing) {
+            let other = text.begins_at().map(|other| (ThingKind::Connector, other.to_owned()));
+            assert!(other.is_none_or(|other| made.contains_key(&other)), "{step:?} begins where nothing is");
+        }
+    }
+}
+
+/// What the things of these tests refer to, told once more and otherwise.
+fn names(thing: &Thing) -> Vec<(ThingKind, String)> {
+    match thing {
+        Thing::Topic(text) => text.values.iter().map(|b| (ThingKind::Schema, b.schema.clone())).collect(),
+        Thing::Reader(text) => text.topics.iter().map(|t| (ThingKind::Topic, t.clone())).collect(),
+        Thing::Schema(text) => {
+            let refers = text.versions.iter().flat_map(|v| &v.references);
+            refers.map(|r| (ThingKind::Schema, r.name.clone())).collect()
+        }
+        Thing::Connector(text) => {
+            let mut out: Vec<_> = text.topics_read().map(|t| (ThingKind::Topic, t.to_owned())).collect();
+            out.extend(text.connection().map(|c| (ThingKind::Connection, c.to_owned())));
+            out
+        }
+        Thing::Connection(_) | Thing::Function(_) => Vec::new(),
+    }
+}
+
+fn connection(n: usize, port: u16) -> Thing {
+    Thing::Connection(ConnectionText {
+        connection: format!("system-{n}"),
+        kind: "postgresql".into(),
+        host: "db.orchard.example".into(),
+        port,
+        database: "packhouse".into(),
+        user: "gonvel".into(),
+        password: Some(SecretFrom::Env(format!("SYSTEM_{n}_PASSWORD"))),
+        tls: if n == 0 { TlsMode::Verify } else { TlsMode::Prefer },
+        ca: (n == 0).then(|| "-----BEGIN CERTIFICATE-----\n---\nMIIB\n".to_owned()),
+        log_user: None,
+        log_password: None,
+        settings: [("lock_timeout".to_owned(), "5s".to_owned())].into(),
+    })
+}
+
+fn schema(n: usize, versions: usize, refers: bool) -> Thing {
+    let text = |v: usize| format!(r#"{{"type": "record", "name": "Reading{n}_{v}", "fields": []}}"#);
+    let references = || vec![ReferenceText { name: "schema-0".into(), version: 1 }];
+    let version = |v: usize| VersionText { text: text(v), references: if refers && n > 0 { references() } else { vec![] } };
+    Thing::Schema(SchemaText {
+        schema: format!("schema-{n}"),
+        language: Language::Avro,
+        description: "what: \"a cold room\"\nsays".into(),
+        owner: String::new(),
+        labels: vec!["cold".into()],
+        rule: Rule { reads_past: Half::Latest, past_reads: Half::Off },
+        retired: false,
+        versions: (0..=versions).map(version).collect(),
+    })
+}
+
+fn topic(n: usize, latest: bool, bound: Option<usize>) -> Thing {
+    let settings = TopicSettings { keep: if latest { Keep::Latest } else { Keep::All }, ..TopicSettings::default() };
+    let values = bound.map(|s| BoundText { schema: format!("schema-{s}"), required: latest });
+    Thing::Topic(TopicText { values, ..TopicText::of(&format!("topic-{n}"), 3, &settings) })
+}
+
+fn reader(n: usize) -> Thing {
+    Thing::Reader(ReaderText { reader: format!("reader-{n}"), topics: vec![format!("topic-{n}")] })
+}
+
+fn sink(n: usize, start: Option<usize>, state: Option<Wished>) -> Thing {
+    let topic = DeliveredTopic { topic: format!("topic-{n}"), schema: "public".into(), table: format!("t{n}"), rows: None };
+    let mut sink = blank(SinkDefinition::of(uuid::Uuid::nil(), vec![topic]), |s| s.referring(&Named("system-0")));
+    sink.start = start.map(|n| Start::Connector { connector: format!("sink-{n}") });
+    Thing::Connector(ConnectorText { connector: format!("sink-{n}"), state, source: None, sink: Some(sink), topics: None })
+}
+
+fn source(table: &str, topic: &str) -> Thing {
+    let tables = vec![CapturedTable::whole("public", table, topic)];
+    let source = blank(SourceDefinition::of(uuid::Uuid::nil(), tables, 1), |s| s.referring(&Named("system-0")));
+    let connector = format!("source-of-{table}");
+    Thing::Connector(ConnectorText { connector, state: None, source: Some(source), sink: None, topics: None })
+}
+
+fn blank<D, N, E: std::fmt::Debug>(definition: D, named: impl FnOnce(D) -> Result<N, E>) -> N {
+    named(definition).unwrap()
+}
+
+struct Named(&'static str);
+
+impl crate::connector::Refer<uuid::Uuid, String> for Named {
+    type Error = ();
+
+    fn connection(&self, _: uuid::Uuid) -> Result<String, ()> {
+        Ok(self.0.into())
+    }
+
+    fn connector(&self, _: uuid::Uuid) -> Result<String, ()> {
+        Err(())
+    }
+
+    fn looked_up(&self, id: &str) -> Result<String, ()> {
+        Ok(id.into())
+    }
+}
+
+prop_compose! {
+    /// A whole installation of four of each kind at most, in which every reference is to something of it.
+    fn installation()(
+        connections in 1_usize..3, port in 5432_u16..5435, schemas in prop::collection::vec((0_usize..2, any::<bool>()), 1..4),
+        topics in prop::collection::vec((any::<bool>(), prop::option::of(0_usize..4)), 1..4),
+        readers in 0_usize..4, sinks in prop::collection::vec((prop::option::of(0_usize..4), any::<bool>()), 0..4),
+    ) -> Vec<Thing> {
+        let mut out: Vec<Thing> = (0..connections).map(|n| connection(n, port)).collect();
+        out.extend(schemas.iter().enumerate().map(|(n, (versions, refers))| schema(n, *versions, *refers)));
+        out.extend(topics.iter().enumerate().map(|(n, (latest, bound))| topic(n, *latest, bound.filter(|s| *s < schemas.len()))));
+        out.extend((0..readers.min(topics.len())).map(reader));
+        let sinks: Vec<_> = sinks.into_iter().take(topics.len()).collect();
+        // later ones begin where earlier ones stand, and the other way round
+        out.extend(sinks.iter().enumerate().map(|(n, (start, paused))| {
+            let start = start.filter(|other| *other > n && *other < sinks.len());
+            sink(n, start, Some(if *paused { Wished::Paused } else { Wished::Running }))
+        }));
+        out
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(200))]
+
+    #[test]
+    fn what_is_written_is_read_and_there_is_nothing_to_do(things in installation()) {
+        let written = write(&things);
+        let (found, faults) = read(&files(&written));
+        prop_assert_eq!(faults, vec![]);
+        let again: Vec<Thing> = found.iter().map(|f| f.thing.clone()).collect();
+        prop_assert_eq!(made(&again), made(&things), "{}", written);
+        prop_assert_eq!(&write(&again), &written);
+        let nothing = planned(&written, &things, true);
+        prop_assert_eq!(nothing, Ok(Plan { steps: vec![], unchanged: things.len() }));
+    }
+
+    /// From any installation to any other: in an order that its references allow, and then there is nothing to do.
+    #[test]
+    fn an_installation_becomes_what_is_written(was in installation(), now in installation(), cut in 0_usize..20) {
+        let text = write(&now);
+        let mut there = made(&was);
+        let all = planned(&text, &was, true).unwrap();
+        // ended half way, and run again
+        carry_out(&mut there, &all.steps[..cut.min(all.steps.len())]);
+        let half: Vec<Thing> = there.values().cloned().collect();
+        let rest = planned(&text, &half, true).unwrap();
+        carry_out(&mut there, &rest.steps);
+        let mut wanted = made(&now);
+        for (key, thing) in &mut wanted {
+            // a topic stays bound where its manifest does not say to what
+            if let (Thing::Topic(now), Some(Thing::Topic(there))) = (thing, there.get(key)) {
+                now.values = now.values.take().or_else(|| there.values.clone());
+            }
+        }
+        let end: Vec<Thing> = there.values().cloned().collect();
+        prop_assert_eq!(planned(&text, &end, true).unwrap().steps, vec![]);
+        // a schema stays for what is bound to it
+        there.retain(|key, _| key.0 != ThingKind::Schema || wanted.contains_key(key));
+        prop_assert_eq!(there.keys().collect::<Vec<_>>(), wanted.keys().collect::<Vec<_>>());
+    }
+}
+
+#[test]
+fn all_that_is_wrong_is_told_at_its_place_and_nothing_is_done() {
+    let connection = write(&[connection(1, 5432)]);
+    let cases = [
+        ("topic: bins\npartitions: 3\nvalues: {schema: Bins}\n", "", 3, "there is no schema Bins"),
+        ("reader: night\ntopics: [bin]\n---\ntopic: bins\npartitions: 3\n", "", 2, "there is no topic bin, perhaps bins"),
+        ("topic: b ins\npartitions: 3\n", "", 1, "cannot be called so"),
+        ("topic: bins\npartitions: 0\n", "", 2, "give 1 to 1000"),
+        ("topic: bins\npartitions: 3\nmost_bytes: -1\n", "", 3, "give a number above 0"),
+        ("reader: night\ntopics: []\n", "", 2, "at least one topic"),
+        ("schema: S\nlanguage: avro\nversions: []\n", "", 3, "at least one version"),
+        ("schema: S\nlanguage: avro\nversions:\n- text: |\n    {\"type\": \"recor\"}\n", "", 5, "cannot be taken"),
+        (
+            "schema: S\nlanguage: avro\nversions:\n- text: '\"string\"'\n  references: [{name: R, version: 1}]\n",
+            "",
+            5,
+            "there is no schema R",
+        ),
+        ("function: f\ngives: bigint\nvalue: a + 1\n", "", 1, "there is no example"),
+        ("connector: c\nsink:\n  connection: system-2\n  topics: []\n", "", 3, "no connection system-2, perhaps system-1"),
+        ("connector: c\nsink:\n  connection: system-1\n  topics: []\n", "", 1, "no topic is chosen"),
+        ("connector: c\n", "", 1, "source, sink or topics"),
+        ("topic: bins\npartitions: 2\n", "topic: bins\npartitions: 3\n", 2, "give 3 or more"),
+        ("reader: night\ntopics: [a]\n", "reader: night\ntopics: [b]\n", 2, "goes on with these"),
+        (
+            "schema: S\nlanguage: avro\nversions: [{text: '\"string\"'}]\n",
+            "schema: S\nlanguage: json-schema\nversions: [{text: '{}'}]\n",
+            2,
+            "written in json-schema",
+        ),
+    ];
+    let topics = "---\ntopic: a\npartitions: 1\n---\ntopic: b\npartitions: 1\n";
+    for (text, there, line, part) in cases {
+        let (there, none) = read(&files(there));
+        assert_eq!(none, []);
+        let there: Vec<Thing> = there.into_iter().map(|f| f.thing).collect();
+        let faults = planned(&format!("{text}---\n{connection}{topics}"), &there, false).unwrap_err();
+        let found = faults.iter().any(|fault| fault.line == line && fault.finding.contains(part));
+        assert!(found, "{text}: no {part:?} at line {line}: {faults:#?}");
+    }
+    // all at once
+    let many = "topic: b ins\npartitions: 3\n---\nreader: night\ntopics: [x, y]\n";
+    assert_eq!(planned(many, &[], false).unwrap_err().len(), 3);
+    // another kind of system
+    let other = connection.replace("postgresql", "postgresq");
+    let faults = planned(&other, &[], false).unwrap_err();
+    assert!(faults[0].finding.contains("perhaps postgresql is meant"), "{faults:#?}");
+}
+
+#[test]
+fn circles_of_references_are_named() {
+    let circle =
+        [sink(0, Some(1), None), sink(1, Some(0), None), connection(0, 5432), topic(0, false, None), topic(1, false, None)];
+    let faults = planned(&write(&circle), &[], false).unwrap_err();
+    assert!(faults[0].finding.contains("sink-0 → sink-1 → sink-0"), "{faults:#?}");
+    assert_eq!(faults[0].file, "all.yaml");
+}
+
+#[test]
+fn a_topic_that_a_connector_of_the_text_writes_is_there_once_that_is_made() {
+    let things = [connection(0, 5432), sink(0, None, None), source("bins", "topic-0")];
+    let steps = planned(&write(&things), &[], false).unwrap().steps;
+    let order: Vec<&str> = steps.iter().map(|s| s.thing.name()).collect();
+    assert_eq!(order, ["system-0", "source-of-bins", "sink-0"]);
+    let mut twice =
+        TopicsDefinition::of(vec![CarriedTopic { topic: "topic-0".into(), to: "rich".into(), rows: None, fit: None }], 1);
+    twice.partitions = 2;
+    let topics = twice.referring(&Named("")).unwrap();
+    let carries = Thing::Connector(ConnectorText {
+        connector: "a-carrier".into(),
+        state: None,
+        source: None,
+        sink: None,
+        topics: Some(topics),
+    });
+    let steps = planned(&write(&[things[0].clone(), things[2].clone(), carries]), &[], false).unwrap().steps;
+    let order: Vec<&str> = steps.iter().map(|s| s.thing.name()).collect();
+    assert_eq!(order, ["system-0", "source-of-bins", "a-carrier"]);
+}
+
+#[test]
+fn what_a_manifest_leaves_out_stays_and_what_changes_is_told_by_its_field() {
+    let there = [connection(0, 5432), topic(0, false, Some(0)), schema(0, 1, false), sink(0, None, Some(Wished::Paused))];
+    let change = |thing: &Thing| {
+        let mut all: Vec<Thing> = there.iter().filter(|t| t.key() != thing.key()).cloned().collect();
+        all.push(thing.clone());
+        let steps = planned(&write(&all), &there, false).unwrap().steps;
+        steps.into_iter().flat_map(|s| s.changes).map(|c| (c.field, c.from, c.to)).collect::<Vec<_>>()
+    };
+    let said = |field: &str, from: &str, to: &str| (field.to_owned(), Some(from.to_owned()), Some(to.to_owned()));
+    assert_eq!(change(&topic(0, false, None)), []);
+    assert_eq!(change(&sink(0, None, None)), []);
+    // an older text is a version already
+    assert_eq!(change(&schema(0, 0, false)), []);
+    assert_eq!(change(&sink(0, None, Some(Wished::Running))), [said("state", "paused", "running")]);
+    assert_eq!(change(&connection(0, 5433)), [said("port", "5432", "5433")]);
+    assert_eq!(change(&topic(0, true, None)), [("keep".to_owned(), None, Some("latest".to_owned()))]);
+    let (found, _) = read(&files(&write(&there)));
+    let other_secrets = BTreeSet::from([("system-0".to_owned(), "password".to_owned())]);
+    let steps = plan(&found, &Installation { other_secrets, ..installed(&there) }, false).unwrap().steps;
+    assert_eq!(steps.len(), 1);
+    assert_eq!(steps[0].changes, [FieldChange { field: "password".into(), from: None, to: None }]);
+}
+
+#[test]
+fn what_a_connector_that_stays_writes_is_not_pruned_nor_the_schema_of_that() {
+    let there = [
+        connection(0, 5432),
+        schema(0, 0, false),
+        schema(1, 0, true),
+        schema(2, 0, false),
+        topic(0, false, Some(1)),
+        topic(1, false, None),
+        topic(2, false, Some(2)),
+        source("bins", "topic-0"),
+    ];
+    let text = write(&[there[0].clone(), there[7].clone()]);
+    let (found, _) = read(&files(&text));
+    let gone = |written: &[(&str, &str)]| {
+        let written =
+            written.iter().map(|(connector, topic)| ((*connector).to_owned(), vec![(*topic).to_owned()])).collect();
+        let steps = plan(&found, &Installation { written, ..installed(&there) }, true).unwrap().steps;
+        assert!(steps.iter().all(|step| step.deed == Deed::Delete));
+        steps.iter().map(|step| step.thing.name().to_owned()).collect::<Vec<_>>()
+    };
+    assert_eq!(gone(&[]), ["topic-2", "topic-1", "schema-2"]);
+    assert_eq!(gone(&[("source-of-bins", "topic-1"), ("another", "topic-2")]), ["topic-2", "schema-2"]);
+}
+
+#[test]
+fn what_goes_goes_before_what_it_refers_to() {
+    let Thing::Schema(last) = schema(1, 0, false) else { unreachable!() };
+    let Thing::Schema(mut first) = schema(0, 0, false) else { unreachable!() };
+    first.versions[0].references = vec![ReferenceText { name: "schema-1".into(), version: 1 }];
+    let there = [Thing::Schema(first), Thing::Schema(last), topic(0, false, Some(0)), sink(0, None, None), connection(0, 1)];
+    let steps = planned("", &there, true).unwrap().steps;
+    let order: Vec<&str> = steps.iter().map(|step| step.thing.name()).collect();
+    assert_eq!(order, ["sink-0", "topic-0", "schema-0", "schema-1", "system-0"]);
+}

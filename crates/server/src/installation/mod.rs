@@ -1,0 +1,212 @@
+//! The installation as manifests: written, compared with what is there, and made so.
+
+mod steps;
+mod there;
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
+use axum::Json;
+use axum::body::Body as Stream;
+use axum::extract::State;
+use axum::http::{StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use futures::{StreamExt, stream};
+use gonvel_core::installation::{self as core, Deed, Fault, Found, Installation, Plan, Step, Thing, ThingKind};
+use gonvel_core::ports::FleetStore;
+use gonvel_http_api::{ApplyRequest, InstallationPlan, ManifestsQuery, NeededSecret, PlannedStep, Problem, StepOutcome};
+use gonvel_storage::catalog::connectors::Connector;
+
+use self::steps::{Carrying, Secrets};
+use self::there::installation;
+use crate::connections::{guards_less, refused_address};
+use crate::edits::judged;
+use crate::manifests::{KnownNames, names};
+use crate::problems::{Body, Query, Refusal};
+use crate::state::ServerState;
+use crate::who::Who;
+
+/// What is there as manifests. The same installation gives the same text, byte for byte.
+#[utoipa::path(operation_id = "exportManifests", get, path = "/api/v1/manifests", tag = "installation", params(ManifestsQuery),
+    responses((status = 200, body = String, content_type = "application/yaml"), (status = 422, body = Problem)))]
+pub(crate) async fn export(
+    State(state): State<Arc<ServerState>>,
+    Query(query): Query<ManifestsQuery>,
+) -> Result<Response, Refusal> {
+    let there = installation(&state).await?;
+    let named: Option<BTreeSet<&str>> = query.names.as_deref().map(|names| names.split(',').map(str::trim).collect());
+    let wanted = |thing: &&Thing| {
+        query.kind.is_none_or(|kind| kind == thing.kind()) && named.as_ref().is_none_or(|names| names.contains(thing.name()))
+    };
+    let text = core::write(there.things.iter().filter(wanted));
+    Ok(([(header::CONTENT_TYPE, "application/yaml")], text).into_response())
+}
+
+/// What stands in manifests, with all that is wrong there.
+async fn compared(
+    state: &ServerState,
+    request: &ApplyRequest,
+) -> Result<(Installation, Vec<Found>, Result<Plan, Vec<Fault>>), Refusal> {
+    let files: Vec<core::ManifestFile> =
+        request.files.iter().map(|f| core::ManifestFile { name: f.name.clone(), text: f.text.clone() }).collect();
+    let mut there = installation(state).await?;
+    let (found, mut faults) = core::read(&files);
+    for one in &found {
+        let Thing::Connection(text) = &one.thing else { continue };
+        if let Some((field, finding)) = refused_address(text) {
+            faults.push(one.fault(&format!("{field}:"), finding));
+        }
+    }
+    let ids: BTreeMap<String, uuid::Uuid> = match request.secrets.is_empty() {
+        true => BTreeMap::new(),
+        false => state.database.connections().await?.into_iter().map(|c| (c.name, c.id)).collect(),
+    };
+    for (connection, fields) in &request.secrets {
+        let Some(id) = ids.get(connection) else { continue };
+        let kept = state.database.address(*id).await?;
+        for (field, secret) in fields {
+            let kept = match field.as_str() {
+                "password" => Some(&kept.password),
+                _ => kept.log_login.as_ref().map(|login| &login.password),
+            };
+            if kept.is_none_or(|kept| kept.expose() != secret) {
+                there.other_secrets.insert((connection.clone(), field.clone()));
+            }
+        }
+    }
+    // what cannot be read is not there either, so that only the first faults are told of what refers to it
+    let planned = core::plan(&found, &there, request.prune);
+    let plan = match planned {
+        Ok(plan) if faults.is_empty() => Ok(plan),
+        Ok(_) => Err(faults),
+        Err(more) if faults.is_empty() => Err(more),
+        Err(_) => Err(faults),
+    };
+    Ok((there, found, plan))
+}
+
+/// The secrets that connections of manifests refer to.
+async fn secrets(state: &ServerState, found: &[Found], given: &Secrets) -> Result<Vec<NeededSecret>, Refusal> {
+    let there = state.database.connections().await?;
+    let mut out = Vec::new();
+    for text in found.iter().filter_map(|one| if let Thing::Connection(text) = &one.thing { Some(text) } else { None }) {
+        let less = match there.iter().find(|c| c.name == text.connection) {
+            None => true,
+            Some(kept) => guards_less(&state.database.address(kept.id).await?, text),
+        };
+        for (field, from) in text.secrets() {
+            let has = given.get(&text.connection).is_some_and(|fields| fields.contains_key(field));
+            let (connection, field) = (text.connection.clone(), field.to_owned());
+            out.push(NeededSecret { connection, field, from: from.clone(), needed: less && !has });
+        }
+    }
+    Ok(out)
+}
+
+/// What a step does beside what is written.
+async fn says(
+    state: &ServerState,
+    step: &Step,
+    connectors: &[Connector],
+    names: &KnownNames,
+) -> Result<Vec<String>, Refusal> {
+    Ok(match (step.deed, &step.thing) {
+        (Deed::Change, Thing::Connector(text)) => {
+            let Some(stored) = connectors.iter().find(|c| c.name == text.connector) else { return Ok(vec![]) };
+            // what refers to something that is made in this plan is told when it is there
+            let Ok(definition) = text.definition("", names) else { return Ok(vec![]) };
+            let (_, consequences) = judged(stored, definition)?;
+            let told = consequences.into_iter().map(|(kind, concerns)| match concerns.is_empty() {
+                true => kind.sentence().to_owned(),
+                false => format!("{} ({})", kind.sentence(), concerns.into_iter().collect::<Vec<_>>().join(", ")),
+            });
+            told.collect()
+        }
+        (Deed::Change, Thing::Topic(_)) if step.changes.iter().any(|change| change.field == "partitions") => {
+            vec!["Most keys go to another partition from then on: a reader may see a key's new records before its older ones.".into()]
+        }
+        (Deed::Change, Thing::Topic(_)) if step.changes.iter().any(|change| change.field == "keep") => {
+            vec![
+                "Of each key only the newest record stays, or all are kept from now on: what is removed does not come back."
+                    .into(),
+            ]
+        }
+        (Deed::Delete, Thing::Topic(text)) => {
+            let topic = gonvel_core::naming::TopicName::parse(text.topic.as_str())?;
+            let stored = gonvel_core::ports::TopicLog::topic(&state.database, &topic).await?;
+            let bounds = gonvel_core::ports::TopicLog::bounds(&state.database, stored.id).await?;
+            let records: i64 = bounds.iter().map(|b| b.records).sum();
+            vec![format!("Its {records} records go for ever.")]
+        }
+        (Deed::Delete, Thing::Connector(_)) => {
+            vec!["Its traces in its system go as well; its topics and the rows that it delivered stay.".into()]
+        }
+        (Deed::Delete, Thing::Reader(_)) => vec!["Its positions are lost.".into()],
+        _ => vec![],
+    })
+}
+
+/// What would have to be done so that the installation is as manifests say. Nothing is changed.
+#[utoipa::path(operation_id = "planManifests", post, path = "/api/v1/manifests/plan", tag = "installation", request_body = ApplyRequest,
+    responses((status = 200, body = InstallationPlan), (status = 422, body = Problem)))]
+pub(crate) async fn plan(
+    State(state): State<Arc<ServerState>>,
+    Body(request): Body<ApplyRequest>,
+) -> Result<Json<InstallationPlan>, Refusal> {
+    let (_, found, planned) = compared(&state, &request).await?;
+    let secrets = secrets(&state, &found, &request.secrets).await?;
+    let plan = match planned {
+        Err(faults) => return Ok(Json(InstallationPlan { steps: vec![], unchanged: 0, secrets, faults })),
+        Ok(plan) => plan,
+    };
+    let (connectors, names) = (state.database.connectors().await?, names(&state).await?);
+    let mut steps = Vec::with_capacity(plan.steps.len());
+    for step in plan.steps {
+        let says = says(&state, &step, &connectors, &names).await?;
+        let (kind, name) = (step.thing.kind(), step.thing.name().to_owned());
+        steps.push(PlannedStep { deed: step.deed, kind, name, changes: step.changes, says });
+    }
+    Ok(Json(InstallationPlan { steps, unchanged: plan.unchanged, secrets, faults: vec![] }))
+}
+
+/// Makes the installation what manifests say, step by step: a line of JSON for each step that is done. The first one that is refused is
+/// the last; applied again, what was done is not done again. Nothing is done if anything is wrong in the manifests. Whoever goes away
+/// ends it after the step that is under way.
+#[utoipa::path(operation_id = "applyManifests", post, path = "/api/v1/manifests/apply", tag = "installation", request_body = ApplyRequest,
+    responses((status = 200, body = [StepOutcome], content_type = "application/x-ndjson"), (status = 422, body = Problem)))]
+pub(crate) async fn apply(
+    State(state): State<Arc<ServerState>>,
+    who: Who,
+    Body(request): Body<ApplyRequest>,
+) -> Result<Response, Refusal> {
+    let (_, found, planned) = compared(&state, &request).await?;
+    let plan = planned.map_err(|faults| {
+        let more = if faults.len() > 1 { format!(", and {} more are wrong", faults.len() - 1) } else { String::new() };
+        let first = faults.first().map(ToString::to_string).unwrap_or_default();
+        Refusal::new(
+            StatusCode::UNPROCESSABLE_ENTITY,
+            "manifests",
+            "Nothing was done: manifests are wrong",
+            format!("{first}{more}"),
+        )
+    })?;
+    if let Some(secret) = secrets(&state, &found, &request.secrets).await?.into_iter().find(|secret| secret.needed) {
+        let detail = format!("the {} of {} is not given: it comes from {}", secret.field, secret.connection, secret.from);
+        return Err(Refusal::invalid("secrets", detail));
+    }
+    let of = plan.steps.len();
+    let carrying = Carrying { state, who: who.0, secrets: request.secrets };
+    let steps = stream::unfold((carrying, plan.steps.into_iter().enumerate()), move |(carrying, mut steps)| async move {
+        let (number, step) = steps.next()?;
+        let refused = carrying.carry_out(&step).await.err().map(|refusal| refusal.detail());
+        if refused.is_some() {
+            // what refers to it cannot be done either
+            steps = Vec::new().into_iter().enumerate();
+        }
+        let (kind, name): (ThingKind, String) = (step.thing.kind(), step.thing.name().to_owned());
+        let outcome = StepOutcome { number: number + 1, of, deed: step.deed, kind, name, refused };
+        let line = serde_json::to_string(&outcome).unwrap_or_default() + "\n";
+        Some((Ok::<_, std::convert::Infallible>(line), (carrying, steps)))
+    });
+    Ok(([(header::CONTENT_TYPE, "application/x-ndjson")], Stream::from_stream(steps.fuse())).into_response())
+}

@@ -1,0 +1,292 @@
+//! One step of making an installation what manifests say, by the same ways as a person takes.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use axum::extract::State;
+use gonvel_core::connector::{ValidConnector, Wish};
+use gonvel_core::installation::{ConnectionText, Deed, SchemaText, Step, Thing, TopicText, VersionText};
+use gonvel_core::manifest::{ConnectorText, Wished};
+use gonvel_core::naming::{ConnectorId, ConnectorName, SchemaName, TopicName};
+use gonvel_core::ports::{PortError, TopicLog};
+use gonvel_core::schemas::Rule;
+use gonvel_http_api::{
+    Action, ActionRequest, BindingRequest, ConnectionRequest, ConnectorChange, ConnectorRequest, DeleteQuery,
+    FunctionDeleteQuery, FunctionRequest, MorePartitions, NewReader, NewSchema, SchemaEdit, SchemaReference,
+    SchemaText as Text,
+};
+use uuid::Uuid;
+
+use crate::manifests::names;
+use crate::problems::{Body, Path, Query, Refusal};
+use crate::state::ServerState;
+use crate::who::Who;
+use crate::{connections, connectors, edits, functions, readers, schemas, topics};
+
+/// How long a step waits for what another one has begun: a topic that a connector makes, a connector's leaving its system.
+const PATIENCE: Duration = Duration::from_secs(60);
+
+/// The secrets of connections that were given, by connection and field.
+pub(super) type Secrets = BTreeMap<String, BTreeMap<String, String>>;
+
+/// Whoever carries steps out.
+pub(super) struct Carrying {
+    pub(super) state: Arc<ServerState>,
+    pub(super) who: String,
+    pub(super) secrets: Secrets,
+}
+
+fn not_there(what: &str, name: &str) -> Refusal {
+    PortError::NotFound { what: format!("{what} {name}") }.into()
+}
+
+impl Carrying {
+    fn state(&self) -> State<Arc<ServerState>> {
+        State(Arc::clone(&self.state))
+    }
+
+    fn who(&self) -> Who {
+        Who(self.who.clone())
+    }
+
+    /// Carries a step out.
+    pub(super) async fn carry_out(&self, step: &Step) -> Result<(), Refusal> {
+        match (step.deed, &step.thing) {
+            (Deed::Make, Thing::Connection(text)) => {
+                connections::create(self.state(), Body(self.connection(text))).await.map(drop)
+            }
+            (Deed::Change, Thing::Connection(text)) => {
+                let id = self.connection_id(&text.connection).await?;
+                connections::replace(self.state(), Path(id), Body(self.connection(text))).await.map(drop)
+            }
+            (Deed::Delete, Thing::Connection(text)) => {
+                let id = self.connection_id(&text.connection).await?;
+                connections::remove(self.state(), Path(id)).await.map(drop)
+            }
+            (Deed::Make | Deed::Change, Thing::Function(text)) => {
+                let version = self.function_version(&text.function).await?;
+                let request = FunctionRequest { function: text.clone().into(), version };
+                functions::save(self.state(), Path(text.function.clone()), self.who(), Body(request)).await.map(drop)
+            }
+            (Deed::Delete, Thing::Function(text)) => {
+                let version = self.function_version(&text.function).await?;
+                let query = Query(FunctionDeleteQuery { version });
+                functions::remove(self.state(), Path(text.function.clone()), query, self.who()).await.map(drop)
+            }
+            (Deed::Make, Thing::Schema(text)) => self.make_schema(text).await,
+            (Deed::Change, Thing::Schema(text)) => self.change_schema(text).await,
+            (Deed::Delete, Thing::Schema(text)) => schemas::remove(self.state(), Path(text.schema.clone())).await.map(drop),
+            (Deed::Make, Thing::Topic(text)) => {
+                let name = TopicName::parse(text.topic.as_str())?;
+                self.state.database.create_topic(&name, text.partitions, &text.settings()).await?;
+                self.bind(text).await
+            }
+            (Deed::Change, Thing::Topic(text)) => self.change_topic(text).await,
+            (Deed::Delete, Thing::Topic(text)) => {
+                let query = DeleteQuery { confirm: Some(text.topic.clone()) };
+                topics::remove(self.state(), Path(text.topic.clone()), Query(query)).await.map(drop)
+            }
+            (Deed::Make, Thing::Connector(text)) => self.make_connector(text).await,
+            (Deed::Change, Thing::Connector(text)) => self.change_connector(text).await,
+            (Deed::Delete, Thing::Connector(text)) => self.delete_connector(&text.connector).await,
+            (Deed::Make | Deed::Change, Thing::Reader(text)) => {
+                for topic in &text.topics {
+                    self.topic_is_there(topic).await?;
+                }
+                let request = NewReader { name: text.reader.clone(), topics: text.topics.clone(), start: None };
+                readers::create(self.state(), Body(request)).await.map(drop)
+            }
+            (Deed::Delete, Thing::Reader(text)) => readers::remove(self.state(), Path(text.reader.clone())).await.map(drop),
+        }
+    }
+
+    fn connection(&self, text: &ConnectionText) -> ConnectionRequest {
+        let secret = |field: &str| self.secrets.get(&text.connection).and_then(|fields| fields.get(field)).cloned();
+        ConnectionRequest { password: secret("password"), log_password: secret("log_password"), ..connections::asked(text) }
+    }
+
+    async fn connection_id(&self, name: &str) -> Result<Uuid, Refusal> {
+        let found = self.state.database.connections().await?.into_iter().find(|c| c.name == name);
+        found.map(|c| c.id).ok_or_else(|| not_there("connection", name))
+    }
+
+    /// The version of a function that is in force; 0 for none.
+    async fn function_version(&self, name: &str) -> Result<i32, Refusal> {
+        let kept = self.state.database.kept_functions().await?;
+        Ok(kept.iter().find(|kept| kept.function.name == name).map_or(0, |kept| kept.version))
+    }
+
+    async fn make_schema(&self, text: &SchemaText) -> Result<(), Refusal> {
+        let Some(first) = text.versions.first() else { return Ok(()) };
+        let alone = text.versions.len() == 1;
+        let request = NewSchema {
+            name: text.schema.clone(),
+            language: text.language,
+            text: first.text.clone(),
+            references: references(first),
+            description: text.description.clone(),
+            owner: text.owner.clone(),
+            labels: text.labels.clone(),
+            // versions that were registered under another rule come again as they are: the rule is for those after them
+            rule: if alone { text.rule } else { Rule::default() },
+            author: self.who.clone(),
+            why: String::new(),
+        };
+        schemas::create(self.state(), Body(request)).await.map(drop)?;
+        if alone && !text.retired { Ok(()) } else { self.change_schema(text).await }
+    }
+
+    async fn change_schema(&self, text: &SchemaText) -> Result<(), Refusal> {
+        let name = SchemaName::parse(text.schema.as_str())?;
+        let (_, there) = self.state.database.schema(&name).await?;
+        let known = |version: &&VersionText| {
+            let refers = |v: &gonvel_storage::catalog::schemas::StoredVersion| {
+                v.refers
+                    .iter()
+                    .map(|r| (r.name.clone(), r.version))
+                    .eq(version.references.iter().map(|r| (r.name.clone(), r.version)))
+            };
+            there.iter().any(|v| v.text == version.text && refers(v))
+        };
+        // an older text that is written before the latest is history, which only a new schema takes
+        let latest_is_there = text.versions.last().is_some_and(|latest| known(&latest));
+        for version in text.versions.iter().filter(|v| !latest_is_there && !known(v)) {
+            let request = Text {
+                text: version.text.clone(),
+                references: references(version),
+                author: self.who.clone(),
+                why: String::new(),
+            };
+            schemas::register(self.state(), Path(text.schema.clone()), Body(request)).await.map(drop)?;
+        }
+        let (stored, _) = self.state.database.schema(&name).await?;
+        let edit = SchemaEdit {
+            revision: stored.revision,
+            description: text.description.clone(),
+            owner: text.owner.clone(),
+            labels: text.labels.clone(),
+            rule: text.rule,
+            retired: text.retired,
+        };
+        schemas::change(self.state(), Path(text.schema.clone()), Body(edit)).await.map(drop)
+    }
+
+    async fn bind(&self, text: &TopicText) -> Result<(), Refusal> {
+        let topic = TopicName::parse(text.topic.as_str())?;
+        let there = self.state.database.bindings().await?;
+        for (role, bound) in text.bound() {
+            let same = there.iter().any(|(schema, b)| {
+                b.topic == topic.as_str() && b.role == role && *schema == bound.schema && b.required == bound.required
+            });
+            if !same {
+                let request = BindingRequest { schema: bound.schema.clone(), required: bound.required };
+                let place = Path((text.topic.clone(), role.to_owned()));
+                schemas::bind(self.state(), place, Body(request)).await?;
+            }
+        }
+        Ok(())
+    }
+
+    async fn change_topic(&self, text: &TopicText) -> Result<(), Refusal> {
+        let name = TopicName::parse(text.topic.as_str())?;
+        let stored = self.state.database.topic(&name).await?;
+        if stored.settings != text.settings() {
+            self.state.database.change_topic(stored.id, stored.revision, &text.settings()).await?;
+        }
+        if stored.partitions < text.partitions {
+            // whoever applies it has seen what that does
+            let more = MorePartitions { partitions: text.partitions, keys_may_move: true };
+            topics::add_partitions(self.state(), Path(text.topic.clone()), Body(more)).await.map(drop)?;
+        }
+        self.bind(text).await
+    }
+
+    /// Waits for a topic that a connector makes as it starts.
+    async fn topic_is_there(&self, topic: &str) -> Result<(), Refusal> {
+        let name = TopicName::parse(topic)?;
+        let start = Instant::now();
+        loop {
+            match self.state.database.topic(&name).await {
+                Err(PortError::NotFound { .. }) if start.elapsed() < PATIENCE => {
+                    tokio::time::sleep(Duration::from_millis(100)).await;
+                }
+                found => return Ok(found.map(drop)?),
+            }
+        }
+    }
+
+    async fn make_connector(&self, text: &ConnectorText) -> Result<(), Refusal> {
+        let wish = text.state.unwrap_or(Wished::Running).wish();
+        if wish == Wish::Run {
+            for topic in text.topics_read() {
+                self.topic_is_there(topic).await?;
+            }
+        }
+        let definition =
+            text.definition("", &names(&self.state).await?).map_err(|e| Refusal::invalid("files", e.finding))?;
+        if matches!(wish, Wish::Run | Wish::Draft) {
+            let start = wish == Wish::Run;
+            let request = ConnectorRequest { name: text.connector.clone(), definition, start, checked: false, draft: None };
+            return connectors::create(self.state(), self.who(), Body(request)).await.map(drop);
+        }
+        // one that is held or stopped has not been anywhere yet: it is looked at when it is started
+        let name = ConnectorName::parse(text.connector.as_str())?;
+        let connector = ValidConnector::check(ConnectorId(Uuid::now_v7()), name, definition)?;
+        self.state.database.create_connector(&connector, wish, &self.who).await?;
+        self.state.nudge.notify_one();
+        Ok(())
+    }
+
+    async fn change_connector(&self, text: &ConnectorText) -> Result<(), Refusal> {
+        let definition =
+            text.definition("", &names(&self.state).await?).map_err(|e| Refusal::invalid("files", e.finding))?;
+        let all = self.state.database.connectors().await?;
+        let stored = all.iter().find(|c| c.name == text.connector).ok_or_else(|| not_there("connector", &text.connector))?;
+        if stored.definition != definition {
+            let change = ConnectorChange { version: stored.version, definition };
+            edits::change(self.state(), Path(stored.id.0), self.who(), Body(change)).await.map(drop)?;
+        }
+        let action = match text.state {
+            Some(wished) if wished.wish() != stored.wish => match wished {
+                Wished::Running => Action::Start,
+                Wished::Paused => Action::Pause,
+                Wished::Stopped => Action::Stop,
+                Wished::Draft => {
+                    let finding = format!("{} has started, and is no draft any more: say paused or stopped", stored.name);
+                    return Err(Refusal::invalid("state", finding));
+                }
+            },
+            _ => return Ok(()),
+        };
+        let request = ActionRequest { action, lane: None };
+        connectors::act(self.state(), Path(stored.id.0), self.who(), Body(request)).await.map(drop)
+    }
+
+    /// Deletes a connector, and waits until it has left its system.
+    async fn delete_connector(&self, name: &str) -> Result<(), Refusal> {
+        let all = self.state.database.connectors().await?;
+        let stored = all.iter().find(|c| c.name == name).ok_or_else(|| not_there("connector", name))?;
+        connectors::remove(self.state(), Path(stored.id.0), self.who()).await.map(drop)?;
+        let start = Instant::now();
+        loop {
+            match self.state.database.find_connector(stored.id).await {
+                Err(PortError::NotFound { .. }) => return Ok(()),
+                Err(other) => return Err(other.into()),
+                Ok(still) if start.elapsed() > PATIENCE => {
+                    let why = still.said().find_map(|lane| lane.reason.clone());
+                    let why = why.map_or_else(String::new, |why| format!(" ({why})"));
+                    let detail = format!(
+                        "{name} has not left its system yet{why}: it goes on trying; apply once more when it is gone"
+                    );
+                    return Err(PortError::Refused(detail).into());
+                }
+                Ok(_) => tokio::time::sleep(Duration::from_millis(100)).await,
+            }
+        }
+    }
+}
+
+fn references(version: &VersionText) -> Vec<SchemaReference> {
+    version.references.iter().map(|r| SchemaReference { name: r.name.clone(), version: r.version }).collect()
+}

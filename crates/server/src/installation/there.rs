@@ -1,0 +1,94 @@
+//! What an installation has, as it stands in manifests.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use gonvel_core::installation::{
+    BoundText, ConnectionText, Installation, ReaderText, ReferenceText, SchemaText, SecretFrom, Thing, TopicText,
+    VersionText,
+};
+use gonvel_core::manifest::{ConnectorText, Wished};
+use gonvel_core::ports::{ReaderStore, TopicLog};
+use gonvel_storage::catalog::connections::Connection;
+
+use crate::connections::KINDS;
+use crate::manifests::names;
+use crate::problems::Refusal;
+use crate::state::ServerState;
+
+/// All that there is. A connector that is being deleted is not.
+pub(super) async fn installation(state: &ServerState) -> Result<Installation, Refusal> {
+    let names = names(state).await?;
+    let (mut things, mut written) = (Vec::new(), BTreeMap::new());
+    let mut variables = BTreeSet::new();
+    for stored in state.database.connections().await? {
+        things.push(Thing::Connection(connection(stored, &mut variables)));
+    }
+    things.extend(state.database.kept_functions().await?.into_iter().map(|kept| Thing::Function(kept.function.into())));
+    for (schema, versions) in state.database.whole_schemas().await?.into_iter().filter(|(_, versions)| !versions.is_empty())
+    {
+        let version = |(text, refers): (String, Vec<gonvel_storage::catalog::schemas::Refers>)| VersionText {
+            text,
+            references: refers.into_iter().map(|r| ReferenceText { name: r.name, version: r.version }).collect(),
+        };
+        things.push(Thing::Schema(SchemaText {
+            schema: schema.name,
+            language: schema.language,
+            description: schema.description,
+            owner: schema.owner,
+            labels: schema.labels,
+            rule: schema.rule,
+            retired: schema.retired_at.is_some(),
+            versions: versions.into_iter().map(version).collect(),
+        }));
+    }
+    let topics = state.database.topics().await?;
+    let mut made: BTreeMap<String, TopicText> =
+        topics.iter().map(|t| (t.name.to_string(), TopicText::of(t.name.as_str(), t.partitions, &t.settings))).collect();
+    for (schema, binding) in state.database.bindings().await? {
+        let Some(topic) = made.get_mut(&binding.topic) else { continue };
+        let bound = Some(BoundText { schema, required: binding.required });
+        if binding.role == "key" {
+            topic.keys = bound;
+        } else {
+            topic.values = bound;
+        }
+    }
+    things.extend(made.into_values().map(Thing::Topic));
+    for connector in state.database.connectors().await? {
+        let Some(wished) = Wished::of(connector.wish) else { continue };
+        // one that is there goes on as it does, and a new one runs: only what does neither has to be said
+        let state = Some(wished).filter(|wished| *wished != Wished::Running);
+        let text = ConnectorText { state, ..ConnectorText::of(&connector.name, &connector.definition, &names) };
+        written.insert(connector.name.clone(), connector.found().map(|(_, table)| table.other_end.clone()).collect());
+        things.push(Thing::Connector(text));
+    }
+    for reader in state.database.readers().await? {
+        let read = reader.topics.iter().filter_map(|id| topics.iter().find(|t| t.id == *id)).map(|t| t.name.to_string());
+        things.push(Thing::Reader(ReaderText { reader: reader.name.to_string(), topics: read.collect() }));
+    }
+    Ok(Installation { things, written, kinds: KINDS.to_vec(), other_secrets: BTreeSet::new() })
+}
+
+/// Nothing is said of its secrets but where whoever applies it is to have them: `variables` are those that others have.
+fn connection(stored: Connection, variables: &mut BTreeSet<String>) -> ConnectionText {
+    let upper = |c: char| if c.is_ascii_alphanumeric() { c.to_ascii_uppercase() } else { '_' };
+    let mut variable: String = stored.name.chars().map(upper).collect();
+    while !variables.insert(variable.clone()) {
+        variable.push('_');
+    }
+    let log_password = stored.log_username.is_some().then(|| SecretFrom::Env(format!("{variable}_LOG_PASSWORD")));
+    ConnectionText {
+        connection: stored.name,
+        kind: stored.kind,
+        host: stored.host,
+        port: u16::try_from(stored.port).unwrap_or(0),
+        database: stored.database,
+        user: stored.username,
+        password: Some(SecretFrom::Env(format!("{variable}_PASSWORD"))),
+        tls: serde_json::from_value(stored.tls.into()).unwrap_or_default(),
+        ca: stored.ca,
+        log_user: stored.log_username,
+        log_password,
+        settings: serde_json::from_value(stored.settings).unwrap_or_default(),
+    }
+}
