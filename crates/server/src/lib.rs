@@ -48,13 +48,14 @@ mod who;
 use std::sync::Arc;
 
 use axum::Router;
+use axum::extract::DefaultBodyLimit;
 use axum::routing::get;
 use tokio::sync::watch;
 use tower_http::catch_panic::CatchPanicLayer;
 use tower_http::compression::CompressionLayer;
 use tower_http::compression::predicate::{NotForContentType, Predicate, SizeAbove};
 use utoipa::OpenApi;
-use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::router::{OpenApiRouter, UtoipaMethodRouterExt};
 use utoipa_axum::routes;
 
 pub use console::ConsoleFiles;
@@ -161,8 +162,8 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
         .routes(routes!(readers::commit))
         .routes(routes!(readers::stream_as_member))
         .routes(routes!(installation::export))
-        .routes(routes!(installation::plan))
-        .routes(routes!(installation::apply))
+        .routes(routes!(installation::plan).layer(DefaultBodyLimit::max(limits::LARGEST_MANIFESTS)))
+        .routes(routes!(installation::apply).layer(DefaultBodyLimit::max(limits::LARGEST_MANIFESTS)))
         .routes(routes!(live::connectors))
         .routes(routes!(demo::workload, demo::switch))
 }

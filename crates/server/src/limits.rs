@@ -17,6 +17,9 @@ const TRANSFERS: usize = 8;
 /// Size of a file that may be imported, in bytes, where nothing is said: it is kept on the server's disk while it is read.
 pub const LARGEST_IMPORT: u64 = 10 << 30;
 
+/// Most bytes of a request with manifests: some ten thousand schemas.
+pub(crate) const LARGEST_MANIFESTS: usize = 64 << 20;
+
 /// What may still begin.
 #[derive(Debug)]
 pub(crate) struct Limits {

@@ -192,7 +192,9 @@ export function ManifestsPage() {
             <>
               {faults.length > 0 ? (
                 <div className="note" role="alert">
-                  <strong>{count(faults.length)} wrong, so nothing can be done:</strong>
+                  <strong>
+                    {count(faults.length)} {faults.length === 1 ? 'fault' : 'faults'}: nothing is applied.
+                  </strong>
                   <ul className="notes">
                     {faults.map((fault) => (
                       <li key={`${fault.file}:${fault.line}:${fault.column}:${fault.finding}`}>

@@ -18,7 +18,10 @@ test('a secret is asked for where it cannot be done without, and stays while it 
   expect(toAsk(after, given).map((s) => s.connection)).toEqual(['packhouse']);
   expect(sent(given)).toEqual({ packhouse: { password: 'x' } });
   expect(sent(withSecret(given, password, ''))).toEqual({});
-  expect([password, kept].map(source)).toEqual(["elsewhere from the environment's PACKHOUSE_PASSWORD", 'asked for']);
+  expect([password, kept].map(source)).toEqual([
+    "By command it comes from the environment's PACKHOUSE_PASSWORD.",
+    'By command it is asked for.',
+  ]);
 });
 
 test('steps are counted and changes are told', () => {

@@ -20,9 +20,9 @@ export function exportUrl(kind?: string): string {
 /** Where a secret comes from, as it stands in the text. */
 export function source(secret: Secret): string {
   const from = secret.from as { env?: string; file?: string };
-  if (from.env) return `elsewhere from the environment's ${from.env}`;
-  if (from.file) return `elsewhere from the file ${from.file}`;
-  return 'asked for';
+  if (from.env) return `By command it comes from the environment's ${from.env}.`;
+  if (from.file) return `By command it comes from the file ${from.file}.`;
+  return 'By command it is asked for.';
 }
 
 /** The secrets that a person is to give here: those that cannot be done without. */

@@ -259,7 +259,8 @@ async fn wrong_manifests_are_refused_whole_with_their_places() {
     fs::write(&file, format!("{good}{reached}{more}")).unwrap();
     assert_eq!(shell.fails(&format!("apply {path} --yes"), "make connection packhouse"), 4);
     assert_eq!(shell.text("topic list", None), "no topic\n");
-    fs::write(&file, format!("{good}{more}")).unwrap();
+    // a large one is taken as well
+    fs::write(&file, format!("{good}{more}# {}\n", "packhouse ".repeat(400_000))).unwrap();
     shell.text(&format!("apply {path} --yes"), None);
     assert_eq!(shell.json("topic list").as_array().unwrap().len(), 2);
 }

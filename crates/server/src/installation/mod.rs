@@ -14,6 +14,7 @@ use axum::response::{IntoResponse, Response};
 use futures::{StreamExt, stream};
 use gonvel_core::installation::{self as core, Deed, Fault, Found, Installation, Plan, Step, Thing, ThingKind};
 use gonvel_core::ports::FleetStore;
+use gonvel_core::topic_settings::Keep;
 use gonvel_http_api::{ApplyRequest, InstallationPlan, ManifestsQuery, NeededSecret, PlannedStep, Problem, StepOutcome};
 use gonvel_storage::catalog::connectors::Connector;
 
@@ -122,14 +123,21 @@ async fn says(
             });
             told.collect()
         }
-        (Deed::Change, Thing::Topic(_)) if step.changes.iter().any(|change| change.field == "partitions") => {
-            vec!["Most keys go to another partition from then on: a reader may see a key's new records before its older ones.".into()]
-        }
-        (Deed::Change, Thing::Topic(_)) if step.changes.iter().any(|change| change.field == "keep") => {
-            vec![
-                "Of each key only the newest record stays, or all are kept from now on: what is removed does not come back."
-                    .into(),
+        (Deed::Change, Thing::Topic(text)) => {
+            let changes = |field: &str| step.changes.iter().any(|change| change.field == field);
+            let keys = "Most keys go to another partition from then on: a reader may see a key's new records before its older ones.";
+            let latest = "Of each key only the newest record stays; older ones are removed in the background, for ever.";
+            let forgets = "Records beyond that are forgotten, for ever.";
+            [
+                (changes("partitions"), keys),
+                (changes("keep") && text.keep == Keep::Latest, latest),
+                (changes("forget_after_ms") && text.forget_after_ms.is_some(), forgets),
+                (changes("most_bytes") && text.most_bytes.is_some(), forgets),
             ]
+            .into_iter()
+            .filter(|(does, _)| *does)
+            .map(|(_, sentence)| sentence.to_owned())
+            .collect()
         }
         (Deed::Delete, Thing::Topic(text)) => {
             let topic = gonvel_core::naming::TopicName::parse(text.topic.as_str())?;
