@@ -113,7 +113,7 @@ test('a connection is encrypted as it is told, and its further parts are kept', 
   await expect(dialog).toContainText('does not encrypt sessions');
   await dialog.getByRole('combobox', { name: 'Encryption' }).click();
   await page.getByRole('option', { name: /^prefer/ }).click();
-  await dialog.getByText('A second login for the log').click();
+  await dialog.locator('summary', { hasText: 'Settings of the session' }).click();
   await dialog.getByLabel('Settings of the session').fill('lock_timeout=soon');
   await dialog.getByRole('button', { name: 'Save connection' }).click();
   await expect(dialog).toContainText('the server refuses a setting of the session');

@@ -1,13 +1,14 @@
 //! `gonvel connector …`
 
 use std::io::{self, Write};
-use std::time::Duration;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
 
 use clap::builder::{PossibleValuesParser, TypedValueParser};
 use clap::{Args, Subcommand, ValueEnum};
 use gonvel_http_api::{
-    Action, ActionOutcome, ActionRequest, BeginAnew, Connector, ConnectorPositions, Deed, ExistingRows, Line, ManyActions,
-    ReloadRequest, State,
+    Action, ActionOutcome, ActionRequest, BeginAnew, Connector, ConnectorPositions, ConnectorRequest, Deed, ExistingRows,
+    Line, ManifestReading, ManifestText, ManyActions, NamedDefinition, ReloadRequest, State,
 };
 
 use crate::client::Client;
@@ -26,12 +27,46 @@ fn existing_rows() -> impl TypedValueParser<Value = ExistingRows> {
 pub enum ConnectorCommand {
     /// List connectors with their state and lag.
     List,
+    /// Make a connector from its manifest, and start it.
+    Create {
+        /// The file; - for standard input.
+        manifest: PathBuf,
+        /// Save it as a draft.
+        #[arg(long)]
+        draft: bool,
+    },
+    /// Print a connector's manifest.
+    Describe {
+        /// The connector.
+        connector: String,
+    },
+    /// Print a connector's state, or wait for one.
+    Status {
+        /// The connector.
+        connector: String,
+        /// Wait until it is in this state: following, paused, stopped, …
+        #[arg(long, value_name = "STATE")]
+        wait: Option<String>,
+        /// How long at most.
+        #[arg(long, default_value = "5m", value_name = "SPAN")]
+        within: humantime::Duration,
+    },
+    /// Delete a connector with its traces in its system. Its topics and the rows it delivered stay.
+    Delete {
+        /// The connector.
+        connector: String,
+        /// Its name once more.
+        #[arg(long, value_name = "NAME")]
+        confirm: Option<String>,
+    },
     /// Show a connector lane by lane.
+    #[command(visible_alias = "lanes")]
     Show {
         /// The connector.
         connector: String,
     },
     /// Start connectors, or go on after a pause, a stop or a halt.
+    #[command(visible_alias = "resume")]
     Start(Several),
     /// Hold connectors where they are.
     Pause(Several),
@@ -275,11 +310,71 @@ async fn log(client: &Client, arguments: LogArguments) -> Result<(), CommandErro
     }
 }
 
+async fn create(client: &Client, manifest: &Path, draft: bool) -> Result<(), CommandError> {
+    let text = if manifest.as_os_str() == "-" { io::read_to_string(io::stdin()) } else { std::fs::read_to_string(manifest) };
+    let file = manifest.display().to_string();
+    let text = text.map_err(|e| CommandError::File { path: file.clone(), cause: e.to_string() })?;
+    let reading: ManifestReading = client.post("/manifests/read", &ManifestText { text }).await?;
+    let Some(read) = reading.connector else {
+        let faults = reading.faults.iter().map(|f| format!("{file}:{}:{}: {}", f.line, f.column, f.finding));
+        return Err(CommandError::Refused(faults.collect::<Vec<_>>().join("\n")));
+    };
+    let NamedDefinition { name, definition } = read;
+    let request = ConnectorRequest { name, definition, start: !draft, checked: false, draft: None };
+    let made: Connector = client.post("/connectors", &request).await?;
+    client.print(&vec![made], list_table)
+}
+
+/// Waits until a connector is in a state; one that halts meanwhile needs a person.
+async fn status(client: &Client, name: &str, wanted: Option<&str>, within: Duration) -> Result<(), CommandError> {
+    let state_of = |word: &str| serde_json::from_value::<State>(word.into());
+    let wanted =
+        wanted.map(|word| state_of(word).map_err(|_| CommandError::Usage(format!("{word:?} is no state")))).transpose()?;
+    let start = Instant::now();
+    loop {
+        let found = find(client, name).await?;
+        let (state, reason) = (found.condition.state, found.condition.reason.clone().unwrap_or_default());
+        match wanted {
+            Some(wanted) if wanted != state && state == State::Halted => {
+                return Err(CommandError::Refused(format!("{name} is halted: {reason}")));
+            }
+            Some(wanted) if wanted != state && start.elapsed() < within => {
+                tokio::time::sleep(Duration::from_millis(500)).await
+            }
+            Some(wanted) if wanted != state => {
+                return Err(CommandError::Refused(format!("{name} is {} still, not {}", word(state), word(wanted))));
+            }
+            _ => return client.print(&vec![found], list_table),
+        }
+    }
+}
+
 pub(crate) async fn run(client: &Client, command: ConnectorCommand) -> Result<(), CommandError> {
     match command {
         ConnectorCommand::List => {
             let connectors: Vec<Connector> = client.get("/connectors", &[]).await?;
             client.print(&connectors, list_table)
+        }
+        ConnectorCommand::Create { manifest, draft } => create(client, &manifest, draft).await,
+        ConnectorCommand::Describe { connector } => {
+            let found = find(client, &connector).await?;
+            let named = NamedDefinition { name: found.name, definition: found.definition };
+            let written: ManifestText = client.post("/manifests/write", &named).await?;
+            client.print_text(&written.text)
+        }
+        ConnectorCommand::Status { connector, wait, within } => {
+            status(client, &connector, wait.as_deref(), within.into()).await
+        }
+        ConnectorCommand::Delete { connector, confirm } => {
+            let found = find(client, &connector).await?;
+            if confirm.as_deref() != Some(found.name.as_str()) {
+                return client.done(&format!(
+                    "{0} would be deleted with its traces in {1}; its topics and the rows it delivered stay. Say --confirm {0} to do it.",
+                    found.name, found.system
+                ));
+            }
+            client.delete(&format!("/connectors/{}", found.id), &[]).await?;
+            client.done(&format!("{} is being deleted", found.name))
         }
         ConnectorCommand::Show { connector } => {
             let found = find(client, &connector).await?;

@@ -4,6 +4,7 @@
 //! 4 refused, 5 the server does not answer, 6 there is something to do that was only to be told.
 
 mod client;
+mod connections;
 mod connector_named;
 mod connectors;
 mod context;
@@ -66,7 +67,16 @@ pub enum ClientCommand {
         #[command(subcommand)]
         command: readers::ReaderCommand,
     },
-    /// Connectors: list, show, start, pause, stop, restart, log, history.
+    /// Connections: list, kinds, create, test, tables, sample, delete.
+    Connection {
+        /// Which server.
+        #[command(flatten)]
+        context: Context,
+        /// What to do.
+        #[command(subcommand)]
+        command: connections::ConnectionCommand,
+    },
+    /// Connectors: list, show, describe, create, start, pause, stop, restart, status, log, history, delete.
     Connector {
         /// Which server.
         #[command(flatten)]
@@ -126,6 +136,9 @@ pub async fn run(command: ClientCommand) -> ExitCode {
         ClientCommand::Records { context, command } => in_context(&context, async |c| records::run(&c, command).await).await,
         ClientCommand::Schema { context, command } => in_context(&context, async |c| schemas::run(&c, command).await).await,
         ClientCommand::Reader { context, command } => in_context(&context, async |c| readers::run(&c, command).await).await,
+        ClientCommand::Connection { context, command } => {
+            in_context(&context, async |c| connections::run(&c, command).await).await
+        }
         ClientCommand::Connector { context, command } => {
             in_context(&context, async |c| connectors::run(&c, command).await).await
         }

@@ -1,4 +1,5 @@
 //! How Gonvel reaches outside systems: one folder per system, each with its settings, preflight, source and sink.
 
 pub mod error;
+pub mod kinds;
 pub mod postgres;

@@ -22,6 +22,7 @@ pub mod fitting;
 pub mod fold;
 pub mod installation;
 pub mod json_place;
+pub mod kinds;
 pub mod latest_per_key;
 pub mod loading;
 pub mod loops;

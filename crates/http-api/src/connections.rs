@@ -8,11 +8,15 @@ use uuid::Uuid;
 
 use crate::TlsMode;
 
-/// A way to reach a PostgreSQL database. The password goes in but never comes out.
+/// A way to reach a system. The password goes in but never comes out.
 #[derive(Debug, Clone, Deserialize, Serialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct ConnectionRequest {
     /// Its name: letters, digits, `.`, `-`, `_`.
     pub name: String,
+    /// The kind of system; the first of the kinds without it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub kind: Option<String>,
     /// Host name or address.
     pub host: String,
     /// Port.

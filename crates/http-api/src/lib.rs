@@ -42,6 +42,7 @@ pub use gonvel_core::connector::{
     TopicsDefinition, ValueForm, Values, Writes,
 };
 pub use gonvel_core::installation::{Deed as StepDeed, Fault, FieldChange, SecretFrom, ThingKind};
+pub use gonvel_core::kinds::{About as SystemKind, Setting, SettingType};
 pub use gonvel_core::ports::TlsMode;
 pub use gonvel_core::schemas::{Half, Language, Rule};
 pub use gonvel_core::table_patterns::TablePatterns;

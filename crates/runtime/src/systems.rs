@@ -17,6 +17,7 @@ use crate::choosing::choose;
 use crate::load_filter::checked;
 
 pub use gonvel_connectors::error::ConnectorError;
+pub use gonvel_connectors::kinds::kinds;
 pub use gonvel_connectors::postgres::sample::Sample;
 pub use gonvel_connectors::postgres::sink_positions::Stand;
 pub use gonvel_connectors::postgres::tables::TableSummary;

@@ -13,6 +13,7 @@ use gonvel_core::preflight::may_start;
 use gonvel_core::secret::Secret;
 use gonvel_http_api::{
     Connection, ConnectionRequest, Preflight, Problem, RowSample, SampleColumn, SampleRequest, SampleRow, SourceTable,
+    SystemKind,
 };
 use gonvel_runtime::systems;
 use gonvel_storage::catalog::connections::{self as stored, ConnectionInput};
@@ -41,12 +42,10 @@ fn present(connection: stored::Connection, used_by: Vec<String>) -> Connection {
     }
 }
 
-/// The kinds of systems that a connection can be to.
-pub(crate) const KINDS: [&str; 1] = ["postgresql"];
-
 /// What a manifest's address is refused for before anything is reached: the field, and why.
 pub(crate) fn refused_address(text: &ConnectionText) -> Option<(String, String)> {
-    let refusal = address(asked(text)).err()?;
+    // its kind is told with the others that are known
+    let refusal = address(ConnectionRequest { kind: None, ..asked(text) }).err()?;
     Some((refusal.field().unwrap_or("host").to_owned(), refusal.detail()))
 }
 
@@ -60,6 +59,7 @@ pub(crate) fn guards_less(before: &DatabaseAddress, text: &ConnectionText) -> bo
 pub(crate) fn asked(text: &ConnectionText) -> ConnectionRequest {
     ConnectionRequest {
         name: text.connection.clone(),
+        kind: Some(text.kind.clone()),
         host: text.host.clone(),
         port: text.port,
         database: text.database.clone(),
@@ -74,6 +74,11 @@ pub(crate) fn asked(text: &ConnectionText) -> ConnectionRequest {
 }
 
 fn address(request: ConnectionRequest) -> Result<DatabaseAddress, Refusal> {
+    let kinds = systems::kinds();
+    if let Some(kind) = request.kind.as_ref().filter(|kind| !kinds.iter().any(|about| about.kind == kind.as_str())) {
+        let known: Vec<&str> = kinds.iter().map(|about| about.kind.as_ref()).collect();
+        return Err(Refusal::invalid("kind", format!("there is no kind {kind:?}: the kinds are {}", known.join(", "))));
+    }
     for (field, value) in [("host", &request.host), ("database", &request.database), ("user", &request.user)] {
         if value.trim().is_empty() {
             return Err(Refusal::invalid(field, format!("the {field} is empty: fill it in")));
@@ -126,6 +131,12 @@ fn less_guarded(before: &DatabaseAddress, now: &DatabaseAddress) -> Option<&'sta
         return Some("the encryption became weaker");
     }
     (before.tls == TlsMode::Verify && before.ca != now.ca).then_some("other certificates are trusted")
+}
+
+/// The kinds of systems that a connection can be to, with the settings of each.
+#[utoipa::path(operation_id = "listKinds", get, path = "/api/v1/kinds", tag = "connections", responses((status = 200, body = [SystemKind])))]
+pub(crate) async fn kinds() -> Json<Vec<SystemKind>> {
+    Json(systems::kinds())
 }
 
 /// All connections.

@@ -84,6 +84,7 @@ struct Document;
 fn api() -> OpenApiRouter<Arc<ServerState>> {
     OpenApiRouter::with_openapi(Document::openapi())
         .routes(routes!(health::health))
+        .routes(routes!(connections::kinds))
         .routes(routes!(connections::list, connections::create))
         .routes(routes!(connections::replace, connections::remove))
         .routes(routes!(connections::test_new))

@@ -1,19 +1,22 @@
-import { Button, Group, NumberInput, PasswordInput, Select, Textarea, TextInput } from '@mantine/core';
-import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { Button, Group, Select, TextInput } from '@mantine/core';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 
 import { problemOf, type Problem } from '../../api/client';
 import { Checks } from '../Checks';
 import { CopyLine, ProblemNote } from '../ProblemNote';
-import { settingsOf, settingsText } from './settings';
 import {
   connectionsQuery,
   createConnection,
+  kindsQuery,
   replaceConnection,
   testUnsaved,
   type Connection,
-  type ConnectionRequest,
+  type Kind,
+  type Setting,
 } from './connectionsQueries';
+import { fieldsOf, isOfUse, lines, requestOf } from './form';
+import { SettingField } from './SettingField';
 
 interface Props {
   /** The connection to change; none makes a new one. */
@@ -22,54 +25,36 @@ interface Props {
   onCancel?: () => void;
 }
 
-const FIELDS = [
-  'name',
-  'host',
-  'port',
-  'database',
-  'user',
-  'password',
-  'tls',
-  'ca',
-  'log_user',
-  'log_password',
-  'settings',
-] as const;
-type Field = (typeof FIELDS)[number];
+/** The fields of a connection to a system of any kind. */
+export function ConnectionForm(props: Props) {
+  const kinds = useQuery(kindsQuery);
+  const [chosen, setChosen] = useState<string | null>(null);
+  const kind = kinds.data?.find((k) => k.kind === (props.before?.kind ?? chosen)) ?? kinds.data?.[0];
+  if (!kind) return <ProblemNote problem={problemOf(kinds.error)} />;
+  return <KindForm key={kind.kind} {...props} kind={kind} kinds={kinds.data ?? []} onKind={setChosen} />;
+}
 
-const MODES: { value: NonNullable<ConnectionRequest['tls']>; label: string }[] = [
-  { value: 'off', label: 'off' },
-  { value: 'prefer', label: 'prefer: if the server offers it' },
-  { value: 'require', label: 'require: always, whoever answers' },
-  { value: 'verify', label: 'verify: always, and check the certificate' },
-];
+interface KindProps extends Props {
+  kind: Kind;
+  kinds: Kind[];
+  onKind: (kind: string | null) => void;
+}
 
-/** The fields of a connection to PostgreSQL; what is wrong stands beside its field, with the remedy. */
-export function ConnectionForm({ before, onSaved, onCancel }: Props) {
+/** The fields that a kind describes; what is wrong stands beside its field, with the remedy. */
+function KindForm({ before, kind, kinds, onKind, onSaved, onCancel }: KindProps) {
   const queries = useQueryClient();
-  const [form, setForm] = useState<ConnectionRequest>({
-    name: before?.name ?? '',
-    host: before?.host ?? '127.0.0.1',
-    port: before?.port ?? 5432,
-    database: before?.database ?? '',
-    user: before?.user ?? '',
-    password: before ? undefined : '',
-    tls: before?.tls ?? 'prefer',
-    ca: before?.ca,
-    log_user: before?.log_user,
-    settings: before?.settings ?? {},
-  });
-  const test = useMutation({ mutationFn: () => testUnsaved(form) });
+  const [name, setName] = useState(before?.name ?? '');
+  const [fields, setFields] = useState(() => fieldsOf(kind, before));
+  const request = () => requestOf(name, kind, fields);
+  const test = useMutation({ mutationFn: () => testUnsaved(request()) });
   const save = useMutation({
-    mutationFn: () => (before ? replaceConnection(before.id, form) : createConnection(form)),
+    mutationFn: () => (before ? replaceConnection(before.id, request()) : createConnection(request())),
     onSuccess: (made) => {
       void queries.invalidateQueries({ queryKey: connectionsQuery.queryKey });
       onSaved(made);
     },
   });
-  const [settings, setSettings] = useState(settingsText(form.settings));
-  const set = (field: Field, value: ConnectionRequest[Field]) => {
-    setForm({ ...form, [field]: value });
+  const changed = () => {
     test.reset();
     save.reset();
   };
@@ -78,15 +63,33 @@ export function ConnectionForm({ before, onSaved, onCancel }: Props) {
   const at = problem?.field ?? failed?.field ?? null;
   const finding = problem ? [problem.detail, problem.remedy] : [failed?.finding, failed?.remedy];
   const statement = problem?.statement ?? failed?.statement;
-  const besideField = FIELDS.find((f) => f === at);
-  const further = at !== null && ['log_user', 'log_password', 'settings'].includes(at);
-  const error = (field: Field) =>
-    besideField === field
+  const besideField = at === 'name' || kind.settings.some((setting) => setting.name === at);
+  const error = (field: string) =>
+    besideField && field === at
       ? finding
           .filter(Boolean)
           .map((t) => `${t}.`)
           .join(' Remedy: ')
       : undefined;
+  const further = kind.settings.filter((setting) => setting.further);
+  const asked = kind.settings.filter((setting) => !setting.further && isOfUse(setting, fields));
+  const line = (settings: Setting[]) => (
+    <Group key={settings[0]?.name} mt="sm" grow preventGrowOverflow={false} align="flex-start">
+      {settings.map((setting) => (
+        <SettingField
+          key={setting.name}
+          setting={setting}
+          text={fields[setting.name]}
+          error={error(setting.name)}
+          kept={before !== undefined}
+          onText={(text) => {
+            setFields((now) => ({ ...now, [setting.name]: text }));
+            changed();
+          }}
+        />
+      ))}
+    </Group>
+  );
   return (
     <form
       onSubmit={(event) => {
@@ -95,122 +98,41 @@ export function ConnectionForm({ before, onSaved, onCancel }: Props) {
       }}
     >
       {problem && !besideField && <ProblemNote problem={problem} />}
+      {kinds.length > 1 && !before && (
+        <Select
+          label="Kind of system"
+          description={kind.says}
+          searchable
+          data={kinds.map((k) => ({ value: k.kind, label: k.name }))}
+          value={kind.kind}
+          onChange={onKind}
+          mb="sm"
+        />
+      )}
       <TextInput
         label="Name"
         description="How it is called in Gonvel: letters, digits, dots, dashes"
-        value={form.name}
+        value={name}
         error={error('name')}
-        onChange={(e) => set('name', e.currentTarget.value)}
+        onChange={(e) => {
+          setName(e.currentTarget.value);
+          changed();
+        }}
         required
         data-autofocus
       />
-      <Group mt="sm" grow preventGrowOverflow={false} align="flex-start">
-        <TextInput
-          style={{ flex: 3 }}
-          label="Host"
-          value={form.host}
-          error={error('host')}
-          onChange={(e) => set('host', e.currentTarget.value)}
-          required
-        />
-        <NumberInput
-          style={{ flex: 1 }}
-          label="Port"
-          min={1}
-          max={65_535}
-          hideControls
-          allowDecimal={false}
-          value={form.port}
-          error={error('port')}
-          onChange={(value) => set('port', Number(value) || 0)}
-          required
-        />
-      </Group>
-      <TextInput
-        mt="sm"
-        label="Database"
-        value={form.database}
-        error={error('database')}
-        onChange={(e) => set('database', e.currentTarget.value)}
-        required
-      />
-      <Group mt="sm" grow align="flex-start">
-        <TextInput
-          label="User"
-          value={form.user}
-          error={error('user')}
-          onChange={(e) => set('user', e.currentTarget.value)}
-          autoComplete="off"
-          required
-        />
-        <PasswordInput
-          label="Password"
-          placeholder={before ? 'unchanged' : ''}
-          value={form.password ?? ''}
-          error={error('password')}
-          onChange={(e) => set('password', e.currentTarget.value || (before ? undefined : ''))}
-          autoComplete="new-password"
-        />
-      </Group>
-      <Group mt="sm" grow align="flex-start">
-        <Select
-          label="Encryption"
-          data={MODES}
-          value={form.tls ?? 'prefer'}
-          error={error('tls')}
-          onChange={(value) => set('tls', MODES.find((m) => m.value === value)?.value)}
-        />
-      </Group>
-      {form.tls === 'verify' && (
-        <Textarea
-          mt="sm"
-          label="Certificate authority"
-          description="Its certificate as PEM text; empty for those that Gonvel's machine trusts"
-          autosize
-          minRows={2}
-          maxRows={6}
-          classNames={{ input: 'mono' }}
-          value={form.ca ?? ''}
-          error={error('ca')}
-          onChange={(e) => set('ca', e.currentTarget.value || undefined)}
-        />
+      {lines(asked).map(line)}
+      {further.length > 0 && (
+        <details className="further" open={further.some((setting) => setting.name === at) || undefined}>
+          <summary>
+            {further
+              .filter((s) => !s.secret)
+              .map((s) => s.label)
+              .join(', ')}
+          </summary>
+          {lines(further).map(line)}
+        </details>
       )}
-      <details className="further" open={further || undefined}>
-        <summary>A second login for the log, settings of the session</summary>
-        <Group mt="xs" grow align="flex-start">
-          <TextInput
-            label="Login for the log"
-            description="Where reading rows and reading the log are separate"
-            value={form.log_user ?? ''}
-            error={error('log_user')}
-            onChange={(e) => set('log_user', e.currentTarget.value || undefined)}
-            autoComplete="off"
-          />
-          <PasswordInput
-            label="Its password"
-            description="Never shown again"
-            placeholder={before?.log_user ? 'unchanged' : ''}
-            value={form.log_password ?? ''}
-            error={error('log_password')}
-            onChange={(e) => set('log_password', e.currentTarget.value || undefined)}
-            autoComplete="new-password"
-          />
-        </Group>
-        <Textarea
-          mt="sm"
-          label="Settings of the session"
-          description="One a line, as in lock_timeout=5s"
-          autosize
-          minRows={1}
-          classNames={{ input: 'mono' }}
-          value={settings}
-          error={error('settings')}
-          onChange={(e) => {
-            setSettings(e.currentTarget.value);
-            set('settings', settingsOf(e.currentTarget.value));
-          }}
-        />
-      </details>
       {statement && besideField && <CopyLine text={statement} />}
       {test.data && !failed && (
         <div className="note well" style={{ marginTop: 14 }}>
@@ -229,7 +151,7 @@ export function ConnectionForm({ before, onSaved, onCancel }: Props) {
           variant="default"
           loading={test.isPending}
           onClick={() => test.mutate()}
-          disabled={before && form.password === undefined}
+          disabled={before && fields.password === undefined}
         >
           Test
         </Button>

@@ -2,10 +2,19 @@ import { answered, api, type Schemas } from '../../api/client';
 
 export type Connection = Schemas['Connection'];
 export type ConnectionRequest = Schemas['ConnectionRequest'];
+export type Kind = Schemas['SystemKind'];
+export type Setting = Schemas['Setting'];
 
 export const connectionsQuery = {
   queryKey: ['connections'],
   queryFn: () => answered(api.GET('/api/v1/connections')),
+};
+
+/** The kinds of systems with the settings of each. They do not change while the page is open. */
+export const kindsQuery = {
+  queryKey: ['kinds'],
+  queryFn: () => answered(api.GET('/api/v1/kinds')),
+  staleTime: Infinity,
 };
 
 export function createConnection(body: ConnectionRequest) {

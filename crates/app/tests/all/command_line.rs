@@ -193,7 +193,7 @@ async fn the_fleet_by_command() {
             if seen(&found) {
                 return found;
             }
-            assert!(start.elapsed() < std::time::Duration::from_secs(20), "{line}: {found:#}");
+            assert!(start.elapsed() < std::time::Duration::from_secs(120), "{line}: {found:#}");
             std::thread::sleep(std::time::Duration::from_millis(100));
         }
     };
@@ -257,4 +257,84 @@ async fn the_fleet_by_command() {
     shell.text("fleet drain runner-1", None);
     assert!(shell.text("fleet runners", None).contains("being emptied"));
     shell.text("fleet drain runner-1 --undo", None);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn connections_and_connectors_by_command() {
+    let cluster = TestCluster::start(&["gonvel", "packhouse", "settlement"]).await;
+    let packhouse = cluster.connect("packhouse").await.unwrap();
+    packhouse
+        .batch_execute("CREATE TABLE bins (id int PRIMARY KEY, grade text); INSERT INTO bins SELECT n, 'first' FROM generate_series(1, 9) n")
+        .await
+        .unwrap();
+    let folder = tempfile::tempdir().unwrap();
+    let gonvel = Gonvel::serve(&cluster, folder.path(), free_port().unwrap()).await;
+    let shell = Shell::at(&gonvel);
+    let password = folder.path().join("password");
+    std::fs::write(&password, format!("{}\n", cluster.password)).unwrap();
+    let owner = gonvel_stand_ins::postgres_cluster::OWNER;
+    let secret = format!("--secret-from-file {}", password.display());
+
+    let kinds = shell.text("connection kinds", None);
+    assert!(
+        kinds.contains("postgresql") && kinds.contains("1 to 65535") && kinds.contains("off, prefer, require, verify"),
+        "{kinds}"
+    );
+    let reached = format!("--set host=127.0.0.1 --set port={} --set user={owner}", cluster.port);
+    let create = |name: &str, more: &str| format!("connection create {name} --kind postgresql {reached} {more}");
+    for (line, says, code) in [
+        (create("packhouse", &secret), "not given: database; add --set database=", 2),
+        (create("packhouse", "--set database=packhouse --set tls=perhaps"), "tls takes off, prefer, require, verify", 2),
+        (create("packhouse", "--set database=packhouse --set colour=red"), "has no setting \"colour\"", 2),
+        (create("packhouse", "--set database=packhouse --set password=x"), "password is a secret", 2),
+        (create("packhouse", "--set database=packhouse --secret-from-env NOT_SET_ANYWHERE"), "set it", 2),
+        (create("packhouse", "--set database=packhouse --set port=0"), "a whole number from 1 to 65535", 2),
+        (
+            create("packhouse", "--set database=nowhere --set settings=lock_timeout=5s").replace("postgresql", "post"),
+            "there is no kind",
+            2,
+        ),
+        (create("packhouse", &format!("--set database=nowhere {secret}")), "nowhere", 4),
+    ] {
+        assert_eq!(shell.fails(&line, says), code, "{line}");
+    }
+    assert_eq!(shell.text("connection list", None), "no connection\n");
+    for name in ["packhouse", "settlement"] {
+        let more =
+            format!("--set database={name} --set settings=lock_timeout=5s --set settings=statement_timeout=60s {secret}");
+        shell.text(&create(name, &more), None);
+    }
+    let listed = shell.json("connection list");
+    assert_eq!(listed[0]["settings"], serde_json::json!({"lock_timeout": "5s", "statement_timeout": "60s"}));
+    assert!(shell.text("connection test packhouse", None).contains("passed"));
+    assert!(shell.text("connection tables packhouse", None).contains("public.bins"));
+    assert!(shell.text("connection sample packhouse public.bins", None).contains("first"));
+    assert_eq!(shell.fails("connection sample packhouse bins", "write schema.table"), 2);
+    assert_eq!(shell.fails("connection test nowhere", "there is no connection nowhere"), 3);
+
+    let manifest = folder.path().join("bins.yaml");
+    let text = "connector: packhouse-bins\nsource:\n  connection: packhouse\n  tables:\n  - schema: public\n    table: bins\n    topic: packhouse.bins\n  partitions: 1\n";
+    std::fs::write(&manifest, text.replace("partitions", "partition")).unwrap();
+    let line = format!("connector create {}", manifest.display());
+    assert_eq!(shell.fails(&line, "bins.yaml:8:3: source: unknown field `partition`"), 4);
+    std::fs::write(&manifest, text).unwrap();
+    shell.text(&line, None);
+    assert!(shell.text("connector status packhouse-bins --wait following --within 2m", None).contains("following"));
+    assert_eq!(shell.text("connector describe packhouse-bins", None), text);
+    assert!(shell.text("connector lanes packhouse-bins", None).contains("runner-1"));
+    shell.text("connector pause packhouse-bins", None);
+    shell.text("connector status packhouse-bins --wait paused --within 2m", None);
+    assert_eq!(shell.fails("connector status packhouse-bins --wait following --within 1s", "is paused still"), 4);
+    assert_eq!(shell.fails("connector status packhouse-bins --wait walking", "is no state"), 2);
+    shell.text("connector resume packhouse-bins", None);
+    shell.text("connector status packhouse-bins --wait following --within 2m", None);
+    assert_eq!(shell.fails("connection delete packhouse", "packhouse-bins"), 4);
+    assert!(shell.text("connector delete packhouse-bins", None).contains("Say --confirm packhouse-bins"));
+    shell.text("connector delete packhouse-bins --confirm packhouse-bins", None);
+    let start = std::time::Instant::now();
+    while shell.text("connector list", None) != "no connector\n" {
+        assert!(start.elapsed() < std::time::Duration::from_secs(120), "it is not gone");
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    }
+    shell.text("connection delete packhouse", None);
 }

@@ -1,5 +1,6 @@
 //! PostgreSQL: change capture by logical replication, and delivery into tables.
 
+pub mod about;
 pub mod apply;
 pub mod binary;
 pub mod blocked;

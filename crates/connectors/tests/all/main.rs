@@ -5,6 +5,7 @@
 mod apply_differential;
 mod bins_and_lines;
 mod fenced;
+mod kinds;
 mod loads;
 mod made_anew;
 mod owed;

@@ -1,5 +1,6 @@
 //! What has to be done so that an installation is as manifests say.
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use serde::Serialize;
@@ -65,7 +66,7 @@ pub struct Installation {
     /// The topics that connectors write for tables which they found by their names, by connector.
     pub written: BTreeMap<String, Vec<String>>,
     /// The kinds of systems that it knows.
-    pub kinds: Vec<&'static str>,
+    pub kinds: Vec<Cow<'static, str>>,
     /// Secrets of connections that are to be others than those that are kept, by connection and field.
     pub other_secrets: BTreeSet<(String, String)>,
 }
@@ -80,7 +81,7 @@ pub fn plan(found: &[Found], there: &Installation, prune: bool) -> Result<Plan, 
     let stays: Vec<Thing> = there.things.iter().filter(|thing| !goes.contains(&thing.key())).cloned().collect();
     let known = Known::of(found, &stays);
     let was: HashMap<(ThingKind, &str), &Thing> = there.things.iter().map(|thing| (thing.key(), thing)).collect();
-    let mut faults = known.faults(&there.kinds);
+    let mut faults = known.faults(&there.kinds.iter().map(AsRef::as_ref).collect::<Vec<_>>());
     faults.extend(found.iter().filter_map(|one| cannot(one, was.get(&one.thing.key())?)));
     let ordered = known.ordered().unwrap_or_else(|fault| {
         faults.push(fault);

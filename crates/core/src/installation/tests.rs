@@ -22,7 +22,7 @@ fn planned(text: &str, there: &[Thing], prune: bool) -> Result<Plan, Vec<Fault>>
 }
 
 fn installed(things: &[Thing]) -> Installation {
-    Installation { things: things.to_vec(), kinds: vec!["postgresql"], ..Installation::default() }
+    Installation { things: things.to_vec(), kinds: vec!["postgresql".into()], ..Installation::default() }
 }
 
 /// An installation by what its things are found by.

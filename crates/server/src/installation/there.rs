@@ -8,9 +8,9 @@ use gonvel_core::installation::{
 };
 use gonvel_core::manifest::{ConnectorText, Wished};
 use gonvel_core::ports::{ReaderStore, TopicLog};
+use gonvel_runtime::systems;
 use gonvel_storage::catalog::connections::Connection;
 
-use crate::connections::KINDS;
 use crate::manifests::names;
 use crate::problems::Refusal;
 use crate::state::ServerState;
@@ -66,7 +66,12 @@ pub(super) async fn installation(state: &ServerState) -> Result<Installation, Re
         let read = reader.topics.iter().filter_map(|id| topics.iter().find(|t| t.id == *id)).map(|t| t.name.to_string());
         things.push(Thing::Reader(ReaderText { reader: reader.name.to_string(), topics: read.collect() }));
     }
-    Ok(Installation { things, written, kinds: KINDS.to_vec(), other_secrets: BTreeSet::new() })
+    Ok(Installation {
+        things,
+        written,
+        kinds: systems::kinds().into_iter().map(|about| about.kind).collect(),
+        other_secrets: BTreeSet::new(),
+    })
 }
 
 /// Nothing is said of its secrets but where whoever applies it is to have them: `variables` are those that others have.

@@ -1,0 +1,65 @@
+import { expect, test } from 'vitest';
+
+import type { Connection, Kind, Setting } from './connectionsQueries';
+import { fieldsOf, isOfUse, lines, requestOf } from './form';
+
+function setting(name: string, takes: Setting['takes'], more: Partial<Setting> = {}): Setting {
+  return { name, label: name, help: '', takes, needed: false, secret: false, further: false, ...more };
+}
+
+const kind: Kind = {
+  kind: 'postgresql',
+  name: 'PostgreSQL',
+  says: '',
+  source: true,
+  sink: true,
+  settings: [
+    setting('host', { is: 'text' }, { needed: true, usual: '127.0.0.1' }),
+    setting('port', { is: 'whole', least: 1, most: 65_535 }, { needed: true, usual: '5432' }),
+    setting('user', { is: 'text' }, { needed: true }),
+    setting('password', { is: 'text' }, { secret: true }),
+    setting('tls', { is: 'choice', choices: [] }, { usual: 'prefer' }),
+    setting('ca', { is: 'lines' }, { only_if: { setting: 'tls', is: 'verify' } }),
+    setting('settings', { is: 'pairs' }),
+  ],
+};
+
+test('a form begins with what is usual, or with what is there, and sends what was given', () => {
+  const fresh = fieldsOf(kind, undefined);
+  expect(fresh).toMatchObject({ host: '127.0.0.1', port: '5432', tls: 'prefer', user: undefined, settings: '' });
+  expect(requestOf('packhouse', kind, { ...fresh, password: 'x', settings: 'lock_timeout=5s' })).toEqual({
+    name: 'packhouse',
+    kind: 'postgresql',
+    host: '127.0.0.1',
+    port: 5432,
+    // needed and empty: the server says so
+    user: '',
+    password: 'x',
+    tls: 'prefer',
+    settings: { lock_timeout: '5s' },
+  });
+  const there = {
+    host: 'db',
+    port: 5433,
+    user: 'gonvel',
+    tls: 'verify',
+    settings: { a: 'b' },
+  } as unknown as Connection;
+  const kept = fieldsOf(kind, there);
+  expect(kept).toMatchObject({ host: 'db', port: '5433', tls: 'verify', password: undefined, settings: 'a=b' });
+  // a kept secret is not sent
+  expect(requestOf('packhouse', kind, kept)).not.toHaveProperty('password');
+});
+
+test('numbers and secrets stand beside what is before them, and some settings are of use only with others', () => {
+  expect(lines(kind.settings).map((line) => line.map((s) => s.name))).toEqual([
+    ['host', 'port'],
+    ['user', 'password'],
+    ['tls'],
+    ['ca'],
+    ['settings'],
+  ]);
+  const ca = kind.settings[5] as Setting;
+  expect(isOfUse(ca, { tls: 'prefer' })).toBe(false);
+  expect(isOfUse(ca, { tls: 'verify' })).toBe(true);
+});
