@@ -152,8 +152,14 @@ test('the main views', async ({ page, demo }) => {
     await expect(page.getByRole('region', { name: 'Real rows' })).toContainText('goes no further');
     await page.keyboard.press('Escape');
   });
-  await take('manifest', `/connectors/${source?.id}/edit?as=manifest`, async () => {
-    await expect(page.getByLabel('Manifest of the connector')).toHaveValue(/partitions/);
-    await page.waitForTimeout(800);
+  await take('manifests', '/manifests', async () => {
+    await page.getByRole('button', { name: 'Begin with what is here' }).click();
+    const text = page.getByRole('textbox', { name: 'Manifests' });
+    await expect(text).toHaveValue(/topic: packhouse.bins\n/);
+    const more = 'topic: coldstore.vents\npartitions: 2\n---\nreader: vent-watch\ntopics: [coldstore.vents]\n';
+    const bins = (await text.inputValue()).replace(/(topic: packhouse.bins\npartitions: )\d+/, '$16');
+    await text.fill(`${bins}---\n${more}`);
+    await expect(page.getByRole('region', { name: 'What that changes here' })).toContainText('reader vent-watch');
+    await page.evaluate(() => window.scrollTo(0, 0));
   });
 });

@@ -125,6 +125,20 @@ impl ConnectorText {
         }
     }
 
+    /// The same without the place of another connector to begin at: that one is gone, and this one is past it.
+    #[must_use]
+    pub fn begun(mut self) -> Self {
+        let starts = [
+            self.source.as_mut().map(|source| &mut source.start),
+            self.sink.as_mut().map(|sink| &mut sink.start),
+            self.topics.as_mut().map(|topics| &mut topics.start),
+        ];
+        for start in starts.into_iter().flatten() {
+            *start = start.take().filter(|start| !matches!(start, Start::Connector { .. }));
+        }
+        self
+    }
+
     /// The topics that it reads.
     pub fn topics_read(&self) -> impl Iterator<Item = &str> {
         let delivered = self.sink.iter().flat_map(|sink| &sink.topics).map(|topic| topic.topic.as_str());

@@ -208,6 +208,16 @@ async fn an_installation_is_made_from_its_export_to_the_byte_through_a_kill() {
     let second = export(&shell, &other.path().join("export"), &password);
     assert_eq!(second, first);
 
+    // one that began where another stood is written though that one is gone
+    let later = |text: &str| text.split("---\n").find(|one| one.contains("connector: settlement-later")).unwrap().to_owned();
+    assert!(later(&second["connectors.yaml"]).contains("connector: settlement-bins"));
+    shell.text("connector delete settlement-bins --confirm settlement-bins", None);
+    waits_for("the sink is gone", async || !shell.text("connector list", None).contains("settlement-bins")).await;
+    let third = export(&shell, &other.path().join("third"), &password);
+    assert!(!later(&third["connectors.yaml"]).contains("start:"), "{}", third["connectors.yaml"]);
+    let nothing = shell.text(&format!("apply {} --yes", other.path().join("third").display()), None);
+    assert!(nothing.contains("There is nothing to do"), "{nothing}");
+
     // what no manifest names goes, but for what a connector of theirs writes
     let source = one.path().join("source.yaml");
     let only = CONNECTORS.split("---\n").find(|text| text.contains("connector: packhouse-bins")).unwrap();

@@ -94,7 +94,7 @@ fn thing(text: &str) -> Result<Thing, Wrong> {
         Some(ThingKind::Function) => Thing::Function(from_yaml(text)?),
         Some(ThingKind::Schema) => Thing::Schema(from_yaml(text)?),
         Some(ThingKind::Topic) => Thing::Topic(from_yaml(text)?),
-        Some(ThingKind::Connector) => Thing::Connector(from_yaml(text)?),
+        Some(ThingKind::Connector) => Thing::Connector(Box::new(from_yaml(text)?)),
         Some(ThingKind::Reader) => Thing::Reader(from_yaml(text)?),
         None => {
             let perhaps = perhaps(begins, words);

@@ -117,14 +117,20 @@ fn sink(n: usize, start: Option<usize>, state: Option<Wished>) -> Thing {
     let topic = DeliveredTopic { topic: format!("topic-{n}"), schema: "public".into(), table: format!("t{n}"), rows: None };
     let mut sink = blank(SinkDefinition::of(uuid::Uuid::nil(), vec![topic]), |s| s.referring(&Named("system-0")));
     sink.start = start.map(|n| Start::Connector { connector: format!("sink-{n}") });
-    Thing::Connector(ConnectorText { connector: format!("sink-{n}"), state, source: None, sink: Some(sink), topics: None })
+    Thing::Connector(Box::new(ConnectorText {
+        connector: format!("sink-{n}"),
+        state,
+        source: None,
+        sink: Some(sink),
+        topics: None,
+    }))
 }
 
 fn source(table: &str, topic: &str) -> Thing {
     let tables = vec![CapturedTable::whole("public", table, topic)];
     let source = blank(SourceDefinition::of(uuid::Uuid::nil(), tables, 1), |s| s.referring(&Named("system-0")));
     let connector = format!("source-of-{table}");
-    Thing::Connector(ConnectorText { connector, state: None, source: Some(source), sink: None, topics: None })
+    Thing::Connector(Box::new(ConnectorText { connector, state: None, source: Some(source), sink: None, topics: None }))
 }
 
 fn blank<D, N, E: std::fmt::Debug>(definition: D, named: impl FnOnce(D) -> Result<N, E>) -> N {
@@ -279,13 +285,13 @@ fn a_topic_that_a_connector_of_the_text_writes_is_there_once_that_is_made() {
         TopicsDefinition::of(vec![CarriedTopic { topic: "topic-0".into(), to: "rich".into(), rows: None, fit: None }], 1);
     twice.partitions = 2;
     let topics = twice.referring(&Named("")).unwrap();
-    let carries = Thing::Connector(ConnectorText {
+    let carries = Thing::Connector(Box::new(ConnectorText {
         connector: "a-carrier".into(),
         state: None,
         source: None,
         sink: None,
         topics: Some(topics),
-    });
+    }));
     let steps = planned(&write(&[things[0].clone(), things[2].clone(), carries]), &[], false).unwrap().steps;
     let order: Vec<&str> = steps.iter().map(|s| s.thing.name()).collect();
     assert_eq!(order, ["system-0", "source-of-bins", "a-carrier"]);

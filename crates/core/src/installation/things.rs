@@ -286,7 +286,7 @@ pub enum Thing {
     /// A topic.
     Topic(TopicText),
     /// A connector.
-    Connector(ConnectorText),
+    Connector(Box<ConnectorText>),
     /// A reader.
     Reader(ReaderText),
 }

@@ -6,7 +6,7 @@ use gonvel_core::installation::{
     BoundText, ConnectionText, Installation, ReaderText, ReferenceText, SchemaText, SecretFrom, Thing, TopicText,
     VersionText,
 };
-use gonvel_core::manifest::{ConnectorText, Wished};
+use gonvel_core::manifest::{ConnectorText, Names, Wished};
 use gonvel_core::ports::{ReaderStore, TopicLog};
 use gonvel_runtime::systems;
 use gonvel_storage::catalog::connections::Connection;
@@ -58,9 +58,12 @@ pub(super) async fn installation(state: &ServerState) -> Result<Installation, Re
         let Some(wished) = Wished::of(connector.wish) else { continue };
         // one that is there goes on as it does, and a new one runs: only what does neither has to be said
         let state = Some(wished).filter(|wished| *wished != Wished::Running);
-        let text = ConnectorText { state, ..ConnectorText::of(&connector.name, &connector.definition, &names) };
+        let mut text = ConnectorText { state, ..ConnectorText::of(&connector.name, &connector.definition, &names) };
+        if text.begins_at().is_some_and(|other| names.connector(other).is_none()) {
+            text = text.begun();
+        }
         written.insert(connector.name.clone(), connector.found().map(|(_, table)| table.other_end.clone()).collect());
-        things.push(Thing::Connector(text));
+        things.push(Thing::Connector(Box::new(text)));
     }
     for reader in state.database.readers().await? {
         let read = reader.topics.iter().filter_map(|id| topics.iter().find(|t| t.id == *id)).map(|t| t.name.to_string());
