@@ -9,6 +9,7 @@ mod ends;
 mod events;
 mod huge;
 mod idle;
+mod installing;
 mod latency;
 mod loading;
 mod log;
@@ -35,7 +36,7 @@ struct Arguments {
     only: Option<String>,
 }
 
-const ALL: [&str; 30] = [
+const ALL: [&str; 31] = [
     "append",
     "producers",
     "producers-sessions",
@@ -61,6 +62,7 @@ const ALL: [&str; 30] = [
     "schema-registry",
     "poisoned",
     "idle-fleet",
+    "apply",
     "shape-steps",
     "shape-unlike",
     "shape-small",
@@ -95,6 +97,7 @@ async fn one(name: &str) -> Result<Measured, Box<dyn Error>> {
         "schema-registry" => schemas::registry().await,
         "poisoned" => poison::run().await,
         "idle-fleet" => idle::run().await,
+        "apply" => installing::run().await,
         "shape-steps" => shape::steps(
             5_000,
             "grade",
