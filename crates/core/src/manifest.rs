@@ -3,7 +3,9 @@
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
-use crate::connector::{Definition, Refer, SinkDefinition, SourceDefinition, Start, TopicsDefinition, Wish};
+use crate::connector::{
+    Definition, DefinitionError, Refer, SinkDefinition, SourceDefinition, Start, TopicsDefinition, Wish,
+};
 use crate::shape::Shapes;
 
 /// What is wished of a connector, as a word for its state.
@@ -187,15 +189,15 @@ impl ManifestError {
         let before = text.lines().nth(line).map_or(0, |content| content[..byte].chars().count());
         Self { line: line + 1, column: before + 1, finding: finding.into() }
     }
-}
 
-/// What stands in quotes in a message, or else its first word that the text holds.
-#[must_use]
-pub fn named_in<'m>(message: &'m str, text: &str) -> Option<&'m str> {
-    let quoted = message.split('"').nth(1).filter(|q| text.contains(q));
-    quoted.or_else(|| {
-        message.split([' ', ',']).find(|word| word.len() > 3 && word.contains(['.', '_']) && text.contains(*word))
-    })
+    /// What is wrong with the definition that stands in a text, at the nearest place of it.
+    #[must_use]
+    pub fn of(text: &str, error: &DefinitionError) -> Self {
+        let cause = std::error::Error::source(error).map(|c| format!(" ({c})")).unwrap_or_default();
+        let places = error.places();
+        let nearest = places.iter().find(|place| text.contains(place.as_str())).map_or("", String::as_str);
+        Self::about(text, nearest, format!("{error}{cause}"))
+    }
 }
 
 /// Reads a manifest: a connector's name and definition, not yet checked.

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::State;
 use gonvel_core::connector::ValidConnector;
-use gonvel_core::manifest::{self, ManifestError, Names, named_in};
+use gonvel_core::manifest::{self, ManifestError, Names};
 use gonvel_core::naming::{ConnectorId, ConnectorName};
 use gonvel_http_api::{ManifestFault, ManifestReading, ManifestText, NamedDefinition, Problem};
 use uuid::Uuid;
@@ -59,18 +59,12 @@ pub(crate) async fn read(
 ) -> Result<Json<ManifestReading>, Refusal> {
     let names = names(&state).await?;
     let checked = manifest::read(&request.text, &names).and_then(|(name, definition)| {
-        let at = |error: String| {
-            let what = named_in(&error, &request.text).unwrap_or_default();
-            ManifestError::about(&request.text, what, error.clone())
-        };
         let of_name = |error: gonvel_core::naming::NameError| {
             ManifestError::about(&request.text, &name, format!("the connector cannot be named so: {error}"))
         };
         let parsed = ConnectorName::parse(name.clone()).map_err(of_name)?;
-        let valid = ValidConnector::check(ConnectorId(Uuid::nil()), parsed, definition).map_err(|e| {
-            let cause = std::error::Error::source(&e).map(|c| format!(" ({c})")).unwrap_or_default();
-            at(format!("{e}{cause}"))
-        })?;
+        let valid = ValidConnector::check(ConnectorId(Uuid::nil()), parsed, definition);
+        let valid = valid.map_err(|error| ManifestError::of(&request.text, &error))?;
         Ok(NamedDefinition { name: name.clone(), definition: valid.definition().clone() })
     });
     Ok(Json(match checked {

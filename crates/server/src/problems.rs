@@ -238,16 +238,7 @@ impl From<NameError> for Refusal {
 impl From<DefinitionError> for Refusal {
     fn from(error: DefinitionError) -> Self {
         let cause = std::error::Error::source(&error).map(|c| format!(": {c}")).unwrap_or_default();
-        let field = match &error {
-            DefinitionError::NoTopics => "topics",
-            DefinitionError::Partitions(_) => "partitions",
-            DefinitionError::Pace => "load",
-            DefinitionError::Existing(_) => "existing_rows",
-            DefinitionError::Range { field, .. } => field,
-            DefinitionError::Label(_) => "only_where",
-            _ => "tables",
-        };
-        Self::invalid(field, format!("{error}{cause}"))
+        Self::invalid(error.field(), format!("{error}{cause}"))
     }
 }
 

@@ -57,9 +57,9 @@ impl ValidConnector {
                 topic: topic.clone(),
                 cause,
             })?;
-            for place in [format!("the table {table}"), format!("the topic {read}")] {
-                if !seen.insert(place.clone()) {
-                    return Err(DefinitionError::Twice(place));
+            for (what, name) in [("table", table), ("topic", read)] {
+                if !seen.insert((what, name)) {
+                    return Err(DefinitionError::Twice { what, name: name.clone() });
                 }
             }
         }
@@ -105,7 +105,7 @@ fn check_source(source: &SourceDefinition) -> Result<(), DefinitionError> {
         return Err(DefinitionError::NoTables);
     }
     if source.placing.lanes > 1 {
-        return Err(DefinitionError::Writes("a source has one lane: its system's log is one sequence"));
+        return Err(DefinitionError::Lanes("a source has one lane: its system's log is one sequence"));
     }
     if !(1..=1000).contains(&source.partitions) {
         return Err(DefinitionError::Partitions(source.partitions));
@@ -120,7 +120,7 @@ fn check_source(source: &SourceDefinition) -> Result<(), DefinitionError> {
         let wrong = |cause| DefinitionError::Topic { table: of(), topic: topic.clone(), cause };
         TopicName::parse(topic.as_str()).map_err(wrong)?;
         if source.tables.iter().any(|t| t.topic == *topic) {
-            return Err(DefinitionError::Twice(format!("the topic {topic}")));
+            return Err(DefinitionError::Twice { what: "topic", name: topic.clone() });
         }
     }
     existing_checked::check_source(source)?;
@@ -167,12 +167,12 @@ fn check_sink(sink: &SinkDefinition) -> Result<(), DefinitionError> {
         }
     }
     if sink.writes.whole_transactions && sink.placing.lanes > 1 {
-        return Err(DefinitionError::Writes(
+        return Err(DefinitionError::Lanes(
             "transactions become visible as a whole only if one lane delivers them: give it one lane",
         ));
     }
     if !sink.writes.guarantee.in_target() && sink.placing.lanes > 1 {
-        return Err(DefinitionError::Writes(
+        return Err(DefinitionError::Lanes(
             "lanes keep step by their positions in the target: give it one lane, or let it deliver exactly once",
         ));
     }
@@ -213,7 +213,7 @@ fn check_topics(topics: &TopicsDefinition) -> Result<(), DefinitionError> {
         return Err(DefinitionError::Partitions(topics.partitions));
     }
     if topics.placing.lanes > 1 {
-        return Err(DefinitionError::Writes("topics are carried into topics by one lane: give it one lane"));
+        return Err(DefinitionError::Lanes("topics are carried into topics by one lane: give it one lane"));
     }
     for carried in &topics.carries {
         TopicName::parse(carried.to.as_str()).map_err(|cause| DefinitionError::Topic {

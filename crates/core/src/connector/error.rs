@@ -78,6 +78,9 @@ pub enum DefinitionError {
     /// Two settings of a sink that exclude each other.
     #[error("{0}")]
     Writes(&'static str),
+    /// More lanes than can share its work.
+    #[error("{0}")]
+    Lanes(&'static str),
     /// A number out of its range.
     #[error("{field} is {number}: give a number from {least} to {most}")]
     Range {
@@ -111,6 +114,62 @@ pub enum DefinitionError {
         cause: NameError,
     },
     /// Two entries share a place.
-    #[error("{0} is named twice: name each table and each topic once")]
-    Twice(String),
+    #[error("the {what} {name} is named twice: name each table and each topic once")]
+    Twice {
+        /// `table` or `topic`.
+        what: &'static str,
+        /// Its name.
+        name: String,
+    },
+}
+
+impl DefinitionError {
+    /// The field of the definition that it belongs to.
+    #[must_use]
+    pub fn field(&self) -> &'static str {
+        match self {
+            Self::NoTopics => "topics",
+            Self::Partitions(_) => "partitions",
+            Self::Patterns(_) => "patterns",
+            Self::Chunks(_) | Self::Pace => "load",
+            Self::Start { .. } => "start",
+            Self::Shape { .. }
+            | Self::Way { .. }
+            | Self::OwnReference(_)
+            | Self::Lookup(_)
+            | Self::Header(..)
+            | Self::Again(_) => "shape",
+            Self::Circle(_) => "carries",
+            Self::Rows { .. } => "rows",
+            Self::Writes(_) => "writes",
+            Self::Lanes(_) => "lanes",
+            Self::Range { field, .. } => field,
+            Self::Label(_) => "only_where",
+            Self::Existing(_) => "existing_rows",
+            Self::NoTables | Self::KeyLeftOut { .. } | Self::Topic { .. } | Self::Twice { .. } => "tables",
+        }
+    }
+
+    /// What it is about as it may stand in a manifest: names and then fields, the nearest first.
+    #[must_use]
+    pub fn places(&self) -> Vec<String> {
+        let last = |name: &str| name.rsplit('.').next().unwrap_or(name).to_owned();
+        let mut out = match self {
+            Self::KeyLeftOut { table, column } => vec![format!("leave_out: [{column}"), column.clone(), last(table)],
+            Self::Way { name, to, .. } => vec![to.clone(), name.clone()],
+            Self::Shape { name } => vec![format!("{name}:"), name.clone()],
+            Self::OwnReference(name)
+            | Self::Header(name, _)
+            | Self::Again(name)
+            | Self::Circle(name)
+            | Self::Rows { topic: name, .. }
+            | Self::Topic { topic: name, .. } => vec![name.clone()],
+            Self::Twice { name, .. } => vec![name.clone(), last(name)],
+            Self::Chunks(_) => vec!["chunks:".into()],
+            Self::Pace => vec!["rows_per_second:".into()],
+            _ => vec![],
+        };
+        out.push(format!("{}:", self.field()));
+        out
+    }
 }

@@ -4,6 +4,7 @@ use serde::de::DeserializeOwned;
 
 use super::faults::{Fault, perhaps};
 use super::things::{Thing, ThingKind};
+use crate::manifest::ManifestError;
 
 /// A file with manifests.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -35,6 +36,15 @@ impl Found {
         let mut places = lines.filter(|_| !at.is_empty()).filter_map(|(line, text)| Some((line, text, text.find(at)?)));
         let (line, column) = places.next().map_or((0, 0), |(line, text, byte)| (line, text[..byte].chars().count()));
         Fault { file: self.file.clone(), line: self.line + line, column: column + 1, finding: finding.into() }
+    }
+}
+
+impl Found {
+    /// A fault of its manifest, told at its place in the file.
+    #[must_use]
+    pub fn told(&self, error: &ManifestError) -> Fault {
+        let (line, column, finding) = (self.line + error.line - 1, error.column, error.finding.clone());
+        Fault { file: self.file.clone(), line, column, finding }
     }
 }
 

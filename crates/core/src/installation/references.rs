@@ -8,7 +8,7 @@ use super::faults::{Fault, perhaps};
 use super::reading::Found;
 use super::things::{SchemaText, Thing, ThingKind};
 use crate::connector::{Definition, ValidConnector, Written};
-use crate::manifest::{ConnectorText, Names, named_in};
+use crate::manifest::{ConnectorText, ManifestError, Names};
 use crate::naming::{ConnectionName, ConnectorId, ConnectorName, ReaderName, SchemaName, TopicName};
 use crate::own_function::OwnFunction;
 use crate::schemas::{Reference, parse};
@@ -243,17 +243,11 @@ impl<'a> Known<'a> {
                     Ok(definition) => definition,
                     // what is referred to and is not there is told with the references
                     Err(error) if error.finding.starts_with("there is no") => return None,
-                    Err(error) => {
-                        let line = one.line + error.line - 1;
-                        let (file, column) = (one.file.clone(), error.column);
-                        return Some(Fault { file, line, column, finding: error.finding });
-                    }
+                    Err(error) => return Some(one.told(&error)),
                 };
                 let name = ConnectorName::parse(text.connector.as_str()).ok()?;
                 let error = ValidConnector::check(ConnectorId(Uuid::nil()), name, definition).err()?;
-                let cause = std::error::Error::source(&error).map(|c| format!(" ({c})")).unwrap_or_default();
-                let finding = format!("{error}{cause}");
-                Some(one.fault(named_in(&finding, &one.text).unwrap_or_default(), finding.clone()))
+                Some(one.told(&ManifestError::of(&one.text, &error)))
             }),
             Thing::Reader(text) => named(ReaderName::parse(text.reader.as_str()).map(drop)).or_else(|| {
                 text.topics.is_empty().then(|| one.fault("topics:", "a reader reads at least one topic: name it"))

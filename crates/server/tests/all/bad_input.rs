@@ -249,6 +249,20 @@ async fn a_source_that_lacks_something_is_refused_with_the_remedy_and_leaves_not
     body["definition"]["partitions"] = 0.into();
     let (status, problem) = api.post("/connectors", &body).await;
     assert_eq!((status, problem["field"].as_str()), (422, Some("partitions")));
+    // each fault stands at the field that it belongs to
+    for (part, value, field) in [
+        ("start", json!({"at": "offsets", "offsets": []}), "start"),
+        ("placing", json!({"lanes": 2}), "lanes"),
+        ("placing", json!({"weight": 0}), "weight"),
+        ("shape", json!({"steps": {"public.nothing": []}}), "shape"),
+        ("patterns", json!({"include": [""], "topic": "{table}"}), "patterns"),
+        ("load", json!({"rows": true, "chunks": 99}), "load"),
+    ] {
+        let mut body = source(owner, "bins");
+        body["definition"][part] = value;
+        let (status, problem) = api.post("/connectors", &body).await;
+        assert_eq!((status, problem["field"].as_str()), (422, Some(field)), "{problem:#}");
+    }
     body = source(owner, "bins");
     body["definition"]["tables"][0]["topic"] = "bins of today".into();
     let (status, problem) = api.post("/connectors", &body).await;
