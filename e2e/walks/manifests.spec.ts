@@ -27,6 +27,10 @@ test('what manifests would change is shown as they are typed, told where it is w
   await apply.click();
   await expect(changes).toContainText('2 steps are done');
   await expect(changes.getByRole('listitem')).toHaveCount(0);
+  // what was typed is there when one comes back
+  await page.getByRole('link', { name: 'Runners' }).click();
+  await page.getByRole('link', { name: 'Manifests' }).click();
+  await expect(text).toHaveValue(/coldstore.vents/);
   await page.goto('/topics/coldstore.vents');
   await expect(page.getByRole('heading', { name: 'coldstore.vents' })).toBeVisible();
 });

@@ -1,5 +1,5 @@
 import { Button, Checkbox, FileButton, Group, Menu, PasswordInput } from '@mantine/core';
-import { useDebouncedValue } from '@mantine/hooks';
+import { useDebouncedValue, useSessionStorage } from '@mantine/hooks';
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useRef, useState, type DragEvent } from 'react';
 
@@ -28,7 +28,8 @@ import { Steps } from './Steps';
 /** An installation as text: what manifests would change here, and making it so. */
 export function ManifestsPage() {
   const queries = useQueryClient();
-  const [text, setText] = useState('');
+  // what was typed is there again when one comes back to the page; secrets are not
+  const [text, setText] = useSessionStorage({ key: 'gonvel.manifests', defaultValue: '' });
   const [added, setAdded] = useState<File[]>([]);
   const [prune, setPrune] = useState(false);
   const [given, setGiven] = useState<Secrets>({});

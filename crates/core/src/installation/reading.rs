@@ -48,15 +48,18 @@ impl Found {
     }
 }
 
-/// The parts of a file between lines that begin with `---`, each with the line it begins at, from 1.
+/// The parts of a file between lines that begin with `---`, each with the line it begins at, from 1. What stands behind that mark is of
+/// the part after it.
 fn parts(text: &str) -> Vec<(usize, &str)> {
+    let text = text.strip_prefix('\u{feff}').unwrap_or(text);
     let mut out = Vec::new();
     let (mut from, mut first, mut place) = (0, 1, 0);
     for (number, line) in text.split_inclusive('\n').enumerate() {
-        let ends = line.strip_prefix("---").is_some_and(|rest| rest.is_empty() || rest.starts_with(char::is_whitespace));
-        if ends {
+        let mark = line.strip_prefix("---").filter(|rest| rest.is_empty() || rest.starts_with(char::is_whitespace));
+        if let Some(rest) = mark {
             out.push((first, &text[from..place]));
-            (from, first) = (place + line.len(), number + 2);
+            let alone = rest.trim().is_empty() || rest.trim_start().starts_with('#');
+            (from, first) = if alone { (place + line.len(), number + 2) } else { (place + 3, number + 1) };
         }
         place += line.len();
     }
@@ -153,6 +156,11 @@ mod tests {
         let places: Vec<(ThingKind, &str, usize)> = found.iter().map(|f| (f.thing.kind(), f.thing.name(), f.line)).collect();
         assert_eq!(places, [(ThingKind::Topic, "bins", 3), (ThingKind::Reader, "night-watch", 6)]);
         assert_eq!(found[1].fault("bins", "").line, 8);
+        // behind the mark, with a mark of the byte order, and with the line ends of other systems
+        let other = "\u{feff}--- {topic: bins, partitions: 3}\r\n--- # the other\r\ntopic: lots\r\npartitions: 3\r\n";
+        let (found, faults) = of(other);
+        assert_eq!(faults, []);
+        assert_eq!(found.iter().map(|f| (f.thing.name(), f.line)).collect::<Vec<_>>(), [("bins", 1), ("lots", 3)]);
         for (text, line, column, part) in [
             ("topik: bins\npartitions: 3\n", 1, 1, "perhaps topic is meant"),
             ("# x\n\npartitions: 3\ntopic: bins\n", 3, 1, "begins with \"partitions\""),

@@ -220,7 +220,11 @@ impl<'a> Known<'a> {
                     let perhaps = perhaps(&text.kind, kinds.iter().copied());
                     format!("there is no kind {:?}{perhaps}: the kinds are {}", text.kind, kinds.join(", "))
                 };
-                (!known).then(|| one.fault(&text.kind, finding()))
+                (!known).then(|| one.fault(&text.kind, finding())).or_else(|| {
+                    let finding = "there is no login that it would be of: give its log_user, or take it out";
+                    let alone = text.log_password.is_some() && text.log_user.is_none();
+                    alone.then(|| one.fault("log_password:", finding))
+                })
             }),
             Thing::Function(text) => {
                 let checked = OwnFunction::from(text.clone()).check();

@@ -191,6 +191,21 @@ proptest! {
         prop_assert_eq!(nothing, Ok(Plan { steps: vec![], unchanged: things.len() }));
     }
 
+    /// Whatever people write into a schema comes back as it was.
+    #[test]
+    fn any_text_comes_back(text in "(?s).{0,60}", description in "(?s).{0,40}", label in ".{0,20}", name in "[a-z.]{1,9}") {
+        let Thing::Schema(mut one) = schema(0, 1, false) else { unreachable!() };
+        (one.description, one.labels) = (description, vec![label]);
+        one.versions[1].text = text;
+        let things = [Thing::Schema(one), Thing::Topic(TopicText::of(&name, 1, &TopicSettings::default()))];
+        let written = write(&things);
+        let (found, faults) = read(&files(&written));
+        prop_assert_eq!(faults, vec![], "{}", written);
+        let again: Vec<Thing> = found.iter().map(|f| f.thing.clone()).collect();
+        prop_assert_eq!(&again[..], &things[..], "{}", written);
+        prop_assert_eq!(write(&again), written);
+    }
+
     /// From any installation to any other: in an order that its references allow, and then there is nothing to do.
     #[test]
     fn an_installation_becomes_what_is_written(was in installation(), now in installation(), cut in 0_usize..20) {
@@ -236,6 +251,12 @@ fn all_that_is_wrong_is_told_at_its_place_and_nothing_is_done() {
             "there is no schema R",
         ),
         ("function: f\ngives: bigint\nvalue: a + 1\n", "", 1, "there is no example"),
+        (
+            "connection: c\nkind: postgresql\nhost: db\nport: 1\ndatabase: d\nuser: u\nlog_password: {ask: true}\n",
+            "",
+            7,
+            "there is no login that it would be of",
+        ),
         ("connector: c\nsink:\n  connection: system-2\n  topics: []\n", "", 3, "no connection system-2, perhaps system-1"),
         ("connector: c\nsink:\n  connection: system-1\n  topics: []\n", "", 4, "no topic is chosen"),
         (

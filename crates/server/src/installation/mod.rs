@@ -12,7 +12,7 @@ use axum::extract::State;
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use futures::{StreamExt, stream};
-use gonvel_core::installation::{self as core, Deed, Fault, Found, Installation, Plan, Step, Thing, ThingKind};
+use gonvel_core::installation::{self as core, Deed, Fault, Found, Installation, Plan, Step, Thing};
 use gonvel_core::ports::FleetStore;
 use gonvel_core::topic_settings::Keep;
 use gonvel_http_api::{ApplyRequest, InstallationPlan, ManifestsQuery, NeededSecret, PlannedStep, Problem, StepOutcome};
@@ -203,16 +203,22 @@ pub(crate) async fn apply(
         return Err(Refusal::invalid("secrets", detail));
     }
     let of = plan.steps.len();
-    let carrying = Carrying { state, who: who.0, secrets: request.secrets };
+    let carrying = Arc::new(Carrying { state, who: who.0, secrets: request.secrets });
     let steps = stream::unfold((carrying, plan.steps.into_iter().enumerate()), move |(carrying, mut steps)| async move {
         let (number, step) = steps.next()?;
-        let refused = carrying.carry_out(&step).await.err().map(|refusal| refusal.detail());
+        let (deed, kind, name) = (step.deed, step.thing.kind(), step.thing.name().to_owned());
+        // a task of its own: whoever goes away does not leave it half done
+        let own = Arc::clone(&carrying);
+        let outcome = tokio::spawn(async move { own.carry_out(&step).await }).await;
+        let refused = match outcome {
+            Ok(outcome) => outcome.err().map(|refusal| refusal.detail()),
+            Err(panic) => Some(format!("it failed in Gonvel itself ({panic}): please report it")),
+        };
         if refused.is_some() {
             // what refers to it cannot be done either
             steps = Vec::new().into_iter().enumerate();
         }
-        let (kind, name): (ThingKind, String) = (step.thing.kind(), step.thing.name().to_owned());
-        let outcome = StepOutcome { number: number + 1, of, deed: step.deed, kind, name, refused };
+        let outcome = StepOutcome { number: number + 1, of, deed, kind, name, refused };
         let line = serde_json::to_string(&outcome).unwrap_or_default() + "\n";
         Some((Ok::<_, std::convert::Infallible>(line), (carrying, steps)))
     });
