@@ -29,7 +29,8 @@ test('what manifests would change is shown as they are typed, told where it is w
   await expect(changes.getByRole('listitem')).toHaveCount(0);
   // what was typed is there when one comes back
   await page.getByRole('link', { name: 'Runners' }).click();
-  await page.getByRole('link', { name: 'Manifests' }).click();
+  await expect(page.getByRole('heading', { name: 'Runners' })).toBeVisible();
+  await page.getByRole('region', { name: 'Run' }).getByRole('link', { name: 'Manifests' }).click();
   await expect(text).toHaveValue(/coldstore.vents/);
   await page.goto('/topics/coldstore.vents');
   await expect(page.getByRole('heading', { name: 'coldstore.vents' })).toBeVisible();
@@ -79,4 +80,24 @@ test('what is here is exported, taken as the beginning, changed from a dropped f
   await expect(changes).toContainText('2 steps are done');
   await page.goto('/readers');
   await expect(page.getByText('night-shift').or(page.getByRole('main'))).not.toContainText('vent-watch');
+});
+
+test('a secret is asked for, and what a step is refused for stands at it', async ({ page }) => {
+  await page.goto('/manifests');
+  const changes = page.getByRole('region', { name: 'What that changes here' });
+  const apply = page.getByRole('button', { name: 'Apply', exact: true });
+  const far = 'connection: far\nkind: postgresql\nhost: 127.0.0.1\nport: 1\ndatabase: d\nuser: u\n';
+  const secret = 'password: {env: FAR_PASSWORD}\n';
+  await page.getByRole('textbox', { name: 'Manifests' }).fill(`${far}${secret}---\ntopic: far.bins\npartitions: 1\n`);
+  await expect(changes).toContainText('far: give its password first');
+  await expect(apply).toBeDisabled();
+  await expect(page.getByText("By command it comes from the environment's FAR_PASSWORD.")).toBeVisible();
+  await page.getByRole('textbox', { name: 'Password of far' }).fill('a secret');
+  await expect(changes).not.toContainText('give its password first');
+  await apply.click();
+  const refused = changes.getByRole('listitem').filter({ hasText: 'connection far' });
+  await expect(refused.getByRole('alert')).toContainText('127.0.0.1:1');
+  await expect(refused).toContainText('refused');
+  // what comes after it was not begun
+  await expect(changes.getByRole('listitem').filter({ hasText: 'topic far.bins' })).not.toContainText('done');
 });

@@ -47,6 +47,8 @@ export function ManifestsPage() {
     enabled: compared.files.length > 0,
     placeholderData: keepPreviousData,
     retry: false,
+    // what does not answer is asked again by itself
+    refetchInterval: (query) => (query.state.status === 'error' ? 3_000 : false),
   });
   const current = compared.files.length > 0 ? plan.data : undefined;
   const load = useMutation({ mutationFn: written, onSuccess: setText });
@@ -168,7 +170,10 @@ export function ManifestsPage() {
               description={source(secret)}
               autoComplete="off"
               value={given[secret.connection]?.[secret.field] ?? ''}
-              onChange={(event) => setGiven((before) => withSecret(before, secret, event.currentTarget.value))}
+              onChange={(event) => {
+                const typed = event.currentTarget.value;
+                setGiven((before) => withSecret(before, secret, typed));
+              }}
             />
           ))}
           <LinedText
@@ -219,7 +224,7 @@ export function ManifestsPage() {
               )}
               {missing.length > 0 && (
                 <p className="fault" role="alert">
-                  {missing.map((secret) => secret.connection).join(', ')}: give the password on the left first.
+                  {missing.map((secret) => secret.connection).join(', ')}: give its password first.
                 </p>
               )}
               {carry.isPending && (
