@@ -99,6 +99,12 @@ fn value(setting: &Setting, text: &str, before: Option<Value>) -> Result<Value, 
     })
 }
 
+/// `name=place`, or the place alone for the password.
+#[allow(clippy::ptr_arg, reason = "it is mapped over a list of them")]
+fn named_secret(given: &String) -> (String, String) {
+    given.split_once('=').map_or_else(|| ("password".into(), given.clone()), |(name, place)| (name.into(), place.into()))
+}
+
 /// The request that settings make.
 fn request(name: &str, kinds: &[SystemKind], arguments: &SettingsArguments) -> Result<ConnectionRequest, CommandError> {
     let about = kinds.iter().find(|about| about.kind == arguments.kind).ok_or_else(|| {
@@ -124,13 +130,11 @@ fn request(name: &str, kinds: &[SystemKind], arguments: &SettingsArguments) -> R
         fields.insert(name.to_owned(), value);
     }
     let mut secrets: BTreeMap<String, String> = BTreeMap::new();
-    let split =
-        |given: &str| given.split_once('=').map_or(("password".into(), given.into()), |(n, v)| (n.to_owned(), v.to_owned()));
-    for (name, variable) in arguments.secret_from_env.iter().map(|given: &String| split(given) as (String, String)) {
+    for (name, variable) in arguments.secret_from_env.iter().map(named_secret) {
         let secret = std::env::var(&variable).map_err(|_| usage(format!("there is no variable {variable}: set it")))?;
         secrets.insert(name, secret);
     }
-    for (name, path) in arguments.secret_from_file.iter().map(|given| split(given)) {
+    for (name, path) in arguments.secret_from_file.iter().map(named_secret) {
         let text =
             std::fs::read_to_string(&path).map_err(|e| CommandError::File { path: path.clone(), cause: e.to_string() })?;
         secrets.insert(name, text.trim_end_matches(['\r', '\n']).to_owned());

@@ -143,7 +143,8 @@ fn told(plan: &InstallationPlan) -> String {
 
 /// Makes the installation what manifests say.
 pub(crate) async fn apply(client: &Client, arguments: &ApplyArguments) -> Result<(), CommandError> {
-    let mut request = ApplyRequest { files: files(&arguments.paths)?, prune: arguments.prune, secrets: BTreeMap::new() };
+    let mut request =
+        ApplyRequest { files: files(&arguments.paths)?, prune: arguments.prune, secrets: BTreeMap::new(), mark: None };
     let mut plan: InstallationPlan = client.post("/manifests/plan", &request).await?;
     if !plan.faults.is_empty() {
         let faults: Vec<String> = plan.faults.iter().map(ToString::to_string).collect();
@@ -171,6 +172,7 @@ pub(crate) async fn apply(client: &Client, arguments: &ApplyArguments) -> Result
     if !arguments.yes && !agreed()? {
         return Err(CommandError::Usage("nothing was done: say --yes if it is meant".into()));
     }
+    request.mark = Some(plan.mark);
     carry_out(client, &request).await
 }
 
@@ -220,8 +222,13 @@ pub(crate) async fn export(client: &Client, arguments: &ExportArguments) -> Resu
     };
     let failed = |error: io::Error| unreadable(folder, &error);
     fs::create_dir_all(folder).map_err(failed)?;
+    // one look at all: what refers to each other must be of one moment
+    let all = client.text("/manifests", &[]).await?;
+    let parts: Vec<&str> = all.split("---\n").filter(|part| !part.is_empty()).collect();
     for kind in ThingKind::ALL {
-        let text = client.text("/manifests", &[("kind", kind.word().to_owned())]).await?;
+        let begins = format!("{}: ", kind.word());
+        let own: Vec<&str> = parts.iter().copied().filter(|part| part.starts_with(&begins)).collect();
+        let text = own.join("---\n");
         let path = folder.join(format!("{}s.yaml", kind.word()));
         if text.is_empty() {
             // what was written there before is gone by now

@@ -29,6 +29,7 @@ pub mod loops;
 pub mod manifest;
 pub mod merging;
 pub mod naming;
+pub mod nearest;
 pub mod own_function;
 pub mod partitioning;
 pub mod places;

@@ -1,11 +1,13 @@
 //! Manifests: a connector as declarative text (YAML). Connections and other connectors stand in it by their names.
 
+use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 use crate::connector::{
     Definition, DefinitionError, Refer, SinkDefinition, SourceDefinition, Start, TopicsDefinition, Wish,
 };
+use crate::nearest::perhaps;
 use crate::shape::Shapes;
 
 /// What is wished of a connector, as a word for its state.
@@ -200,17 +202,31 @@ impl ManifestError {
     }
 }
 
+/// Reads YAML; a field or a value that is not known is told with the one that was perhaps meant.
+///
+/// # Errors
+/// [`ManifestError`] at the place.
+pub(crate) fn from_yaml<T: DeserializeOwned>(text: &str) -> Result<T, ManifestError> {
+    serde_yaml_ng::from_str(text).map_err(|error| {
+        let (line, column) = error.location().map_or((1, 1), |at| (at.line(), at.column()));
+        let said = error.to_string();
+        let said = said.split(" at line ").next().unwrap_or(&said);
+        let unknown = said.split_once("unknown field `").or_else(|| said.split_once("unknown variant `"));
+        let meant = unknown.map_or_else(String::new, |(_, rest)| {
+            let mut named = rest.split('`').step_by(2);
+            let found = named.next().unwrap_or_default();
+            perhaps(found, named)
+        });
+        ManifestError { line, column, finding: format!("{said}{meant}") }
+    })
+}
+
 /// Reads a manifest: a connector's name and definition, not yet checked.
 ///
 /// # Errors
 /// [`ManifestError`] at the place.
 pub fn read(text: &str, names: &dyn Names) -> Result<(String, Definition), ManifestError> {
-    let manifest: ConnectorText = serde_yaml_ng::from_str(text).map_err(|error| {
-        let (line, column) = error.location().map_or((1, 1), |at| (at.line(), at.column()));
-        let finding = error.to_string();
-        let finding = finding.split(" at line ").next().unwrap_or(&finding).to_owned();
-        ManifestError { line, column, finding }
-    })?;
+    let manifest: ConnectorText = from_yaml(text)?;
     if manifest.state.is_some() {
         let finding =
             "whether it runs is chosen beside this text: leave it out here, and give it where manifests are applied";

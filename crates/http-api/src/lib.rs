@@ -44,6 +44,6 @@ pub use gonvel_core::connector::{
 pub use gonvel_core::installation::{Deed as StepDeed, Fault, FieldChange, SecretFrom, ThingKind};
 pub use gonvel_core::kinds::{About as SystemKind, Setting, SettingType};
 pub use gonvel_core::ports::TlsMode;
-pub use gonvel_core::schemas::{Half, Language, Rule};
+pub use gonvel_core::schemas::{Half, Language, Rule, SchemaReference};
 pub use gonvel_core::table_patterns::TablePatterns;
 pub use gonvel_core::topic_settings::{Keep, TopicSettings};

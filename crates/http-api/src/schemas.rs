@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-use crate::{Language, Rule};
+use crate::{Language, Rule, SchemaReference};
 
 /// A topic bound to a schema.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -64,16 +64,6 @@ pub struct SchemaQuery {
     pub after: String,
     /// At most so many, up to 1000; 200 if it is left out.
     pub limit: Option<i64>,
-}
-
-/// A version that another one names types of.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct SchemaReference {
-    /// The schema's name; in Protocol Buffers also the path that is imported.
-    pub name: String,
-    /// Its version.
-    pub version: i32,
 }
 
 /// A version of a schema.

@@ -101,13 +101,6 @@ fn condition(connector: &Connector, said: Option<&LaneStatus>, waits: Option<&St
 
 /// From where, with which types of records, to where, for each table or topic of a definition.
 fn planned(definition: &core::Definition) -> Vec<(String, String, String)> {
-    match definition {
-        core::Definition::Source(source) => {
-            source.tables.iter().map(|t| (t.qualified(), String::new(), t.topic.clone())).collect()
-        }
-        core::Definition::Sink(_) | core::Definition::Topics(_) => {
-            let types = |read: &core::ReadTopic<'_>| read.name[read.topic.len()..].trim().to_owned();
-            definition.read_topics().into_iter().map(|read| (read.topic.to_owned(), types(&read), read.to)).collect()
-        }
-    }
+    let types = |carried: &core::Carries| carried.name[carried.from.len()..].trim().to_owned();
+    definition.carries().into_iter().map(|carried| (carried.from.clone(), types(&carried), carried.to)).collect()
 }

@@ -89,15 +89,4 @@ impl fmt::Display for Finding {
     }
 }
 
-/// The one of these names that is most like another, if any is.
-#[must_use]
-pub fn nearest<'n>(name: &str, names: impl IntoIterator<Item = &'n str>) -> Option<&'n str> {
-    let lower = name.to_lowercase();
-    let like = |other: &&str| strsim::jaro_winkler(&lower, &other.to_lowercase());
-    names
-        .into_iter()
-        .map(|other| (like(&other), other))
-        .filter(|(likeness, _)| *likeness > 0.8)
-        .max_by(|a, b| a.0.total_cmp(&b.0))
-        .map(|(_, other)| other)
-}
+pub use gonvel_core::nearest::nearest;

@@ -5,8 +5,6 @@ import { Button } from '@mantine/core';
 import { count } from '../../shared/format';
 import { changed, type Outcome, type Step } from './manifests';
 
-const DEEDS = { make: 'make', change: 'change', delete: 'delete' } as const;
-
 /** Steps shown at first: a thousand of them are read by nobody. */
 const SHOWN = 200;
 
@@ -30,7 +28,7 @@ export function Steps({ steps, outcomes }: { steps: Step[]; outcomes: Outcome[] 
           return (
             <li key={`${step.deed} ${step.kind} ${step.name}`} data-deed={step.deed}>
               <div className="what">
-                <span className="deed">{DEEDS[step.deed]}</span> {step.kind} <span className="name">{step.name}</span>
+                <span className="deed">{step.deed}</span> {step.kind} <span className="name">{step.name}</span>
                 {outcome && <span className="quiet"> {outcome.refused ? 'refused' : 'done'}</span>}
               </div>
               {outcome?.refused && (

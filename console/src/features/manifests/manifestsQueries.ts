@@ -13,16 +13,17 @@ export function written(): Promise<string> {
 
 /**
  * Applies them; each step is told as it is done. Aborted, it ends after the step that is under way. Where the server goes away, that is
- * told with how far it came.
+ * told with how far it came. `mark` is that of the plan which was shown: another one is not carried out.
  */
 export async function apply(
   files: File[],
   prune: boolean,
   secrets: Secrets,
+  mark: string,
   signal: AbortSignal,
   done: (outcome: Outcome) => void,
 ): Promise<void> {
-  const body = JSON.stringify({ files, prune, secrets });
+  const body = JSON.stringify({ files, prune, secrets, mark });
   let last: Outcome | null = null;
   const take = (line: string) => {
     const outcome = JSON.parse(line) as Partial<Outcome>;

@@ -274,3 +274,33 @@ async fn wrong_manifests_are_refused_whole_with_their_places() {
     shell.text(&format!("apply {path} --yes"), None);
     assert_eq!(shell.json("topic list").as_array().unwrap().len(), 2);
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_came_since_the_plan_was_shown_is_not_deleted_unseen() {
+    let cluster = TestCluster::start(&["gonvel"]).await;
+    let folder = tempfile::tempdir().unwrap();
+    let gonvel = Gonvel::serve(&cluster, folder.path(), free_port().unwrap()).await;
+    let shell = Shell::at(&gonvel);
+    shell.text("topic create coldstore.old -p 1", None);
+    let file = serde_json::json!({"name": "doors.yaml", "text": "topic: coldstore.doors\npartitions: 1\n"});
+    let mut request = serde_json::json!({"files": [file], "prune": true});
+    let plan = gonvel.post("/manifests/plan", request.clone()).await;
+    assert_eq!(plan["steps"].as_array().unwrap().len(), 2);
+    request["mark"] = plan["mark"].clone();
+    // a colleague's
+    shell.text("topic create coldstore.new -p 1", None);
+    let path = format!("{}/manifests/apply", gonvel.base);
+    let apply = async |request: &serde_json::Value| {
+        let answer = gonvel.client.post(&path).json(request).send().await.unwrap();
+        (answer.status().as_u16(), answer.text().await.unwrap())
+    };
+    let (status, said) = apply(&request).await;
+    assert!(status == 412 && said.contains("look again"), "{status}: {said}");
+    assert_eq!(shell.json("topic list").as_array().unwrap().len(), 2, "nothing was done");
+    let plan = gonvel.post("/manifests/plan", request.clone()).await;
+    assert_eq!(plan["steps"].as_array().unwrap().len(), 3);
+    request["mark"] = plan["mark"].clone();
+    let (status, said) = apply(&request).await;
+    assert_eq!((status, said.lines().count()), (200, 3), "{said}");
+    assert_eq!(shell.json("topic list")[0]["name"], "coldstore.doors");
+}

@@ -5,11 +5,12 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use serde::Serialize;
 use serde_json::Value;
+use xxhash_rust::xxh64::xxh64;
 
 use super::faults::Fault;
 use super::reading::Found;
 use super::references::Known;
-use super::things::{SchemaText, Thing, ThingKind, VersionText};
+use super::things::{SchemaText, Thing, ThingKind, TopicText, VersionText};
 use crate::manifest::Wished;
 
 /// What is done with a thing.
@@ -58,6 +59,16 @@ pub struct Plan {
     pub unchanged: usize,
 }
 
+impl Plan {
+    /// What tells this plan from another one: whoever was shown it does nothing else by it.
+    #[must_use]
+    pub fn mark(&self) -> String {
+        let told = self.steps.iter().map(|step| (step.deed, step.thing.kind(), value(&step.thing), &step.changes));
+        let text = serde_json::to_string(&told.collect::<Vec<_>>()).expect("text, numbers and lists");
+        format!("{:016x}", xxh64(text.as_bytes(), 0))
+    }
+}
+
 /// An installation as it is.
 #[derive(Debug, Clone, Default)]
 pub struct Installation {
@@ -78,8 +89,8 @@ pub struct Installation {
 /// All that is wrong in the manifests; nothing is to be done then.
 pub fn plan(found: &[Found], there: &Installation, prune: bool) -> Result<Plan, Vec<Fault>> {
     let goes = if prune { going(found, there) } else { BTreeSet::new() };
-    let stays: Vec<Thing> = there.things.iter().filter(|thing| !goes.contains(&thing.key())).cloned().collect();
-    let known = Known::of(found, &stays);
+    let stays: Vec<&Thing> = there.things.iter().filter(|thing| !goes.contains(&thing.key())).collect();
+    let known = Known::of(found, &stays).beside(&there.things);
     let was: HashMap<(ThingKind, &str), &Thing> = there.things.iter().map(|thing| (thing.key(), thing)).collect();
     let mut faults = known.faults(&there.kinds.iter().map(AsRef::as_ref).collect::<Vec<_>>());
     faults.extend(found.iter().filter_map(|one| cannot(one, was.get(&one.thing.key())?)));
@@ -137,20 +148,23 @@ fn removed(gone: Vec<&Thing>) -> Vec<Step> {
 fn going<'t>(found: &'t [Found], there: &'t Installation) -> BTreeSet<(ThingKind, &'t str)> {
     let named: BTreeSet<(ThingKind, &str)> = found.iter().map(|one| one.thing.key()).collect();
     let known = Known::of(found, &[]);
-    let by_name = |topic: &str| {
-        let own = there.written.iter().filter(|(connector, _)| named.contains(&(ThingKind::Connector, connector.as_str())));
-        own.flat_map(|(_, topics)| topics).any(|written| written == topic)
-    };
+    let own = there.written.iter().filter(|(connector, _)| named.contains(&(ThingKind::Connector, connector.as_str())));
+    let by_name: BTreeSet<&str> = own.flat_map(|(_, topics)| topics).map(String::as_str).collect();
+    let as_named: HashMap<&str, &TopicText> = found
+        .iter()
+        .filter_map(|one| if let Thing::Topic(text) = &one.thing { Some((text.topic.as_str(), text)) } else { None })
+        .collect();
     let mut kept: BTreeSet<&str> = BTreeSet::new();
     let mut goes = BTreeSet::new();
     for thing in &there.things {
         match thing {
-            Thing::Topic(text) if named.contains(&thing.key()) || known.is_written(&text.topic) || by_name(&text.topic) => {
+            Thing::Topic(text)
+                if named.contains(&thing.key())
+                    || known.is_written(&text.topic)
+                    || by_name.contains(text.topic.as_str()) =>
+            {
                 // as it will be bound
-                let now = found.iter().find_map(|one| match &one.thing {
-                    Thing::Topic(now) if now.topic == text.topic => Some(now),
-                    _ => None,
-                });
+                let now = as_named.get(text.topic.as_str());
                 let keys = now.and_then(|now| now.keys.as_ref()).or(text.keys.as_ref());
                 let values = now.and_then(|now| now.values.as_ref()).or(text.values.as_ref());
                 kept.extend(keys.into_iter().chain(values).map(|bound| bound.schema.as_str()));

@@ -1,10 +1,9 @@
 //! Manifests as they are read: a file holds one or several, each of one thing, with `---` between them.
 
-use serde::de::DeserializeOwned;
-
-use super::faults::{Fault, perhaps};
+use super::faults::Fault;
 use super::things::{Thing, ThingKind};
-use crate::manifest::ManifestError;
+use crate::manifest::{ManifestError, from_yaml};
+use crate::nearest::perhaps;
 
 /// A file with manifests.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -37,9 +36,7 @@ impl Found {
         let (line, column) = places.next().map_or((0, 0), |(line, text, byte)| (line, text[..byte].chars().count()));
         Fault { file: self.file.clone(), line: self.line + line, column: column + 1, finding: finding.into() }
     }
-}
 
-impl Found {
     /// A fault of its manifest, told at its place in the file.
     #[must_use]
     pub fn told(&self, error: &ManifestError) -> Fault {
@@ -64,7 +61,8 @@ fn parts(text: &str) -> Vec<(usize, &str)> {
         place += line.len();
     }
     out.push((first, &text[from..]));
-    let says = |text: &str| text.lines().any(|l| !l.trim().is_empty() && !l.trim_start().starts_with('#'));
+    let says =
+        |text: &str| text.lines().any(|l| !l.trim().is_empty() && !l.trim_start().starts_with('#') && !l.starts_with('%'));
     out.retain(|(_, text)| says(text));
     out
 }
@@ -77,7 +75,7 @@ pub fn read(files: &[ManifestFile]) -> (Vec<Found>, Vec<Fault>) {
         for (line, text) in parts(&file.text) {
             match thing(text) {
                 Ok(thing) => found.push(Found { thing, file: file.name.clone(), line, text: text.to_owned() }),
-                Err((at, column, finding)) => {
+                Err(ManifestError { line: at, column, finding }) => {
                     faults.push(Fault { file: file.name.clone(), line: line + at - 1, column, finding });
                 }
             }
@@ -94,10 +92,7 @@ pub fn read(files: &[ManifestFile]) -> (Vec<Found>, Vec<Fault>) {
     (found, faults)
 }
 
-/// Line and column from 1, and what is wrong there.
-type Wrong = (usize, usize, String);
-
-fn thing(text: &str) -> Result<Thing, Wrong> {
+fn thing(text: &str) -> Result<Thing, ManifestError> {
     let first: serde_yaml_ng::Mapping = from_yaml(text)?;
     let words = ThingKind::ALL.map(ThingKind::word);
     let begins = first.keys().next().and_then(serde_yaml_ng::Value::as_str).unwrap_or_default();
@@ -116,28 +111,9 @@ fn thing(text: &str) -> Result<Thing, Wrong> {
                 words.join(", ")
             );
             let at = text.lines().position(|l| !l.trim().is_empty() && !l.trim_start().starts_with('#')).unwrap_or(0);
-            return Err((at + 1, 1, finding));
+            return Err(ManifestError { line: at + 1, column: 1, finding });
         }
     })
-}
-
-fn from_yaml<T: DeserializeOwned>(text: &str) -> Result<T, Wrong> {
-    serde_yaml_ng::from_str(text).map_err(|error| {
-        let (line, column) = error.location().map_or((1, 1), |at| (at.line(), at.column()));
-        let said = error.to_string();
-        let said = said.split(" at line ").next().unwrap_or(&said);
-        (line, column, format!("{said}{}", unknown_field(said)))
-    })
-}
-
-/// The field that was perhaps meant by one that is not known.
-fn unknown_field(said: &str) -> String {
-    let Some((_, rest)) = said.split_once("unknown field `").or_else(|| said.split_once("unknown variant `")) else {
-        return String::new();
-    };
-    let mut named = rest.split('`').step_by(2);
-    let found = named.next().unwrap_or_default();
-    perhaps(found, named)
 }
 
 #[cfg(test)]
@@ -157,10 +133,11 @@ mod tests {
         assert_eq!(places, [(ThingKind::Topic, "bins", 3), (ThingKind::Reader, "night-watch", 6)]);
         assert_eq!(found[1].fault("bins", "").line, 8);
         // behind the mark, with a mark of the byte order, and with the line ends of other systems
-        let other = "\u{feff}--- {topic: bins, partitions: 3}\r\n--- # the other\r\ntopic: lots\r\npartitions: 3\r\n";
+        let other =
+            "\u{feff}%YAML 1.2\n--- {topic: bins, partitions: 3}\r\n--- # the other\r\ntopic: lots\r\npartitions: 3\r\n";
         let (found, faults) = of(other);
         assert_eq!(faults, []);
-        assert_eq!(found.iter().map(|f| (f.thing.name(), f.line)).collect::<Vec<_>>(), [("bins", 1), ("lots", 3)]);
+        assert_eq!(found.iter().map(|f| (f.thing.name(), f.line)).collect::<Vec<_>>(), [("bins", 2), ("lots", 4)]);
         for (text, line, column, part) in [
             ("topik: bins\npartitions: 3\n", 1, 1, "perhaps topic is meant"),
             ("# x\n\npartitions: 3\ntopic: bins\n", 3, 1, "begins with \"partitions\""),

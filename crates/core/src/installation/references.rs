@@ -4,12 +4,13 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use uuid::Uuid;
 
-use super::faults::{Fault, perhaps};
+use super::faults::Fault;
 use super::reading::Found;
 use super::things::{SchemaText, Thing, ThingKind};
 use crate::connector::{Definition, ValidConnector, Written};
 use crate::manifest::{ConnectorText, ManifestError, Names};
 use crate::naming::{ConnectionName, ConnectorId, ConnectorName, ReaderName, SchemaName, TopicName};
+use crate::nearest::perhaps;
 use crate::own_function::OwnFunction;
 use crate::schemas::{Reference, parse};
 use crate::shape::Step;
@@ -47,19 +48,21 @@ fn definition(text: &ConnectorText, keys: &HashSet<Key>) -> Option<Definition> {
     text.definition("", &Invented(keys)).ok()
 }
 
-/// What one thing refers to. Functions are known by being called in a function's text.
+/// The functions that are called in a text.
+fn called<'t>(text: &'t str, functions: &'t HashSet<&str>) -> impl Iterator<Item = Key> + 't {
+    let names = text.match_indices('(').filter_map(|(at, _)| {
+        let before = text[..at].trim_end();
+        before.rsplit(|c: char| !c.is_ascii_alphanumeric() && c != '_').next()
+    });
+    names.filter(|name| functions.contains(name)).map(|name| (ThingKind::Function, name.to_owned()))
+}
+
+/// What one thing refers to. Functions are known by being called in a function's or a shape's text.
 fn refers(thing: &Thing, functions: &HashSet<&str>) -> Vec<Key> {
     let mut out: Vec<Key> = Vec::new();
     match thing {
         Thing::Connection(_) => {}
-        Thing::Function(text) => {
-            let calls = text.value.match_indices('(').filter_map(|(at, _)| {
-                let before = text.value[..at].trim_end();
-                before.rsplit(|c: char| !c.is_ascii_alphanumeric() && c != '_').next()
-            });
-            let others = calls.filter(|name| functions.contains(name) && *name != text.function);
-            out.extend(others.map(|name| (ThingKind::Function, name.to_owned())));
-        }
+        Thing::Function(text) => out.extend(called(&text.value, functions).filter(|(_, name)| *name != text.function)),
         Thing::Schema(text) => {
             let names = text.versions.iter().flat_map(|v| &v.references).map(|r| r.name.clone());
             out.extend(names.filter(|name| *name != text.schema).map(|name| (ThingKind::Schema, name)));
@@ -71,6 +74,8 @@ fn refers(thing: &Thing, functions: &HashSet<&str>) -> Vec<Key> {
             out.extend(text.topics_read().map(|name| (ThingKind::Topic, name.to_owned())));
             let fits = text.topics.iter().flat_map(|topics| &topics.carries).filter_map(|carried| carried.fit.as_ref());
             out.extend(fits.map(|fit| (ThingKind::Schema, fit.schema.clone())));
+            let shape = text.shape().and_then(|shape| serde_json::to_string(shape).ok()).unwrap_or_default();
+            out.extend(called(&shape, functions));
             for step in text.shape().into_iter().flat_map(|shape| shape.steps.values()).flatten() {
                 let Step::Lookup { topic, table, .. } = &step.step else { continue };
                 out.extend(table.iter().map(|table| (ThingKind::Connection, table.connection.clone())));
@@ -98,8 +103,8 @@ pub(super) struct Known<'a> {
 
 impl<'a> Known<'a> {
     /// `stays` are those that are there and are not removed.
-    pub(super) fn of(found: &'a [Found], stays: &'a [Thing]) -> Self {
-        let all = || found.iter().map(|f| &f.thing).chain(stays);
+    pub(super) fn of(found: &'a [Found], stays: &[&'a Thing]) -> Self {
+        let all = || found.iter().map(|f| &f.thing).chain(stays.iter().copied());
         let keys: HashSet<Key> = all().map(|thing| (thing.kind(), thing.name().to_owned())).collect();
         let functions = all().filter(|thing| thing.kind() == ThingKind::Function).map(Thing::name).collect();
         let (mut writers, mut by_columns, mut finds): (HashMap<String, Vec<&str>>, _, _) =
@@ -125,6 +130,12 @@ impl<'a> Known<'a> {
             }
         }
         Self { found, keys, functions, writers, by_columns, finds, schemas }
+    }
+
+    /// The same where these functions were there: whoever calls one that goes calls one that is not there.
+    pub(super) fn beside(mut self, there: &'a [Thing]) -> Self {
+        self.functions.extend(there.iter().filter(|thing| thing.kind() == ThingKind::Function).map(Thing::name));
+        self
     }
 
     /// The connectors that write a topic, as far as their definitions say.

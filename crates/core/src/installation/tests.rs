@@ -7,8 +7,9 @@ use crate::connector::{
     CapturedTable, CarriedTopic, DeliveredTopic, SinkDefinition, SourceDefinition, Start, TopicsDefinition,
 };
 use crate::manifest::{ConnectorText, Wished};
+use crate::own_function::FunctionExample;
 use crate::ports::TlsMode;
-use crate::schemas::{Half, Language, Rule};
+use crate::schemas::{Half, Language, Rule, SchemaReference};
 use crate::topic_settings::{Keep, TopicSettings};
 
 fn files(text: &str) -> Vec<ManifestFile> {
@@ -89,7 +90,7 @@ fn connection(n: usize, port: u16) -> Thing {
 
 fn schema(n: usize, versions: usize, refers: bool) -> Thing {
     let text = |v: usize| format!(r#"{{"type": "record", "name": "Reading{n}_{v}", "fields": []}}"#);
-    let references = || vec![ReferenceText { name: "schema-0".into(), version: 1 }];
+    let references = || vec![SchemaReference { name: "schema-0".into(), version: 1 }];
     let version = |v: usize| VersionText { text: text(v), references: if refers && n > 0 { references() } else { vec![] } };
     Thing::Schema(SchemaText {
         schema: format!("schema-{n}"),
@@ -390,9 +391,31 @@ fn what_a_connector_that_stays_writes_is_not_pruned_nor_the_schema_of_that() {
 fn what_goes_goes_before_what_it_refers_to() {
     let Thing::Schema(last) = schema(1, 0, false) else { unreachable!() };
     let Thing::Schema(mut first) = schema(0, 0, false) else { unreachable!() };
-    first.versions[0].references = vec![ReferenceText { name: "schema-1".into(), version: 1 }];
+    first.versions[0].references = vec![SchemaReference { name: "schema-1".into(), version: 1 }];
     let there = [Thing::Schema(first), Thing::Schema(last), topic(0, false, Some(0)), sink(0, None, None), connection(0, 1)];
     let steps = planned("", &there, true).unwrap().steps;
     let order: Vec<&str> = steps.iter().map(|step| step.thing.name()).collect();
     assert_eq!(order, ["sink-0", "topic-0", "schema-0", "schema-1", "system-0"]);
+}
+
+#[test]
+fn a_function_that_goes_is_missed_where_a_shape_calls_it() {
+    let function = Thing::Function(FunctionText {
+        function: "tonnes".into(),
+        description: String::new(),
+        parameters: vec![],
+        gives: "bigint".into(),
+        value: "1".into(),
+        examples: vec![FunctionExample { given: vec![], gives: Some("1".into()) }],
+    });
+    let text = "connector: heavy\ntopics:\n  carries: [{topic: topic-0, to: heavy}]\n  partitions: 1\n  \
+                shape: {steps: {topic-0: [{step: filter, only: \"kg > tonnes ()\"}]}}\n---\n";
+    let text = format!("{text}{}", write(&[topic(0, false, None)]));
+    let there = [function.clone(), topic(0, false, None)];
+    let faults = planned(&text, &there, true).unwrap_err();
+    assert!(faults[0].line == 5 && faults[0].finding.contains("there is no function tonnes"), "{faults:#?}");
+    assert_eq!(planned(&text, &there, false).unwrap().steps.len(), 1);
+    // and where it is written, it is made first
+    let steps = planned(&format!("{text}---\n{}", write(&[function])), &there[1..], true).unwrap().steps;
+    assert_eq!(steps.iter().map(|s| s.thing.name()).collect::<Vec<_>>(), ["tonnes", "heavy"]);
 }

@@ -8,7 +8,7 @@ use super::SecretFrom;
 use crate::manifest::ConnectorText;
 use crate::own_function::{FunctionExample, OwnFunction, Parameter};
 use crate::ports::TlsMode;
-use crate::schemas::{Language, Rule};
+use crate::schemas::{Language, Rule, SchemaReference};
 use crate::topic_settings::{DAY_MS, Keep, TopicSettings};
 
 fn is_usual<T: Default + PartialEq>(value: &T) -> bool {
@@ -130,16 +130,6 @@ impl From<OwnFunction> for FunctionText {
     }
 }
 
-/// A version of a schema that another one names types of.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct ReferenceText {
-    /// The schema's name.
-    pub name: String,
-    /// Its version.
-    pub version: i32,
-}
-
 /// A version of a schema.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -148,7 +138,7 @@ pub struct VersionText {
     pub text: String,
     /// The versions it names types of.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub references: Vec<ReferenceText>,
+    pub references: Vec<SchemaReference>,
 }
 
 /// A schema. The last of its versions is the one that it is to have; those before it are registered only where it is new.

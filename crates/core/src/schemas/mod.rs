@@ -69,6 +69,16 @@ pub struct Rule {
     pub past_reads: Half,
 }
 
+/// A version that another one names types of.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SchemaReference {
+    /// The schema's name; in Protocol Buffers also the path that is imported.
+    pub name: String,
+    /// Its version.
+    pub version: i32,
+}
+
 /// A parsed schema.
 #[derive(Debug, Clone)]
 pub enum Parsed {

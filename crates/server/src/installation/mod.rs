@@ -3,7 +3,7 @@
 mod steps;
 mod there;
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use axum::Json;
@@ -12,8 +12,8 @@ use axum::extract::State;
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use futures::{StreamExt, stream};
-use gonvel_core::installation::{self as core, Deed, Fault, Found, Installation, Plan, Step, Thing};
-use gonvel_core::ports::FleetStore;
+use gonvel_core::installation::{self as core, Deed, Fault, Found, Plan, Step, Thing};
+use gonvel_core::ports::{FleetStore, PortError, TopicLog};
 use gonvel_core::topic_settings::Keep;
 use gonvel_http_api::{ApplyRequest, InstallationPlan, ManifestsQuery, NeededSecret, PlannedStep, Problem, StepOutcome};
 use gonvel_storage::catalog::connectors::Connector;
@@ -43,47 +43,49 @@ pub(crate) async fn export(
     Ok(([(header::CONTENT_TYPE, "application/yaml")], text).into_response())
 }
 
-/// What stands in manifests, with all that is wrong there.
-async fn compared(
-    state: &ServerState,
-    request: &ApplyRequest,
-) -> Result<(Installation, Vec<Found>, Result<Plan, Vec<Fault>>), Refusal> {
+/// What stands in manifests, and how the installation becomes so or all that is wrong there.
+async fn compared(state: &ServerState, request: &ApplyRequest) -> Result<(Vec<Found>, Result<Plan, Vec<Fault>>), Refusal> {
     let files: Vec<core::ManifestFile> =
         request.files.iter().map(|f| core::ManifestFile { name: f.name.clone(), text: f.text.clone() }).collect();
     let mut there = installation(state).await?;
-    let (found, mut faults) = core::read(&files);
-    for one in &found {
-        let Thing::Connection(text) = &one.thing else { continue };
-        if let Some((field, finding)) = refused_address(text) {
-            faults.push(one.fault(&format!("{field}:"), finding));
+    there.other_secrets = other_secrets(state, &request.secrets).await?;
+    let prune = request.prune;
+    // thousands of manifests are work for the processor: the threads that answer requests must not wait for it
+    let compared = tokio::task::spawn_blocking(move || {
+        let (found, mut faults) = core::read(&files);
+        for one in &found {
+            let Thing::Connection(text) = &one.thing else { continue };
+            if let Some((field, finding)) = refused_address(text) {
+                faults.push(one.fault(&format!("{field}:"), finding));
+            }
         }
+        // what cannot be read is not there for what refers to it either: only the first faults are told
+        let plan = if faults.is_empty() { core::plan(&found, &there, prune) } else { Err(faults) };
+        (found, plan)
+    });
+    compared.await.map_err(|e| PortError::TryAgain { during: "comparing manifests", cause: Box::new(e) }.into())
+}
+
+/// The secrets that were given and are not the kept ones.
+async fn other_secrets(state: &ServerState, given: &Secrets) -> Result<BTreeSet<(String, String)>, Refusal> {
+    let mut other = BTreeSet::new();
+    if given.is_empty() {
+        return Ok(other);
     }
-    let ids: BTreeMap<String, uuid::Uuid> = match request.secrets.is_empty() {
-        true => BTreeMap::new(),
-        false => state.database.connections().await?.into_iter().map(|c| (c.name, c.id)).collect(),
-    };
-    for (connection, fields) in &request.secrets {
-        let Some(id) = ids.get(connection) else { continue };
-        let kept = state.database.address(*id).await?;
+    for kept in state.database.connections().await? {
+        let Some(fields) = given.get(&kept.name) else { continue };
+        let address = state.database.address(kept.id).await?;
         for (field, secret) in fields {
-            let kept = match field.as_str() {
-                "password" => Some(&kept.password),
-                _ => kept.log_login.as_ref().map(|login| &login.password),
+            let known = match field.as_str() {
+                "password" => Some(&address.password),
+                _ => address.log_login.as_ref().map(|login| &login.password),
             };
-            if kept.is_none_or(|kept| kept.expose() != secret) {
-                there.other_secrets.insert((connection.clone(), field.clone()));
+            if known.is_none_or(|known| known.expose() != secret) {
+                other.insert((kept.name.clone(), field.clone()));
             }
         }
     }
-    // what cannot be read is not there either, so that only the first faults are told of what refers to it
-    let planned = core::plan(&found, &there, request.prune);
-    let plan = match planned {
-        Ok(plan) if faults.is_empty() => Ok(plan),
-        Ok(_) => Err(faults),
-        Err(more) if faults.is_empty() => Err(more),
-        Err(_) => Err(faults),
-    };
-    Ok((there, found, plan))
+    Ok(other)
 }
 
 /// The secrets that connections of manifests refer to.
@@ -141,8 +143,8 @@ async fn says(
         }
         (Deed::Delete, Thing::Topic(text)) => {
             let topic = gonvel_core::naming::TopicName::parse(text.topic.as_str())?;
-            let stored = gonvel_core::ports::TopicLog::topic(&state.database, &topic).await?;
-            let bounds = gonvel_core::ports::TopicLog::bounds(&state.database, stored.id).await?;
+            let stored = state.database.topic(&topic).await?;
+            let bounds = state.database.bounds(stored.id).await?;
             let records: i64 = bounds.iter().map(|b| b.records).sum();
             vec![format!("Its {records} records go for ever.")]
         }
@@ -161,12 +163,15 @@ pub(crate) async fn plan(
     State(state): State<Arc<ServerState>>,
     Body(request): Body<ApplyRequest>,
 ) -> Result<Json<InstallationPlan>, Refusal> {
-    let (_, found, planned) = compared(&state, &request).await?;
+    let (found, planned) = compared(&state, &request).await?;
     let secrets = secrets(&state, &found, &request.secrets).await?;
     let plan = match planned {
-        Err(faults) => return Ok(Json(InstallationPlan { steps: vec![], unchanged: 0, secrets, faults })),
+        Err(faults) => {
+            return Ok(Json(InstallationPlan { steps: vec![], unchanged: 0, mark: String::new(), secrets, faults }));
+        }
         Ok(plan) => plan,
     };
+    let mark = plan.mark();
     let (connectors, names) = (state.database.connectors().await?, names(&state).await?);
     let mut steps = Vec::with_capacity(plan.steps.len());
     for step in plan.steps {
@@ -174,20 +179,20 @@ pub(crate) async fn plan(
         let (kind, name) = (step.thing.kind(), step.thing.name().to_owned());
         steps.push(PlannedStep { deed: step.deed, kind, name, changes: step.changes, says });
     }
-    Ok(Json(InstallationPlan { steps, unchanged: plan.unchanged, secrets, faults: vec![] }))
+    Ok(Json(InstallationPlan { steps, unchanged: plan.unchanged, mark, secrets, faults: vec![] }))
 }
 
 /// Makes the installation what manifests say, step by step: a line of JSON for each step that is done. The first one that is refused is
 /// the last; applied again, what was done is not done again. Nothing is done if anything is wrong in the manifests. Whoever goes away
 /// ends it after the step that is under way.
 #[utoipa::path(operation_id = "applyManifests", post, path = "/api/v1/manifests/apply", tag = "installation", request_body = ApplyRequest,
-    responses((status = 200, body = [StepOutcome], content_type = "application/x-ndjson"), (status = 422, body = Problem)))]
+    responses((status = 200, body = [StepOutcome], content_type = "application/x-ndjson"), (status = 412, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn apply(
     State(state): State<Arc<ServerState>>,
     who: Who,
     Body(request): Body<ApplyRequest>,
 ) -> Result<Response, Refusal> {
-    let (_, found, planned) = compared(&state, &request).await?;
+    let (found, planned) = compared(&state, &request).await?;
     let plan = planned.map_err(|faults| {
         let more = if faults.len() > 1 { format!(", and {} more are wrong", faults.len() - 1) } else { String::new() };
         let first = faults.first().map(ToString::to_string).unwrap_or_default();
@@ -198,6 +203,12 @@ pub(crate) async fn apply(
             format!("{first}{more}"),
         )
     })?;
+    if request.mark.as_ref().is_some_and(|mark| *mark != plan.mark()) {
+        let detail =
+            "what is there was changed since the plan was made, so that something else would be done now: look again";
+        let title = "Nothing was done: the plan is another one by now";
+        return Err(Refusal::new(StatusCode::PRECONDITION_FAILED, "changed", title, detail).at("mark"));
+    }
     if let Some(secret) = secrets(&state, &found, &request.secrets).await?.into_iter().find(|secret| secret.needed) {
         let detail = format!("the {} of {} is not given: it comes from {}", secret.field, secret.connection, secret.from);
         return Err(Refusal::invalid("secrets", detail));

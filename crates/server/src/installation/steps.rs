@@ -13,8 +13,7 @@ use gonvel_core::ports::{PortError, TopicLog};
 use gonvel_core::schemas::Rule;
 use gonvel_http_api::{
     Action, ActionRequest, BindingRequest, ConnectionRequest, ConnectorChange, ConnectorRequest, DeleteQuery,
-    FunctionDeleteQuery, FunctionRequest, MorePartitions, NewReader, NewSchema, SchemaEdit, SchemaReference,
-    SchemaText as Text,
+    FunctionDeleteQuery, FunctionRequest, MorePartitions, NewReader, NewSchema, SchemaEdit, SchemaText as Text,
 };
 use uuid::Uuid;
 
@@ -124,7 +123,7 @@ impl Carrying {
             name: text.schema.clone(),
             language: text.language,
             text: first.text.clone(),
-            references: references(first),
+            references: first.references.clone(),
             description: text.description.clone(),
             owner: text.owner.clone(),
             labels: text.labels.clone(),
@@ -140,21 +139,13 @@ impl Carrying {
     async fn change_schema(&self, text: &SchemaText) -> Result<(), Refusal> {
         let name = SchemaName::parse(text.schema.as_str())?;
         let (_, there) = self.state.database.schema(&name).await?;
-        let known = |version: &&VersionText| {
-            let refers = |v: &gonvel_storage::catalog::schemas::StoredVersion| {
-                v.refers
-                    .iter()
-                    .map(|r| (r.name.clone(), r.version))
-                    .eq(version.references.iter().map(|r| (r.name.clone(), r.version)))
-            };
-            there.iter().any(|v| v.text == version.text && refers(v))
-        };
+        let known = |version: &&VersionText| there.iter().any(|v| v.text == version.text && v.refers == version.references);
         // an older text that is written before the latest is history, which only a new schema takes
         let latest_is_there = text.versions.last().is_some_and(|latest| known(&latest));
         for version in text.versions.iter().filter(|v| !latest_is_there && !known(v)) {
             let request = Text {
                 text: version.text.clone(),
-                references: references(version),
+                references: version.references.clone(),
                 author: self.who.clone(),
                 why: String::new(),
             };
@@ -285,8 +276,4 @@ impl Carrying {
             }
         }
     }
-}
-
-fn references(version: &VersionText) -> Vec<SchemaReference> {
-    version.references.iter().map(|r| SchemaReference { name: r.name.clone(), version: r.version }).collect()
 }

@@ -3,8 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use gonvel_core::installation::{
-    BoundText, ConnectionText, Installation, ReaderText, ReferenceText, SchemaText, SecretFrom, Thing, TopicText,
-    VersionText,
+    BoundText, ConnectionText, Installation, ReaderText, SchemaText, SecretFrom, Thing, TopicText, VersionText,
 };
 use gonvel_core::manifest::{ConnectorText, Names, Wished};
 use gonvel_core::ports::{ReaderStore, TopicLog};
@@ -26,10 +25,6 @@ pub(super) async fn installation(state: &ServerState) -> Result<Installation, Re
     things.extend(state.database.kept_functions().await?.into_iter().map(|kept| Thing::Function(kept.function.into())));
     for (schema, versions) in state.database.whole_schemas().await?.into_iter().filter(|(_, versions)| !versions.is_empty())
     {
-        let version = |(text, refers): (String, Vec<gonvel_storage::catalog::schemas::Refers>)| VersionText {
-            text,
-            references: refers.into_iter().map(|r| ReferenceText { name: r.name, version: r.version }).collect(),
-        };
         things.push(Thing::Schema(SchemaText {
             schema: schema.name,
             language: schema.language,
@@ -38,7 +33,7 @@ pub(super) async fn installation(state: &ServerState) -> Result<Installation, Re
             labels: schema.labels,
             rule: schema.rule,
             retired: schema.retired_at.is_some(),
-            versions: versions.into_iter().map(version).collect(),
+            versions: versions.into_iter().map(|(text, references)| VersionText { text, references }).collect(),
         }));
     }
     let topics = state.database.topics().await?;

@@ -12,22 +12,17 @@ use gonvel_http_api::{
     DifferenceQuery, Problem, SchemaBreach, SchemaDifference, SchemaFault, SchemaMisfit, SchemaReference, SchemaText,
     SchemaVerdict,
 };
-use gonvel_storage::catalog::schemas::{Refers, StoredSchema, StoredVersion};
+use gonvel_storage::catalog::schemas::{StoredSchema, StoredVersion};
 
 use crate::problems::{Body, Path, Query, Refusal};
 use crate::state::ServerState;
-
-/// What a text names types of.
-pub(crate) fn refers(references: &[SchemaReference]) -> Vec<Refers> {
-    references.iter().map(|r| Refers { name: r.name.clone(), version: r.version }).collect()
-}
 
 /// Parses a text; a fault is told with line and column.
 pub(super) async fn parsed(
     state: &ServerState,
     language: Language,
     text: &str,
-    refers: &[Refers],
+    refers: &[SchemaReference],
 ) -> Result<Standalone, Refusal> {
     let references = state.database.schema_references(refers).await?;
     let text = text.to_owned();
@@ -91,7 +86,7 @@ pub(crate) async fn check(
     Body(request): Body<SchemaText>,
 ) -> Result<Json<SchemaVerdict>, Refusal> {
     let (stored, versions) = state.database.schema(&SchemaName::parse(name)?).await?;
-    let references = state.database.schema_references(&refers(&request.references)).await?;
+    let references = state.database.schema_references(&request.references).await?;
     // comparing is work for the processor: the threads that answer requests must not wait for it
     let verdict = tokio::task::spawn_blocking(move || verdict(&stored, &versions, &request.text, &references));
     Ok(Json(verdict.await.map_err(|e| PortError::TryAgain { during: "comparing schemas", cause: Box::new(e) })??))

@@ -18,7 +18,7 @@ use gonvel_core::schemas::{Parsed, Standalone};
 use gonvel_http_api::{AffectedUse, Problem, SchemaDifference, SchemaImpact, SchemaText, Trial, UnreadableRecord};
 use gonvel_storage::catalog::schemas::{Binding, StoredVersion};
 
-use super::checking::{differences, parsed, readable, refers};
+use super::checking::{differences, parsed, readable};
 use super::shapes_touched::{Drafted, Touched, touched};
 use crate::preflights;
 use crate::problems::{Body, Path, Refusal};
@@ -40,7 +40,7 @@ pub(crate) async fn impact(
 ) -> Result<Json<SchemaImpact>, Refusal> {
     let name = SchemaName::parse(name)?;
     let (stored, versions) = state.database.schema(&name).await?;
-    let new = parsed(&state, stored.language, &request.text, &refers(&request.references)).await?;
+    let new = parsed(&state, stored.language, &request.text, &request.references).await?;
     let changed = match versions.last() {
         Some(latest) => differences(&readable(stored.language, latest)?, &new.parsed),
         None => Vec::new(),

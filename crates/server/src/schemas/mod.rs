@@ -24,7 +24,6 @@ use gonvel_http_api::{
 };
 use gonvel_storage::catalog::schemas::{About, Binding, ListedSchema, NewText, StoredSchema, StoredVersion};
 
-use self::checking::refers;
 use crate::problems::{Body, Path, Query, Refusal};
 use crate::state::ServerState;
 use crate::topic_users::users;
@@ -44,7 +43,7 @@ fn version(language: core::Language, stored: StoredVersion) -> SchemaVersion {
         version: stored.version,
         sha256: sha256(language == core::Language::Avro, &stored.standalone),
         text: stored.text,
-        references: stored.refers.into_iter().map(|r| api::SchemaReference { name: r.name, version: r.version }).collect(),
+        references: stored.refers,
         fingerprint: format!("{:016x}", stored.fingerprint),
         author: stored.author,
         why: stored.why,
@@ -155,10 +154,10 @@ pub(crate) async fn create(
 ) -> Result<(StatusCode, Json<Schema>), Refusal> {
     let name = SchemaName::parse(new.name)?;
     let about = about(new.description, new.owner, new.labels, new.rule, false)?;
-    let refers = refers(&new.references);
+    let refers = &new.references;
     let written_in = new.language;
-    let parsed = checking::parsed(&state, written_in, &new.text, &refers).await?;
-    let text = NewText { text: &new.text, parsed: &parsed, refers: &refers, author: &new.author, why: &new.why };
+    let parsed = checking::parsed(&state, written_in, &new.text, refers).await?;
+    let text = NewText { text: &new.text, parsed: &parsed, refers, author: &new.author, why: &new.why };
     state.database.create_schema(&name, written_in, &about, &text).await?;
     Ok((StatusCode::CREATED, Json(whole(&state, &name).await?)))
 }
@@ -220,10 +219,10 @@ pub(crate) async fn register(
     Body(new): Body<SchemaText>,
 ) -> Result<Json<Registered>, Refusal> {
     let name = SchemaName::parse(name)?;
-    let refers = refers(&new.references);
+    let refers = &new.references;
     let (stored, _) = state.database.schema(&name).await?;
-    let parsed = checking::parsed(&state, stored.language, &new.text, &refers).await?;
-    let text = NewText { text: &new.text, parsed: &parsed, refers: &refers, author: &new.author, why: &new.why };
+    let parsed = checking::parsed(&state, stored.language, &new.text, refers).await?;
+    let text = NewText { text: &new.text, parsed: &parsed, refers, author: &new.author, why: &new.why };
     let version = state.database.add_version(&name, &text).await?;
     state.forget_fittings();
     Ok(Json(Registered { version }))

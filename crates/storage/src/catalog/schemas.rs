@@ -11,8 +11,7 @@ use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel::result::Error;
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
-use gonvel_core::schemas::{Half, Language, Rule, Standalone};
-use serde::{Deserialize, Serialize};
+use gonvel_core::schemas::{Half, Language, Rule, SchemaReference, Standalone};
 
 use crate::schema::{schema_versions, schemas};
 
@@ -51,7 +50,7 @@ pub struct StoredVersion {
     /// The text by which values are read.
     pub standalone: String,
     /// The versions it names types of.
-    pub refers: Vec<Refers>,
+    pub refers: Vec<SchemaReference>,
     /// See [`Standalone::fingerprint`].
     pub fingerprint: u64,
     /// Who registered it.
@@ -60,15 +59,6 @@ pub struct StoredVersion {
     pub why: String,
     /// When.
     pub created_at: DateTime<Utc>,
-}
-
-/// A version that another one names types of.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Refers {
-    /// The schema's name; in Protocol Buffers also the path that is imported.
-    pub name: String,
-    /// Its version.
-    pub version: i32,
 }
 
 /// What people say of a schema.
@@ -94,7 +84,7 @@ pub struct NewText<'a> {
     /// What it was parsed to.
     pub parsed: &'a Standalone,
     /// The versions it names types of.
-    pub refers: &'a [Refers],
+    pub refers: &'a [SchemaReference],
     /// Who registers it.
     pub author: &'a str,
     /// Why.

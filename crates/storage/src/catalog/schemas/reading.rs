@@ -8,9 +8,9 @@ use diesel::sql_types::{Array, Int4, Int8, Nullable, Text, Timestamptz};
 use diesel_async::RunQueryDsl;
 use gonvel_core::naming::{SchemaId, SchemaName, TopicName};
 use gonvel_core::ports::PortError;
-use gonvel_core::schemas::Language;
+use gonvel_core::schemas::{Language, SchemaReference};
 
-use super::{Binding, ListedSchema, Refers, Row, SchemaVersion, StoredSchema, StoredVersion, by_name, stored, versions_of};
+use super::{Binding, ListedSchema, Row, SchemaVersion, StoredSchema, StoredVersion, by_name, stored, versions_of};
 use crate::Database;
 use crate::failing::failed;
 use crate::schema::{schema_versions, schemas, topic_schemas, topics};
@@ -108,7 +108,7 @@ impl Database {
     ///
     /// # Errors
     /// [`PortError::TryAgain`].
-    pub async fn whole_schemas(&self) -> Result<Vec<(StoredSchema, Vec<(String, Vec<Refers>)>)>, PortError> {
+    pub async fn whole_schemas(&self) -> Result<Vec<(StoredSchema, Vec<(String, Vec<SchemaReference>)>)>, PortError> {
         let during = "reading schemas";
         let mut connection = self.connection().await?;
         let rows: Vec<Row> = schemas::table.order(schemas::name).load(&mut connection).await.map_err(failed(during))?;
@@ -118,7 +118,7 @@ impl Database {
             .load(&mut connection)
             .await
             .map_err(failed(during))?;
-        let mut texts: HashMap<i64, Vec<(String, Vec<Refers>)>> = HashMap::new();
+        let mut texts: HashMap<i64, Vec<(String, Vec<SchemaReference>)>> = HashMap::new();
         for (schema, text, refers) in versions {
             texts.entry(schema).or_default().push((text, serde_json::from_value(refers).unwrap_or_default()));
         }

@@ -6,16 +6,16 @@ use diesel::sql_types::{Int8, Text};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use gonvel_core::naming::{SchemaId, SchemaName, TopicName};
 use gonvel_core::ports::PortError;
-use gonvel_core::schemas::{self as core, Half, Language, Parsed, Reference, Rule, Standalone};
+use gonvel_core::schemas::{self as core, Half, Language, Parsed, Reference, Rule, SchemaReference, Standalone};
 
 use super::fields::store_fields;
-use super::{About, NewText, Refers, Row, StoredSchema, StoredVersion, by_name, half_word, stored, versions_of};
+use super::{About, NewText, Row, StoredSchema, StoredVersion, by_name, half_word, stored, versions_of};
 use crate::Database;
 use crate::failing::{Stop, stopped};
 use crate::schema::{schema_versions, schemas, topic_schemas, topics};
 
 /// What a text names types of, as it stands registered.
-async fn references(c: &mut AsyncPgConnection, refers: &[Refers]) -> Result<Vec<Reference>, Stop> {
+async fn references(c: &mut AsyncPgConnection, refers: &[SchemaReference]) -> Result<Vec<Reference>, Stop> {
     let mut out = Vec::with_capacity(refers.len());
     for one in refers {
         let found: Option<(String, Option<String>)> = schema_versions::table
@@ -224,7 +224,7 @@ impl Database {
     ///
     /// # Errors
     /// [`PortError::NotFound`] names the version that is not there.
-    pub async fn schema_references(&self, refers: &[Refers]) -> Result<Vec<Reference>, PortError> {
+    pub async fn schema_references(&self, refers: &[SchemaReference]) -> Result<Vec<Reference>, PortError> {
         let mut connection = self.connection().await?;
         references(&mut connection, refers).await.map_err(stopped("reading what a schema refers to"))
     }
