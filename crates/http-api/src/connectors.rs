@@ -20,6 +20,7 @@ pub struct ReloadRequest {
 
 /// A new connector.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct ConnectorRequest {
     /// Its name: letters, digits, `.`, `-`, `_`.
     pub name: String,
@@ -37,6 +38,7 @@ pub struct ConnectorRequest {
 
 /// A remedy to be carried out.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct MendRequest {
     /// The connector, saved or not.
     pub connector: ConnectorRequest,
@@ -163,6 +165,7 @@ pub struct Connector {
 
 /// Another definition for a connector.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct ConnectorChange {
     /// The version it was made from.
     pub version: i32,
@@ -208,6 +211,7 @@ pub struct ConnectorVersion {
 
 /// A manifest's text.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct ManifestText {
     /// YAML.
     pub text: String,
@@ -215,6 +219,7 @@ pub struct ManifestText {
 
 /// A connector without a state.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct NamedDefinition {
     /// Its name.
     pub name: String,
@@ -245,6 +250,7 @@ pub struct ManifestReading {
 
 /// Which rows to show, and how they would be written.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct SampleRequest {
     /// The table as it would be captured.
     pub table: CapturedTable,
@@ -336,6 +342,7 @@ pub enum Action {
 
 /// An action on a connector.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct ActionRequest {
     /// What to do.
     pub action: Action,

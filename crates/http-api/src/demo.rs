@@ -16,6 +16,7 @@ pub struct Workload {
 
 /// Switches the day on or off.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct WorkloadRequest {
     /// Whether it should run.
     pub running: bool,

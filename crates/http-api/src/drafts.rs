@@ -18,6 +18,7 @@ pub enum ConnectorKind {
 
 /// An unfinished draft to be saved.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct DraftRequest {
     /// The name that the connector is to have; empty while it has none. It takes no name from others.
     pub name: String,

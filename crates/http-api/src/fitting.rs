@@ -16,6 +16,7 @@ pub struct FitColumn {
 
 /// Columns to be linked with a schema's fields.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct FitRequest {
     /// The columns of the rows.
     pub columns: Vec<FitColumn>,

@@ -55,6 +55,7 @@ pub struct FunctionDetail {
 
 /// A function to be tried or saved.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct FunctionRequest {
     /// It.
     pub function: OwnFunction,

@@ -55,6 +55,7 @@ pub enum RowsFrom {
 
 /// A shape to be tried.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct TryShape {
     /// Rules and steps.
     pub shape: Shapes,
@@ -183,6 +184,7 @@ pub struct TriedShape {
 
 /// Two shapes to be compared over many rows.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct CompareShapes {
     /// The shape that is in force.
     pub before: Shapes,

@@ -493,3 +493,20 @@ fn the_document_takes_the_definitions_that_the_server_takes_and_no_other_fields(
         assert!(!taken(&other));
     }
 }
+
+#[test]
+fn no_request_takes_a_field_that_it_does_not_know() {
+    let document: Value = serde_json::from_str(&gonvel_server::openapi_json()).unwrap();
+    let operations = document["paths"].as_object().unwrap().values().flat_map(|path| path.as_object().unwrap().values());
+    let (mut looked, mut open) = (0, std::collections::BTreeSet::new());
+    for operation in operations {
+        let Some(of) = operation["requestBody"]["content"]["application/json"]["schema"]["$ref"].as_str() else { continue };
+        let schema = document.pointer(of.trim_start_matches('#')).unwrap();
+        looked += 1;
+        if schema["type"] == "object" && schema["additionalProperties"] != false {
+            open.insert(of);
+        }
+    }
+    assert!(looked > 30, "{looked}");
+    assert_eq!(open, std::collections::BTreeSet::new());
+}
