@@ -9,12 +9,13 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use async_trait::async_trait;
+use gonvel_connectors::postgres::address::DatabaseAddress;
 use gonvel_core::connector::{
     CapturedTable, Definition, DeliveredTopic, SinkDefinition, SourceDefinition, ValidConnector, Wish,
 };
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, RunnerName, TopicName};
 use gonvel_core::planning::Labels;
-use gonvel_core::ports::{DatabaseAddress, FleetStore, PortError, TopicLog};
+use gonvel_core::ports::{FleetStore, PortError, TopicLog};
 use gonvel_core::preflight::KeptReport;
 use gonvel_runtime::{LANE_BYTES, RunnerSettings, systems};
 use gonvel_server::{ConsoleFiles, DemoWorkload, LARGEST_IMPORT};
@@ -123,7 +124,7 @@ async fn ready_made(database: &Database, cluster: &Cluster) -> Result<[Uuid; 2],
     let mut connections = [Uuid::nil(); 2];
     for (place, name) in ["packhouse", "settlement"].into_iter().enumerate() {
         let address = DatabaseAddress::new("127.0.0.1", cluster.port, name, OWNER, &cluster.password);
-        let input = ConnectionInput { name: ConnectionName::parse(name)?, address };
+        let input = ConnectionInput { name: ConnectionName::parse(name)?, address: address.into() };
         connections[place] = database.create_connection(&input).await?.id;
     }
     let topic = |table: &str| format!("packhouse.{table}");

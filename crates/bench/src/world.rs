@@ -6,13 +6,14 @@ use std::os::unix::fs::PermissionsExt;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use gonvel_connectors::postgres::address::DatabaseAddress;
 use gonvel_core::connector::{
     CapturedTable, Definition, DeliveredTopic, SinkDefinition, SourceDefinition, State, ValidConnector, Wish,
 };
 use gonvel_core::naming::RunnerName;
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, TopicName};
 use gonvel_core::planning::Labels;
-use gonvel_core::ports::{DatabaseAddress, TopicLog};
+use gonvel_core::ports::TopicLog;
 use gonvel_runtime::{Fleet, LANE_BYTES, RunnerSettings, Services};
 use gonvel_stand_ins::postgres_cluster::{Cluster, ClusterOptions, OWNER, free_port};
 use gonvel_storage::Database;
@@ -99,7 +100,7 @@ impl World {
         }
         let cluster = self.cluster_of(database);
         let address = DatabaseAddress::new("127.0.0.1", cluster.port, database, OWNER, &cluster.password);
-        let input = ConnectionInput { name: ConnectionName::parse(database)?, address };
+        let input = ConnectionInput { name: ConnectionName::parse(database)?, address: address.into() };
         Ok(self.database.create_connection(&input).await?.id)
     }
 

@@ -154,15 +154,13 @@ fn request(name: &str, kinds: &[SystemKind], arguments: &SettingsArguments) -> R
     if !missing.is_empty() {
         return Err(usage(format!("not given: {}; add --set {}=…", missing.join(", "), missing[0])));
     }
-    fields.insert("name".into(), json!(name));
-    fields.insert("kind".into(), json!(about.kind));
-    serde_json::from_value(fields.into()).map_err(|e| usage(e.to_string()))
+    Ok(ConnectionRequest { name: name.into(), kind: Some(about.kind.to_string()), settings: fields })
 }
 
 fn kinds_table(kinds: &Vec<SystemKind>) -> Table {
     let mut table = Table::new(&["kind", "setting", "takes", "usually", "what it is for"], "no kind");
     for about in kinds {
-        let ends = match (about.source, about.sink) {
+        let ends = match (about.source.is_some(), about.sink.is_some()) {
             (true, true) => "sources and sinks",
             (true, false) => "sources",
             _ => "sinks",
@@ -200,10 +198,9 @@ fn kinds_table(kinds: &Vec<SystemKind>) -> Table {
 }
 
 fn list_table(connections: &Vec<Connection>) -> Table {
-    let mut table = Table::new(&["connection", "kind", "where", "user", "encryption", "used by"], "no connection");
+    let mut table = Table::new(&["connection", "kind", "where", "used by"], "no connection");
     for c in connections {
-        let place = format!("{}:{}/{}", c.host, c.port, c.database);
-        table.row([c.name.clone(), c.kind.clone(), place, c.user.clone(), c.tls.word().into(), c.used_by.join(", ")]);
+        table.row([c.name.clone(), c.kind.clone(), c.place.clone(), c.used_by.join(", ")]);
     }
     table
 }

@@ -227,11 +227,15 @@ fn outcomes_table(outcomes: &Vec<ActionOutcome>) -> Table {
 
 fn positions_table(positions: &ConnectorPositions) -> Table {
     if let Some(source) = &positions.source {
-        let mut table = Table::new(&["slot", "in the topics up to", "end of the log", "log kept", "missing"], "");
-        let missing = source.missing.as_ref().map(|m| format!("{} to {}", m.from, m.to)).unwrap_or_default();
-        let kept = if source.kept { bytes(source.kept_bytes) } else { "none".into() };
+        let mut table = Table::new(&["held by", "in the topics up to", "end of the log", "log kept", "missing"], "");
         let position = source.position.clone().unwrap_or_default();
-        table.row([source.slot.clone(), position, source.end.clone(), kept, missing]);
+        let Some(held) = &source.held else {
+            table.row(["".into(), position, "".into(), "".into(), "".into()]);
+            return table;
+        };
+        let missing = held.missing.as_ref().map(|m| format!("{} to {}", m.from, m.to)).unwrap_or_default();
+        let kept = if held.kept { bytes(held.kept_bytes) } else { "none".into() };
+        table.row([held.held_by.clone(), position, held.end.clone(), kept, missing]);
         return table;
     }
     let head = ["topic", "#partition", "#next", "#kept from", "#up to", "#to deliver", "#missed"];

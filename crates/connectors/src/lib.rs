@@ -1,5 +1,4 @@
 //! How Gonvel reaches outside systems: one folder per system, each with its settings, preflight, source and sink.
 
-pub mod error;
 pub mod kinds;
 pub mod postgres;

@@ -7,12 +7,12 @@ use std::fmt;
 use crate::connector::{Carries, Definition, SourceDefinition};
 use crate::table_patterns::topic_for;
 
-/// Where changes are: a table of a database, or a topic.
+/// Where changes are: a table of a system, or a topic.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub enum Place {
     /// A table.
     Table {
-        /// The database, however its connection is called: address and name.
+        /// The system, however its connection is called.
         system: String,
         /// `schema.table`.
         table: String,
@@ -30,20 +30,29 @@ impl fmt::Display for Place {
     }
 }
 
-/// A connector with the database it reaches.
+/// A system that connectors reach.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct System {
+    /// Which it is, however its connection is called and its address is written.
+    pub identity: String,
+    /// The name that its rows carry as their system's.
+    pub name: String,
+}
+
+/// A connector with the system it reaches.
 #[derive(Debug, Clone, Copy)]
 pub struct Carrier<'a> {
     /// Its name.
     pub name: &'a str,
-    /// The database, however its connection is called.
-    pub system: &'a str,
+    /// The system, however its connection is called.
+    pub system: &'a System,
     /// What it carries.
     pub definition: &'a Definition,
 }
 
 impl Carrier<'_> {
     fn table(&self, qualified: &str) -> Place {
-        Place::Table { system: self.system.into(), table: qualified.into() }
+        Place::Table { system: self.system.identity.clone(), table: qualified.into() }
     }
 
     /// From where to where it carries. A source that chooses by names carries what any of `sinks` writes under such a name.
@@ -57,12 +66,14 @@ impl Carrier<'_> {
         let Definition::Source(SourceDefinition { patterns: Some(patterns), .. }) = self.definition else {
             return chosen.collect();
         };
-        let same_system = sinks.iter().filter(|s| s.system == self.system && matches!(s.definition, Definition::Sink(_)));
+        let same_system = sinks
+            .iter()
+            .filter(|s| s.system.identity == self.system.identity && matches!(s.definition, Definition::Sink(_)));
         let written = same_system.flat_map(|s| s.definition.carries());
         let written: Vec<String> = written.flat_map(|c| c.known_places().map(str::to_owned).collect::<Vec<_>>()).collect();
         let found = written.iter().filter_map(|name| {
             let (schema, table) = name.split_once('.').filter(|(schema, table)| patterns.covers(schema, table))?;
-            let topic = topic_for(&patterns.topic, database_of(self.system), schema, table);
+            let topic = topic_for(&patterns.topic, &self.system.name, schema, table);
             Some((self.table(name), Place::Topic(topic)))
         });
         chosen.chain(found).collect()
@@ -102,19 +113,6 @@ fn way(next: &HashMap<Place, Vec<Place>>, from: &Place, to: &Place) -> Option<Ve
     None
 }
 
-/// A database's place for comparison, however its address is written.
-#[must_use]
-pub fn system_of(host: &str, port: u16, database: &str) -> String {
-    let host = host.to_lowercase();
-    let host = if matches!(host.as_str(), "localhost" | "::1") { "127.0.0.1" } else { &host };
-    format!("{host}:{port}/{database}")
-}
-
-/// The database's name in what [`system_of`] gives.
-fn database_of(system: &str) -> &str {
-    system.split_once('/').map_or("", |(_, database)| database)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -124,6 +122,10 @@ mod tests {
     use crate::table_patterns::TablePatterns;
     use proptest::prelude::*;
     use uuid::Uuid;
+
+    fn system(identity: &str) -> System {
+        System { identity: identity.into(), name: "packhouse".into() }
+    }
 
     fn source(table: &str, topic: &str) -> Definition {
         SourceDefinition::of(Uuid::nil(), vec![CapturedTable::whole("public", table, topic)], 1).into()
@@ -149,14 +151,15 @@ mod tests {
             Definition::from(SourceDefinition { patterns: Some(patterns(exclude)), ..of })
         };
         let (back, whole, but) = (sink("packhouse.bins", "bins"), source(&[]), source(&["bins"]));
-        let carrier = |definition| Carrier { name: "c", system: "s", definition };
+        let here = system("s");
+        let carrier = |definition| Carrier { name: "c", system: &here, definition };
         assert!(circle(carrier(&back), &[carrier(&whole)]).is_some());
         assert_eq!(circle(carrier(&back), &[carrier(&but)]), None);
     }
 
     #[test]
     fn a_circle_is_found_by_all_the_ways_that_rows_go() {
-        let system = system_of("packhouse.example", 5432, "packhouse");
+        let system = system("packhouse.example:5432/packhouse");
         let goes_round = |one: &Definition, other: &Definition| {
             let [one, other] = [one, other].map(|definition| Carrier { name: "c", system: &system, definition });
             circle(one, &[other]).is_some()
@@ -190,17 +193,17 @@ mod tests {
 
     #[test]
     fn a_circle_is_named_from_place_to_place() {
-        let (here, there) = (system_of("LOCALHOST", 5432, "packhouse"), system_of("127.0.0.1", 5432, "packhouse"));
+        let (here, elsewhere) = (system("127.0.0.1:5432/packhouse"), system("127.0.0.1:5432/settlement"));
         let (out, back) = (source("bins", "packhouse.bins"), sink("packhouse.bins", "bins"));
         let out = Carrier { name: "out", system: &here, definition: &out };
-        let back = Carrier { name: "back", system: &there, definition: &back };
+        let back = Carrier { name: "back", system: &here, definition: &back };
         let names = |c: Vec<Place>| c.iter().map(ToString::to_string).collect::<Vec<_>>();
         let table = "public.bins of 127.0.0.1:5432/packhouse";
         assert_eq!(circle(back, &[out]).map(names).unwrap(), ["topic packhouse.bins", table, "topic packhouse.bins"]);
         assert_eq!(circle(out, &[back]).map(names).unwrap(), [table, "topic packhouse.bins", table]);
         assert_eq!(circle(out, &[]), None);
         // the same table of another database is another place
-        assert_eq!(circle(Carrier { system: "127.0.0.1:5432/settlement", ..back }, &[out]), None);
+        assert_eq!(circle(Carrier { system: &elsewhere, ..back }, &[out]), None);
     }
 
     proptest! {
@@ -211,7 +214,8 @@ mod tests {
                 .iter()
                 .map(|(out, a, b)| if *out { source(&format!("t{a}"), &format!("o{b}")) } else { sink(&format!("o{a}"), &format!("t{b}")) })
                 .collect();
-            let carriers: Vec<Carrier<'_>> = definitions.iter().map(|d| Carrier { name: "c", system: "s", definition: d }).collect();
+            let here = system("s");
+            let carriers: Vec<Carrier<'_>> = definitions.iter().map(|d| Carrier { name: "c", system: &here, definition: d }).collect();
             // nodes 0 to 4 are tables, 5 to 9 topics
             let ends = |(out, a, b): &(bool, usize, usize)| if *out { (*a, b + 5) } else { (a + 5, *b) };
             let mut leads = [[false; 10]; 10];

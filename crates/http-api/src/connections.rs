@@ -1,77 +1,37 @@
 //! Connections and preflight checks.
 
-use std::collections::BTreeMap;
-
 use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
-use crate::TlsMode;
-
-/// A way to reach a system. The password goes in but never comes out.
-#[derive(Debug, Clone, Deserialize, Serialize, ToSchema)]
-#[serde(deny_unknown_fields)]
+/// A way to reach a system. A secret goes in but never comes out; when a connection is changed, one that is not given stays.
+#[derive(Deserialize, Serialize, ToSchema)]
 pub struct ConnectionRequest {
     /// Its name: letters, digits, `.`, `-`, `_`.
     pub name: String,
     /// The kind of system; the first of the kinds without it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub kind: Option<String>,
-    /// Host name or address.
-    pub host: String,
-    /// Port.
-    pub port: u16,
-    /// Database.
-    pub database: String,
-    /// User.
-    pub user: String,
-    /// Password. When a connection is changed, none keeps the former one.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub password: Option<String>,
-    /// Whether sessions are encrypted.
-    #[serde(default)]
-    pub tls: TlsMode,
-    /// Certificates that the server's may be signed by, as PEM text; none means those that Gonvel's machine trusts.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub ca: Option<String>,
-    /// Who reads the server's log, where that is another login.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub log_user: Option<String>,
-    /// That login's password. When a connection is changed, none keeps the former one.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub log_password: Option<String>,
-    /// Settings of every session, by name, as `SET` takes them.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub settings: BTreeMap<String, String>,
+    /// Settings, as the kind takes them.
+    #[serde(flatten)]
+    pub settings: Map<String, Value>,
 }
 
-/// A saved connection.
+/// A saved connection, beside its settings as its kind takes them.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Connection {
     /// Its id.
     pub id: Uuid,
     /// Its name.
     pub name: String,
-    /// The kind of system: `postgresql`.
+    /// The kind of system.
     pub kind: String,
-    /// Host name or address.
-    pub host: String,
-    /// Port.
-    pub port: u16,
-    /// Database.
-    pub database: String,
-    /// User.
-    pub user: String,
-    /// Whether sessions are encrypted.
-    pub tls: TlsMode,
-    /// Certificates to trust, as PEM text.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub ca: Option<String>,
-    /// Who reads the server's log, where that is another login.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub log_user: Option<String>,
-    /// Settings of every session.
-    pub settings: BTreeMap<String, String>,
+    /// Where it is, as people read it.
+    pub place: String,
+    /// Its settings, without secrets.
+    #[serde(flatten)]
+    pub settings: Map<String, Value>,
     /// Counts its changes.
     pub revision: i32,
     /// When it was made.

@@ -234,11 +234,19 @@ pub enum AgreementOutcome {
 /// Where a source stands in its system's log.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct SourcePosition {
-    /// The replication slot.
-    pub slot: String,
     /// Up to where its changes are in the topics; none before it first ran.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub position: Option<String>,
+    /// What its system keeps for it; none where it keeps nothing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub held: Option<HeldPlace>,
+}
+
+/// The place that a system keeps in its log for a source.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct HeldPlace {
+    /// What keeps it there.
+    pub held_by: String,
     /// Up to where the system knows that.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub confirmed: Option<String>,

@@ -6,10 +6,10 @@ use std::hash::{DefaultHasher, Hash, Hasher};
 use std::sync::Arc;
 
 use bytes::Bytes;
-use gonvel_connectors::postgres::round::{RowBefore, TopicChanges};
 use gonvel_core::change::{ChangeBatch, ChangeKind, OldImage, Origin};
 use gonvel_core::column::ColumnBuilder;
 use gonvel_core::naming::TopicPartition;
+use gonvel_core::ports::systems::{RowBefore, TopicChanges};
 use gonvel_shape::picking::pick;
 use gonvel_shape::reference::Changed;
 

@@ -4,12 +4,10 @@
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
-use gonvel_connectors::postgres::client::Client;
-use gonvel_connectors::postgres::source::TableChanges;
-use gonvel_connectors::postgres::tables::{columns_ever, filled};
 use gonvel_core::avro::fingerprint::crc64;
 use gonvel_core::connector::CapturedTable;
 use gonvel_core::ports::Topic;
+use gonvel_core::ports::systems::{SourceSession, TableChanges};
 use gonvel_core::schema_changes::{ColumnChange, differences, differing};
 use gonvel_core::table::TableSchema;
 use serde::{Deserialize, Serialize};
@@ -55,7 +53,7 @@ pub(crate) struct ColumnsKnown {
 /// of another with its name and type none can. Gives the tables in which rows from before may hold other values, and those columns;
 /// `again` are loaded anyhow.
 pub(crate) async fn came(
-    client: &Client,
+    session: &dyn SourceSession,
     tables: &[CapturedTable],
     again: &[String],
     marks: &mut Marks,
@@ -66,7 +64,7 @@ pub(crate) async fn came(
     };
     let known: Vec<Option<(i16, i64)>> = tables.iter().map(known).collect();
     let after = known.iter().map(|known| known.map_or(i16::MAX, |(had, _)| had));
-    let found = columns_ever(client, &tables.iter().zip(after).collect::<Vec<_>>()).await?;
+    let found = session.columns_ever(&tables.iter().zip(after).collect::<Vec<_>>()).await?;
     let mut other = Vec::new();
     for (number, (found, known)) in found.into_iter().zip(known).enumerate() {
         let Some(found) = found else { continue };
@@ -96,7 +94,7 @@ impl ColumnsKnown {
     pub(crate) async fn note(
         &mut self,
         services: &Services,
-        client: &Client,
+        session: &dyn SourceSession,
         topic: Option<&Topic>,
         changes: &TableChanges,
         marks: &mut Marks,
@@ -129,7 +127,7 @@ impl ColumnsKnown {
             // what they were is not known any more: any of them may have come
             None => shape.columns.iter().cloned().map(ColumnChange::Added).collect(),
         };
-        let filled = filled(client, shape).await?;
+        let filled = session.filled(shape).await?;
         let differing = differing(&changed, |column| filled.contains(column));
         if !differing.is_empty() {
             // what is loaded again is of these columns

@@ -5,12 +5,12 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
-use gonvel_connectors::postgres::round::TopicChanges;
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, OldImage, Origin};
 use gonvel_core::column::Value;
 use gonvel_core::connector::CapturedTable;
 use gonvel_core::digest::sha256;
 use gonvel_core::naming::{TopicName, TopicPartition};
+use gonvel_core::ports::systems::TopicChanges;
 use gonvel_core::ports::{PortError, SchemaStore, Topic, TopicLog};
 use gonvel_core::shape::Shapes;
 

@@ -4,9 +4,9 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use bytes::Bytes;
-use gonvel_connectors::error::ConnectorError;
 use gonvel_core::connector::ReadTopic;
 use gonvel_core::naming::SchemaId;
+use gonvel_core::ports::systems::ConnectorError;
 use gonvel_core::ports::{PortError, SchemaStore};
 use gonvel_events::{Came, EventForm, EventSchema};
 

@@ -3,13 +3,11 @@
 use std::collections::HashSet;
 use std::sync::Arc;
 
-use gonvel_connectors::postgres::client::Client;
-use gonvel_connectors::postgres::source::{SourceSettings, TableChanges};
-use gonvel_connectors::postgres::tables::describe;
 use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, Origin};
 use gonvel_core::connector::{CapturedTable, Definition, ExistingRows};
 use gonvel_core::loading::Snapshot;
 use gonvel_core::ports::Level;
+use gonvel_core::ports::systems::{SourceSession, SourceSettings, TableChanges};
 use gonvel_core::shape::Shapes;
 
 use crate::before::Before;
@@ -26,7 +24,7 @@ use crate::work::Work;
 pub(crate) async fn begin_over(
     work: &Work<'_>,
     out: &mut Out<'_>,
-    client: &Client,
+    session: &dyn SourceSession,
     settings: &SourceSettings,
     position: &mut Position,
     (existing, seen): (ExistingRows, Option<&Snapshot>),
@@ -64,7 +62,7 @@ pub(crate) async fn begin_over(
             position.before.insert(name, before);
         }
     }
-    empty(out, client, settings, position, |table| emptied.contains(&table.qualified())).await
+    empty(out, session, settings, position, |table| emptied.contains(&table.qualified())).await
 }
 
 /// Tells which rows of a table are gone: those that its topics held before it was loaded, and that have not come since.
@@ -78,7 +76,7 @@ pub(crate) async fn compare(
     let Some(ends) = position.comparing.remove(name) else { return Ok(Vec::new()) };
     let as_was = position.before.remove(name).unwrap_or_default();
     let Some(number) = tables.iter().position(|table| table.qualified() == name) else { return Ok(Vec::new()) };
-    let origin = Origin { position: position.source.lsn, commit_time_us: now_us(), ..Origin::default() };
+    let origin = Origin { position: position.source.complete_to(), commit_time_us: now_us(), ..Origin::default() };
     let counts = position.counts.entry(name.to_owned()).or_default();
     let told = counts.delete;
     let ports = (services.log.clone(), services.schemas.clone());
@@ -100,16 +98,16 @@ pub(crate) async fn compare(
 /// A truncate of tables, as their topics tell it.
 async fn empty(
     out: &mut Out<'_>,
-    client: &Client,
+    session: &dyn SourceSession,
     settings: &SourceSettings,
     position: &mut Position,
     these: impl Fn(&CapturedTable) -> bool,
 ) -> Result<Blocks, Failure> {
     let mut parts = Vec::new();
     for (number, table) in settings.tables.iter().enumerate().filter(|(_, table)| these(table)) {
-        let shape = Arc::new(describe(client, &settings.address.database, table).await?);
+        let shape = Arc::new(session.describe(table).await?);
         let mut builder = ChangeBatchBuilder::new(shape);
-        let origin = Origin { position: position.source.lsn, commit_time_us: now_us(), ..Origin::default() };
+        let origin = Origin { position: position.source.complete_to(), commit_time_us: now_us(), ..Origin::default() };
         builder.begin(ChangeKind::Truncate, origin);
         builder.no_new();
         builder.no_old();

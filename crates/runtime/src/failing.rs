@@ -1,9 +1,20 @@
 //! Why the work of a lane ended.
 
-use gonvel_connectors::error::ConnectorError;
 use gonvel_core::event_rows::EventColumn;
 use gonvel_core::failure::Kind;
 use gonvel_core::ports::PortError;
+use gonvel_core::ports::systems::ConnectorError;
+
+/// Why it is not known where a connector stands.
+#[derive(Debug, thiserror::Error)]
+pub enum Unknown {
+    /// Its system did not tell it.
+    #[error(transparent)]
+    System(#[from] ConnectorError),
+    /// The catalog did not.
+    #[error(transparent)]
+    Catalog(#[from] PortError),
+}
 
 /// Why work ended.
 #[derive(Debug)]
@@ -34,6 +45,15 @@ impl From<ConnectorError> for Failure {
 impl From<PortError> for Failure {
     fn from(error: PortError) -> Self {
         Self::Port(error)
+    }
+}
+
+impl From<Unknown> for Failure {
+    fn from(error: Unknown) -> Self {
+        match error {
+            Unknown::System(error) => Self::Connector(error),
+            Unknown::Catalog(error) => Self::Port(error),
+        }
     }
 }
 

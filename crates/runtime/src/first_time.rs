@@ -2,10 +2,9 @@
 
 use std::collections::HashSet;
 
-use gonvel_connectors::postgres::existing::KnownKeys;
-use gonvel_connectors::postgres::sink::PgSink;
 use gonvel_core::connector::ExistingRows;
 use gonvel_core::naming::{TopicId, TopicPartition};
+use gonvel_core::ports::systems::Sink;
 use gonvel_core::ports::{Level, Topic};
 
 use crate::events::Events;
@@ -37,7 +36,7 @@ impl FirstTime {
     pub(crate) async fn remove(
         &self,
         work: &Work<'_>,
-        sink: &mut PgSink,
+        sink: &mut dyn Sink,
         topics: &[Topic],
         unbegun: &HashSet<TopicId>,
     ) -> Result<(), Failure> {
@@ -45,8 +44,8 @@ impl FirstTime {
             ExistingRows::Keep => 0,
             ExistingRows::Empty => sink.remove_all(unbegun).await?,
             ExistingRows::Compare => {
-                let known = self.known_keys(work, sink, topics, unbegun).await?;
-                sink.remove_unknown(unbegun, &known).await?
+                self.note_keys(work, sink, topics, unbegun).await?;
+                sink.remove_unknown(unbegun).await?
             }
         };
         sink.begun().await?;
@@ -60,14 +59,13 @@ impl FirstTime {
         Ok(())
     }
 
-    async fn known_keys(
+    async fn note_keys(
         &self,
         work: &Work<'_>,
-        sink: &mut PgSink,
+        sink: &mut dyn Sink,
         topics: &[Topic],
         unbegun: &HashSet<TopicId>,
-    ) -> Result<KnownKeys, Failure> {
-        let mut known = KnownKeys::default();
+    ) -> Result<(), Failure> {
         let read = topics.iter().zip(&self.places).enumerate().filter(|(place, (_, first))| place == *first);
         for (place, (topic, _)) in read.filter(|(_, (topic, _))| unbegun.contains(&topic.id)) {
             for bounds in work.services.log.bounds(topic.id).await? {
@@ -78,11 +76,11 @@ impl FirstTime {
                 let mut reader = reader.shaped(self.shaping.clone()).events(&self.events);
                 while let Some(round) = reader.next().await? {
                     for changes in &round.round.topics {
-                        sink.note_keys(changes, &mut known).await?;
+                        sink.note_keys(changes).await?;
                     }
                 }
             }
         }
-        Ok(known)
+        Ok(())
     }
 }

@@ -3,11 +3,11 @@
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use gonvel_connectors::error::ConnectorError;
 use gonvel_core::change::ChangeKind;
 use gonvel_core::connector::CarriedTopic;
 use gonvel_core::fitting::{Fit, FitForm};
 use gonvel_core::naming::{SchemaId, SchemaName};
+use gonvel_core::ports::systems::ConnectorError;
 use gonvel_core::ports::{PortError, Topic};
 use gonvel_core::schemas::values::ValueSchema;
 use gonvel_core::table::TableSchema;

@@ -6,10 +6,11 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use futures::FutureExt;
-use gonvel_connectors::postgres;
+use gonvel_connectors::kinds;
 use gonvel_core::connector::{Definition, Wish};
 use gonvel_core::naming::ConnectorId;
-use gonvel_core::ports::{Assigned, Beaten, Heartbeat, PortError};
+use gonvel_core::ports::systems::ConnectorError;
+use gonvel_core::ports::{Address, Assigned, Beaten, Heartbeat, PortError};
 use gonvel_tending::tend;
 use tokio::sync::{Notify, watch};
 use tokio::task::JoinHandle;
@@ -275,13 +276,16 @@ async fn try_remove(services: &Services, id: ConnectorId) -> Result<(), String> 
     let definition = connector.definition();
     if let Some(connection) = definition.connection() {
         let address = services.fleet.address(connection).await.map_err(|e| e.to_string())?;
-        let cleaned = match definition {
-            Definition::Source(_) => postgres::slot::clean_up(&address, id).await,
-            Definition::Sink(_) => postgres::sink_positions::clean_up(&address, id).await,
-            // all that it left is in topics
-            Definition::Topics(_) => Ok(()),
-        };
-        cleaned.map_err(|e| e.to_string())?;
+        clean_up(definition, &address, id).await.map_err(|e| e.to_string())?;
     }
     services.fleet.remove_connector(id).await.map_err(|e: PortError| e.to_string())
+}
+
+async fn clean_up(definition: &Definition, address: &Address, id: ConnectorId) -> Result<(), ConnectorError> {
+    match definition {
+        Definition::Source(_) => kinds::source(address)?.clean_up(address, id).await,
+        Definition::Sink(_) => kinds::sink(address)?.clean_up(address, id).await,
+        // all that it left is in topics
+        Definition::Topics(_) => Ok(()),
+    }
 }

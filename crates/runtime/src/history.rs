@@ -4,11 +4,10 @@ use std::collections::HashMap;
 use std::collections::hash_map::Entry;
 
 use futures::{StreamExt, TryStreamExt, stream};
-use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::sink_positions::{self, Stand};
-
+use gonvel_connectors::kinds;
 use gonvel_core::connector::Definition;
 use gonvel_core::naming::{ConnectorId, Offset, TopicId, TopicPartition};
+use gonvel_core::ports::systems::{ConnectorError, Stand};
 use gonvel_core::ports::{FleetStore, PartitionBounds, PortError, Topic, TopicLog};
 use gonvel_core::trail::{Found, Seen, Trail, Verdict};
 
@@ -117,7 +116,7 @@ pub async fn check(services: &Judges<'_>, id: ConnectorId, definition: &Definiti
         }
         Definition::Sink(sink) if sink.writes.guarantee.in_target() => {
             let address = services.fleet.address(sink.connection).await?;
-            let (stands, topics) = (sink_positions::stands(&address, id).await?, services.log.topics().await?);
+            let (stands, topics) = (kinds::holds(&address)?.stands(&address, id).await?, services.log.topics().await?);
             let delivers = |at: &TopicPartition| {
                 let topic = topics.iter().find(|topic| topic.id == at.topic);
                 topic.is_some_and(|topic| sink.topics.iter().any(|delivered| delivered.topic == topic.name.as_str()))

@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
-use gonvel_connectors::postgres::sink_positions::Delivered;
 use gonvel_core::naming::{TopicId, TopicPartition};
+use gonvel_core::ports::systems::Delivered;
 use gonvel_core::ports::{PortError, TopicLog};
 use tokio::time::Instant;
 

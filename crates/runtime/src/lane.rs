@@ -4,10 +4,10 @@ use std::panic::AssertUnwindSafe;
 use std::time::Duration;
 
 use futures::FutureExt;
-use gonvel_connectors::error::ConnectorError;
 use gonvel_core::connector::{Definition, State, ValidConnector, Wish};
 use gonvel_core::failure::{Kind, Streak};
 use gonvel_core::naming::ConnectorId;
+use gonvel_core::ports::systems::ConnectorError;
 use gonvel_core::ports::{Deed, HeldLane, LaneStatus, Lease, Level, PortError};
 use rand::Rng;
 use tokio::sync::watch;
@@ -198,7 +198,7 @@ impl Lane<'_> {
         if assignment.wish == Wish::Pause {
             board.enter(State::Paused, None, None);
             if matches!(assignment.connector.definition(), Definition::Source(_)) {
-                source_position::show_position(assignment, &lease.position, board);
+                source_position::show_position(self.services, assignment, &lease.position, board).await;
             }
             return tokio::select! {
                 ending = asked_to_end(stopped) => Ok(ending),

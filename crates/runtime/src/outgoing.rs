@@ -1,10 +1,9 @@
 //! Changes on their way into topics: shaped, routed, written into blocks.
 
-use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::source::TableChanges;
 use gonvel_core::change::KindCounts;
 use gonvel_core::connector::CapturedTable;
 use gonvel_core::naming::TopicName;
+use gonvel_core::ports::systems::{ConnectorError, TableChanges};
 use gonvel_core::ports::{PortError, Topic};
 use gonvel_core::topic_settings::TopicSettings;
 use gonvel_shape::run::Failed;

@@ -4,12 +4,12 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::sample::all_rows;
+use gonvel_connectors::kinds;
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder};
 use gonvel_core::connector::CapturedTable;
 use gonvel_core::naming::{Offset, PartitionId, SchemaId, TopicName, TopicPartition};
-use gonvel_core::ports::{DatabaseAddress, FleetStore, PortError, SchemaStore, Topic, TopicLog, Watch};
+use gonvel_core::ports::systems::ConnectorError;
+use gonvel_core::ports::{Address, FleetStore, PortError, SchemaStore, Topic, TopicLog, Watch};
 use gonvel_core::record_form::ReadForm;
 use gonvel_core::shape::Shapes;
 use gonvel_core::table::TableSchema;
@@ -36,7 +36,7 @@ struct Followed {
 /// One table that is looked into.
 struct LookedInto {
     name: String,
-    address: DatabaseAddress,
+    address: Address,
     table: CapturedTable,
     columns: Vec<String>,
     every: Duration,
@@ -48,12 +48,12 @@ impl LookedInto {
     async fn read(&mut self, most_bytes: usize, into: &mut HashMap<String, Reference>) -> Result<(), Failure> {
         let mut reference: Option<Reference> = None;
         let room = room(most_bytes, into, &self.name);
-        let take = |batch: &ChangeBatch| {
+        let mut take = |batch: &ChangeBatch| {
             let reference = reference.get_or_insert_with(|| empty(batch.table.clone(), &self.columns));
             reference.apply(batch);
             fits_in(room, (&self.name, reference))
         };
-        all_rows(&self.address, &self.table, &self.columns, take).await?;
+        kinds::tables(&self.address)?.all_rows(&self.address, &self.table, &self.columns, &mut take).await?;
         into.extend(reference.map(|reference| (self.name.clone(), reference)));
         self.read_at = Instant::now();
         Ok(())

@@ -3,9 +3,9 @@
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
-use gonvel_connectors::error::ConnectorError;
 use gonvel_core::change::{ChangeBatch, Origin};
 use gonvel_core::naming::TopicPartition;
+use gonvel_core::ports::systems::ConnectorError;
 use gonvel_core::shape::{Fact, Shapes};
 use gonvel_core::table::TableSchema;
 use gonvel_shape::own::Own;

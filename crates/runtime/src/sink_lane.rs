@@ -4,13 +4,9 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 use std::time::Duration;
 
-use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::round::Round;
-use gonvel_connectors::postgres::sink::{PgSink, SinkSettings};
-use gonvel_connectors::postgres::sink_positions::Delivered;
-use gonvel_connectors::postgres::truncating::Comes;
 use gonvel_core::connector::{BadRecords, Definition, DeliveredTopic, State};
 use gonvel_core::naming::{PartitionId, TopicId, TopicName, TopicPartition};
+use gonvel_core::ports::systems::{Comes, ConnectorError, Delivered, Round, Sink, SinkSettings};
 use gonvel_core::ports::{PortError, TableProgress, Topic, TopicLog};
 use tokio::sync::{Semaphore, mpsc};
 use tokio::time::Instant;
@@ -62,7 +58,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         }
     }
     let settings =
-        SinkSettings { connector: work.connector(), lane: work.lane(), address, topics: tables, writes: definition.writes };
+        SinkSettings { connector: work.connector(), lane: work.lane(), topics: tables, writes: definition.writes };
     let partitions: Vec<(TopicPartition, usize)> = topics
         .iter()
         .enumerate()
@@ -87,7 +83,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         events: events.clone(),
     };
     let (mut target, delivered) =
-        Target::start(&work, settings, &all, &topics, definition.start.as_ref(), &first_time).await?;
+        Target::start(&work, &address, settings, &all, &topics, definition.start.as_ref(), &first_time).await?;
     let place_of: BTreeMap<TopicPartition, usize> = partitions.iter().copied().collect();
     let mut ends = vec![String::new(); wanted.len()];
     for (topic, place) in wanted.iter().zip(&first) {
@@ -95,7 +91,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         *end = if end.is_empty() { topic.table_name() } else { format!("{end}, {}", topic.table_name()) };
     }
     let mut progress = Progress { delivered, place_of, ends };
-    let session = target.sink().session();
+    let session = target.sink().blocked();
     progress.show(&work);
     work.board.enter(State::Following, None, None);
     let names: Vec<String> = target.sink().topics().iter().map(|(_, t)| t.topic.clone()).collect();
@@ -139,7 +135,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     loop {
         if let (Some(together), false) = (&together, due.is_empty() || look > Instant::now()) {
             let carrying_out = carry_out(target.sink_mut(), (&*work.services.log, work.lease.ground), &all, &mut due);
-            let done = match watched(work.board, &mut work.stopped, &session, carrying_out).await? {
+            let done = match watched(work.board, &mut work.stopped, &*session, carrying_out).await? {
                 Watched::Done(done) => done,
                 Watched::Ended(ending) => return Ok(ending),
             };
@@ -198,7 +194,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
                 None => target.apply(&round).await,
             }
         };
-        if let Watched::Ended(ending) = watched(work.board, &mut work.stopped, &session, delivering).await? {
+        if let Watched::Ended(ending) = watched(work.board, &mut work.stopped, &*session, delivering).await? {
             return Ok(ending);
         }
         work.board.note_moved();
@@ -260,7 +256,7 @@ struct Due {
 
 /// Says of truncates that this lane has come to them, and gives those that were carried out: by this lane or by another, once all had.
 async fn carry_out(
-    sink: &mut PgSink,
+    sink: &mut dyn Sink,
     (log, ground): (&dyn TopicLog, u64),
     lane: &[TopicPartition],
     due: &mut Vec<Due>,

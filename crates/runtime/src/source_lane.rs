@@ -2,33 +2,29 @@
 
 use std::time::Duration;
 
-use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::client::{Client, connect};
-use gonvel_connectors::postgres::publication::{Differences, differences, refuse_hindered};
-use gonvel_connectors::postgres::sample::rows_by_key;
-use gonvel_connectors::postgres::slot::{change_tables, load_again, prepare};
-use gonvel_connectors::postgres::source::{Beginning, Captured, PgSource, SILENCE, SourceSettings, TableChanges};
-use gonvel_core::change_form::read_position;
+use gonvel_connectors::kinds;
 use gonvel_core::civil::read_rfc3339;
 use gonvel_core::connector::{BadRecords, CapturedTable, Definition, ExistingRows, SourceDefinition, Start, ValueForm};
-use gonvel_core::naming::{ConnectorId, Epoch};
-use gonvel_core::ports::{Level, PortError, Reload, Settled, Step, Topic};
-use tokio::task::JoinHandle;
+use gonvel_core::naming::ConnectorId;
+use gonvel_core::ports::systems::{
+    Beginning, Captured, Captures, ConnectorError, SourceSession, SourceSettings, TableChanges,
+};
+use gonvel_core::ports::{Level, Reload, Settled, Step, Topic};
 use tokio::time::{Instant, MissedTickBehavior, sleep_until};
 
 use crate::aside::Book;
 use crate::aside::source::RowsAside;
-use crate::choosing::choose;
 use crate::columns_known::{ColumnsKnown, came};
 use crate::existing::{begin_over, compare};
 use crate::failing::Failure;
+use crate::gathered::{Gathered, UnderWay, finished};
 use crate::handed_on::Turns;
-use crate::load_filter::checked;
 use crate::outgoing::{Blocks, Out, ensure_topic};
 use crate::services::Services;
 use crate::shaping::Shaping;
 use crate::source_position::{Anew, Position, enter, progress, read_stored, show};
 use crate::status::{Board, now_us};
+use crate::taking_in::{over_void, show_missing, take_in};
 use crate::work::{Ending, Work, asked_to_end};
 use crate::writing::{Writer, append};
 
@@ -45,85 +41,9 @@ fn beginning(start: Option<&Start>) -> Result<Option<Beginning>, Failure> {
         None | Some(Start::Latest {} | Start::Offsets { .. }) => None,
         Some(Start::Earliest {}) => Some(Beginning::Earliest),
         Some(Start::Time { time }) => Some(Beginning::Time(read_rfc3339(time).ok_or_else(unreadable)?)),
-        Some(Start::Position { position }) => Some(Beginning::Position(read_position(position).ok_or_else(unreadable)?)),
+        Some(Start::Position { position }) => Some(Beginning::Position(position.clone())),
         Some(Start::Connector { connector }) => Some(Beginning::Connector(ConnectorId(*connector))),
     })
-}
-
-/// Takes in tables that came since the last start and lets go of those that went. What is being taken in is noted first: a
-/// crash in between takes it in again. One that was captured before is another table by now, or was not sent for a while: it is
-/// emptied and loaded. Gives the tables that are missing.
-/// What to do where another holder of the lane's lease was at work in the source: one that this log never knew, because it was rolled
-/// back, stops nobody.
-async fn over_void(work: &Work<'_>, settings: SourceSettings, error: ConnectorError) -> Result<SourceSettings, Failure> {
-    let ConnectorError::Later { epoch } = error else { return Err(error.into()) };
-    if epoch <= work.services.fleet.latest_term().await?.0 {
-        return Err(ConnectorError::Fenced.into());
-    }
-    Ok(SourceSettings { void: Some(Epoch(epoch)), ..settings })
-}
-
-async fn take_in(
-    work: &Work<'_>,
-    out: &mut Out<'_>,
-    client: &Client,
-    settings: &SourceSettings,
-    position: &mut Position,
-) -> Result<Vec<String>, Failure> {
-    let found = differences(client, settings, &position.source.numbers).await?;
-    found.refuse_renamed(settings)?;
-    let Differences { mut new, gone, missing, kinds, numbers } = found;
-    position.source.numbers = numbers;
-    let wanted = |name: &String| settings.tables.iter().any(|t| t.qualified() == *name);
-    // one that was dropped before its load was done has nothing more to load
-    let loads: Vec<String> = position.source.loads.keys().filter(|name| !wanted(name)).cloned().collect();
-    loads.iter().for_each(|table| position.source.loaded(table));
-    new.extend(position.coming.iter().filter(|name| wanted(name) && !new.contains(name)).cloned().collect::<Vec<_>>());
-    if new.is_empty() && gone.is_empty() && !kinds {
-        return Ok(missing);
-    }
-    let coming: Vec<&CapturedTable> = settings.tables.iter().filter(|t| new.contains(&t.qualified())).collect();
-    refuse_hindered(client, &coming).await?;
-    position.coming.clone_from(&new);
-    append(work.services, Vec::new(), progress(work, position)?).await?;
-    // where its rows are not loaded, or a truncate is not told, what was carried stays
-    let empties = settings.load.rows && !settings.whole_rows;
-    let back: Vec<String> = new.iter().filter(|name| position.counts.contains_key(*name)).cloned().collect();
-    let void = if empties { back.as_slice() } else { &[] };
-    let seen = match change_tables(settings, &mut position.source, &new, &gone, void).await {
-        Err(error) => {
-            let settings = over_void(work, settings.clone(), error).await?;
-            change_tables(&settings, &mut position.source, &new, &gone, void).await?
-        }
-        seen => seen?,
-    };
-    position.counts.retain(|name, _| !gone.contains(name));
-    position.comparing.retain(|name, _| !gone.contains(name));
-    position.before.retain(|name, _| !gone.contains(name));
-    position.columns.retain(|name, _| !gone.contains(name) && !new.contains(name));
-    for table in &back {
-        let says = "the table was made anew, or was not published for a while: what was carried of it may be void";
-        let facts = [("table", table.clone().into()), ("emptied", empties.into()), ("loaded", settings.load.rows.into())];
-        work.board.say(Level::Warning, says, facts);
-    }
-    let mut parts = Vec::new();
-    if let (Definition::Source(definition), true) = (work.assignment.connector.definition(), settings.load.rows) {
-        let existing = definition.existing_rows.unwrap_or_default();
-        let first = |table: &CapturedTable| new.contains(&table.qualified()) && !back.contains(&table.qualified());
-        parts.extend(begin_over(work, out, client, settings, position, (existing, seen.as_ref()), &first).await?);
-    }
-    position.coming.clear();
-    append(work.services, parts, progress(work, position)?).await?;
-    Ok(missing)
-}
-
-/// Says which tables are not there any more, beside what else there is to note.
-fn show_missing(board: &Board, notes: &[String], missing: &[String]) {
-    let gone = missing.iter().map(|table| {
-        format!("{table} is not in the database any more, so nothing of it comes: take it out, or bring it back")
-    });
-    let notes: Vec<String> = notes.iter().cloned().chain(gone).collect();
-    board.write(|status| status.notes = notes);
 }
 
 async fn ensure_topics(services: &Services, tables: &[CapturedTable], partitions: i32) -> Result<Vec<Topic>, Failure> {
@@ -134,29 +54,22 @@ async fn ensure_topics(services: &Services, tables: &[CapturedTable], partitions
     Ok(topics)
 }
 
-/// An append under way, and what it brings.
-struct UnderWay {
-    append: JoinHandle<Result<(), PortError>>,
-    brings: Position,
-    latest_us: Option<i64>,
-}
-
 pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let Definition::Source(definition) = work.assignment.connector.definition() else {
         return Err(ConnectorError::Defect("a source lane for a sink".into()).into());
     };
     let address = work.services.fleet.address(definition.connection).await?;
-    let client = connect(&address).await?;
-    let mut choice = choose(&client, &address.database, definition).await?;
+    let kind = kinds::source(&address)?;
+    let session = kind.open(&address).await?;
+    let mut choice = session.choose(definition).await?;
     let mut tables = Vec::with_capacity(choice.tables.len());
     for table in &choice.tables {
-        tables.push(if definition.load.rows { checked(&client, &address.database, table).await? } else { table.clone() });
+        tables.push(if definition.load.rows { session.understood(table).await? } else { table.clone() });
     }
     let settings = SourceSettings {
         connector: work.connector(),
         epoch: work.lease.epoch,
         void: None,
-        address: address.clone(),
         tables: tables.clone(),
         patterns: definition.patterns.clone(),
         schema_changes: definition.schema_changes.clone(),
@@ -164,7 +77,6 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         whole_rows: definition.values.form == ValueForm::Row,
         fetches_unsent: !definition.shape.is_nothing(),
         start: beginning(definition.start.as_ref())?,
-        silence: SILENCE,
     };
     let topics = ensure_topics(work.services, &tables, definition.partitions).await?;
     let told = match &definition.schema_changes {
@@ -173,7 +85,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     };
     let name = work.assignment.connector.name().as_str();
     // what was appended before a crash is not tried again
-    let retried = read_stored(&work.lease.position).map(|p| p.retried).unwrap_or_default();
+    let retried = read_stored(kind, &work.lease.position).map(|p| p.retried).unwrap_or_default();
     work.services.quarantine.settle(work.held(), &retried, &Settled::Delivered).await?;
     let aside = match definition.failing.records {
         BadRecords::Quarantine => Some(RowsAside::new(Book::of(&work), topics.clone()).await?),
@@ -187,48 +99,48 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let mut position = if work.lease.position.is_null() || anew.is_some() {
         let anew = anew.unwrap_or_default();
         // where it once began is behind it
-        let start = if anew.anew { None } else { settings.start };
+        let start = if anew.anew { None } else { settings.start.clone() };
         let existing = if anew.anew { anew.existing_rows() } else { definition.existing_rows.unwrap_or_default() };
         let begins = SourceSettings { start, ..settings.clone() };
-        let source = match prepare(&begins).await {
-            Err(error) => prepare(&over_void(&work, begins, error).await?).await?,
+        let source = match session.prepare(&begins).await {
+            Err(error) => session.prepare(&over_void(&work, begins, error).await?).await?,
             made => made?,
         };
-        let mut first = Position { source, counts: anew.counts, reloaded: anew.reloaded, ..Position::default() };
-        let parts = begin_over(&work, &mut out, &client, &settings, &mut first, (existing, None), &|_| true).await?;
+        let mut first = Position::first(source, anew.counts, anew.reloaded);
+        let parts = begin_over(&work, &mut out, &*session, &settings, &mut first, (existing, None), &|_| true).await?;
         // stored before anything is captured: a crash before this line makes the slot anew, one after it keeps it
         append(work.services, parts, progress(&work, &first)?).await?;
         first
     } else {
-        read_stored(&work.lease.position)?
+        read_stored(kind, &work.lease.position)?
     };
     for (number, table) in tables.iter().enumerate() {
         if let Some(mark) = position.columns.get(&table.qualified()) {
             out.set_known(number, mark.written);
         }
     }
-    let mut missing = take_in(&work, &mut out, &client, &settings, &mut position).await?;
+    let mut missing = take_in(&work, &mut out, &*session, &settings, &mut position).await?;
     show_missing(work.board, &choice.notes, &missing);
     for Reload { number, tables: again, existing_rows } in
         work.services.fleet.reloads(work.connector(), position.reloaded).await?
     {
         let void = existing_rows != ExistingRows::Keep;
-        let seen = load_again(&settings, &mut position.source, &again, void).await?;
+        let seen = session.load_again(&settings, &mut *position.source, &again, void).await?;
         let asked = |table: &CapturedTable| again.contains(&table.qualified());
-        let existing = (existing_rows, Some(&seen));
-        let parts = begin_over(&work, &mut out, &client, &settings, &mut position, existing, &asked).await?;
+        let existing = (existing_rows, seen.as_ref());
+        let parts = begin_over(&work, &mut out, &*session, &settings, &mut position, existing, &asked).await?;
         position.reloaded = number;
         position.columns.iter_mut().filter(|(name, _)| again.contains(name)).for_each(|(_, mark)| mark.forget());
         append(work.services, parts, progress(&work, &position)?).await?;
     }
-    look_for_columns(work.board, definition, &client, &tables, &mut position).await?;
+    look_for_columns(work.board, definition, &*session, &tables, &mut position).await?;
     if !position.load_again.is_empty() {
         let again = std::mem::take(&mut position.load_again);
-        load_again(&settings, &mut position.source, &again, false).await?;
+        session.load_again(&settings, &mut *position.source, &again, false).await?;
         append(work.services, Vec::new(), progress(&work, &position)?).await?;
     }
     show(work.board, &tables, &position);
-    let mut source = PgSource::start(settings.clone(), position.source.clone()).await?;
+    let mut source = session.begin(&settings, &*position.source).await?;
     enter(work.board, &position);
     let mut known = ColumnsKnown::default();
     let often = if definition.patterns.is_some() { LOOK_FOR_TABLES } else { LOOK_AFTER_TABLES };
@@ -253,7 +165,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             under_way = Some(UnderWay { append, brings: position.clone(), latest_us: taken.latest_us });
             position.retried.clear();
             if taken.last {
-                settle(&work, &mut out, &tables, &source, finished(&mut under_way).await?).await?;
+                settle(&work, &mut out, &tables, &*source, finished(&mut under_way).await?).await?;
                 return Ok(Ending::Restart);
             }
         }
@@ -271,12 +183,12 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         let captured = tokio::select! {
             biased;
             done = finished(&mut under_way), if under_way.is_some() => {
-                retrying &= !settle(&work, &mut out, &tables, &source, done?).await?;
+                retrying &= !settle(&work, &mut out, &tables, &*source, done?).await?;
                 continue;
             }
             ending = asked_to_end(&mut work.stopped) => {
                 if under_way.is_some() {
-                    settle(&work, &mut out, &tables, &source, finished(&mut under_way).await?).await?;
+                    settle(&work, &mut out, &tables, &*source, finished(&mut under_way).await?).await?;
                 }
                 return Ok(ending);
             }
@@ -285,7 +197,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
                 continue;
             }
             () = sleep_until(again.unwrap_or_else(Instant::now)), if again.is_some() && !retrying => {
-                let (parts, wait) = retry(&mut out, (&client, &address.database), &tables, &mut position).await?;
+                let (parts, wait) = retry(&mut out, &*session, &tables, &mut position).await?;
                 again = wait.map(|wait| Instant::now() + wait);
                 if !position.retried.is_empty() {
                     retrying = true;
@@ -295,9 +207,8 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
             }
             captured = turns.after_others(source.next()), if !gathered.is_enough() && !compares => captured,
             _ = look.tick() => {
-                let other = choice.is_other(&client, &address.database, definition).await?;
-                let found = differences(&client, &settings, &position.source.numbers).await?;
-                found.refuse_renamed(&settings)?;
+                let other = session.is_other(&mut choice, definition).await?;
+                let found = session.differences(&settings, &*position.source).await?;
                 if found.missing != missing {
                     missing = found.missing;
                     show_missing(work.board, &choice.notes, &missing);
@@ -305,7 +216,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
                 if !other && found.new.is_empty() {
                     if position.load_again.is_empty() && Instant::now() >= columns_next {
                         let start = Instant::now();
-                        look_for_columns(work.board, definition, &client, &settings.tables, &mut position).await?;
+                        look_for_columns(work.board, definition, &*session, &settings.tables, &mut position).await?;
                         columns_next = Instant::now() + LOOK_FOR_TABLES.max(start.elapsed() * RARELY);
                         if !position.load_again.is_empty() {
                             gathered.add(Vec::new(), None, true);
@@ -315,7 +226,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
                 }
                 // other tables: from where it stands
                 if under_way.is_some() {
-                    settle(&work, &mut out, &tables, &source, finished(&mut under_way).await?).await?;
+                    settle(&work, &mut out, &tables, &*source, finished(&mut under_way).await?).await?;
                 }
                 return Ok(Ending::Restart);
             }
@@ -329,7 +240,7 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
         let (parts, latest_us) = write(&mut out, &captured, &tables, &mut position).await?;
         for changes in &captured.changes {
             let topic = out.topic_unshaped(changes.table);
-            let other = known.note(work.services, &client, topic, changes, &mut position.columns).await?;
+            let other = known.note(work.services, &*session, topic, changes, &mut position.columns).await?;
             note_other(work.board, definition, &tables[changes.table], &other, &mut position.load_again);
             let mark = position.columns.entry(tables[changes.table].qualified()).or_default();
             mark.written = out.known(changes.table);
@@ -344,11 +255,11 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
 async fn look_for_columns(
     board: &Board,
     definition: &SourceDefinition,
-    client: &Client,
+    session: &dyn SourceSession,
     tables: &[CapturedTable],
     position: &mut Position,
 ) -> Result<(), Failure> {
-    for (table, columns) in came(client, tables, &position.load_again, &mut position.columns).await? {
+    for (table, columns) in came(session, tables, &position.load_again, &mut position.columns).await? {
         note_other(board, definition, &tables[table], &columns, &mut position.load_again);
     }
     Ok(())
@@ -375,40 +286,6 @@ fn note_other(
     }
 }
 
-/// What was captured while an append is under way: it goes in together when that is done, so that a burst of transactions waits
-/// for two appends at most.
-#[derive(Default)]
-struct Gathered {
-    parts: Blocks,
-    latest_us: Option<i64>,
-    /// Bytes before compression, and how many of them others follow in this process.
-    bytes: usize,
-    followed: usize,
-    has_some: bool,
-    last: bool,
-}
-
-/// Bytes before compression that are gathered, after which the append under way is waited for.
-const GATHERED: usize = 1 << 20;
-
-impl Gathered {
-    fn add(&mut self, parts: Blocks, latest_us: Option<i64>, last: bool) {
-        for part in &parts {
-            let bytes: usize = part.blocks.blocks.iter().map(|b| b.unpacked).sum();
-            self.bytes += bytes;
-            self.followed += if part.changes.is_some() { bytes } else { 0 };
-        }
-        self.parts.extend(parts);
-        self.latest_us = self.latest_us.max(latest_us);
-        self.last |= last;
-        self.has_some = true;
-    }
-
-    fn is_enough(&self) -> bool {
-        self.last || self.bytes >= GATHERED
-    }
-}
-
 async fn write(
     out: &mut Out<'_>,
     captured: &Captured,
@@ -431,23 +308,11 @@ async fn write(
     Ok((parts, latest_us))
 }
 
-/// Cancel safety: dropped while waiting, the append stays under way.
-async fn finished(under_way: &mut Option<UnderWay>) -> Result<(Position, Option<i64>), Failure> {
-    let Some(running) = under_way else { return std::future::pending().await };
-    let outcome = (&mut running.append).await;
-    let Some(UnderWay { brings, latest_us, .. }) = under_way.take() else { return std::future::pending().await };
-    match outcome {
-        Ok(Ok(())) => Ok((brings, latest_us)),
-        Ok(Err(error)) => Err(error.into()),
-        Err(error) => Err(ConnectorError::Defect(error.to_string()).into()),
-    }
-}
-
 /// Reads rows of the quarantine again that are asked for; gives those that can be shaped now, and how long to wait before the next
 /// ones, if there may be more.
 async fn retry(
     out: &mut Out<'_>,
-    (client, database): (&Client, &str),
+    session: &dyn SourceSession,
     tables: &[CapturedTable],
     position: &mut Position,
 ) -> Result<(Blocks, Option<Duration>), Failure> {
@@ -456,7 +321,7 @@ async fn retry(
     let (mut parts, mut gone, mut failed) = (Vec::new(), Vec::new(), Vec::new());
     for (number, mut asked) in asked {
         let table = &tables[number];
-        let batch = rows_by_key(client, database, table, &asked.keys()).await?;
+        let batch = session.rows_by_key(table, &asked.keys()).await?;
         let mut ids: Vec<Option<i64>> = (0..batch.len()).map(|row| asked.take(&batch, row)).collect();
         gone.extend(asked.left());
         let counts = position.counts.entry(table.qualified()).or_default();
@@ -479,10 +344,10 @@ async fn settle(
     work: &Work<'_>,
     out: &mut Out<'_>,
     tables: &[CapturedTable],
-    source: &PgSource,
+    source: &dyn Captures,
     (position, latest_us): (Position, Option<i64>),
 ) -> Result<bool, Failure> {
-    source.confirm(&position.source);
+    source.confirm(&*position.source);
     work.board.note_moved();
     show(work.board, tables, &position);
     enter(work.board, &position);

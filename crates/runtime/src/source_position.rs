@@ -2,26 +2,26 @@
 
 use std::collections::BTreeMap;
 
-use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::position::PgPosition;
-use gonvel_connectors::postgres::slot::check_place;
+use gonvel_connectors::kinds;
 use gonvel_core::change::KindCounts;
-use gonvel_core::change_form::position_text;
 use gonvel_core::connector::{CapturedTable, Definition, ExistingRows, State};
 use gonvel_core::naming::ConnectorId;
-use gonvel_core::ports::{DatabaseAddress, LaneProgress, TableProgress};
+use gonvel_core::ports::systems::{ConnectorError, SourceKind, SourcePosition};
+use gonvel_core::ports::{Address, LaneProgress, TableProgress};
 use serde::{Deserialize, Serialize};
 
 use crate::before::{Before, End};
 use crate::columns_known::Marks;
 use crate::failing::Failure;
+use crate::services::Services;
 use crate::status::Board;
 use crate::work::{Assignment, ONLY, Work};
 
 /// What is stored as the lane's position.
-#[derive(Debug, Clone, Default, Serialize, Deserialize)]
-pub(crate) struct Position {
-    pub(crate) source: PgPosition,
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(crate) struct Position<S = Box<dyn SourcePosition>> {
+    /// Where it stands in its system.
+    pub(crate) source: S,
     #[serde(default)]
     pub(crate) counts: BTreeMap<String, KindCounts>,
     /// The last request to load tables again that was taken up.
@@ -48,9 +48,24 @@ pub(crate) struct Position {
 }
 
 impl Position {
+    /// Where a source begins, or begins anew.
+    pub(crate) fn first(source: Box<dyn SourcePosition>, counts: BTreeMap<String, KindCounts>, reloaded: i64) -> Self {
+        Self {
+            source,
+            counts,
+            reloaded,
+            columns: Marks::new(),
+            load_again: Vec::new(),
+            coming: Vec::new(),
+            comparing: BTreeMap::new(),
+            before: BTreeMap::new(),
+            retried: Vec::new(),
+        }
+    }
+
     /// A table that is loaded, and whose rows that are gone are to be looked for.
     pub(crate) fn to_compare(&self) -> Option<&String> {
-        self.comparing.keys().find(|name| !self.source.loads.contains_key(*name))
+        self.comparing.keys().find(|name| self.source.load_of(name).is_none())
     }
 }
 
@@ -85,57 +100,73 @@ pub(crate) fn show(board: &Board, tables: &[CapturedTable], position: &Position)
     let progress = tables.iter().map(|table| {
         let name = table.qualified();
         let counts = position.counts.get(&name).copied().unwrap_or_default();
-        let load = position.source.loads.get(&name);
-        let load_total = load.map(|l| l.as_ref().map_or(0, |l| l.expected));
-        let load_done = load.map(|l| l.as_ref().map_or(0, |l| l.rows));
+        let (load_done, load_total) = position.source.load_of(&name).unzip();
         (name, TableProgress { counts, load_total, load_done, other_end: table.topic.clone() })
     });
     let progress = progress.collect();
     board.write(|status| {
         status.tables = progress;
-        status.position = Some(position_text(position.source.lsn));
+        status.position = Some(position.source.shown());
     });
 }
 
 /// Shows a stored position while the lane does not run.
-pub(crate) fn show_position(assignment: &Assignment, position: &serde_json::Value, board: &Board) {
-    if let (Definition::Source(source), Ok(position)) =
-        (assignment.connector.definition(), serde_json::from_value::<Position>(position.clone()))
-    {
+pub(crate) async fn show_position(
+    services: &Services,
+    assignment: &Assignment,
+    position: &serde_json::Value,
+    board: &Board,
+) {
+    let Definition::Source(source) = assignment.connector.definition() else { return };
+    // a kind that is not known any more has nothing to show
+    let Ok(address) = services.fleet.address(source.connection).await else { return };
+    if let Ok(position) = kinds::source(&address).map_err(Failure::from).and_then(|kind| read_stored(kind, position)) {
         show(board, &source.tables, &position);
     }
 }
 
 /// Up to which position of its log a source's stored position says that every transaction is in the topics.
-pub(crate) fn complete_to(position: &serde_json::Value) -> Result<u64, Failure> {
+pub(crate) fn complete_to(kind: &dyn SourceKind, position: &serde_json::Value) -> Result<u64, Failure> {
     if position.is_null() {
         return Ok(0);
     }
-    Ok(read_stored(position)?.source.lsn)
+    Ok(read_stored(kind, position)?.source.complete_to())
 }
 
 /// Whether a source's slot goes on from its stored position.
 pub(crate) async fn check_stored(
-    address: &DatabaseAddress,
+    address: &Address,
     connector: ConnectorId,
     position: &serde_json::Value,
 ) -> Result<(), Failure> {
     let begun = position.is_object() && position.get("anew").is_none();
     if begun {
-        check_place(address, connector, read_stored(position)?.source.lsn).await?;
+        let kind = kinds::source(address)?;
+        kind.check_place(address, connector, &*read_stored(kind, position)?.source).await?;
     }
     Ok(())
 }
 
-pub(crate) fn read_stored(position: &serde_json::Value) -> Result<Position, Failure> {
-    let unreadable = |e| ConnectorError::Defect(format!("the stored position cannot be read: {e}")).into();
-    serde_json::from_value(position.clone()).map_err(unreadable)
+pub(crate) fn read_stored(kind: &dyn SourceKind, position: &serde_json::Value) -> Result<Position, Failure> {
+    let unreadable = |e| ConnectorError::Defect(format!("the stored position cannot be read: {e}"));
+    let stored: Position<serde_json::Value> = serde_json::from_value(position.clone()).map_err(unreadable)?;
+    Ok(Position {
+        source: kind.position(&stored.source)?,
+        counts: stored.counts,
+        reloaded: stored.reloaded,
+        columns: stored.columns,
+        load_again: stored.load_again,
+        coming: stored.coming,
+        comparing: stored.comparing,
+        before: stored.before,
+        retried: stored.retried,
+    })
 }
 
 pub(crate) fn enter(board: &Board, position: &Position) {
     let compares =
         position.to_compare().map(|name| format!("rows that are gone are looked for in what was carried of {name}"));
-    let loads = compares.is_some() || !position.source.loads.is_empty();
+    let loads = compares.is_some() || !position.source.loading().is_empty();
     board.enter(if loads { State::Loading } else { State::Following }, compares, None);
 }
 

@@ -2,11 +2,10 @@
 
 use std::collections::{BTreeMap, HashMap};
 
-use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::sink_positions::Delivered;
 use gonvel_core::change::KindCounts;
 use gonvel_core::naming::{PartitionId, TopicId, TopicPartition};
 use gonvel_core::ports::LaneProgress;
+use gonvel_core::ports::systems::{ConnectorError, Delivered};
 use serde::{Deserialize, Serialize};
 
 use crate::failing::Failure;

@@ -2,28 +2,15 @@
 
 use std::collections::HashMap;
 
-use gonvel_connectors::error::ConnectorError;
 use gonvel_core::civil::read_rfc3339;
-use gonvel_core::connector::{Definition, Start};
+use gonvel_core::connector::Start;
 use gonvel_core::naming::{ConnectorId, Offset, PartitionId, TopicPartition};
-use gonvel_core::ports::{FleetStore, PortError, Topic, TopicLog};
+use gonvel_core::ports::systems::ConnectorError;
+use gonvel_core::ports::{PortError, Topic, TopicLog};
 
 use crate::failing::Failure;
 use crate::services::Services;
-use crate::work::ONLY;
-use crate::{stands, systems};
-
-/// Where a sink stands, wherever its position is kept; empty if it never began.
-pub(crate) async fn sink_positions(
-    fleet: &dyn FleetStore,
-    id: ConnectorId,
-    definition: &Definition,
-) -> Result<HashMap<TopicPartition, i64>, Failure> {
-    Ok(match definition.position_in() {
-        Some(connection) => systems::sink_positions(&fleet.address(connection).await?, id).await?,
-        None => stands::positions(&fleet.position(id, ONLY).await?.unwrap_or_default()),
-    })
-}
+use crate::standing::stands;
 
 /// Where the partitions begin of a sink that never delivered any; one that is not among them begins with its oldest record.
 pub(crate) async fn first_offsets(
@@ -43,7 +30,7 @@ pub(crate) async fn first_offsets(
                 )
                 .into());
             };
-            sink_positions(&*services.fleet, other.id(), other.definition()).await
+            Ok(stands(&*services.fleet, other.id(), other.definition()).await?)
         }
         Some(start) => offsets_at(&*services.log, start, topics).await,
     }

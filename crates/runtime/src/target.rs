@@ -1,16 +1,13 @@
 //! What a sink's lane writes into, and where and when its position moves.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
-use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::round::Round;
-use gonvel_connectors::postgres::sifting::{Held, Refused};
-use gonvel_connectors::postgres::sink::{PgSink, SinkSettings, Started};
-use gonvel_connectors::postgres::sink_positions::{self, Delivered, Stand};
+use gonvel_connectors::kinds;
 use gonvel_core::connector::{Guarantee, Start};
 use gonvel_core::naming::{ConnectorId, Epoch, TopicPartition};
-use gonvel_core::ports::{AppendBatch, LaneProgress, Level, Settled, Topic, TopicLog};
+use gonvel_core::ports::systems::{ConnectorError, Delivered, Held, Refused, Round, Sink, SinkSettings, Stand, Started};
+use gonvel_core::ports::{Address, AppendBatch, LaneProgress, Level, Settled, Topic, TopicLog};
 
 use crate::failing::Failure;
 use crate::first_time::FirstTime;
@@ -22,7 +19,7 @@ use crate::work::{ONLY, Work};
 
 /// A target with the position that belongs to it.
 pub(crate) struct Target {
-    sink: PgSink,
+    sink: Box<dyn Sink>,
     kept: Option<Kept>,
 }
 
@@ -59,6 +56,7 @@ impl Target {
     /// the connector gave another guarantee before, comes along.
     pub(crate) async fn start(
         work: &Work<'_>,
+        address: &Address,
         settings: SinkSettings,
         partitions: &[TopicPartition],
         topics: &[Topic],
@@ -67,7 +65,7 @@ impl Target {
     ) -> Result<(Self, BTreeMap<TopicPartition, Delivered>), Failure> {
         let (lane, epoch, log) = ((work.connector(), work.lane()), work.lease.epoch, &work.services.log);
         let lease = (epoch, work.lease.ground);
-        let (address, guarantee) = (settings.address.clone(), settings.writes.guarantee);
+        let (kind, guarantee) = (kinds::sink(address)?, settings.writes.guarantee);
         // what Gonvel keeps is the only lane's, and others come after it
         let stored = match work.lane() {
             ONLY => work.lease.position.clone(),
@@ -79,7 +77,10 @@ impl Target {
         stands.retried.clear();
         // most sinks have one place and always had: it is taken over as it is found
         let asks = !guarantee.in_target() || !stored.is_null() || start.is_some();
-        let in_target = if asks { sink_positions::stands(&address, work.connector()).await? } else { HashMap::new() };
+        let in_target = match kind.holds().filter(|_| asks) {
+            Some(holds) => holds.stands(address, work.connector()).await?,
+            None => HashMap::new(),
+        };
         // it is said of the first start: a topic that comes later is delivered from its oldest record on
         let begins = in_target.is_empty() && stands.delivered.is_empty();
         let first = if begins { first_offsets(work.services, start, topics).await? } else { HashMap::new() };
@@ -91,7 +92,7 @@ impl Target {
             let all: Vec<_> = partitions.iter().map(|at| (*at, known(at))).collect();
             let asked = first_time.asked(topics, stands.delivered.keys());
             let Started { mut sink, stands: stands_there, unbegun } =
-                match PgSink::begin(settings, epoch, &all, &asked).await {
+                match kind.open(address, settings, epoch, &all, &asked).await {
                     Err(ConnectorError::Later { epoch: later }) => {
                         // terms only grow, unless the log was rolled back
                         let latest = work.services.fleet.latest_term().await?;
@@ -106,7 +107,7 @@ impl Target {
                 return Err(told(&parted, topics).into());
             }
             if !unbegun.is_empty() {
-                first_time.remove(work, &mut sink, topics, &unbegun).await?;
+                first_time.remove(work, &mut *sink, topics, &unbegun).await?;
             }
             let delivered: HashMap<TopicPartition, Delivered> =
                 stands_there.into_iter().map(|(at, Stand { delivered, .. })| (at, delivered)).collect();
@@ -126,30 +127,30 @@ impl Target {
         for at in partitions {
             stands.delivered.entry(*at).or_insert_with(|| first(at));
         }
-        let (mut sink, _) = PgSink::start(settings, epoch, &[]).await?;
+        let Started { mut sink, .. } = kind.open(address, settings, epoch, &[], &HashSet::new()).await?;
         if !unbegun.is_empty() {
             // noted after that: a crash in between does it again, and nothing was delivered meanwhile
             sink.about_to_begin().await?;
-            first_time.remove(work, &mut sink, topics, &unbegun).await?;
+            first_time.remove(work, &mut *sink, topics, &unbegun).await?;
         }
         let (log, board) = (log.clone(), work.board.clone());
         let kept = Kept { log, board, lane, lease, first: guarantee == Guarantee::AtMostOnce, stands };
         kept.note().await?;
         if !in_target.is_empty() {
-            sink_positions::clean_up(&address, work.connector()).await?;
+            kind.clean_up(address, work.connector()).await?;
         }
         let delivered = kept.stands.delivered.clone();
         Ok((Self { sink, kept: Some(kept) }, delivered))
     }
 
     /// The sink itself.
-    pub(crate) fn sink(&self) -> &PgSink {
-        &self.sink
+    pub(crate) fn sink(&self) -> &dyn Sink {
+        &*self.sink
     }
 
     /// The same, for what only a target does that holds its position.
-    pub(crate) fn sink_mut(&mut self) -> &mut PgSink {
-        &mut self.sink
+    pub(crate) fn sink_mut(&mut self) -> &mut dyn Sink {
+        &mut *self.sink
     }
 
     /// Writes a round, and makes it last with the position that it brings unless more belongs to it.
@@ -163,7 +164,7 @@ impl Target {
         self.sink.write(round).await
     }
 
-    /// See [`PgSink::roll_back`].
+    /// See [`Sink::roll_back`].
     pub(crate) async fn roll_back(&mut self) -> Result<(), ConnectorError> {
         self.sink.roll_back().await
     }
@@ -191,7 +192,7 @@ impl Target {
         Ok(())
     }
 
-    /// See [`PgSink::sift`].
+    /// See [`Sink::sift`].
     pub(crate) async fn sift(&mut self, round: &Round, held: Held) -> Result<Vec<Refused>, ConnectorError> {
         self.sink.sift(round, held).await
     }

@@ -3,13 +3,10 @@
 use std::collections::{BTreeMap, HashMap};
 use std::time::Duration;
 
-use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::round::{Round, TopicChanges};
-use gonvel_connectors::postgres::sink_positions::Delivered;
-use gonvel_connectors::postgres::source::TableChanges;
 use gonvel_core::change::{ChangeBatch, KindCounts};
 use gonvel_core::connector::{BadRecords, Definition, State};
 use gonvel_core::naming::{PartitionId, TopicPartition};
+use gonvel_core::ports::systems::{ConnectorError, Delivered, Round, TableChanges, TopicChanges};
 use gonvel_core::ports::{Level, Settled, TableProgress, Topic};
 use gonvel_core::shape::Fact;
 use tokio::time::Instant;

@@ -3,9 +3,9 @@
 use std::pin::pin;
 use std::time::Duration;
 
-use gonvel_connectors::postgres::blocked::blocked_by;
 use gonvel_core::connector::State;
-use gonvel_core::ports::{DatabaseAddress, Level};
+use gonvel_core::ports::Level;
+use gonvel_core::ports::systems::Blocked;
 use tokio::sync::watch;
 
 use crate::failing::Failure;
@@ -32,7 +32,7 @@ pub(crate) enum Watched<T> {
 pub(crate) async fn watched<T>(
     board: &Board,
     stopped: &mut watch::Receiver<Ending>,
-    (address, session): &(DatabaseAddress, i32),
+    session: &dyn Blocked,
     work: impl Future<Output = Result<T, Failure>>,
 ) -> Result<Watched<T>, Failure> {
     let mut work = pin!(work);
@@ -45,7 +45,7 @@ pub(crate) async fn watched<T>(
             biased;
             done = &mut work => break done.map(Watched::Done),
             ending = asked_to_end(stopped) => break Ok(Watched::Ended(ending)),
-            found = blocked_by(address, *session) => found,
+            found = session.by() => found,
         };
         match found {
             Ok(blocker) => {

@@ -4,7 +4,6 @@ use std::collections::HashMap;
 use std::collections::hash_map::Entry;
 use std::sync::Arc;
 
-use gonvel_connectors::postgres::source::TableChanges;
 use gonvel_core::avro::fingerprint::fingerprint;
 use gonvel_core::avro::schema::Schema;
 use gonvel_core::avro::{from_json, single_object};
@@ -14,6 +13,7 @@ use gonvel_core::connector::{Encoding, ValueForm, Values};
 use gonvel_core::fitting::FitForm;
 use gonvel_core::naming::{Offset, PartitionId, SchemaId, TopicPartition};
 use gonvel_core::partitioning::partition_of;
+use gonvel_core::ports::systems::TableChanges;
 use gonvel_core::ports::{AppendBatch, LaneProgress, PartitionBlocks, PortError, SchemaStore, Topic, TopicLog};
 use gonvel_core::record::Header;
 use gonvel_core::record_form::{ReadForm, RecordForm};

@@ -7,8 +7,10 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use gonvel_core::civil::rfc3339;
 use gonvel_core::installation::ConnectionText;
+use gonvel_core::kinds::Setting;
 use gonvel_core::naming::ConnectionName;
-use gonvel_core::ports::{DatabaseAddress, FleetStore, Login, TlsMode};
+use gonvel_core::ports::systems::Kind;
+use gonvel_core::ports::{Address, FleetStore};
 use gonvel_core::preflight::may_start;
 use gonvel_core::secret::Secret;
 use gonvel_http_api::{
@@ -17,6 +19,7 @@ use gonvel_http_api::{
 };
 use gonvel_runtime::systems;
 use gonvel_storage::catalog::connections::{self as stored, ConnectionInput};
+use serde_json::Value;
 use uuid::Uuid;
 
 use crate::preflights;
@@ -24,18 +27,21 @@ use crate::problems::{Body, Path, Refusal};
 use crate::state::ServerState;
 
 fn present(connection: stored::Connection, used_by: Vec<String>) -> Connection {
+    let address = connection.address();
+    let kind = systems::kind(&address.kind).ok();
+    let mut settings = address.settings.clone();
+    // what was not said is as usual
+    for setting in kind.iter().flat_map(|kind| kind.about().settings).filter(|setting| !setting.secret) {
+        if let (Some(usual), false) = (&setting.usual, settings.contains_key(setting.name.as_ref())) {
+            settings.insert(setting.name.to_string(), usual.as_ref().into());
+        }
+    }
     Connection {
         id: connection.id,
         name: connection.name,
+        place: kind.map(|kind| kind.place(&address)).unwrap_or_default(),
         kind: connection.kind,
-        host: connection.host,
-        port: u16::try_from(connection.port).unwrap_or(0),
-        database: connection.database,
-        user: connection.username,
-        tls: serde_json::from_value(connection.tls.into()).unwrap_or_default(),
-        ca: connection.ca,
-        log_user: connection.log_username,
-        settings: serde_json::from_value(connection.settings).unwrap_or_default(),
+        settings,
         revision: connection.revision,
         created_at: rfc3339(connection.created_at.timestamp_micros()),
         used_by,
@@ -44,93 +50,41 @@ fn present(connection: stored::Connection, used_by: Vec<String>) -> Connection {
 
 /// What a manifest's address is refused for before anything is reached: the field, and why.
 pub(crate) fn refused_address(text: &ConnectionText) -> Option<(String, String)> {
-    // its kind is told with the others that are known
-    let refusal = address(ConnectionRequest { kind: None, ..asked(text) }).err()?;
-    Some((refusal.field().unwrap_or("host").to_owned(), refusal.detail()))
+    let refusal = address(&asked(text)).err()?;
+    Some((refusal.field().unwrap_or("kind").to_owned(), refusal.detail()))
 }
 
 /// Whether a kept secret is not sent on to what a manifest says, or does not belong to it.
-pub(crate) fn guards_less(before: &DatabaseAddress, text: &ConnectionText) -> bool {
-    let now = address(asked(text)).ok();
-    now.is_none_or(|now| less_guarded(before, &now).is_some() || before.log_login.is_none() && now.log_login.is_some())
+pub(crate) fn guards_less(before: &Address, text: &ConnectionText) -> bool {
+    let Ok((kind, now)) = address(&asked(text)) else { return true };
+    let about = kind.about();
+    let comes = |s: &Setting| s.secret && about.in_force(s, &now.settings) && !about.in_force(s, &before.settings);
+    kind.guards_less(before, &now).is_some() || about.settings.iter().any(comes)
 }
 
 /// What a manifest asks for, without its secrets.
 pub(crate) fn asked(text: &ConnectionText) -> ConnectionRequest {
-    ConnectionRequest {
-        name: text.connection.clone(),
-        kind: Some(text.kind.clone()),
-        host: text.host.clone(),
-        port: text.port,
-        database: text.database.clone(),
-        user: text.user.clone(),
-        password: None,
-        tls: text.tls,
-        ca: text.ca.clone(),
-        log_user: text.log_user.clone(),
-        log_password: None,
-        settings: text.settings.clone(),
-    }
+    ConnectionRequest { name: text.connection.clone(), kind: Some(text.kind.clone()), settings: text.plain() }
 }
 
-fn address(request: ConnectionRequest) -> Result<DatabaseAddress, Refusal> {
-    let kinds = systems::kinds();
-    if let Some(kind) = request.kind.as_ref().filter(|kind| !kinds.iter().any(|about| about.kind == kind.as_str())) {
-        let known: Vec<&str> = kinds.iter().map(|about| about.kind.as_ref()).collect();
-        return Err(Refusal::invalid("kind", format!("there is no kind {kind:?}: the kinds are {}", known.join(", "))));
-    }
-    for (field, value) in [("host", &request.host), ("database", &request.database), ("user", &request.user)] {
-        if value.trim().is_empty() {
-            return Err(Refusal::invalid(field, format!("the {field} is empty: fill it in")));
-        }
-    }
-    // a path would be a socket of this machine, and some of the others begin another setting
-    let of_a_host = |c: char| c.is_alphanumeric() || matches!(c, '.' | '-' | '_' | ':' | '%');
-    if let Some(other) = request.host.chars().find(|c| !of_a_host(*c)) {
-        let finding = format!("{other:?} stands in no host name or address: give one like db.orchard.example or 10.0.0.7");
-        return Err(Refusal::invalid("host", finding));
-    }
-    if request.port == 0 {
-        return Err(Refusal::invalid("port", "port 0 is no port: PostgreSQL's usual one is 5432"));
-    }
-    let named = |c: char| c.is_ascii_alphanumeric() || matches!(c, '_' | '.');
-    if let Some(name) = request.settings.keys().find(|name| name.is_empty() || !name.chars().all(named)) {
-        return Err(Refusal::invalid("settings", format!("{name:?} is no setting: give name=value, as in lock_timeout=5s")));
-    }
-    let ca = request.ca.filter(|pem| !pem.trim().is_empty());
-    if let Some(pem) = &ca {
-        systems::check_ca(pem)?;
-    }
-    let log_user = request.log_user.filter(|user| !user.trim().is_empty());
-    let log_password = Secret::new(request.log_password.unwrap_or_default());
-    Ok(DatabaseAddress {
-        tls: request.tls,
-        ca,
-        log_login: log_user.map(|user| Login { user, password: log_password }),
-        settings: request.settings,
-        password: Secret::new(request.password.unwrap_or_default()),
-        ..DatabaseAddress::new(&request.host, request.port, &request.database, &request.user, "")
-    })
-}
-
-/// What of a changed address guards a kept password less than before; none if nothing does.
-fn less_guarded(before: &DatabaseAddress, now: &DatabaseAddress) -> Option<&'static str> {
-    let strength = |tls: TlsMode| match tls {
-        TlsMode::Off => 0,
-        TlsMode::Prefer => 1,
-        TlsMode::Require => 2,
-        TlsMode::Verify => 3,
+/// How a system is reached, as its kind reads it.
+fn address(request: &ConnectionRequest) -> Result<(&'static dyn Kind, Address), Refusal> {
+    let kind = match &request.kind {
+        Some(word) => systems::kind(word)?,
+        None => systems::first_kind(),
     };
-    if (&before.host, before.port) != (&now.host, now.port) {
-        return Some("the address changed");
-    }
-    if before.database != now.database {
-        return Some("the database changed");
-    }
-    if strength(now.tls) < strength(before.tls) {
-        return Some("the encryption became weaker");
-    }
-    (before.tls == TlsMode::Verify && before.ca != now.ca).then_some("other certificates are trusted")
+    let secret = |value: &Value| match value {
+        Value::String(secret) => Ok(Secret::new(secret.clone())),
+        _ => Err("a secret is text".to_owned()),
+    };
+    let about = kind.about();
+    let read = about.read(&request.settings, secret).map_err(|faults| {
+        let first = faults.into_iter().next();
+        first.map_or_else(|| Refusal::invalid("kind", "it cannot be read"), |f| Refusal::invalid(&f.setting, f.finding))
+    })?;
+    let address = Address { kind: about.kind.into_owned(), settings: read.plain, secrets: read.secrets };
+    kind.check(&address)?;
+    Ok((kind, address))
 }
 
 /// The kinds of systems that a connection can be to, with the settings of each.
@@ -159,7 +113,8 @@ pub(crate) async fn create(
     Body(request): Body<ConnectionRequest>,
 ) -> Result<(StatusCode, Json<Connection>), Refusal> {
     let name = ConnectionName::parse(request.name.clone())?;
-    let input = ConnectionInput { name, address: address(request)? };
+    let (_, address) = address(&request)?;
+    let input = ConnectionInput { name, address };
     let report = systems::test(&input.address).await;
     if !may_start(&report) {
         return Err(Refusal::preflight(report));
@@ -177,31 +132,31 @@ pub(crate) async fn replace(
     Body(request): Body<ConnectionRequest>,
 ) -> Result<Json<Connection>, Refusal> {
     let name = ConnectionName::parse(request.name.clone())?;
-    let keep_password = request.password.is_none();
-    let keep_log_password = request.log_password.is_none();
-    let mut address = address(request)?;
-    if keep_password || (keep_log_password && address.log_login.is_some()) {
-        let before = state.database.address(id).await?;
-        if let Some(what) = less_guarded(&before, &address) {
-            // whoever may change a connection could have its password sent to a server of their own
-            let field = if keep_password { "password" } else { "log_password" };
+    let (kind, mut address) = address(&request)?;
+    let before = state.database.address(id).await?;
+    if before.kind != address.kind {
+        let finding = format!("it is a connection of kind {}: make one of another kind under another name", before.kind);
+        return Err(Refusal::invalid("kind", finding));
+    }
+    let about = kind.about();
+    for setting in about.settings.iter().filter(|s| s.secret && about.in_force(s, &address.settings)) {
+        let name = setting.name.as_ref();
+        // one that is given empty is none
+        let Some(kept) = before.secrets.get(name).filter(|_| !request.settings.contains_key(name)) else { continue };
+        if let Some(what) = kind.guards_less(&before, &address) {
+            // whoever may change a connection could have its secret sent to a server of their own
             return Err(Refusal::invalid(
-                field,
-                format!("{what}, and a kept password is not sent on to what it was not given for: enter it again"),
+                name,
+                format!("{what}, and a kept {name} is not sent on to what it was not given for: enter it again"),
             ));
         }
-        if keep_password {
-            address.password = before.password;
-        }
-        if let (true, Some(login), Some(before)) = (keep_log_password, &mut address.log_login, before.log_login) {
-            login.password = before.password;
-        }
+        address.secrets.insert(name.to_owned(), kept.clone());
     }
     let report = systems::test(&address).await;
     if !may_start(&report) {
         return Err(Refusal::preflight(report));
     }
-    let made = state.database.replace_connection(id, &ConnectionInput { name, address }, keep_password).await?;
+    let made = state.database.replace_connection(id, &ConnectionInput { name, address }).await?;
     let mut used_by = Vec::new();
     for connector in state.database.connectors().await? {
         if connector.definition.connections().contains(&id) {
@@ -232,7 +187,7 @@ pub(crate) async fn remove(State(state): State<Arc<ServerState>>, Path(id): Path
 #[utoipa::path(operation_id = "testConnection", post, path = "/api/v1/connections/test", tag = "connections", request_body = ConnectionRequest,
     responses((status = 200, body = Preflight), (status = 422, body = Problem)))]
 pub(crate) async fn test_new(Body(request): Body<ConnectionRequest>) -> Result<Json<Preflight>, Refusal> {
-    let address = address(request)?;
+    let (_, address) = address(&request)?;
     Ok(Json(preflights::present(preflights::timed(systems::test(&address)).await)))
 }
 
@@ -255,7 +210,7 @@ pub(crate) async fn tables(
     Path(id): Path<Uuid>,
 ) -> Result<Json<Vec<SourceTable>>, Refusal> {
     let address = state.database.address(id).await?;
-    let found = systems::list_tables(&address).await?.into_iter().map(|t| SourceTable {
+    let found = systems::tables(&address)?.list(&address).await?.into_iter().map(|t| SourceTable {
         schema: t.schema,
         table: t.table,
         rows: t.rows,
@@ -275,7 +230,7 @@ pub(crate) async fn sample(
 ) -> Result<Json<RowSample>, Refusal> {
     let address = state.database.address(id).await?;
     let table = request.table.clone();
-    let sample = systems::sample(&address, &table, request.values).await?;
+    let sample = systems::tables(&address)?.sample(&address, &table, request.values).await?;
     let columns = sample.columns.into_iter().map(|c| SampleColumn {
         name: c.name,
         source_type: c.source_type,

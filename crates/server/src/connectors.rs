@@ -22,12 +22,13 @@ use crate::state::ServerState;
 use crate::who::Who;
 
 pub(crate) async fn all(state: &ServerState) -> Result<Vec<Connector>, Refusal> {
-    let systems: std::collections::HashMap<Uuid, String> =
-        state.database.connections().await?.into_iter().map(|c| (c.id, c.name)).collect();
+    let systems: std::collections::HashMap<Uuid, (String, String)> =
+        state.database.connections().await?.into_iter().map(|c| (c.id, (c.name, c.kind))).collect();
     let connectors = state.database.connectors().await?;
     let quarantined = state.database.quarantine_counts().await?;
     let present = |c: &gonvel_storage::catalog::connectors::Connector| {
-        let system = c.definition.connection().and_then(|id| systems.get(&id)).cloned().unwrap_or_default();
+        let system = c.definition.connection().and_then(|id| systems.get(&id));
+        let system = system.map(|(name, kind)| (name.as_str(), kind.as_str()));
         presenting::connector(c, system, quarantined.get(&c.id.0).copied().unwrap_or(0))
     };
     Ok(connectors.iter().map(present).collect())
@@ -36,9 +37,10 @@ pub(crate) async fn all(state: &ServerState) -> Result<Vec<Connector>, Refusal> 
 pub(crate) async fn find(state: &ServerState, id: Uuid) -> Result<Connector, Refusal> {
     let found = state.database.find_connector(ConnectorId(id)).await?;
     let system = match found.definition.connection() {
-        Some(connection) => state.database.find_connection(connection).await?.name,
-        None => String::new(),
+        Some(connection) => Some(state.database.find_connection(connection).await?),
+        None => None,
     };
+    let system = system.as_ref().map(|c| (c.name.as_str(), c.kind.as_str()));
     let quarantined = state.database.quarantine_counts().await?.get(&id).copied().unwrap_or(0);
     Ok(presenting::connector(&found, system, quarantined))
 }
@@ -64,6 +66,7 @@ pub(crate) async fn create(
         let taken = PortError::Exists { what: format!("the connector {}", connector.name()) };
         return Err(taken.into());
     }
+    preflights::can_do(&state, connector.definition()).await?;
     let report = if request.start || request.checked {
         Some(preflights::check(&state, connector.definition(), None).await?)
     } else {
@@ -195,7 +198,7 @@ pub(crate) async fn act_on_many(
         out.push(ActionOutcome {
             connector: *id,
             name: connector.name.clone(),
-            state: presenting::connector(connector, String::new(), 0).condition.state,
+            state: presenting::connector(connector, None, 0).condition.state,
             says: would.unwrap_or("stays as it is").into(),
             changes: would.is_some(),
             refused,

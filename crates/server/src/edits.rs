@@ -51,6 +51,7 @@ pub(crate) async fn preview(
 ) -> Result<Json<ChangeConsequences>, Refusal> {
     let stored = state.database.find_connector(ConnectorId(id)).await?;
     let (connector, consequences) = judged(&stored, request.definition.clone())?;
+    preflights::can_do(&state, connector.definition()).await?;
     let names: KnownNames = names(&state).await?;
     let consequences = consequences.into_iter().map(|(kind, concerns)| Consequence {
         kind: serde_json::to_value(kind).ok().and_then(|k| k.as_str().map(str::to_owned)).unwrap_or_default(),
@@ -76,6 +77,7 @@ pub(crate) async fn change(
 ) -> Result<Json<Connector>, Refusal> {
     let stored = state.database.find_connector(ConnectorId(id)).await?;
     let (connector, consequences) = judged(&stored, request.definition.clone())?;
+    preflights::can_do(&state, connector.definition()).await?;
     if *connector.definition() == stored.definition {
         return find(&state, id).await.map(Json);
     }

@@ -4,7 +4,7 @@ use std::collections::HashSet;
 
 use gonvel_core::connector::{CapturedTable, Definition, Wish, check_rows_there};
 use gonvel_core::naming::{ConnectorId, TopicName};
-use gonvel_core::ports::{DatabaseAddress, PortError, TopicLog};
+use gonvel_core::ports::{Address, PortError, TopicLog};
 use gonvel_core::preflight::Check;
 use gonvel_runtime::systems;
 
@@ -31,7 +31,7 @@ pub(crate) async fn begun(state: &ServerState, connector: Option<ConnectorId>) -
 pub(crate) async fn checks(
     state: &ServerState,
     definition: &Definition,
-    address: Option<&DatabaseAddress>,
+    address: Option<&Address>,
     begun: &HashSet<String>,
 ) -> Result<Vec<Check>, Refusal> {
     let mut checks = Vec::new();

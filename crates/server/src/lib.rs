@@ -19,6 +19,7 @@ mod functions;
 mod health;
 mod heard;
 mod installation;
+mod kinds_told;
 mod limits;
 mod lingering;
 mod live;
@@ -172,6 +173,7 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
 fn documented() -> (Router<Arc<ServerState>>, utoipa::openapi::OpenApi) {
     let (router, mut document) = api().split_for_parts();
     closed::close_as_a_whole(&mut document);
+    kinds_told::tell_kinds(&mut document);
     (router, document)
 }
 

@@ -7,13 +7,12 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use futures::{StreamExt, stream};
-use gonvel_core::change_form::position_text;
 use gonvel_core::connector::{Definition, State as LaneState, Wish, may_load_so};
 use gonvel_core::naming::{ConnectorId, Offset, TopicPartition};
 use gonvel_core::ports::{Deed, FleetStore, PortError};
 use gonvel_core::reposition::Move;
 use gonvel_http_api::{
-    Agreement, AgreementOutcome, BeginAnew, Connector, ConnectorPositions, LogSpan, Moves, Problem, Reposition,
+    Agreement, AgreementOutcome, BeginAnew, Connector, ConnectorPositions, HeldPlace, LogSpan, Moves, Problem, Reposition,
     SinkPosition, SourcePosition, Target,
 };
 use gonvel_runtime::history::{self, Disagreement, Judges};
@@ -42,7 +41,8 @@ async fn in_order(state: &ServerState, stored: &Stored) -> Result<Vec<(TopicPart
 /// The partitions of which a sink's target has other records than the log, each with the offset up to which they agree.
 async fn parted_of(state: &ServerState, stored: &Stored) -> Result<HashMap<TopicPartition, i64>, Refusal> {
     let Some(connection) = stored.definition.position_in() else { return Ok(HashMap::new()) };
-    let stands = systems::sink_stands(&state.database.address(connection).await?, stored.id).await?;
+    let address = state.database.address(connection).await?;
+    let stands = systems::holds(&address)?.stands(&address, stored.id).await?;
     let parted = history::parted(&state.database, stands).await?;
     Ok(parted.into_iter().map(|parted| (parted.at, parted.agree_to)).collect())
 }
@@ -79,20 +79,17 @@ pub(crate) async fn positions(
     let stored = state.database.find_connector(ConnectorId(id)).await?;
     if let (Definition::Source(_), Some(connection)) = (&stored.definition, stored.definition.connection()) {
         let address = state.database.address(connection).await?;
-        let place = systems::source_place(&address, stored.id).await?;
         let position = stored.said().find_map(|l| l.position.clone());
-        let end = position_text(place.end);
-        let missing = position.clone().filter(|_| !place.kept).map(|from| LogSpan { from, to: end.clone() });
-        let source = SourcePosition {
-            position,
-            confirmed: place.confirmed.map(position_text),
+        let held = systems::source(&address)?.place(&address, stored.id).await?.map(|place| HeldPlace {
+            missing: position.clone().filter(|_| !place.kept).map(|from| LogSpan { from, to: place.end.clone() }),
+            held_by: place.held_as,
+            confirmed: place.confirmed,
             kept: place.kept,
             active: place.active,
             kept_bytes: place.kept_bytes,
-            slot: place.slot,
-            end,
-            missing,
-        };
+            end: place.end,
+        });
+        let source = SourcePosition { position, held };
         return Ok(Json(ConnectorPositions { source: Some(source), partitions: Vec::new() }));
     }
     let stands = in_order(&state, &stored).await?;

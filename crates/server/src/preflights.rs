@@ -10,9 +10,9 @@ use axum::http::StatusCode;
 use gonvel_core::civil::rfc3339;
 use gonvel_core::connector::{Definition, ReadTopic, ValidConnector};
 use gonvel_core::delivered::{self, Nulls};
-use gonvel_core::loops::system_of;
+use gonvel_core::loops::System;
 use gonvel_core::naming::{ConnectorId, ConnectorName, TopicName};
-use gonvel_core::ports::{DatabaseAddress, FleetStore, PortError, TopicLog};
+use gonvel_core::ports::{Address, FleetStore, PortError, TopicLog};
 use gonvel_core::preflight::{Check, KeptReport, Report};
 use gonvel_core::record_form::ReadForm;
 use gonvel_core::table::TableSchema;
@@ -40,6 +40,13 @@ pub(crate) fn present(report: KeptReport) -> Preflight {
     Preflight { ready: report.ready(), took_ms: report.took_ms, at: rfc3339(report.at_us), checks: checks(report.checks) }
 }
 
+/// Looks whether the kind of a connector's system can do what it is to do.
+pub(crate) async fn can_do(state: &ServerState, definition: &Definition) -> Result<(), Refusal> {
+    let Some(connection) = definition.connection() else { return Ok(()) };
+    let kind = state.database.find_connection(connection).await?.kind;
+    Ok(systems::fits(&kind, definition)?)
+}
+
 /// Checks what a connector needs; one that is saved is given with its id.
 pub(crate) async fn check(
     state: &ServerState,
@@ -64,13 +71,8 @@ pub(crate) async fn check_shaped(
     shapes.extend(other);
     let mut shaped = shaped(state, definition, address.as_ref(), &mut shapes).await?;
     shaped.extend(crate::fitting::checks(state, definition, &shapes).await?);
-    let systems: HashMap<Uuid, String> = state
-        .database
-        .connections()
-        .await?
-        .into_iter()
-        .map(|c| (c.id, system_of(&c.host, u16::try_from(c.port).unwrap_or(0), &c.database)))
-        .collect();
+    let connections = state.database.connections().await?;
+    let systems: HashMap<Uuid, System> = connections.into_iter().map(|c| (c.id, systems::place(&c.address()))).collect();
     let others = state.database.connectors().await?.into_iter().filter(|c| Some(c.id) != connector).map(|c| {
         let system = c.definition.connection().and_then(|id| systems.get(&id)).cloned().unwrap_or_default();
         (c.name, system, c.definition)
@@ -116,7 +118,7 @@ async fn nulls(state: &ServerState, definition: &Definition) -> Result<HashMap<S
 async fn shaped(
     state: &ServerState,
     definition: &Definition,
-    address: Option<&DatabaseAddress>,
+    address: Option<&Address>,
     tables: &mut HashMap<String, TableSchema>,
 ) -> Result<Vec<Check>, Refusal> {
     if definition.shape().is_nothing() {
@@ -160,11 +162,12 @@ pub(crate) async fn inputs(state: &ServerState, definition: &Definition) -> Resu
 }
 
 /// The columns of a source's tables; one that is not there is another check's finding.
-async fn captured(definition: &Definition, address: Option<&DatabaseAddress>) -> Vec<(String, TableSchema)> {
+async fn captured(definition: &Definition, address: Option<&Address>) -> Vec<(String, TableSchema)> {
     let mut tables = Vec::new();
     if let (Definition::Source(source), Some(address)) = (definition, address) {
         for table in &source.tables {
-            if let Ok(shape) = systems::table_shape(address, table).await {
+            let Ok(kind) = systems::tables(address) else { break };
+            if let Ok(shape) = kind.describe(address, table).await {
                 tables.push((table.qualified(), shape));
             }
         }
@@ -225,7 +228,7 @@ pub(crate) async fn mend(
     })?;
     let nowhere = || Refusal::invalid("definition", "a connector between topics has no system to mend");
     let address = state.database.address(definition.connection().ok_or_else(nowhere)?).await?;
-    systems::mend(&address, &statement).await?;
+    systems::kind(&address.kind)?.mend(&address, &statement).await?;
     Ok(Json(present(check(&state, &definition, None).await?)))
 }
 

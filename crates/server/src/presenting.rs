@@ -7,6 +7,7 @@ use gonvel_core::connector as core;
 use gonvel_core::connector::State;
 use gonvel_core::ports::LaneStatus;
 use gonvel_http_api as api;
+use gonvel_runtime::systems;
 use gonvel_storage::catalog::connectors::{CarriedLane, Connector};
 
 fn state(connector: &Connector, lane: Option<&LaneStatus>) -> State {
@@ -21,9 +22,11 @@ fn state(connector: &Connector, lane: Option<&LaneStatus>) -> State {
     }
 }
 
-pub fn connector(connector: &Connector, system: String, quarantined: i64) -> api::Connector {
+/// A connector as people see it; `system` is its connection's name and kind.
+pub fn connector(connector: &Connector, system: Option<(&str, &str)>, quarantined: i64) -> api::Connector {
     let together = LaneStatus::together(connector.said());
     let lane = together.as_ref();
+    let about = system.and_then(|(_, kind)| systems::kind(kind).ok()).map(|kind| kind.about());
     // each lane says a table that it found
     let found = connector.found().filter(|(_, table)| !table.other_end.is_empty());
     let found: BTreeMap<&String, &String> = found.map(|(from, table)| (from, &table.other_end)).collect();
@@ -58,13 +61,13 @@ pub fn connector(connector: &Connector, system: String, quarantined: i64) -> api
         name: connector.name.clone(),
         kind: connector.definition.kind().into(),
         definition: connector.definition.clone(),
-        system,
+        system: system.map(|(name, _)| name.to_owned()).unwrap_or_default(),
         condition: condition(connector, lane, connector.lanes.iter().find_map(|l| l.waits.as_ref())),
         deleting: connector.wish == core::Wish::Delete,
         latency_ms: lane.and_then(|l| l.latency_ms),
         lag_ms: lane.and_then(|l| l.lag_ms),
         position: lane.and_then(|l| l.position.clone()),
-        guarantee: connector.definition.guarantee(),
+        guarantee: connector.definition.guarantee(about.and_then(|about| about.sink).map(|sink| sink.late_writes)),
         version: connector.version,
         created_at: rfc3339(connector.created_at.timestamp_micros()),
         tables,

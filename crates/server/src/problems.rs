@@ -11,6 +11,7 @@ use gonvel_core::naming::NameError;
 use gonvel_core::ports::PortError;
 use gonvel_core::preflight::{self, Report};
 use gonvel_http_api::{Check, Outcome, Problem, SchemaFault};
+use gonvel_runtime::standing::Unknown;
 use gonvel_runtime::systems::ConnectorError;
 use serde::de::DeserializeOwned;
 
@@ -225,6 +226,15 @@ impl From<ConnectorError> for Refusal {
                 refusal
             }
             _ => Self::new(StatusCode::INTERNAL_SERVER_ERROR, "failed", "It failed", detail),
+        }
+    }
+}
+
+impl From<Unknown> for Refusal {
+    fn from(error: Unknown) -> Self {
+        match error {
+            Unknown::System(error) => error.into(),
+            Unknown::Catalog(error) => error.into(),
         }
     }
 }

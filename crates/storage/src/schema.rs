@@ -102,19 +102,11 @@ diesel::table! {
         id -> Uuid,
         name -> Text,
         kind -> Text,
-        host -> Text,
-        port -> Int4,
-        database -> Text,
-        username -> Text,
-        sealed_password -> Bytea,
         revision -> Int4,
         created_at -> Timestamptz,
         updated_at -> Timestamptz,
-        tls -> Text,
-        ca -> Nullable<Text>,
-        log_username -> Nullable<Text>,
-        sealed_log_password -> Nullable<Bytea>,
-        settings -> Jsonb,
+        given -> Jsonb,
+        sealed -> Jsonb,
     }
 }
 

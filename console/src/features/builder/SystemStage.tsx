@@ -61,11 +61,7 @@ export function SystemStage({
           />
           {chosen && (
             <p className="quiet">
-              Database <span className="mono">{chosen.database}</span> at{' '}
-              <span className="mono">
-                {chosen.host}:{chosen.port}
-              </span>{' '}
-              as {chosen.user}
+              <span className="mono">{chosen.place}</span>
             </p>
           )}
           {!fixed && (

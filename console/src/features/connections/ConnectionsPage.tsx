@@ -9,6 +9,7 @@ import { ConfirmByName } from '../../shared/ConfirmByName';
 import { ConnectionForm } from '../../shared/connections/ConnectionForm';
 import {
   connectionsQuery,
+  kindsQuery,
   removeConnection,
   testSaved,
   type Connection,
@@ -31,7 +32,7 @@ export function ConnectionsPage() {
   const making = search.get('new') === '1';
   const make = (on: boolean) => setSearch(on ? { new: '1' } : {}, { replace: true });
   const close = () => setOpen({ what: 'nothing' });
-  const shown = (connections.data ?? []).filter((c) => fits(filter, c.name, c.host, c.database, c.user));
+  const shown = (connections.data ?? []).filter((c) => fits(filter, c.name, c.place));
   return (
     <div className="page">
       <Heading
@@ -56,7 +57,7 @@ export function ConnectionsPage() {
       {connections.data && connections.data.length > 0 && (
         <div className="sheet">
           <div className="tools">
-            <FilterInput label="Name, host or database" value={filter} onChange={setFilter} />
+            <FilterInput label="Name or place" value={filter} onChange={setFilter} />
           </div>
           <Table.ScrollContainer minWidth={760}>
             <Table aria-label="Connections" onKeyDown={moveInList}>
@@ -97,6 +98,7 @@ export function ConnectionsPage() {
 }
 
 function Row({ connection, onOpen }: { connection: Connection; onOpen: (what: 'change' | 'delete') => void }) {
+  const kind = useQuery(kindsQuery).data?.find((k) => k.kind === connection.kind);
   const test = useMutation({ mutationFn: () => testSaved(connection.id) });
   const problem = problemOf(test.error);
   return (
@@ -105,14 +107,10 @@ function Row({ connection, onOpen }: { connection: Connection; onOpen: (what: 'c
         <button type="button" className="name plain" data-row onClick={() => onOpen('change')}>
           {connection.name}
         </button>
-        <div className="quiet">{connection.kind === 'postgresql' ? 'PostgreSQL' : connection.kind}</div>
+        <div className="quiet">{kind?.name ?? connection.kind}</div>
       </Table.Td>
       <Table.Td>
-        <span className="mono">{connection.database}</span> at{' '}
-        <span className="mono">
-          {connection.host}:{connection.port}
-        </span>
-        <div className="quiet">as {connection.user}</div>
+        <span className="mono">{connection.place}</span>
       </Table.Td>
       <Table.Td>{connection.used_by.join(', ') || <span className="quiet">nothing</span>}</Table.Td>
       <Table.Td miw={220}>

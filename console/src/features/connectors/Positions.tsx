@@ -126,17 +126,19 @@ function Source({ connector, source }: { connector: Connector; source: Schemas['
     },
   });
   const rests = ['paused', 'stopped', 'halted'].includes(connector.state);
-  const facts: [string, string][] = [
-    ['In the topics up to', source.position ?? 'nothing yet'],
-    ['Known to the system up to', source.confirmed ?? 'nothing'],
-    ['End of the system’s log', source.end],
-    ['Log kept for it', source.kept ? bytes(source.kept_bytes) : 'none'],
-    ['Slot', `${source.slot}, ${source.active ? 'being read' : 'not being read'}`],
-  ];
+  const facts: [string, string][] = [['In the topics up to', source.position ?? 'nothing yet']];
+  const { held } = source;
+  if (held)
+    facts.push(
+      ['Known to the system up to', held.confirmed ?? 'nothing'],
+      ['End of the system’s log', held.end],
+      ['Log kept for it', held.kept ? bytes(held.kept_bytes) : 'none'],
+      ['Held by', `${held.held_by}, ${held.active ? 'being read' : 'not being read'}`],
+    );
   return (
     <section className="sheet" aria-label="Positions">
       <Group justify="space-between" px={16} py={10}>
-        <strong>Where it stands in {connector.system}’s log</strong>
+        <strong>Where it stands{held && ` in ${connector.system}’s log`}</strong>
         <Button
           variant="default"
           size="compact-sm"
@@ -147,10 +149,10 @@ function Source({ connector, source }: { connector: Connector; source: Schemas['
           Begin anew
         </Button>
       </Group>
-      {source.missing && source.position && (
+      {held?.missing && source.position && (
         <div className="note" role="alert" style={{ margin: '0 16px 12px' }}>
-          <strong>The changes from {source.missing.from} on are gone:</strong> {connector.system} no longer keeps its
-          log for this source. Up to now that reaches to {source.missing.to}. Beginning anew loads every table again and
+          <strong>The changes from {held.missing.from} on are gone:</strong> {connector.system} no longer keeps its log
+          for this source. Up to now that reaches to {held.missing.to}. Beginning anew loads every table again and
           closes the gap.
         </div>
       )}

@@ -11,8 +11,6 @@ const kind: Kind = {
   kind: 'postgresql',
   name: 'PostgreSQL',
   says: '',
-  source: true,
-  sink: true,
   settings: [
     setting('host', { is: 'text' }, { needed: true, usual: '127.0.0.1' }),
     setting('port', { is: 'whole', least: 1, most: 65_535 }, { needed: true, usual: '5432' }),
@@ -62,4 +60,7 @@ test('numbers and secrets stand beside what is before them, and some settings ar
   const ca = kind.settings[5] as Setting;
   expect(isOfUse(ca, { tls: 'prefer' })).toBe(false);
   expect(isOfUse(ca, { tls: 'verify' })).toBe(true);
+  const itsPassword = setting('log_password', { is: 'text' }, { only_if: { setting: 'log_user' } });
+  expect(isOfUse(itsPassword, { log_user: '' })).toBe(false);
+  expect(isOfUse(itsPassword, { log_user: 'tail' })).toBe(true);
 });

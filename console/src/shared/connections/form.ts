@@ -24,7 +24,7 @@ export function requestOf(name: string, kind: Kind, fields: Fields): ConnectionR
   const given = kind.settings.flatMap((setting): [string, unknown][] => {
     const text = fields[setting.name];
     if (setting.takes.is === 'pairs') return [[setting.name, settingsOf(text ?? '')]];
-    if (setting.takes.is === 'whole') return [[setting.name, Number(text) || 0]];
+    if (setting.takes.is === 'whole' && (text || setting.needed)) return [[setting.name, Number(text) || 0]];
     if (text === undefined || text === '') return setting.needed ? [[setting.name, '']] : [];
     return [[setting.name, text]];
   });
@@ -44,5 +44,7 @@ export function lines(settings: Setting[]): Setting[][] {
 
 /** Whether a setting is of use with what stands in the other fields. */
 export function isOfUse(setting: Setting, fields: Fields): boolean {
-  return !setting.only_if || fields[setting.only_if.setting] === setting.only_if.is;
+  if (!setting.only_if) return true;
+  const other = fields[setting.only_if.setting] ?? '';
+  return setting.only_if.is ? other === setting.only_if.is : other !== '';
 }

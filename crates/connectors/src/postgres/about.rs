@@ -1,6 +1,9 @@
 //! What PostgreSQL says of itself as a kind of system.
 
-use gonvel_core::kinds::{About, Setting, SettingChoice, SettingType};
+use gonvel_core::connector::{Deletes, TargetColumns, TargetRows};
+use gonvel_core::kinds::{
+    About, BeginsAt, Follows, LateWrites, Setting, SettingChoice, SettingType, SinkAbilities, SourceAbilities,
+};
 
 /// Its settings and what it can do.
 #[must_use]
@@ -16,8 +19,26 @@ pub fn about() -> About {
         kind: "postgresql".into(),
         name: "PostgreSQL".into(),
         says: "Tables with all their changes, exactly once; tables written to, exactly once".into(),
-        source: true,
-        sink: true,
+        source: Some(SourceAbilities {
+            loads: true,
+            follows: Follows::Log,
+            starts: vec![BeginsAt::Earliest, BeginsAt::Time, BeginsAt::Position, BeginsAt::Connector],
+            truncates: true,
+            schema_changes: true,
+            patterns: true,
+            by_key: true,
+        }),
+        sink: Some(SinkAbilities {
+            holds: true,
+            takes_back: true,
+            rows: vec![TargetRows::Current, TargetRows::Appended, TargetRows::Changes, TargetRows::History],
+            deletes: vec![Deletes::Applied, Deletes::Marked, Deletes::Ignored],
+            columns: vec![TargetColumns::Ask, TargetColumns::Add, TargetColumns::Widen],
+            whole_transactions: true,
+            lanes: true,
+            existing_rows: true,
+            late_writes: LateWrites::Fenced,
+        }),
         settings: vec![
             Setting::needed("host", "Host", SettingType::Text).usually("127.0.0.1"),
             Setting::needed("port", "Port", SettingType::Whole { least: 1, most: 65_535 }).usually("5432"),
@@ -31,7 +52,11 @@ pub fn about() -> About {
             Setting::new("log_user", "Login for the log", SettingType::Text)
                 .help("Where it is not the one that reads rows")
                 .of_few(),
-            Setting::new("log_password", "Its password", SettingType::Text).help("Never shown again").as_secret().of_few(),
+            Setting::new("log_password", "Its password", SettingType::Text)
+                .help("Never shown again")
+                .as_secret()
+                .only_if_given("log_user")
+                .of_few(),
             Setting::new("settings", "Settings of the session", SettingType::Pairs)
                 .help("One a line, as in lock_timeout=5s")
                 .of_few(),

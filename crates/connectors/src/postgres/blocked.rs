@@ -1,9 +1,9 @@
 //! A session that waits: for whom.
 
-use gonvel_core::ports::DatabaseAddress;
+use gonvel_core::ports::systems::ConnectorError;
 
 use super::client::{connect, explain};
-use crate::error::ConnectorError;
+use crate::postgres::address::DatabaseAddress;
 
 /// Who keeps a session waiting, as a person is told: the session, whose it is, what it does and what is waited for; none if nobody does.
 ///

@@ -8,12 +8,12 @@ use std::time::{Duration, Instant};
 use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, Origin};
 use gonvel_core::connector::CapturedTable;
 use gonvel_core::loading::{ChangedKeys, Readings};
+use gonvel_core::ports::systems::{Captured, ConnectorError, TableChanges};
 use gonvel_core::table::TableSchema;
 use tokio::sync::mpsc;
 use tokio_postgres::Client;
 
 use super::binary;
-use super::captured::{Captured, TableChanges};
 use super::followed::{Followed, NewRow};
 use super::load::{self, Chunk};
 use super::pgoutput::{self, Cell, Message, Old, Relation, Tuple};
@@ -21,10 +21,9 @@ use super::position::{PgPosition, Transaction};
 use super::publication;
 use super::replication::{EPOCH_US, Frame, Frames};
 use super::slot::is_at_work;
-use super::source_settings::SourceSettings;
+use super::source_settings::PgSourceSettings;
 use super::tables::{self, Describer};
 use super::unsent;
-use crate::error::ConnectorError;
 
 /// Changes after which a batch is handed on even if more are there.
 const MOST_CHANGES: usize = 10_000;
@@ -35,7 +34,7 @@ const IDLE_STEP: Duration = Duration::from_secs(10);
 
 /// Turns the stream into batches, and puts the initial load's chunks where they belong between them.
 pub(super) struct Capture {
-    settings: SourceSettings,
+    settings: PgSourceSettings,
     client: Client,
     describer: Describer,
     relations: HashMap<u32, Option<Arc<Followed>>>,
@@ -68,7 +67,7 @@ type Out = mpsc::Sender<Result<Captured, ConnectorError>>;
 impl Capture {
     /// A capture from a position on. Chunks come through `loaded`, each before the mark with this session's name.
     pub(super) fn new(
-        settings: SourceSettings,
+        settings: PgSourceSettings,
         position: PgPosition,
         client: Client,
         loaded: mpsc::Receiver<Chunk>,
@@ -182,7 +181,7 @@ impl Capture {
         self.position.note_part(self.transaction.as_ref());
         self.ends_later = self.transaction.is_some() && self.position.partial.is_some();
         (self.pending, self.pending_bytes, self.idle_since) = (0, 0, Instant::now());
-        Captured { changes, position: self.position.clone(), found: std::mem::take(&mut self.found), last: false }
+        Captured { changes, position: Box::new(self.position.clone()), found: std::mem::take(&mut self.found), last: false }
     }
 
     /// Hands on what there is as the last of this session.
@@ -360,7 +359,7 @@ impl Capture {
         let relation = &*relation;
         let Some(table) = table.or_else(|| self.find(relation)) else {
             if self.position.lent.is_none() {
-                publication::refuse_renamed(&self.client, &self.settings, &relation.schema, &relation.name).await?;
+                publication::refuse_renamed_now(&self.client, &self.settings, &relation.schema, &relation.name).await?;
             }
             self.relations.insert(relation.oid, None);
             return Ok(());

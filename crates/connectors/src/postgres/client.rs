@@ -3,15 +3,17 @@
 use std::pin::Pin;
 use std::time::Duration;
 
-use gonvel_core::ports::DatabaseAddress;
 use gonvel_wire::{Heard, Listening, Owed, dial};
+
+use crate::postgres::address::DatabaseAddress;
+
 pub use tokio_postgres::Client;
 use tokio_postgres::config::SslMode;
 use tokio_postgres::error::SqlState;
 use tokio_postgres::{Config, NoTls, SimpleQueryMessage};
 
 use super::tls;
-use crate::error::ConnectorError;
+use gonvel_core::ports::systems::ConnectorError;
 
 /// How long a server may take to answer a new session.
 pub const PATIENCE: Duration = Duration::from_secs(8);

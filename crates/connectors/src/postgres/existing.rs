@@ -1,27 +1,19 @@
 //! Rows that are in a target's tables before a sink first delivers into them: removed all, or those that its topics do not know.
 //! It happens in the transaction that takes the positions over, so once, whatever fails, and before anything is delivered.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, HashSet};
 use std::fmt::Write as _;
 
 use gonvel_core::change::{ChangeBatch, ChangeKind};
 use gonvel_core::column::ColumnArray;
 use gonvel_core::fold::Place;
 use gonvel_core::naming::TopicId;
+use gonvel_core::ports::systems::{ConnectorError, TopicChanges};
 
 use super::apply::{Application, PartsOfRows};
 use super::client::explain;
 use super::names::{ident, qualified};
-use super::round::TopicChanges;
 use super::sink::{NOT_WAITING, PgSink};
-use crate::error::ConnectorError;
-
-/// The keys that a sink's topics know, gathered in the target's own types.
-#[derive(Debug, Default)]
-pub struct KnownKeys {
-    /// The key's columns, by the table's place in the sink's settings.
-    columns: HashMap<usize, Vec<String>>,
-}
 
 fn during(error: &tokio_postgres::Error) -> ConnectorError {
     explain(error, "removing rows that were there")
@@ -90,7 +82,7 @@ impl PgSink {
     ///
     /// # Errors
     /// [`ConnectorError`]; the sink must be started again.
-    pub async fn note_keys(&mut self, changes: &TopicChanges, known: &mut KnownKeys) -> Result<(), ConnectorError> {
+    pub async fn note_keys(&mut self, changes: &TopicChanges) -> Result<(), ConnectorError> {
         let Some(first) = changes.batches.first() else { return Ok(()) };
         if changes.is_truncate() {
             return Ok(());
@@ -100,7 +92,7 @@ impl PgSink {
         let key = first.table.key_columns();
         let mut names: Vec<String> = key.iter().map(|&c| ident(&first.table.columns[c].name)).collect();
         let into = gathered(changes.topic);
-        if !known.columns.contains_key(&changes.topic) {
+        if !self.known_keys.contains_key(&changes.topic) {
             let make = format!(
                 "CREATE TEMP TABLE {into} ON COMMIT DROP AS SELECT {} FROM {} WITH NO DATA",
                 names.join(", "),
@@ -108,7 +100,7 @@ impl PgSink {
             );
             self.client.batch_execute(&make).await.map_err(|e| during(&e))?;
         }
-        let columns = known.columns.entry(changes.topic).or_insert_with(|| names.clone());
+        let columns = self.known_keys.entry(changes.topic).or_insert_with(|| names.clone());
         let mut sorted = columns.clone();
         sorted.sort_unstable();
         names.sort_unstable();
@@ -149,13 +141,13 @@ impl PgSink {
     ///
     /// # Errors
     /// [`ConnectorError`]; the sink must be started again.
-    pub async fn remove_unknown(&self, topics: &HashSet<TopicId>, known: &KnownKeys) -> Result<u64, ConnectorError> {
+    pub async fn remove_unknown(&self, topics: &HashSet<TopicId>) -> Result<u64, ConnectorError> {
         let mut removed = 0;
         // set-wise for once
         self.client.batch_execute("SET LOCAL enable_hashjoin = on").await.map_err(|e| during(&e))?;
         for (name, places) in self.tables_there(topics).await? {
             let mut delete = format!("DELETE FROM {name} t WHERE true");
-            for (place, columns) in places.iter().filter_map(|place| Some((*place, known.columns.get(place)?))) {
+            for (place, columns) in places.iter().filter_map(|place| Some((*place, self.known_keys.get(place)?))) {
                 self.client.batch_execute(&format!("ANALYZE {}", gathered(place))).await.map_err(|e| during(&e))?;
                 let same = columns.iter().map(|c| format!("k.{c} = t.{c}")).collect::<Vec<_>>().join(" AND ");
                 let _ = write!(delete, " AND NOT EXISTS (SELECT 1 FROM {} k WHERE {same})", gathered(place));

@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use gonvel_core::change::{ChangeBatchBuilder, OldImage};
 use gonvel_core::column::{ColumnType, Value};
+use gonvel_core::ports::systems::ConnectorError;
 use gonvel_core::sql_text::{self, BadValue};
 use gonvel_core::table::TableSchema;
 
@@ -11,7 +12,6 @@ use super::binary;
 use super::load::push_key;
 use super::pgoutput::{Cell, Old, Tuple};
 use super::publication;
-use crate::error::ConnectorError;
 
 /// A captured relation as the stream last described it.
 pub(super) struct Followed {

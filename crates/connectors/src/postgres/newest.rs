@@ -7,11 +7,11 @@ use bytes::Bytes;
 use gonvel_core::change::ChangeKind;
 use gonvel_core::column::{NOT_A_NUMBER, Value};
 use gonvel_core::fold::Place;
+use gonvel_core::ports::systems::ConnectorError;
 use gonvel_core::table::TableSchema;
 use tokio_postgres::Error;
 
 use super::apply::Application;
-use crate::error::ConnectorError;
 
 /// The place of the column by which the newest is found.
 ///

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use gonvel_core::connector::CapturedTable;
 use gonvel_core::naming::Epoch;
+use gonvel_core::ports::systems::{ConnectorError, Differences, TableSummary};
 use tokio_postgres::Client;
 use tokio_postgres::error::SqlState;
 
@@ -12,17 +13,16 @@ use super::identity;
 use super::load::MARK;
 use super::names::{ident, literal, qualified};
 use super::pgoutput::Relation;
-use super::source_settings::SourceSettings;
-use super::tables::{self, TableSummary};
-use crate::error::ConnectorError;
+use super::source_settings::PgSourceSettings;
+use super::tables;
 
-fn kinds(settings: &SourceSettings) -> &'static str {
+fn kinds(settings: &PgSourceSettings) -> &'static str {
     if settings.whole_rows { "insert, update, delete" } else { "insert, update, delete, truncate" }
 }
 
 /// Begins a transaction in which the publication is changed, by a lease: that is noted with the publication. Whoever had the lane before
 /// and was frozen meanwhile comes too late from then on.
-async fn claim(client: &Client, settings: &SourceSettings) -> Result<(), ConnectorError> {
+async fn claim(client: &Client, settings: &PgSourceSettings) -> Result<(), ConnectorError> {
     let during = |e: tokio_postgres::Error| explain(&e, "looking who changed the publication last");
     let name = settings.publication();
     client.batch_execute("BEGIN").await.map_err(during)?;
@@ -31,7 +31,7 @@ async fn claim(client: &Client, settings: &SourceSettings) -> Result<(), Connect
     settings.refuse_later(client).await
 }
 
-impl SourceSettings {
+impl PgSourceSettings {
     /// The content of the mark in the log from which on a table is another, or published again.
     pub(super) fn anew_mark(&self, table: &str) -> String {
         format!("anew:{}:{table}", self.connector.simple())
@@ -60,12 +60,12 @@ pub(super) const NOTED: &str =
     "substring(obj_description(p.oid, 'pg_publication') FROM '^Gonvel, lease ([0-9]{1,18})$')::bigint";
 
 /// What notes the lease, and ends the transaction.
-fn note(settings: &SourceSettings) -> String {
+fn note(settings: &PgSourceSettings) -> String {
     format!("COMMENT ON PUBLICATION {} IS 'Gonvel, lease {}'; COMMIT", ident(&settings.publication()), settings.epoch.0)
 }
 
 /// Makes the publication anew.
-pub(super) async fn make(client: &Client, settings: &SourceSettings) -> Result<(), ConnectorError> {
+pub(super) async fn make(client: &Client, settings: &PgSourceSettings) -> Result<(), ConnectorError> {
     let name = ident(&settings.publication());
     let tables: Vec<String> = settings.tables.iter().map(|t| qualified(&t.schema, &t.table)).collect();
     let of = if tables.is_empty() { String::new() } else { format!("FOR TABLE {}", tables.join(", ")) };
@@ -87,7 +87,7 @@ pub(super) async fn make(client: &Client, settings: &SourceSettings) -> Result<(
 /// numbers of those that are new.
 pub(super) async fn change(
     client: &Client,
-    settings: &SourceSettings,
+    settings: &PgSourceSettings,
     new: &[String],
     anew: &[String],
 ) -> Result<BTreeMap<String, u32>, ConnectorError> {
@@ -131,7 +131,7 @@ pub(super) async fn change(
 }
 
 /// The settings' tables that are there. One that was dropped keeps its changes in the log; there is nothing to publish of it.
-async fn there(client: &Client, settings: &SourceSettings) -> Result<HashSet<(String, String)>, ConnectorError> {
+async fn there(client: &Client, settings: &PgSourceSettings) -> Result<HashSet<(String, String)>, ConnectorError> {
     let schemas: Vec<&str> = settings.tables.iter().map(|t| t.schema.as_str()).collect();
     let names: Vec<&str> = settings.tables.iter().map(|t| t.table.as_str()).collect();
     let rows = client
@@ -146,7 +146,7 @@ async fn there(client: &Client, settings: &SourceSettings) -> Result<HashSet<(St
 }
 
 /// Takes back a publication that was made for nothing, unless a later holder of the lease has made another meanwhile.
-pub(super) async fn take_back(client: &Client, settings: &SourceSettings) -> Result<(), ConnectorError> {
+pub(super) async fn take_back(client: &Client, settings: &PgSourceSettings) -> Result<(), ConnectorError> {
     claim(client, settings).await?;
     remove(client, &settings.publication()).await?;
     client.batch_execute("COMMIT").await.map_err(|e| explain(&e, "dropping the publication"))
@@ -247,40 +247,23 @@ pub(super) async fn refuse_without_identity(
 pub(super) async fn lacking(
     client: &Client,
     publication: &str,
-    settings: &SourceSettings,
+    settings: &PgSourceSettings,
 ) -> Result<Vec<String>, ConnectorError> {
     let has = of(client, publication).await?;
     let lacks = |t: &&CapturedTable| !has.contains(&(t.schema.clone(), t.table.clone()));
     Ok(settings.tables.iter().filter(lacks).map(CapturedTable::qualified).collect())
 }
 
-/// How the publication differs from what the settings want.
-#[derive(Debug, Default, PartialEq, Eq)]
-pub struct Differences {
-    /// Tables it lacks that are there, and those that are others now under the names of captured ones, as `schema.table`.
-    pub new: Vec<String>,
-    /// Tables of its own that are not wanted any more, as `schema.table`.
-    pub gone: Vec<String>,
-    /// Tables that are wanted and are not in the database, as `schema.table`.
-    pub missing: Vec<String>,
-    /// Whether other kinds of changes are wanted.
-    pub kinds: bool,
-    /// The server's numbers of the tables that are published and wanted, without those that are `new`.
-    pub numbers: BTreeMap<String, u32>,
-}
-
-impl Differences {
-    /// Refuses to let go of a table that has another name now: what it would bring under that name must not be lost.
-    ///
-    /// # Errors
-    /// [`ConnectorError::Settings`] that names both.
-    pub fn refuse_renamed(&self, settings: &SourceSettings) -> Result<(), ConnectorError> {
-        // what is captured because of its name goes and comes with it
-        let by_name = |name: &&String| name.split_once('.').is_some_and(|(schema, table)| settings.by_name(schema, table));
-        match (self.missing.first(), self.gone.iter().find(|name| !by_name(name))) {
-            (Some(missing), Some(gone)) => Err(renamed(missing, gone)),
-            _ => Ok(()),
-        }
+/// Refuses to let go of a table that has another name now: what it would bring under that name must not be lost.
+///
+/// # Errors
+/// [`ConnectorError::Settings`] that names both.
+pub(super) fn refuse_renamed(settings: &PgSourceSettings, found: &Differences) -> Result<(), ConnectorError> {
+    // what is captured because of its name goes and comes with it
+    let by_name = |name: &&String| name.split_once('.').is_some_and(|(schema, table)| settings.by_name(schema, table));
+    match (found.missing.first(), found.gone.iter().find(|name| !by_name(name))) {
+        (Some(missing), Some(gone)) => Err(renamed(missing, gone)),
+        _ => Ok(()),
     }
 }
 
@@ -298,9 +281,9 @@ fn renamed(missing: &str, now: &str) -> ConnectorError {
 
 /// Refuses to pass over changes of a table that is none of the settings' but is sent by their publication, where one of them is
 /// missing: it may have been renamed.
-pub(super) async fn refuse_renamed(
+pub(super) async fn refuse_renamed_now(
     client: &Client,
-    settings: &SourceSettings,
+    settings: &PgSourceSettings,
     schema: &str,
     table: &str,
 ) -> Result<(), ConnectorError> {
@@ -319,7 +302,7 @@ pub(super) async fn refuse_renamed(
 /// [`ConnectorError`] if the server does not answer; if the publication is gone, it says what that means.
 pub async fn differences(
     client: &Client,
-    settings: &SourceSettings,
+    settings: &PgSourceSettings,
     known: &BTreeMap<String, u32>,
 ) -> Result<Differences, ConnectorError> {
     let published = published(client, &settings.publication()).await?;

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use bytes::{Buf, Bytes, BytesMut};
 use fallible_iterator::FallibleIterator;
-use gonvel_core::ports::DatabaseAddress;
+use gonvel_core::ports::systems::ConnectorError;
 use gonvel_wire::{Wire, dial};
 use postgres_protocol::authentication::{md5_hash, sasl};
 use postgres_protocol::message::backend::{ErrorFields, ErrorResponseBody, Message};
@@ -14,7 +14,7 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt, ReadHalf, WriteHalf};
 
 use super::client::{PATIENCE, refusal_to_connect, start_options};
 use super::tls;
-use crate::error::ConnectorError;
+use crate::postgres::address::DatabaseAddress;
 
 /// Microseconds between 1970-01-01 and PostgreSQL's epoch 2000-01-01.
 pub const EPOCH_US: i64 = 946_684_800_000_000;

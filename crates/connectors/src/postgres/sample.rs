@@ -9,40 +9,18 @@ use gonvel_core::avro::{binary, json, single_object};
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, Origin};
 use gonvel_core::column::Value;
 use gonvel_core::connector::{CapturedTable, Encoding, Values};
-use gonvel_core::ports::DatabaseAddress;
+use gonvel_core::ports::systems::{ConnectorError, ReadRows, Sample, SampledColumn, SampledRow};
 use gonvel_core::record_form::RecordForm;
 use gonvel_core::sql_text;
 use serde_json::Value as Json;
 
 use super::client::{Client, connect, explain};
 use super::names::{ident, literal, qualified};
-use super::tables::{self, SampledColumn};
-use crate::error::ConnectorError;
+use super::tables;
+use crate::postgres::address::DatabaseAddress;
 
 /// Rows of a sample.
 const ROWS: usize = 8;
-
-/// A row, and its record.
-#[derive(Debug, Clone, PartialEq)]
-pub struct SampledRow {
-    /// All columns as the server writes them; none for null.
-    pub cells: Vec<Option<String>>,
-    /// The record's key, for people.
-    pub key: Json,
-    /// The record's value, for people.
-    pub value: Json,
-    /// Bytes of both.
-    pub bytes: usize,
-}
-
-/// A few rows of a table.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Sample {
-    /// All columns of the table.
-    pub columns: Vec<SampledColumn>,
-    /// The rows.
-    pub rows: Vec<SampledRow>,
-}
 
 /// Reads a few rows as they are now. The load's condition holds for them as well.
 ///
@@ -116,7 +94,7 @@ pub async fn all_rows(
     address: &DatabaseAddress,
     table: &CapturedTable,
     columns: &[String],
-    mut take: impl FnMut(&ChangeBatch) -> Result<(), ConnectorError>,
+    take: &mut ReadRows<'_>,
 ) -> Result<(), ConnectorError> {
     /// Rows of a batch.
     const BATCH: usize = 5_000;

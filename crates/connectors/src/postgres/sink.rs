@@ -7,10 +7,10 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use bytes::Bytes;
 use gonvel_core::change::{ChangeBatch, ChangeKind};
-use gonvel_core::connector::{Deletes, DeliveredTopic, TargetRows};
+use gonvel_core::connector::{Deletes, TargetRows};
 use gonvel_core::fold::{Place, Segment, fold};
 use gonvel_core::naming::{Epoch, TopicId, TopicPartition};
-use gonvel_core::ports::DatabaseAddress;
+use gonvel_core::ports::systems::{ConnectorError, Delivered, Round, RowBefore, SinkSettings, Stand, TopicChanges};
 use gonvel_core::table::TableSchema;
 use gonvel_core::trail::Trail;
 use tokio_postgres::{Client, Statement};
@@ -18,12 +18,9 @@ use tokio_postgres::{Client, Statement};
 use super::apply::{Application, PartsOfRows, Statements};
 use super::client::{connect, explain, explain_write};
 use super::newest;
-use super::round::{Round, RowBefore, TopicChanges};
-use super::sink_positions::{ADVANCE, Delivered, Stand, counts_text, take_over, unbegun_of};
+use super::sink_positions::{ADVANCE, counts_text, take_over, unbegun_of};
 use super::target::{self, TargetTable};
-use crate::error::ConnectorError;
-
-pub use super::sink_settings::SinkSettings;
+use crate::postgres::address::DatabaseAddress;
 
 /// A sink that has started.
 pub struct Started {
@@ -58,8 +55,12 @@ pub struct PgSink {
     pub(super) statements: Statements,
     /// Whether a transaction is open that further rounds belong to.
     pub(super) open: bool,
+    /// The server.
+    pub(super) address: DatabaseAddress,
     /// Its session, as the server counts them.
-    session: i32,
+    pub(super) session: i32,
+    /// The columns of the keys that its topics know, by the table's place, while they are gathered in the target's own types.
+    pub(super) known_keys: HashMap<usize, Vec<String>>,
 }
 
 impl PgSink {
@@ -70,11 +71,12 @@ impl PgSink {
     /// # Errors
     /// [`ConnectorError`]; [`ConnectorError::Later`] if a later lease was here before.
     pub async fn start(
+        address: DatabaseAddress,
         settings: SinkSettings,
         epoch: Epoch,
         partitions: &[(TopicPartition, Delivered)],
     ) -> Result<(Self, HashMap<TopicPartition, Stand>), ConnectorError> {
-        let Started { sink, stands, .. } = Self::begin(settings, epoch, partitions, &HashSet::new()).await?;
+        let Started { sink, stands, .. } = Self::begin(address, settings, epoch, partitions, &HashSet::new()).await?;
         Ok((sink, stands))
     }
 
@@ -84,12 +86,13 @@ impl PgSink {
     /// # Errors
     /// As [`Self::start`].
     pub async fn begin(
+        address: DatabaseAddress,
         settings: SinkSettings,
         epoch: Epoch,
         partitions: &[(TopicPartition, Delivered)],
         asked: &HashSet<TopicId>,
     ) -> Result<Started, ConnectorError> {
-        let client = connect(&settings.address).await?;
+        let client = connect(&address).await?;
         let during = |e: tokio_postgres::Error| explain(&e, "taking over the sink's positions");
         let in_target = settings.writes.guarantee.in_target();
         if in_target {
@@ -125,7 +128,21 @@ impl PgSink {
         let (targets, notes, statements) = (HashMap::new(), BTreeMap::new(), Statements::default());
         let trails = Mutex::new(stands.iter().map(|(at, stand)| (*at, stand.trail.clone())).collect());
         let open = !unbegun.is_empty();
-        let sink = Self { client, settings, epoch, targets, notes, advance, trails, statements, open, session };
+        let known_keys = HashMap::new();
+        let sink = Self {
+            client,
+            settings,
+            epoch,
+            targets,
+            notes,
+            advance,
+            trails,
+            statements,
+            open,
+            address,
+            session,
+            known_keys,
+        };
         Ok(Started { sink, stands, unbegun })
     }
 
@@ -282,18 +299,6 @@ impl PgSink {
             trail.to_string()
         };
         delivered.iter().map(text).collect()
-    }
-
-    /// The server, and the number that it knows this sink's session by.
-    #[must_use]
-    pub fn session(&self) -> (DatabaseAddress, i32) {
-        (self.settings.address.clone(), self.session)
-    }
-
-    /// The topics this sink delivers.
-    #[must_use]
-    pub fn topics(&self) -> &[(TopicId, DeliveredTopic)] {
-        &self.settings.topics
     }
 }
 

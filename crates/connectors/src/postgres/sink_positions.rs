@@ -4,36 +4,13 @@ use std::collections::{HashMap, HashSet};
 
 use gonvel_core::change::KindCounts;
 use gonvel_core::naming::{ConnectorId, Epoch, PartitionId, TopicId, TopicPartition};
-use gonvel_core::ports::DatabaseAddress;
-use gonvel_core::trail::{Seen, Trail};
+use gonvel_core::ports::systems::{ConnectorError, Delivered, SinkSettings, Stand};
+use gonvel_core::trail::Trail;
 use tokio_postgres::Client;
 
 use super::client::{connect, explain};
-use super::sink_settings::SinkSettings;
 use super::target;
-use crate::error::ConnectorError;
-
-/// How far a partition is delivered.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Delivered {
-    /// The next offset to deliver.
-    pub next: i64,
-    /// What was delivered, by kind.
-    pub counts: KindCounts,
-    /// The newest record before it that was looked at, as far as is known.
-    pub last: Option<Seen>,
-}
-
-/// Where a partition stands in a target, and the records by which the log is known that it came from.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Stand {
-    /// How far it is delivered.
-    pub delivered: Delivered,
-    /// Records that were delivered.
-    pub trail: Trail,
-    /// The greatest term under which it was written.
-    pub epoch: Epoch,
-}
+use crate::postgres::address::DatabaseAddress;
 
 /// The rows are taken in one order by whoever takes several: lanes that come to the same ones never wait in a circle.
 pub(super) const ADVANCE: &str = "UPDATE gonvel.sink_positions p SET next_offset = a.next_offset, counts = a.counts, trail = a.trail

@@ -6,7 +6,7 @@ use std::time::Duration;
 use gonvel_core::connector::CapturedTable;
 use gonvel_core::loading::Snapshot;
 use gonvel_core::naming::ConnectorId;
-use gonvel_core::ports::DatabaseAddress;
+use gonvel_core::ports::systems::{Beginning, ConnectorError, SourcePlace};
 use tokio_postgres::Client;
 
 use super::client::{connect, explain};
@@ -16,8 +16,8 @@ use super::position::{Lent, PgPosition};
 use super::publication::{self, NOTED};
 use super::replication::ReplicationSession;
 use super::snapshot::{current_snapshot, snapshot_with_subtransactions};
-use super::source_settings::{Beginning, SourceSettings};
-use crate::error::ConnectorError;
+use super::source_settings::PgSourceSettings;
+use crate::postgres::address::DatabaseAddress;
 
 /// Makes the publication and the slot, and gives the position to begin from. What an earlier, unfinished attempt of the same
 /// connector left is replaced.
@@ -25,7 +25,7 @@ use crate::error::ConnectorError;
 /// # Errors
 /// [`ConnectorError::Later`] if a later holder of the connector's lease made them: they stay. Others; a publication made here is taken
 /// back if the slot cannot be made.
-pub async fn prepare(settings: &SourceSettings) -> Result<PgPosition, ConnectorError> {
+pub async fn prepare(settings: &PgSourceSettings) -> Result<PgPosition, ConnectorError> {
     let client = connect(&settings.address).await?;
     publication::make(&client, settings).await?;
     // before the log is kept: whoever changes names from now on is found out
@@ -33,7 +33,7 @@ pub async fn prepare(settings: &SourceSettings) -> Result<PgPosition, ConnectorE
     let log = connect(&settings.address.for_log()).await?;
     settings.refuse_later(&log).await?;
     drop_slot(&log, &settings.slot(), Some(settings)).await?;
-    let made = match settings.start {
+    let made = match &settings.start {
         None => new_slot(settings).await,
         Some(start) => copied_slot(settings, &client, start).await,
     };
@@ -46,7 +46,7 @@ pub async fn prepare(settings: &SourceSettings) -> Result<PgPosition, ConnectorE
     }
 }
 
-async fn new_slot(settings: &SourceSettings) -> Result<PgPosition, ConnectorError> {
+async fn new_slot(settings: &PgSourceSettings) -> Result<PgPosition, ConnectorError> {
     let (lsn, snapshot) = make_slot(settings).await?;
     let loaded = settings.tables.iter().filter(|_| settings.load.rows);
     let loads: BTreeMap<_, _> = loaded.map(|t| (t.qualified(), None)).collect();
@@ -54,8 +54,19 @@ async fn new_slot(settings: &SourceSettings) -> Result<PgPosition, ConnectorErro
     Ok(PgPosition { snapshot, loads, ..PgPosition::at(lsn) })
 }
 
+/// A position of the server's log as the server writes it.
+///
+/// # Errors
+/// [`ConnectorError::Settings`] if it is none.
+pub(super) fn read_position(text: &str) -> Result<u64, ConnectorError> {
+    gonvel_core::change_form::read_position(text).ok_or_else(|| {
+        let finding = format!("{text:?} is no position of the server's log");
+        ConnectorError::settings(Some("start"), finding, "give the position as the source writes it, 0/16B3748")
+    })
+}
+
 /// Begins in the past, which another slot of this database still keeps: with a copy of that slot.
-async fn copied_slot(settings: &SourceSettings, client: &Client, start: Beginning) -> Result<PgPosition, ConnectorError> {
+async fn copied_slot(settings: &PgSourceSettings, client: &Client, start: &Beginning) -> Result<PgPosition, ConnectorError> {
     let during = |e: tokio_postgres::Error| explain(&e, "looking for a slot that keeps the log");
     let log = connect(&settings.address.for_log()).await?;
     let kept = log
@@ -69,10 +80,14 @@ async fn copied_slot(settings: &SourceSettings, client: &Client, start: Beginnin
         .map_err(during)?;
     let kept: Vec<(String, u64)> =
         kept.iter().filter_map(|r| Some((r.get(0), gonvel_core::change_form::read_position(r.get(1))?))).collect();
+    let begins_at = match start {
+        Beginning::Position(position) => Some(read_position(position)?),
+        _ => None,
+    };
     let found = match start {
         Beginning::Earliest | Beginning::Time(_) => kept.first(),
-        Beginning::Position(position) => kept.iter().rev().find(|(_, confirmed)| *confirmed <= position),
-        Beginning::Connector(other) => kept.iter().find(|(slot, _)| *slot == names::slot(other)),
+        Beginning::Position(_) => kept.iter().rev().find(|(_, confirmed)| Some(*confirmed) <= begins_at),
+        Beginning::Connector(other) => kept.iter().find(|(slot, _)| *slot == names::slot(*other)),
     };
     let Some((slot, confirmed)) = found else {
         let oldest = kept.first().map_or_else(
@@ -110,10 +125,10 @@ async fn copied_slot(settings: &SourceSettings, client: &Client, start: Beginnin
         .await
         .map_err(|e| explain(&e, "asking for the log's end"))?;
     let until = gonvel_core::change_form::read_position(now.get(0)).unwrap_or(u64::MAX);
-    let lsn = if let Beginning::Position(position) = start { position } else { *confirmed };
+    let lsn = begins_at.unwrap_or(*confirmed);
     let mut position = PgPosition { lent: Some(Lent { publication: lender, until }), ..PgPosition::at(lsn) };
     if let Beginning::Time(time) = start {
-        position.not_before_us = Some(time);
+        position.not_before_us = Some(*time);
     }
     if settings.load.rows {
         let all: Vec<String> = settings.tables.iter().map(CapturedTable::qualified).collect();
@@ -129,7 +144,7 @@ async fn copied_slot(settings: &SourceSettings, client: &Client, start: Beginnin
 /// # Errors
 /// [`ConnectorError`]; carried out again, it comes to the same.
 pub async fn change_tables(
-    settings: &SourceSettings,
+    settings: &PgSourceSettings,
     position: &mut PgPosition,
     new: &[String],
     gone: &[String],
@@ -149,7 +164,7 @@ pub async fn change_tables(
 }
 
 /// Makes the slot and learns, in the same transaction, what its first position sees.
-async fn make_slot(settings: &SourceSettings) -> Result<(u64, Snapshot), ConnectorError> {
+async fn make_slot(settings: &PgSourceSettings) -> Result<(u64, Snapshot), ConnectorError> {
     let mut session = ReplicationSession::connect(&settings.address).await?;
     let during = "making the replication slot";
     session.query("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", during).await?;
@@ -171,7 +186,7 @@ async fn make_slot(settings: &SourceSettings) -> Result<(u64, Snapshot), Connect
 /// # Errors
 /// [`ConnectorError`] if the server does not answer.
 pub async fn load_again(
-    settings: &SourceSettings,
+    settings: &PgSourceSettings,
     position: &mut PgPosition,
     tables: &[String],
     void: bool,
@@ -189,7 +204,7 @@ pub async fn load_again(
 }
 
 /// Drops a slot; where it is done by a lease, not the one of whoever came after.
-async fn drop_slot(client: &Client, slot: &str, by: Option<&SourceSettings>) -> Result<(), ConnectorError> {
+async fn drop_slot(client: &Client, slot: &str, by: Option<&PgSourceSettings>) -> Result<(), ConnectorError> {
     let during = |e: tokio_postgres::Error| explain(&e, "dropping the replication slot");
     free_slot(client, slot).await?;
     let (publication, epoch) =
@@ -273,28 +288,11 @@ pub(super) async fn is_at_work(address: &DatabaseAddress, slot: &str) -> Result<
     Ok(waits.is_some_and(|row| !row.get::<_, bool>(0)))
 }
 
-/// Where a source's place in its server's log is, as the server knows it.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Place {
-    /// The slot.
-    pub slot: String,
-    /// Whether the server still keeps the log for it; not if the slot is gone, or lost its part of the log.
-    pub kept: bool,
-    /// Whether a session reads it.
-    pub active: bool,
-    /// Up to where the changes are in the topics for sure.
-    pub confirmed: Option<u64>,
-    /// Bytes of log that the server keeps for it on its disk.
-    pub kept_bytes: i64,
-    /// The end of the log.
-    pub end: u64,
-}
-
 /// A source's place in its server's log.
 ///
 /// # Errors
 /// [`ConnectorError`] if the server does not answer.
-pub async fn place(address: &DatabaseAddress, connector: ConnectorId) -> Result<Place, ConnectorError> {
+pub async fn place(address: &DatabaseAddress, connector: ConnectorId) -> Result<SourcePlace, ConnectorError> {
     let client = connect(&address.for_log()).await?;
     let slot = names::slot(connector);
     let row = client
@@ -307,14 +305,13 @@ pub async fn place(address: &DatabaseAddress, connector: ConnectorId) -> Result<
         )
         .await
         .map_err(|e| explain(&e, "looking at the replication slot"))?;
-    let read = |text: &str| gonvel_core::change_form::read_position(text);
-    Ok(Place {
+    Ok(SourcePlace {
         kept: row.get(3),
         active: row.get(2),
-        confirmed: row.get::<_, Option<&str>>(1).and_then(read),
+        confirmed: row.get(1),
         kept_bytes: row.get(4),
-        end: read(row.get(0)).unwrap_or_default(),
-        slot,
+        end: row.get(0),
+        held_as: format!("replication slot {slot}"),
     })
 }
 

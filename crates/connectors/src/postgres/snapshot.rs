@@ -1,10 +1,10 @@
 //! Snapshots: which transactions the server has ended.
 
 use gonvel_core::loading::Snapshot;
+use gonvel_core::ports::systems::ConnectorError;
 use tokio_postgres::Client;
 
 use super::client::explain;
-use crate::error::ConnectorError;
 
 /// How often subtransactions are looked for while no transaction ends.
 const LOOKS: u32 = 100;

@@ -1,9 +1,8 @@
 //! A source connector on PostgreSQL: the initial load and the following of changes, as one ordered run of batches.
 
-use std::time::Duration;
-
 use gonvel_core::connector::CapturedTable;
 use gonvel_core::loading::Readings;
+use gonvel_core::ports::systems::{Captured, ConnectorError};
 use tokio::sync::{mpsc, watch};
 use uuid::Uuid;
 
@@ -14,13 +13,8 @@ use super::position::PgPosition;
 use super::replication::ReplicationSession;
 use super::slot::{check_slot, free_slot};
 use super::tables;
-use crate::error::ConnectorError;
 
-pub use super::captured::{Captured, TableChanges};
-pub use super::source_settings::{Beginning, SourceSettings};
-
-/// How long nothing may come before the server is looked after. It hears from us four times in that, and is to answer.
-pub const SILENCE: Duration = Duration::from_secs(10);
+pub use super::source_settings::{PgSourceSettings, SILENCE};
 
 /// A running source. Dropping it ends its session with the server.
 pub struct PgSource {
@@ -34,7 +28,7 @@ impl PgSource {
     ///
     /// # Errors
     /// [`ConnectorError`]; if the slot is gone, it says what that means.
-    pub async fn start(settings: SourceSettings, position: PgPosition) -> Result<Self, ConnectorError> {
+    pub async fn start(settings: PgSourceSettings, position: PgPosition) -> Result<Self, ConnectorError> {
         let client = connect(&settings.address).await?;
         check_slot(&client, &settings.slot(), position.lsn).await?;
         free_slot(&connect(&settings.address.for_log()).await?, &settings.slot()).await?;
@@ -95,7 +89,7 @@ impl Drop for PgSource {
 
 /// Starts reading the tables that are not loaded yet; the future ends only with an error.
 fn start_load(
-    settings: &SourceSettings,
+    settings: &PgSourceSettings,
     position: &PgPosition,
     session: &str,
     readings: Readings,

@@ -5,28 +5,13 @@ use std::sync::Arc;
 
 use gonvel_core::column::ColumnType;
 use gonvel_core::connector::CapturedTable;
+use gonvel_core::ports::systems::{ColumnsEver, ConnectorError, SampledColumn, TableSummary};
 use gonvel_core::table::{Column, TableSchema};
 use tokio_postgres::Client;
 
 use super::client::explain;
 use super::identity::key_columns;
 use super::pgoutput::{Relation, RelationColumn};
-use crate::error::ConnectorError;
-
-/// A table in a list.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct TableSummary {
-    /// Schema.
-    pub schema: String,
-    /// Name.
-    pub table: String,
-    /// Rows by the server's own estimate; none if it never counted.
-    pub rows: Option<i64>,
-    /// Names of the key's columns, empty without a primary key.
-    pub key: Vec<String>,
-    /// Number of columns.
-    pub columns: i64,
-}
 
 /// All tables that are not the system's or Gonvel's own; a partitioned table stands for its partitions.
 ///
@@ -143,19 +128,6 @@ pub async fn filled(client: &Client, table: &TableSchema) -> Result<HashSet<Stri
     Ok(rows.iter().map(|row| row.get(0)).collect())
 }
 
-/// What a table's catalog says of columns that came and went: what comes later stands behind all that there ever were.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct ColumnsEver {
-    /// How many columns it ever had.
-    pub had: i16,
-    /// How many of those are gone.
-    pub gone: i64,
-    /// How many of the first ones, as many as were asked for, are gone.
-    pub gone_before: i64,
-    /// Captured columns behind those, and whether the source may have filled each in its rows.
-    pub came: Vec<(String, bool)>,
-}
-
 /// The columns that tables ever had, for each after a number of columns that it had before; none of one that is not there.
 ///
 /// # Errors
@@ -221,19 +193,6 @@ pub async fn read_as_binary(client: &Client, tables: &[CapturedTable]) -> Result
         let (Some(table), Some(name), Some(oid)) = (table, name, oid) else { return false };
         table.leave_out.contains(&name) || column_type(oid, row.get(3)) != ColumnType::Verbatim
     }))
-}
-
-/// A column of the table.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct SampledColumn {
-    /// Its name.
-    pub name: String,
-    /// Its type in the source.
-    pub source_type: String,
-    /// Whether it is part of the key.
-    pub key: bool,
-    /// Whether it is captured.
-    pub captured: bool,
 }
 
 /// All columns of a table that the log brings, whether they are wanted or not.

@@ -4,6 +4,7 @@ use std::collections::HashMap;
 
 use gonvel_core::column::ColumnType;
 use gonvel_core::connector::{Deletes, DeliveredTopic, TargetColumns, TargetRows, Writes};
+use gonvel_core::ports::systems::ConnectorError;
 use gonvel_core::schema_changes::widens;
 use gonvel_core::table::{Column, TableSchema};
 use tokio_postgres::Client;
@@ -12,7 +13,6 @@ use super::binary;
 use super::client::explain;
 use super::identity::key_columns;
 use super::names::{OWN_SCHEMA, ident, qualified, type_name};
-use crate::error::ConnectorError;
 
 /// A target table as it stands.
 #[derive(Debug, Clone)]

@@ -2,22 +2,20 @@
 
 use std::sync::Arc;
 
-use gonvel_core::ports::DatabaseAddress;
+use gonvel_core::ports::systems::ConnectorError;
 use gonvel_wire::{NotOpened, Unusable, Wire};
 use tokio::net::TcpStream;
 
-use crate::error::ConnectorError;
+use crate::postgres::address::DatabaseAddress;
 
-impl From<Unusable> for ConnectorError {
-    fn from(unusable: Unusable) -> Self {
-        match unusable {
-            Unusable::Trust(finding) | Unusable::Own(finding) => Self::settings(
-                Some("ca"),
-                finding,
-                "paste the certificate authority's certificate as PEM text, with its BEGIN and END lines",
-            ),
-            Unusable::Defect(finding) => Self::Defect(finding),
-        }
+fn told(unusable: Unusable) -> ConnectorError {
+    match unusable {
+        Unusable::Trust(finding) | Unusable::Own(finding) => ConnectorError::settings(
+            Some("ca"),
+            finding,
+            "paste the certificate authority's certificate as PEM text, with its BEGIN and END lines",
+        ),
+        Unusable::Defect(finding) => ConnectorError::Defect(finding),
     }
 }
 
@@ -26,7 +24,7 @@ impl From<Unusable> for ConnectorError {
 /// # Errors
 /// [`ConnectorError::Settings`] at the field `ca`.
 pub fn check_ca(pem: &str) -> Result<(), ConnectorError> {
-    Ok(gonvel_wire::check_ca(pem)?)
+    gonvel_wire::check_ca(pem).map_err(told)
 }
 
 /// Asks the server for encryption as the mode says, before anything else is said.
@@ -38,7 +36,7 @@ pub(super) async fn open(stream: TcpStream, address: &DatabaseAddress) -> Result
     let opened = gonvel_wire::open(stream, &address.host, address.tls, config).await;
     opened.map_err(|error| match error {
         NotOpened::WithoutTls => without_tls(address),
-        NotOpened::Unusable(unusable) => unusable.into(),
+        NotOpened::Unusable(unusable) => told(unusable),
         error => explain(address, &error.to_string()),
     })
 }

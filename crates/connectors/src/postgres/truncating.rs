@@ -1,44 +1,13 @@
 //! A truncate of a topic whose partitions are shared out among lanes: it is carried out once, when all of them have come to it.
 
-use std::collections::HashMap;
 use std::sync::PoisonError;
 
-use chrono::DateTime;
-use gonvel_core::naming::TopicPartition;
+use gonvel_core::ports::systems::{Comes, ConnectorError, Round, ahead};
 use gonvel_core::trail::{Seen, Trail};
 use gonvel_core::truncate::{Come, Here, Mark};
 
 use super::client::explain;
-use super::round::Round;
 use super::sink::PgSink;
-use crate::error::ConnectorError;
-
-/// How a lane comes to a truncate.
-pub struct Comes<'c> {
-    /// Its partitions that stand at it, each with the truncate's offset.
-    pub at: &'c [(TopicPartition, i64)],
-    /// All its partitions of the topic: those that do not stand at it have none such.
-    pub own: &'c [i32],
-    /// The offsets after the last record of other partitions, where one that has come to its end counts.
-    pub ends: &'c HashMap<i32, i64>,
-    /// How many partitions the topic has.
-    pub partitions: i32,
-}
-
-/// What is found where a truncate would take away what came after it.
-#[must_use]
-pub fn ahead(partition: i32, mark: Mark) -> ConnectorError {
-    let when = DateTime::from_timestamp_micros(mark.time_us)
-        .map_or_else(String::new, |at| format!(" of {}", at.format("%F %T UTC")));
-    ConnectorError::settings(
-        None,
-        format!(
-            "a truncate{when} is due that partition {partition} does not have: it was delivered further already (it was added later, moved, or \
-             its older records were forgotten), and the truncate would take away those rows"
-        ),
-        "move the partitions that stand at the truncate past it, then load the table again in its source, finding out what is gone",
-    )
-}
 
 impl PgSink {
     /// Says that partitions have come to a truncate, and carries it out if all the topic's partitions have. Whether it is carried out,

@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 
+use gonvel_core::ports::systems::ConnectorError;
 use gonvel_core::sql_text;
 use gonvel_core::table::TableSchema;
 use tokio_postgres::Client;
@@ -11,7 +12,6 @@ use super::client::explain;
 use super::followed::{Followed, value_of};
 use super::names::{self, ident, qualified};
 use super::pgoutput::Cell;
-use crate::error::ConnectorError;
 
 /// Some columns of a row as the table has them now, without those that are null or were dropped since; none if the row, the table or a
 /// column of the key is gone. The transaction that changed the row must be visible.

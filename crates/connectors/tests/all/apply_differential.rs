@@ -4,10 +4,8 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use bytes::Bytes;
-use gonvel_connectors::postgres::round::{Round, RowBefore, TopicChanges};
-use gonvel_connectors::postgres::sifting::Held;
-use gonvel_connectors::postgres::sink::{PgSink, SinkSettings};
-use gonvel_connectors::postgres::sink_positions::Delivered;
+use gonvel_connectors::postgres::address::DatabaseAddress;
+use gonvel_connectors::postgres::sink::PgSink;
 use gonvel_connectors::postgres::{client, sink_positions};
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, OldImage, Origin};
 use gonvel_core::civil::read_rfc3339;
@@ -15,7 +13,7 @@ use gonvel_core::column::{ColumnType, Value};
 use gonvel_core::connector::{Deletes, DeliveredTopic, TargetRows, Writes};
 use gonvel_core::delivered::{self, DeliveredRow};
 use gonvel_core::naming::{ConnectorId, Epoch, PartitionId, TopicId, TopicPartition};
-use gonvel_core::ports::DatabaseAddress;
+use gonvel_core::ports::systems::{Delivered, Held, Round, RowBefore, SinkSettings, TopicChanges};
 use gonvel_core::table::{Column, TableSchema};
 use gonvel_stand_ins::postgres_cluster::OWNER;
 use gonvel_stand_ins::test_cluster::TestCluster;
@@ -282,9 +280,8 @@ async fn every_way_of_writing_holds_what_applying_change_by_change_gives() {
         let topic =
             DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: table.clone(), rows: None };
         let connector = ConnectorId(Uuid::now_v7());
-        let settings =
-            SinkSettings { connector, lane: 0, address: address.clone(), topics: vec![(TopicId(1), topic)], writes };
-        let (mut sink, _) = PgSink::start(settings, Epoch(1), &[(at, Delivered::default())]).await.unwrap();
+        let settings = SinkSettings { connector, lane: 0, topics: vec![(TopicId(1), topic)], writes };
+        let (mut sink, _) = PgSink::start(address.clone(), settings, Epoch(1), &[(at, Delivered::default())]).await.unwrap();
         let (mut source, mut events) = (Rows::new(), Vec::new());
         for next in 1..=10 {
             let steps = steps().new_tree(&mut runner).unwrap().current();
@@ -331,9 +328,8 @@ async fn a_part_of_a_row_that_is_not_there_is_refused_alone() {
         };
         let writes = Writes { rows, deletes, ..Writes::default() };
         let connector = ConnectorId(Uuid::now_v7());
-        let settings =
-            SinkSettings { connector, lane: 0, address: address.clone(), topics: vec![(TopicId(1), topic)], writes };
-        let (mut sink, _) = PgSink::start(settings, Epoch(1), &[(at, Delivered::default())]).await.unwrap();
+        let settings = SinkSettings { connector, lane: 0, topics: vec![(TopicId(1), topic)], writes };
+        let (mut sink, _) = PgSink::start(address.clone(), settings, Epoch(1), &[(at, Delivered::default())]).await.unwrap();
         // each list of steps with the rows that the source has before it: a shape may have kept some of them away
         let round = |lists: &[(&[i64], &[Step])]| {
             let (mut batches, mut places) = (Vec::new(), Vec::new());
@@ -425,7 +421,7 @@ async fn rounds_in_part_are_seen_together_or_not_at_all() {
     let connector = ConnectorId(Uuid::now_v7());
     let at = TopicPartition { topic: TopicId(1), partition: PartitionId(0) };
     let writes = Writes::default();
-    let settings = SinkSettings { connector, lane: 0, address: address.clone(), topics: vec![(TopicId(1), topic)], writes };
+    let settings = SinkSettings { connector, lane: 0, topics: vec![(TopicId(1), topic)], writes };
     let client = client::connect(&address).await.unwrap();
     let round = |id, next, more| {
         let (batches, changes) = changes(&[Step::Write(id, true, Some(1), None)], &mut Rows::new(), &mut Vec::new());
@@ -444,13 +440,15 @@ async fn rounds_in_part_are_seen_together_or_not_at_all() {
         }
     };
     {
-        let (mut sink, _) = PgSink::start(settings.clone(), Epoch(1), &[(at, Delivered::default())]).await.unwrap();
+        let (mut sink, _) =
+            PgSink::start(address.clone(), settings.clone(), Epoch(1), &[(at, Delivered::default())]).await.unwrap();
         sink.apply(&round(1, 1, false)).await.unwrap();
         sink.apply(&round(2, 2, true)).await.unwrap();
         assert_eq!(held(&client).await.len(), 1, "a part was seen");
     }
     // the holder went away within: nothing of it is there, and it is delivered again
-    let (mut sink, delivered) = PgSink::start(settings, Epoch(2), &[(at, Delivered::default())]).await.unwrap();
+    let (mut sink, delivered) =
+        PgSink::start(address.clone(), settings, Epoch(2), &[(at, Delivered::default())]).await.unwrap();
     assert_eq!(delivered[&at].delivered.next, 1);
     sink.apply(&round(2, 2, true)).await.unwrap();
     sink.apply(&round(3, 3, false)).await.unwrap();
@@ -465,7 +463,7 @@ async fn any_history_leaves_the_target_as_the_source_is() {
     let connector = ConnectorId(Uuid::now_v7());
     let at = TopicPartition { topic: TopicId(1), partition: PartitionId(0) };
     let writes = Writes::default();
-    let settings = SinkSettings { connector, lane: 0, address: address.clone(), topics: vec![(TopicId(1), topic)], writes };
+    let settings = SinkSettings { connector, lane: 0, topics: vec![(TopicId(1), topic)], writes };
     let mut runner = TestRunner::new(Config::default());
     let mut rows = Rows::new();
     let (mut next, mut events) = (0, Vec::new());
@@ -473,7 +471,7 @@ async fn any_history_leaves_the_target_as_the_source_is() {
     for epoch in 1..=6 {
         // a new holder goes on where the former stood, and the former can commit nothing more
         let (mut sink, delivered) =
-            PgSink::start(settings.clone(), Epoch(epoch), &[(at, Delivered::default())]).await.unwrap();
+            PgSink::start(address.clone(), settings.clone(), Epoch(epoch), &[(at, Delivered::default())]).await.unwrap();
         assert_eq!(delivered[&at].delivered.next, next);
         for _ in 0..8 {
             let steps = steps().new_tree(&mut runner).unwrap().current();
@@ -491,7 +489,8 @@ async fn any_history_leaves_the_target_as_the_source_is() {
             sink.apply(&Round { topics, delivered: moved, more: false }).await.unwrap_or_else(|e| panic!("{e}: {steps:?}"));
             assert_eq!(held(&client).await, rows, "{steps:?}");
         }
-        let (_later, _) = PgSink::start(settings.clone(), Epoch(epoch + 1), &[(at, Delivered::default())]).await.unwrap();
+        let (_later, _) =
+            PgSink::start(address.clone(), settings.clone(), Epoch(epoch + 1), &[(at, Delivered::default())]).await.unwrap();
         let (batches, places) = changes(&[Step::Write(1, true, Some(1), None)], &mut rows.clone(), &mut Vec::new());
         let topics = vec![TopicChanges {
             topic: 0,
@@ -506,7 +505,7 @@ async fn any_history_leaves_the_target_as_the_source_is() {
         assert!(late.is_err(), "a former holder committed");
         assert_eq!(held(&client).await, rows, "a former holder wrote");
     }
-    let older = PgSink::start(settings, Epoch(2), &[(at, Delivered::default())]).await;
+    let older = PgSink::start(address.clone(), settings, Epoch(2), &[(at, Delivered::default())]).await;
     assert!(older.is_err(), "an older holder took over");
     sink_positions::clean_up(&address, connector).await.unwrap();
     let gone: bool = client.query_one("SELECT to_regnamespace('gonvel') IS NULL", &[]).await.unwrap().get(0);

@@ -1,10 +1,9 @@
 //! A source's slot and publication belong to whoever holds the lane: one that was frozen and wakes changes neither.
 
 use crate::bins_and_lines::{sent, settings};
-use gonvel_connectors::error::ConnectorError;
 use gonvel_connectors::postgres::slot::{change_tables, clean_up, prepare};
-use gonvel_connectors::postgres::source::SourceSettings;
 use gonvel_core::naming::Epoch;
+use gonvel_core::ports::systems::ConnectorError;
 use gonvel_stand_ins::test_cluster::TestCluster;
 use tokio_postgres::Client;
 
@@ -40,7 +39,8 @@ async fn a_former_holder_of_the_lane_drops_no_slot_and_changes_no_publication() 
     let late = change_tables(&settings(5, &["bins"]), &mut position, &[], &["public.lines".to_owned()], &[]).await;
     assert!(matches!(late, Err(ConnectorError::Later { epoch: 9 })), "{late:?}");
     // but for what a log noted that was rolled back since
-    let void = SourceSettings { void: Some(Epoch(9)), ..settings(5, &["lines"]) };
+    let mut void = settings(5, &["lines"]);
+    void.void = Some(Epoch(9));
     prepare(&void).await.unwrap();
     let after = made(&client).await;
     assert!(after.0 != before.0 && after.1 == ["lines"], "{after:?}");

@@ -1,73 +1,70 @@
-//! What a kind says of its settings is what its connections take: no more, no less, and what is usual.
+//! What every kind keeps, kept by each.
 
-use gonvel_connectors::kinds::kinds;
-use gonvel_core::installation::ConnectionText;
-use gonvel_core::kinds::{Setting, SettingType};
-use serde_json::{Map, Value, json};
+use std::collections::BTreeMap;
 
-/// A value that a setting takes, which is not its usual one.
-fn sample(setting: &Setting) -> Value {
-    match &setting.takes {
-        _ if setting.secret => json!({"env": "SECRET"}),
-        SettingType::Text | SettingType::Lines => json!("text"),
-        SettingType::Whole { least, most } => {
-            let middle = (least + most) / 2;
-            json!(middle)
-        }
-        SettingType::Choice { choices } => {
-            json!(choices.iter().map(|c| &c.value).find(|value| Some(*value) != setting.usual.as_ref()).unwrap())
-        }
-        SettingType::Pairs => json!({"name": "value"}),
-    }
-}
-
-fn read(settings: &Map<String, Value>, kind: &str) -> Result<Value, String> {
-    let mut whole = settings.clone();
-    whole.insert("connection".into(), json!("packhouse"));
-    whole.insert("kind".into(), json!(kind));
-    let text: ConnectionText = serde_json::from_value(whole.into()).map_err(|e| e.to_string())?;
-    let mut written = serde_json::to_value(text).unwrap();
-    let fields = written.as_object_mut().unwrap();
-    fields.remove("connection");
-    fields.remove("kind");
-    Ok(written)
-}
+use gonvel_connectors::kinds::{kind, kinds};
+use gonvel_connectors::postgres::address::{DatabaseAddress, Login};
+use gonvel_connectors::postgres::kind::Postgres;
+use gonvel_core::ports::systems::Kind;
+use gonvel_core::ports::{Address, TlsMode};
+use gonvel_core::secret::Secret;
+use gonvel_port_contracts::kind::{is_described, says_what_is_wrong};
+use gonvel_stand_ins::postgres_cluster::OWNER;
+use gonvel_stand_ins::test_cluster::TestCluster;
 
 #[test]
 fn settings_are_described_as_they_are_taken() {
-    let all = kinds();
-    assert!(!all.is_empty());
-    for about in all {
-        let kind = about.kind.as_ref();
-        let whole: Map<String, Value> = about.settings.iter().map(|s| (s.name.to_string(), sample(s))).collect();
-        assert_eq!(whole.len(), about.settings.len(), "{kind}: a setting stands twice");
-        assert_eq!(read(&whole, kind), Ok(Value::Object(whole.clone())), "{kind}: all that is described is taken and kept");
-        for setting in &about.settings {
-            let mut without = whole.clone();
-            without.remove(setting.name.as_ref());
-            let taken = read(&without, kind);
-            assert_eq!(taken.is_err(), setting.needed, "{kind}: {}", setting.name);
-            let mut other = whole.clone();
-            other.insert(setting.name.to_string(), json!([true]));
-            assert!(read(&other, kind).is_err(), "{kind}: {} takes a list", setting.name);
-            if let (Some(usual), false) = (&setting.usual, setting.needed) {
-                let mut usually = whole.clone();
-                usually.insert(setting.name.to_string(), json!(usual));
-                assert_eq!(read(&usually, kind), taken, "{kind}: {} is usually {usual}", setting.name);
-            }
-            if let SettingType::Choice { choices } = &setting.takes {
-                for choice in choices {
-                    let mut chosen = whole.clone();
-                    chosen.insert(setting.name.to_string(), json!(choice.value));
-                    assert!(read(&chosen, kind).is_ok(), "{kind}: {} is {}", setting.name, choice.value);
-                }
-            }
-            if let Some(only) = &setting.only_if {
-                assert!(about.settings.iter().any(|s| s.name == only.setting), "{kind}: there is no {}", only.setting);
-            }
-        }
-        let mut more = whole.clone();
-        more.insert("colour".into(), json!("red"));
-        assert!(read(&more, kind).is_err());
+    assert!(!kinds().is_empty());
+    for about in kinds() {
+        is_described(kind(&about.kind).unwrap());
     }
+    let unknown = kind("postgresq").err().unwrap().to_string();
+    assert!(unknown.contains("perhaps postgresql is meant"), "{unknown}");
+}
+
+fn database(cluster: &TestCluster) -> DatabaseAddress {
+    DatabaseAddress::new("127.0.0.1", cluster.port, "packhouse", OWNER, &cluster.password)
+}
+
+/// What is described is what an address is made of, setting by setting.
+#[test]
+fn all_settings_of_a_database_are_described_and_no_others() {
+    let address = Address::from(DatabaseAddress {
+        tls: TlsMode::Verify,
+        ca: Some("PEM".into()),
+        log_login: Some(Login { user: "tail".into(), password: Secret::new("pippin".into()) }),
+        settings: BTreeMap::from([("lock_timeout".into(), "5s".into())]),
+        ..DatabaseAddress::new("127.0.0.1", 5432, "packhouse", OWNER, "russet")
+    });
+    let mut made: Vec<&str> = address.settings.keys().chain(address.secrets.keys()).map(String::as_str).collect();
+    let about = Postgres.about();
+    let mut described: Vec<&str> = about.settings.iter().map(|setting| setting.name.as_ref()).collect();
+    made.sort_unstable();
+    described.sort_unstable();
+    assert_eq!(made, described);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_is_wrong_with_a_database_is_told_at_its_setting() {
+    let cluster = TestCluster::start(&["packhouse"]).await;
+    let right = database(&cluster);
+    let secret = |text: &str| Secret::new(text.to_owned());
+    let wrong = [
+        DatabaseAddress { host: "/var/run/postgresql".into(), ..right.clone() },
+        DatabaseAddress { ca: Some("no certificate".into()), ..right.clone() },
+        DatabaseAddress { settings: BTreeMap::from([("a b".into(), "c".into())]), ..right.clone() },
+        DatabaseAddress { settings: BTreeMap::from([("lock_timeout".into(), "winter gold".into())]), ..right.clone() },
+        DatabaseAddress { host: "nowhere.invalid".into(), password: secret("winter gold"), ..right.clone() },
+        DatabaseAddress { port: 1, password: secret("winter gold"), ..right.clone() },
+        DatabaseAddress { database: "nowhere".into(), ..right.clone() },
+        DatabaseAddress { user: "nobody".into(), password: secret("winter gold"), ..right.clone() },
+        DatabaseAddress { password: secret("winter gold"), ..right.clone() },
+        DatabaseAddress { tls: TlsMode::Require, ..right.clone() },
+        DatabaseAddress {
+            log_login: Some(Login { user: "nobody".into(), password: secret("early amber") }),
+            ..right.clone()
+        },
+    ];
+    let wrong: Vec<Address> = wrong.iter().map(Address::from).collect();
+    says_what_is_wrong(&Postgres, &wrong).await;
 }

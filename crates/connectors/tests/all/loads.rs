@@ -3,11 +3,11 @@
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
+use gonvel_connectors::postgres::address::DatabaseAddress;
 use gonvel_connectors::postgres::load::{Loading, run};
 use gonvel_connectors::postgres::position::{Part, TableLoad};
 use gonvel_core::connector::{CapturedTable, InitialLoad};
 use gonvel_core::loading::Readings;
-use gonvel_core::ports::DatabaseAddress;
 use gonvel_stand_ins::postgres_cluster::OWNER;
 use gonvel_stand_ins::test_cluster::TestCluster;
 use tokio::sync::mpsc;

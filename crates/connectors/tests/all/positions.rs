@@ -4,15 +4,14 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
+use gonvel_connectors::postgres::address::DatabaseAddress;
 use gonvel_connectors::postgres::client;
-use gonvel_connectors::postgres::round::{Round, RowBefore, TopicChanges};
-use gonvel_connectors::postgres::sink::{PgSink, SinkSettings};
-use gonvel_connectors::postgres::sink_positions::Delivered;
+use gonvel_connectors::postgres::sink::PgSink;
 use gonvel_core::change::{ChangeBatchBuilder, ChangeKind, Origin};
 use gonvel_core::column::{ColumnType, Value};
 use gonvel_core::connector::{DeliveredTopic, Writes};
 use gonvel_core::naming::{ConnectorId, Epoch, PartitionId, TopicId, TopicPartition};
-use gonvel_core::ports::DatabaseAddress;
+use gonvel_core::ports::systems::{Delivered, Round, RowBefore, SinkSettings, TopicChanges};
 use gonvel_core::table::{Column, TableSchema};
 use gonvel_stand_ins::postgres_cluster::OWNER;
 use gonvel_stand_ins::test_cluster::TestCluster;
@@ -51,10 +50,9 @@ async fn sink(cluster: &TestCluster) -> (PgSink, Client) {
     let client = client::connect(&address).await.unwrap();
     let topic = DeliveredTopic { topic: "packhouse.bins".into(), schema: "public".into(), table: "bins".into(), rows: None };
     let connector = ConnectorId(Uuid::now_v7());
-    let settings =
-        SinkSettings { connector, lane: 0, address, topics: vec![(TopicId(1), topic)], writes: Writes::default() };
+    let settings = SinkSettings { connector, lane: 0, topics: vec![(TopicId(1), topic)], writes: Writes::default() };
     let begin: Vec<_> = (0..PARTITIONS).map(|p| (partition(p), Delivered::default())).collect();
-    (PgSink::start(settings, Epoch(1), &begin).await.unwrap().0, client)
+    (PgSink::start(address, settings, Epoch(1), &begin).await.unwrap().0, client)
 }
 
 async fn positions(client: &Client) -> Vec<i64> {

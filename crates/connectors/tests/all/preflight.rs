@@ -1,12 +1,12 @@
 //! Preflights against real servers that are set up wrongly: each check finds its fault, and its remedy mends it.
 
-use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::preflight::{Expected, connection, sink, source};
+use gonvel_connectors::postgres::address::{DatabaseAddress, Login};
+use gonvel_connectors::postgres::preflight::{connection, sink, source};
 use gonvel_connectors::postgres::replication::ReplicationSession;
 use gonvel_connectors::postgres::{client, tables, target};
 use gonvel_core::connector::{CapturedTable, DeliveredTopic, ExistingRows, SourceDefinition, TargetRows, Writes};
 use gonvel_core::delivered::Nulls;
-use gonvel_core::ports::{DatabaseAddress, Login};
+use gonvel_core::ports::systems::{ConnectorError, Expected};
 use gonvel_core::preflight::{Check, Outcome, Report, may_start};
 use gonvel_core::secret::Secret;
 use gonvel_core::table::{Column, TableSchema};

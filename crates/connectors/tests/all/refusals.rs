@@ -1,9 +1,9 @@
 //! What a server's refusals mean: each code has a kind, a finding and a remedy, and none of them tells a secret.
 
-use gonvel_connectors::error::ConnectorError;
+use gonvel_connectors::postgres::address::DatabaseAddress;
 use gonvel_connectors::postgres::client::{connect, explain, explain_write};
 use gonvel_core::failure::Kind;
-use gonvel_core::ports::DatabaseAddress;
+use gonvel_core::ports::systems::ConnectorError;
 use gonvel_stand_ins::postgres_cluster::OWNER;
 use gonvel_stand_ins::test_cluster::TestCluster;
 

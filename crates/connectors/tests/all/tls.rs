@@ -1,10 +1,11 @@
 //! Encrypted sessions with a real server: what each mode takes and what it refuses, for both kinds of session.
 
-use gonvel_connectors::error::ConnectorError;
+use gonvel_connectors::postgres::address::DatabaseAddress;
 use gonvel_connectors::postgres::client::connect;
 use gonvel_connectors::postgres::replication::ReplicationSession;
 use gonvel_connectors::postgres::tls::check_ca;
-use gonvel_core::ports::{DatabaseAddress, TlsMode};
+use gonvel_core::ports::TlsMode;
+use gonvel_core::ports::systems::ConnectorError;
 use gonvel_stand_ins::postgres_cluster::OWNER;
 use gonvel_stand_ins::test_cluster::TestCluster;
 use gonvel_wire::authority::Authority;

@@ -1,6 +1,7 @@
 //! What a connector guarantees, and why, as people read it.
 
 use super::{BadRecords, Definition, Guarantee};
+use crate::kinds::LateWrites;
 
 const SOURCE_GUARANTEE: &str =
     "Exactly once: the position in the source and the records it produced commit in one transaction of the topic log.";
@@ -10,7 +11,7 @@ const TOPICS_GUARANTEE: &str =
 /// What a sink gives, by where its position is kept.
 fn sink_guarantee(guarantee: Guarantee) -> &'static str {
     match guarantee {
-        Guarantee::ExactlyOnce => "Exactly once: rows and position commit in one transaction of the target database.",
+        Guarantee::ExactlyOnce => "Exactly once: rows and position commit in one transaction of the target.",
         Guarantee::AtLeastOnce => {
             "At least once: Gonvel keeps the position and moves it once the rows are in the target, so a crash in between delivers some again."
         }
@@ -21,9 +22,10 @@ fn sink_guarantee(guarantee: Guarantee) -> &'static str {
 }
 
 impl Definition {
-    /// What it guarantees, and why, in a sentence or two.
+    /// What it guarantees, and why, in a sentence or two; `late` is what a late write can do in the system that a sink writes, as far as
+    /// that is known.
     #[must_use]
-    pub fn guarantee(&self) -> String {
+    pub fn guarantee(&self, late: Option<LateWrites>) -> String {
         let whole = matches!(self, Self::Sink(sink) if sink.writes.whole_transactions);
         let halts = whole || self.failing().records == BadRecords::Halt;
         let (guarantee, bad) = match self {
@@ -41,6 +43,10 @@ impl Definition {
                 (sink_guarantee(sink.writes.guarantee), bad)
             }
         };
-        format!("{guarantee} {bad}")
+        let late = match late.filter(|_| matches!(self, Self::Sink(_))) {
+            Some(LateWrites::Possible) => " A runner that lost its lane without knowing may still write once more.",
+            Some(LateWrites::Fenced | LateWrites::Versioned) | None => "",
+        };
+        format!("{guarantee} {bad}{late}")
     }
 }

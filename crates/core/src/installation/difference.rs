@@ -1,6 +1,5 @@
 //! What has to be done so that an installation is as manifests say.
 
-use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use serde::Serialize;
@@ -76,8 +75,6 @@ pub struct Installation {
     pub things: Vec<Thing>,
     /// The topics that connectors write for tables which they found by their names, by connector.
     pub written: BTreeMap<String, Vec<String>>,
-    /// The kinds of systems that it knows.
-    pub kinds: Vec<Cow<'static, str>>,
     /// Secrets of connections that are to be others than those that are kept, by connection and field.
     pub other_secrets: BTreeSet<(String, String)>,
 }
@@ -92,7 +89,7 @@ pub fn plan(found: &[Found], there: &Installation, prune: bool) -> Result<Plan, 
     let stays: Vec<&Thing> = there.things.iter().filter(|thing| !goes.contains(&thing.key())).collect();
     let known = Known::of(found, &stays).beside(&there.things);
     let was: HashMap<(ThingKind, &str), &Thing> = there.things.iter().map(|thing| (thing.key(), thing)).collect();
-    let mut faults = known.faults(&there.kinds.iter().map(AsRef::as_ref).collect::<Vec<_>>());
+    let mut faults = known.faults();
     faults.extend(found.iter().filter_map(|one| cannot(one, was.get(&one.thing.key())?)));
     let ordered = known.ordered().unwrap_or_else(|fault| {
         faults.push(fault);
@@ -120,8 +117,8 @@ pub fn plan(found: &[Found], there: &Installation, prune: bool) -> Result<Plan, 
         differ("", &value(was), &value(&thing), &mut changes);
         if let Thing::Connection(text) = &one.thing {
             let is_other = |field: &str| there.other_secrets.contains(&(text.connection.clone(), field.to_owned()));
-            let other = text.secrets().filter(|(field, _)| is_other(field));
-            changes.extend(other.map(|(field, _)| FieldChange { field: field.into(), from: None, to: None }));
+            let other = text.secrets.keys().filter(|field| is_other(field));
+            changes.extend(other.map(|field| FieldChange { field: field.clone(), from: None, to: None }));
         }
         if changes.is_empty() {
             plan.unchanged += 1;
@@ -237,8 +234,10 @@ fn as_it_will_be(was: &Thing, now: &Thing) -> Thing {
     let mut now = now.clone();
     match (was, &mut now) {
         (Thing::Connection(was), Thing::Connection(now)) => {
-            now.password.clone_from(&was.password);
-            now.log_password.clone_from(&was.log_password);
+            now.settings = now.plain();
+            let kept = was.settings.iter().filter(|(name, _)| was.secrets.contains_key(*name));
+            now.settings.extend(kept.map(|(name, from)| (name.clone(), from.clone())));
+            now.secrets.clone_from(&was.secrets);
         }
         (Thing::Schema(was), Thing::Schema(now)) if has(was, now.versions.last()) => now.versions.clone_from(&was.versions),
         (Thing::Topic(was), Thing::Topic(now)) => {

@@ -1,7 +1,12 @@
 //! Manifests as they are read: a file holds one or several, each of one thing, with `---` between them.
 
+use serde::Deserialize;
+use serde_json::{Map, Value};
+
 use super::faults::Fault;
-use super::things::{Thing, ThingKind};
+use super::secret_from::SecretFrom;
+use super::things::{ConnectionText, Thing, ThingKind};
+use crate::kinds::About;
 use crate::manifest::{ManifestError, from_yaml};
 use crate::nearest::perhaps;
 
@@ -69,11 +74,11 @@ fn parts(text: &str) -> Vec<(usize, &str)> {
 
 /// Reads files. What can be read is, and each fault is told: two things with one name are one.
 #[must_use]
-pub fn read(files: &[ManifestFile]) -> (Vec<Found>, Vec<Fault>) {
+pub fn read(files: &[ManifestFile], kinds: &[About]) -> (Vec<Found>, Vec<Fault>) {
     let (mut found, mut faults): (Vec<Found>, Vec<Fault>) = (Vec::new(), Vec::new());
     for file in files {
         for (line, text) in parts(&file.text) {
-            match thing(text) {
+            match thing(text, kinds) {
                 Ok(thing) => found.push(Found { thing, file: file.name.clone(), line, text: text.to_owned() }),
                 Err(ManifestError { line: at, column, finding }) => {
                     faults.push(Fault { file: file.name.clone(), line: line + at - 1, column, finding });
@@ -92,13 +97,13 @@ pub fn read(files: &[ManifestFile]) -> (Vec<Found>, Vec<Fault>) {
     (found, faults)
 }
 
-fn thing(text: &str) -> Result<Thing, ManifestError> {
+fn thing(text: &str, kinds: &[About]) -> Result<Thing, ManifestError> {
     let first: serde_yaml_ng::Mapping = from_yaml(text)?;
     let words = ThingKind::ALL.map(ThingKind::word);
     let begins = first.keys().next().and_then(serde_yaml_ng::Value::as_str).unwrap_or_default();
     let kind = ThingKind::ALL.into_iter().find(|kind| kind.word() == begins);
     Ok(match kind {
-        Some(ThingKind::Connection) => Thing::Connection(from_yaml(text)?),
+        Some(ThingKind::Connection) => Thing::Connection(connection(text, kinds)?),
         Some(ThingKind::Function) => Thing::Function(from_yaml(text)?),
         Some(ThingKind::Schema) => Thing::Schema(from_yaml(text)?),
         Some(ThingKind::Topic) => Thing::Topic(from_yaml(text)?),
@@ -116,12 +121,62 @@ fn thing(text: &str) -> Result<Thing, ManifestError> {
     })
 }
 
+/// A connection before its kind is asked.
+#[derive(Deserialize)]
+struct Unread {
+    connection: String,
+    kind: String,
+    #[serde(flatten)]
+    settings: Map<String, Value>,
+}
+
+fn connection(text: &str, kinds: &[About]) -> Result<ConnectionText, ManifestError> {
+    let Unread { connection, kind, settings } = from_yaml(text)?;
+    let Some(about) = kinds.iter().find(|about| about.kind == kind) else {
+        let known: Vec<&str> = kinds.iter().map(|about| about.kind.as_ref()).collect();
+        let perhaps = perhaps(&kind, known.iter().copied());
+        let finding = format!("there is no kind {kind:?}{perhaps}: the kinds are {}", known.join(", "));
+        return Err(at_setting(text, "kind", true, finding));
+    };
+    let secret = |value: &Value| serde_json::from_value::<SecretFrom>(value.clone()).map_err(|e| e.to_string());
+    let read = about.read(&settings, secret).map_err(|faults| {
+        // the first one that stands in the text, before what is missing in it
+        let mut told = faults.into_iter().map(|f| at_setting(text, &f.setting, f.value, f.finding)).collect::<Vec<_>>();
+        told.sort_by_key(|told| (told.line == 1, told.line));
+        told.swap_remove(0)
+    })?;
+    let alone = about.settings.iter().find(|s| {
+        s.secret
+            && settings.get(s.name.as_ref()).is_some_and(|v| !v.is_null())
+            && !read.secrets.contains_key(s.name.as_ref())
+    });
+    if let Some((setting, only)) = alone.and_then(|setting| Some((setting, setting.only_if.as_ref()?))) {
+        let finding = format!("it is of no use without {}: give that, or take it out", only.setting);
+        return Err(at_setting(text, &setting.name, false, finding));
+    }
+    Ok(ConnectionText::of(&connection, about, read))
+}
+
+/// A fault at a setting's name, or at its value; at the manifest's beginning if it does not stand there.
+fn at_setting(text: &str, name: &str, value: bool, finding: String) -> ManifestError {
+    for (number, line) in text.lines().enumerate() {
+        let indent = line.len() - line.trim_start().len();
+        let Some(rest) = line[indent..].strip_prefix(name).and_then(|rest| rest.trim_start().strip_prefix(':')) else {
+            continue;
+        };
+        let after = line.len() - rest.trim_start().len();
+        let byte = if value && !rest.trim().is_empty() { after } else { indent };
+        return ManifestError { line: number + 1, column: line[..byte].chars().count() + 1, finding };
+    }
+    ManifestError::about(text, &format!("{name}:"), finding)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
 
     fn of(text: &str) -> (Vec<Found>, Vec<Fault>) {
-        read(&[ManifestFile { name: "all.yaml".into(), text: text.into() }])
+        read(&[ManifestFile { name: "all.yaml".into(), text: text.into() }], &super::super::tests::kinds())
     }
 
     #[test]
@@ -161,9 +216,30 @@ mod tests {
     }
 
     #[test]
+    fn what_is_wrong_with_a_connection_is_told_at_its_place() {
+        let good = "connection: host\nkind: coldroom\nhost: db\nport: 5432\n";
+        assert_eq!(of(good).1, []);
+        for (text, line, column, part) in [
+            (good.replace("coldroom", "coldrom"), 2, 7, "there is no kind \"coldrom\", perhaps coldroom is meant"),
+            (good.replace("host: db\n", ""), 1, 1, "the host is missing"),
+            (good.replace("5432", "\"5432\""), 4, 7, "port takes a whole number from 1 to 65535"),
+            (good.replace("port", "  port"), 4, 7, "mapping values are not allowed"),
+            (format!("{good}log_usr: eve\n"), 5, 1, "perhaps log_user is meant"),
+            (format!("{good}tls: verfy\n"), 5, 6, "takes prefer, verify, not \"verfy\", perhaps verify is meant"),
+            (format!("{good}log_password: {{env: A}}\n"), 5, 1, "of no use without log_user"),
+            (format!("{good}settings:\n  lock_timeout: 5\n"), 5, 1, "lock_timeout is 5: put it in quotes"),
+            ("connection: host\nkind: coldroom\n".into(), 1, 1, "the host is missing"),
+        ] {
+            let (_, faults) = of(&text);
+            let [fault] = &faults[..] else { panic!("{text}: {faults:?}") };
+            assert!(fault.finding.contains(part), "{text}: {fault}");
+            assert_eq!((fault.line, fault.column), (line, column), "{text}: {fault}");
+        }
+    }
+
+    #[test]
     fn a_secret_in_the_text_is_refused_and_not_repeated() {
-        let connection =
-            "connection: packhouse\nkind: postgresql\nhost: db\nport: 5432\ndatabase: packhouse\nuser: gonvel\n";
+        let connection = "connection: packhouse\n# where it is\nkind: coldroom\nhost: db\nport: 5432\n\n";
         for secret in
             ["hunter2", "\"hunter2\"", "22222222", "2.5", "true", "{hunter2: 1}", "[hunter2]", "{env: A, file: hunter2}"]
         {
@@ -180,7 +256,7 @@ mod tests {
             let (found, faults) = of(&format!("{connection}password: {from}\n"));
             assert_eq!(faults, []);
             let Thing::Connection(text) = &found[0].thing else { panic!("{found:?}") };
-            assert_eq!(text.password, Some(read));
+            assert_eq!(text.secrets.get("password"), Some(&read));
         }
     }
 }

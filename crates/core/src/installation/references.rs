@@ -201,10 +201,10 @@ impl<'a> Known<'a> {
     }
 
     /// What is wrong with things, each by itself and in what it refers to.
-    pub(super) fn faults(&self, kinds: &[&str]) -> Vec<Fault> {
+    pub(super) fn faults(&self) -> Vec<Fault> {
         let mut out = Vec::new();
         for one in self.found {
-            out.extend(self.wrong(one, kinds));
+            out.extend(self.wrong(one));
             for (kind, name) in refers(&one.thing, &self.functions) {
                 let key = (kind, name);
                 let written = key.0 == ThingKind::Topic && (self.is_written(&key.1) || self.finds);
@@ -220,23 +220,12 @@ impl<'a> Known<'a> {
         out
     }
 
-    fn wrong(&self, one: &Found, kinds: &[&str]) -> Option<Fault> {
+    fn wrong(&self, one: &Found) -> Option<Fault> {
         let named = |result: Result<(), crate::naming::NameError>| {
             result.err().map(|e| one.fault(one.thing.name(), format!("it cannot be called so: {e}")))
         };
         match &one.thing {
-            Thing::Connection(text) => named(ConnectionName::parse(text.connection.as_str()).map(drop)).or_else(|| {
-                let known = kinds.contains(&text.kind.as_str());
-                let finding = || {
-                    let perhaps = perhaps(&text.kind, kinds.iter().copied());
-                    format!("there is no kind {:?}{perhaps}: the kinds are {}", text.kind, kinds.join(", "))
-                };
-                (!known).then(|| one.fault(&text.kind, finding())).or_else(|| {
-                    let finding = "there is no login that it would be of: give its log_user, or take it out";
-                    let alone = text.log_password.is_some() && text.log_user.is_none();
-                    alone.then(|| one.fault("log_password:", finding))
-                })
-            }),
+            Thing::Connection(text) => named(ConnectionName::parse(text.connection.as_str()).map(drop)),
             Thing::Function(text) => {
                 let checked = OwnFunction::from(text.clone()).check();
                 checked.err().map(|(field, finding)| one.fault(&format!("{field}:"), finding))

@@ -3,11 +3,12 @@
 use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
 
 use super::SecretFrom;
+use crate::kinds::{About, Settings};
 use crate::manifest::ConnectorText;
 use crate::own_function::{FunctionExample, OwnFunction, Parameter};
-use crate::ports::TlsMode;
 use crate::schemas::{Language, Rule, SchemaReference};
 use crate::topic_settings::{DAY_MS, Keep, TopicSettings};
 
@@ -52,46 +53,44 @@ impl ThingKind {
 }
 
 /// A connection.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct ConnectionText {
     /// Its name.
     pub connection: String,
     /// The kind of system.
     pub kind: String,
-    /// Host name or address.
-    pub host: String,
-    /// Port.
-    pub port: u16,
-    /// Database.
-    pub database: String,
-    /// User.
-    pub user: String,
-    /// Where its password comes from; without it a kept one stays.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub password: Option<SecretFrom>,
-    /// Whether sessions are encrypted.
-    #[serde(default, skip_serializing_if = "is_usual")]
-    pub tls: TlsMode,
-    /// Certificates to trust, as PEM text.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub ca: Option<String>,
-    /// Who reads the server's log, where that is another login.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub log_user: Option<String>,
-    /// Where that login's password comes from.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub log_password: Option<SecretFrom>,
-    /// Settings of every session.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub settings: BTreeMap<String, String>,
+    /// Its settings, in the order of the kind's; of a secret where it comes from.
+    #[serde(flatten)]
+    pub settings: Map<String, Value>,
+    /// The same of the secrets alone; without one a kept one stays.
+    #[serde(skip)]
+    pub secrets: BTreeMap<String, SecretFrom>,
 }
 
 impl ConnectionText {
-    /// The secrets that it needs, by their fields.
-    pub fn secrets(&self) -> impl Iterator<Item = (&'static str, &SecretFrom)> {
-        let own = self.password.iter().map(|from| ("password", from));
-        own.chain(self.log_password.iter().map(|from| ("log_password", from)))
+    /// A connection with settings as its kind reads them.
+    ///
+    /// # Panics
+    /// Never: where a secret comes from is text.
+    #[must_use]
+    pub fn of(connection: &str, about: &About, read: Settings<SecretFrom>) -> Self {
+        let mut settings = Map::new();
+        for setting in &about.settings {
+            let name = setting.name.as_ref();
+            if let Some(value) = read.plain.get(name) {
+                settings.insert(name.into(), value.clone());
+            } else if let Some(from) = read.secrets.get(name) {
+                settings.insert(name.into(), serde_json::to_value(from).expect("text"));
+            }
+        }
+        Self { connection: connection.into(), kind: about.kind.to_string(), settings, secrets: read.secrets }
+    }
+
+    /// Its settings without its secrets.
+    #[must_use]
+    pub fn plain(&self) -> Map<String, Value> {
+        let plain = self.settings.iter().filter(|(name, _)| !self.secrets.contains_key(*name));
+        plain.map(|(name, value)| (name.clone(), value.clone())).collect()
     }
 }
 

@@ -7,7 +7,7 @@ use async_trait::async_trait;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use super::{HeldLane, PortError};
+use super::{Address, HeldLane, PortError};
 use crate::change::KindCounts;
 use crate::connector::{ExistingRows, State, ValidConnector};
 use crate::naming::{ConnectorId, Epoch};
@@ -225,65 +225,6 @@ impl TlsMode {
     }
 }
 
-/// A user with a password.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Login {
-    /// User.
-    pub user: String,
-    /// Password.
-    pub password: Secret<String>,
-}
-
-/// How a system is reached. The password never leaves this type but through [`Secret::expose`].
-#[derive(Debug, Clone)]
-pub struct DatabaseAddress {
-    /// Host name or address.
-    pub host: String,
-    /// Port.
-    pub port: u16,
-    /// Database.
-    pub database: String,
-    /// User.
-    pub user: String,
-    /// Password.
-    pub password: Secret<String>,
-    /// Whether sessions are encrypted.
-    pub tls: TlsMode,
-    /// Certificates that the server's may be signed by, as PEM text; none means those this machine trusts.
-    pub ca: Option<String>,
-    /// Who reads the server's log, where that is another login.
-    pub log_login: Option<Login>,
-    /// Settings of every session, by name.
-    pub settings: BTreeMap<String, String>,
-}
-
-impl DatabaseAddress {
-    /// A database with one login, encrypted if the server offers it.
-    #[must_use]
-    pub fn new(host: &str, port: u16, database: &str, user: &str, password: &str) -> Self {
-        Self {
-            host: host.into(),
-            port,
-            database: database.into(),
-            user: user.into(),
-            password: Secret::new(password.into()),
-            tls: TlsMode::default(),
-            ca: None,
-            log_login: None,
-            settings: BTreeMap::new(),
-        }
-    }
-
-    /// The same with the login that reads the server's log.
-    #[must_use]
-    pub fn for_log(&self) -> Self {
-        match &self.log_login {
-            None => self.clone(),
-            Some(login) => Self { user: login.user.clone(), password: login.password.clone(), ..self.clone() },
-        }
-    }
-}
-
 /// A request to load tables of a source again from their start.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Reload {
@@ -302,7 +243,7 @@ pub trait FleetStore: Send + Sync {
     ///
     /// # Errors
     /// [`PortError::NotFound`].
-    async fn address(&self, connection: uuid::Uuid) -> Result<DatabaseAddress, PortError>;
+    async fn address(&self, connection: uuid::Uuid) -> Result<Address, PortError>;
 
     /// The secret that keyed hashes and tokens are made with: the same on every runner of an installation.
     fn mask_secret(&self) -> Secret<Vec<u8>>;

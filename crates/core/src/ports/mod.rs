@@ -4,6 +4,7 @@ mod fleet;
 mod quarantine;
 mod readers;
 mod runners;
+pub mod systems;
 mod topic_log;
 
 use async_trait::async_trait;
@@ -15,6 +16,7 @@ pub use fleet::*;
 pub use quarantine::*;
 pub use readers::*;
 pub use runners::*;
+pub use systems::Address;
 pub use topic_log::*;
 
 /// Why a port refused. Grouped by who acts.

@@ -2,11 +2,11 @@
 
 use std::time::Duration;
 
-use gonvel_connectors::error::ConnectorError;
 use gonvel_core::bad_records::BadRecords;
 use gonvel_core::connector::Failing;
 use gonvel_core::failure;
 use gonvel_core::naming::TopicPartition;
+use gonvel_core::ports::systems::ConnectorError;
 use gonvel_core::ports::{AskedRecord, BadRecord, HeldLane, Level, Settled, Step, WaitingKey};
 use tokio::time::Instant;
 

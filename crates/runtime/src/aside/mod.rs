@@ -10,12 +10,10 @@ use std::collections::{HashMap, HashSet};
 pub(crate) use book::Book;
 use book::{AT_A_TIME, BESIDE, Failed};
 use bytes::Bytes;
-use gonvel_connectors::postgres::round::{Round, TopicChanges};
-use gonvel_connectors::postgres::sifting::{self, Refused};
-use gonvel_connectors::postgres::sink_positions::Delivered;
 use gonvel_core::change::{ChangeKind, KindCounts};
 use gonvel_core::failure;
 use gonvel_core::naming::{Offset, TopicPartition};
+use gonvel_core::ports::systems::{self, Delivered, Refused, Round, TopicChanges};
 use gonvel_core::ports::{AskedRecord, BadRecord, Settled, Step};
 use gonvel_core::record::Record;
 use gonvel_events::Came;
@@ -232,8 +230,8 @@ impl Aside {
 
     /// What waits of the rows of which changes bring parts: here, but for some that are tried with them, and among what came with them
     /// and is bad.
-    fn held(&self, topics: &[TopicChanges], bad: &[BadRecord], but: &[i64]) -> sifting::Held {
-        let mut held = sifting::Held::default();
+    fn held(&self, topics: &[TopicChanges], bad: &[BadRecord], but: &[i64]) -> systems::Held {
+        let mut held = systems::Held::default();
         if !self.keeps.rows || self.waiting.is_empty() && bad.is_empty() {
             return held;
         }

@@ -3,13 +3,10 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::round::{Round, RowBefore};
-use gonvel_connectors::postgres::sifting::Held;
-use gonvel_connectors::postgres::sink_positions::Delivered;
 use gonvel_core::connector::{Deletes, Writes};
 use gonvel_core::naming::TopicPartition;
 use gonvel_core::ports::Step;
+use gonvel_core::ports::systems::{ConnectorError, Delivered, Held, Round, RowBefore};
 
 use super::{Aside, Keeps, in_order};
 use crate::failing::Failure;

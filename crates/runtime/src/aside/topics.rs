@@ -4,10 +4,9 @@ use std::collections::HashMap;
 use std::time::Duration;
 
 use bytes::Bytes;
-use gonvel_connectors::postgres::round::{Round, TopicChanges};
-use gonvel_connectors::postgres::sifting::{BEHIND, Held};
 use gonvel_core::change::ChangeKind;
 use gonvel_core::naming::TopicPartition;
+use gonvel_core::ports::systems::{BEHIND, Held, Round, TopicChanges};
 use gonvel_core::ports::{BadRecord, Step};
 
 use super::book::Failed;

@@ -2,8 +2,8 @@
 
 use std::sync::PoisonError;
 
-use gonvel_connectors::error::ConnectorError;
 use gonvel_core::change::KindCounts;
+use gonvel_core::ports::systems::ConnectorError;
 use gonvel_core::ports::{OTHER_GROUND, PortError};
 
 use super::missed::{Missed, PassedOver};
@@ -71,9 +71,9 @@ mod tests {
 
     use std::sync::Arc;
 
-    use gonvel_connectors::postgres::sink_positions::Delivered;
     use gonvel_core::block::pack;
     use gonvel_core::naming::{PartitionId, TopicName, TopicPartition};
+    use gonvel_core::ports::systems::Delivered;
     use gonvel_core::ports::{AppendBatch, PartitionBlocks, TopicLog};
     use gonvel_core::record::Record;
     use gonvel_core::topic_settings::TopicSettings;

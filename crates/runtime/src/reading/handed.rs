@@ -70,13 +70,13 @@ mod tests {
 
     use std::collections::{BTreeMap, HashMap};
 
-    use gonvel_connectors::postgres::sink_positions::Delivered;
-    use gonvel_connectors::postgres::source::TableChanges;
     use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, KindCounts, OldImage, Origin};
     use gonvel_core::column::{ColumnType, Value};
     use gonvel_core::connector::Values;
     use gonvel_core::naming::{PartitionId, RunnerName, TopicName, TopicPartition};
     use gonvel_core::planning::Labels;
+    use gonvel_core::ports::systems::Delivered;
+    use gonvel_core::ports::systems::TableChanges;
     use gonvel_core::ports::{AppendBatch, PartitionBounds, TopicLog};
     use gonvel_core::table::{Column, TableSchema};
     use gonvel_core::topic_settings::TopicSettings;

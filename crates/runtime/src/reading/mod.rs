@@ -11,16 +11,16 @@ pub(crate) mod truncates;
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use self::missed::PassedOver;
+use self::together::Together;
 use bytes::Bytes;
-use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::round::{Round, RowBefore, TopicChanges};
-use gonvel_connectors::postgres::sink_positions::Delivered;
 use gonvel_core::avro::single_object;
 use gonvel_core::block::RecordRef;
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind};
 use gonvel_core::failure;
 use gonvel_core::fold;
 use gonvel_core::naming::{Offset, SchemaId, TopicPartition};
+use gonvel_core::ports::systems::{ConnectorError, Delivered, Round, RowBefore, TopicChanges};
 use gonvel_core::ports::{BadRecord, PortError, SchemaStore, Step, StoredBlock, Topic, TopicLog, Watch};
 use gonvel_core::record_form::ReadForm;
 use gonvel_core::schemas::Language;
@@ -30,8 +30,6 @@ use gonvel_core::truncate::Mark;
 use gonvel_events::{Came, EventSchema};
 use tokio::time::Instant;
 
-use self::missed::PassedOver;
-use self::together::Together;
 use crate::events::{EventSchemas, Events, Sort};
 use crate::failing::{Failure, NewFields};
 use crate::fetching::records_at;

@@ -3,12 +3,11 @@
 use std::collections::{HashMap, HashSet};
 
 use bytes::Bytes;
-use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::round::{RowBefore, TopicChanges};
 use gonvel_core::change::{ChangeKind, KindCounts};
 use gonvel_core::change_form::ChangeForm;
 use gonvel_core::failure;
 use gonvel_core::naming::Offset;
+use gonvel_core::ports::systems::{ConnectorError, RowBefore, TopicChanges};
 use gonvel_core::ports::{AskedRecord, BadRecord, Step};
 
 use super::{Beside, Gathering, Place, Reader, key_data, place_of};

@@ -2,8 +2,8 @@
 
 use std::collections::BTreeSet;
 
-use gonvel_connectors::error::ConnectorError;
 use gonvel_core::naming::{Offset, TopicId, TopicPartition};
+use gonvel_core::ports::systems::ConnectorError;
 
 use super::{Cursor, MOST_CHANGES, ReadRound, Reader, not_a_change};
 use crate::failing::Failure;

@@ -5,14 +5,11 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
-use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::round::{RowBefore, TopicChanges};
-use gonvel_connectors::postgres::sink_positions::Delivered;
-use gonvel_connectors::postgres::truncating::ahead;
 use gonvel_core::block::RecordRef;
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind};
 use gonvel_core::naming::TopicPartition;
 use gonvel_core::ports::Topic;
+use gonvel_core::ports::systems::{ConnectorError, Delivered, RowBefore, TopicChanges, ahead};
 use gonvel_core::trail::Seen;
 use gonvel_core::truncate::{Come, Here, Mark};
 use tokio::time::Instant;

@@ -2,10 +2,10 @@
 
 use std::time::{Duration, Instant};
 
-use crate::support::{World, topic_changes};
+use crate::support::{World, move_sink, sink_positions, topic_changes};
 use gonvel_core::connector::{BadRecords, ExistingRows, State, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectorId, ConnectorName};
-use gonvel_core::ports::{DatabaseAddress, FleetStore};
+use gonvel_core::ports::{Address, FleetStore};
 
 const BINS: &str = "CREATE TABLE bins (id bigint PRIMARY KEY, grade text)";
 
@@ -73,7 +73,8 @@ async fn a_source_whose_slot_is_gone_halts_and_says_what_is_lost() {
     world.database.ask(source_id, Wish::Run, "").await.unwrap();
     let reason = world.until_state(source_id, State::Halted).await;
     assert!(reason.contains("is not in the server any more") && reason.contains("begin anew"), "{reason}");
-    let place = gonvel_runtime::systems::source_place(&address(&world, source_id).await, source_id).await.unwrap();
+    let at = address(&world, source_id).await;
+    let place = gonvel_runtime::systems::source(&at).unwrap().place(&at, source_id).await.unwrap().unwrap();
     assert!(!place.kept && place.confirmed.is_none());
     // deleting it still leaves nothing behind
     world.database.ask(source_id, Wish::Delete, "").await.unwrap();
@@ -87,7 +88,7 @@ async fn a_source_whose_slot_is_gone_halts_and_says_what_is_lost() {
     fleet.stop().await;
 }
 
-async fn address(world: &World, id: ConnectorId) -> DatabaseAddress {
+async fn address(world: &World, id: ConnectorId) -> Address {
     let found = world.database.find_connector(id).await.unwrap();
     world.database.address(found.definition.connection().unwrap()).await.unwrap()
 }
@@ -126,15 +127,15 @@ async fn a_gap_that_a_lost_slot_left_is_closed_by_beginning_anew_and_a_moved_sin
     world.until_state(to, State::Stopped).await;
     target.batch_execute("TRUNCATE bins").await.unwrap();
     let address = address(&world, to).await;
-    let stands = gonvel_runtime::systems::sink_positions(&address, to).await.unwrap();
+    let stands = sink_positions(&address, to).await;
     assert_eq!(stands.len(), 3);
     let mut moves: Vec<_> = stands.iter().map(|(at, next)| (*at, *next, 0)).collect();
     moves[2].1 += 1;
-    let elsewhere = gonvel_runtime::systems::move_sink(&address, to, &moves, false).await.unwrap_err();
+    let elsewhere = move_sink(&address, to, &moves, false).await.unwrap_err();
     assert!(elsewhere.to_string().contains("does not stand at"), "{elsewhere}");
-    assert_eq!(gonvel_runtime::systems::sink_positions(&address, to).await.unwrap(), stands, "a part was moved");
+    assert_eq!(sink_positions(&address, to).await, stands, "a part was moved");
     moves[2].1 -= 1;
-    gonvel_runtime::systems::move_sink(&address, to, &moves, false).await.unwrap();
+    move_sink(&address, to, &moves, false).await.unwrap();
     world.database.ask(to, Wish::Run, "").await.unwrap();
     world.until_equal(&source, &target, &["bins"]).await;
     fleet.stop().await;

@@ -11,7 +11,6 @@ use gonvel_core::ports::{AppendBatch, FleetStore, LaneProgress, PartitionBlocks,
 use gonvel_core::record::Record;
 use gonvel_core::topic_settings::TopicSettings;
 use gonvel_runtime::history::parted;
-use gonvel_runtime::systems;
 use gonvel_storage::Database;
 use gonvel_storage::sealing::Sealer;
 use tokio_postgres::Client;
@@ -41,11 +40,11 @@ async fn halted(world: &World, id: ConnectorId) -> String {
 async fn mend(world: &World, source: ConnectorId, sink: ConnectorId) -> i64 {
     world.database.begin_anew(source, ExistingRows::Empty, "").await.unwrap();
     let address = world.database.address(world.connection("settlement").await).await.unwrap();
-    let stands = systems::sink_stands(&address, sink).await.unwrap();
+    let stands = sink_stands(&address, sink).await;
     let mut agreed = 0;
     for parted in parted(&world.database, stands).await.unwrap() {
         agreed += parted.agree_to;
-        systems::move_sink(&address, sink, &[(parted.at, parted.next, parted.agree_to)], true).await.unwrap();
+        move_sink(&address, sink, &[(parted.at, parted.next, parted.agree_to)], true).await.unwrap();
     }
     world.database.start_anew(&[sink]).await.unwrap();
     agreed
@@ -204,9 +203,9 @@ async fn offsets_that_were_given_out_again_do_not_pass_for_delivered() {
 
 async fn mend_sink(world: &World, sink: ConnectorId) {
     let address = world.database.address(world.connection("settlement").await).await.unwrap();
-    let stands = systems::sink_stands(&address, sink).await.unwrap();
+    let stands = sink_stands(&address, sink).await;
     for parted in parted(&world.database, stands).await.unwrap() {
-        systems::move_sink(&address, sink, &[(parted.at, parted.next, parted.agree_to)], true).await.unwrap();
+        move_sink(&address, sink, &[(parted.at, parted.next, parted.agree_to)], true).await.unwrap();
     }
     world.database.start_anew(&[sink]).await.unwrap();
 }
@@ -227,9 +226,8 @@ async fn leases_behind_the_targets_are_told_and_not_fenced_for_ever() {
     assert!(told.contains("the target was written under lease") && told.contains("stop the second installation"), "{told}");
     // moved to where it stands: nothing is skipped, and it may write again
     let address = world.database.address(world.connection("settlement").await).await.unwrap();
-    let moves: Vec<_> =
-        systems::sink_positions(&address, to).await.unwrap().into_iter().map(|(at, next)| (at, next, next)).collect();
-    systems::move_sink(&address, to, &moves, false).await.unwrap();
+    let moves: Vec<_> = sink_positions(&address, to).await.into_iter().map(|(at, next)| (at, next, next)).collect();
+    move_sink(&address, to, &moves, false).await.unwrap();
     world.database.start_anew(&[to]).await.unwrap();
     insert(&source, 10).await;
     world.until_equal(&source, &target, &["bins"]).await;
@@ -313,7 +311,7 @@ async fn records_forgotten_before_they_were_delivered_are_told_and_not_passed_ov
     assert!(told.contains("offsets 10 to 39") && told.contains("accepts the loss"), "{told}");
     let address = world.database.address(world.connection("settlement").await).await.unwrap();
     let at = TopicPartition { topic: topic.id, partition: PartitionId(0) };
-    systems::move_sink(&address, to, &[(at, 10, 40)], false).await.unwrap();
+    move_sink(&address, to, &[(at, 10, 40)], false).await.unwrap();
     world.database.start_anew(&[to]).await.unwrap();
     source.batch_execute("UPDATE bins SET grade = 'second'").await.unwrap();
     // what was lost comes with its next change, and nothing else is missing

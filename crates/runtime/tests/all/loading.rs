@@ -4,8 +4,8 @@
 use std::time::{Duration, Instant};
 
 use crate::support::{TABLES, World, loads, topic_changes, write};
+use gonvel_connectors::postgres::address::Login;
 use gonvel_core::connector::{ExistingRows, SourceDefinition, State, Wish};
-use gonvel_core::ports::Login;
 use gonvel_core::secret::Secret;
 use gonvel_core::table_patterns::TablePatterns;
 use tokio_postgres::Client;

@@ -8,7 +8,7 @@ use gonvel_core::naming::TopicName;
 use gonvel_core::ports::{FleetStore, TopicLog};
 use gonvel_core::record::Record;
 use gonvel_core::shape::{ShapeStep, Shapes};
-use gonvel_runtime::systems;
+use gonvel_runtime::standing;
 use serde_json::json;
 use tokio_postgres::Client;
 
@@ -371,10 +371,14 @@ async fn what_cannot_be_carried_between_topics_waits_and_comes_later_once() {
     world.database.ask(rich, Wish::Stop, "").await.unwrap();
     world.until_state(rich, State::Stopped).await;
     let from = world.database.position(rich, 0).await.unwrap().unwrap();
-    let moves: Vec<_> = systems::kept_positions(&from).into_iter().map(|(at, next)| (at, next, 0)).collect();
-    let to = systems::kept_moved(&from, &moves).unwrap();
-    world.database.move_lane((rich, 0), &from, &to).await.unwrap();
-    assert!(world.database.move_lane((rich, 0), &from, &to).await.is_err() && systems::kept_moved(&to, &moves).is_none());
+    let definition = world.database.find_connector(rich).await.unwrap().definition;
+    let stands = standing::stands(&world.database, rich, &definition).await.unwrap();
+    let moves: Vec<_> = stands.into_iter().map(|(at, next)| (at, next, 0)).collect();
+    let moved = standing::move_to(&world.database, (rich, &definition), &moves, false).await.unwrap().unwrap();
+    assert_eq!(moved.from, from);
+    world.database.move_lane((rich, 0), &from, &moved.to).await.unwrap();
+    assert!(world.database.move_lane((rich, 0), &from, &moved.to).await.is_err());
+    assert!(standing::move_to(&world.database, (rich, &definition), &moves, false).await.is_err());
     world.database.ask(rich, Wish::Run, "").await.unwrap();
     came(103 + 104).await;
     fleet.stop().await;

@@ -2,8 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use crate::support::{PATIENCE, World, rows};
-use gonvel_connectors::postgres::sink_positions::stands;
+use crate::support::{PATIENCE, World, rows, sink_stands};
 use gonvel_core::block::pack;
 use gonvel_core::connector::{
     CarriedTopic, DeliveredTopic, ExistingRows, SinkDefinition, SourceDefinition, State, TopicsDefinition, Wish,
@@ -233,7 +232,7 @@ async fn where_a_log_was_rolled_back_nothing_comes_again_from_before_a_truncate(
     let far = "UPDATE gonvel.sink_positions SET next_offset = next_offset + 100000, trail = regexp_replace(trail,
          '(\\d+)@(\\d+)( |$)', '\\1@7\\3', 'g') WHERE partition = 1";
     target.batch_execute(far).await.unwrap();
-    let stands = stands(&world.database.address(world.connection("settlement").await).await.unwrap(), to).await.unwrap();
+    let stands = sink_stands(&world.database.address(world.connection("settlement").await).await.unwrap(), to).await;
     let found = parted(&world.database, stands).await.unwrap();
     assert_eq!(found.iter().map(|parted| parted.at.partition.0).collect::<Vec<_>>(), [1]);
     let all = records(&world, &of, 1).await;

@@ -6,6 +6,8 @@ mod there;
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
+use self::steps::{Carrying, Secrets};
+use self::there::installation;
 use axum::Json;
 use axum::body::Body as Stream;
 use axum::extract::State;
@@ -16,10 +18,9 @@ use gonvel_core::installation::{self as core, Deed, Fault, Found, Plan, Step, Th
 use gonvel_core::ports::{FleetStore, PortError, TopicLog};
 use gonvel_core::topic_settings::Keep;
 use gonvel_http_api::{ApplyRequest, InstallationPlan, ManifestsQuery, NeededSecret, PlannedStep, Problem, StepOutcome};
+use gonvel_runtime::systems;
 use gonvel_storage::catalog::connectors::Connector;
 
-use self::steps::{Carrying, Secrets};
-use self::there::installation;
 use crate::connections::{guards_less, refused_address};
 use crate::edits::judged;
 use crate::manifests::{KnownNames, names};
@@ -52,7 +53,7 @@ async fn compared(state: &ServerState, request: &ApplyRequest) -> Result<(Vec<Fo
     let prune = request.prune;
     // thousands of manifests are work for the processor: the threads that answer requests must not wait for it
     let compared = tokio::task::spawn_blocking(move || {
-        let (found, mut faults) = core::read(&files);
+        let (found, mut faults) = core::read(&files, &systems::kinds());
         for one in &found {
             let Thing::Connection(text) = &one.thing else { continue };
             if let Some((field, finding)) = refused_address(text) {
@@ -76,11 +77,7 @@ async fn other_secrets(state: &ServerState, given: &Secrets) -> Result<BTreeSet<
         let Some(fields) = given.get(&kept.name) else { continue };
         let address = state.database.address(kept.id).await?;
         for (field, secret) in fields {
-            let known = match field.as_str() {
-                "password" => Some(&address.password),
-                _ => address.log_login.as_ref().map(|login| &login.password),
-            };
-            if known.is_none_or(|known| known.expose() != secret) {
+            if address.secrets.get(field).is_none_or(|known| known.expose() != secret) {
                 other.insert((kept.name.clone(), field.clone()));
             }
         }
@@ -97,9 +94,9 @@ async fn secrets(state: &ServerState, found: &[Found], given: &Secrets) -> Resul
             None => true,
             Some(kept) => guards_less(&state.database.address(kept.id).await?, text),
         };
-        for (field, from) in text.secrets() {
+        for (field, from) in &text.secrets {
             let has = given.get(&text.connection).is_some_and(|fields| fields.contains_key(field));
-            let (connection, field) = (text.connection.clone(), field.to_owned());
+            let (connection, field) = (text.connection.clone(), field.clone());
             out.push(NeededSecret { connection, field, from: from.clone(), needed: less && !has });
         }
     }

@@ -101,8 +101,11 @@ impl Carrying {
     }
 
     fn connection(&self, text: &ConnectionText) -> ConnectionRequest {
-        let secret = |field: &str| self.secrets.get(&text.connection).and_then(|fields| fields.get(field)).cloned();
-        ConnectionRequest { password: secret("password"), log_password: secret("log_password"), ..connections::asked(text) }
+        let mut request = connections::asked(text);
+        let given =
+            self.secrets.get(&text.connection).into_iter().flatten().filter(|(field, _)| text.secrets.contains_key(*field));
+        request.settings.extend(given.map(|(field, secret)| (field.clone(), secret.as_str().into())));
+        request
     }
 
     async fn connection_id(&self, name: &str) -> Result<Uuid, Refusal> {

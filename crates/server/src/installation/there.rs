@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use gonvel_core::installation::{
     BoundText, ConnectionText, Installation, ReaderText, SchemaText, SecretFrom, Thing, TopicText, VersionText,
 };
+use gonvel_core::kinds::Settings;
 use gonvel_core::manifest::{ConnectorText, Names, Wished};
 use gonvel_core::ports::{ReaderStore, TopicLog};
 use gonvel_runtime::systems;
@@ -20,7 +21,8 @@ pub(super) async fn installation(state: &ServerState) -> Result<Installation, Re
     let (mut things, mut written) = (Vec::new(), BTreeMap::new());
     let mut variables = BTreeSet::new();
     for stored in state.database.connections().await? {
-        things.push(Thing::Connection(connection(stored, &mut variables)));
+        // one of a kind that this version does not know cannot be told
+        things.extend(connection(stored, &mut variables).map(Thing::Connection));
     }
     things.extend(state.database.kept_functions().await?.into_iter().map(|kept| Thing::Function(kept.function.into())));
     for (schema, versions) in state.database.whole_schemas().await?.into_iter().filter(|(_, versions)| !versions.is_empty())
@@ -64,34 +66,22 @@ pub(super) async fn installation(state: &ServerState) -> Result<Installation, Re
         let read = reader.topics.iter().filter_map(|id| topics.iter().find(|t| t.id == *id)).map(|t| t.name.to_string());
         things.push(Thing::Reader(ReaderText { reader: reader.name.to_string(), topics: read.collect() }));
     }
-    Ok(Installation {
-        things,
-        written,
-        kinds: systems::kinds().into_iter().map(|about| about.kind).collect(),
-        other_secrets: BTreeSet::new(),
-    })
+    Ok(Installation { things, written, other_secrets: BTreeSet::new() })
 }
 
 /// Nothing is said of its secrets but where whoever applies it is to have them: `variables` are those that others have.
-fn connection(stored: Connection, variables: &mut BTreeSet<String>) -> ConnectionText {
-    let upper = |c: char| if c.is_ascii_alphanumeric() { c.to_ascii_uppercase() } else { '_' };
-    let mut variable: String = stored.name.chars().map(upper).collect();
+fn connection(stored: Connection, variables: &mut BTreeSet<String>) -> Option<ConnectionText> {
+    let about = systems::kind(&stored.kind).ok()?.about();
+    let upper = |text: &str| -> String {
+        text.chars().map(|c| if c.is_ascii_alphanumeric() { c.to_ascii_uppercase() } else { '_' }).collect()
+    };
+    let mut variable = upper(&stored.name);
     while !variables.insert(variable.clone()) {
         variable.push('_');
     }
-    let log_password = stored.log_username.is_some().then(|| SecretFrom::Env(format!("{variable}_LOG_PASSWORD")));
-    ConnectionText {
-        connection: stored.name,
-        kind: stored.kind,
-        host: stored.host,
-        port: u16::try_from(stored.port).unwrap_or(0),
-        database: stored.database,
-        user: stored.username,
-        password: Some(SecretFrom::Env(format!("{variable}_PASSWORD"))),
-        tls: serde_json::from_value(stored.tls.into()).unwrap_or_default(),
-        ca: stored.ca,
-        log_user: stored.log_username,
-        log_password,
-        settings: serde_json::from_value(stored.settings).unwrap_or_default(),
-    }
+    let plain = stored.address().settings;
+    let secrets = about.settings.iter().filter(|setting| setting.secret && about.in_force(setting, &plain));
+    let from = |name: &str| SecretFrom::Env(format!("{variable}_{}", upper(name)));
+    let secrets = secrets.map(|setting| (setting.name.to_string(), from(&setting.name))).collect();
+    Some(ConnectionText::of(&stored.name, &about, Settings { plain, secrets }))
 }

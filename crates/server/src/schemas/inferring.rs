@@ -38,7 +38,7 @@ pub(crate) async fn infer(
         InferSource::Table(table) => {
             let address = state.database.address(table.connection).await?;
             let captured = CapturedTable::whole(&table.schema, &table.table, "row");
-            let shape = Arc::new(systems::table_shape(&address, &captured).await?);
+            let shape = Arc::new(systems::tables(&address)?.describe(&address, &captured).await?);
             let text = if language == Language::Avro {
                 let how = Values { form: ValueForm::Row, encoding: Encoding::Avro };
                 pretty(gonvel_core::record_form::RecordForm::of(shape, how).value_text())

@@ -30,7 +30,7 @@ fn a_lane_that_nobody_carries_needs_a_person_whatever_it_said_last() {
             created_at: chrono::DateTime::UNIX_EPOCH,
             lanes,
         };
-        let seen = connector(&found, "settlement".into(), 0).condition;
+        let seen = connector(&found, Some(("settlement", "postgresql")), 0).condition;
         (seen.state, seen.reason, seen.rate_per_s)
     };
     use gonvel_core::connector::{State, Wish};
@@ -69,7 +69,7 @@ fn a_table_of_an_earlier_version_is_not_shown_though_a_lane_still_says_it() {
             created_at: chrono::DateTime::UNIX_EPOCH,
             lanes: vec![CarriedLane { lane: 0, runner: None, waits: None, status: Some(status.clone()) }],
         };
-        connector(&found, "packhouse".into(), 0).tables.into_iter().map(|t| t.from).collect::<Vec<_>>()
+        connector(&found, Some(("packhouse", "postgresql")), 0).tables.into_iter().map(|t| t.from).collect::<Vec<_>>()
     };
     assert_eq!(seen(None), ["public.orchardists", "public.blocks"]);
     let site = TablePatterns { include: vec!["site.*".into()], exclude: vec![], topic: "{table}".into() };

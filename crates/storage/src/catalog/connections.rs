@@ -1,24 +1,25 @@
-//! Connections: saved, reusable ways to reach a system. The password is sealed; it leaves only towards the system.
+//! Connections: saved, reusable ways to reach a system. Secrets are sealed; they leave only towards the system.
 
+use std::collections::BTreeMap;
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
 use chrono::{DateTime, Utc};
-use diesel::dsl;
 use diesel::prelude::*;
 use diesel::result::{DatabaseErrorKind, Error};
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use gonvel_core::naming::ConnectionName;
-use gonvel_core::ports::{DatabaseAddress, Login, PortError};
+use gonvel_core::ports::{Address, PortError};
 use gonvel_core::secret::Secret;
+use serde_json::{Map, Value};
 use uuid::Uuid;
 
 use crate::Database;
 use crate::failing::{Stop, failed, stopped};
 use crate::schema::{connections, connectors};
-use crate::sealing::Place;
+use crate::sealing::{Place, SealError};
 
-const PASSWORD: &str = "password";
-const LOG_PASSWORD: &str = "log_password";
-
-/// A connection as people see it: without its secret.
+/// A connection as people see it: without its secrets.
 #[derive(Debug, Clone, Queryable, Selectable)]
 #[diesel(table_name = connections)]
 pub struct Connection {
@@ -28,38 +29,23 @@ pub struct Connection {
     pub name: String,
     /// The kind of system.
     pub kind: String,
-    /// Host name or address.
-    pub host: String,
-    /// Port.
-    pub port: i32,
-    /// Database.
-    pub database: String,
-    /// User.
-    pub username: String,
+    /// Its settings, as the kind takes them.
+    pub given: Value,
     /// Counts its changes.
     pub revision: i32,
     /// When it was made.
     pub created_at: DateTime<Utc>,
     /// When it was last changed.
     pub updated_at: DateTime<Utc>,
-    /// Whether sessions are encrypted, as a word.
-    pub tls: String,
-    /// Certificates to trust, as PEM text.
-    pub ca: Option<String>,
-    /// Who reads the server's log, where that is another login.
-    pub log_username: Option<String>,
-    /// Settings of every session.
-    pub settings: serde_json::Value,
 }
 
-/// A connection's secrets.
-#[derive(Queryable, Selectable)]
-#[diesel(table_name = connections)]
-struct Sealed {
-    id: Uuid,
-    name: String,
-    sealed_password: Vec<u8>,
-    sealed_log_password: Option<Vec<u8>>,
+impl Connection {
+    /// How it is reached, as far as that is no secret.
+    #[must_use]
+    pub fn address(&self) -> Address {
+        let settings = self.given.as_object().cloned().unwrap_or_default();
+        Address { settings, ..Address::new(&self.kind) }
+    }
 }
 
 /// What a person gives for a connection.
@@ -68,7 +54,7 @@ pub struct ConnectionInput {
     /// Its name.
     pub name: ConnectionName,
     /// How it is reached.
-    pub address: DatabaseAddress,
+    pub address: Address,
 }
 
 fn named(name: &ConnectionName) -> impl FnOnce(Error) -> PortError {
@@ -79,25 +65,27 @@ fn named(name: &ConnectionName) -> impl FnOnce(Error) -> PortError {
     }
 }
 
-type Further = (
-    dsl::Eq<connections::tls, &'static str>,
-    dsl::Eq<connections::ca, Option<String>>,
-    dsl::Eq<connections::log_username, Option<String>>,
-    dsl::Eq<connections::sealed_log_password, Option<Vec<u8>>>,
-    dsl::Eq<connections::settings, serde_json::Value>,
-);
+/// Sealed secrets as they are stored, by setting.
+type Sealed = BTreeMap<String, String>;
+
+fn sealed(stored: &Value) -> Sealed {
+    serde_json::from_value(stored.clone()).unwrap_or_default()
+}
 
 impl Database {
-    /// What an address says beyond its login.
-    fn further(&self, id: Uuid, address: &DatabaseAddress) -> Further {
-        let seal = |login: &Login| self.sealer.seal(&login.password, Place { connection: id, field: LOG_PASSWORD });
-        (
-            connections::tls.eq(address.tls.word()),
-            connections::ca.eq(address.ca.clone()),
-            connections::log_username.eq(address.log_login.as_ref().map(|l| l.user.clone())),
-            connections::sealed_log_password.eq(address.log_login.as_ref().map(seal)),
-            connections::settings.eq(serde_json::to_value(&address.settings).unwrap_or_default()),
-        )
+    /// The secrets of an address, sealed.
+    fn seal(&self, id: Uuid, address: &Address) -> Value {
+        let seal = |(field, secret): (&String, &Secret<String>)| {
+            let sealed = self.sealer.seal(secret, Place { connection: id, field });
+            (field.clone(), Value::from(STANDARD.encode(sealed)))
+        };
+        Value::Object(address.secrets.iter().map(seal).collect())
+    }
+
+    /// A sealed secret of a connection.
+    fn unsealed(&self, connection: Uuid, field: &str, sealed: &str) -> Result<Secret<String>, SealError> {
+        // what is no base64 is none that was sealed
+        self.sealer.open(&STANDARD.decode(sealed).unwrap_or_default(), Place { connection, field })
     }
 
     /// Saves a new connection.
@@ -111,14 +99,9 @@ impl Database {
             .values((
                 connections::id.eq(id),
                 connections::name.eq(input.name.as_str()),
-                connections::kind.eq("postgresql"),
-                connections::host.eq(&address.host),
-                connections::port.eq(i32::from(address.port)),
-                connections::database.eq(&address.database),
-                connections::username.eq(&address.user),
-                connections::sealed_password
-                    .eq(self.sealer.seal(&address.password, Place { connection: id, field: PASSWORD })),
-                self.further(id, address),
+                connections::kind.eq(&address.kind),
+                connections::given.eq(Value::Object(address.settings.clone())),
+                connections::sealed.eq(self.seal(id, address)),
             ))
             .returning(Connection::as_returning())
             .get_result(&mut connection)
@@ -126,29 +109,18 @@ impl Database {
             .map_err(named(&input.name))
     }
 
-    /// Replaces what a connection says; without a password the former one stays.
+    /// Replaces what a connection says, with its secrets.
     ///
     /// # Errors
     /// [`PortError::NotFound`], or [`PortError::Exists`] if the new name is taken.
-    pub async fn replace_connection(
-        &self,
-        id: Uuid,
-        input: &ConnectionInput,
-        keep_password: bool,
-    ) -> Result<Connection, PortError> {
+    pub async fn replace_connection(&self, id: Uuid, input: &ConnectionInput) -> Result<Connection, PortError> {
         let mut connection = self.connection().await?;
         let address = &input.address;
-        let sealed =
-            (!keep_password).then(|| self.sealer.seal(&address.password, Place { connection: id, field: PASSWORD }));
         diesel::update(connections::table.find(id))
             .set((
                 connections::name.eq(input.name.as_str()),
-                connections::host.eq(&address.host),
-                connections::port.eq(i32::from(address.port)),
-                connections::database.eq(&address.database),
-                connections::username.eq(&address.user),
-                sealed.map(|s| connections::sealed_password.eq(s)),
-                self.further(id, address),
+                connections::given.eq(Value::Object(address.settings.clone())),
+                connections::sealed.eq(self.seal(id, address)),
                 connections::revision.eq(connections::revision + 1),
                 connections::updated_at.eq(diesel::dsl::now),
             ))
@@ -197,21 +169,22 @@ impl Database {
     pub async fn seal_anew(&self) -> Result<usize, PortError> {
         let mut connection = self.connection().await?;
         let sealed = connection.transaction::<_, Stop, _>(async |c| {
-            let all: Vec<Sealed> =
-                connections::table.select(Sealed::as_select()).order(connections::id).for_update().load(c).await?;
-            for Sealed { id, name, sealed_password, sealed_log_password } in &all {
-                let anew = |sealed: &[u8], field| {
-                    let place = Place { connection: *id, field };
-                    let open = self.sealer.open(sealed, place);
+            let all: Vec<(Uuid, String, Value)> = connections::table
+                .select((connections::id, connections::name, connections::sealed))
+                .order(connections::id)
+                .for_update()
+                .load(c)
+                .await?;
+            for (id, name, stored) in &all {
+                let mut anew = Map::new();
+                for (field, secret) in sealed(stored) {
+                    let open = self.unsealed(*id, &field, &secret);
                     let open = open.map_err(|e| Stop::Refused(PortError::Refused(format!("the connection {name}: {e}"))))?;
-                    Ok::<_, Stop>(self.sealer.seal(&open, place))
-                };
-                let log_password = sealed_log_password.as_deref().map(|sealed| anew(sealed, LOG_PASSWORD)).transpose()?;
+                    let sealed = self.sealer.seal(&open, Place { connection: *id, field: &field });
+                    anew.insert(field, STANDARD.encode(sealed).into());
+                }
                 diesel::update(connections::table.find(id))
-                    .set((
-                        connections::sealed_password.eq(anew(sealed_password, PASSWORD)?),
-                        connections::sealed_log_password.eq(log_password),
-                    ))
+                    .set(connections::sealed.eq(Value::Object(anew)))
                     .execute(c)
                     .await?;
             }
@@ -247,31 +220,19 @@ impl Database {
     }
 }
 
-pub(super) async fn address(database: &Database, id: Uuid) -> Result<DatabaseAddress, PortError> {
+pub(super) async fn address(database: &Database, id: Uuid) -> Result<Address, PortError> {
     let found = database.find_connection(id).await?;
     let mut connection = database.connection().await?;
-    let (sealed, sealed_log): (Vec<u8>, Option<Vec<u8>>) = connections::table
+    let stored: Value = connections::table
         .find(id)
-        .select((connections::sealed_password, connections::sealed_log_password))
+        .select(connections::sealed)
         .first(&mut connection)
         .await
         .map_err(failed("reading a connection"))?;
-    let open = |sealed: &[u8], field| -> Result<Secret<String>, PortError> {
-        database.sealer.open(sealed, Place { connection: id, field }).map_err(|e| PortError::Refused(e.to_string()))
-    };
-    let log_login = match (found.log_username, sealed_log) {
-        (Some(user), Some(sealed)) => Some(Login { user, password: open(&sealed, LOG_PASSWORD)? }),
-        _ => None,
-    };
-    Ok(DatabaseAddress {
-        host: found.host,
-        port: u16::try_from(found.port).unwrap_or(0),
-        database: found.database,
-        user: found.username,
-        password: open(&sealed, PASSWORD)?,
-        tls: serde_json::from_value(found.tls.into()).unwrap_or_default(),
-        ca: found.ca,
-        log_login,
-        settings: serde_json::from_value(found.settings).unwrap_or_default(),
-    })
+    let mut address = found.address();
+    for (field, secret) in sealed(&stored) {
+        let open = database.unsealed(id, &field, &secret).map_err(|e| PortError::Refused(e.to_string()))?;
+        address.secrets.insert(field, open);
+    }
+    Ok(address)
 }

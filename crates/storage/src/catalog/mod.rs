@@ -16,9 +16,7 @@ use async_trait::async_trait;
 use gonvel_core::connector::ValidConnector;
 use gonvel_core::naming::{ConnectorId, Epoch, SchemaId, SchemaName, TopicName};
 use gonvel_core::own_function::OwnFunction;
-use gonvel_core::ports::{
-    DatabaseAddress, Deed, FleetStore, HeldLane, LaneStatus, Lease, Line, PortError, Reload, SchemaStore,
-};
+use gonvel_core::ports::{Address, Deed, FleetStore, HeldLane, LaneStatus, Lease, Line, PortError, Reload, SchemaStore};
 use gonvel_core::schemas::Language;
 use gonvel_core::secret::Secret;
 use uuid::Uuid;
@@ -35,7 +33,7 @@ impl FleetStore for Database {
         Ok(self.kept_functions().await?.into_iter().map(|kept| kept.function).collect())
     }
 
-    async fn address(&self, connection: Uuid) -> Result<DatabaseAddress, PortError> {
+    async fn address(&self, connection: Uuid) -> Result<Address, PortError> {
         connections::address(self, connection).await
     }
 

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use gonvel_core::connector::{CapturedTable, ExistingRows, SourceDefinition, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, SchemaId, SchemaName, TopicName};
-use gonvel_core::ports::{DatabaseAddress, FleetStore, PortError, RunnerStore, SchemaStore};
+use gonvel_core::ports::{Address, FleetStore, PortError, RunnerStore, SchemaStore};
 use gonvel_core::preflight::{Check, KeptReport};
 use gonvel_core::schemas::{Half, Language, Rule};
 use gonvel_port_contracts::runners::{heartbeat, lanes_of};
@@ -16,7 +16,9 @@ use gonvel_storage::sealing::Sealer;
 use uuid::Uuid;
 
 fn input(name: &str, password: &str) -> ConnectionInput {
-    let address = DatabaseAddress::new("packhouse.example", 5432, "packhouse", "gonvel", password);
+    let address =
+        Address::new("postgresql").with("host", "packhouse.example").with("port", 5432).with("database", "packhouse");
+    let address = address.with("user", "gonvel").with_secret("password", password);
     ConnectionInput { name: ConnectionName::parse(name).unwrap(), address }
 }
 
@@ -27,24 +29,23 @@ fn source(name: &str, connection: Uuid) -> ValidConnector {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_password_is_stored_sealed_kept_when_not_given_and_lost_without_its_key() {
+async fn a_password_is_stored_sealed_and_lost_without_its_key() {
     let cluster = TestCluster::start(&["gonvel"]).await;
     let database = Database::open(&cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
     let made = database.create_connection(&input("packhouse", "winter gold")).await.unwrap();
-    assert_eq!(database.address(made.id).await.unwrap().password.expose(), "winter gold");
+    assert_eq!(database.address(made.id).await.unwrap().secrets["password"].expose(), "winter gold");
     let client = cluster.connect("gonvel").await.unwrap();
     let stored: String = client
-        .query_one("SELECT connections::text || encode(sealed_password, 'escape') FROM connections", &[])
+        .query_one("SELECT connections::text || encode(sealed_password, 'escape') || encode(decode(sealed ->> 'password', 'base64'), 'escape')
+               FROM connections", &[])
         .await
         .unwrap()
         .get(0);
     assert!(!stored.contains("winter gold"), "{stored}");
 
-    let moved = database.replace_connection(made.id, &input("packhouse-2", ""), true).await.unwrap();
+    let moved = database.replace_connection(made.id, &input("packhouse-2", "early amber")).await.unwrap();
     assert_eq!((moved.revision, moved.name.as_str()), (2, "packhouse-2"));
-    assert_eq!(database.address(made.id).await.unwrap().password.expose(), "winter gold");
-    database.replace_connection(made.id, &input("packhouse-2", "early amber"), false).await.unwrap();
-    assert_eq!(database.address(made.id).await.unwrap().password.expose(), "early amber");
+    assert_eq!(database.address(made.id).await.unwrap().secrets["password"].expose(), "early amber");
 
     let other = Database::open(&cluster.url("gonvel"), Sealer::new(&[8; 32])).await.unwrap();
     let error = other.address(made.id).await.unwrap_err().to_string();
@@ -59,7 +60,7 @@ async fn names_are_unique_and_what_is_used_stays() {
     let spare = database.create_connection(&input("spare", "x")).await.unwrap();
     let taken = database.create_connection(&input("packhouse", "x")).await;
     assert!(matches!(taken, Err(PortError::Exists { .. })));
-    let taken = database.replace_connection(spare.id, &input("packhouse", "x"), true).await;
+    let taken = database.replace_connection(spare.id, &input("packhouse", "x")).await;
     assert!(matches!(taken, Err(PortError::Exists { .. })));
 
     let connector = source("changes", packhouse.id);

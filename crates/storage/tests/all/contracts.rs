@@ -7,8 +7,8 @@ use gonvel_core::block::pack;
 use gonvel_core::connector::{DeliveredTopic, SinkDefinition, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, PartitionId, TopicName, TopicPartition};
 use gonvel_core::ports::{
-    AppendBatch, DatabaseAddress, FleetStore, HeldLane, LaneProgress, PartitionBlocks, QuarantineStore, RunnerStore,
-    Settled, Step, TopicLog,
+    Address, AppendBatch, FleetStore, HeldLane, LaneProgress, PartitionBlocks, QuarantineStore, RunnerStore, Settled, Step,
+    TopicLog,
 };
 use gonvel_core::record::Record;
 use gonvel_core::topic_settings::TopicSettings;
@@ -21,7 +21,7 @@ use gonvel_storage::sealing::Sealer;
 use uuid::Uuid;
 
 async fn connector(database: &Database) -> ConnectorId {
-    let address = DatabaseAddress::new("nowhere.example", 5432, "settlement", "gonvel", "russet");
+    let address = Address::new("postgresql").with("host", "nowhere.example").with_secret("password", "russet");
     let name = ConnectionName::parse("settlement").unwrap();
     let connection = database.create_connection(&ConnectionInput { name, address }).await.unwrap().id;
     let topics = vec![DeliveredTopic { topic: "orchard".into(), schema: "public".into(), table: "bins".into(), rows: None }];

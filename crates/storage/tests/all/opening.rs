@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use gonvel_core::naming::ConnectionName;
-use gonvel_core::ports::{DatabaseAddress, RunnerStore};
+use gonvel_core::ports::{self, RunnerStore};
 use gonvel_stand_ins::test_cluster::TestCluster;
 use gonvel_storage::Database;
 use gonvel_storage::catalog::connections::ConnectionInput;
@@ -44,7 +44,7 @@ async fn a_key_that_is_gone_is_no_new_key_where_secrets_are_kept() {
     std::fs::remove_file(&file).unwrap();
     drop(database);
     let database = Database::open(&url, Sealer::from_file(&file).unwrap()).await.unwrap();
-    let address = DatabaseAddress::new("127.0.0.1", cluster.port, "packhouse", "picker", "russet");
+    let address = ports::Address::new("postgresql").with("user", "picker").with_secret("password", "russet");
     let input = ConnectionInput { name: ConnectionName::parse("packhouse").unwrap(), address };
     database.create_connection(&input).await.unwrap();
     let kept = std::fs::read(&file).unwrap();

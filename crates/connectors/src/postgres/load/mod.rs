@@ -14,7 +14,9 @@ use std::time::{Duration, Instant};
 
 use gonvel_core::connector::{CapturedTable, InitialLoad};
 use gonvel_core::loading::Readings;
-use gonvel_core::ports::DatabaseAddress;
+use gonvel_core::ports::systems::ConnectorError;
+use pace::Pace;
+use plan::{Plan, Work};
 use tokio::sync::mpsc;
 use tokio_postgres::Client;
 
@@ -22,9 +24,7 @@ use super::client::{connect, explain};
 use super::position::TableLoad;
 use super::snapshot::current_snapshot;
 use super::tables;
-use crate::error::ConnectorError;
-use pace::Pace;
-use plan::{Plan, Work};
+use crate::postgres::address::DatabaseAddress;
 
 pub use chunk::{Chunk, push_key};
 pub use plan::Range;

@@ -8,13 +8,13 @@ use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, Origin};
 use gonvel_core::column::Value;
 use gonvel_core::connector::CapturedTable;
 use gonvel_core::loading::Rewritten;
+use gonvel_core::ports::systems::ConnectorError;
 use gonvel_core::sql_text;
 use gonvel_core::table::TableSchema;
 use tokio_postgres::Client;
 
 use super::chunk::Chunk;
 use super::plan::{Plan, Range};
-use crate::error::ConnectorError;
 use crate::postgres::client::explain;
 use crate::postgres::names::{ident, qualified};
 use crate::postgres::position::{Part, TableLoad};

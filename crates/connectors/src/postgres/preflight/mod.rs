@@ -5,14 +5,14 @@ mod source;
 
 use std::time::{SystemTime, UNIX_EPOCH};
 
-use gonvel_core::ports::DatabaseAddress;
+use gonvel_core::ports::systems::ConnectorError;
 use gonvel_core::preflight::{Check, Report};
 use tokio_postgres::Client;
 
 use super::client::{connect, explain};
-use crate::error::ConnectorError;
+use crate::postgres::address::DatabaseAddress;
 
-pub use sink::{Expected, sink};
+pub use sink::sink;
 pub use source::source;
 
 /// The oldest version whose log can hold marks within transactions and stream them.

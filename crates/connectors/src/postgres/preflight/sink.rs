@@ -4,30 +4,15 @@ use std::collections::HashMap;
 
 use gonvel_core::connector::{DeliveredTopic, ExistingRows, Writes, check_rows_there};
 use gonvel_core::delivered::Nulls;
-use gonvel_core::ports::DatabaseAddress;
+use gonvel_core::ports::systems::{ConnectorError, Expected};
 use gonvel_core::preflight::{Check, NO_ROWS_YET, Report, records_of};
 use gonvel_core::table::{Column, TableSchema};
 
 use super::{Asked, from_error};
-use crate::error::ConnectorError;
+use crate::postgres::address::DatabaseAddress;
 use crate::postgres::identity::key_columns;
 use crate::postgres::names::{ident, literal, qualified, type_name};
 use crate::postgres::target::{self, create_statement};
-
-/// A topic to deliver.
-#[derive(Debug, Clone)]
-pub struct Expected {
-    /// Which, and into which table.
-    pub topic: DeliveredTopic,
-    /// The shape of its latest records; none while it has none.
-    pub shape: Option<TableSchema>,
-    /// What is null in its newest records; none if that is not known.
-    pub nulls: Option<Nulls>,
-    /// Whether it is delivered already, so that the rows in its table are its own.
-    pub begun: bool,
-    /// What becomes of them if it is not, as far as that was said.
-    pub existing: Option<ExistingRows>,
-}
 
 /// Checks what a sink connector needs.
 pub async fn sink(address: &DatabaseAddress, topics: &[Expected], writes: Writes) -> Report {

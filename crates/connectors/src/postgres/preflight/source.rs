@@ -3,13 +3,13 @@
 use gonvel_core::change_form::read_position;
 use gonvel_core::connector::{CapturedTable, SourceDefinition, Start, ValueForm};
 use gonvel_core::naming::ConnectorId;
-use gonvel_core::ports::DatabaseAddress;
+use gonvel_core::ports::systems::ConnectorError;
 use gonvel_core::preflight::{Check, Report};
 use gonvel_core::table_patterns::TablePatterns;
 use tokio_postgres::Row;
 
 use super::{Asked, log_login};
-use crate::error::ConnectorError;
+use crate::postgres::address::DatabaseAddress;
 use crate::postgres::identity::{self, key_columns};
 use crate::postgres::names::{self, ident, qualified};
 use crate::postgres::publication;

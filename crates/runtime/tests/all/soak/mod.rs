@@ -6,14 +6,13 @@ use std::time::{Duration, Instant};
 
 mod compare;
 
-use crate::support::World;
+use crate::support::{World, move_sink, sink_positions};
 use compare::Brought;
 use gonvel_core::connector::{
     Definition, DeliveredTopic, ExistingRows, SinkDefinition, State, TargetRows, ValidConnector, Wish,
 };
 use gonvel_core::naming::{ConnectorId, ConnectorName, TopicName, TopicPartition};
 use gonvel_core::ports::{FleetStore, Topic, TopicLog};
-use gonvel_runtime::systems;
 use gonvel_stand_ins::dice::Dice;
 use gonvel_storage::quarantine::Which;
 use tokio_postgres::Client;
@@ -237,11 +236,11 @@ impl Soak {
         self.world.database.ask(current, Wish::Pause, "").await.unwrap();
         self.world.until_state(current, State::Paused).await;
         let address = self.world.database.address(self.world.connection("settlement").await).await.unwrap();
-        let stands = systems::sink_positions(&address, current).await.unwrap();
+        let stands = sink_positions(&address, current).await;
         // all partitions, or none: one that came since has no place from before
         let moves: Vec<_> = self.rest.iter().filter_map(|(at, to)| Some((*at, *stands.get(at)?, *to))).collect();
         if moves.len() == stands.keys().filter(|at| at.topic == topic.id).count() {
-            systems::move_sink(&address, current, &moves, false).await.unwrap();
+            move_sink(&address, current, &moves, false).await.unwrap();
             *self.done.entry("moves back").or_default() += 1;
         }
         self.world.database.ask(current, Wish::Run, "").await.unwrap();

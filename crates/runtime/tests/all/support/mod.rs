@@ -6,17 +6,21 @@
     reason = "shared by test files that each use a part; what fails here fails the test"
 )]
 
+use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use gonvel_connectors::postgres::address::{DatabaseAddress, Login};
 use gonvel_core::block::UnpackedBlock;
 use gonvel_core::connector::{
     CapturedTable, Definition, DeliveredTopic, InitialLoad, SinkDefinition, SourceDefinition, State, ValidConnector, Wish,
 };
 use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, Offset, RunnerName, TopicName, TopicPartition};
 use gonvel_core::planning::Labels;
-use gonvel_core::ports::{DatabaseAddress, Login, TopicLog};
+use gonvel_core::ports::systems::{ConnectorError, Stand};
+use gonvel_core::ports::{Address, TopicLog};
 use gonvel_core::record::Record;
+use gonvel_runtime::systems;
 use gonvel_runtime::{Fleet, LANE_BYTES, RunnerSettings, Services};
 use gonvel_stand_ins::postgres_cluster::OWNER;
 use gonvel_stand_ins::test_cluster::TestCluster;
@@ -91,7 +95,7 @@ impl World {
         }
         let mut address = DatabaseAddress::new("127.0.0.1", self.cluster.port, database, OWNER, &self.cluster.password);
         address.log_login = self.log_login.clone();
-        let input = ConnectionInput { name: ConnectionName::parse(database).unwrap(), address };
+        let input = ConnectionInput { name: ConnectionName::parse(database).unwrap(), address: address.into() };
         self.database.create_connection(&input).await.unwrap().id
     }
 
@@ -313,4 +317,24 @@ pub async fn write(client: Client, steps: u32, seed: i64) {
             assert!(error.code().is_some(), "{error}");
         }
     }
+}
+
+/// Where a sink stands in its system.
+pub async fn sink_stands(address: &Address, sink: ConnectorId) -> HashMap<TopicPartition, Stand> {
+    systems::holds(address).unwrap().stands(address, sink).await.unwrap()
+}
+
+/// The same: the offset to deliver next.
+pub async fn sink_positions(address: &Address, sink: ConnectorId) -> HashMap<TopicPartition, i64> {
+    sink_stands(address, sink).await.into_iter().map(|(at, stand)| (at, stand.delivered.next)).collect()
+}
+
+/// Moves a sink.
+pub async fn move_sink(
+    address: &Address,
+    sink: ConnectorId,
+    moves: &[(TopicPartition, i64, i64)],
+    agreed: bool,
+) -> Result<(), ConnectorError> {
+    systems::holds(address)?.move_to(address, sink, moves, agreed).await
 }

@@ -2,38 +2,28 @@
 
 use std::collections::HashSet;
 
-use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::client::Client;
-use gonvel_connectors::postgres::publication;
 use gonvel_core::connector::{CapturedTable, SourceDefinition};
+use gonvel_core::ports::systems::{Choice, ConnectorError};
 
-/// The tables, and what is to be said of those that a pattern covers and that are not captured.
-#[derive(Debug, Default)]
-pub(crate) struct Choice {
-    pub(crate) tables: Vec<CapturedTable>,
-    pub(crate) notes: Vec<String>,
-    /// Of what was looked through, as it was then.
-    mark: String,
-}
+use super::client::Client;
+use super::publication;
 
-impl Choice {
-    /// Whether other tables would be chosen now, or others named. As long as nothing in the catalog changed, no table is looked at.
-    pub(crate) async fn is_other(
-        &mut self,
-        client: &Client,
-        system: &str,
-        definition: &SourceDefinition,
-    ) -> Result<bool, ConnectorError> {
-        if definition.patterns.is_none() || publication::tables_mark(client).await? == self.mark {
-            return Ok(false);
-        }
-        let now = choose(client, system, definition).await?;
-        self.mark = now.mark;
-        Ok(now.tables != self.tables || now.notes != self.notes)
+/// Whether other tables would be chosen now, or others named. As long as nothing in the catalog changed, no table is looked at.
+pub(super) async fn is_other(
+    choice: &mut Choice,
+    client: &Client,
+    system: &str,
+    definition: &SourceDefinition,
+) -> Result<bool, ConnectorError> {
+    if definition.patterns.is_none() || publication::tables_mark(client).await? == choice.mark {
+        return Ok(false);
     }
+    let now = choose(client, system, definition).await?;
+    choice.mark = now.mark;
+    Ok(now.tables != choice.tables || now.notes != choice.notes)
 }
 
-pub(crate) async fn choose(client: &Client, system: &str, definition: &SourceDefinition) -> Result<Choice, ConnectorError> {
+pub(super) async fn choose(client: &Client, system: &str, definition: &SourceDefinition) -> Result<Choice, ConnectorError> {
     let mut choice = Choice { tables: definition.tables.clone(), ..Choice::default() };
     let Some(patterns) = &definition.patterns else { return Ok(choice) };
     // before what it stands for

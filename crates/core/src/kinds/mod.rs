@@ -1,10 +1,16 @@
 //! What a kind of system says of itself: from this come the form of a connection, what is checked of a manifest, and what the command line
 //! takes.
 
+mod abilities;
+mod reading;
+
 use std::borrow::Cow;
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+
+pub use abilities::{BeginsAt, Follows, LateWrites, SinkAbilities, SourceAbilities, Unable};
+pub use reading::{SettingFault, Settings};
 
 /// One of several values.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -63,7 +69,7 @@ pub struct Setting {
     pub needed: bool,
     /// Whether it is a secret: it goes in and never comes out.
     pub secret: bool,
-    /// It is of use only where another setting has this value.
+    /// It is of use only where another setting has a value.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub only_if: Option<OnlyIf>,
     /// Whether few need it.
@@ -76,9 +82,10 @@ pub struct OnlyIf {
     /// The other setting.
     #[schema(value_type = String)]
     pub setting: Cow<'static, str>,
-    /// Its value.
-    #[schema(value_type = String)]
-    pub is: Cow<'static, str>,
+    /// Its value; none for any.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<String>)]
+    pub is: Option<Cow<'static, str>>,
 }
 
 impl Setting {
@@ -131,7 +138,13 @@ impl Setting {
     /// The same as one that is of use only where another has a value.
     #[must_use]
     pub fn only_if(self, setting: &'static str, is: &'static str) -> Self {
-        Self { only_if: Some(OnlyIf { setting: setting.into(), is: is.into() }), ..self }
+        Self { only_if: Some(OnlyIf { setting: setting.into(), is: Some(is.into()) }), ..self }
+    }
+
+    /// The same as one that is of use only where another is given.
+    #[must_use]
+    pub fn only_if_given(self, setting: &'static str) -> Self {
+        Self { only_if: Some(OnlyIf { setting: setting.into(), is: None }), ..self }
     }
 }
 
@@ -148,10 +161,12 @@ pub struct About {
     /// What it can do and give, in a line.
     #[schema(value_type = String)]
     pub says: Cow<'static, str>,
-    /// Whether sources read from it.
-    pub source: bool,
-    /// Whether sinks write to it.
-    pub sink: bool,
+    /// What sources can do there; none if none reads it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub source: Option<SourceAbilities>,
+    /// What sinks can do there; none if none writes it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sink: Option<SinkAbilities>,
     /// The settings of a connection to it, in the order of its form.
     pub settings: Vec<Setting>,
 }

@@ -1,11 +1,11 @@
 //! What a sink connector applies in one transaction.
 
 use bytes::Bytes;
-use gonvel_core::change::{ChangeBatch, ChangeKind};
-use gonvel_core::fold::Place;
-use gonvel_core::naming::TopicPartition;
 
-use super::sink_positions::Delivered;
+use super::Delivered;
+use crate::change::{ChangeBatch, ChangeKind};
+use crate::fold::Place;
+use crate::naming::TopicPartition;
 
 /// What is known of the row before an update that brings a part of it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
@@ -22,7 +22,7 @@ pub enum RowBefore {
 /// Changes of one topic within a round, in order per key.
 #[derive(Debug)]
 pub struct TopicChanges {
-    /// The topic's place in [`SinkSettings::topics`].
+    /// The topic's place in [`super::SinkSettings::topics`].
     pub topic: usize,
     /// Batches of one shape.
     pub batches: Vec<ChangeBatch>,

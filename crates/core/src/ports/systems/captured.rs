@@ -1,14 +1,13 @@
 //! What a source brings.
 
-use gonvel_core::change::ChangeBatch;
-use gonvel_core::connector::CapturedTable;
-
-use super::position::PgPosition;
+use super::SourcePosition;
+use crate::change::ChangeBatch;
+use crate::connector::CapturedTable;
 
 /// Changes of one table within a captured batch.
 #[derive(Debug)]
 pub struct TableChanges {
-    /// The table's place in [`super::source_settings::SourceSettings::tables`].
+    /// The table's place in [`super::SourceSettings::tables`].
     pub table: usize,
     /// The changes.
     pub batch: ChangeBatch,
@@ -22,9 +21,9 @@ pub struct Captured {
     /// Changes by table; none when only the position moves.
     pub changes: Vec<TableChanges>,
     /// The position once they are appended.
-    pub position: PgPosition,
-    /// Tables that the log brought by their names: they follow those of [`super::source_settings::SourceSettings::tables`].
+    pub position: Box<dyn SourcePosition>,
+    /// Tables that the log brought by their names: they follow those of [`super::SourceSettings::tables`].
     pub found: Vec<CapturedTable>,
-    /// Whether the source ends here and is to be started anew, by another publication or with values in another form.
+    /// Whether the source ends here and is to be started anew, with other settings of its session.
     pub last: bool,
 }

@@ -1,6 +1,6 @@
 //! What can go wrong between Gonvel and an outside system, grouped by who acts.
 
-use gonvel_core::failure::Kind;
+use crate::failure::Kind;
 
 /// A finding with its remedy. Messages never hold a secret.
 #[derive(Debug, thiserror::Error)]

@@ -4,24 +4,27 @@
 //! goes to the server is what was understood, not the text: nothing can end the condition and begin something else, and nothing is called
 //! that is not a function of expressions.
 
-use gonvel_connectors::error::ConnectorError;
-use gonvel_connectors::postgres::client::Client;
-use gonvel_connectors::postgres::names::qualified;
-use gonvel_connectors::postgres::tables::describe;
 use gonvel_core::connector::CapturedTable;
+use gonvel_core::ports::systems::ConnectorError;
 use gonvel_shape::bind::condition;
 use gonvel_shape::columns::Columns;
 use gonvel_shape::finding::Finding;
 use gonvel_shape::parse;
 use gonvel_shape::tools::{MaskKey, Tools};
 
-use crate::status::now_us;
+use super::client::Client;
+use super::names::qualified;
+use super::tables::describe;
 
 /// A table with the condition as it goes to the source.
 ///
 /// # Errors
 /// [`ConnectorError::Settings`] if it is no expression over the table's columns; others if the table cannot be described.
-pub(crate) async fn checked(client: &Client, system: &str, table: &CapturedTable) -> Result<CapturedTable, ConnectorError> {
+pub(super) async fn understood(
+    client: &Client,
+    system: &str,
+    table: &CapturedTable,
+) -> Result<CapturedTable, ConnectorError> {
     let Some(only) = &table.load_where else { return Ok(table.clone()) };
     let name = qualified(&table.schema, &table.table);
     let there = client.query_one("SELECT to_regclass($1) IS NOT NULL", &[&name]).await;
@@ -37,13 +40,13 @@ pub(crate) async fn checked(client: &Client, system: &str, table: &CapturedTable
         let finding = format!("the condition on rows of {} cannot be used: {}", table.qualified(), finding.message);
         ConnectorError::settings(Some("tables"), finding, remedy)
     };
-    Ok(CapturedTable { load_where: Some(understood(only, &columns).map_err(refused)?), ..table.clone() })
+    Ok(CapturedTable { load_where: Some(as_understood(only, &columns).map_err(refused)?), ..table.clone() })
 }
 
 /// A condition as it was understood.
-fn understood(only: &str, columns: &Columns) -> Result<String, Finding> {
+fn as_understood(only: &str, columns: &Columns) -> Result<String, Finding> {
     // the hour of the load is a fact of its own: rows that come later are captured as changes
-    let tools = Tools::new(MaskKey::of(b"no secret")).with_clock(now_us());
+    let tools = Tools::new(MaskKey::of(b"no secret")).with_clock(chrono::Utc::now().timestamp_micros());
     condition(only, columns, &tools)?;
     let (sql, _) = parse::expression(only)?;
     Ok(sql.to_string())
@@ -99,7 +102,7 @@ mod tests {
             "id",
             "",
         ] {
-            assert!(understood(hostile, &columns()).is_err(), "{hostile}: {:?}", understood(hostile, &columns()));
+            assert!(as_understood(hostile, &columns()).is_err(), "{hostile}: {:?}", as_understood(hostile, &columns()));
         }
     }
 
@@ -129,7 +132,7 @@ mod tests {
             "id & 3 = 1 OR id | 8 = 12",
             "date_trunc('month', picked_at) < now() AND length(grade) > 5",
         ] {
-            let sent = understood(only, &columns()).unwrap_or_else(|e| panic!("{only}: {e:?}"));
+            let sent = as_understood(only, &columns()).unwrap_or_else(|e| panic!("{only}: {e:?}"));
             let find = |condition: &str| {
                 format!("SELECT coalesce(array_agg(id ORDER BY id), '{{}}') FROM bins WHERE (\n{condition}\n)")
             };

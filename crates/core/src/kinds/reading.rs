@@ -1,0 +1,239 @@
+//! Settings of a connection as they are given, read by what their kind says of them.
+
+use std::collections::BTreeMap;
+
+use serde_json::{Map, Value};
+
+use super::{About, OnlyIf, Setting, SettingType};
+use crate::nearest::perhaps;
+
+/// What is wrong with a setting.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SettingFault {
+    /// Its name, as it was given or as it is missing.
+    pub setting: String,
+    /// Whether its value is wrong; else it is the name, or that it stands there or not.
+    pub value: bool,
+    /// What was found, and what fits. Never a secret.
+    pub finding: String,
+}
+
+/// Settings that were read, in the order of their kind.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Settings<S> {
+    /// Those that are no secrets, but for those that are as usual.
+    pub plain: Map<String, Value>,
+    /// Secrets that are in force.
+    pub secrets: BTreeMap<String, S>,
+}
+
+impl About {
+    /// A setting by its name.
+    #[must_use]
+    pub fn setting(&self, name: &str) -> Option<&Setting> {
+        self.settings.iter().find(|setting| setting.name == name)
+    }
+
+    /// Reads settings; `secret` reads one that is a secret, and says what is wrong with it without repeating it. What is empty is not given,
+    /// and a secret that is of no use is left out.
+    ///
+    /// # Errors
+    /// All that is wrong.
+    pub fn read<S>(
+        &self,
+        given: &Map<String, Value>,
+        secret: impl Fn(&Value) -> Result<S, String>,
+    ) -> Result<Settings<S>, Vec<SettingFault>> {
+        let mut faults = Vec::new();
+        for name in given.keys().filter(|name| self.setting(name).is_none()) {
+            let names = self.settings.iter().map(|setting| setting.name.as_ref());
+            let finding = format!("{} has no setting {name}{}", self.name, perhaps(name, names.clone()));
+            let finding = format!("{finding}: it has {}", names.collect::<Vec<_>>().join(", "));
+            faults.push(SettingFault { setting: name.clone(), value: false, finding });
+        }
+        let mut read = Settings { plain: Map::new(), secrets: BTreeMap::new() };
+        for setting in &self.settings {
+            let mut fault = |value, finding| faults.push(SettingFault { setting: setting.name.to_string(), value, finding });
+            match given.get(setting.name.as_ref()).filter(|value| !is_nothing(value)) {
+                None if setting.needed => {
+                    let stands = given.contains_key(setting.name.as_ref());
+                    let is = if stands { "is empty: fill it in" } else { "is missing: give it" };
+                    fault(stands, format!("the {} {is}", setting.name));
+                }
+                None => {}
+                Some(value) if setting.secret => match secret(value) {
+                    Ok(secret) => {
+                        read.secrets.insert(setting.name.to_string(), secret);
+                    }
+                    Err(finding) => fault(true, finding),
+                },
+                Some(value) => match setting.takes.fault(value) {
+                    Some(finding) => fault(true, format!("{} {finding}", setting.name)),
+                    None if !setting.needed && setting.is_usual(value) => {}
+                    None => {
+                        read.plain.insert(setting.name.to_string(), value.clone());
+                    }
+                },
+            }
+        }
+        if !faults.is_empty() {
+            return Err(faults);
+        }
+        read.secrets.retain(|name, _| self.setting(name).is_some_and(|setting| self.in_force(setting, &read.plain)));
+        Ok(read)
+    }
+
+    /// Whether a setting is of use, by what others are.
+    #[must_use]
+    pub fn in_force(&self, setting: &Setting, given: &Map<String, Value>) -> bool {
+        let Some(OnlyIf { setting: other, is }) = &setting.only_if else { return true };
+        let usual = || self.setting(other)?.usual.as_deref().map(Value::from);
+        let value = given.get(other.as_ref()).cloned().or_else(usual);
+        match is {
+            Some(is) => value.is_some_and(|value| value == is.as_ref()),
+            None => given.contains_key(other.as_ref()),
+        }
+    }
+}
+
+fn is_nothing(value: &Value) -> bool {
+    match value {
+        Value::Null => true,
+        Value::String(text) => text.trim().is_empty(),
+        Value::Object(pairs) => pairs.is_empty(),
+        _ => false,
+    }
+}
+
+impl Setting {
+    fn is_usual(&self, value: &Value) -> bool {
+        self.usual.as_deref().is_some_and(|usual| match value {
+            Value::String(text) => text == usual,
+            Value::Number(number) => usual.parse() == Ok(number.as_i64().unwrap_or(i64::MIN)),
+            _ => false,
+        })
+    }
+}
+
+impl SettingType {
+    /// Why a value is none that it takes.
+    fn fault(&self, value: &Value) -> Option<String> {
+        match (self, value) {
+            (Self::Text | Self::Lines, Value::String(_)) => None,
+            (Self::Text | Self::Lines, other @ (Value::Number(_) | Value::Bool(_))) => {
+                Some(format!("takes text, not {other}: put it in quotes"))
+            }
+            (Self::Text | Self::Lines, _) => Some("takes text".into()),
+            (Self::Whole { least, most }, value) => {
+                let fits = value.as_i64().is_some_and(|number| (*least..=*most).contains(&number));
+                (!fits).then(|| format!("takes a whole number from {least} to {most}, not {}", short(value)))
+            }
+            (Self::Choice { choices }, value) => {
+                let words: Vec<&str> = choices.iter().map(|choice| choice.value.as_ref()).collect();
+                let text = value.as_str().unwrap_or_default();
+                let meant = perhaps(text, words.iter().copied());
+                let fits = value.as_str().is_some_and(|text| words.contains(&text));
+                (!fits).then(|| format!("takes {}, not {}{meant}", words.join(", "), short(value)))
+            }
+            (Self::Pairs, Value::Object(pairs)) => {
+                let other = pairs.iter().find(|(_, value)| !value.is_string());
+                other.map(|(name, value)| {
+                    format!("takes text for each name, and {name} is {}: put it in quotes", short(value))
+                })
+            }
+            (Self::Pairs, other) => Some(format!("takes values by name, not {}", short(other))),
+        }
+    }
+}
+
+/// A value as it is told.
+fn short(value: &Value) -> String {
+    match value {
+        Value::Array(_) => "a list".into(),
+        Value::Object(_) => "values by name".into(),
+        other => other.to_string().chars().take(60).collect(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use serde_json::json;
+
+    use super::*;
+    use crate::kinds::SettingChoice;
+
+    fn cold_room() -> About {
+        let choice = |value: &'static str| SettingChoice { value: value.into(), says: value.into() };
+        About {
+            kind: "coldroom".into(),
+            name: "Cold room".into(),
+            says: "Readings".into(),
+            source: None,
+            sink: None,
+            settings: vec![
+                Setting::needed("gate", "Gate", SettingType::Text),
+                Setting::needed("shelf", "Shelf", SettingType::Whole { least: 1, most: 9 }).usually("4"),
+                Setting::new("seal", "Seal", SettingType::Choice { choices: vec![choice("wax"), choice("lead")] })
+                    .usually("wax"),
+                Setting::new("key", "Key", SettingType::Text).as_secret(),
+                Setting::new("guard", "Guard", SettingType::Text),
+                Setting::new("guard_key", "Its key", SettingType::Text).as_secret().only_if_given("guard"),
+                Setting::new("lead_no", "Number", SettingType::Lines).only_if("seal", "lead"),
+                Setting::new("notes", "Notes", SettingType::Pairs),
+            ],
+        }
+    }
+
+    fn read(given: Value) -> Result<Settings<String>, Vec<(String, bool, String)>> {
+        let given = given.as_object().unwrap().clone();
+        let secret = |value: &Value| value.as_str().map(str::to_owned).ok_or_else(|| "a secret is text".to_owned());
+        let faults = |all: Vec<SettingFault>| all.into_iter().map(|f| (f.setting, f.value, f.finding)).collect();
+        cold_room().read(&given, secret).map_err(faults)
+    }
+
+    #[test]
+    fn what_is_given_is_kept_in_order_but_for_what_is_as_usual_or_of_no_use() {
+        let all = json!({"notes": {"a": "b"}, "guard_key": "g", "seal": "lead", "key": "k", "shelf": 4, "gate": "north"});
+        let found = read(all).unwrap();
+        assert_eq!(Value::from(found.plain).to_string(), r#"{"gate":"north","shelf":4,"seal":"lead","notes":{"a":"b"}}"#);
+        assert_eq!(found.secrets, [("key".to_owned(), "k".to_owned())].into(), "no guard, no key of his");
+        let found =
+            read(json!({"gate": "n", "shelf": 1, "seal": "wax", "guard": "J", "guard_key": "g", "notes": {}})).unwrap();
+        assert_eq!(Value::from(found.plain).to_string(), r#"{"gate":"n","shelf":1,"guard":"J"}"#);
+        assert_eq!(found.secrets.keys().collect::<Vec<_>>(), ["guard_key"]);
+    }
+
+    #[test]
+    fn all_that_is_wrong_is_told_and_no_secret() {
+        for (given, setting, value, part) in [
+            (json!({"gate": "n"}), "shelf", false, "the shelf is missing"),
+            (json!({"gate": " ", "shelf": 1}), "gate", true, "the gate is empty: fill it in"),
+            (json!({"gate": 7, "shelf": 1}), "gate", true, "gate takes text, not 7: put it in quotes"),
+            (json!({"gate": ["n"], "shelf": 1}), "gate", true, "gate takes text"),
+            (json!({"gate": "n", "shelf": 10}), "shelf", true, "a whole number from 1 to 9, not 10"),
+            (json!({"gate": "n", "shelf": "4"}), "shelf", true, "a whole number from 1 to 9, not \"4\""),
+            (json!({"gate": "n", "shelf": 4.5}), "shelf", true, "not 4.5"),
+            (
+                json!({"gate": "n", "shelf": 1, "seal": "lad"}),
+                "seal",
+                true,
+                "takes wax, lead, not \"lad\", perhaps lead is meant",
+            ),
+            (
+                json!({"gate": "n", "shelf": 1, "sael": "wax"}),
+                "sael",
+                false,
+                "no setting sael, perhaps seal is meant: it has gate,",
+            ),
+            (json!({"gate": "n", "shelf": 1, "notes": {"a": 5}}), "notes", true, "a is 5: put it in quotes"),
+            (json!({"gate": "n", "shelf": 1, "notes": "a=b"}), "notes", true, "values by name, not \"a=b\""),
+            (json!({"gate": "n", "shelf": 1, "key": {"hunter2": 1}}), "key", true, "a secret is text"),
+        ] {
+            let faults = read(given.clone()).unwrap_err();
+            let [(found, at, finding)] = &faults[..] else { panic!("{given}: {faults:?}") };
+            assert_eq!((found.as_str(), *at), (setting, value), "{given}: {finding}");
+            assert!(finding.contains(part) && !finding.contains("hunter2"), "{given}: {finding}");
+        }
+        assert_eq!(read(json!({"door": 1, "shelf": 0})).unwrap_err().len(), 3);
+    }
+}
