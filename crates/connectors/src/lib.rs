@@ -2,3 +2,4 @@
 
 pub mod kinds;
 pub mod postgres;
+mod sampling;

@@ -206,7 +206,7 @@ impl ManifestError {
 ///
 /// # Errors
 /// [`ManifestError`] at the place.
-pub(crate) fn from_yaml<T: DeserializeOwned>(text: &str) -> Result<T, ManifestError> {
+pub fn from_yaml<T: DeserializeOwned>(text: &str) -> Result<T, ManifestError> {
     serde_yaml_ng::from_str(text).map_err(|error| {
         let (line, column) = error.location().map_or((1, 1), |at| (at.line(), at.column()));
         let said = error.to_string();

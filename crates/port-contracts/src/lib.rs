@@ -8,4 +8,6 @@ pub mod leases;
 pub mod quarantine;
 pub mod readers;
 pub mod runners;
+pub mod source;
+pub mod tables;
 pub mod topic_log;

@@ -4,20 +4,18 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use futures::TryStreamExt as _;
-use gonvel_core::avro::schema::Schema;
-use gonvel_core::avro::{binary, json, single_object};
 use gonvel_core::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, Origin};
 use gonvel_core::column::Value;
 use gonvel_core::connector::{CapturedTable, Encoding, Values};
 use gonvel_core::ports::systems::{ConnectorError, ReadRows, Sample, SampledColumn, SampledRow};
 use gonvel_core::record_form::RecordForm;
 use gonvel_core::sql_text;
-use serde_json::Value as Json;
 
 use super::client::{Client, connect, explain};
 use super::names::{ident, literal, qualified};
 use super::tables;
 use crate::postgres::address::DatabaseAddress;
+use crate::sampling::as_record;
 
 /// Rows of a sample.
 const ROWS: usize = 8;
@@ -171,21 +169,5 @@ fn record(
     let text = |name: &str| names.iter().position(|n| *n == name).and_then(|place| cells[place].as_deref());
     push(&mut builder, now, text)?;
     let batch = builder.finish();
-    let (mut key, mut value) = (Vec::new(), Vec::new());
-    form.write_key(&batch.new, 0, &mut key);
-    form.write_value(&batch, 0, &mut value);
-    let shown = |text: &str, bytes: &[u8]| match encoding {
-        Encoding::Json => serde_json::from_slice(bytes).unwrap_or(Json::Null),
-        Encoding::Avro => {
-            let data = single_object::split(bytes).map(|(_, data)| data).unwrap_or_default();
-            let schema = Schema::parse(text).ok();
-            schema.and_then(|s| json::read(&s, &mut binary::Reader::new(data)).ok()).unwrap_or(Json::Null)
-        }
-    };
-    Ok(SampledRow {
-        cells,
-        key: shown(form.key_text(), &key),
-        value: shown(form.value_text(), &value),
-        bytes: key.len() + value.len(),
-    })
+    Ok(as_record(form, &batch, 0, (cells, encoding)))
 }
