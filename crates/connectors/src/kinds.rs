@@ -6,7 +6,7 @@ use gonvel_core::ports::Address;
 use gonvel_core::ports::systems::{ConnectorError, Holds, Kind, SinkKind, SourceKind, Tables};
 
 /// All kinds, in the order in which they are offered.
-static KINDS: [&dyn Kind; 1] = [&crate::postgres::kind::Postgres];
+static KINDS: [&dyn Kind; 2] = [&crate::postgres::kind::Postgres, &crate::generator::kind::Generator];
 
 /// What all kinds say of themselves, in the order in which they are offered.
 #[must_use]

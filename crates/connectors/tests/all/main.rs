@@ -13,5 +13,6 @@ mod positions;
 mod preflight;
 mod recorded_stream;
 mod refusals;
+mod sources;
 mod tls;
 mod visible;

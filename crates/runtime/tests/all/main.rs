@@ -15,6 +15,7 @@ mod history;
 mod lanes;
 mod latest;
 mod loading;
+mod made_up;
 mod memory;
 mod odd_tables;
 mod quarantine;

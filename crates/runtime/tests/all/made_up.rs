@@ -1,0 +1,97 @@
+//! Made-up records from a generator through a topic into a table, each once whatever becomes of runners.
+
+use std::time::{Duration, Instant};
+
+use gonvel_core::connector::{
+    CapturedTable, DeliveredTopic, SinkDefinition, SourceDefinition, State, TargetRows, ValidConnector, Wish,
+};
+use gonvel_core::naming::{ConnectionName, ConnectorName, TopicName};
+use gonvel_core::ports::{Address, TopicLog};
+use gonvel_storage::catalog::connections::ConnectionInput;
+use uuid::Uuid;
+
+use crate::support::World;
+
+const WEIGHINGS: &str = "
+- table: weighings
+  rate: 4000
+  rows: 20000
+  columns:
+  - {name: id, is: number}
+  - {name: weight_kg, is: decimal, from: 120, to: 430, scale: 1}
+  - {name: grade, is: choice, of: {first: 2, second: 1}}
+  - {name: weighed_at, is: time}
+- table: trucks
+  rows: 50
+  columns: [{name: id, is: number}, {name: driver, is: person}]
+";
+
+async fn generator(world: &World) -> Uuid {
+    let address = Address::new("generator").with("recipes", WEIGHINGS);
+    let input = ConnectionInput { name: ConnectionName::parse("weighbridge").unwrap(), address };
+    world.database.create_connection(&input).await.unwrap().id
+}
+
+async fn records(world: &World, topic: &str) -> i64 {
+    let name = TopicName::parse(topic).unwrap();
+    let Ok(topic) = world.database.topic(&name).await else { return 0 };
+    world.database.bounds(topic.id).await.unwrap().iter().map(|bounds| bounds.next.0).sum()
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn made_up_rows_are_there_once_however_runners_come_and_go() {
+    let world = World::new().await;
+    let captured = |table: &str| CapturedTable::whole("recipes", table, &format!("weighbridge.{table}"));
+    let connection = generator(&world).await;
+    let definition = SourceDefinition::of(connection, vec![captured("weighings")], 2);
+    let source = world.connector("from-weighbridge", definition.clone()).await;
+    let topic = |table: &str| DeliveredTopic {
+        topic: format!("weighbridge.{table}"),
+        schema: "public".into(),
+        table: table.into(),
+        rows: None,
+    };
+    let mut sink = SinkDefinition::of(world.connection("settlement").await, vec![topic("weighings")]);
+    sink.writes.rows = TargetRows::Appended;
+    world.connector("to-settlement", sink).await;
+    for round in 0..4_u64 {
+        let fleet = world.fleet();
+        tokio::time::sleep(Duration::from_millis(400 + 200 * round)).await;
+        // some do not give their leases back
+        if round % 2 == 0 { fleet.stop().await } else { drop(fleet) }
+    }
+    let fleet = world.fleet();
+    let target = world.cluster.connect("settlement").await.unwrap();
+    let start = Instant::now();
+    let count = "SELECT count(*), count(DISTINCT id), min(id), max(id), count(*) FILTER (WHERE weight_kg BETWEEN 120 AND 430) FROM weighings";
+    let all = loop {
+        let row = target.query_one(count, &[]).await;
+        let row =
+            row.map(|row| [0, 1, 2, 3, 4].map(|place| row.get::<_, Option<i64>>(place).unwrap_or(0))).unwrap_or_default();
+        if row[1] == 20_000 {
+            break row;
+        }
+        assert!(start.elapsed() < Duration::from_secs(90), "{row:?}");
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    };
+    assert_eq!(all, [20_000, 20_000, 1, 20_000, 20_000]);
+    assert_eq!(records(&world, "weighbridge.weighings").await, 20_000);
+
+    // another recipe comes, and the first one is let go of: what is there stays, and nothing of it is made again
+    world.until_state(source, State::Following).await;
+    let mut other = definition;
+    other.tables = vec![captured("trucks")];
+    let valid = ValidConnector::check(source, ConnectorName::parse("from-weighbridge").unwrap(), other.into()).unwrap();
+    world.database.change_connector(&valid, 1, &[], "").await.unwrap();
+    while records(&world, "weighbridge.trucks").await < 50 {
+        assert!(start.elapsed() < Duration::from_secs(120), "no other rows came");
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    world.database.ask(source, Wish::Delete, "").await.unwrap();
+    while world.database.find_connector(source).await.is_ok() {
+        assert!(start.elapsed() < Duration::from_secs(150), "it is not deleted");
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    assert_eq!([records(&world, "weighbridge.trucks").await, records(&world, "weighbridge.weighings").await], [50, 20_000]);
+    fleet.stop().await;
+}
