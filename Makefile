@@ -80,6 +80,7 @@ check: console e2e/node_modules/.package-lock.json
 	cargo fmt --all --check
 	node scripts/check-arrows.mjs
 	node scripts/check-circles.mjs
+	node scripts/check-kinds.mjs
 	cargo clippy --workspace --all-targets --quiet -- -D warnings
 	cd console && npm run --silent lint && npm run --silent format && npx tsc --noEmit
 	cd e2e && npx tsc --noEmit && npm run --silent format

@@ -13,6 +13,8 @@ test('a new user carries tables from one database into another without editing t
 
   // the connection is made in place; a wrong password is said beside its field and nothing is saved
   const from = page.getByRole('region', { name: 'From', exact: true });
+  await from.getByLabel('What kind of system').fill('postgr');
+  await page.keyboard.press('Enter');
   await from.getByLabel('Name').fill('packhouse');
   await from.getByLabel('Port').fill(String(demo.pgPort));
   await from.getByLabel('Database').fill('packhouse');

@@ -19,6 +19,7 @@ test('from an empty console to the first change in at most 12 clicks and typed f
   await page.goto('/');
   await click(page.getByRole('link', { name: 'Build a source' }));
   const from = page.getByRole('region', { name: 'From', exact: true });
+  await click(from.getByRole('button', { name: /PostgreSQL/ }));
   await type(from.getByLabel('Name'), 'packhouse');
   await type(from.getByLabel('Port'), String(demo.pgPort));
   await type(from.getByLabel('Database'), 'packhouse');
@@ -96,6 +97,7 @@ test('5,000 tables are searched as one types, named by a template, and a fault i
 test('a connection is encrypted as it is told, and its further parts are kept', async ({ page, demo }) => {
   await page.goto('/connections?new=1');
   const dialog = page.getByRole('dialog');
+  await dialog.getByRole('button', { name: /PostgreSQL/ }).click();
   await dialog.getByLabel('Name').fill('packhouse-2');
   await dialog.getByLabel('Port').fill(String(demo.pgPort));
   await dialog.getByLabel('Database').fill('packhouse');

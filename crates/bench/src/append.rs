@@ -63,7 +63,7 @@ pub async fn run() -> Outcome<Measured> {
     })
 }
 
-async fn appended(world: &World, records: &Arc<Vec<Record>>, round: usize) -> Outcome<f64> {
+pub async fn appended(world: &World, records: &Arc<Vec<Record>>, round: usize) -> Outcome<f64> {
     let topic = world
         .database
         .create_topic(&TopicName::parse(format!("coldstore.readings.{round}"))?, 1, &TopicSettings::default())

@@ -13,6 +13,7 @@ mod installing;
 mod latency;
 mod loading;
 mod log;
+mod made_up;
 mod poison;
 mod report;
 mod schemas;
@@ -36,8 +37,9 @@ struct Arguments {
     only: Option<String>,
 }
 
-const ALL: [&str; 31] = [
+const ALL: [&str; 32] = [
     "append",
+    "made-up",
     "producers",
     "producers-sessions",
     "single",
@@ -73,6 +75,7 @@ const ALL: [&str; 31] = [
 async fn one(name: &str) -> Result<Measured, Box<dyn Error>> {
     match name {
         "append" => append::run().await,
+        "made-up" => made_up::run().await,
         "producers" => log::producers(1).await,
         "producers-sessions" => log::producers(16).await,
         "single" => log::single().await,

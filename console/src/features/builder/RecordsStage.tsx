@@ -1,11 +1,13 @@
 import { Checkbox, NumberInput, TextInput } from '@mantine/core';
 
+import { useKindOf } from '../../shared/connections/kinds';
 import type { SourceDraft } from './builder';
 import { Stage, type Change } from './Stage';
 import { ValuesChoice } from './ValuesChoice';
 
 /** What the records hold, how they are written, and the topics they go to. */
 export function RecordsStage({ draft, change }: { draft: SourceDraft; change: Change }) {
+  const tells = useKindOf(draft.system?.id)?.source?.schema_changes ?? true;
   const told = draft.schemaChanges !== '';
   return (
     <Stage title="Into which records">
@@ -28,15 +30,17 @@ export function RecordsStage({ draft, change }: { draft: SourceDraft; change: Ch
         value={draft.partitions}
         onChange={(value) => change({ type: 'ofSource', set: { partitions: Number(value) || 1 } })}
       />
-      <Checkbox
-        mt="sm"
-        label="Tell changes of the tables’ columns in a topic"
-        checked={told}
-        onChange={(e) => {
-          const topic = `${draft.system?.name ?? 'source'}.schema-changes`;
-          change({ type: 'ofSource', set: { schemaChanges: e.currentTarget.checked ? topic : '' } });
-        }}
-      />
+      {(tells || told) && (
+        <Checkbox
+          mt="sm"
+          label="Tell changes of the tables’ columns in a topic"
+          checked={told}
+          onChange={(e) => {
+            const topic = `${draft.system?.name ?? 'source'}.schema-changes`;
+            change({ type: 'ofSource', set: { schemaChanges: e.currentTarget.checked ? topic : '' } });
+          }}
+        />
+      )}
       {told && (
         <TextInput
           mt="xs"

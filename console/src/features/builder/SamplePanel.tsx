@@ -3,6 +3,7 @@ import { useDebouncedValue } from '@mantine/hooks';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 
 import { problemOf, type Schemas } from '../../api/client';
+import { useKindOf } from '../../shared/connections/kinds';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { keyOf, type CapturedChoice, type SinkDraft, type SourceDraft } from './builder';
 import { deliveryQuery, newestQuery, sampleQuery } from './builderQueries';
@@ -40,6 +41,7 @@ function OfTable({ draft, table, change }: { draft: SourceDraft; table: Captured
     ...sampleQuery(draft.system?.id ?? null, { table: { ...asked, load_where: undefined }, values: draft.values }),
     refetchInterval: false,
   });
+  const loads = useKindOf(draft.system?.id)?.source?.loads ?? true;
   const data = sample.data ?? whole.data;
   const set = (some: Partial<Omit<CapturedChoice, 'schema' | 'table'>>) =>
     change({ type: 'ofTable', table: name, set: some });
@@ -51,16 +53,18 @@ function OfTable({ draft, table, change }: { draft: SourceDraft; table: Captured
       {data && (
         <>
           <Columns sample={data} table={table} set={set} />
-          <TextInput
-            mt="xs"
-            size="xs"
-            label="Load only rows where"
-            description="An SQL condition over its columns; changes of other rows come all the same"
-            placeholder="picked_at > now() - interval '30 days'"
-            classNames={{ input: 'mono' }}
-            value={table.loadWhere}
-            onChange={(e) => set({ loadWhere: e.currentTarget.value })}
-          />
+          {(loads || table.loadWhere) && (
+            <TextInput
+              mt="xs"
+              size="xs"
+              label="Load only rows where"
+              description="An SQL condition over its columns; changes of other rows come all the same"
+              placeholder="picked_at > now() - interval '30 days'"
+              classNames={{ input: 'mono' }}
+              value={table.loadWhere}
+              onChange={(e) => set({ loadWhere: e.currentTarget.value })}
+            />
+          )}
           <BecomesRecord sample={data} />
         </>
       )}

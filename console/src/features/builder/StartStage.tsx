@@ -1,5 +1,6 @@
 import { Checkbox, NumberInput, Select, TextInput } from '@mantine/core';
 
+import { useKindOf, type SourceAbilities } from '../../shared/connections/kinds';
 import { useLiveConnectors } from '../../shared/liveConnectors';
 import type { Draft, Start } from './builder';
 import { Failed, Stage, type Change, type Check } from './Stage';
@@ -7,7 +8,7 @@ import { Failed, Stage, type Change, type Check } from './Stage';
 const PLACES = {
   source: [
     { value: 'usual', label: 'Now' },
-    { value: 'earliest', label: 'As far back as a slot keeps the log' },
+    { value: 'earliest', label: 'As far back as the log is kept' },
     { value: 'time', label: 'At a time' },
     { value: 'position', label: 'After a position of the log' },
     { value: 'connector', label: 'Where another connector stands' },
@@ -46,21 +47,33 @@ function first(place: string, before: Start | null): Start | null {
   }
 }
 
+/** The places that a system's kind knows. */
+function placesOf(draft: Draft, abilities: SourceAbilities | undefined) {
+  const known = (place: string) => abilities?.starts.some((start) => start === place) ?? true;
+  return PLACES[draft.kind].filter(({ value }) => value === 'usual' || draft.kind !== 'source' || known(value));
+}
+
 /** Where a connector begins, and the load of the rows that are there. */
 export function StartStage({ draft, change, failed }: { draft: Draft; change: Change; failed: Check[] }) {
   const { connectors } = useLiveConnectors();
   const start = draft.start;
   const set = (next: Start | null) => change({ type: 'start', start: next });
+  const abilities = useKindOf(draft.system?.id)?.source ?? undefined;
+  const places = placesOf(draft, abilities);
   const others = (connectors ?? []).filter((c) => c.kind === draft.kind && c.name !== draft.name);
   return (
     <Stage title="From when on">
       <Failed checks={failed} />
-      <Select
-        label="It begins"
-        data={PLACES[draft.kind]}
-        value={start?.at ?? 'usual'}
-        onChange={(place) => set(first(place ?? 'usual', start))}
-      />
+      {places.length > 1 || start ? (
+        <Select
+          label="It begins"
+          data={places}
+          value={start?.at ?? 'usual'}
+          onChange={(place) => set(first(place ?? 'usual', start))}
+        />
+      ) : (
+        <p className="quiet">It begins now: a system of this kind knows no other beginning.</p>
+      )}
       {start?.at === 'time' && (
         <TextInput
           mt="xs"
@@ -76,7 +89,7 @@ export function StartStage({ draft, change, failed }: { draft: Draft; change: Ch
         <TextInput
           mt="xs"
           label="Position"
-          placeholder="0/16B3748"
+          description="As the system writes it"
           classNames={{ input: 'mono' }}
           value={start.position}
           onChange={(e) => set({ at: 'position', position: e.currentTarget.value })}
@@ -92,7 +105,7 @@ export function StartStage({ draft, change, failed }: { draft: Draft; change: Ch
           onChange={(connector) => set({ at: 'connector', connector: connector ?? '' })}
         />
       )}
-      {draft.kind === 'source' && (
+      {draft.kind === 'source' && (abilities?.loads ?? true) && (
         <>
           <Checkbox
             mt="sm"

@@ -4,7 +4,8 @@ import { useState } from 'react';
 
 import { problemOf } from '../../api/client';
 import { ConnectionForm } from '../../shared/connections/ConnectionForm';
-import { connectionsQuery } from '../../shared/connections/connectionsQueries';
+import { connectionsQuery, kindsQuery } from '../../shared/connections/connectionsQueries';
+import { kindFor } from '../../shared/connections/kinds';
 import { useLiveConnectors } from '../../shared/liveConnectors';
 import { ProblemNote } from '../../shared/ProblemNote';
 import type { Draft, SystemChoice } from './builder';
@@ -30,15 +31,20 @@ export function SystemStage({
   const { connectors } = useLiveConnectors();
   const taken = (connectors ?? []).map((c) => c.name);
   const choose = (system: SystemChoice | null) => change({ type: 'system', system, taken });
-  const all = connections.data ?? [];
+  const kinds = useQuery(kindsQuery);
+  const role = draft.kind === 'sink' ? 'sink' : 'source';
+  // those of a kind that is not known yet are offered: whoever chooses one is told
+  const suits = (word: string) => kindFor(kinds.data?.find((k) => k.kind === word) ?? null, role);
+  const all = (connections.data ?? []).filter((c) => suits(c.kind) || c.id === draft.system?.id);
   const chosen = all.find((c) => c.id === draft.system?.id);
-  const none = connections.data?.length === 0;
+  const none = connections.data !== undefined && all.length === 0;
   return (
     <Stage title={title}>
       <Failed checks={failed} />
       <ProblemNote problem={problemOf(connections.error)} />
       {making || none ? (
         <ConnectionForm
+          role={role}
           onSaved={(made) => {
             setMaking(false);
             choose({ id: made.id, name: made.name });

@@ -5,6 +5,7 @@ import { useState } from 'react';
 import { problemOf, type Schemas } from '../../api/client';
 import { fits } from '../../shared/Filter';
 import { count } from '../../shared/format';
+import { useKindOf } from '../../shared/connections/kinds';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { found, keyOf, patternsIn, type SourceDraft } from './builder';
 import { tablesQuery } from './builderQueries';
@@ -26,6 +27,7 @@ interface Props {
 
 export function TablesStage({ draft, change, failed, looked, onLook }: Props) {
   const tables = useQuery(tablesQuery(draft.system?.id ?? null));
+  const abilities = useKindOf(draft.system?.id)?.source;
   const [filter, setFilter] = useState('');
   const fitting = (tables.data ?? []).filter((t) => fits(filter, keyOf(t)));
   const free = fitting.filter((t) => t.key.length > 0 && !draft.tables[keyOf(t)]);
@@ -46,7 +48,7 @@ export function TablesStage({ draft, change, failed, looked, onLook }: Props) {
       <Failed checks={failed} />
       <ProblemNote problem={problemOf(tables.error)} />
       {tables.isFetching && !tables.data && <Loader size="sm" />}
-      {tables.data?.length === 0 && <p>This database has no tables that this user may see.</p>}
+      {tables.data?.length === 0 && <p>This system has no tables that can be captured.</p>}
       {gone.length > 0 && (
         <div className="picker" style={{ marginBottom: 10 }}>
           {gone.map((table) => (
@@ -64,8 +66,8 @@ export function TablesStage({ draft, change, failed, looked, onLook }: Props) {
                 </span>
               </label>
               <div className="under">
-                It is not in the database any more. If it was renamed, tick it under its new name, to {table.topic}, and
-                untick this one.
+                It is not there any more. If it was renamed, tick it under its new name, to {table.topic}, and untick
+                this one.
               </div>
             </div>
           ))}
@@ -108,7 +110,7 @@ export function TablesStage({ draft, change, failed, looked, onLook }: Props) {
           </p>
         </>
       )}
-      {tables.data && (
+      {tables.data && (abilities?.patterns ?? true) && (
         <details open={patternsIn(draft.include).length > 0 || undefined}>
           <summary>By their names, also those made later</summary>
           <TextInput

@@ -1,6 +1,7 @@
 import { Checkbox, Select } from '@mantine/core';
 
 import type { Schemas } from '../../api/client';
+import { useKindOf } from '../../shared/connections/kinds';
 import type { SinkDraft } from './builder';
 import { Choice } from '../../shared/Choice';
 import { GuaranteeChoice } from './GuaranteeChoice';
@@ -47,12 +48,17 @@ export function WritesStage({ draft, change }: { draft: SinkDraft; change: Chang
   const { rows, deletes, columns, whole_transactions: whole, guarantee } = draft.writes;
   const set = (some: Partial<Writes>) => change({ type: 'writes', set: some });
   const chosen = ROWS.find((r) => r.value === rows);
+  const abilities = useKindOf(draft.system?.id)?.sink;
+  const declared = <T extends string>(known: readonly T[] | undefined, now: T | undefined) => {
+    // what was chosen before stays to be seen, and is refused by the preflight
+    return ({ value }: { value: T }) => known === undefined || known.includes(value) || value === now;
+  };
   return (
     <Stage title="As what">
       <Select
         label="The tables hold"
         description={chosen?.says}
-        data={ROWS}
+        data={ROWS.filter(declared(abilities?.rows, rows))}
         value={rows}
         onChange={(value) => set({ rows: ROWS.find((r) => r.value === value)?.value })}
       />
@@ -61,23 +67,25 @@ export function WritesStage({ draft, change }: { draft: SinkDraft; change: Chang
           label="A row deleted in the source"
           value={deletes ?? 'applied'}
           onChange={(value) => set({ deletes: value })}
-          data={DELETED[rows ?? 'current']}
+          data={DELETED[rows ?? 'current'].filter(declared(abilities?.deletes, deletes))}
         />
       )}
       <Select
         mt="sm"
         label="When columns change in the source"
-        data={COLUMNS}
+        data={COLUMNS.filter(declared(abilities?.columns, columns))}
         value={columns}
         onChange={(value) => set({ columns: COLUMNS.find((c) => c.value === value)?.value })}
       />
-      <Checkbox
-        mt="sm"
-        label="Keep the source’s transactions whole"
-        description="No one sees a part of one, across all these tables; it costs some speed"
-        checked={whole}
-        onChange={(e) => set({ whole_transactions: e.currentTarget.checked })}
-      />
+      {(abilities?.whole_transactions ?? true) && (
+        <Checkbox
+          mt="sm"
+          label="Keep the source’s transactions whole"
+          description="No one sees a part of one, across all these tables; it costs some speed"
+          checked={whole}
+          onChange={(e) => set({ whole_transactions: e.currentTarget.checked })}
+        />
+      )}
       <GuaranteeChoice value={guarantee ?? 'exactly_once'} onChange={(value) => set({ guarantee: value })} />
     </Stage>
   );

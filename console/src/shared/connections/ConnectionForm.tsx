@@ -1,4 +1,4 @@
-import { Button, Group, Select, TextInput } from '@mantine/core';
+import { Button, Group, TextInput } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 
@@ -16,32 +16,40 @@ import {
   type Setting,
 } from './connectionsQueries';
 import { fieldsOf, isOfUse, lines, requestOf } from './form';
+import { KindPicker } from './KindPicker';
+import { kindFor, type Role } from './kinds';
 import { SettingField } from './SettingField';
 
 interface Props {
   /** The connection to change; none makes a new one. */
   before?: Connection;
+  /** What the connection is for; none for either. */
+  role?: Role;
   onSaved: (connection: Connection) => void;
   onCancel?: () => void;
 }
 
-/** The fields of a connection to a system of any kind. */
+/** The kind of system, and then the fields of a connection to one of that kind. */
 export function ConnectionForm(props: Props) {
   const kinds = useQuery(kindsQuery);
   const [chosen, setChosen] = useState<string | null>(null);
-  const kind = kinds.data?.find((k) => k.kind === (props.before?.kind ?? chosen)) ?? kinds.data?.[0];
-  if (!kind) return <ProblemNote problem={problemOf(kinds.error)} />;
-  return <KindForm key={kind.kind} {...props} kind={kind} kinds={kinds.data ?? []} onKind={setChosen} />;
+  if (!kinds.data) return <ProblemNote problem={problemOf(kinds.error)} />;
+  const suitable = kinds.data.filter((kind) => kindFor(kind, props.role));
+  const only = suitable.length === 1 ? suitable[0]?.kind : null;
+  const kind = kinds.data.find((k) => k.kind === (props.before?.kind ?? chosen ?? only));
+  if (!kind) return <KindPicker kinds={kinds.data} role={props.role} onPick={setChosen} />;
+  const other = props.before || only !== null ? undefined : () => setChosen(null);
+  return <KindForm key={kind.kind} {...props} kind={kind} onOther={other} />;
 }
 
 interface KindProps extends Props {
   kind: Kind;
-  kinds: Kind[];
-  onKind: (kind: string | null) => void;
+  /** Goes back to the choice of the kind, where there is one. */
+  onOther: (() => void) | undefined;
 }
 
 /** The fields that a kind describes; what is wrong stands beside its field, with the remedy. */
-function KindForm({ before, kind, kinds, onKind, onSaved, onCancel }: KindProps) {
+function KindForm({ before, kind, onOther, onSaved, onCancel }: KindProps) {
   const queries = useQueryClient();
   const [name, setName] = useState(before?.name ?? '');
   const [fields, setFields] = useState(() => fieldsOf(kind, before));
@@ -71,7 +79,7 @@ function KindForm({ before, kind, kinds, onKind, onSaved, onCancel }: KindProps)
           .map((t) => `${t}.`)
           .join(' Remedy: ')
       : undefined;
-  const further = kind.settings.filter((setting) => setting.further);
+  const further = kind.settings.filter((setting) => setting.further && isOfUse(setting, fields));
   const asked = kind.settings.filter((setting) => !setting.further && isOfUse(setting, fields));
   const line = (settings: Setting[]) => (
     <Group key={settings[0]?.name} mt="sm" grow preventGrowOverflow={false} align="flex-start">
@@ -98,16 +106,16 @@ function KindForm({ before, kind, kinds, onKind, onSaved, onCancel }: KindProps)
       }}
     >
       {problem && !besideField && <ProblemNote problem={problem} />}
-      {kinds.length > 1 && !before && (
-        <Select
-          label="Kind of system"
-          description={kind.says}
-          searchable
-          data={kinds.map((k) => ({ value: k.kind, label: k.name }))}
-          value={kind.kind}
-          onChange={onKind}
-          mb="sm"
-        />
+      {onOther && (
+        <Group justify="space-between" align="flex-start" wrap="nowrap" mb="sm">
+          <div>
+            <strong>{kind.name}</strong>
+            <div className="quiet">{kind.says}</div>
+          </div>
+          <Button variant="subtle" size="compact-sm" onClick={onOther}>
+            Another kind
+          </Button>
+        </Group>
       )}
       <TextInput
         label="Name"
@@ -151,7 +159,7 @@ function KindForm({ before, kind, kinds, onKind, onSaved, onCancel }: KindProps)
           variant="default"
           loading={test.isPending}
           onClick={() => test.mutate()}
-          disabled={before && fields.password === undefined}
+          disabled={before && kind.settings.some((s) => s.secret && !s.further && fields[s.name] === undefined)}
         >
           Test
         </Button>

@@ -16,6 +16,8 @@ use super::tables::{self, made};
 
 /// Most rows of a table in a batch.
 const MOST: u64 = 10_000;
+/// Batches that are made ahead.
+const AHEAD: usize = 2;
 /// Rows that are due sooner than this wait for each other.
 const TICK: Duration = Duration::from_millis(5);
 
@@ -94,7 +96,7 @@ impl Making {
             Table { place, name, captured: Arc::new(captured), pace, made: 0 }
         };
         let tables = tables.into_iter().map(table).collect();
-        let (send, captured) = mpsc::channel(1);
+        let (send, captured) = mpsc::channel(AHEAD);
         Self { captured, task: tokio::spawn(make(tables, position, send)) }
     }
 }

@@ -16,13 +16,14 @@ use super::recipe::{Column, Holds, Recipe, Spread};
 
 const DAY_US: i64 = 86_400_000_000;
 
-/// Dice of a cell, or of a row where no column is meant.
-fn dice(seed: u64, of: &str, number: u64) -> SmallRng {
-    let mut mixed = seed;
-    for byte in of.bytes() {
-        mixed = (mixed ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3);
-    }
-    SmallRng::seed_from_u64(mixed ^ number.wrapping_mul(0x9e37_79b9_7f4a_7c15))
+/// A seed of its own for each column, and for what is beside a recipe's rows.
+fn seed_of(seed: u64, of: &str) -> u64 {
+    of.bytes().fold(seed, |mixed, byte| (mixed ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3))
+}
+
+/// Dice of a cell, by its column's seed and its row's number.
+fn dice(seed: u64, number: u64) -> SmallRng {
+    SmallRng::seed_from_u64(seed ^ number.wrapping_mul(0x9e37_79b9_7f4a_7c15))
 }
 
 /// How a recipe's rows are made.
@@ -31,7 +32,10 @@ pub(super) struct Making {
     pub(super) recipe: Recipe,
     /// Rows that columns refer to, by their places.
     referred: Vec<u64>,
-    seed: u64,
+    /// Each column's own.
+    seeds: Vec<u64>,
+    /// That of what is beside a row.
+    luck: u64,
 }
 
 /// What is beside a row itself.
@@ -50,7 +54,13 @@ impl Making {
     pub(super) fn new(recipe: &Recipe, all: &[Recipe], seed: u64) -> Self {
         let rows = |table: &String| all.iter().find(|other| other.table == *table).map_or(1, Recipe::known_rows);
         let referred = |column: &Column| if let Holds::Reference { table } = &column.holds { rows(table) } else { 0 };
-        Self { recipe: recipe.clone(), referred: recipe.columns.iter().map(referred).collect(), seed }
+        let own = |column: &Column| seed_of(seed, &format!("{}.{}", recipe.table, column.name));
+        Self {
+            recipe: recipe.clone(),
+            referred: recipe.columns.iter().map(referred).collect(),
+            seeds: recipe.columns.iter().map(own).collect(),
+            luck: seed_of(seed, &recipe.table),
+        }
     }
 
     fn luck(&self, number: u64) -> Luck {
@@ -58,7 +68,7 @@ impl Making {
         if recipe.late == 0.0 && recipe.repeated == 0.0 && recipe.bad == 0.0 {
             return Luck { late_us: 0, repeated: false, bad: None };
         }
-        let mut dice = dice(self.seed, &recipe.table, number);
+        let mut dice = dice(self.luck, number);
         #[allow(clippy::cast_possible_truncation, reason = "spans of hours")]
         let late_us =
             if dice.random_bool(recipe.late) { (dice.random_range(0.0..=recipe.late_by_s) * 1e6) as i64 } else { 0 };
@@ -92,11 +102,11 @@ impl Making {
 
     fn column(&self, place: usize, numbers: &[u64], luck: &[Luck], now_us: i64) -> ColumnArray {
         let column = &self.recipe.columns[place];
-        let of = format!("{}.{}", self.recipe.table, column.name);
+        let seed = self.seeds[place];
         let rows = || numbers.iter().zip(luck).map(|(number, luck)| (*number, luck));
         // a cell's dice, and whether it does not fit; none where it is null
         let cell = |(number, luck): (u64, &Luck)| {
-            let mut dice = dice(self.seed, &of, number);
+            let mut dice = dice(seed, number);
             (column.empty == 0.0 || !dice.random_bool(column.empty)).then_some((dice, luck.bad == Some(place)))
         };
         let text = |make: &dyn Fn(&mut SmallRng) -> String| {
@@ -141,8 +151,9 @@ impl Making {
             Holds::Time {} => {
                 // before there were any
                 let one = |late_us: i64, bad: bool| if bad { -70 * 365 * DAY_US } else { now_us - late_us };
-                let all = rows().map(|(number, luck)| cell((number, luck)).map(|(_, bad)| one(luck.late_us, bad)));
-                ColumnArray::Timestamp(all.collect::<TimestampMicrosecondArray>())
+                let is_there = |number: u64| column.empty == 0.0 || !dice(seed, number).random_bool(column.empty);
+                let at = |(number, luck): (u64, &Luck)| is_there(number).then(|| one(luck.late_us, luck.bad == Some(place)));
+                ColumnArray::Timestamp(rows().map(at).collect::<TimestampMicrosecondArray>())
             }
             Holds::Day { back } => {
                 let today = i32::try_from(now_us.div_euclid(DAY_US)).unwrap_or(0);
