@@ -213,7 +213,7 @@ test('a renamed table halts its connector, and goes on without a gap under its n
   await expect(page.getByRole('alert')).toContainText('there is no table public.growers any more');
   await page.getByRole('link', { name: 'Edit' }).click();
   const tables = page.getByRole('region', { name: 'Which tables' });
-  await expect(tables).toContainText('It is not in the database any more');
+  await expect(tables).toContainText('It is not there any more');
   await tables.getByRole('checkbox', { name: 'growers' }).click();
   await tables.getByRole('checkbox', { name: /^orchardists/ }).check();
   await page.getByLabel('Topic for public.orchardists').fill('packhouse.growers');

@@ -29,6 +29,9 @@ pub struct Connection {
     pub kind: String,
     /// Where it is, as people read it.
     pub place: String,
+    /// The schema that its tables usually are in.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub usual_schema: Option<String>,
     /// Its settings, without secrets.
     #[serde(flatten)]
     pub settings: Map<String, Value>,

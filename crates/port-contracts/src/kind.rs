@@ -9,7 +9,8 @@ use gonvel_core::preflight::Outcome;
 use serde_json::{Map, Value, json};
 
 /// Names that stand beside settings.
-const TAKEN: [&str; 9] = ["id", "name", "kind", "place", "site", "revision", "created_at", "used_by", "connection"];
+const TAKEN: [&str; 10] =
+    ["id", "name", "kind", "place", "usual_schema", "site", "revision", "created_at", "used_by", "connection"];
 
 /// A value that a setting takes, which is not its usual one.
 fn sample(setting: &Setting) -> Value {

@@ -40,6 +40,7 @@ fn present(connection: stored::Connection, used_by: Vec<String>) -> Connection {
         id: connection.id,
         name: connection.name,
         place: kind.map(|kind| kind.place(&address)).unwrap_or_default(),
+        usual_schema: kind.and_then(|kind| kind.about().usual_schema).map(Into::into),
         kind: connection.kind,
         settings,
         revision: connection.revision,

@@ -239,6 +239,7 @@ pub(crate) async fn load_again(
     }
     let loaded = |name: &str| request.tables.iter().any(|table| table == name);
     may_load_so(source, request.existing_rows, loaded).map_err(|e| Refusal::invalid("existing_rows", e.to_string()))?;
+    preflights::can_load(&state, &connector.definition).await?;
     state.database.ask_to_load_again(connector.id, &request.tables, request.existing_rows).await?;
     let tables = format!("{}: {}", request.tables.join(", "), request.existing_rows.told());
     let deed = Deed { connector: connector.id, who: &who.0, what: "asked to load again", detail: Some(&tables) };

@@ -7,7 +7,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use futures::{StreamExt, stream};
-use gonvel_core::connector::{Definition, State as LaneState, Wish, may_load_so};
+use gonvel_core::connector::{Definition, SourceDefinition, State as LaneState, Wish, may_load_so};
 use gonvel_core::naming::{ConnectorId, Offset, TopicPartition};
 use gonvel_core::ports::{Deed, FleetStore, PortError};
 use gonvel_core::reposition::Move;
@@ -22,6 +22,7 @@ use gonvel_storage::catalog::connectors::Connector as Stored;
 use uuid::Uuid;
 
 use crate::connectors::find;
+use crate::preflights;
 use crate::problems::{Body, Path, Refusal};
 use crate::readers::{Goal, Held, planned, told};
 use crate::standing::{move_to, stands};
@@ -193,6 +194,8 @@ pub(crate) async fn begin_anew(
         return Err(PortError::Refused("what reads topics is moved to their start instead".into()).into());
     };
     may_load_so(source, request.existing_rows, |_| true).map_err(|e| Refusal::invalid("existing_rows", e.to_string()))?;
+    let so = SourceDefinition { existing_rows: Some(request.existing_rows), ..source.clone() };
+    preflights::can_do(&state, &so.into()).await?;
     at_rest(&stored, true)?;
     state.database.begin_anew(stored.id, request.existing_rows, &who.0).await?;
     state.nudge.notify_one();

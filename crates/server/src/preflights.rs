@@ -47,6 +47,16 @@ pub(crate) async fn can_do(state: &ServerState, definition: &Definition) -> Resu
     Ok(systems::fits(&kind, definition)?)
 }
 
+/// Looks whether the kind of a source's system has rows to load.
+pub(crate) async fn can_load(state: &ServerState, definition: &Definition) -> Result<(), Refusal> {
+    let Some(connection) = definition.connection() else { return Ok(()) };
+    let about = systems::kind(&state.database.find_connection(connection).await?.kind)?.about();
+    if about.source.as_ref().is_some_and(|source| source.loads) {
+        return Ok(());
+    }
+    Err(Refusal::invalid("tables", format!("{} has no rows to load: they come as they are made", about.name)))
+}
+
 /// Checks what a connector needs; one that is saved is given with its id.
 pub(crate) async fn check(
     state: &ServerState,

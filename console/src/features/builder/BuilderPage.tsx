@@ -5,6 +5,7 @@ import { useParams, useSearchParams } from 'react-router';
 
 import { problemOf, type Schemas } from '../../api/client';
 import { connectionsQuery } from '../../shared/connections/connectionsQueries';
+import { useKindOf } from '../../shared/connections/kinds';
 import { Heading } from '../../shared/Page';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { begin, reduce, type Draft } from './builder';
@@ -94,6 +95,7 @@ function Builder({ first, edited, kept, typed = null }: Props) {
     setFailed([]);
     dispatch(action);
   };
+  const loads = useKindOf(draft.system?.id)?.source?.loads ?? true;
   const asManifest = search.get('as') === 'manifest';
   const show = (as: string) => {
     const next = new URLSearchParams(search);
@@ -151,7 +153,7 @@ function Builder({ first, edited, kept, typed = null }: Props) {
     <div className="page">
       <Heading
         title={edited ? `Edit ${edited.name}` : TITLES[draft.kind]}
-        says={SAYS[draft.kind]}
+        says={draft.kind === 'source' && !loads ? 'It brings every row into topics, as it is made.' : SAYS[draft.kind]}
         action={
           <>
             <SegmentedControl

@@ -21,7 +21,7 @@ const GIVES: Record<Guarantee, { label: string; says: string }> = {
 };
 
 const OF_OTHERS = {
-  source: 'The place in the database’s log commits together with the records it produced.',
+  source: 'The source’s position commits in one transaction with the records it produced.',
   topics: 'Records and the positions they bring commit in one transaction of the topic log.',
 };
 

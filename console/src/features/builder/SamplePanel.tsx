@@ -5,7 +5,7 @@ import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { problemOf, type Schemas } from '../../api/client';
 import { useKindOf } from '../../shared/connections/kinds';
 import { ProblemNote } from '../../shared/ProblemNote';
-import { keyOf, type CapturedChoice, type SinkDraft, type SourceDraft } from './builder';
+import { keyOf, shownTable, type CapturedChoice, type SinkDraft, type SourceDraft } from './builder';
 import { deliveryQuery, newestQuery, sampleQuery } from './builderQueries';
 import { deliveredTable } from './delivered';
 import { captured } from './exchange';
@@ -47,7 +47,7 @@ function OfTable({ draft, table, change }: { draft: SourceDraft; table: Captured
     change({ type: 'ofTable', table: name, set: some });
   const problem = problemOf(sample.error);
   return (
-    <Stage title={`What goes through of ${table.schema === 'public' ? table.table : name}`}>
+    <Stage title={`What goes through of ${shownTable(table, draft.system)}`}>
       <ProblemNote problem={problem} />
       {!data && sample.isFetching && <Loader size="sm" />}
       {data && (

@@ -47,7 +47,7 @@ export function SystemStage({
           role={role}
           onSaved={(made) => {
             setMaking(false);
-            choose({ id: made.id, name: made.name });
+            choose({ id: made.id, name: made.name, usual_schema: made.usual_schema });
           }}
           onCancel={none ? undefined : () => setMaking(false)}
         />
@@ -61,7 +61,7 @@ export function SystemStage({
             disabled={fixed}
             onChange={(id) => {
               const found = all.find((c) => c.id === id);
-              choose(found ? { id: found.id, name: found.name } : null);
+              choose(found ? { id: found.id, name: found.name, usual_schema: found.usual_schema } : null);
             }}
             searchable
           />

@@ -7,7 +7,7 @@ import { fits } from '../../shared/Filter';
 import { count } from '../../shared/format';
 import { useKindOf } from '../../shared/connections/kinds';
 import { ProblemNote } from '../../shared/ProblemNote';
-import { found, keyOf, patternsIn, type SourceDraft } from './builder';
+import { found, keyOf, patternsIn, shownTable, type SourceDraft } from './builder';
 import { tablesQuery } from './builderQueries';
 import { Failed, Stage, type Change, type Check } from './Stage';
 
@@ -62,7 +62,7 @@ export function TablesStage({ draft, change, failed, looked, onLook }: Props) {
                   }
                 />
                 <span className="mono" style={{ overflowWrap: 'anywhere' }}>
-                  {table.schema === 'public' ? table.table : keyOf(table)}
+                  {shownTable(table, draft.system)}
                 </span>
               </label>
               <div className="under">
@@ -165,7 +165,7 @@ function Row({ table, draft, change, looked, onLook }: RowProps) {
           }}
         />
         <span className="mono" style={{ overflowWrap: 'anywhere' }}>
-          {table.schema === 'public' ? table.table : key}
+          {shownTable(table, draft.system)}
         </span>
         <span className="quiet number">
           {byName && !keyless ? 'by name · ' : ''}

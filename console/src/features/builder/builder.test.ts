@@ -4,7 +4,7 @@ import { begin, covers, found, missing, reduce, targetTable, topicFor, type Acti
 import { definitionOf, draftOf, request } from './exchange';
 import { opened, work } from './kept';
 
-const packhouse = { id: 'p', name: 'packhouse' };
+const packhouse = { id: 'p', name: 'packhouse', usual_schema: 'public' };
 const settlement = { id: 's', name: 'settlement' };
 const bins = { schema: 'public', table: 'bins' };
 
@@ -52,7 +52,7 @@ describe('the builder', () => {
     expect(topics(renamed)).toEqual(['bins.of.today', 'site-2.bays']);
     const same = after(chosen, { type: 'table', table: yard, chosen: true }, { type: 'template', template: 'all' });
     expect(missing(same, [])).toBe('Two tables go to all: give each a topic of its own.');
-    expect(topicFor('pack house', bins, '{system}/{table}.{schema}')).toBe('pack-house-bins');
+    expect(topicFor({ ...packhouse, name: 'pack house' }, bins, '{system}/{table}.{schema}')).toBe('pack-house-bins');
   });
 
   it('offers a name that no one has', () => {
@@ -111,7 +111,7 @@ describe('the builder', () => {
   ])('is not changed by %s', (_, action) => expect(reduce(chosen, action)).toBe(chosen));
 
   it('names topics and tables in characters that names may hold', () => {
-    expect(topicFor('packhouse', { schema: 'old site', table: 'Bins!' })).toBe('packhouse.old-site.Bins-');
+    expect(topicFor(packhouse, { schema: 'old site', table: 'Bins!' })).toBe('packhouse.old-site.Bins-');
     expect(targetTable('packhouse.Bin-lines')).toEqual({ schema: 'public', table: 'bin_lines' });
   });
 

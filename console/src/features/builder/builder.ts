@@ -7,6 +7,8 @@ import { ofTopic, topicOf } from './types';
 export interface SystemChoice {
   id: string;
   name: string;
+  /** The schema that its tables usually are in, which says nothing. */
+  usual_schema?: string | null;
 }
 
 export interface TableChoice {
@@ -163,12 +165,21 @@ export function begin(kind: Draft['kind'], topics: string[] = []): Draft {
 /** How topics are named if nothing else is said. */
 export const TEMPLATE = '{system}.{schema}.{table}';
 
+/** A table as people call it: the schema that tables usually are in says nothing. */
+export function shownTable(table: TableChoice, system: SystemChoice | null): string {
+  return table.schema === system?.usual_schema ? table.table : keyOf(table);
+}
+
 /**
- * A topic for a table by a template, in characters that names may hold. PostgreSQL's usual schema says nothing, so where
+ * A topic for a table by a template, in characters that names may hold. The system's usual schema says nothing, so where
  * it stands with a dot it is left out.
  */
-export function topicFor(system: string, { schema, table }: TableChoice, template = TEMPLATE): string {
-  const short = schema === 'public' ? template.replace('{schema}.', '').replace('.{schema}', '') : template;
+export function topicFor(
+  { name: system, usual_schema }: SystemChoice,
+  { schema, table }: TableChoice,
+  template = TEMPLATE,
+): string {
+  const short = schema === usual_schema ? template.replace('{schema}.', '').replace('.{schema}', '') : template;
   const parts: Record<string, string> = { system, schema, table };
   return short
     .replace(/\{(system|schema|table)\}/g, (_, part: string) => parts[part] ?? '')
@@ -345,7 +356,7 @@ function reduceSource(draft: SourceDraft, action: OfSource): SourceDraft {
       const key = keyOf(action.table);
       if (!action.chosen)
         return { ...draft, tables: without(draft.tables, key), shape: withSteps(draft.shape, key, []) };
-      const topic = topicFor(draft.system.name, action.table, draft.template);
+      const topic = topicFor(draft.system, action.table, draft.template);
       const chosen = { ...action.table, topic, leaveOut: [], key: [], loadWhere: '' };
       return { ...draft, tables: { ...draft.tables, [key]: chosen } };
     }
@@ -357,7 +368,7 @@ function reduceSource(draft: SourceDraft, action: OfSource): SourceDraft {
     case 'ofSource':
       return { ...draft, ...action.set };
     case 'template': {
-      const system = draft.system?.name ?? '';
+      const system = draft.system ?? { id: '', name: '' };
       // a topic that was named by hand keeps its name
       const named = Object.entries(draft.tables).map(([key, table]) => {
         const byTemplate = table.topic === topicFor(system, table, draft.template);

@@ -228,8 +228,8 @@ function Losses({ connector }: { connector: Connector }) {
   return connector.kind === 'source' ? (
     <>
       <p>
-        What it made in <strong>{connector.system}</strong> is removed, and with it its place there: a new connector would
-        begin anew.
+        What it made in <strong>{connector.system}</strong> is removed, and with it its place there: a new connector
+        would begin anew.
       </p>
       <p>
         The topics stay, with the {count(carried)} changes it wrote: {connector.tables.map((t) => t.to).join(', ')}.

@@ -9,6 +9,7 @@ import { cannotLoad, ExistingRowsChoice, type ExistingRows } from '../../shared/
 import { count, timeLeft } from '../../shared/format';
 import type { Connector } from '../../shared/liveConnectors';
 import { ProblemNote } from '../../shared/ProblemNote';
+import { useKindOf } from '../../shared/connections/kinds';
 import { loadAgain } from './connectorsQueries';
 import { KINDS } from './progress';
 
@@ -80,8 +81,11 @@ function TopicLink({ name }: { name: string }) {
 
 function Load({ table, connector, onAgain }: { table: Row; connector: Connector; onAgain: () => void }) {
   const { load_total: expected, load_done: read } = table;
+  const from = connector.definition.kind === 'source' ? connector.definition.connection : undefined;
+  const loads = useKindOf(from)?.source?.loads ?? true;
   if (connector.kind !== 'source') return <span className="quiet">in the topic’s order</span>;
   if (connector.state === 'draft') return <span className="quiet">at the start</span>;
+  if (!loads) return <span className="quiet">nothing to load</span>;
   if (expected == null) {
     const without = connector.definition.kind === 'source' && connector.definition.load?.rows === false;
     return (

@@ -5,6 +5,7 @@ import { Link } from 'react-router';
 
 import { problemOf, type Schemas } from '../../api/client';
 import { ConfirmByName } from '../../shared/ConfirmByName';
+import { useKindOf } from '../../shared/connections/kinds';
 import { cannotLoad, ExistingRowsChoice, type ExistingRows } from '../../shared/ExistingRowsChoice';
 import { bytes, count } from '../../shared/format';
 import { useLiveConnectors, type Connector } from '../../shared/liveConnectors';
@@ -116,7 +117,10 @@ function Sink({ connector, partitions }: { connector: Connector; partitions: Sch
 function Source({ connector, source }: { connector: Connector; source: Schemas['SourcePosition'] }) {
   const queries = useQueryClient();
   const [asking, setAsking] = useState(false);
-  const not = cannotLoad(connector.definition);
+  const from = connector.definition.kind === 'source' ? connector.definition.connection : undefined;
+  const loads = useKindOf(from)?.source?.loads ?? true;
+  const nothing = 'Nothing is loaded from a system of this kind.';
+  const not = loads ? cannotLoad(connector.definition) : { empty: nothing, compare: nothing };
   const [existing, setExisting] = useState<ExistingRows>(not.empty ? (not.compare ? 'keep' : 'compare') : 'empty');
   const anew = useMutation({
     mutationFn: () => beginAnew(connector.id, existing),
@@ -177,8 +181,9 @@ function Source({ connector, source }: { connector: Connector; source: Schemas['
           onConfirm={() => anew.mutate()}
         >
           <p>
-            Its place in {connector.system}’s log is given up for a new one at its end, and all of its tables are loaded
-            again. If the topic log was rolled back, begin empty: targets may hold rows that the topics do not know.
+            {loads
+              ? `Its place in ${connector.system}’s log is given up for a new one at its end, and all of its tables are loaded again. If the topic log was rolled back, begin empty: targets may hold rows that the topics do not know.`
+              : `Its place in ${connector.system} is given up, and its rows are made from the first one on again.`}
           </p>
           <ExistingRowsChoice kind="source" value={existing} onChange={setExisting} not={not} />
         </ConfirmByName>

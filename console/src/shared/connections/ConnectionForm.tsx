@@ -128,6 +128,7 @@ function KindForm({ before, kind, onOther, onSaved, onCancel }: KindProps) {
         }}
         required
         data-autofocus
+        autoFocus={onOther !== undefined}
       />
       {lines(asked).map(line)}
       {further.length > 0 && (

@@ -36,12 +36,14 @@ export function KindPicker({ kinds, role, onPick }: Props) {
           }
         }}
         data-autofocus
+        // in the builder it is one of several stages; alone it is what one came for
+        autoFocus={role === undefined}
       />
       <div className="picker" role="list" aria-label="Kinds of systems" style={{ marginTop: 10 }}>
         {shown.map((kind) => (
           <div role="listitem" key={kind.kind}>
-            <button type="button" className="kind plain" onClick={() => onPick(kind.kind)}>
-              <span className="name">{kind.name}</span>
+            <button type="button" className="choosing" onClick={() => onPick(kind.kind)}>
+              <strong>{kind.name}</strong>
               <span className="quiet">{ends(kind)}</span>
               <span className="says">{kind.says}</span>
             </button>

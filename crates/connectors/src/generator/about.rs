@@ -2,6 +2,8 @@
 
 use gonvel_core::kinds::{About, Follows, Setting, SettingType, SourceAbilities};
 
+/// The schema that all recipes are in.
+pub(super) const SCHEMA: &str = "recipes";
 /// Its word.
 pub(super) const KIND: &str = "generator";
 
@@ -21,6 +23,7 @@ pub(super) fn about() -> About {
             by_key: true,
         }),
         sink: None,
+        usual_schema: Some(SCHEMA.into()),
         settings: vec![
             Setting::new("seed", "Seed", SettingType::Whole { least: 0, most: i64::MAX })
                 .help("The same seed makes the same rows again")

@@ -5,11 +5,8 @@ use gonvel_core::connector::CapturedTable;
 use gonvel_core::ports::systems::ConnectorError;
 use gonvel_core::table::{Column as Shape, TableSchema};
 
-use super::about::KIND;
+use super::about::{KIND, SCHEMA};
 use super::recipe::{Column, Holds, Recipe};
-
-/// The schema that all recipes are in.
-pub(super) const SCHEMA: &str = "recipes";
 
 impl Column {
     /// Its type, and the name that SQL has for it.

@@ -13,7 +13,7 @@ use gonvel_core::record_form::RecordForm;
 use gonvel_core::sql_text;
 use gonvel_core::table::TableSchema;
 
-use super::columns::SCHEMA;
+use super::about::SCHEMA;
 use super::kind::{Generator, Kitchen};
 use super::making::Making;
 use super::recipe::Holds;

@@ -39,6 +39,7 @@ pub fn about() -> About {
             existing_rows: true,
             late_writes: LateWrites::Fenced,
         }),
+        usual_schema: Some("public".into()),
         settings: vec![
             Setting::needed("host", "Host", SettingType::Text).usually("127.0.0.1"),
             Setting::needed("port", "Port", SettingType::Whole { least: 1, most: 65_535 }).usually("5432"),

@@ -82,6 +82,7 @@ pub(super) fn kinds() -> Vec<About> {
         says: "Readings".into(),
         source: None,
         sink: None,
+        usual_schema: None,
         settings: vec![
             Setting::needed("host", "Host", SettingType::Text),
             Setting::needed("port", "Port", SettingType::Whole { least: 1, most: 65_535 }),

@@ -247,6 +247,7 @@ mod tests {
                 existing_rows: false,
                 late_writes: LateWrites::Possible,
             }),
+            usual_schema: None,
             settings: vec![],
         }
     }

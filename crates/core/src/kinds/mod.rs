@@ -167,6 +167,10 @@ pub struct About {
     /// What sinks can do there; none if none writes it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sink: Option<SinkAbilities>,
+    /// The schema that its tables usually are in: it says nothing, so topics are not named after it. None where there is none such.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<String>)]
+    pub usual_schema: Option<Cow<'static, str>>,
     /// The settings of a connection to it, in the order of its form.
     pub settings: Vec<Setting>,
 }

@@ -170,6 +170,7 @@ mod tests {
             says: "Readings".into(),
             source: None,
             sink: None,
+            usual_schema: None,
             settings: vec![
                 Setting::needed("gate", "Gate", SettingType::Text),
                 Setting::needed("shelf", "Shelf", SettingType::Whole { least: 1, most: 9 }).usually("4"),

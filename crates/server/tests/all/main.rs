@@ -7,6 +7,7 @@ mod bad_input;
 mod bounds;
 mod foreseeing;
 mod functions_api;
+mod kinds_api;
 mod live;
 mod nothing_kept;
 mod numbers;
