@@ -8,6 +8,7 @@ pub mod leases;
 pub mod quarantine;
 pub mod readers;
 pub mod runners;
+pub mod sink;
 pub mod source;
 pub mod tables;
 pub mod topic_log;

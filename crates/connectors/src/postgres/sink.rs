@@ -18,7 +18,7 @@ use tokio_postgres::{Client, Statement};
 use super::apply::{Application, PartsOfRows, Statements};
 use super::client::{connect, explain, explain_write};
 use super::newest;
-use super::sink_positions::{ADVANCE, counts_text, take_over, unbegun_of};
+use super::sink_positions::{ADVANCE, counts_text, refuse_later, take_over, unbegun_of};
 use super::target::{self, TargetTable};
 use crate::postgres::address::DatabaseAddress;
 
@@ -97,6 +97,8 @@ impl PgSink {
         let in_target = settings.writes.guarantee.in_target();
         if in_target {
             target::ensure_own_tables(&client).await?;
+            // whoever comes too late does not end the session of a later holder
+            refuse_later(&client, settings.connector, epoch, partitions).await?;
         }
         // a former holder that hangs with a transaction open would keep its rows locked
         let name = format!("gonvel {} {}", settings.connector.simple(), settings.lane);

@@ -38,6 +38,28 @@ pub(super) async fn unbegun_of(
     Ok(asked.iter().copied().filter(|topic| !known.contains(&topic.0)).collect())
 }
 
+/// Refuses a lease after which a later one took some of these partitions over.
+///
+/// # Errors
+/// [`ConnectorError::Later`] with that one.
+pub(super) async fn refuse_later(
+    client: &Client,
+    connector: ConnectorId,
+    epoch: Epoch,
+    partitions: &[(TopicPartition, Delivered)],
+) -> Result<(), ConnectorError> {
+    const LATER: &str = "SELECT max(p.epoch) FROM unnest($2::bigint[], $3::int[]) AS a(topic, partition)
+         JOIN gonvel.sink_positions p ON p.connector = $1 AND p.topic = a.topic AND p.partition = a.partition";
+    let topics: Vec<i64> = partitions.iter().map(|(at, _)| at.topic.0).collect();
+    let numbers: Vec<i32> = partitions.iter().map(|(at, _)| at.partition.0).collect();
+    let row = client.query_one(LATER, &[&connector.0, &topics, &numbers]).await;
+    let later: Option<i64> = row.map_err(|e| explain(&e, "looking who holds the sink's positions"))?.get(0);
+    match later.filter(|later| *later > epoch.0) {
+        Some(epoch) => Err(ConnectorError::Later { epoch }),
+        None => Ok(()),
+    }
+}
+
 /// Takes the positions over for a lease, and tells where they stand.
 pub(super) async fn take_over(
     client: &Client,

@@ -4,6 +4,7 @@
 
 mod apply_differential;
 mod bins_and_lines;
+mod ends;
 mod fenced;
 mod kinds;
 mod loads;
@@ -13,6 +14,6 @@ mod positions;
 mod preflight;
 mod recorded_stream;
 mod refusals;
-mod sources;
+
 mod tls;
 mod visible;

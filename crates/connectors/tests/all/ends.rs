@@ -1,4 +1,4 @@
-//! What every kind keeps that sources read and that has tables, kept by each.
+//! What every kind keeps that sources read, that sinks write and that has tables, kept by each.
 
 use std::time::Duration;
 
@@ -10,6 +10,7 @@ use gonvel_core::naming::{ConnectorId, Epoch};
 use gonvel_core::ports::Address;
 use gonvel_core::ports::systems::{Kind, SourceSettings, Tables};
 use gonvel_port_contracts::kind::says_what_is_wrong;
+use gonvel_port_contracts::sink::rows_and_positions_stand_together;
 use gonvel_port_contracts::source::{changes_come_once_however_often_it_is_dropped, other_positions_are_refused};
 use gonvel_port_contracts::tables::rows_are_read_alike;
 use gonvel_stand_ins::postgres_cluster::OWNER;
@@ -59,6 +60,18 @@ async fn a_database_keeps_what_sources_need() {
     };
     let within = changes_come_once_however_often_it_is_dropped(source, &address, &tables, fill, 100, &[1, 0, 2, 1, 3]);
     tokio::time::timeout(Duration::from_secs(120), within).await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_database_keeps_what_sinks_need() {
+    let cluster = TestCluster::start(&["settlement"]).await;
+    let client = cluster.connect("settlement").await.unwrap();
+    let address = Address::from(DatabaseAddress::new("127.0.0.1", cluster.port, "settlement", OWNER, &cluster.password));
+    let refuse = async || client.batch_execute("ALTER TABLE bins ADD CHECK (id <> 777)").await.unwrap();
+    rows_and_positions_stand_together(&Postgres, &address, ("public", "bins"), refuse).await;
+    let left: i64 =
+        client.query_one("SELECT count(*) FROM pg_namespace WHERE nspname = 'gonvel'", &[]).await.unwrap().get(0);
+    assert_eq!(left, 0);
 }
 
 const WEIGHINGS: &str = "
