@@ -14,7 +14,9 @@ const RECIPE = `- table: weighings
   - {name: grade, is: choice, of: {first: 2, second: 1}}
 `;
 
-test('rows of a recipe of one’s own go into a topic, and nothing is offered that the kind cannot do', async ({ page }) => {
+test('rows of a recipe of one’s own go into a topic, and nothing is offered that the kind cannot do', async ({
+  page,
+}) => {
   await page.goto('/connections');
   await page.getByRole('button', { name: 'Make a connection' }).click();
   const dialog = page.getByRole('dialog');

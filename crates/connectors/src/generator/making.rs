@@ -294,8 +294,8 @@ mod tests {
         let places: Vec<usize> = (0..making.recipe.columns.len()).collect();
         let columns = making.columns(&places, &numbers, 1_800_000_000_000_000);
         let mut counted = [0_usize; 6];
-        for row in 0..numbers.len() {
-            let luck = making.luck(numbers[row]);
+        for (row, number) in numbers.iter().enumerate() {
+            let luck = making.luck(*number);
             counted[0] += usize::from(luck.late_us > 0);
             counted[1] += usize::from(luck.repeated);
             counted[2] += usize::from(luck.bad.is_some());
@@ -309,7 +309,7 @@ mod tests {
                     ("remark" | "company" | "city" | "street", Value::Text(text)) => {
                         !text.starts_with('\u{7}') && text.len() > 2
                     }
-                    ("id", Value::Long(id)) => u64::try_from(id) == Ok(numbers[row]),
+                    ("id", Value::Long(id)) => u64::try_from(id) == Ok(*number),
                     ("grower", Value::Long(id)) => (1..=40).contains(&id),
                     ("kg", Value::Long(kg)) => (-5..=5).contains(&kg),
                     ("price", Value::Decimal(price)) => (500..=2_000).contains(&price),
@@ -326,7 +326,7 @@ mod tests {
                     ("blob", Value::Text(text)) => text.len() == 33 && !text.starts_with('\u{7}'),
                     (name, other) => panic!("{name} is {other:?}"),
                 };
-                assert_eq!(lies, fits, "{name} of {}: {:?}", numbers[row], column.value(row));
+                assert_eq!(lies, fits, "{name} of {number}: {:?}", column.value(row));
             }
         }
         for (counted, about) in counted.into_iter().zip([800, 400, 400, 2_000, 3_000, 1_000]) {
