@@ -7,7 +7,7 @@ use super::*;
 use crate::connector::{
     CapturedTable, CarriedTopic, DeliveredTopic, SinkDefinition, SourceDefinition, Start, TopicsDefinition,
 };
-use crate::kinds::{About, Setting, SettingChoice, SettingType};
+use crate::kinds::{About, Setting, SettingChoice, SettingType, Settings};
 use crate::manifest::{ConnectorText, Wished};
 use crate::own_function::FunctionExample;
 use crate::schemas::{Half, Language, Rule, SchemaReference};
@@ -106,6 +106,20 @@ fn connection(n: usize, port: u16) -> Thing {
     let mut read = about.read(settings.as_object().unwrap(), |_| Err("none is given".into())).unwrap();
     read.secrets.insert("password".into(), SecretFrom::Env(format!("SYSTEM_{n}_PASSWORD")));
     Thing::Connection(ConnectionText::of(&format!("system-{n}"), about, read))
+}
+
+/// What is kept as usual is not written, so that it does not differ from what is read.
+#[test]
+fn a_connection_that_says_what_is_usual_is_the_same_as_one_that_does_not() {
+    let about = &kinds()[0];
+    let of = |settings: serde_json::Value| {
+        let plain = settings.as_object().unwrap().clone();
+        ConnectionText::of("c", about, Settings { plain, secrets: BTreeMap::new() })
+    };
+    let short = of(json!({"host": "db", "port": 5432}));
+    assert_eq!(of(json!({"tls": "prefer", "port": 5432, "host": "db", "settings": {}})), short);
+    let (found, faults) = read(&files(&write(&[Thing::Connection(short.clone())])), &kinds());
+    assert_eq!((found[0].thing.clone(), faults), (Thing::Connection(short), vec![]));
 }
 
 fn schema(n: usize, versions: usize, refers: bool) -> Thing {

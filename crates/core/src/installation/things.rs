@@ -77,7 +77,7 @@ impl ConnectionText {
         let mut settings = Map::new();
         for setting in &about.settings {
             let name = setting.name.as_ref();
-            if let Some(value) = read.plain.get(name) {
+            if let Some(value) = read.plain.get(name).filter(|value| !setting.goes_without_saying(value)) {
                 settings.insert(name.into(), value.clone());
             } else if let Some(from) = read.secrets.get(name) {
                 settings.insert(name.into(), serde_json::to_value(from).expect("text"));

@@ -69,7 +69,7 @@ impl About {
                 },
                 Some(value) => match setting.takes.fault(value) {
                     Some(finding) => fault(true, format!("{} {finding}", setting.name)),
-                    None if !setting.needed && setting.is_usual(value) => {}
+                    None if setting.goes_without_saying(value) => {}
                     None => {
                         read.plain.insert(setting.name.to_string(), value.clone());
                     }
@@ -106,6 +106,12 @@ fn is_nothing(value: &Value) -> bool {
 }
 
 impl Setting {
+    /// Whether a value need not be said: it is nothing, or what is usual where nothing is said.
+    #[must_use]
+    pub fn goes_without_saying(&self, value: &Value) -> bool {
+        !self.needed && (is_nothing(value) || self.is_usual(value))
+    }
+
     fn is_usual(&self, value: &Value) -> bool {
         self.usual.as_deref().is_some_and(|usual| match value {
             Value::String(text) => text == usual,
