@@ -32,8 +32,8 @@ fn present(connection: stored::Connection, used_by: Vec<String>) -> Connection {
     let mut settings = address.settings.clone();
     // what was not said is as usual
     for setting in kind.iter().flat_map(|kind| kind.about().settings).filter(|setting| !setting.secret) {
-        if let (Some(usual), false) = (&setting.usual, settings.contains_key(setting.name.as_ref())) {
-            settings.insert(setting.name.to_string(), usual.as_ref().into());
+        if let (Some(usual), false) = (setting.usual_value(), settings.contains_key(setting.name.as_ref())) {
+            settings.insert(setting.name.to_string(), usual);
         }
     }
     Connection {

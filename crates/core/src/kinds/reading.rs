@@ -87,7 +87,7 @@ impl About {
     #[must_use]
     pub fn in_force(&self, setting: &Setting, given: &Map<String, Value>) -> bool {
         let Some(OnlyIf { setting: other, is }) = &setting.only_if else { return true };
-        let usual = || self.setting(other)?.usual.as_deref().map(Value::from);
+        let usual = || self.setting(other)?.usual_value();
         let value = given.get(other.as_ref()).cloned().or_else(usual);
         match is {
             Some(is) => value.is_some_and(|value| value == is.as_ref()),
@@ -112,12 +112,18 @@ impl Setting {
         !self.needed && (is_nothing(value) || self.is_usual(value))
     }
 
+    /// Its usual value, as its type has it; none where it has none.
+    #[must_use]
+    pub fn usual_value(&self) -> Option<Value> {
+        let usual = self.usual.as_deref()?;
+        match self.takes {
+            SettingType::Whole { .. } => usual.parse::<i64>().ok().map(Value::from),
+            _ => Some(usual.into()),
+        }
+    }
+
     fn is_usual(&self, value: &Value) -> bool {
-        self.usual.as_deref().is_some_and(|usual| match value {
-            Value::String(text) => text == usual,
-            Value::Number(number) => usual.parse() == Ok(number.as_i64().unwrap_or(i64::MIN)),
-            _ => false,
-        })
+        self.usual_value().as_ref() == Some(value)
     }
 }
 

@@ -35,7 +35,7 @@ async fn what_a_kind_cannot_do_is_refused_at_its_field_and_nothing_is_made() {
     }
     assert_eq!(api.get("/connections").await.1, json!([]));
     let (status, made) = api.post("/connections", &json!({"name": "weighbridge", "kind": "generator"})).await;
-    assert_eq!((status, made["place"].as_str(), made["seed"].as_str()), (201, Some("picks, readings, seed 1"), Some("1")));
+    assert_eq!((status, made["place"].as_str(), made["seed"].as_i64()), (201, Some("picks, readings, seed 1"), Some(1)));
     // a connection stays of its kind
     let path = format!("/connections/{}", made["id"].as_str().unwrap());
     let (status, problem) = {
