@@ -59,6 +59,19 @@ test('rows of a recipe of one’s own go into a topic, and nothing is offered th
   await expect(page.getByRole('heading', { name: 'weighbridge-changes' })).toBeVisible();
   await expect(page.getByRole('row', { name: /recipes\.weighings/ }).locator('[data-kind=insert]')).toHaveText('600');
   await expect(page.getByText('600 rows', { exact: true })).toBeVisible();
+  // begun anew, its rows are made from the first one on again
+  await page.getByRole('button', { name: 'Pause' }).click();
+  await page.getByRole('tab', { name: 'Positions' }).click();
+  await page.getByRole('button', { name: 'Begin anew' }).click();
+  const asked = page.getByRole('dialog');
+  await expect(asked).toContainText('made from the first one on again');
+  await expect(asked.getByRole('radio')).toHaveCount(0);
+  await asked.getByLabel(/To go on, type the name/).fill('weighbridge-changes');
+  await asked.getByRole('button', { name: 'Begin anew' }).click();
+  await expect(asked).toHaveCount(0);
+  await page.getByRole('button', { name: 'Resume' }).click();
+  await page.getByRole('tab', { name: 'Now' }).click();
+  await expect(page.getByRole('row', { name: /recipes\.weighings/ }).locator('[data-kind=insert]')).toHaveText('1,200');
   await page.goto('/topics/weighbridge.weighings');
   await expect(page.getByText('weight_kg').first()).toBeVisible();
 });

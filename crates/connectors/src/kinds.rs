@@ -19,8 +19,8 @@ pub fn kinds() -> Vec<About> {
 /// # Errors
 /// [`ConnectorError::Settings`] if there is none such.
 pub fn kind(word: &str) -> Result<&'static dyn Kind, ConnectorError> {
-    let known: Vec<String> = kinds().into_iter().map(|about| about.kind.into_owned()).collect();
-    KINDS.iter().zip(&known).find(|(_, known)| *known == word).map(|(kind, _)| *kind).ok_or_else(|| {
+    KINDS.iter().find(|kind| kind.about().kind == word).copied().ok_or_else(|| {
+        let known: Vec<String> = kinds().into_iter().map(|about| about.kind.into_owned()).collect();
         let perhaps = perhaps(word, known.iter().map(String::as_str));
         let finding = format!("there is no kind of system {word:?}{perhaps}");
         ConnectorError::settings(Some("kind"), finding, format!("give one of {}", known.join(", ")))

@@ -55,11 +55,16 @@ async fn ensure_topics(services: &Services, tables: &[CapturedTable], partitions
 }
 
 pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
-    let Definition::Source(definition) = work.assignment.connector.definition() else {
+    let given = work.assignment.connector.definition();
+    let Definition::Source(SourceDefinition { connection, .. }) = given else {
         return Err(ConnectorError::Defect("a source lane for a sink".into()).into());
     };
-    let address = work.services.fleet.address(definition.connection).await?;
+    let address = work.services.fleet.address(*connection).await?;
     let kind = kinds::source(&address)?;
+    let settled = kinds::kind(&address.kind)?.about().settled(given);
+    let Definition::Source(definition) = &settled else {
+        return Err(ConnectorError::Defect("a source that became another".into()).into());
+    };
     let session = kind.open(&address).await?;
     let mut choice = session.choose(definition).await?;
     let mut tables = Vec::with_capacity(choice.tables.len());

@@ -4,6 +4,7 @@ use std::collections::{HashMap, HashSet};
 
 use gonvel_core::connector::{CapturedTable, Definition, DeliveredTopic, SourceDefinition};
 use gonvel_core::delivered::Nulls;
+use gonvel_core::kinds::Unable;
 use gonvel_core::loops::{self, Carrier, System};
 use gonvel_core::naming::ConnectorId;
 use gonvel_core::ports::Address;
@@ -14,43 +15,41 @@ use gonvel_core::table::TableSchema;
 pub use gonvel_connectors::kinds::{first_kind, holds, kind, kinds, sink, source, tables};
 pub use gonvel_core::ports::systems::ConnectorError;
 
-/// A failure as a check of a report.
-fn told(error: &ConnectorError) -> Check {
-    match error {
-        ConnectorError::Settings { field, finding, remedy, statement } => {
-            let check = Check::failed("connection", field.unwrap_or("connection"), finding.clone()).remedy(remedy.clone());
-            match statement {
-                Some(statement) => check.statement(statement.clone()),
-                None => check,
-            }
-        }
-        error => Check::failed("connection", "connection", error.to_string()),
-    }
-}
-
 /// Checks that a system can be reached and used.
 pub async fn test(address: &Address) -> Report {
     match kind(&address.kind) {
         Ok(kind) => kind.test(address).await,
-        Err(error) => vec![told(&error)],
+        Err(error) => vec![error.as_check("connection", "connection")],
     }
 }
 
-/// Looks whether a system of this kind can do what a connector is to do. Nothing is asked of the system.
-///
-/// # Errors
-/// [`ConnectorError::Settings`] with the first thing that it cannot, and its field.
-pub fn fits(word: &str, definition: &Definition) -> Result<(), ConnectorError> {
-    let kind = kind(word)?;
+/// What of a definition a system of this kind cannot do, each as [`ConnectorError::Settings`] with its field. Nothing is asked of the
+/// system.
+#[must_use]
+pub fn unable(word: &str, definition: &Definition) -> Vec<ConnectorError> {
+    let kind = match kind(word) {
+        Ok(kind) => kind,
+        Err(error) => return vec![error],
+    };
     let about = kind.about();
-    if let Some(unable) = about.unable(definition).into_iter().next() {
-        let finding = format!("{} {}", about.name, unable.cannot);
-        return Err(ConnectorError::settings(Some(unable.field), finding, unable.remedy));
+    let told = |unable: Unable| {
+        ConnectorError::settings(
+            Some(unable.field),
+            format!("a system of the kind {} {}", about.name, unable.cannot),
+            unable.remedy,
+        )
+    };
+    let mut all: Vec<ConnectorError> = about.unable(definition).into_iter().map(told).collect();
+    if let (Definition::Source(source), Some(kind)) = (definition, kind.source()) {
+        all.extend(kind.check(source).err());
     }
-    match (definition, kind.source()) {
-        (Definition::Source(source), Some(kind)) => kind.check(source),
-        _ => Ok(()),
-    }
+    all
+}
+
+/// A definition as a system of this kind carries it.
+#[must_use]
+pub fn settled(word: &str, definition: &Definition) -> Definition {
+    kind(word).map_or_else(|_| definition.clone(), |kind| kind.about().settled(definition))
 }
 
 /// What a preflight is about.
@@ -74,14 +73,19 @@ pub struct Asked<'a> {
 
 /// Checks what a connector needs of its system, and that it does not carry changes in a circle.
 pub async fn preflight(asked: &Asked<'_>) -> Report {
-    if let Some(Err(error)) = asked.address.map(|address| fits(&address.kind, asked.definition)) {
+    let unable = asked.address.map(|address| unable(&address.kind, asked.definition)).unwrap_or_default();
+    if !unable.is_empty() {
         // what cannot be done there need not be asked of it
-        return vec![told(&error), circle(asked)];
+        let told =
+            |(number, error): (usize, &ConnectorError)| error.as_check(&format!("ability {}", number + 1), "connection");
+        let mut report: Report = unable.iter().enumerate().map(told).collect();
+        report.push(circle(asked));
+        return report;
     }
     let mut report = match (asked.definition, asked.address) {
         (Definition::Source(definition), Some(address)) => match source(address) {
             Ok(kind) => kind.preflight(address, definition, asked.connector).await,
-            Err(error) => vec![told(&error)],
+            Err(error) => vec![error.as_check("connection", "connection")],
         },
         (Definition::Sink(definition), Some(address)) => {
             let expected = |topic: &DeliveredTopic| Expected {
@@ -94,7 +98,7 @@ pub async fn preflight(asked: &Asked<'_>) -> Report {
             let expected: Vec<Expected> = definition.topics.iter().map(expected).collect();
             match sink(address) {
                 Ok(kind) => kind.preflight(address, &expected, definition.writes).await,
-                Err(error) => vec![told(&error)],
+                Err(error) => vec![error.as_check("connection", "connection")],
             }
         }
         (Definition::Topics(topics), _) => {

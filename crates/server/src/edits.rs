@@ -9,6 +9,7 @@ use gonvel_core::connector::edit::{self, Consequences};
 use gonvel_core::connector::{Definition, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectorId, ConnectorName};
 use gonvel_http_api::{ChangeConsequences, Connector, ConnectorChange, ConnectorVersion, Consequence, Problem};
+use gonvel_runtime::systems;
 use gonvel_storage::catalog::connectors::Connector as Stored;
 use uuid::Uuid;
 
@@ -20,15 +21,27 @@ use crate::state::ServerState;
 use crate::who::Who;
 
 /// Checks another definition for a connector, and tells what it would do. A draft may become anything.
-pub(crate) fn judged(stored: &Stored, definition: Definition) -> Result<(ValidConnector, Consequences), Refusal> {
+pub(crate) async fn judged(
+    state: &ServerState,
+    stored: &Stored,
+    definition: Definition,
+) -> Result<(ValidConnector, Consequences), Refusal> {
     let name = ConnectorName::parse(stored.name.clone())?;
     let connector = ValidConnector::check(stored.id, name, definition)?;
     if stored.wish == Wish::Draft {
+        preflights::can_do(state, connector.definition()).await?;
         return Ok((connector, Consequences::new()));
     }
-    let mut consequences = edit::consequences(&stored.definition, connector.definition())
-        .map_err(|e| Refusal::invalid("definition", e.to_string()))?;
-    if let (Definition::Source(from), Definition::Source(to)) = (&stored.definition, connector.definition())
+    // that of another connection is not asked for: a connector keeps its own, and what is wrong is told as that
+    let kind = preflights::kind_of(state, &stored.definition).await?;
+    let settled = |definition: &Definition| match &kind {
+        Some(kind) => systems::settled(kind, definition),
+        None => definition.clone(),
+    };
+    let (was, is) = (settled(&stored.definition), settled(connector.definition()));
+    let mut consequences = edit::consequences(&was, &is).map_err(|e| Refusal::invalid("definition", e.to_string()))?;
+    preflights::can_do(state, connector.definition()).await?;
+    if let (Definition::Source(from), Definition::Source(to)) = (&was, &is)
         && from.values != to.values
         && to.load.rows
     {
@@ -50,8 +63,7 @@ pub(crate) async fn preview(
     Body(request): Body<ConnectorChange>,
 ) -> Result<Json<ChangeConsequences>, Refusal> {
     let stored = state.database.find_connector(ConnectorId(id)).await?;
-    let (connector, consequences) = judged(&stored, request.definition.clone())?;
-    preflights::can_do(&state, connector.definition()).await?;
+    let (connector, consequences) = judged(&state, &stored, request.definition.clone()).await?;
     let names: KnownNames = names(&state).await?;
     let consequences = consequences.into_iter().map(|(kind, concerns)| Consequence {
         kind: serde_json::to_value(kind).ok().and_then(|k| k.as_str().map(str::to_owned)).unwrap_or_default(),
@@ -76,8 +88,7 @@ pub(crate) async fn change(
     Body(request): Body<ConnectorChange>,
 ) -> Result<Json<Connector>, Refusal> {
     let stored = state.database.find_connector(ConnectorId(id)).await?;
-    let (connector, consequences) = judged(&stored, request.definition.clone())?;
-    preflights::can_do(&state, connector.definition()).await?;
+    let (connector, consequences) = judged(&state, &stored, request.definition.clone()).await?;
     if *connector.definition() == stored.definition {
         return find(&state, id).await.map(Json);
     }

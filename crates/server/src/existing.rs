@@ -35,7 +35,8 @@ pub(crate) async fn checks(
     begun: &HashSet<String>,
 ) -> Result<Vec<Check>, Refusal> {
     let mut checks = Vec::new();
-    let (Definition::Source(source), Some(address)) = (definition, address) else { return Ok(checks) };
+    let Some(address) = address else { return Ok(checks) };
+    let Definition::Source(source) = &systems::settled(&address.kind, definition) else { return Ok(checks) };
     if !source.load.rows {
         return Ok(checks);
     }

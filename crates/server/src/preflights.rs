@@ -40,21 +40,34 @@ pub(crate) fn present(report: KeptReport) -> Preflight {
     Preflight { ready: report.ready(), took_ms: report.took_ms, at: rfc3339(report.at_us), checks: checks(report.checks) }
 }
 
-/// Looks whether the kind of a connector's system can do what it is to do.
-pub(crate) async fn can_do(state: &ServerState, definition: &Definition) -> Result<(), Refusal> {
-    let Some(connection) = definition.connection() else { return Ok(()) };
-    let kind = state.database.find_connection(connection).await?.kind;
-    Ok(systems::fits(&kind, definition)?)
+/// The kind of the system that a connector reaches, by its word; none if it reaches none.
+pub(crate) async fn kind_of(state: &ServerState, definition: &Definition) -> Result<Option<String>, Refusal> {
+    Ok(match definition.connection() {
+        Some(connection) => Some(state.database.find_connection(connection).await?.kind),
+        None => None,
+    })
 }
 
-/// Looks whether the kind of a source's system has rows to load.
+/// Looks whether the kind of a connector's system can do what it is to do.
+pub(crate) async fn can_do(state: &ServerState, definition: &Definition) -> Result<(), Refusal> {
+    let kind = kind_of(state, definition).await?;
+    match kind.as_deref().and_then(|kind| systems::unable(kind, definition).into_iter().next()) {
+        Some(error) => Err(error.into()),
+        None => Ok(()),
+    }
+}
+
+/// Looks whether a source's system has rows to load.
 pub(crate) async fn can_load(state: &ServerState, definition: &Definition) -> Result<(), Refusal> {
-    let Some(connection) = definition.connection() else { return Ok(()) };
-    let about = systems::kind(&state.database.find_connection(connection).await?.kind)?.about();
+    let Some(kind) = kind_of(state, definition).await? else { return Ok(()) };
+    let about = systems::kind(&kind)?.about();
     if about.source.as_ref().is_some_and(|source| source.loads) {
         return Ok(());
     }
-    Err(Refusal::invalid("tables", format!("{} has no rows to load: they come as they are made", about.name)))
+    Err(Refusal::invalid(
+        "tables",
+        format!("a system of the kind {} has no rows to load: they come as they are made", about.name),
+    ))
 }
 
 /// Checks what a connector needs; one that is saved is given with its id.

@@ -27,17 +27,20 @@ const OF_OTHERS = {
 
 interface ChoiceProps {
   value: Guarantee;
+  /** Whether the target can hold the position: exactly once is nothing else. */
+  holds: boolean;
   onChange: (value: Guarantee) => void;
 }
 
 /** How often a record reaches the target whatever fails. */
-export function GuaranteeChoice({ value, onChange }: ChoiceProps) {
+export function GuaranteeChoice({ value, holds, onChange }: ChoiceProps) {
+  const offered = (Object.keys(GIVES) as Guarantee[]).filter((key) => holds || key !== 'exactly_once' || key === value);
   return (
     <Select
       mt="sm"
       label="Each record arrives"
       description={GIVES[value].says}
-      data={(Object.keys(GIVES) as Guarantee[]).map((key) => ({ value: key, label: GIVES[key].label }))}
+      data={offered.map((key) => ({ value: key, label: GIVES[key].label }))}
       value={value}
       onChange={(key) => key && onChange(key)}
     />

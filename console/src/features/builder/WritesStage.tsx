@@ -86,7 +86,11 @@ export function WritesStage({ draft, change }: { draft: SinkDraft; change: Chang
           onChange={(e) => set({ whole_transactions: e.currentTarget.checked })}
         />
       )}
-      <GuaranteeChoice value={guarantee ?? 'exactly_once'} onChange={(value) => set({ guarantee: value })} />
+      <GuaranteeChoice
+        value={guarantee ?? 'exactly_once'}
+        holds={abilities?.holds ?? true}
+        onChange={(value) => set({ guarantee: value })}
+      />
     </Stage>
   );
 }

@@ -86,7 +86,7 @@ export function ConnectionsPage() {
         <Dialog opened onClose={close} title={`Change ${open.connection.name}`}>
           {open.connection.used_by.length > 0 && (
             <p className="quiet">
-              {open.connection.used_by.join(', ')} will start anew with it, from where they stand.
+              {open.connection.used_by.join(', ')} will start anew with it, each from where it stands.
             </p>
           )}
           <ConnectionForm before={open.connection} onSaved={close} onCancel={close} />

@@ -119,11 +119,10 @@ function Source({ connector, source }: { connector: Connector; source: Schemas['
   const [asking, setAsking] = useState(false);
   const from = connector.definition.kind === 'source' ? connector.definition.connection : undefined;
   const loads = useKindOf(from)?.source?.loads ?? true;
-  const nothing = 'Nothing is loaded from a system of this kind.';
-  const not = loads ? cannotLoad(connector.definition) : { empty: nothing, compare: nothing };
+  const not = cannotLoad(connector.definition);
   const [existing, setExisting] = useState<ExistingRows>(not.empty ? (not.compare ? 'keep' : 'compare') : 'empty');
   const anew = useMutation({
-    mutationFn: () => beginAnew(connector.id, existing),
+    mutationFn: () => beginAnew(connector.id, loads ? existing : 'keep'),
     onSuccess: () => {
       setAsking(false);
       void queries.invalidateQueries({ queryKey: positionsQuery(connector.id).queryKey });
@@ -185,7 +184,7 @@ function Source({ connector, source }: { connector: Connector; source: Schemas['
               ? `Its place in ${connector.system}’s log is given up for a new one at its end, and all of its tables are loaded again. If the topic log was rolled back, begin empty: targets may hold rows that the topics do not know.`
               : `Its place in ${connector.system} is given up, and its rows are made from the first one on again.`}
           </p>
-          <ExistingRowsChoice kind="source" value={existing} onChange={setExisting} not={not} />
+          {loads && <ExistingRowsChoice kind="source" value={existing} onChange={setExisting} not={not} />}
         </ConfirmByName>
       )}
     </section>

@@ -85,7 +85,7 @@ impl Kind for Generator {
                 let names: Vec<&str> = kitchen.recipes.iter().map(|recipe| recipe.table.as_str()).collect();
                 Check::passed("recipes", format!("{} can be made: {}", names.len(), names.join(", ")))
             }
-            Err(error) => Check::failed("recipes", "recipes", error.to_string()).remedy("change the recipes"),
+            Err(error) => error.as_check("recipes", "recipes"),
         }]
     }
 

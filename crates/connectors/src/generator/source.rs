@@ -1,11 +1,10 @@
 //! The generator as a kind of system that sources read.
 
-use std::any::Any;
 use std::collections::{BTreeMap, HashSet};
 
 use async_trait::async_trait;
 use gonvel_core::change::ChangeBatch;
-use gonvel_core::connector::{CapturedTable, SourceDefinition};
+use gonvel_core::connector::{BadRecords, CapturedTable, SourceDefinition};
 use gonvel_core::loading::Snapshot;
 use gonvel_core::naming::ConnectorId;
 use gonvel_core::ports::Address;
@@ -20,11 +19,6 @@ use super::capture::Making;
 use super::kind::{Generator, Kitchen};
 use super::position::Made;
 use super::tables::{by_key, captured};
-
-fn ours(position: &dyn SourcePosition) -> Result<&Made, ConnectorError> {
-    let other = || ConnectorError::Defect("a position of another kind of system".into());
-    (position as &dyn Any).downcast_ref().ok_or_else(other)
-}
 
 #[async_trait]
 impl SourceKind for Generator {
@@ -50,13 +44,22 @@ impl SourceKind for Generator {
                 Err(error) => Check::failed(name, "tables", error.to_string()),
             }
         };
-        source.tables.iter().map(check).collect()
+        let waits = !source.shape.is_nothing() && source.failing.records == BadRecords::Quarantine;
+        let made_again = |table: &&CapturedTable| {
+            // what waits is known by its key, and made again by its number
+            let number = kitchen.making(&table.schema, &table.table).map(|making| making.recipe.number().to_owned());
+            table.key.is_empty() || number.is_ok_and(|number| table.key.contains(&number))
+        };
+        let lost = source.tables.iter().filter(|table| waits && !made_again(table)).map(|table| {
+            let finding = "its key has not the row's number, by which a row that cannot be shaped would be made again";
+            Check::failed(format!("key of {}", table.qualified()), "tables", finding)
+                .remedy("put the number into the key, or let the connector halt before such a row")
+        });
+        source.tables.iter().map(check).chain(lost).collect()
     }
 
     fn position(&self, stored: &serde_json::Value) -> Result<Box<dyn SourcePosition>, ConnectorError> {
-        let unreadable = |e| ConnectorError::Defect(format!("the stored position cannot be read: {e}"));
-        let position: Made = serde_json::from_value(stored.clone()).map_err(unreadable)?;
-        Ok(Box::new(position))
+        <dyn SourcePosition>::read::<Made>(stored)
     }
 
     async fn place(&self, _: &Address, _: ConnectorId) -> Result<Option<SourcePlace>, ConnectorError> {
@@ -99,7 +102,7 @@ impl SourceSession for Kitchen {
         settings: &SourceSettings,
         position: &dyn SourcePosition,
     ) -> Result<Differences, ConnectorError> {
-        let known = &ours(position)?.next;
+        let known = &position.as_own::<Made>()?.next;
         let (there, missing): (Vec<&CapturedTable>, Vec<&CapturedTable>) =
             settings.tables.iter().partition(|table| self.making(&table.schema, &table.table).is_ok());
         let names = |tables: Vec<&CapturedTable>| tables.into_iter().map(CapturedTable::qualified).collect::<Vec<_>>();
@@ -122,8 +125,7 @@ impl SourceSession for Kitchen {
         position: &mut dyn SourcePosition,
         TakenIn { new, gone, .. }: TakenIn<'_>,
     ) -> Result<Option<Snapshot>, ConnectorError> {
-        let other = || ConnectorError::Defect("a position of another kind of system".into());
-        let position: &mut Made = (position as &mut dyn Any).downcast_mut().ok_or_else(other)?;
+        let position: &mut Made = position.as_own_mut()?;
         position.next.retain(|name, _| !gone.contains(name));
         for name in new {
             position.next.entry(name.clone()).or_insert(1);
@@ -175,6 +177,6 @@ impl SourceSession for Kitchen {
                 tables.push((place, table.qualified(), captured));
             }
         }
-        Ok(Box::new(Making::begin(tables, ours(position)?.clone())))
+        Ok(Box::new(Making::begin(tables, position.as_own::<Made>()?.clone())))
     }
 }

@@ -86,7 +86,7 @@ impl Kind for Postgres {
     async fn test(&self, address: &Address) -> Report {
         match DatabaseAddress::read(address) {
             Ok(address) => preflight::connection(&address).await,
-            Err(error) => vec![preflight::from_error("connection", &error)],
+            Err(error) => vec![error.as_check("connection", "host")],
         }
     }
 

@@ -22,7 +22,7 @@ impl SinkKind for Postgres {
     async fn preflight(&self, address: &Address, topics: &[Expected], writes: Writes) -> Report {
         match DatabaseAddress::read(address) {
             Ok(address) => preflight::sink(&address, topics, writes).await,
-            Err(error) => vec![preflight::from_error("connection", &error)],
+            Err(error) => vec![error.as_check("connection", "host")],
         }
     }
 

@@ -1,6 +1,5 @@
 //! PostgreSQL as a kind of system that sources read.
 
-use std::any::Any;
 use std::collections::{BTreeMap, HashSet};
 
 use async_trait::async_trait;
@@ -59,22 +58,6 @@ impl SourcePosition for PgPosition {
     }
 }
 
-fn not_ours() -> ConnectorError {
-    ConnectorError::Defect("a position of another kind of system".into())
-}
-
-/// A position as ours.
-///
-/// # Errors
-/// [`ConnectorError::Defect`] if it is another kind's.
-pub(super) fn ours(position: &dyn SourcePosition) -> Result<&PgPosition, ConnectorError> {
-    (position as &dyn Any).downcast_ref().ok_or_else(not_ours)
-}
-
-fn ours_mut(position: &mut dyn SourcePosition) -> Result<&mut PgPosition, ConnectorError> {
-    (position as &mut dyn Any).downcast_mut().ok_or_else(not_ours)
-}
-
 #[async_trait]
 impl SourceKind for Postgres {
     fn check(&self, source: &SourceDefinition) -> Result<(), ConnectorError> {
@@ -87,7 +70,7 @@ impl SourceKind for Postgres {
     async fn preflight(&self, address: &Address, source: &SourceDefinition, connector: Option<ConnectorId>) -> Report {
         let address = match DatabaseAddress::read(address) {
             Ok(address) => address,
-            Err(error) => return vec![preflight::from_error("connection", &error)],
+            Err(error) => return vec![error.as_check("connection", "host")],
         };
         let (source, refused) = understood(&address, source).await;
         let mut report = preflight::source(&address, &source, connector).await;
@@ -96,9 +79,7 @@ impl SourceKind for Postgres {
     }
 
     fn position(&self, stored: &serde_json::Value) -> Result<Box<dyn SourcePosition>, ConnectorError> {
-        let unreadable = |e| ConnectorError::Defect(format!("the stored position cannot be read: {e}"));
-        let position: PgPosition = serde_json::from_value(stored.clone()).map_err(unreadable)?;
-        Ok(Box::new(position))
+        <dyn SourcePosition>::read::<PgPosition>(stored)
     }
 
     async fn place(&self, address: &Address, connector: ConnectorId) -> Result<Option<SourcePlace>, ConnectorError> {
@@ -111,7 +92,7 @@ impl SourceKind for Postgres {
         connector: ConnectorId,
         from: &dyn SourcePosition,
     ) -> Result<(), ConnectorError> {
-        slot::check_place(&DatabaseAddress::read(address)?, connector, ours(from)?.lsn).await
+        slot::check_place(&DatabaseAddress::read(address)?, connector, from.as_own::<PgPosition>()?.lsn).await
     }
 
     async fn open(&self, address: &Address) -> Result<Box<dyn SourceSession>, ConnectorError> {
@@ -182,7 +163,7 @@ impl SourceSession for PgSession {
         position: &dyn SourcePosition,
     ) -> Result<Differences, ConnectorError> {
         let settings = self.settings(settings);
-        let found = publication::differences(&self.client, &settings, &ours(position)?.numbers).await?;
+        let found = publication::differences(&self.client, &settings, &position.as_own::<PgPosition>()?.numbers).await?;
         publication::refuse_renamed(&settings, &found)?;
         Ok(found)
     }
@@ -197,7 +178,7 @@ impl SourceSession for PgSession {
         position: &mut dyn SourcePosition,
         TakenIn { new, gone, void }: TakenIn<'_>,
     ) -> Result<Option<Snapshot>, ConnectorError> {
-        slot::change_tables(&self.settings(settings), ours_mut(position)?, new, gone, void).await
+        slot::change_tables(&self.settings(settings), position.as_own_mut()?, new, gone, void).await
     }
 
     async fn load_again(
@@ -207,7 +188,7 @@ impl SourceSession for PgSession {
         tables: &[String],
         void: bool,
     ) -> Result<Option<Snapshot>, ConnectorError> {
-        slot::load_again(&self.settings(settings), ours_mut(position)?, tables, void).await.map(Some)
+        slot::load_again(&self.settings(settings), position.as_own_mut()?, tables, void).await.map(Some)
     }
 
     async fn describe(&self, table: &CapturedTable) -> Result<TableSchema, ConnectorError> {
@@ -235,7 +216,7 @@ impl SourceSession for PgSession {
         settings: &SourceSettings,
         position: &dyn SourcePosition,
     ) -> Result<Box<dyn Captures>, ConnectorError> {
-        Ok(Box::new(PgSource::start(self.settings(settings), ours(position)?.clone()).await?))
+        Ok(Box::new(PgSource::start(self.settings(settings), position.as_own::<PgPosition>()?.clone()).await?))
     }
 }
 
@@ -246,7 +227,7 @@ impl Captures for PgSource {
     }
 
     fn confirm(&self, position: &dyn SourcePosition) {
-        if let Ok(position) = ours(position) {
+        if let Ok(position) = position.as_own() {
             Self::confirm(self, position);
         }
     }

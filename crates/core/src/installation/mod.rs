@@ -14,6 +14,7 @@ mod tests;
 pub use difference::{Deed, FieldChange, Installation, Plan, Step, plan};
 pub use faults::Fault;
 pub use reading::{Found, ManifestFile, read};
+pub use references::reaching;
 pub use secret_from::SecretFrom;
 pub use things::*;
 pub use writing::write;

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use uuid::Uuid;
 
+use super::difference::Installation;
 use super::faults::Fault;
 use super::reading::Found;
 use super::things::{SchemaText, Thing, ThingKind};
@@ -46,6 +47,26 @@ impl Names for Invented<'_> {
 /// A connector's definition with ids of its own, which stand for no more than the names do.
 fn definition(text: &ConnectorText, keys: &HashSet<Key>) -> Option<Definition> {
     text.definition("", &Invented(keys)).ok()
+}
+
+/// Connectors of manifests that reach a system, each with the kind of that system and with ids of its own in its definition.
+#[must_use]
+pub fn reaching<'f>(found: &'f [Found], there: &Installation) -> Vec<(&'f Found, String, Definition)> {
+    let all = || there.things.iter().chain(found.iter().map(|one| &one.thing));
+    let keys: HashSet<Key> = all().map(|thing| (thing.kind(), thing.name().to_owned())).collect();
+    // as it is to be, where it is there as well
+    let kinds: HashMap<&str, &str> = all()
+        .filter_map(|thing| match thing {
+            Thing::Connection(text) => Some((text.connection.as_str(), text.kind.as_str())),
+            _ => None,
+        })
+        .collect();
+    let one = |one: &'f Found| {
+        let Thing::Connector(text) = &one.thing else { return None };
+        let kind = kinds.get(text.connection()?)?;
+        Some((one, (*kind).to_owned(), definition(text, &keys)?))
+    };
+    found.iter().filter_map(one).collect()
 }
 
 /// The functions that are called in a text.

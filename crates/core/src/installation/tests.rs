@@ -7,7 +7,8 @@ use super::*;
 use crate::connector::{
     CapturedTable, CarriedTopic, DeliveredTopic, SinkDefinition, SourceDefinition, Start, TopicsDefinition,
 };
-use crate::kinds::{About, Setting, SettingChoice, SettingType, Settings};
+use crate::kinds::example::cold_room;
+use crate::kinds::{About, Settings};
 use crate::manifest::{ConnectorText, Wished};
 use crate::own_function::FunctionExample;
 use crate::schemas::{Half, Language, Rule, SchemaReference};
@@ -72,28 +73,9 @@ fn names(thing: &Thing) -> Vec<(ThingKind, String)> {
     }
 }
 
-/// A kind with settings of every sort.
+/// The kinds that are known.
 pub(super) fn kinds() -> Vec<About> {
-    let mode = |value: &'static str| SettingChoice { value: value.into(), says: value.into() };
-    let modes = SettingType::Choice { choices: vec![mode("prefer"), mode("verify")] };
-    vec![About {
-        kind: "coldroom".into(),
-        name: "Cold room".into(),
-        says: "Readings".into(),
-        source: None,
-        sink: None,
-        usual_schema: None,
-        settings: vec![
-            Setting::needed("host", "Host", SettingType::Text),
-            Setting::needed("port", "Port", SettingType::Whole { least: 1, most: 65_535 }),
-            Setting::new("password", "Password", SettingType::Text).as_secret(),
-            Setting::new("tls", "Encryption", modes).usually("prefer"),
-            Setting::new("ca", "Authority", SettingType::Lines).only_if("tls", "verify"),
-            Setting::new("log_user", "Login for the log", SettingType::Text),
-            Setting::new("log_password", "Its password", SettingType::Text).as_secret().only_if_given("log_user"),
-            Setting::new("settings", "Settings", SettingType::Pairs),
-        ],
-    }]
+    vec![cold_room()]
 }
 
 fn connection(n: usize, port: u16) -> Thing {

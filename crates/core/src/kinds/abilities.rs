@@ -96,7 +96,7 @@ pub struct SinkAbilities {
 pub struct Unable {
     /// The field it belongs to.
     pub field: &'static str,
-    /// What it cannot do, as the end of a sentence that begins with the kind's name.
+    /// What it cannot do, as the end of a sentence that begins with a system of the kind.
     pub cannot: &'static str,
     /// What to do.
     pub remedy: &'static str,
@@ -125,6 +125,18 @@ impl super::About {
             },
             Definition::Topics(_) => Vec::new(),
         }
+    }
+}
+
+impl super::About {
+    /// A definition as this kind carries it: what it has no rows to load of is not loaded.
+    #[must_use]
+    pub fn settled(&self, definition: &Definition) -> Definition {
+        let mut settled = definition.clone();
+        if let (Definition::Source(source), Some(SourceAbilities { loads: false, .. })) = (&mut settled, &self.source) {
+            source.load.rows = false;
+        }
+        settled
     }
 }
 
@@ -219,14 +231,12 @@ mod tests {
     use super::*;
     use crate::connector::{CapturedTable, DeliveredTopic, InitialLoad};
     use crate::kinds::About;
+    use crate::kinds::example::cold_room;
     use crate::shape::{ShapeStep, Step};
     use crate::table_patterns::TablePatterns;
 
     fn can_do_nothing() -> About {
         About {
-            kind: "coldroom".into(),
-            name: "Cold room".into(),
-            says: String::new().into(),
             source: Some(SourceAbilities {
                 loads: false,
                 follows: Follows::Feed,
@@ -247,8 +257,7 @@ mod tests {
                 existing_rows: false,
                 late_writes: LateWrites::Possible,
             }),
-            usual_schema: None,
-            settings: vec![],
+            ..cold_room()
         }
     }
 
@@ -338,6 +347,12 @@ mod tests {
             assert_eq!(fields(&can_do_nothing(), &changed), [field]);
             assert_eq!(fields(&can_do_all(), &changed), [] as [&str; 0]);
         }
+        // what cannot be loaded is not, whatever is usual
+        let loads = |about: &About| match about.settled(&source().into()) {
+            Definition::Source(source) => source.load.rows,
+            other => panic!("{other:?}"),
+        };
+        assert_eq!([loads(&can_do_nothing()), loads(&can_do_all())], [false, true]);
         let neither = About { source: None, sink: None, ..can_do_all() };
         assert_eq!(fields(&neither, &source().into()), ["connection"]);
         assert_eq!(fields(&neither, &sink().into()), ["connection"]);

@@ -2,6 +2,8 @@
 //! takes.
 
 mod abilities;
+#[cfg(test)]
+pub(crate) mod example;
 mod reading;
 
 use std::borrow::Cow;

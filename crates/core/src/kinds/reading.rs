@@ -172,30 +172,7 @@ mod tests {
     use serde_json::json;
 
     use super::*;
-    use crate::kinds::SettingChoice;
-
-    fn cold_room() -> About {
-        let choice = |value: &'static str| SettingChoice { value: value.into(), says: value.into() };
-        About {
-            kind: "coldroom".into(),
-            name: "Cold room".into(),
-            says: "Readings".into(),
-            source: None,
-            sink: None,
-            usual_schema: None,
-            settings: vec![
-                Setting::needed("gate", "Gate", SettingType::Text),
-                Setting::needed("shelf", "Shelf", SettingType::Whole { least: 1, most: 9 }).usually("4"),
-                Setting::new("seal", "Seal", SettingType::Choice { choices: vec![choice("wax"), choice("lead")] })
-                    .usually("wax"),
-                Setting::new("key", "Key", SettingType::Text).as_secret(),
-                Setting::new("guard", "Guard", SettingType::Text),
-                Setting::new("guard_key", "Its key", SettingType::Text).as_secret().only_if_given("guard"),
-                Setting::new("lead_no", "Number", SettingType::Lines).only_if("seal", "lead"),
-                Setting::new("notes", "Notes", SettingType::Pairs),
-            ],
-        }
-    }
+    use crate::kinds::example::cold_room;
 
     fn read(given: Value) -> Result<Settings<String>, Vec<(String, bool, String)>> {
         let given = given.as_object().unwrap().clone();
@@ -206,47 +183,38 @@ mod tests {
 
     #[test]
     fn what_is_given_is_kept_in_order_but_for_what_is_as_usual_or_of_no_use() {
-        let all = json!({"notes": {"a": "b"}, "guard_key": "g", "seal": "lead", "key": "k", "shelf": 4, "gate": "north"});
+        let all = json!({"settings": {"a": "b"}, "log_password": "g", "tls": "verify", "password": "k", "port": 5432, "host": "db"});
         let found = read(all).unwrap();
-        assert_eq!(Value::from(found.plain).to_string(), r#"{"gate":"north","shelf":4,"seal":"lead","notes":{"a":"b"}}"#);
-        assert_eq!(found.secrets, [("key".to_owned(), "k".to_owned())].into(), "no guard, no key of his");
-        let found =
-            read(json!({"gate": "n", "shelf": 1, "seal": "wax", "guard": "J", "guard_key": "g", "notes": {}})).unwrap();
-        assert_eq!(Value::from(found.plain).to_string(), r#"{"gate":"n","shelf":1,"guard":"J"}"#);
-        assert_eq!(found.secrets.keys().collect::<Vec<_>>(), ["guard_key"]);
+        let kept = r#"{"host":"db","port":5432,"tls":"verify","settings":{"a":"b"}}"#;
+        assert_eq!(Value::from(found.plain).to_string(), kept);
+        assert_eq!(found.secrets, [("password".to_owned(), "k".to_owned())].into(), "no login, no password of it");
+        let usual = json!({"host": "db", "port": 1, "tls": "prefer", "log_user": "J", "log_password": "g", "settings": {}});
+        let found = read(usual).unwrap();
+        assert_eq!(Value::from(found.plain).to_string(), r#"{"host":"db","port":1,"log_user":"J"}"#);
+        assert_eq!(found.secrets.keys().collect::<Vec<_>>(), ["log_password"]);
     }
 
     #[test]
     fn all_that_is_wrong_is_told_and_no_secret() {
         for (given, setting, value, part) in [
-            (json!({"gate": "n"}), "shelf", false, "the shelf is missing"),
-            (json!({"gate": " ", "shelf": 1}), "gate", true, "the gate is empty: fill it in"),
-            (json!({"gate": 7, "shelf": 1}), "gate", true, "gate takes text, not 7: put it in quotes"),
-            (json!({"gate": ["n"], "shelf": 1}), "gate", true, "gate takes text"),
-            (json!({"gate": "n", "shelf": 10}), "shelf", true, "a whole number from 1 to 9, not 10"),
-            (json!({"gate": "n", "shelf": "4"}), "shelf", true, "a whole number from 1 to 9, not \"4\""),
-            (json!({"gate": "n", "shelf": 4.5}), "shelf", true, "not 4.5"),
-            (
-                json!({"gate": "n", "shelf": 1, "seal": "lad"}),
-                "seal",
-                true,
-                "takes wax, lead, not \"lad\", perhaps lead is meant",
-            ),
-            (
-                json!({"gate": "n", "shelf": 1, "sael": "wax"}),
-                "sael",
-                false,
-                "no setting sael, perhaps seal is meant: it has gate,",
-            ),
-            (json!({"gate": "n", "shelf": 1, "notes": {"a": 5}}), "notes", true, "a is 5: put it in quotes"),
-            (json!({"gate": "n", "shelf": 1, "notes": "a=b"}), "notes", true, "values by name, not \"a=b\""),
-            (json!({"gate": "n", "shelf": 1, "key": {"hunter2": 1}}), "key", true, "a secret is text"),
+            (json!({"host": "n"}), "port", false, "the port is missing"),
+            (json!({"host": " ", "port": 1}), "host", true, "the host is empty: fill it in"),
+            (json!({"host": 7, "port": 1}), "host", true, "host takes text, not 7: put it in quotes"),
+            (json!({"host": ["n"], "port": 1}), "host", true, "host takes text"),
+            (json!({"host": "n", "port": 65_536}), "port", true, "a whole number from 1 to 65535, not 65536"),
+            (json!({"host": "n", "port": "4"}), "port", true, "a whole number from 1 to 65535, not \"4\""),
+            (json!({"host": "n", "port": 4.5}), "port", true, "not 4.5"),
+            (json!({"host": "n", "port": 1, "tls": "verfy"}), "tls", true, "not \"verfy\", perhaps verify is meant"),
+            (json!({"host": "n", "port": 1, "log_usr": "J"}), "log_usr", false, "perhaps log_user is meant: it has host,"),
+            (json!({"host": "n", "port": 1, "settings": {"a": 5}}), "settings", true, "a is 5: put it in quotes"),
+            (json!({"host": "n", "port": 1, "settings": "a=b"}), "settings", true, "values by name, not \"a=b\""),
+            (json!({"host": "n", "port": 1, "password": {"hunter2": 1}}), "password", true, "a secret is text"),
         ] {
             let faults = read(given.clone()).unwrap_err();
             let [(found, at, finding)] = &faults[..] else { panic!("{given}: {faults:?}") };
             assert_eq!((found.as_str(), *at), (setting, value), "{given}: {finding}");
             assert!(finding.contains(part) && !finding.contains("hunter2"), "{given}: {finding}");
         }
-        assert_eq!(read(json!({"door": 1, "shelf": 0})).unwrap_err().len(), 3);
+        assert_eq!(read(json!({"door": 1, "port": 0})).unwrap_err().len(), 3);
     }
 }

@@ -75,8 +75,7 @@ mod tests {
     use gonvel_core::connector::Values;
     use gonvel_core::naming::{PartitionId, RunnerName, TopicName, TopicPartition};
     use gonvel_core::planning::Labels;
-    use gonvel_core::ports::systems::Delivered;
-    use gonvel_core::ports::systems::TableChanges;
+    use gonvel_core::ports::systems::{Delivered, TableChanges};
     use gonvel_core::ports::{AppendBatch, PartitionBounds, TopicLog};
     use gonvel_core::table::{Column, TableSchema};
     use gonvel_core::topic_settings::TopicSettings;

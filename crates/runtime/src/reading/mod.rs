@@ -11,8 +11,6 @@ pub(crate) mod truncates;
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use self::missed::PassedOver;
-use self::together::Together;
 use bytes::Bytes;
 use gonvel_core::avro::single_object;
 use gonvel_core::block::RecordRef;
@@ -30,6 +28,8 @@ use gonvel_core::truncate::Mark;
 use gonvel_events::{Came, EventSchema};
 use tokio::time::Instant;
 
+use self::missed::PassedOver;
+use self::together::Together;
 use crate::events::{EventSchemas, Events, Sort};
 use crate::failing::{Failure, NewFields};
 use crate::fetching::records_at;

@@ -1,7 +1,9 @@
 //! Made-up records from a generator through a topic into a table, each once whatever becomes of runners.
 
+use std::collections::BTreeSet;
 use std::time::{Duration, Instant};
 
+use gonvel_core::column::Value;
 use gonvel_core::connector::{
     CapturedTable, DeliveredTopic, SinkDefinition, SourceDefinition, State, TargetRows, ValidConnector, Wish,
 };
@@ -10,7 +12,7 @@ use gonvel_core::ports::{Address, TopicLog};
 use gonvel_storage::catalog::connections::ConnectionInput;
 use uuid::Uuid;
 
-use crate::support::World;
+use crate::support::{World, topic_changes};
 
 const WEIGHINGS: &str = "
 - table: weighings
@@ -93,5 +95,61 @@ async fn made_up_rows_are_there_once_however_runners_come_and_go() {
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
     assert_eq!([records(&world, "weighbridge.trucks").await, records(&world, "weighbridge.weighings").await], [50, 20_000]);
+    fleet.stop().await;
+}
+
+/// What cannot be shaped waits by the number of its row, and is made again as it was.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_made_up_row_that_cannot_be_shaped_waits_and_is_made_again() {
+    const CODES: &str = "
+- table: codes
+  rows: 200
+  columns: [{name: id, is: number}, {name: code, is: choice, of: {'7': 9, none: 1}}, {name: driver, is: person}]
+";
+    let world = World::new().await;
+    let address = Address::new("generator").with("recipes", CODES);
+    let input = ConnectionInput { name: ConnectionName::parse("weighbridge").unwrap(), address: address.clone() };
+    let connection = world.database.create_connection(&input).await.unwrap().id;
+    let table = CapturedTable::whole("recipes", "codes", "weighbridge.codes");
+    let definition = |value: &str| {
+        let mut source = SourceDefinition::of(connection, vec![table.clone()], 1);
+        let steps = serde_json::json!([{"step": "compute", "column": "number", "value": value}]);
+        source.shape.steps.insert("recipes.codes".into(), serde_json::from_value(steps).unwrap());
+        source
+    };
+    let from = world.connector("from-weighbridge", definition("CAST(code AS integer)")).await;
+    let fleet = world.fleet();
+    let states = async |state: &str| world.database.quarantined(Some(from), None, &[state], 0, 99).await.unwrap();
+    let start = Instant::now();
+    let waiting = loop {
+        let waiting = states("waiting").await;
+        if records(&world, "weighbridge.codes").await + waiting.len() as i64 == 200 {
+            break waiting;
+        }
+        assert!(start.elapsed() < Duration::from_secs(60), "{}", waiting.len());
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    };
+    assert!((5..60).contains(&waiting.len()), "{}", waiting.len());
+    assert!(waiting.iter().all(|kept| kept.value.is_none() && kept.finding.contains("step 1 (compute)")), "{waiting:?}");
+    let takes = definition("CASE WHEN code <> 'none' THEN CAST(code AS integer) END");
+    let valid = ValidConnector::check(from, ConnectorName::parse("from-weighbridge").unwrap(), takes.into()).unwrap();
+    world.database.change_connector(&valid, 1, &[], "").await.unwrap();
+    world.database.retry(&gonvel_storage::quarantine::Which::All(from), None).await.unwrap();
+    while states("delivered").await.len() < waiting.len() {
+        assert!(start.elapsed() < Duration::from_secs(120), "{:?}", states("asked").await);
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    // each row once, as its recipe makes it
+    let made = gonvel_runtime::systems::tables(&address).unwrap().rows(&address, &table, 200).await.unwrap();
+    let row = |row: usize| match (made.new[0].value(row), made.new[1].value(row), made.new[2].value(row)) {
+        (Value::Long(id), Value::Text(code), Value::Text(driver)) => format!("{id} {code} {driver}"),
+        other => panic!("{other:?}"),
+    };
+    let changes = topic_changes(&world.database, "weighbridge.codes").await;
+    let text = |value: &serde_json::Value| value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+    let of = |change: &serde_json::Value| ["id", "code", "driver"].map(|name| text(&change["new"][name])).join(" ");
+    let came: BTreeSet<String> = changes.iter().map(of).collect();
+    let made: BTreeSet<String> = (0..200).map(row).collect();
+    assert_eq!((came, records(&world, "weighbridge.codes").await), (made, 200));
     fleet.stop().await;
 }

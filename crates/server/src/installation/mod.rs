@@ -6,8 +6,6 @@ mod there;
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use self::steps::{Carrying, Secrets};
-use self::there::installation;
 use axum::Json;
 use axum::body::Body as Stream;
 use axum::extract::State;
@@ -21,6 +19,8 @@ use gonvel_http_api::{ApplyRequest, InstallationPlan, ManifestsQuery, NeededSecr
 use gonvel_runtime::systems;
 use gonvel_storage::catalog::connectors::Connector;
 
+use self::steps::{Carrying, Secrets};
+use self::there::installation;
 use crate::connections::{guards_less, refused_address};
 use crate::edits::judged;
 use crate::manifests::{KnownNames, names};
@@ -59,6 +59,12 @@ async fn compared(state: &ServerState, request: &ApplyRequest) -> Result<(Vec<Fo
             if let Some((field, finding)) = refused_address(text) {
                 faults.push(one.fault(&format!("{field}:"), finding));
             }
+        }
+        for (one, kind, definition) in core::reaching(&found, &there) {
+            faults.extend(systems::unable(&kind, &definition).into_iter().map(|error| {
+                let at = error.field().map(|field| format!("{field}:")).unwrap_or_default();
+                one.fault(&at, error.to_string())
+            }));
         }
         // what cannot be read is not there for what refers to it either: only the first faults are told
         let plan = if faults.is_empty() { core::plan(&found, &there, prune) } else { Err(faults) };
@@ -115,7 +121,7 @@ async fn says(
             let Some(stored) = connectors.iter().find(|c| c.name == text.connector) else { return Ok(vec![]) };
             // what refers to something that is made in this plan is told when it is there
             let Ok(definition) = text.definition("", names) else { return Ok(vec![]) };
-            let (_, consequences) = judged(stored, definition)?;
+            let (_, consequences) = judged(state, stored, definition).await?;
             let told = consequences.into_iter().map(|(kind, concerns)| match concerns.is_empty() {
                 true => kind.sentence().to_owned(),
                 false => format!("{} ({})", kind.sentence(), concerns.into_iter().collect::<Vec<_>>().join(", ")),

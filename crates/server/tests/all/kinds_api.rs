@@ -63,6 +63,22 @@ async fn what_a_kind_cannot_do_is_refused_at_its_field_and_nothing_is_made() {
     assert_eq!((status, problem["field"].as_str()), (422, Some("connection")), "{problem:#}");
     assert!(problem["detail"].as_str().unwrap().contains("is not written by sinks"), "{problem:#}");
     assert_eq!(api.get("/connectors").await.1, json!([]));
+    // in a manifest it is told at its line, and nothing is made either
+    let text = "connector: w\nsource:\n  connection: weighbridge\n  tables: [{schema: recipes, table: picks, topic: w.picks}]\n  \
+        partitions: 1\n  start: {at: earliest}\n---\nconnection: later\nkind: generator\n---\nconnector: back\nsink:\n  \
+        connection: later\n  topics: [{topic: w.picks, schema: s, table: t}]\n";
+    let files = json!({"files": [{"name": "all.yaml", "text": text}]});
+    let (_, plan) = api.post("/manifests/plan", &files).await;
+    let faults: Vec<(i64, String)> = plan["faults"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|f| (f["line"].as_i64().unwrap(), f["finding"].as_str().unwrap().to_owned()))
+        .collect();
+    assert_eq!(faults.iter().map(|fault| fault.0).collect::<Vec<_>>(), [6, 13], "{plan:#}");
+    assert!(faults[0].1.contains("cannot begin there") && faults[1].1.contains("is not written by sinks"), "{faults:?}");
+    assert_eq!(api.post("/manifests/apply", &files).await.0, 422);
+    assert_eq!((api.get("/connectors").await.1, api.get("/connections").await.1.as_array().unwrap().len()), (json!([]), 1));
 
     // what it can do is made, also with a shape: a row is made again by its number
     let (status, connector) = api.post("/connectors", &source(&made["id"], &json!({"shape": steps}))).await;
@@ -79,4 +95,37 @@ async fn what_a_kind_cannot_do_is_refused_at_its_field_and_nothing_is_made() {
         json!({"language": "avro", "from": {"table": {"connection": made["id"], "schema": "recipes", "table": "picks"}}});
     let (status, inferred) = api.post("/schemas/infer", &inferred).await;
     assert!(status == 200 && inferred["text"].as_str().unwrap().contains("weight_kg"), "{inferred:#}");
+}
+
+/// What the page on made-up records shows is taken as it stands there, also as text, and comes back the same.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_the_page_shows_is_taken_and_an_edit_loads_nothing_again() {
+    let page = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/made-up-records.md");
+    let page = std::fs::read_to_string(page).unwrap();
+    let shown: Vec<&str> = page.split("```yaml\n").skip(1).map(|rest| rest.split("```").next().unwrap()).collect();
+    let [recipes, manifest] = shown[..] else { panic!("{} examples", shown.len()) };
+    let api = Api::start().await;
+    let (status, made) = api.post("/connections", &json!({"name": "page", "kind": "generator", "recipes": recipes})).await;
+    assert_eq!((status, made["place"].as_str()), (201, Some("picks, readings, weighings, vehicles, seed 1")), "{made:#}");
+    let files = |text: &str| json!({"files": [{"name": "all.yaml", "text": text}], "prune": true});
+    let (_, plan) = api.post("/manifests/plan", &files(manifest)).await;
+    assert_eq!(plan["faults"], json!([]), "{plan:#}");
+    let (status, applied) = api.post("/manifests/apply", &files(manifest)).await;
+    assert_eq!(status, 200, "{applied:#}");
+    let (_, again) = api.post("/manifests/plan", &files(manifest)).await;
+    assert_eq!((again["steps"].clone(), again["unchanged"].as_i64()), (json!([]), Some(2)), "{again:#}");
+
+    let (_, all) = api.get("/connectors").await;
+    let connector = all.as_array().unwrap()[0].clone();
+    let mut definition = connector["definition"].clone();
+    definition["values"] = json!({"form": "row"});
+    let path = format!("/connectors/{}", connector["id"].as_str().unwrap());
+    let change = json!({"version": connector["version"], "definition": definition});
+    let (status, would) = api.post(&format!("{path}/change/preview"), &change).await;
+    let kinds: Vec<&str> = would["consequences"].as_array().unwrap().iter().map(|c| c["kind"].as_str().unwrap()).collect();
+    assert!(status == 200 && kinds.contains(&"writes_otherwise") && !kinds.contains(&"loads_again"), "{would:#}");
+    let load = json!({"tables": ["recipes.weighings"], "existing_rows": "keep"});
+    let (status, problem) = api.post(&format!("{path}/reload"), &load).await;
+    assert_eq!((status, problem["field"].as_str()), (422, Some("tables")), "{problem:#}");
+    assert!(problem["detail"].as_str().unwrap().contains("no rows to load"), "{problem:#}");
 }

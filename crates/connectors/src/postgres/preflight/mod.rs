@@ -21,19 +21,8 @@ const OLDEST: i32 = 140_000;
 const CLOCKS_APART_US: i64 = 2_000_000;
 
 /// A check that failed with an error.
-#[must_use]
-pub fn from_error(name: &str, error: &ConnectorError) -> Check {
-    match error {
-        ConnectorError::Settings { field, finding, remedy, statement } => {
-            let check = Check::failed(name, field.unwrap_or("connection"), finding).remedy(remedy);
-            match statement {
-                Some(statement) => check.statement(statement),
-                None => check,
-            }
-        }
-        ConnectorError::TryAgain { finding, remedy, .. } => Check::failed(name, "host", finding).remedy(remedy),
-        other => Check::failed(name, "connection", other.to_string()).remedy("see the log"),
-    }
+fn from_error(name: &str, error: &ConnectorError) -> Check {
+    error.as_check(name, "host")
 }
 
 /// Checks that a server can be reached and logged in to, by both logins where there are two.

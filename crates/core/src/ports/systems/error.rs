@@ -1,6 +1,7 @@
 //! What can go wrong between Gonvel and an outside system, grouped by who acts.
 
 use crate::failure::Kind;
+use crate::preflight::Check;
 
 /// A finding with its remedy. Messages never hold a secret.
 #[derive(Debug, thiserror::Error)]
@@ -82,6 +83,28 @@ impl ConnectorError {
     /// Something that may pass when the system has room again.
     pub fn full(finding: impl Into<String>, remedy: impl Into<String>) -> Self {
         Self::TryAgain { kind: Kind::Full, finding: finding.into(), remedy: remedy.into() }
+    }
+
+    /// The same as a check of a report that failed; `unreached` is the field at which it is told that the system is not reached.
+    #[must_use]
+    pub fn as_check(&self, name: &str, unreached: &str) -> Check {
+        match self {
+            Self::Settings { field, finding, remedy, statement } => {
+                let check = Check::failed(name, field.unwrap_or("connection"), finding).remedy(remedy);
+                match statement {
+                    Some(statement) => check.statement(statement),
+                    None => check,
+                }
+            }
+            Self::TryAgain { finding, remedy, .. } => Check::failed(name, unreached, finding).remedy(remedy),
+            other => Check::failed(name, "connection", other.to_string()).remedy("see the log"),
+        }
+    }
+
+    /// Which field it belongs to, if one.
+    #[must_use]
+    pub fn field(&self) -> Option<&'static str> {
+        if let Self::Settings { field, .. } = self { *field } else { None }
     }
 
     /// What helps against it.

@@ -4,8 +4,11 @@ use std::any::Any;
 use std::collections::BTreeMap;
 use std::fmt::Debug;
 
+use serde::de::DeserializeOwned;
 use serde::ser::Error as _;
 use serde::{Serialize, Serializer};
+
+use super::ConnectorError;
 
 /// Where a source stands in its system, as its kind keeps it: what is before it is in the topics, nothing else is.
 pub trait SourcePosition: Any + Debug + Send + Sync {
@@ -35,6 +38,38 @@ pub trait SourcePosition: Any + Debug + Send + Sync {
 
     /// The same once more.
     fn copied(&self) -> Box<dyn SourcePosition>;
+}
+
+fn of_another_kind() -> ConnectorError {
+    ConnectorError::Defect("a position of another kind of system".into())
+}
+
+impl dyn SourcePosition {
+    /// The same as its own kind has it.
+    ///
+    /// # Errors
+    /// [`ConnectorError::Defect`] if it is another kind's.
+    pub fn as_own<P: SourcePosition>(&self) -> Result<&P, ConnectorError> {
+        (self as &dyn Any).downcast_ref().ok_or_else(of_another_kind)
+    }
+
+    /// The same, to be changed.
+    ///
+    /// # Errors
+    /// As [`Self::as_own`].
+    pub fn as_own_mut<P: SourcePosition>(&mut self) -> Result<&mut P, ConnectorError> {
+        (self as &mut dyn Any).downcast_mut().ok_or_else(of_another_kind)
+    }
+
+    /// A stored position of a kind.
+    ///
+    /// # Errors
+    /// [`ConnectorError::Defect`] if it is none.
+    pub fn read<P: SourcePosition + DeserializeOwned>(stored: &serde_json::Value) -> Result<Box<Self>, ConnectorError> {
+        let unreadable = |e| ConnectorError::Defect(format!("the stored position cannot be read: {e}"));
+        let position: P = serde_json::from_value(stored.clone()).map_err(unreadable)?;
+        Ok(Box::new(position))
+    }
 }
 
 impl Serialize for dyn SourcePosition {
