@@ -29,6 +29,7 @@ packages-demo:
 
 packages-test:
 	@scripts/need-packages.sh $(POSTGRESQL) $(CHROMIUM) curl=curl python3=python3
+	@scripts/peers.sh $(TARGET)/peers
 
 # --- building ---
 
@@ -68,6 +69,7 @@ test: packages-test
 	@scripts/test.sh
 
 test-rust: packages-demo
+	@scripts/peers.sh $(TARGET)/peers
 	@scripts/test.sh rust
 
 test-console:

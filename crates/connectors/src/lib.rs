@@ -3,4 +3,5 @@
 pub mod generator;
 pub mod kinds;
 pub mod postgres;
+pub mod reaching;
 mod sampling;

@@ -3,6 +3,7 @@
 pub mod between;
 pub mod coldstore;
 pub mod dice;
+pub mod gates;
 pub mod packhouse;
 pub mod postgres_cluster;
 pub mod test_cluster;

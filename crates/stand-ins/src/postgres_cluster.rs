@@ -88,13 +88,13 @@ pub struct Cluster {
     stopped: bool,
 }
 
-struct User {
-    uid: u32,
-    gid: u32,
+pub(crate) struct User {
+    pub(crate) uid: u32,
+    pub(crate) gid: u32,
 }
 
 /// The user to run the server as: none means the caller.
-fn server_user() -> Result<Option<User>, ClusterError> {
+pub(crate) fn server_user() -> Result<Option<User>, ClusterError> {
     let me = fs::metadata("/proc/self").map_err(file_error("cannot read /proc/self"))?.uid();
     if me != 0 {
         return Ok(None);
@@ -168,7 +168,7 @@ fn data_folder(home: &Path, user: Option<&User>) -> Result<PathBuf, ClusterError
     Ok(aside)
 }
 
-fn as_user(program: &Path, user: Option<&User>) -> Command {
+pub(crate) fn as_user(program: &Path, user: Option<&User>) -> Command {
     let mut command = Command::new(program);
     command.current_dir("/").stdin(Stdio::null());
     if let Some(user) = user {

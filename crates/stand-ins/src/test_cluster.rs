@@ -108,14 +108,9 @@ impl TestCluster {
     /// If it does not.
     pub async fn encrypt(&self, certificate: Option<(&str, &str)>) {
         let client = self.connect("postgres").await.expect("a session");
-        let data = client.query_one("SHOW data_directory", &[]).await.expect("its folder").get::<_, String>(0);
-        let owner = fs::metadata(&data).expect("its folder");
         if let Some((certificate, key)) = certificate {
             for (name, text) in [("server.crt", certificate), ("server.key", key)] {
-                let path = std::path::Path::new(&data).join(name);
-                fs::write(&path, text).expect("a file in its folder");
-                fs::set_permissions(&path, fs::Permissions::from_mode(0o600)).expect("a file of its own");
-                std::os::unix::fs::chown(&path, Some(owner.uid()), Some(owner.gid())).expect("a file of its own");
+                self.write(name, |_| text.to_owned());
             }
         }
         // another certificate is only seen to be in force by way of none
@@ -123,6 +118,29 @@ impl TestCluster {
         if certificate.is_some() {
             self.switch_ssl(&client, "on").await;
         }
+    }
+
+    /// Lets a user in only with a certificate that names it and that this authority signed, and encrypted with the server's own.
+    ///
+    /// # Panics
+    /// If it does not.
+    pub async fn ask_for_certificate(&self, user: &str, authority: &str, own: (&str, &str)) {
+        let client = self.connect("postgres").await.expect("a session");
+        self.write("root.crt", |_| authority.to_owned());
+        client.batch_execute("ALTER SYSTEM SET ssl_ca_file = 'root.crt'").await.expect("the setting");
+        let lines = |kind: &str| format!("{kind} all {user} all cert\n{kind} replication {user} all cert\n");
+        let no_others = lines("hostnossl").replace("cert", "reject");
+        self.write("pg_hba.conf", |before| format!("{}{no_others}{before}", lines("hostssl")));
+        self.encrypt(Some(own)).await;
+    }
+
+    /// Writes a file of the server's folder.
+    fn write(&self, name: &str, text: impl FnOnce(String) -> String) {
+        let data = &self.cluster.as_ref().expect("a cluster").data;
+        let (path, owner) = (data.join(name), fs::metadata(data).expect("its folder"));
+        fs::write(&path, text(fs::read_to_string(&path).unwrap_or_default())).expect("a file in its folder");
+        fs::set_permissions(&path, fs::Permissions::from_mode(0o600)).expect("a file of its own");
+        std::os::unix::fs::chown(&path, Some(owner.uid()), Some(owner.gid())).expect("a file of its own");
     }
 
     async fn switch_ssl(&self, client: &tokio_postgres::Client, to: &str) {

@@ -11,7 +11,7 @@ use diesel::ConnectionError;
 use diesel_async::{AsyncPgConnection, SimpleAsyncConnection};
 use gonvel_core::ports::TlsMode;
 pub use gonvel_wire::Shown;
-use gonvel_wire::{Heard, Listening, NotOpened, Unusable, Wire, client_config, dial};
+use gonvel_wire::{Heard, KEEPALIVE, Listening, NotOpened, Unusable, Wire, client_config, dial};
 use rustls::ClientConfig;
 use tokio::net::UnixStream;
 use tokio_postgres::config::{Host, SslMode};
@@ -152,7 +152,7 @@ pub(crate) async fn reach(address: &Address) -> Result<AsyncPgConnection, Connec
 async fn open(address: &Address, host: &Host, port: u16) -> Result<tokio_postgres::Client, String> {
     let wire = match host {
         Host::Tcp(host) => {
-            let stream = dial(host, port).await.map_err(|e| format!("{host}:{port}: {e}"))?;
+            let stream = dial(host, port, KEEPALIVE).await.map_err(|e| format!("{host}:{port}: {e}"))?;
             let encryption = address.encryption.clone();
             gonvel_wire::open(stream, host, address.tls, || Ok(encryption))
                 .await

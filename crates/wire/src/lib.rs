@@ -7,5 +7,6 @@ mod stream;
 mod tls;
 
 pub use heard::{Heard, Listening, Owed};
-pub use stream::{Wire, dial};
+pub use rustls::ClientConfig;
+pub use stream::{KEEPALIVE, Wire, dial};
 pub use tls::{NotOpened, Shown, Unusable, check_ca, client_config, open};

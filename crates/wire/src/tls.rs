@@ -9,8 +9,7 @@ use rustls::crypto::{CryptoProvider, verify_tls12_signature, verify_tls13_signat
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName, UnixTime};
 use rustls::{ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme};
-use tokio::io::{AsyncReadExt, AsyncWriteExt};
-use tokio::net::TcpStream;
+use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
 use tokio_rustls::TlsConnector;
 
 use crate::stream::Wire;
@@ -152,12 +151,12 @@ pub fn check_ca(pem: &str) -> Result<(), Unusable> {
 ///
 /// # Errors
 /// [`NotOpened`].
-pub async fn open(
-    mut stream: TcpStream,
+pub async fn open<S: AsyncRead + AsyncWrite + Unpin>(
+    mut stream: S,
     host: &str,
     mode: TlsMode,
     config: impl FnOnce() -> Result<Arc<ClientConfig>, Unusable>,
-) -> Result<Wire, NotOpened> {
+) -> Result<Wire<S>, NotOpened> {
     if mode == TlsMode::Off {
         return Ok(Wire::Plain(stream));
     }

@@ -15,7 +15,7 @@ interface Props {
 export function SettingField({ setting, text, error, kept, onText }: Props) {
   const common = { label: setting.label, description: setting.help || undefined, error, required: setting.needed };
   const { takes } = setting;
-  if (setting.secret) {
+  if (setting.secret && takes.is !== 'lines') {
     return (
       <PasswordInput
         {...common}
@@ -59,6 +59,8 @@ export function SettingField({ setting, text, error, kept, onText }: Props) {
           minRows={takes.is === 'lines' ? 2 : 1}
           maxRows={takes.is === 'lines' ? 6 : undefined}
           classNames={{ input: 'mono' }}
+          style={{ flex: '1 1 100%' }}
+          placeholder={setting.secret && kept ? 'unchanged' : ''}
           value={text ?? ''}
           onChange={(e) => onText(e.currentTarget.value || undefined)}
         />

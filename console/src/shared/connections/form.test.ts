@@ -17,7 +17,7 @@ const kind: Kind = {
     setting('user', { is: 'text' }, { needed: true }),
     setting('password', { is: 'text' }, { secret: true }),
     setting('tls', { is: 'choice', choices: [] }, { usual: 'prefer' }),
-    setting('ca', { is: 'lines' }, { only_if: { setting: 'tls', is: 'verify' } }),
+    setting('ca', { is: 'lines' }, { only_if: { setting: 'tls', is: ['verify'] } }),
     setting('settings', { is: 'pairs' }),
   ],
 };
@@ -60,6 +60,14 @@ test('numbers and secrets stand beside what is before them, and some settings ar
   const ca = kind.settings[5] as Setting;
   expect(isOfUse(ca, { tls: 'prefer' })).toBe(false);
   expect(isOfUse(ca, { tls: 'verify' })).toBe(true);
+  const one = { setting: 'through', is: ['http_proxy', 'jump_host'] };
+  const user = setting('through_user', { is: 'text' }, { only_if: one });
+  expect(['directly', 'http_proxy', 'jump_host', undefined].map((through) => isOfUse(user, { through }))).toEqual([
+    false,
+    true,
+    true,
+    false,
+  ]);
   const itsPassword = setting('log_password', { is: 'text' }, { only_if: { setting: 'log_user' } });
   expect(isOfUse(itsPassword, { log_user: '' })).toBe(false);
   expect(isOfUse(itsPassword, { log_user: 'tail' })).toBe(true);

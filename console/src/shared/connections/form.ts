@@ -31,12 +31,13 @@ export function requestOf(name: string, kind: Kind, fields: Fields): ConnectionR
   return { name, kind: kind.kind, ...Object.fromEntries(given) } as unknown as ConnectionRequest;
 }
 
-/** Settings in lines: a number or a secret stands beside what is before it. */
+/** Settings in lines: a number or a secret stands beside what is before it, but for what takes lines itself. */
 export function lines(settings: Setting[]): Setting[][] {
   const out: Setting[][] = [];
   for (const setting of settings) {
     const line = out[out.length - 1];
-    if (line?.length === 1 && (setting.secret || setting.takes.is === 'whole')) line.push(setting);
+    const narrow = setting.takes.is === 'whole' || (setting.secret && setting.takes.is !== 'lines');
+    if (line?.length === 1 && narrow) line.push(setting);
     else out.push([setting]);
   }
   return out;
@@ -46,5 +47,6 @@ export function lines(settings: Setting[]): Setting[][] {
 export function isOfUse(setting: Setting, fields: Fields): boolean {
   if (!setting.only_if) return true;
   const other = fields[setting.only_if.setting] ?? '';
-  return setting.only_if.is ? other === setting.only_if.is : other !== '';
+  const is = setting.only_if.is ?? [];
+  return is.length > 0 ? is.includes(other) : other !== '';
 }

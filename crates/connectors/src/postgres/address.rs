@@ -2,10 +2,12 @@
 
 use std::collections::BTreeMap;
 
+use gonvel_core::ports::Address;
 use gonvel_core::ports::systems::ConnectorError;
-use gonvel_core::ports::{Address, TlsMode};
 use gonvel_core::secret::Secret;
 use serde_json::Value;
+
+use crate::reaching::Reaching;
 
 /// The word of this kind of system.
 pub const KIND: &str = "postgresql";
@@ -32,10 +34,8 @@ pub struct DatabaseAddress {
     pub user: String,
     /// Password.
     pub password: Secret<String>,
-    /// Whether sessions are encrypted.
-    pub tls: TlsMode,
-    /// Certificates that the server's may be signed by, as PEM text; none means those this machine trusts.
-    pub ca: Option<String>,
+    /// How it is reached over the network, and how what goes over it is encrypted.
+    pub reaching: Reaching,
     /// Who reads the server's log, where that is another login.
     pub log_login: Option<Login>,
     /// Settings of every session, by name.
@@ -52,8 +52,7 @@ impl DatabaseAddress {
             database: database.into(),
             user: user.into(),
             password: Secret::new(password.into()),
-            tls: TlsMode::default(),
-            ca: None,
+            reaching: Reaching::default(),
             log_login: None,
             settings: BTreeMap::new(),
         }
@@ -89,8 +88,7 @@ impl DatabaseAddress {
             database: needed("database")?,
             user: needed("user")?,
             password: secret("password"),
-            tls: serde_json::from_value(read("tls")).unwrap_or_default(),
-            ca: text("ca"),
+            reaching: Reaching::read(address)?,
             log_login,
             settings: serde_json::from_value(read("settings")).unwrap_or_default(),
         })
@@ -104,12 +102,8 @@ impl From<&DatabaseAddress> for Address {
             .with("port", database.port)
             .with("database", database.database.as_str())
             .with("user", database.user.as_str())
-            .with("tls", database.tls.word())
             .with_secret("password", database.password.expose());
-        let address = match &database.ca {
-            Some(ca) => address.with("ca", ca.as_str()),
-            None => address,
-        };
+        let address = database.reaching.write(address);
         let address = match &database.log_login {
             Some(login) => {
                 address.with("log_user", login.user.as_str()).with_secret("log_password", login.password.expose())

@@ -3,7 +3,7 @@
 use std::pin::Pin;
 use std::time::Duration;
 
-use gonvel_wire::{Heard, Listening, Owed, dial};
+use gonvel_wire::{Heard, Listening, Owed};
 
 use crate::postgres::address::DatabaseAddress;
 
@@ -14,9 +14,6 @@ use tokio_postgres::{Config, NoTls, SimpleQueryMessage};
 
 use super::tls;
 use gonvel_core::ports::systems::ConnectorError;
-
-/// How long a server may take to answer a new session.
-pub const PATIENCE: Duration = Duration::from_secs(8);
 
 /// Settings of every session, so that values are written in the one form [`super::values`] reads, and what is asked of the catalog
 /// of thousands of tables is not compiled first, which takes longer than asking it.
@@ -44,13 +41,14 @@ pub async fn connect(address: &DatabaseAddress) -> Result<Client, ConnectorError
         // what encrypts is before the session, which then finds it as it is
         .ssl_mode(SslMode::Disable);
     let opening = async {
-        let stream = dial(&address.host, address.port).await.map_err(|e| not_reached(address, &e))?;
+        let stream = address.reaching.dial(&address.host, address.port).await?;
         let heard = Heard::of(tls::open(stream, address).await?, Listening { silence: None, refused: |_| {} });
         let owed = heard.owed();
         let pair = config.connect_raw(heard, NoTls).await.map_err(|e| explain_connect(address, &e))?;
         Ok::<_, ConnectorError>((pair, owed))
     };
-    let ((client, connection), owed) = tokio::time::timeout(PATIENCE, opening).await.map_err(|_| no_answer(address))??;
+    let opened = tokio::time::timeout(address.reaching.patience, opening).await;
+    let ((client, connection), owed) = opened.map_err(|_| address.reaching.no_answer(&address.host, address.port))??;
     let (known, session) = tokio::sync::oneshot::channel();
     let silent = until_silent(address.clone(), session, owed);
     tokio::spawn(async move {
@@ -127,36 +125,13 @@ fn place(address: &DatabaseAddress) -> String {
     format!("{}:{}", address.host, address.port)
 }
 
-fn no_answer(address: &DatabaseAddress) -> ConnectorError {
-    ConnectorError::try_again(
-        format!("{} did not answer within {} s", place(address), PATIENCE.as_secs()),
-        "check the host and port, that the server runs, and that no firewall stands between",
-    )
-}
-
-/// What it means that a host was not reached.
-fn not_reached(address: &DatabaseAddress, error: &std::io::Error) -> ConnectorError {
-    let cause = error.to_string();
-    if cause.contains("lookup") || cause.contains("Name or service") || cause.contains("resolve") {
-        return ConnectorError::settings(
-            Some("host"),
-            format!("no machine is known by the name {:?}", address.host),
-            "check the host's spelling, or give its address",
-        );
-    }
-    if error.kind() == std::io::ErrorKind::TimedOut {
-        return no_answer(address);
-    }
-    ConnectorError::try_again(
-        format!("{} refused the connection ({cause})", place(address)),
-        "check the host and port, and that the server runs and listens there",
-    )
-}
-
 /// What a failed opening means.
 fn explain_connect(address: &DatabaseAddress, error: &tokio_postgres::Error) -> ConnectorError {
     let Some(refusal) = error.as_db_error() else {
         let cause = std::error::Error::source(error).map(|c| format!(": {c}")).unwrap_or_default();
+        if let Some(refused) = tls::refused(address, &cause) {
+            return refused;
+        }
         return ConnectorError::try_again(
             format!("{} broke off ({error}{cause})", place(address)),
             "check that a PostgreSQL server listens there, and see its log",
@@ -174,6 +149,7 @@ pub(super) fn refusal_to_connect(address: &DatabaseAddress, code: &str, message:
             "enter the password again, or set a new one in the server",
         )
         .with_statement(format!("ALTER ROLE {} PASSWORD '…';", super::names::ident(&address.user))),
+        "28000" if message.contains("certificate") => tls::certificate_refused(address, message),
         "28000" => ConnectorError::settings(
             Some("user"),
             format!("the server does not let user {:?} in from here ({message})", address.user),

@@ -6,8 +6,8 @@ use async_trait::async_trait;
 use gonvel_core::change::ChangeBatch;
 use gonvel_core::connector::{CapturedTable, Values};
 use gonvel_core::kinds::About;
+use gonvel_core::ports::Address;
 use gonvel_core::ports::systems::{ConnectorError, Kind, ReadRows, Sample, SinkKind, SourceKind, TableSummary, Tables};
-use gonvel_core::ports::{Address, TlsMode};
 use gonvel_core::preflight::Report;
 use gonvel_core::table::TableSchema;
 use tokio_postgres::Client;
@@ -15,7 +15,8 @@ use tokio_postgres::Client;
 use super::address::DatabaseAddress;
 use super::client::connect;
 use super::load_filter::understood;
-use super::{about, preflight, sample, tables, tls};
+use super::{about, preflight, sample, tables};
+use crate::reaching::check_host;
 
 /// The kind.
 #[derive(Debug, Clone, Copy)]
@@ -28,55 +29,42 @@ impl Kind for Postgres {
     }
 
     fn check(&self, address: &Address) -> Result<(), ConnectorError> {
-        let DatabaseAddress { host, settings, ca, .. } = DatabaseAddress::read(address)?;
-        // a path would be a socket of this machine, and some of the others begin another setting
-        let of_a_host = |c: char| c.is_alphanumeric() || matches!(c, '.' | '-' | '_' | ':' | '%');
-        if let Some(other) = host.chars().find(|c| !of_a_host(*c)) {
-            let finding = format!("{other:?} stands in no host name or address");
-            return Err(ConnectorError::settings(Some("host"), finding, "give one like db.orchard.example or 10.0.0.7"));
-        }
+        let DatabaseAddress { host, settings, reaching, .. } = DatabaseAddress::read(address)?;
+        check_host("host", &host)?;
         let named = |c: char| c.is_ascii_alphanumeric() || matches!(c, '_' | '.');
         if let Some(name) = settings.keys().find(|name| name.is_empty() || !name.chars().all(named)) {
             let finding = format!("{name:?} is no setting");
             return Err(ConnectorError::settings(Some("settings"), finding, "give name=value, as in lock_timeout=5s"));
         }
-        ca.map_or(Ok(()), |pem| tls::check_ca(&pem))
+        reaching.check()
     }
 
     fn identity(&self, address: &Address) -> String {
-        let Ok(DatabaseAddress { host, port, database, .. }) = DatabaseAddress::read(address) else {
+        let Ok(DatabaseAddress { host, port, database, reaching, .. }) = DatabaseAddress::read(address) else {
             return String::new();
         };
-        let host = host.to_lowercase();
-        let host = if matches!(host.as_str(), "localhost" | "::1") { "127.0.0.1" } else { &host };
-        format!("{host}:{port}/{database}")
+        format!("{}:{port}/{database}", reaching.machine(&host))
     }
 
     fn place(&self, address: &Address) -> String {
         DatabaseAddress::read(address).map_or_else(
             |_| String::new(),
-            |DatabaseAddress { host, port, database, user, .. }| format!("{database} at {host}:{port} as {user}"),
+            |DatabaseAddress { host, port, database, user, reaching, .. }| {
+                let through = reaching.through.map(|through| format!(", through {}", through.host)).unwrap_or_default();
+                format!("{database} at {host}:{port} as {user}{through}")
+            },
         )
     }
 
     fn guards_less(&self, before: &Address, now: &Address) -> Option<String> {
         let (before, now) = (DatabaseAddress::read(before).ok()?, DatabaseAddress::read(now).ok()?);
-        let strength = |tls: TlsMode| match tls {
-            TlsMode::Off => 0,
-            TlsMode::Prefer => 1,
-            TlsMode::Require => 2,
-            TlsMode::Verify => 3,
-        };
         if (&before.host, before.port) != (&now.host, now.port) {
             return Some("the address changed".into());
         }
         if before.database != now.database {
             return Some("the database changed".into());
         }
-        if strength(now.tls) < strength(before.tls) {
-            return Some("the encryption became weaker".into());
-        }
-        (before.tls == TlsMode::Verify && before.ca != now.ca).then(|| "other certificates are trusted".into())
+        before.reaching.guards_less(&now.reaching).map(str::to_owned)
     }
 
     fn system(&self, address: &Address) -> String {
@@ -159,10 +147,14 @@ impl Tables for Postgres {
 
 #[cfg(test)]
 mod tests {
+    use std::time::Duration;
+
+    use gonvel_core::ports::TlsMode;
     use gonvel_core::secret::Secret;
 
     use super::super::address::Login;
     use super::*;
+    use crate::reaching::{Own, Reaching, Through, Way};
 
     #[test]
     fn a_database_is_the_same_however_its_address_is_written() {
@@ -171,13 +163,34 @@ mod tests {
         assert_eq!(at("LOCALHOST", "packhouse"), "127.0.0.1:5432/packhouse");
         assert_eq!(at("::1", "packhouse"), at("127.0.0.1", "packhouse"));
         assert_ne!(at("127.0.0.1", "packhouse"), at("127.0.0.1", "settlement"));
+        let through = |host: &str, gate: &str| {
+            let address: Address = DatabaseAddress::new(host, 5432, "packhouse", "gonvel", "").into();
+            Postgres.identity(&address.with("through", "jump_host").with("through_host", gate))
+        };
+        assert_ne!(through("localhost", "gate.orchard.example"), at("localhost", "packhouse"), "the jump host's own");
+        assert_ne!(through("localhost", "gate.orchard.example"), through("localhost", "gate.coldstore.example"));
+        assert_eq!(through("db.orchard.example", "gate.orchard.example"), at("db.orchard.example", "packhouse"));
     }
 
     #[test]
     fn an_address_is_read_as_it_was_written() {
         let mut whole = DatabaseAddress::new("db.orchard.example", 5432, "packhouse", "gonvel", "winter gold");
-        whole.tls = TlsMode::Verify;
-        whole.ca = Some("PEM".into());
+        whole.reaching = Reaching {
+            tls: TlsMode::Verify,
+            ca: Some("PEM".into()),
+            own: Some(Own { certificate: "PEM".into(), key: Secret::new("bramley".into()) }),
+            through: Some(Through {
+                way: Way::JumpHost,
+                host: "gate.orchard.example".into(),
+                port: 2222,
+                user: Some("picker".into()),
+                password: None,
+                key: Some(Secret::new("russet".into())),
+                host_key: Some("SHA256:x".into()),
+            }),
+            keepalive: Duration::from_secs(60),
+            patience: Duration::from_secs(20),
+        };
         whole.log_login = Some(Login { user: "log".into(), password: Secret::new("pippin".into()) });
         whole.settings = [("lock_timeout".to_owned(), "5s".to_owned())].into();
         for database in [DatabaseAddress::new("10.0.0.7", 1, "d", "u", ""), whole] {

@@ -6,15 +6,16 @@ use std::time::Duration;
 use bytes::{Buf, Bytes, BytesMut};
 use fallible_iterator::FallibleIterator;
 use gonvel_core::ports::systems::ConnectorError;
-use gonvel_wire::{Wire, dial};
+use gonvel_wire::Wire;
 use postgres_protocol::authentication::{md5_hash, sasl};
 use postgres_protocol::message::backend::{ErrorFields, ErrorResponseBody, Message};
 use postgres_protocol::message::frontend;
 use tokio::io::{AsyncReadExt, AsyncWriteExt, ReadHalf, WriteHalf};
 
-use super::client::{PATIENCE, refusal_to_connect, start_options};
+use super::client::{refusal_to_connect, start_options};
 use super::tls;
 use crate::postgres::address::DatabaseAddress;
+use crate::reaching::Road;
 
 /// Microseconds between 1970-01-01 and PostgreSQL's epoch 2000-01-01.
 pub const EPOCH_US: i64 = 946_684_800_000_000;
@@ -73,8 +74,8 @@ fn explain(refusal: &Refusal, during: &str) -> ConnectorError {
 
 /// A session in replication mode.
 pub struct ReplicationSession {
-    read: ReadHalf<Wire>,
-    write: WriteHalf<Wire>,
+    read: ReadHalf<Wire<Road>>,
+    write: WriteHalf<Wire<Road>>,
     buffer: BytesMut,
 }
 
@@ -85,23 +86,20 @@ impl ReplicationSession {
     /// [`ConnectorError`] as for any session.
     pub async fn connect(address: &DatabaseAddress) -> Result<Self, ConnectorError> {
         let address = &address.for_log();
-        let opened = tokio::time::timeout(PATIENCE, dial(&address.host, address.port)).await;
-        let stream = match opened {
-            Ok(Ok(stream)) => stream,
-            Ok(Err(error)) => return Err(lost("opening it", &error)),
-            Err(_) => return Err(lost("opening it", &std::io::ErrorKind::TimedOut.into())),
-        };
-        if stream.peer_addr().is_ok_and(|peer| peer.ip().is_loopback()) {
+        let patience = address.reaching.patience;
+        let stream = address.reaching.dial(&address.host, address.port).await?;
+        if let Some(stream) = stream.of_this_machine() {
             // where it cannot be set, changes only come more slowly
-            let _ = socket2::SockRef::from(&stream).set_recv_buffer_size(NARROW);
+            let _ = socket2::SockRef::from(stream).set_recv_buffer_size(NARROW);
         }
         let late = |_| lost("agreeing on encryption", &std::io::ErrorKind::TimedOut.into());
-        let wire = tokio::time::timeout(PATIENCE, tls::open(stream, address)).await.map_err(late)??;
+        let wire = tokio::time::timeout(patience, tls::open(stream, address)).await.map_err(late)??;
         let (read, write) = tokio::io::split(wire);
         let mut session = Self { read, write, buffer: BytesMut::with_capacity(ROOM) };
-        tokio::time::timeout(PATIENCE, session.log_in(address))
+        tokio::time::timeout(patience, session.log_in(address))
             .await
-            .map_err(|_| lost("logging in", &std::io::ErrorKind::TimedOut.into()))??;
+            .map_err(|_| lost("logging in", &std::io::ErrorKind::TimedOut.into()))?
+            .map_err(|error| tls::refused(address, &error.to_string()).unwrap_or(error))?;
         Ok(session)
     }
 
@@ -311,7 +309,7 @@ impl Pace {
 
 /// The receiving half of a stream.
 pub struct Frames {
-    read: ReadHalf<Wire>,
+    read: ReadHalf<Wire<Road>>,
     buffer: BytesMut,
     pace: Pace,
 }
@@ -389,7 +387,7 @@ fn refusal_of(body: &Bytes) -> Refusal {
 
 /// The sending half of a stream: says how far changes are kept.
 pub struct Feedback {
-    write: WriteHalf<Wire>,
+    write: WriteHalf<Wire<Road>>,
 }
 
 impl Feedback {

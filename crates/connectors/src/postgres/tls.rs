@@ -1,42 +1,21 @@
 //! Encrypted sessions: what a refusal means for a connection.
 
-use std::sync::Arc;
-
 use gonvel_core::ports::systems::ConnectorError;
-use gonvel_wire::{NotOpened, Unusable, Wire};
-use tokio::net::TcpStream;
+use gonvel_wire::{NotOpened, Wire};
 
 use crate::postgres::address::DatabaseAddress;
-
-fn told(unusable: Unusable) -> ConnectorError {
-    match unusable {
-        Unusable::Trust(finding) | Unusable::Own(finding) => ConnectorError::settings(
-            Some("ca"),
-            finding,
-            "paste the certificate authority's certificate as PEM text, with its BEGIN and END lines",
-        ),
-        Unusable::Defect(finding) => ConnectorError::Defect(finding),
-    }
-}
-
-/// Checks that certificates to trust can be read.
-///
-/// # Errors
-/// [`ConnectorError::Settings`] at the field `ca`.
-pub fn check_ca(pem: &str) -> Result<(), ConnectorError> {
-    gonvel_wire::check_ca(pem).map_err(told)
-}
+use crate::reaching::{Road, unusable};
 
 /// Asks the server for encryption as the mode says, before anything else is said.
 ///
 /// # Errors
 /// [`ConnectorError::Settings`] if it has none and must, or if its certificate is not trusted.
-pub(super) async fn open(stream: TcpStream, address: &DatabaseAddress) -> Result<Wire, ConnectorError> {
-    let config = || gonvel_wire::client_config(address.tls, address.ca.as_deref(), None).map(Arc::new);
-    let opened = gonvel_wire::open(stream, &address.host, address.tls, config).await;
+pub(super) async fn open(stream: Road, address: &DatabaseAddress) -> Result<Wire<Road>, ConnectorError> {
+    let reaching = &address.reaching;
+    let opened = gonvel_wire::open(stream, &address.host, reaching.tls, || reaching.client_config()).await;
     opened.map_err(|error| match error {
         NotOpened::WithoutTls => without_tls(address),
-        NotOpened::Unusable(unusable) => told(unusable),
+        NotOpened::Unusable(error) => unusable(error),
         error => explain(address, &error.to_string()),
     })
 }
@@ -62,4 +41,28 @@ fn explain(address: &DatabaseAddress, cause: &str) -> ConnectorError {
         );
     }
     ConnectorError::try_again(format!("{place} broke off while encryption was agreed on ({cause})"), "see the server's log")
+}
+
+/// What it means that the server broke off once it saw what this side shows of itself, from the alert that it sent.
+pub(super) fn refused(address: &DatabaseAddress, cause: &str) -> Option<ConnectorError> {
+    let alert = cause.split_once("fatal alert: ")?.1;
+    let of_a_certificate = ["Certificate", "UnknownCA", "AccessDenied", "DecryptError"];
+    of_a_certificate.iter().any(|part| alert.contains(part)).then(|| certificate_refused(address, alert))
+}
+
+/// The refusal of what this side shows of itself, or that it shows nothing.
+pub(super) fn certificate_refused(address: &DatabaseAddress, message: &str) -> ConnectorError {
+    let place = format!("{}:{}", address.host, address.port);
+    match address.reaching.own {
+        Some(_) => ConnectorError::settings(
+            Some("certificate"),
+            format!("the server at {place} does not take this client certificate for user {:?} ({message})", address.user),
+            "give one that the server's authority signed, and that names the user, or another that pg_ident.conf maps to it",
+        ),
+        None => ConnectorError::settings(
+            Some("certificate"),
+            format!("the server at {place} asks for a client certificate ({message})"),
+            "give one that the server's authority signed, with its key, and an encryption other than off",
+        ),
+    }
 }

@@ -1,10 +1,12 @@
 //! What every kind keeps, kept by each.
 
 use std::collections::BTreeMap;
+use std::time::Duration;
 
 use gonvel_connectors::kinds::{kind, kinds};
 use gonvel_connectors::postgres::address::{DatabaseAddress, Login};
 use gonvel_connectors::postgres::kind::Postgres;
+use gonvel_connectors::reaching::{Own, Reaching, Through, Way};
 use gonvel_core::ports::systems::Kind;
 use gonvel_core::ports::{Address, TlsMode};
 use gonvel_core::secret::Secret;
@@ -29,9 +31,24 @@ fn database(cluster: &TestCluster) -> DatabaseAddress {
 /// What is described is what an address is made of, setting by setting.
 #[test]
 fn all_settings_of_a_database_are_described_and_no_others() {
-    let address = Address::from(DatabaseAddress {
+    let of_few = Reaching {
         tls: TlsMode::Verify,
         ca: Some("PEM".into()),
+        own: Some(Own { certificate: "PEM".into(), key: Secret::new("bramley".into()) }),
+        through: Some(Through {
+            way: Way::JumpHost,
+            host: "gate.orchard.example".into(),
+            port: 2222,
+            user: Some("picker".into()),
+            password: Some(Secret::new("egremont".into())),
+            key: Some(Secret::new("discovery".into())),
+            host_key: Some("SHA256:x".into()),
+        }),
+        keepalive: Duration::from_secs(60),
+        patience: Duration::from_secs(20),
+    };
+    let address = Address::from(DatabaseAddress {
+        reaching: of_few,
         log_login: Some(Login { user: "tail".into(), password: Secret::new("pippin".into()) }),
         settings: BTreeMap::from([("lock_timeout".into(), "5s".into())]),
         ..DatabaseAddress::new("127.0.0.1", 5432, "packhouse", OWNER, "russet")
@@ -49,9 +66,10 @@ async fn what_is_wrong_with_a_database_is_told_at_its_setting() {
     let cluster = TestCluster::start(&["packhouse"]).await;
     let right = database(&cluster);
     let secret = |text: &str| Secret::new(text.to_owned());
+    let reached = |reaching| DatabaseAddress { reaching, ..right.clone() };
     let wrong = [
         DatabaseAddress { host: "/var/run/postgresql".into(), ..right.clone() },
-        DatabaseAddress { ca: Some("no certificate".into()), ..right.clone() },
+        reached(Reaching { ca: Some("no certificate".into()), ..Reaching::default() }),
         DatabaseAddress { settings: BTreeMap::from([("a b".into(), "c".into())]), ..right.clone() },
         DatabaseAddress { settings: BTreeMap::from([("lock_timeout".into(), "winter gold".into())]), ..right.clone() },
         DatabaseAddress { host: "nowhere.invalid".into(), password: secret("winter gold"), ..right.clone() },
@@ -59,7 +77,7 @@ async fn what_is_wrong_with_a_database_is_told_at_its_setting() {
         DatabaseAddress { database: "nowhere".into(), ..right.clone() },
         DatabaseAddress { user: "nobody".into(), password: secret("winter gold"), ..right.clone() },
         DatabaseAddress { password: secret("winter gold"), ..right.clone() },
-        DatabaseAddress { tls: TlsMode::Require, ..right.clone() },
+        reached(Reaching { tls: TlsMode::Require, ..Reaching::default() }),
         DatabaseAddress {
             log_login: Some(Login { user: "nobody".into(), password: secret("early amber") }),
             ..right.clone()

@@ -6,6 +6,7 @@ mod apply_differential;
 mod bins_and_lines;
 mod ends;
 mod fenced;
+mod gates;
 mod kinds;
 mod loads;
 mod made_anew;

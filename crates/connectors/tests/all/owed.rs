@@ -6,13 +6,13 @@ use bytes::Bytes;
 use futures::{SinkExt, StreamExt};
 use gonvel_stand_ins::postgres_cluster::OWNER;
 use gonvel_stand_ins::test_cluster::TestCluster;
-use gonvel_wire::{Heard, Listening, Owed, dial};
+use gonvel_wire::{Heard, KEEPALIVE, Listening, Owed, dial};
 use tokio_postgres::{Client, Config, NoTls};
 
 const LINES: &str = "COPY bins (id) FROM STDIN";
 
 async fn session(cluster: &TestCluster) -> (Client, Owed) {
-    let stream = dial("127.0.0.1", cluster.port).await.unwrap();
+    let stream = dial("127.0.0.1", cluster.port, KEEPALIVE).await.unwrap();
     let heard = Heard::of(stream, Listening { silence: None, refused: |_| {} });
     let owed = heard.owed();
     let mut config = Config::new();

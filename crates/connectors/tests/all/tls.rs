@@ -3,9 +3,10 @@
 use gonvel_connectors::postgres::address::DatabaseAddress;
 use gonvel_connectors::postgres::client::connect;
 use gonvel_connectors::postgres::replication::ReplicationSession;
-use gonvel_connectors::postgres::tls::check_ca;
+use gonvel_connectors::reaching::{Own, Reaching};
 use gonvel_core::ports::TlsMode;
 use gonvel_core::ports::systems::ConnectorError;
+use gonvel_core::secret::Secret;
 use gonvel_stand_ins::postgres_cluster::OWNER;
 use gonvel_stand_ins::test_cluster::TestCluster;
 use gonvel_wire::authority::Authority;
@@ -62,8 +63,8 @@ async fn each_mode_encrypts_or_refuses_as_it_says() {
     for (certificate, cases) in servers {
         cluster.encrypt(certificate.map(|(c, k)| (c.as_str(), k.as_str()))).await;
         for (tls, ca, expected) in cases {
-            address.tls = tls;
-            address.ca = ca.map(str::to_owned);
+            address.reaching.tls = tls;
+            address.reaching.ca = ca.map(str::to_owned);
             for found in encrypted(&address).await {
                 match (&found, expected) {
                     (Ok(found), Ok(expected)) => assert_eq!(*found, expected, "{tls:?}"),
@@ -77,16 +78,58 @@ async fn each_mode_encrypts_or_refuses_as_it_says() {
     }
 }
 
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_user_logs_in_with_a_certificate_and_no_password() {
+    let cluster = TestCluster::start(&["packhouse"]).await;
+    let owner = cluster.connect("packhouse").await.unwrap();
+    owner.batch_execute("CREATE ROLE picker LOGIN REPLICATION").await.unwrap();
+    let (ours, other) = (Authority::new(), Authority::new());
+    let server = ours.signs("127.0.0.1");
+    cluster.ask_for_certificate("picker", &ours.pem, (&server.0, &server.1)).await;
+    let shown = |(certificate, key): (String, String)| Some(Own { certificate, key: Secret::new(key) });
+    let mut address = DatabaseAddress::new("127.0.0.1", cluster.port, "packhouse", "picker", "");
+    address.reaching = Reaching { tls: TlsMode::Verify, ca: Some(ours.pem.clone()), ..Reaching::default() };
+    for (own, expected) in [
+        (shown(ours.signs("picker")), Ok(true)),
+        (None, Err("certificate")),
+        (shown(ours.signs("packer")), Err("certificate")),
+        (shown(other.signs("picker")), Err("certificate")),
+    ] {
+        address.reaching.own = own;
+        for found in encrypted(&address).await {
+            match (&found, expected) {
+                (Ok(found), Ok(expected)) => assert_eq!(*found, expected),
+                (Err(error @ ConnectorError::Settings { .. }), Err(expected)) => {
+                    assert_eq!(error.field(), Some(expected), "{error}")
+                }
+                _ => panic!("{found:?} in place of {expected:?}"),
+            }
+        }
+    }
+}
+
 #[test]
-fn certificates_to_trust_are_read_before_they_are_kept() {
-    assert!(check_ca(&Authority::new().pem).is_ok());
+fn certificates_are_read_before_they_are_kept() {
+    let check =
+        |ca: Option<&str>, own: Option<Own>| Reaching { ca: ca.map(str::to_owned), own, ..Reaching::default() }.check();
+    let authority = Authority::new();
+    let own = |certificate: &str, key: &str| Some(Own { certificate: certificate.into(), key: Secret::new(key.into()) });
+    let (certificate, key) = authority.signs("picker");
+    let (_, other) = authority.signs("packer");
+    assert!(check(Some(&authority.pem), own(&certificate, &key)).is_ok());
     for wrong in [
         "",
         "my certificate",
         "-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n",
         "-----BEGIN CERTIFICATE-----\n",
     ] {
-        let refused = check_ca(wrong).unwrap_err();
-        assert!(matches!(&refused, ConnectorError::Settings { field: Some("ca"), .. }), "{wrong:?}: {refused:?}");
+        let refused = check(Some(wrong), None).unwrap_err();
+        assert_eq!(refused.field(), Some("ca"), "{wrong:?}: {refused:?}");
+        let refused = check(None, own(wrong, &key)).unwrap_err();
+        assert_eq!(refused.field(), Some("certificate"), "{wrong:?}: {refused:?}");
+    }
+    for (wrong, field) in [("", "certificate_key"), ("my key", "certificate"), (other.as_str(), "certificate")] {
+        let refused = check(None, own(&certificate, wrong)).unwrap_err();
+        assert_eq!(refused.field(), Some(field), "{refused:?}");
     }
 }

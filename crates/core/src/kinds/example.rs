@@ -18,7 +18,7 @@ pub(crate) fn cold_room() -> About {
             Setting::needed("port", "Port", SettingType::Whole { least: 1, most: 65_535 }).usually("5432"),
             Setting::new("password", "Password", SettingType::Text).as_secret(),
             Setting::new("tls", "Encryption", modes).usually("prefer"),
-            Setting::new("ca", "Authority", SettingType::Lines).only_if("tls", "verify"),
+            Setting::new("ca", "Authority", SettingType::Lines).only_if("tls", &["verify"]),
             Setting::new("log_user", "Login for the log", SettingType::Text),
             Setting::new("log_password", "Its password", SettingType::Text).as_secret().only_if_given("log_user"),
             Setting::new("settings", "Settings", SettingType::Pairs),

@@ -4,6 +4,7 @@
 mod abilities;
 #[cfg(test)]
 pub(crate) mod example;
+pub mod reaching;
 mod reading;
 
 use std::borrow::Cow;
@@ -84,10 +85,10 @@ pub struct OnlyIf {
     /// The other setting.
     #[schema(value_type = String)]
     pub setting: Cow<'static, str>,
-    /// Its value; none for any.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schema(value_type = Option<String>)]
-    pub is: Option<Cow<'static, str>>,
+    /// Values of it; none for any.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[schema(value_type = Vec<String>)]
+    pub is: Vec<Cow<'static, str>>,
 }
 
 impl Setting {
@@ -137,16 +138,16 @@ impl Setting {
         Self { further: true, ..self }
     }
 
-    /// The same as one that is of use only where another has a value.
+    /// The same as one that is of use only where another has one of several values.
     #[must_use]
-    pub fn only_if(self, setting: &'static str, is: &'static str) -> Self {
-        Self { only_if: Some(OnlyIf { setting: setting.into(), is: Some(is.into()) }), ..self }
+    pub fn only_if(self, setting: &'static str, is: &[&'static str]) -> Self {
+        Self { only_if: Some(OnlyIf { setting: setting.into(), is: is.iter().map(|is| (*is).into()).collect() }), ..self }
     }
 
     /// The same as one that is of use only where another is given.
     #[must_use]
     pub fn only_if_given(self, setting: &'static str) -> Self {
-        Self { only_if: Some(OnlyIf { setting: setting.into(), is: None }), ..self }
+        Self { only_if: Some(OnlyIf { setting: setting.into(), is: Vec::new() }), ..self }
     }
 }
 

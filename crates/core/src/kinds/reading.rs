@@ -89,9 +89,9 @@ impl About {
         let Some(OnlyIf { setting: other, is }) = &setting.only_if else { return true };
         let usual = || self.setting(other)?.usual_value();
         let value = given.get(other.as_ref()).cloned().or_else(usual);
-        match is {
-            Some(is) => value.is_some_and(|value| value == is.as_ref()),
-            None => given.contains_key(other.as_ref()),
+        match is.is_empty() {
+            false => value.is_some_and(|value| is.iter().any(|is| value == is.as_ref())),
+            true => given.contains_key(other.as_ref()),
         }
     }
 }

@@ -10,6 +10,7 @@ mod expanding;
 mod failures;
 mod fitting;
 mod flow;
+mod gates;
 mod guarantees;
 mod history;
 mod lanes;

@@ -5,6 +5,7 @@ mod source;
 
 use std::time::{SystemTime, UNIX_EPOCH};
 
+use gonvel_core::kinds::reaching;
 use gonvel_core::ports::systems::ConnectorError;
 use gonvel_core::preflight::{Check, Report};
 use tokio_postgres::Client;
@@ -44,8 +45,11 @@ async fn log_login(address: &DatabaseAddress) -> Option<Check> {
         Ok(_) => Check::passed(name, format!("the server takes user {}", login.user)),
         Err(error) => {
             let check = from_error(name, &error);
-            let at = if check.field.as_deref() == Some("password") { "log_password" } else { "log_user" };
-            Check { field: Some(at.into()), ..check }
+            match check.field.as_deref() {
+                Some("password") => Check { field: Some("log_password".into()), ..check },
+                Some(way) if reaching::way().iter().any(|setting| setting.name == way) => check,
+                _ => Check { field: Some("log_user".into()), ..check },
+            }
         }
     })
 }

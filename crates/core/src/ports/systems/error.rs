@@ -11,6 +11,8 @@ pub enum ConnectorError {
     TryAgain {
         /// What helps: the system back, others out of the way, room.
         kind: Kind,
+        /// Which field it belongs to, if one.
+        field: Option<&'static str>,
         /// What was found.
         finding: String,
         /// What to do if it stays so.
@@ -65,6 +67,15 @@ impl ConnectorError {
         self
     }
 
+    /// The same as what belongs to a field.
+    #[must_use]
+    pub fn at(mut self, at: &'static str) -> Self {
+        if let Self::Settings { field, .. } | Self::TryAgain { field, .. } = &mut self {
+            *field = Some(at);
+        }
+        self
+    }
+
     /// A record that cannot be handled.
     pub fn bad_record(finding: impl Into<String>) -> Self {
         Self::BadRecord { finding: finding.into(), copied_line: None }
@@ -72,17 +83,17 @@ impl ConnectorError {
 
     /// Something that may pass.
     pub fn try_again(finding: impl Into<String>, remedy: impl Into<String>) -> Self {
-        Self::TryAgain { kind: Kind::Connection, finding: finding.into(), remedy: remedy.into() }
+        Self::TryAgain { kind: Kind::Connection, field: None, finding: finding.into(), remedy: remedy.into() }
     }
 
     /// Something that may pass when others are out of the way.
     pub fn busy(finding: impl Into<String>, remedy: impl Into<String>) -> Self {
-        Self::TryAgain { kind: Kind::Busy, finding: finding.into(), remedy: remedy.into() }
+        Self::TryAgain { kind: Kind::Busy, field: None, finding: finding.into(), remedy: remedy.into() }
     }
 
     /// Something that may pass when the system has room again.
     pub fn full(finding: impl Into<String>, remedy: impl Into<String>) -> Self {
-        Self::TryAgain { kind: Kind::Full, finding: finding.into(), remedy: remedy.into() }
+        Self::TryAgain { kind: Kind::Full, field: None, finding: finding.into(), remedy: remedy.into() }
     }
 
     /// The same as a check of a report that failed; `unreached` is the field at which it is told that the system is not reached.
@@ -96,7 +107,9 @@ impl ConnectorError {
                     None => check,
                 }
             }
-            Self::TryAgain { finding, remedy, .. } => Check::failed(name, unreached, finding).remedy(remedy),
+            Self::TryAgain { field, finding, remedy, .. } => {
+                Check::failed(name, field.unwrap_or(unreached), finding).remedy(remedy)
+            }
             other => Check::failed(name, "connection", other.to_string()).remedy("see the log"),
         }
     }
@@ -104,7 +117,7 @@ impl ConnectorError {
     /// Which field it belongs to, if one.
     #[must_use]
     pub fn field(&self) -> Option<&'static str> {
-        if let Self::Settings { field, .. } = self { *field } else { None }
+        if let Self::Settings { field, .. } | Self::TryAgain { field, .. } = self { *field } else { None }
     }
 
     /// What helps against it.
@@ -112,7 +125,7 @@ impl ConnectorError {
     pub fn kind(&self) -> Kind {
         match self {
             Self::TryAgain { kind, .. } => *kind,
-            Self::Settings { field: Some("password" | "log_password"), .. } => Kind::Login,
+            Self::Settings { field: Some("password" | "log_password" | "through_password"), .. } => Kind::Login,
             Self::Settings { .. } => Kind::Settings,
             Self::BadRecord { .. } => Kind::Record,
             Self::Fenced | Self::Later { .. } => Kind::Fenced,

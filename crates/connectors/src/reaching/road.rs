@@ -1,0 +1,70 @@
+//! Bytes to a host and back, by whatever way.
+
+use std::pin::Pin;
+use std::task::{Context, Poll};
+
+use hyper::upgrade::Upgraded;
+use hyper_util::rt::TokioIo;
+use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use tokio::net::TcpStream;
+
+use super::jump_host::Channel;
+
+/// What leads to a host.
+pub enum Road {
+    /// A connection, to it or to a proxy that hands on.
+    Direct(TcpStream),
+    /// What an HTTP proxy hands on.
+    Proxied(Box<TokioIo<Upgraded>>),
+    /// A channel through a jump host.
+    Jump(Box<Channel>),
+}
+
+impl Road {
+    /// Whether it ends on this machine, so that what it holds back need not be much.
+    #[must_use]
+    pub fn of_this_machine(&self) -> Option<&TcpStream> {
+        match self {
+            Self::Direct(stream) => {
+                Some(stream).filter(|stream| stream.peer_addr().is_ok_and(|peer| peer.ip().is_loopback()))
+            }
+            Self::Proxied(_) | Self::Jump(_) => None,
+        }
+    }
+}
+
+impl AsyncRead for Road {
+    fn poll_read(self: Pin<&mut Self>, context: &mut Context<'_>, buffer: &mut ReadBuf<'_>) -> Poll<std::io::Result<()>> {
+        match self.get_mut() {
+            Self::Direct(stream) => Pin::new(stream).poll_read(context, buffer),
+            Self::Proxied(stream) => Pin::new(stream).poll_read(context, buffer),
+            Self::Jump(channel) => Pin::new(&mut channel.stream).poll_read(context, buffer),
+        }
+    }
+}
+
+impl AsyncWrite for Road {
+    fn poll_write(self: Pin<&mut Self>, context: &mut Context<'_>, bytes: &[u8]) -> Poll<std::io::Result<usize>> {
+        match self.get_mut() {
+            Self::Direct(stream) => Pin::new(stream).poll_write(context, bytes),
+            Self::Proxied(stream) => Pin::new(stream).poll_write(context, bytes),
+            Self::Jump(channel) => Pin::new(&mut channel.stream).poll_write(context, bytes),
+        }
+    }
+
+    fn poll_flush(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<std::io::Result<()>> {
+        match self.get_mut() {
+            Self::Direct(stream) => Pin::new(stream).poll_flush(context),
+            Self::Proxied(stream) => Pin::new(stream).poll_flush(context),
+            Self::Jump(channel) => Pin::new(&mut channel.stream).poll_flush(context),
+        }
+    }
+
+    fn poll_shutdown(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<std::io::Result<()>> {
+        match self.get_mut() {
+            Self::Direct(stream) => Pin::new(stream).poll_shutdown(context),
+            Self::Proxied(stream) => Pin::new(stream).poll_shutdown(context),
+            Self::Jump(channel) => Pin::new(&mut channel.stream).poll_shutdown(context),
+        }
+    }
+}
