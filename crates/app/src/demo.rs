@@ -17,6 +17,7 @@ use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, RunnerName
 use gonvel_core::planning::Labels;
 use gonvel_core::ports::{FleetStore, PortError, TopicLog};
 use gonvel_core::preflight::KeptReport;
+use gonvel_runtime::errands::Here;
 use gonvel_runtime::{LANE_BYTES, RunnerSettings, systems};
 use gonvel_server::{ConsoleFiles, DemoWorkload, LARGEST_IMPORT};
 use gonvel_stand_ins::packhouse::seed::seed;
@@ -143,7 +144,16 @@ async fn ready_made(database: &Database, cluster: &Cluster) -> Result<[Uuid; 2],
         let address = database.address(connection).await?;
         let (shapes, nulls, others) = (HashMap::new(), HashMap::new(), Vec::new());
         let begun = HashSet::new();
-        let asked = systems::Asked { definition, connector: None, address: Some(&address), shapes, begun, nulls, others };
+        let asked = systems::Asked {
+            errands: &Here,
+            definition,
+            connector: None,
+            address: Some(&address),
+            shapes,
+            begun,
+            nulls,
+            others,
+        };
         let checks = systems::preflight(&asked).await;
         let took_ms = u64::try_from(start.elapsed().as_millis())?;
         let report = KeptReport { at_us: chrono::Utc::now().timestamp_micros(), took_ms, checks };

@@ -53,7 +53,7 @@ pub enum OldImage {
 }
 
 /// Where a change came from; the system, schema and table are the batch's.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Origin {
     /// Position of the transaction's commit in the source's log (for PostgreSQL an LSN).
     pub position: u64,

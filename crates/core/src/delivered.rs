@@ -30,7 +30,7 @@ struct Rows<'b> {
 }
 
 /// How often columns are null in some records.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub struct Nulls {
     /// Records that bring a row.
     pub rows: usize,

@@ -45,6 +45,7 @@ pub mod reposition;
 pub mod retention;
 pub mod row_bytes;
 pub mod row_form;
+pub mod rows_told;
 pub mod schema_changes;
 pub mod schemas;
 pub mod secret;

@@ -18,7 +18,7 @@ pub struct Seen {
 
 /// Records of one partition that were seen, the oldest first: the newest, and ever fewer the further they lie back. Those that were pinned
 /// stay: nothing may be delivered again from before them.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Trail {
     seen: Vec<Seen>,
     /// The offsets of those that stay, in order.

@@ -3,6 +3,7 @@
 
 #![allow(clippy::unwrap_used, reason = "a contract that does not hold must fail loudly")]
 
+pub mod errands;
 pub mod kind;
 pub mod leases;
 pub mod quarantine;

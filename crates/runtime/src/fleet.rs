@@ -17,6 +17,7 @@ use tokio::task::JoinHandle;
 use tokio::time::Instant;
 use uuid::Uuid;
 
+use crate::errands;
 use crate::lane;
 use crate::leases::Leases;
 use crate::services::Services;
@@ -136,6 +137,11 @@ impl Supervisor {
     async fn run(mut self, mut stopped: watch::Receiver<bool>) {
         let (leases, runners) = (self.leases.clone(), self.services.runners.clone());
         let renewing = tokio::spawn(tend("leases", move || leases.clone().renew(runners.clone())));
+        let (store, name, labels) =
+            (self.services.errands.clone(), self.heartbeat.name.clone(), self.heartbeat.labels.clone());
+        // a system that is reached from nowhere else is not asked for by labels
+        let errands = (!labels.is_empty())
+            .then(|| tokio::spawn(tend("errands", move || errands::run(store.clone(), name.clone(), labels.clone()))));
         let mut beaten: Option<Instant> = None;
         while !*stopped.borrow() {
             let due = beaten.is_none_or(|at| at.elapsed() >= BEAT);
@@ -179,6 +185,9 @@ impl Supervisor {
         }
         let _ = self.services.runners.leave(&self.heartbeat.name, self.heartbeat.instance).await;
         renewing.abort();
+        if let Some(errands) = errands {
+            errands.abort();
+        }
     }
 
     async fn beat(&self, first: bool) -> Result<Beaten, PortError> {

@@ -4,15 +4,13 @@ use std::collections::HashMap;
 use std::collections::hash_map::Entry;
 
 use futures::{StreamExt, TryStreamExt, stream};
-use gonvel_connectors::kinds;
 use gonvel_core::connector::Definition;
 use gonvel_core::naming::{ConnectorId, Offset, TopicId, TopicPartition};
 use gonvel_core::ports::systems::{ConnectorError, Stand};
-use gonvel_core::ports::{FleetStore, PartitionBounds, PortError, Topic, TopicLog};
+use gonvel_core::ports::{Errands, FleetStore, PartitionBounds, PortError, Topic, TopicLog};
 use gonvel_core::trail::{Found, Seen, Trail, Verdict};
 
 use crate::failing::Failure;
-use crate::source_position::check_stored;
 use crate::work::ONLY;
 
 /// Partitions that are looked at side by side.
@@ -112,11 +110,11 @@ pub async fn check(services: &Judges<'_>, id: ConnectorId, definition: &Definiti
         Definition::Source(source) => {
             let address = services.fleet.address(source.connection).await?;
             let position = services.fleet.position(id, ONLY).await?.unwrap_or_default();
-            Ok(check_stored(&address, id, &position).await?)
+            Ok(services.errands.goes_on(&address, id, &position).await?)
         }
         Definition::Sink(sink) if sink.writes.guarantee.in_target() => {
             let address = services.fleet.address(sink.connection).await?;
-            let (stands, topics) = (kinds::holds(&address)?.stands(&address, id).await?, services.log.topics().await?);
+            let (stands, topics) = (services.errands.stands(&address, id).await?, services.log.topics().await?);
             let delivers = |at: &TopicPartition| {
                 let topic = topics.iter().find(|topic| topic.id == at.topic);
                 topic.is_some_and(|topic| sink.topics.iter().any(|delivered| delivered.topic == topic.name.as_str()))
@@ -143,6 +141,8 @@ pub struct Judges<'a> {
     pub log: &'a dyn TopicLog,
     /// The fleet.
     pub fleet: &'a dyn FleetStore,
+    /// Who asks the systems.
+    pub errands: &'a dyn Errands,
 }
 
 /// Why a connector does not go on from where it stands.

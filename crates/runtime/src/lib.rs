@@ -5,6 +5,7 @@ mod before;
 mod carrying_again;
 mod columns_known;
 mod comparing;
+pub mod errands;
 mod events;
 mod existing;
 mod failing;

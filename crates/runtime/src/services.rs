@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use gonvel_core::naming::RunnerName;
 use gonvel_core::planning::Labels;
-use gonvel_core::ports::{FleetStore, QuarantineStore, RunnerStore, SchemaStore, TopicLog};
+use gonvel_core::ports::{ErrandStore, FleetStore, QuarantineStore, RunnerStore, SchemaStore, TopicLog};
 
 use crate::handed_on::HandedOn;
 
@@ -33,6 +33,8 @@ pub struct Services {
     pub fleet: Arc<dyn FleetStore>,
     /// Runners, and the plan that shares lanes out among them.
     pub runners: Arc<dyn RunnerStore>,
+    /// What servers ask of systems that are reached from where runners are.
+    pub errands: Arc<dyn ErrandStore>,
     /// Registered schemas.
     pub schemas: Arc<dyn SchemaStore>,
     /// Where records wait that could not be handled.
@@ -47,12 +49,13 @@ impl Services {
     /// All of them from one store that is everything.
     pub fn of<S>(store: &Arc<S>, runner: RunnerSettings) -> Self
     where
-        S: TopicLog + FleetStore + RunnerStore + SchemaStore + QuarantineStore + 'static,
+        S: TopicLog + FleetStore + RunnerStore + ErrandStore + SchemaStore + QuarantineStore + 'static,
     {
         Self {
             log: store.clone(),
             fleet: store.clone(),
             runners: store.clone(),
+            errands: store.clone(),
             schemas: store.clone(),
             quarantine: store.clone(),
             runner,

@@ -120,7 +120,7 @@ pub(crate) async fn show_position(
     let Definition::Source(source) = assignment.connector.definition() else { return };
     // a kind that is not known any more has nothing to show
     let Ok(address) = services.fleet.address(source.connection).await else { return };
-    if let Ok(position) = kinds::source(&address).map_err(Failure::from).and_then(|kind| read_stored(kind, position)) {
+    if let Ok(position) = kinds::source(&address).and_then(|kind| read_stored(kind, position)) {
         show(board, &source.tables, &position);
     }
 }
@@ -138,7 +138,7 @@ pub(crate) async fn check_stored(
     address: &Address,
     connector: ConnectorId,
     position: &serde_json::Value,
-) -> Result<(), Failure> {
+) -> Result<(), ConnectorError> {
     let begun = position.is_object() && position.get("anew").is_none();
     if begun {
         let kind = kinds::source(address)?;
@@ -147,7 +147,7 @@ pub(crate) async fn check_stored(
     Ok(())
 }
 
-pub(crate) fn read_stored(kind: &dyn SourceKind, position: &serde_json::Value) -> Result<Position, Failure> {
+pub(crate) fn read_stored(kind: &dyn SourceKind, position: &serde_json::Value) -> Result<Position, ConnectorError> {
     let unreadable = |e| ConnectorError::Defect(format!("the stored position cannot be read: {e}"));
     let stored: Position<serde_json::Value> = serde_json::from_value(position.clone()).map_err(unreadable)?;
     Ok(Position {

@@ -2,26 +2,18 @@
 
 use std::collections::{HashMap, HashSet};
 
-use gonvel_core::connector::{CapturedTable, Definition, DeliveredTopic, SourceDefinition};
+use gonvel_core::connector::{Definition, DeliveredTopic};
 use gonvel_core::delivered::Nulls;
 use gonvel_core::kinds::Unable;
 use gonvel_core::loops::{self, Carrier, System};
 use gonvel_core::naming::ConnectorId;
-use gonvel_core::ports::Address;
 use gonvel_core::ports::systems::Expected;
+use gonvel_core::ports::{Address, Errand, Errands};
 use gonvel_core::preflight::{Check, Report};
 use gonvel_core::table::TableSchema;
 
 pub use gonvel_connectors::kinds::{first_kind, holds, kind, kinds, sink, source, tables};
 pub use gonvel_core::ports::systems::ConnectorError;
-
-/// Checks that a system can be reached and used.
-pub async fn test(address: &Address) -> Report {
-    match kind(&address.kind) {
-        Ok(kind) => kind.test(address).await,
-        Err(error) => vec![error.as_check("connection", "connection")],
-    }
-}
 
 /// What of a definition a system of this kind cannot do, each as [`ConnectorError::Settings`] with its field. Nothing is asked of the
 /// system.
@@ -53,8 +45,9 @@ pub fn settled(word: &str, definition: &Definition) -> Definition {
 }
 
 /// What a preflight is about.
-#[derive(Debug)]
 pub struct Asked<'a> {
+    /// Who asks the system.
+    pub errands: &'a dyn Errands,
     /// What the connector is to do.
     pub definition: &'a Definition,
     /// Its id, if it is saved already.
@@ -83,10 +76,10 @@ pub async fn preflight(asked: &Asked<'_>) -> Report {
         return report;
     }
     let mut report = match (asked.definition, asked.address) {
-        (Definition::Source(definition), Some(address)) => match source(address) {
-            Ok(kind) => kind.preflight(address, definition, asked.connector).await,
-            Err(error) => vec![error.as_check("connection", "connection")],
-        },
+        (Definition::Source(definition), Some(address)) => {
+            let errand = Errand::OfSource(Box::new(definition.clone()), asked.connector);
+            asked.errands.report(address, errand).await
+        }
         (Definition::Sink(definition), Some(address)) => {
             let expected = |topic: &DeliveredTopic| Expected {
                 topic: topic.clone(),
@@ -96,10 +89,7 @@ pub async fn preflight(asked: &Asked<'_>) -> Report {
                 existing: definition.existing_rows,
             };
             let expected: Vec<Expected> = definition.topics.iter().map(expected).collect();
-            match sink(address) {
-                Ok(kind) => kind.preflight(address, &expected, definition.writes).await,
-                Err(error) => vec![error.as_check("connection", "connection")],
-            }
+            asked.errands.report(address, Errand::OfSink(expected, definition.writes)).await
         }
         (Definition::Topics(topics), _) => {
             let carried = topics.carries.len();
@@ -109,17 +99,6 @@ pub async fn preflight(asked: &Asked<'_>) -> Report {
     };
     report.push(circle(asked));
     report
-}
-
-/// The tables that a source would capture now: those that are named, and those that its patterns find.
-///
-/// # Errors
-/// [`ConnectorError`] if the server does not answer.
-pub async fn captured_now(address: &Address, definition: &SourceDefinition) -> Result<Vec<CapturedTable>, ConnectorError> {
-    if definition.patterns.is_none() {
-        return Ok(definition.tables.clone());
-    }
-    Ok(source(address)?.open(address).await?.choose(definition).await?.tables)
 }
 
 /// Which system a connection reaches.

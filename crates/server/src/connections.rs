@@ -116,7 +116,7 @@ pub(crate) async fn create(
     let name = ConnectionName::parse(request.name.clone())?;
     let (_, address) = address(&request)?;
     let input = ConnectionInput { name, address };
-    let report = systems::test(&input.address).await;
+    let report = state.reached().test(&input.address).await;
     if !may_start(&report) {
         return Err(Refusal::preflight(report));
     }
@@ -153,7 +153,7 @@ pub(crate) async fn replace(
         }
         address.secrets.insert(name.to_owned(), kept.clone());
     }
-    let report = systems::test(&address).await;
+    let report = state.reached().test(&address).await;
     if !may_start(&report) {
         return Err(Refusal::preflight(report));
     }
@@ -187,9 +187,12 @@ pub(crate) async fn remove(State(state): State<Arc<ServerState>>, Path(id): Path
 /// Tries a connection that is not saved.
 #[utoipa::path(operation_id = "testConnection", post, path = "/api/v1/connections/test", tag = "connections", request_body = ConnectionRequest,
     responses((status = 200, body = Preflight), (status = 422, body = Problem)))]
-pub(crate) async fn test_new(Body(request): Body<ConnectionRequest>) -> Result<Json<Preflight>, Refusal> {
+pub(crate) async fn test_new(
+    State(state): State<Arc<ServerState>>,
+    Body(request): Body<ConnectionRequest>,
+) -> Result<Json<Preflight>, Refusal> {
     let (_, address) = address(&request)?;
-    Ok(Json(preflights::present(preflights::timed(systems::test(&address)).await)))
+    Ok(Json(preflights::present(preflights::timed(state.reached().test(&address)).await)))
 }
 
 /// Tries a saved connection.
@@ -200,7 +203,7 @@ pub(crate) async fn test_saved(
     Path(id): Path<Uuid>,
 ) -> Result<Json<Preflight>, Refusal> {
     let address = state.database.address(id).await?;
-    Ok(Json(preflights::present(preflights::timed(systems::test(&address)).await)))
+    Ok(Json(preflights::present(preflights::timed(state.reached().test(&address)).await)))
 }
 
 /// The tables a connection's database has.
@@ -211,7 +214,7 @@ pub(crate) async fn tables(
     Path(id): Path<Uuid>,
 ) -> Result<Json<Vec<SourceTable>>, Refusal> {
     let address = state.database.address(id).await?;
-    let found = systems::tables(&address)?.list(&address).await?.into_iter().map(|t| SourceTable {
+    let found = state.reached().tables(&address).await?.into_iter().map(|t| SourceTable {
         schema: t.schema,
         table: t.table,
         rows: t.rows,
@@ -231,7 +234,7 @@ pub(crate) async fn sample(
 ) -> Result<Json<RowSample>, Refusal> {
     let address = state.database.address(id).await?;
     let table = request.table.clone();
-    let sample = systems::tables(&address)?.sample(&address, &table, request.values).await?;
+    let sample = state.reached().sample(&address, &table, request.values).await?;
     let columns = sample.columns.into_iter().map(|c| SampleColumn {
         name: c.name,
         source_type: c.source_type,

@@ -41,7 +41,7 @@ pub(crate) async fn checks(
         return Ok(checks);
     }
     // a server that does not answer is told by other checks
-    let Ok(tables) = systems::captured_now(address, source).await else { return Ok(checks) };
+    let Ok(tables) = state.reached().captured_now(address, source).await else { return Ok(checks) };
     for table in tables.iter().filter(|table| !begun.contains(&table.qualified())) {
         let Ok(name) = TopicName::parse(table.topic.as_str()) else { continue };
         let topic = match state.database.topic(&name).await {

@@ -32,6 +32,7 @@ mod problems;
 mod producers;
 mod producing;
 mod quarantine;
+mod reached;
 mod readers;
 mod rechecking;
 mod records;

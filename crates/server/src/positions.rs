@@ -16,7 +16,6 @@ use gonvel_http_api::{
     SinkPosition, SourcePosition, Target,
 };
 use gonvel_runtime::history::{self, Disagreement, Judges};
-use gonvel_runtime::systems;
 use gonvel_storage::Database;
 use gonvel_storage::catalog::connectors::Connector as Stored;
 use uuid::Uuid;
@@ -24,6 +23,7 @@ use uuid::Uuid;
 use crate::connectors::find;
 use crate::preflights;
 use crate::problems::{Body, Path, Refusal};
+use crate::reached::Reached;
 use crate::readers::{Goal, Held, planned, told};
 use crate::standing::{move_to, stands};
 use crate::state::ServerState;
@@ -43,7 +43,7 @@ async fn in_order(state: &ServerState, stored: &Stored) -> Result<Vec<(TopicPart
 async fn parted_of(state: &ServerState, stored: &Stored) -> Result<HashMap<TopicPartition, i64>, Refusal> {
     let Some(connection) = stored.definition.position_in() else { return Ok(HashMap::new()) };
     let address = state.database.address(connection).await?;
-    let stands = systems::holds(&address)?.stands(&address, stored.id).await?;
+    let stands = state.reached().stands(&address, stored.id).await?;
     let parted = history::parted(&state.database, stands).await?;
     Ok(parted.into_iter().map(|parted| (parted.at, parted.agree_to)).collect())
 }
@@ -60,7 +60,8 @@ pub(crate) async fn agreements(State(state): State<Arc<ServerState>>) -> Result<
 }
 
 async fn agreement(database: &Database, stored: Stored) -> Agreement {
-    let judges = Judges { log: database, fleet: database };
+    let errands = Reached(database.clone());
+    let judges = Judges { log: database, fleet: database, errands: &errands };
     let (outcome, says) = match history::check(&judges, stored.id, &stored.definition).await {
         Ok(()) => (AgreementOutcome::Agrees, None),
         Err(Disagreement { finding, unknown: true }) => (AgreementOutcome::Unknown, Some(finding)),
@@ -81,7 +82,7 @@ pub(crate) async fn positions(
     if let (Definition::Source(_), Some(connection)) = (&stored.definition, stored.definition.connection()) {
         let address = state.database.address(connection).await?;
         let position = stored.said().find_map(|l| l.position.clone());
-        let held = systems::source(&address)?.place(&address, stored.id).await?.map(|place| HeldPlace {
+        let held = state.reached().place(&address, stored.id).await?.map(|place| HeldPlace {
             missing: position.clone().filter(|_| !place.kept).map(|from| LogSpan { from, to: place.end.clone() }),
             held_by: place.held_as,
             confirmed: place.confirmed,

@@ -104,7 +104,17 @@ pub(crate) async fn check_shaped(
     let nulls = nulls(state, definition).await?;
     let begun = existing::begun(state, connector).await?;
     let there = existing::checks(state, definition, address.as_ref(), &begun).await?;
-    let asked = systems::Asked { definition, connector, address: address.as_ref(), shapes, begun, nulls, others };
+    let errands = state.reached();
+    let asked = systems::Asked {
+        errands: &*errands,
+        definition,
+        connector,
+        address: address.as_ref(),
+        shapes,
+        begun,
+        nulls,
+        others,
+    };
     let mut report = timed(systems::preflight(&asked)).await;
     report.checks.extend(shaped);
     report.checks.extend(there);
@@ -147,7 +157,7 @@ async fn shaped(
     if definition.shape().is_nothing() {
         return Ok(Vec::new());
     }
-    tables.extend(captured(definition, address).await);
+    tables.extend(captured(state, definition, address).await);
     let (context, unread) = context(state, definition.shape()).await?;
     let mut checks = Vec::new();
     for (table, why) in unread {
@@ -180,17 +190,16 @@ pub(crate) async fn inputs(state: &ServerState, definition: &Definition) -> Resu
         Definition::Sink(_) | Definition::Topics(_) => None,
     };
     let mut inputs = shapes(state, definition).await?;
-    inputs.extend(captured(definition, address.as_ref()).await);
+    inputs.extend(captured(state, definition, address.as_ref()).await);
     Ok(inputs)
 }
 
 /// The columns of a source's tables; one that is not there is another check's finding.
-async fn captured(definition: &Definition, address: Option<&Address>) -> Vec<(String, TableSchema)> {
+async fn captured(state: &ServerState, definition: &Definition, address: Option<&Address>) -> Vec<(String, TableSchema)> {
     let mut tables = Vec::new();
     if let (Definition::Source(source), Some(address)) = (definition, address) {
         for table in &source.tables {
-            let Ok(kind) = systems::tables(address) else { break };
-            if let Ok(shape) = kind.describe(address, table).await {
+            if let Ok(shape) = state.reached().describe(address, table).await {
                 tables.push((table.qualified(), shape));
             }
         }
@@ -251,7 +260,7 @@ pub(crate) async fn mend(
     })?;
     let nowhere = || Refusal::invalid("definition", "a connector between topics has no system to mend");
     let address = state.database.address(definition.connection().ok_or_else(nowhere)?).await?;
-    systems::kind(&address.kind)?.mend(&address, &statement).await?;
+    state.reached().mend(&address, statement).await?;
     Ok(Json(present(check(&state, &definition, None).await?)))
 }
 

@@ -7,7 +7,7 @@ use std::time::Instant;
 
 use async_trait::async_trait;
 use gonvel_core::naming::{Offset, SchemaId, TopicName, TopicPartition};
-use gonvel_core::ports::PortError;
+use gonvel_core::ports::{Errands, PortError};
 use gonvel_core::schemas::values::ValueSchema;
 use gonvel_http_api::{Connector, SoonForgotten};
 use gonvel_runtime::trying::Held;
@@ -18,6 +18,7 @@ use tokio::sync::{Notify, watch};
 
 use crate::heard::Heard;
 use crate::limits::Limits;
+use crate::reached::Reached;
 use crate::schemas::bound::Fitting;
 
 /// The demo's workload, which another server has not.
@@ -62,6 +63,11 @@ pub struct ServerState {
 const MOST_TIMES: usize = 50_000;
 
 impl ServerState {
+    /// Systems, wherever they are reached from.
+    pub(crate) fn reached(&self) -> Box<dyn Errands> {
+        Box::new(Reached(self.database.clone()))
+    }
+
     /// The state alone, without what looks after it: see [`Self::new`].
     pub(crate) fn alone(
         database: Database,

@@ -6,6 +6,7 @@ use async_trait::async_trait;
 use gonvel_core::change::ChangeBatch;
 use gonvel_core::connector::{CapturedTable, Values};
 use gonvel_core::kinds::About;
+use gonvel_core::planning::labels_text;
 use gonvel_core::ports::Address;
 use gonvel_core::ports::systems::{ConnectorError, Kind, ReadRows, Sample, SinkKind, SourceKind, TableSummary, Tables};
 use gonvel_core::preflight::Report;
@@ -51,7 +52,11 @@ impl Kind for Postgres {
             |_| String::new(),
             |DatabaseAddress { host, port, database, user, reaching, .. }| {
                 let through = reaching.through.map(|through| format!(", through {}", through.host)).unwrap_or_default();
-                format!("{database} at {host}:{port} as {user}{through}")
+                let from = match reaching.only_where.is_empty() {
+                    true => String::new(),
+                    false => format!(", from {}", labels_text(&reaching.only_where)),
+                };
+                format!("{database} at {host}:{port} as {user}{through}{from}")
             },
         )
     }
@@ -190,6 +195,7 @@ mod tests {
             }),
             keepalive: Duration::from_secs(60),
             patience: Duration::from_secs(20),
+            only_where: [("site".to_owned(), "packhouse".to_owned())].into(),
         };
         whole.log_login = Some(Login { user: "log".into(), password: Secret::new("pippin".into()) });
         whole.settings = [("lock_timeout".to_owned(), "5s".to_owned())].into();

@@ -4,7 +4,8 @@ use std::fmt;
 use std::sync::Arc;
 use std::time::Duration;
 
-use gonvel_core::kinds::reaching::{CONNECT_SECONDS, HTTP_PROXY, JUMP_HOST, KEEPALIVE_SECONDS, SOCKS5_PROXY};
+use gonvel_core::kinds::reaching::{CONNECT_SECONDS, HTTP_PROXY, JUMP_HOST, KEEPALIVE_SECONDS, ONLY_WHERE, SOCKS5_PROXY};
+use gonvel_core::planning::{Labels, labels_text, read_label};
 use gonvel_core::ports::systems::ConnectorError;
 use gonvel_core::ports::{Address, TlsMode};
 use gonvel_core::secret::Secret;
@@ -67,6 +68,8 @@ pub struct Reaching {
     pub keepalive: Duration,
     /// How long opening a session may take.
     pub patience: Duration,
+    /// Labels of the runners that reach it; none for all.
+    pub only_where: Labels,
 }
 
 impl Default for Reaching {
@@ -78,6 +81,7 @@ impl Default for Reaching {
             through: None,
             keepalive: Duration::from_secs(KEEPALIVE_SECONDS.into()),
             patience: Duration::from_secs(CONNECT_SECONDS.into()),
+            only_where: Labels::new(),
         }
     }
 }
@@ -163,6 +167,7 @@ impl Reaching {
             through,
             keepalive: seconds("keepalive_seconds", usual.keepalive),
             patience: seconds("connect_seconds", usual.patience),
+            only_where: address.only_where(),
         })
     }
 
@@ -184,6 +189,8 @@ impl Reaching {
             set("through_host_key", through.host_key.clone().map(Value::from));
         }
         let seconds = |now: Duration, usual: Duration| (now != usual).then(|| now.as_secs().into());
+        let only_where = self.only_where.iter().map(|(name, value)| (name.clone(), value.as_str().into()));
+        set(ONLY_WHERE, (!self.only_where.is_empty()).then(|| Value::Object(only_where.collect())));
         set("keepalive_seconds", seconds(self.keepalive, usual.keepalive));
         set("connect_seconds", seconds(self.patience, usual.patience));
         let secrets = [
@@ -202,6 +209,10 @@ impl Reaching {
     /// # Errors
     /// [`ConnectorError::Settings`] with the field.
     pub fn check(&self) -> Result<(), ConnectorError> {
+        for (name, value) in &self.only_where {
+            read_label(&format!("{name}={value}"))
+                .map_err(|finding| ConnectorError::settings(Some(ONLY_WHERE), finding, "give it as runners have it"))?;
+        }
         if let Some(ca) = &self.ca {
             gonvel_wire::check_ca(ca).map_err(unusable)?;
         }
@@ -251,6 +262,7 @@ impl Reaching {
         let own = matches!(host.as_str(), "localhost" | "::1") || host.starts_with("127.");
         match &self.through {
             Some(through) if own => format!("{}>127.0.0.1", through.host.to_lowercase()),
+            None if own && !self.only_where.is_empty() => format!("{}>127.0.0.1", labels_text(&self.only_where)),
             None if matches!(host.as_str(), "localhost" | "::1") => "127.0.0.1".into(),
             _ => host,
         }
@@ -274,6 +286,9 @@ impl Reaching {
         }
         if self.tls == TlsMode::Verify && self.ca != now.ca {
             return Some("other certificates are trusted");
+        }
+        if self.only_where != now.only_where {
+            return Some("it is reached from elsewhere");
         }
         (leads(self) != leads(now)).then_some("the way there changed")
     }

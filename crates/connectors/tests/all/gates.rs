@@ -177,6 +177,8 @@ fn a_changed_way_guards_a_kept_secret_less() {
         .with("through_host_key", "SHA256:x");
     assert_eq!(Postgres.guards_less(&whole, &whole), None);
     assert_eq!(Postgres.guards_less(&whole, &whole.clone().with("connect_seconds", 20)), None);
+    let elsewhere = whole.clone().with("only_where", serde_json::json!({"site": "packhouse"}));
+    assert!(Postgres.guards_less(&whole, &elsewhere).is_some());
     for (name, value) in [
         ("through", "directly"),
         ("through_host", "gate.coldstore.example"),

@@ -46,6 +46,7 @@ fn all_settings_of_a_database_are_described_and_no_others() {
         }),
         keepalive: Duration::from_secs(60),
         patience: Duration::from_secs(20),
+        only_where: [("site".to_owned(), "packhouse".to_owned())].into(),
     };
     let address = Address::from(DatabaseAddress {
         reaching: of_few,

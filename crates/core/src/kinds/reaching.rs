@@ -9,6 +9,9 @@ pub const SOCKS5_PROXY: &str = "socks5_proxy";
 /// A host that is logged in to over SSH (RFC 4254, 7.2).
 pub const JUMP_HOST: &str = "jump_host";
 
+/// The setting that says which runners reach a system.
+pub const ONLY_WHERE: &str = "only_where";
+
 /// Seconds after which a silent session is asked for a sign of life.
 pub const KEEPALIVE_SECONDS: u32 = 30;
 /// Seconds that opening a session may take.
@@ -57,6 +60,9 @@ pub fn way() -> Vec<Setting> {
         (JUMP_HOST, "a jump host (SSH)"),
     ]);
     vec![
+        Setting::new(ONLY_WHERE, "Reached from", SettingType::Pairs)
+            .help("Labels of the runners that reach it, one a line, as in site=packhouse: tests and samples are then made there as well")
+            .of_few(),
         Setting::new("through", "Reached through", ways).usually("directly").of_few(),
         Setting::new("through_host", "Its host", SettingType::Text).only_if("through", &all).of_few(),
         Setting::new("through_port", "Port", SettingType::Whole { least: 1, most: 65_535 })

@@ -1,5 +1,6 @@
 //! The traits the other crates implement. Each method is one atomic unit.
 
+mod errands;
 mod fleet;
 mod quarantine;
 mod readers;
@@ -12,6 +13,7 @@ use async_trait::async_trait;
 use crate::naming::{ConnectorId, SchemaId, SchemaName, TopicName, TopicPartition};
 use crate::schemas::Language;
 
+pub use errands::*;
 pub use fleet::*;
 pub use quarantine::*;
 pub use readers::*;

@@ -10,7 +10,6 @@ use gonvel_core::ports::{FleetStore, PortError, TopicLog};
 use gonvel_core::schemas::Language;
 use gonvel_core::schemas::infer::{Shape, of_table};
 use gonvel_http_api::{InferRequest, InferSource, Inferred, Problem};
-use gonvel_runtime::systems;
 use serde_json::Value;
 
 use crate::problems::{Body, Refusal};
@@ -38,7 +37,7 @@ pub(crate) async fn infer(
         InferSource::Table(table) => {
             let address = state.database.address(table.connection).await?;
             let captured = CapturedTable::whole(&table.schema, &table.table, "row");
-            let shape = Arc::new(systems::tables(&address)?.describe(&address, &captured).await?);
+            let shape = Arc::new(state.reached().describe(&address, &captured).await?);
             let text = if language == Language::Avro {
                 let how = Values { form: ValueForm::Row, encoding: Encoding::Avro };
                 pretty(gonvel_core::record_form::RecordForm::of(shape, how).value_text())

@@ -14,7 +14,6 @@ use gonvel_core::record_form::ReadForm;
 use gonvel_core::shape::Shapes;
 use gonvel_core::table::TableSchema;
 use gonvel_http_api::RowsFrom;
-use gonvel_runtime::systems;
 use gonvel_runtime::trying::{self, Tried};
 use gonvel_shape::own::Own;
 use gonvel_shape::plan::{Plan, Shape};
@@ -67,7 +66,7 @@ pub(super) async fn rows(state: &ServerState, from: &RowsFrom, most: usize) -> R
         }
         RowsFrom::Table { connection, table } => {
             let address = state.database.address(*connection).await?;
-            let batch = systems::tables(&address)?.rows(&address, table, most).await?;
+            let batch = state.reached().rows(&address, table, most).await?;
             let none = batch.is_empty().then(|| "the table has no rows".to_owned());
             let table = batch.table.clone();
             Ok(Rows { name: table.qualified(), table, batch: Some(batch), none })
@@ -89,7 +88,7 @@ async fn waiting(state: &ServerState, connector: ConnectorId, cause: i64, most: 
         let table = table.ok_or_else(|| nothing("the table of these rows is no longer captured by name"))?;
         let address = state.database.address(source.connection).await?;
         let keys = of_one.filter_map(|k| serde_json::from_slice(k.key.as_deref()?).ok()).collect::<Vec<_>>();
-        let batch = systems::tables(&address)?.rows_by_key(&address, table, &keys).await?;
+        let batch = state.reached().rows_by_key(&address, table, &keys).await?;
         let none = batch.is_empty().then(|| "the rows are no longer in their table".to_owned());
         return Ok(Rows { name: table.qualified(), table: batch.table.clone(), batch: Some(batch), none });
     }

@@ -14,6 +14,7 @@ mod numbers;
 mod partitions_added;
 mod presenting;
 mod producers_api;
+mod reached;
 mod rechecking;
 mod records_api;
 mod retries;

@@ -3,6 +3,7 @@
 pub mod connections;
 pub mod connectors;
 pub mod drafts;
+mod errands;
 pub mod functions;
 pub mod history;
 mod lanes;

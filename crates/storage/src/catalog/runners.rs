@@ -10,7 +10,7 @@ use diesel::sql_types::{Array, BigInt, Bool, Double, Int4, Int8, Jsonb, Nullable
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use gonvel_core::connector::Placing;
 use gonvel_core::naming::{ConnectorId, Epoch, RunnerName};
-use gonvel_core::planning::{self, PlannedLane, PlannedRunner, Waiting};
+use gonvel_core::planning::{self, Labels, PlannedLane, PlannedRunner, Waiting};
 use gonvel_core::ports::{Assigned, Beaten, Heartbeat, HeldLane, PortError, Runner, RunnerStore};
 use uuid::Uuid;
 
@@ -60,17 +60,27 @@ struct LaneRow {
     waits: Option<String>,
     #[diesel(sql_type = Nullable<Jsonb>)]
     placing: Option<serde_json::Value>,
+    /// Labels of the runners that reach its system.
+    #[diesel(sql_type = Nullable<Jsonb>)]
+    reached_from: Option<serde_json::Value>,
 }
 
 impl LaneRow {
+    /// Where it is to be carried: what is said of the connector goes before what is said of its connection.
     fn placing(&self) -> Placing {
-        self.placing.clone().and_then(|p| serde_json::from_value(p).ok()).unwrap_or_default()
+        let mut placing: Placing = self.placing.clone().and_then(|p| serde_json::from_value(p).ok()).unwrap_or_default();
+        let reached_from: Option<Labels> = self.reached_from.clone().and_then(|labels| serde_json::from_value(labels).ok());
+        for (name, value) in reached_from.unwrap_or_default() {
+            placing.only_where.entry(name).or_insert(value);
+        }
+        placing
     }
 }
 
 /// The lanes that are to be carried. One that is stopped has no place.
-const LANES: &str = "SELECT l.connector_id, l.lane, l.runner, l.waits, c.definition -> 'placing' AS placing \
-     FROM lanes l JOIN connectors c ON c.id = l.connector_id WHERE c.wish IN ('run', 'pause', 'delete') ORDER BY 1, 2";
+const LANES: &str = "SELECT l.connector_id, l.lane, l.runner, l.waits, c.definition -> 'placing' AS placing, \
+     k.given -> 'only_where' AS reached_from \
+     FROM lanes l JOIN connectors c ON c.id = l.connector_id LEFT JOIN connections k ON k.id = c.connection_id WHERE c.wish IN ('run', 'pause', 'delete') ORDER BY 1, 2";
 
 #[derive(QueryableByName)]
 struct AssignedRow {

@@ -12,7 +12,7 @@ use gonvel_core::ports::{
 };
 use gonvel_core::record::Record;
 use gonvel_core::topic_settings::TopicSettings;
-use gonvel_port_contracts::{leases, quarantine, readers, runners, topic_log};
+use gonvel_port_contracts::{errands, leases, quarantine, readers, runners, topic_log};
 use gonvel_stand_ins::test_cluster::TestCluster;
 use gonvel_storage::Database;
 use gonvel_storage::catalog::connections::ConnectionInput;
@@ -55,6 +55,13 @@ async fn postgresql_holds_the_contracts_of_the_ports() {
         running.push(valid.id());
     }
     runners::all(&database, &running).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn errands_keep_their_contract() {
+    let cluster = TestCluster::start(&["gonvel"]).await;
+    let database = Database::open(&cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
+    errands::each_goes_to_one_runner_of_its_place(&database).await;
 }
 
 /// Many lanes append together while their leases are renewed, in whatever order each names them.

@@ -4,6 +4,8 @@ use std::collections::BTreeMap;
 
 use serde_json::{Map, Value};
 
+use crate::kinds::reaching::ONLY_WHERE;
+use crate::planning::Labels;
 use crate::secret::Secret;
 
 /// How a system is reached: its kind, and that kind's settings. A secret leaves only through [`Secret::expose`].
@@ -29,6 +31,12 @@ impl Address {
     pub fn with(mut self, name: &str, value: impl Into<Value>) -> Self {
         self.settings.insert(name.into(), value.into());
         self
+    }
+
+    /// Labels of the runners that reach it; none for all. A kind that is on a network has a setting for it.
+    #[must_use]
+    pub fn only_where(&self) -> Labels {
+        self.settings.get(ONLY_WHERE).and_then(|labels| serde_json::from_value(labels.clone()).ok()).unwrap_or_default()
     }
 
     /// The same with a secret.

@@ -1,6 +1,11 @@
 //! What can go wrong between Gonvel and an outside system, grouped by who acts.
 
+use std::borrow::Cow;
+
+use serde::{Deserialize, Serialize};
+
 use crate::failure::Kind;
+use crate::kinds::About;
 use crate::preflight::Check;
 
 /// A finding with its remedy. Messages never hold a secret.
@@ -50,6 +55,81 @@ pub enum ConnectorError {
     /// Our own mistake.
     #[error("{0}: this is a defect in Gonvel, please report it")]
     Defect(String),
+}
+
+/// An error as it goes from one process to another.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum ToldError {
+    /// [`ConnectorError::TryAgain`].
+    TryAgain {
+        /// What helps.
+        kind: Kind,
+        /// The field.
+        field: Option<String>,
+        /// The finding.
+        finding: String,
+        /// The remedy.
+        remedy: String,
+    },
+    /// [`ConnectorError::Settings`].
+    Settings {
+        /// The field.
+        field: Option<String>,
+        /// The finding.
+        finding: String,
+        /// The remedy.
+        remedy: String,
+        /// The statement.
+        statement: Option<String>,
+    },
+    /// Any other, which are of lanes alone, by what it says.
+    Other(String),
+}
+
+impl From<&ConnectorError> for ToldError {
+    fn from(error: &ConnectorError) -> Self {
+        let owned = |field: &Option<&'static str>| field.map(str::to_owned);
+        match error {
+            ConnectorError::TryAgain { kind, field, finding, remedy } => {
+                Self::TryAgain { kind: *kind, field: owned(field), finding: finding.clone(), remedy: remedy.clone() }
+            }
+            ConnectorError::Settings { field, finding, remedy, statement } => Self::Settings {
+                field: owned(field),
+                finding: finding.clone(),
+                remedy: remedy.clone(),
+                statement: statement.clone(),
+            },
+            other => Self::Other(other.to_string()),
+        }
+    }
+}
+
+/// Fields of connectors that a system's errors belong to, beside the settings of its connection.
+const OF_CONNECTORS: [&str; 5] = ["connection", "tables", "topics", "start", "load"];
+
+impl ToldError {
+    /// The error that was told; a field that is neither one of a system of this kind nor of connectors is left out.
+    #[must_use]
+    pub fn taken(self, about: &About) -> ConnectorError {
+        let known = |field: Option<String>| {
+            let field = field?;
+            let own = about.settings.iter().find_map(|setting| match &setting.name {
+                Cow::Borrowed(name) if *name == field => Some(*name),
+                _ => None,
+            });
+            own.or_else(|| OF_CONNECTORS.into_iter().find(|name| *name == field))
+        };
+        match self {
+            Self::TryAgain { kind, field, finding, remedy } => {
+                ConnectorError::TryAgain { kind, field: known(field), finding, remedy }
+            }
+            Self::Settings { field, finding, remedy, statement } => {
+                ConnectorError::Settings { field: known(field), finding, remedy, statement }
+            }
+            Self::Other(finding) => ConnectorError::try_again(finding, "see the log of the runner that was asked"),
+        }
+    }
 }
 
 impl ConnectorError {

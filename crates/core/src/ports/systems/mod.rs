@@ -15,7 +15,7 @@ mod truncating;
 
 pub use address::Address;
 pub use captured::{Captured, TableChanges};
-pub use error::ConnectorError;
+pub use error::{ConnectorError, ToldError};
 pub use held::{BEHIND, Held, Refused};
 pub use kind::Kind;
 pub use round::{Round, RowBefore, TopicChanges};

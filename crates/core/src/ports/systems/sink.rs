@@ -3,6 +3,7 @@
 use std::collections::{HashMap, HashSet};
 
 use async_trait::async_trait;
+use serde::{Deserialize, Serialize};
 
 use super::{Address, Comes, ConnectorError, Delivered, Held, Refused, Round, Stand, TopicChanges};
 use crate::connector::{DeliveredTopic, ExistingRows, Writes};
@@ -25,7 +26,7 @@ pub struct SinkSettings {
 }
 
 /// A topic to deliver, as a preflight knows it.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Expected {
     /// Which, and into which table.
     pub topic: DeliveredTopic,

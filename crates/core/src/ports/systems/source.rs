@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, HashSet};
 
 use async_trait::async_trait;
+use serde::{Deserialize, Serialize};
 
 use super::{Address, Captured, ConnectorError, SourcePosition};
 use crate::change::ChangeBatch;
@@ -103,7 +104,7 @@ pub struct ColumnsEver {
 }
 
 /// Where a source's place in its system's log is, as the system knows it.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct SourcePlace {
     /// What the system keeps the place by, as people call it there.
     pub held_as: String,

@@ -1,11 +1,13 @@
 //! Where a partition stands in what a sink writes.
 
+use serde::{Deserialize, Serialize};
+
 use crate::change::KindCounts;
 use crate::naming::Epoch;
 use crate::trail::{Seen, Trail};
 
 /// How far a partition is delivered.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Delivered {
     /// The next offset to deliver.
     pub next: i64,
@@ -16,7 +18,7 @@ pub struct Delivered {
 }
 
 /// Where a partition stands in a target, and the records by which the log is known that it came from.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Stand {
     /// How far it is delivered.
     pub delivered: Delivered,

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use async_trait::async_trait;
+use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
 use super::{Address, ConnectorError};
@@ -11,7 +12,7 @@ use crate::connector::{CapturedTable, Values};
 use crate::table::TableSchema;
 
 /// A table in a list.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct TableSummary {
     /// Schema.
     pub schema: String,
@@ -26,7 +27,7 @@ pub struct TableSummary {
 }
 
 /// A column of a table.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct SampledColumn {
     /// Its name.
     pub name: String,
@@ -39,7 +40,7 @@ pub struct SampledColumn {
 }
 
 /// A row, and its record.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct SampledRow {
     /// All columns as the system writes them; none for null.
     pub cells: Vec<Option<String>>,
@@ -52,7 +53,7 @@ pub struct SampledRow {
 }
 
 /// A few rows of a table.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Sample {
     /// All columns of the table.
     pub columns: Vec<SampledColumn>,
