@@ -7,13 +7,13 @@ import { join } from 'node:path';
 
 import { test as base } from '@playwright/test';
 
-const binary = process.env.GONVEL_BINARY ?? '../target/debug/gonvel';
+export const binary = process.env.GONVEL_BINARY ?? '../target/debug/gonvel';
 // Debian's `psql` is a program in front of the one here, which takes as long again to begin
 const versions = readdirSync('/usr/lib/postgresql').map(Number);
 const postgres = `/usr/lib/postgresql/${Math.max(...versions)}/bin`;
 
 /** One of those that the system does not give to whoever connects somewhere: it is some seconds until a demo has bound it. */
-async function freePort(): Promise<number> {
+export async function freePort(): Promise<number> {
   const port = 11_000 + Math.floor(Math.random() * 21_000);
   return new Promise((resolve) => {
     const server = createServer();

@@ -1,3 +1,5 @@
+import { readFileSync } from 'node:fs';
+
 import { expect } from '@playwright/test';
 
 import { withDemo } from '../support/demo';
@@ -114,6 +116,10 @@ test('many are stopped and started at once, after a look; who did it and what th
   await dialog.getByRole('button', { name: 'Stop 4' }).click();
   await expect(page.getByText('stopped')).toHaveCount(4);
   await page.getByLabel('Choose settlement-tables').check();
+  const file = page.waitForEvent('download');
+  await page.getByRole('link', { name: 'Export as text' }).click();
+  const text = readFileSync(await (await file).path(), 'utf8');
+  expect(text.match(/^connector: .*$/gm)).toEqual(['connector: settlement-tables']);
   await page.getByRole('button', { name: 'Start', exact: true }).click();
   await page.getByRole('dialog').getByRole('button', { name: 'Start 1' }).click();
   await page.getByRole('link', { name: 'settlement-tables' }).click();

@@ -1,6 +1,7 @@
 import { expect, type Locator } from '@playwright/test';
 
 import { withDemo } from '../support/demo';
+import { socksProxy } from '../support/proxy';
 
 const test = withDemo('--empty');
 
@@ -102,7 +103,7 @@ test('a connection is encrypted as it is told, and its further parts are kept', 
   await dialog.getByLabel('Port').fill(String(demo.pgPort));
   await dialog.getByLabel('Database').fill('packhouse');
   await dialog.getByLabel('User').fill('gonvel');
-  await dialog.getByRole('textbox', { name: 'Password' }).fill(demo.password);
+  await dialog.getByRole('textbox', { name: 'Password', exact: true }).fill(demo.password);
   await dialog.getByRole('combobox', { name: 'Encryption' }).click();
   await page.getByRole('option', { name: /^verify/ }).click();
   await dialog.getByLabel('Certificate authority').fill('my certificate');
@@ -115,12 +116,34 @@ test('a connection is encrypted as it is told, and its further parts are kept', 
   await expect(dialog).toContainText('does not encrypt sessions');
   await dialog.getByRole('combobox', { name: 'Encryption' }).click();
   await page.getByRole('option', { name: /^prefer/ }).click();
-  await dialog.locator('summary', { hasText: 'Settings of the session' }).click();
+  await dialog.locator('summary', { hasText: 'Login and session' }).click();
   await dialog.getByLabel('Settings of the session').fill('lock_timeout=soon');
   await dialog.getByRole('button', { name: 'Save connection' }).click();
   await expect(dialog).toContainText('the server refuses a setting of the session');
   await dialog.getByLabel('Settings of the session').fill('lock_timeout=5s');
+  // the way there: what is wrong stands at its field, which is shown
+  await dialog.locator('summary', { hasText: 'The way there' }).click();
+  await dialog.getByLabel('Reached from').fill('site=packhouse');
+  await dialog.getByRole('button', { name: 'Test' }).click();
+  await expect(dialog).toContainText('reached from site=packhouse, and no runner with these labels is there');
+  await dialog.getByLabel('Reached from').fill('');
+  await dialog.getByRole('combobox', { name: 'Reached through' }).click();
+  await page.getByRole('option', { name: /SOCKS5/ }).click();
+  await dialog.getByRole('button', { name: 'Test' }).click();
+  await expect(dialog).toContainText("the SOCKS5 proxy's host is not set");
+  const proxy = await socksProxy('picker', 'discovery');
+  await dialog.getByLabel('Its host').fill('127.0.0.1');
+  await dialog.getByLabel('Port').last().fill(String(proxy.port));
+  await dialog.getByLabel('User there').fill('picker');
+  await dialog.getByRole('textbox', { name: 'Password there' }).fill('russet');
+  await dialog.getByRole('button', { name: 'Test' }).click();
+  await expect(dialog).toContainText('refuses user "picker" with this password');
+  await dialog.getByRole('textbox', { name: 'Password there' }).fill('discovery');
+  await dialog.getByRole('button', { name: 'Test' }).click();
+  await expect(dialog).toContainText('Answered in');
   await dialog.getByRole('button', { name: 'Save connection' }).click();
+  await expect(page.getByRole('row', { name: /packhouse-2/ })).toContainText('through 127.0.0.1');
+  proxy.end();
   await expect(page.getByRole('button', { name: 'packhouse-2' })).toBeVisible();
   const saved = (await (await page.request.get('/api/v1/connections')).json()) as { name: string; settings: object }[];
   expect(saved.find((c) => c.name === 'packhouse-2')?.settings).toEqual({ lock_timeout: '5s' });

@@ -35,6 +35,8 @@ pub struct Connection {
     /// Its settings, without secrets.
     #[serde(flatten)]
     pub settings: Map<String, Value>,
+    /// Names of the settings of which a secret is kept.
+    pub kept_secrets: Vec<String>,
     /// Counts its changes.
     pub revision: i32,
     /// When it was made.

@@ -38,7 +38,7 @@ pub struct ApplyRequest {
 pub struct NeededSecret {
     /// The connection that it is of.
     pub connection: String,
-    /// `password` or `log_password`.
+    /// The setting.
     pub field: String,
     /// Where it comes from: `{env: NAME}`, `{file: PATH}` or `{ask: true}`.
     #[schema(value_type = Object)]

@@ -21,7 +21,7 @@ pub async fn each_goes_to_one_runner_of_its_place(store: &dyn ErrandStore) {
     let name = |name: &str| RunnerName::parse(name).expect("a name");
     let near = labels(&[("site", "packhouse"), ("tier", "fast")]);
     let (site, far) = (labels(&[("site", "packhouse")]), labels(&[("site", "office")]));
-    let address = Address::new("postgresql").with("host", "db.orchard.example").with_secret("password", "winter gold");
+    let address = Address::new("cold_room").with("host", "db.orchard.example").with_secret("password", "winter gold");
     let state = async |id: Uuid| store.errand(id).await.expect("a state");
     let mut asked = BTreeSet::new();
     for _ in 0..20 {

@@ -10,7 +10,7 @@ use serde_json::{Map, Value, json};
 
 /// Names that stand beside settings.
 const TAKEN: [&str; 10] =
-    ["id", "name", "kind", "place", "usual_schema", "site", "revision", "created_at", "used_by", "connection"];
+    ["id", "name", "kind", "place", "usual_schema", "kept_secrets", "revision", "created_at", "used_by", "connection"];
 
 /// A value that a setting takes, which is not its usual one.
 fn sample(setting: &Setting) -> Value {

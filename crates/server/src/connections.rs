@@ -37,6 +37,7 @@ fn present(connection: stored::Connection, used_by: Vec<String>) -> Connection {
         }
     }
     Connection {
+        kept_secrets: connection.kept_secrets(),
         id: connection.id,
         name: connection.name,
         place: kind.map(|kind| kind.place(&address)).unwrap_or_default(),

@@ -61,10 +61,12 @@ impl Gate {
         let copy = home.path().join(Path::new(program).file_name().expect("a name"));
         fs::copy(peers.join(program), &copy).expect("the program");
         fs::create_dir(home.path().join("lib")).expect("a folder");
-        for entry in fs::read_dir(peers.join("usr/lib/x86_64-linux-gnu")).into_iter().flatten().flatten() {
-            if entry.file_name().to_string_lossy().contains(".so") {
-                fs::copy(entry.path(), home.path().join("lib").join(entry.file_name())).expect("a library");
-            }
+        // either folder, by the machine's own name
+        let libraries =
+            ["lib", "usr/lib"].iter().flat_map(|at| fs::read_dir(peers.join(at)).into_iter().flatten().flatten());
+        let all = libraries.flat_map(|folder| fs::read_dir(folder.path()).into_iter().flatten().flatten());
+        for entry in all.filter(|entry| entry.file_name().to_string_lossy().contains(".so")) {
+            fs::copy(entry.path(), home.path().join("lib").join(entry.file_name())).expect("a library");
         }
         (home, user, copy)
     }

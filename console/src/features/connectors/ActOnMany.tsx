@@ -4,6 +4,7 @@ import { useState } from 'react';
 
 import { problemOf } from '../../api/client';
 import { Dialog } from '../../shared/Dialog';
+import { exportUrl } from '../../shared/exporting';
 import { count } from '../../shared/format';
 import type { Connector } from '../../shared/liveConnectors';
 import { ProblemNote } from '../../shared/ProblemNote';
@@ -28,6 +29,18 @@ export function ActOnMany({ connectors, onDone }: { connectors: Connector[]; onD
           {label}
         </Button>
       ))}
+      <Button
+        size="compact-sm"
+        variant="default"
+        component="a"
+        href={exportUrl(
+          'connector',
+          connectors.map((c) => c.name),
+        )}
+        download="connectors.yaml"
+      >
+        Export as text
+      </Button>
       <Button size="compact-sm" variant="subtle" onClick={onDone}>
         Choose none
       </Button>

@@ -4,6 +4,7 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tansta
 import { useRef, useState, type DragEvent } from 'react';
 
 import { problemOf } from '../../api/client';
+import { exportUrl } from '../../shared/exporting';
 import { ConfirmByName } from '../../shared/ConfirmByName';
 import { count } from '../../shared/format';
 import { LinedText } from '../../shared/LinedText';
@@ -11,7 +12,6 @@ import { Figure, Heading } from '../../shared/Page';
 import { ProblemNote } from '../../shared/ProblemNote';
 import {
   counted,
-  exportUrl,
   KINDS,
   sent,
   source,

@@ -13,10 +13,6 @@ export const TYPED = 'typed text';
 
 export const KINDS = ['connection', 'function', 'schema', 'topic', 'connector', 'reader'] as const;
 
-export function exportUrl(kind?: string): string {
-  return kind ? `/api/v1/manifests?kind=${kind}` : '/api/v1/manifests';
-}
-
 /** Where a secret comes from, as it stands in the text. */
 export function source(secret: Secret): string {
   const from = secret.from as { env?: string; file?: string };

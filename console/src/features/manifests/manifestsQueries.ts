@@ -1,6 +1,7 @@
 /** Manifests compared with what is there, written, and applied. */
 import { answered, api, getText, ProblemError, readLines } from '../../api/client';
-import { endedEarly, exportUrl, isWhole, type File, type Outcome, type Plan, type Secrets } from './manifests';
+import { exportUrl } from '../../shared/exporting';
+import { endedEarly, isWhole, type File, type Outcome, type Plan, type Secrets } from './manifests';
 
 export function comparePlan(files: File[], prune: boolean, secrets: Secrets): Promise<Plan> {
   return answered(api.POST('/api/v1/manifests/plan', { body: { files, prune, secrets } }));

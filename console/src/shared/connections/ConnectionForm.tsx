@@ -1,6 +1,6 @@
 import { Button, Group, TextInput } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useState } from 'react';
+import { Fragment, useState } from 'react';
 
 import { problemOf, type Problem } from '../../api/client';
 import { Checks } from '../Checks';
@@ -15,10 +15,10 @@ import {
   type Kind,
   type Setting,
 } from './connectionsQueries';
-import { fieldsOf, isOfUse, lines, requestOf } from './form';
+import { fieldsOf, headed, isOfUse, lines, requestOf } from './form';
 import { KindPicker } from './KindPicker';
 import { kindFor, type Role } from './kinds';
-import { SettingField } from './SettingField';
+import { helpBelow, SettingField } from './SettingField';
 
 interface Props {
   /** The connection to change; none makes a new one. */
@@ -79,24 +79,26 @@ function KindForm({ before, kind, onOther, onSaved, onCancel }: KindProps) {
           .map((t) => `${t}.`)
           .join(' Remedy: ')
       : undefined;
-  const further = kind.settings.filter((setting) => setting.further && isOfUse(setting, fields));
-  const asked = kind.settings.filter((setting) => !setting.further && isOfUse(setting, fields));
+  const ofUse = kind.settings.filter((setting) => isOfUse(setting, fields));
   const line = (settings: Setting[]) => (
-    <Group key={settings[0]?.name} mt="sm" grow preventGrowOverflow={false} align="flex-start">
-      {settings.map((setting) => (
-        <SettingField
-          key={setting.name}
-          setting={setting}
-          text={fields[setting.name]}
-          error={error(setting.name)}
-          kept={before !== undefined}
-          onText={(text) => {
-            setFields((now) => ({ ...now, [setting.name]: text }));
-            changed();
-          }}
-        />
-      ))}
-    </Group>
+    <Fragment key={settings[0]?.name}>
+      <Group mt="sm" grow preventGrowOverflow={false} align="flex-start">
+        {settings.map((setting) => (
+          <SettingField
+            key={setting.name}
+            setting={setting}
+            text={fields[setting.name]}
+            error={error(setting.name)}
+            kept={before?.kept_secrets.includes(setting.name) ?? false}
+            onText={(text) => {
+              setFields((now) => ({ ...now, [setting.name]: text }));
+              changed();
+            }}
+          />
+        ))}
+      </Group>
+      {statement && settings.some((setting) => setting.name === at) && <CopyLine text={statement} />}
+    </Fragment>
   );
   return (
     <form
@@ -120,6 +122,7 @@ function KindForm({ before, kind, onOther, onSaved, onCancel }: KindProps) {
       <TextInput
         label="Name"
         description="How it is called in Gonvel: letters, digits, dots, dashes"
+        inputWrapperOrder={helpBelow}
         value={name}
         error={error('name')}
         onChange={(e) => {
@@ -130,19 +133,14 @@ function KindForm({ before, kind, onOther, onSaved, onCancel }: KindProps) {
         data-autofocus
         autoFocus={onOther !== undefined}
       />
-      {lines(asked).map(line)}
-      {further.length > 0 && (
-        <details className="further" open={further.some((setting) => setting.name === at) || undefined}>
-          <summary>
-            {further
-              .filter((s) => !s.secret)
-              .map((s) => s.label)
-              .join(', ')}
-          </summary>
-          {lines(further).map(line)}
+      {lines(ofUse.filter((setting) => !setting.under)).map(line)}
+      {headed(ofUse).map(([heading, settings]) => (
+        <details key={heading} className="further" open={settings.some((setting) => setting.name === at) || undefined}>
+          <summary>{heading}</summary>
+          {lines(settings).map(line)}
         </details>
-      )}
-      {statement && besideField && <CopyLine text={statement} />}
+      ))}
+      {statement && at === 'name' && <CopyLine text={statement} />}
       {test.data && !failed && (
         <div className="note well" style={{ marginTop: 14 }}>
           Answered in {test.data.took_ms} ms.
@@ -160,7 +158,9 @@ function KindForm({ before, kind, onOther, onSaved, onCancel }: KindProps) {
           variant="default"
           loading={test.isPending}
           onClick={() => test.mutate()}
-          disabled={before && kind.settings.some((s) => s.secret && !s.further && fields[s.name] === undefined)}
+          disabled={
+            before && kind.settings.some((s) => before.kept_secrets.includes(s.name) && fields[s.name] === undefined)
+          }
         >
           Test
         </Button>

@@ -1,4 +1,4 @@
-import { NumberInput, PasswordInput, Select, Textarea, TextInput } from '@mantine/core';
+import { type InputWrapperProps, NumberInput, PasswordInput, Select, Textarea, TextInput } from '@mantine/core';
 
 import type { Setting } from './connectionsQueries';
 
@@ -11,9 +11,18 @@ interface Props {
   onText: (text: string | undefined) => void;
 }
 
+/** What it is for stands below, so that fields of a line stand in line. */
+export const helpBelow: InputWrapperProps['inputWrapperOrder'] = ['label', 'input', 'error', 'description'];
+
 /** The field of a setting, by what it takes. */
 export function SettingField({ setting, text, error, kept, onText }: Props) {
-  const common = { label: setting.label, description: setting.help || undefined, error, required: setting.needed };
+  const common = {
+    label: setting.label,
+    description: setting.help || undefined,
+    error,
+    required: setting.needed,
+    inputWrapperOrder: helpBelow,
+  };
   const { takes } = setting;
   if (setting.secret && takes.is !== 'lines') {
     return (

@@ -1,10 +1,10 @@
 import { expect, test } from 'vitest';
 
 import type { Connection, Kind, Setting } from './connectionsQueries';
-import { fieldsOf, isOfUse, lines, requestOf } from './form';
+import { fieldsOf, headed, isOfUse, lines, requestOf } from './form';
 
 function setting(name: string, takes: Setting['takes'], more: Partial<Setting> = {}): Setting {
-  return { name, label: name, help: '', takes, needed: false, secret: false, further: false, ...more };
+  return { name, label: name, help: '', takes, needed: false, secret: false, beside: false, ...more };
 }
 
 const kind: Kind = {
@@ -13,9 +13,9 @@ const kind: Kind = {
   says: '',
   settings: [
     setting('host', { is: 'text' }, { needed: true, usual: '127.0.0.1' }),
-    setting('port', { is: 'whole', least: 1, most: 65_535 }, { needed: true, usual: '5432' }),
+    setting('port', { is: 'whole', least: 1, most: 65_535 }, { needed: true, usual: '5432', beside: true }),
     setting('user', { is: 'text' }, { needed: true }),
-    setting('password', { is: 'text' }, { secret: true }),
+    setting('password', { is: 'text' }, { secret: true, beside: true }),
     setting('tls', { is: 'choice', choices: [] }, { usual: 'prefer' }),
     setting('ca', { is: 'lines' }, { only_if: { setting: 'tls', is: ['verify'] } }),
     setting('settings', { is: 'pairs' }),
@@ -49,13 +49,19 @@ test('a form begins with what is usual, or with what is there, and sends what wa
   expect(requestOf('packhouse', kind, kept)).not.toHaveProperty('password');
 });
 
-test('numbers and secrets stand beside what is before them, and some settings are of use only with others', () => {
+test('settings stand in lines and under headings, and some are of use only with others', () => {
   expect(lines(kind.settings).map((line) => line.map((s) => s.name))).toEqual([
     ['host', 'port'],
     ['user', 'password'],
     ['tls'],
     ['ca'],
     ['settings'],
+  ]);
+  const under = (name: string, heading: string) => setting(name, { is: 'text' }, { under: heading });
+  const few = [...kind.settings, under('log_user', 'Login'), under('through', 'The way'), under('log', 'Login')];
+  expect(headed(few).map(([heading, all]) => [heading, ...all.map((s) => s.name)])).toEqual([
+    ['Login', 'log_user', 'log'],
+    ['The way', 'through'],
   ]);
   const ca = kind.settings[5] as Setting;
   expect(isOfUse(ca, { tls: 'prefer' })).toBe(false);

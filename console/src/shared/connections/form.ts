@@ -31,16 +31,25 @@ export function requestOf(name: string, kind: Kind, fields: Fields): ConnectionR
   return { name, kind: kind.kind, ...Object.fromEntries(given) } as unknown as ConnectionRequest;
 }
 
-/** Settings in lines: a number or a secret stands beside what is before it, but for what takes lines itself. */
+/** Settings in lines: some stand beside what is before them. */
 export function lines(settings: Setting[]): Setting[][] {
   const out: Setting[][] = [];
   for (const setting of settings) {
     const line = out[out.length - 1];
-    const narrow = setting.takes.is === 'whole' || (setting.secret && setting.takes.is !== 'lines');
-    if (line?.length === 1 && narrow) line.push(setting);
+    if (line && setting.beside) line.push(setting);
     else out.push([setting]);
   }
   return out;
+}
+
+/** Settings that few need, under their headings, in order. */
+export function headed(settings: Setting[]): [string, Setting[]][] {
+  const out = new Map<string, Setting[]>();
+  for (const setting of settings) {
+    if (!setting.under) continue;
+    out.set(setting.under, [...(out.get(setting.under) ?? []), setting]);
+  }
+  return [...out];
 }
 
 /** Whether a setting is of use with what stands in the other fields. */

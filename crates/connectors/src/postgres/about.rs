@@ -2,7 +2,8 @@
 
 use gonvel_core::connector::{Deletes, TargetColumns, TargetRows};
 use gonvel_core::kinds::{
-    About, BeginsAt, Follows, LateWrites, Setting, SettingType, SinkAbilities, SourceAbilities, reaching,
+    About, BeginsAt, Follows, LateWrites, Setting, SettingType, SinkAbilities, SourceAbilities,
+    reaching::{self, LOGIN},
 };
 
 /// Its settings and what it can do.
@@ -40,23 +41,24 @@ pub fn about() -> About {
 fn settings() -> Vec<Setting> {
     let of_database = vec![
         Setting::needed("host", "Host", SettingType::Text).usually("127.0.0.1"),
-        Setting::needed("port", "Port", SettingType::Whole { least: 1, most: 65_535 }).usually("5432"),
+        Setting::needed("port", "Port", SettingType::Whole { least: 1, most: 65_535 }).usually("5432").beside(),
         Setting::needed("database", "Database", SettingType::Text),
         Setting::needed("user", "User", SettingType::Text),
-        Setting::new("password", "Password", SettingType::Text).as_secret(),
+        Setting::new("password", "Password", SettingType::Text).as_secret().beside(),
     ];
     let of_sessions = vec![
         Setting::new("log_user", "Login for the log", SettingType::Text)
             .help("Where it is not the one that reads rows")
-            .of_few(),
+            .under(LOGIN),
         Setting::new("log_password", "Its password", SettingType::Text)
             .help("Never shown again")
             .as_secret()
+            .beside()
             .only_if_given("log_user")
-            .of_few(),
+            .under(LOGIN),
         Setting::new("settings", "Settings of the session", SettingType::Pairs)
             .help("One a line, as in lock_timeout=5s")
-            .of_few(),
+            .under(LOGIN),
     ];
     [of_database, reaching::encryption(), of_sessions, reaching::way()].concat()
 }

@@ -40,8 +40,8 @@ pub async fn connect(address: &DatabaseAddress) -> Result<Client, ConnectorError
         .options(start_options(address))
         // what encrypts is before the session, which then finds it as it is
         .ssl_mode(SslMode::Disable);
+    let stream = address.reaching.dial(&address.host, address.port).await?;
     let opening = async {
-        let stream = address.reaching.dial(&address.host, address.port).await?;
         let heard = Heard::of(tls::open(stream, address).await?, Listening { silence: None, refused: |_| {} });
         let owed = heard.owed();
         let pair = config.connect_raw(heard, NoTls).await.map_err(|e| explain_connect(address, &e))?;

@@ -12,7 +12,7 @@ use gonvel_core::secret::Secret;
 use gonvel_wire::{ClientConfig, Shown};
 use serde_json::Value;
 
-use super::jump_host::{HostKey, check_key};
+use super::keys::{HostKey, check_key};
 
 /// A certificate that this side shows, with its key, both PEM.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -204,7 +204,7 @@ impl Reaching {
             .fold(address, |address, (name, secret)| address.with_secret(name, secret.expose()))
     }
 
-    /// Looks whether all of it can be used, without reaching anything.
+    /// Looks whether what is given can be used, without reaching anything. A secret that is not there may still come.
     ///
     /// # Errors
     /// [`ConnectorError::Settings`] with the field.
@@ -216,6 +216,30 @@ impl Reaching {
         if let Some(ca) = &self.ca {
             gonvel_wire::check_ca(ca).map_err(unusable)?;
         }
+        if self.own.as_ref().is_some_and(|own| !own.key.expose().is_empty()) {
+            self.client_config().map_err(unusable)?;
+        }
+        let Some(through) = &self.through else { return Ok(()) };
+        check_host("through_host", &through.host)?;
+        let without_user = match through.way {
+            Way::JumpHost => true,
+            Way::HttpProxy | Way::Socks5Proxy => through.password.is_some(),
+        };
+        if through.user.is_none() && without_user {
+            let finding = format!("the user of the {} is not set", through.way);
+            return Err(ConnectorError::settings(Some("through_user"), finding, "set it"));
+        }
+        if let Some(key) = &through.key {
+            check_key(key, through.password.as_ref())?;
+        }
+        through.host_key.as_deref().map_or(Ok(()), |key| HostKey::read(key).map(|_| ()))
+    }
+
+    /// Looks whether the secrets that it takes to get there are given.
+    ///
+    /// # Errors
+    /// [`ConnectorError::Settings`] with the field.
+    pub fn check_secrets(&self) -> Result<(), ConnectorError> {
         if self.own.as_ref().is_some_and(|own| own.key.expose().is_empty()) {
             return Err(ConnectorError::settings(
                 Some("certificate_key"),
@@ -223,36 +247,14 @@ impl Reaching {
                 "give its key as PEM text, or take the certificate out",
             ));
         }
-        if self.own.is_some() {
-            self.client_config().map_err(unusable)?;
+        match &self.through {
+            Some(Through { way: Way::JumpHost, key: None, password: None, .. }) => Err(ConnectorError::settings(
+                Some("through_key"),
+                "nothing is given that logs in to the jump host",
+                "give the user's private key, or the password",
+            )),
+            _ => Ok(()),
         }
-        let Some(through) = &self.through else { return Ok(()) };
-        check_host("through_host", &through.host)?;
-        if through.way != Way::JumpHost {
-            return match (&through.user, &through.password) {
-                (None, Some(_)) => Err(ConnectorError::settings(
-                    Some("through_user"),
-                    format!("there is a password for the {}, and no user", through.way),
-                    "give the user, or take the password out",
-                )),
-                _ => Ok(()),
-            };
-        }
-        if through.user.is_none() {
-            return Err(ConnectorError::settings(Some("through_user"), "the user of the jump host is not set", "set it"));
-        }
-        match (&through.key, &through.password) {
-            (Some(key), password) => check_key(key, password.as_ref())?,
-            (None, Some(_)) => {}
-            (None, None) => {
-                return Err(ConnectorError::settings(
-                    Some("through_key"),
-                    "nothing is given that logs in to the jump host",
-                    "give the user's private key, or the password",
-                ));
-            }
-        }
-        through.host_key.as_deref().map_or(Ok(()), |key| HostKey::read(key).map(|_| ()))
     }
 
     /// Which machine a host is, however it is written; that of this machine is another one behind a jump host or a proxy.

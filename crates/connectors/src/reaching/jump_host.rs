@@ -1,33 +1,39 @@
-//! Jump hosts: one login over SSH carries all sessions through it, and lasts as long as one of them.
+//! Jump hosts: a login over SSH that hands on to one host.
 
-use std::sync::{Arc, LazyLock, Mutex, PoisonError, Weak};
+use std::collections::HashMap;
+use std::sync::{Arc, LazyLock, Mutex, PoisonError};
 use std::time::Duration;
 
 use gonvel_core::ports::systems::ConnectorError;
-use gonvel_core::secret::Secret;
 use gonvel_wire::dial;
-use russh::client::{Config, Handle, Handler, Msg, connect_stream};
-use russh::keys::{
-    HashAlg, PrivateKey, PrivateKeyWithHashAlg, PublicKey, PublicKeyOrCertificate, decode_secret_key, ssh_key::Fingerprint,
-};
-use russh::{ChannelStream, Preferred};
+use russh::Preferred;
+use russh::client::{AuthResult, Config, Handle, Handler, connect_stream};
+use russh::keys::{HashAlg, PrivateKeyWithHashAlg, PublicKey, PublicKeyOrCertificate};
+use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 
-use super::{End, Road, Through, not_reached};
+use super::ends::{End, not_reached};
+use super::given::Through;
+use super::keys::{HostKey, decode};
+use super::road::Road;
 
-/// A channel to a host behind a jump host.
-pub struct Channel {
-    pub(super) stream: ChannelStream<Msg>,
-    /// The login lasts as long as one channel of it.
-    _login: Arc<Handle<Host>>,
+/// Logins under way at a host at a time: a server refuses those that come while too many have not logged in yet.
+const AT_A_TIME: usize = 2;
+
+/// Hosts that are logged in to, by name and port.
+static HOSTS: LazyLock<Mutex<HashMap<(String, u16), Arc<Semaphore>>>> = LazyLock::new(Mutex::default);
+
+/// Waits until a login may begin; it ends with what is given.
+pub(super) async fn turn(through: &Through) -> Option<OwnedSemaphorePermit> {
+    let place = {
+        let mut hosts = HOSTS.lock().unwrap_or_else(PoisonError::into_inner);
+        let host = hosts.entry((through.host.clone(), through.port));
+        host.or_insert_with(|| Arc::new(Semaphore::new(AT_A_TIME))).clone()
+    };
+    place.acquire_owned().await.ok()
 }
 
-/// Who logs in where, and the session of it. The lock is held while it is opened, so that a fleet logs in once.
-type Login = (Through, Arc<tokio::sync::Mutex<Weak<Handle<Host>>>>);
-
-/// Logins that are there; those that ended go when the next is looked for.
-static LOGINS: LazyLock<Mutex<Vec<Login>>> = LazyLock::new(Mutex::default);
-
-/// Opens a channel through a jump host to a host that it reaches.
+/// Opens a channel through a jump host to a host that it reaches. Each has a login of its own: those of one login wait for each other where
+/// one is not read.
 ///
 /// # Errors
 /// [`ConnectorError`] at a field of the way there, or at the field `host`.
@@ -37,31 +43,13 @@ pub(super) async fn open(
     keepalive: Duration,
     (host, port): (&str, u16),
 ) -> Result<Road, ConnectorError> {
-    let place = login(through);
-    let mut place = place.lock().await;
-    let known = place.upgrade().filter(|login| !login.is_closed());
-    let (login, fresh) = match known {
-        Some(login) => (login, false),
-        None => (Arc::new(log_in(through, end, keepalive).await?), true),
-    };
-    *place = Arc::downgrade(&login);
-    drop(place);
-    match channel(&login, (host, port)).await {
-        Ok(stream) => Ok(Road::Jump(Box::new(Channel { stream, _login: login }))),
-        Err(russh::Error::ChannelOpenFailure(why)) => Err(refused(through, (host, port), &format!("{why:?}"))),
-        // it had ended without a word
-        Err(_) if !fresh => {
-            let again = Arc::new(log_in(through, end, keepalive).await?);
-            let opened = channel(&again, (host, port)).await.map_err(|e| refused(through, (host, port), &e.to_string()))?;
-            Ok(Road::Jump(Box::new(Channel { stream: opened, _login: again })))
-        }
-        Err(error) => Err(refused(through, (host, port), &error.to_string())),
-    }
-}
-
-async fn channel(login: &Handle<Host>, (host, port): (&str, u16)) -> Result<ChannelStream<Msg>, russh::Error> {
+    let login = log_in(through, end, keepalive).await?;
     // where it comes from is said for the other end's log alone
-    Ok(login.channel_open_direct_tcpip(host, port.into(), "127.0.0.1", 0).await?.into_stream())
+    match login.channel_open_direct_tcpip(host, port.into(), "127.0.0.1", 0).await {
+        Ok(channel) => Ok(Road::through_jump_host(channel.into_stream(), Arc::new(login))),
+        Err(russh::Error::ChannelOpenFailure(why)) => Err(refused(through, (host, port), &format!("{why:?}"))),
+        Err(error) => Err(broke_off(through, &error.to_string())),
+    }
 }
 
 fn refused(through: &Through, (host, port): (&str, u16), why: &str) -> ConnectorError {
@@ -71,18 +59,12 @@ fn refused(through: &Through, (host, port): (&str, u16), why: &str) -> Connector
     )
 }
 
-/// The place of a login.
-fn login(through: &Through) -> Arc<tokio::sync::Mutex<Weak<Handle<Host>>>> {
-    let mut logins = LOGINS.lock().unwrap_or_else(PoisonError::into_inner);
-    logins.retain(|(_, place)| {
-        Arc::strong_count(place) > 1 || place.try_lock().is_ok_and(|session| session.strong_count() > 0)
-    });
-    if let Some((_, place)) = logins.iter().find(|(known, _)| known == through) {
-        return Arc::clone(place);
-    }
-    let place = Arc::default();
-    logins.push((through.clone(), Arc::clone(&place)));
-    place
+fn broke_off(through: &Through, why: &str) -> ConnectorError {
+    ConnectorError::try_again(
+        format!("the {} broke off while logging in ({why})", through.named()),
+        "Gonvel tries again by itself; if it stays so, see its log",
+    )
+    .at("through_host")
 }
 
 /// What a jump host shows of itself, and whether it is what was expected.
@@ -125,13 +107,7 @@ async fn log_in(through: &Through, end: &End<'_>, keepalive: Duration) -> Result
         not_opened(through, shown.as_ref(), &error)
     })?;
     let user = through.user.clone().unwrap_or_default();
-    let broke = |error: russh::Error| {
-        ConnectorError::try_again(
-            format!("the {} broke off while logging in ({error})", through.named()),
-            "see its log; Gonvel tries again by itself",
-        )
-        .at("through_host")
-    };
+    let broke = |error: russh::Error| broke_off(through, &error.to_string());
     let (logged_in, field) = match (&through.key, &through.password) {
         (Some(key), password) => {
             let key = PrivateKeyWithHashAlg::new(Arc::new(decode(key, password.as_ref())?), Some(HashAlg::Sha256));
@@ -142,8 +118,13 @@ async fn log_in(through: &Through, end: &End<'_>, keepalive: Duration) -> Result
             (session.authenticate_password(user, password).await.map_err(broke)?, "through_password")
         }
     };
-    if logged_in.success() {
-        return Ok(session);
+    match &logged_in {
+        AuthResult::Success => return Ok(session),
+        // a server that refuses says what it would take instead: this one said nothing any more
+        AuthResult::Failure { remaining_methods, .. } if remaining_methods.is_empty() => {
+            return Err(broke_off(through, "it went away"));
+        }
+        AuthResult::Failure { .. } => {}
     }
     let with = if field == "through_key" { "key" } else { "password" };
     let remedy = match field {
@@ -190,77 +171,4 @@ fn not_opened(through: &Through, shown: Option<&PublicKey>, error: &russh::Error
             "ask who runs it; give the new key only if they confirm it",
         ),
     }
-}
-
-/// The key that a host has to show.
-#[derive(Debug)]
-pub(super) enum HostKey {
-    /// All of it.
-    Whole(PublicKey),
-    /// Its fingerprint.
-    Print(Fingerprint),
-}
-
-impl HostKey {
-    /// Reads a line as it stands in a `.pub` file or among known hosts, or a fingerprint.
-    ///
-    /// # Errors
-    /// [`ConnectorError::Settings`] at its field.
-    pub(super) fn read(text: &str) -> Result<Self, ConnectorError> {
-        let words: Vec<&str> = text.split_whitespace().collect();
-        if let Some(print) = words.iter().find(|word| word.starts_with("SHA256:"))
-            && let Ok(print) = print.parse()
-        {
-            return Ok(Self::Print(print));
-        }
-        let keys = words.windows(2).filter_map(|pair| PublicKey::from_openssh(&pair.join(" ")).ok());
-        keys.into_iter().next().map(Self::Whole).ok_or_else(|| {
-            ConnectorError::settings(
-                Some("through_host_key"),
-                "the host key is neither a public key nor a fingerprint",
-                "give it as in ssh-ed25519 AAAA…, or its fingerprint as in SHA256:…; leave it empty and test, to see which it shows",
-            )
-        })
-    }
-
-    fn is(&self, shown: &PublicKey) -> bool {
-        match self {
-            Self::Whole(key) => key.key_data() == shown.key_data(),
-            Self::Print(print) => *print == shown.fingerprint(print.algorithm()),
-        }
-    }
-}
-
-/// Checks that a private key can be read, with the password where it has one.
-///
-/// # Errors
-/// [`ConnectorError::Settings`] at its field, or at that of the password.
-pub(super) fn check_key(key: &Secret<String>, password: Option<&Secret<String>>) -> Result<(), ConnectorError> {
-    decode(key, password).map(|_| ())
-}
-
-fn decode(key: &Secret<String>, password: Option<&Secret<String>>) -> Result<PrivateKey, ConnectorError> {
-    decode_secret_key(key.expose(), password.map(|password| password.expose().as_str())).map_err(|error| {
-        let encrypted = matches!(error, russh::keys::Error::KeyIsEncrypted)
-            || (password.is_some()
-                && decode_secret_key(key.expose(), None).is_err_and(|e| matches!(e, russh::keys::Error::KeyIsEncrypted)));
-        match (encrypted, password) {
-            (true, None) => ConnectorError::settings(
-                Some("through_password"),
-                "the private key is locked with a password",
-                "give it, or a key without one",
-            ),
-            (true, Some(_)) => ConnectorError::settings(
-                Some("through_password"),
-                "the private key is not unlocked by this password",
-                "enter the password of the key again",
-            ),
-            // what was found could repeat of the key
-            (false, _) => ConnectorError::settings(
-                Some("through_key"),
-                "the private key cannot be read",
-                "paste it as OpenSSH writes it, with its BEGIN and END lines",
-            ),
-        }
-    })
 }

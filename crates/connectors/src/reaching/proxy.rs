@@ -16,7 +16,8 @@ use hyper_util::rt::TokioIo;
 use tokio::net::TcpStream;
 use tower::{Service, service_fn};
 
-use super::{Road, Through, Way};
+use super::given::{Through, Way};
+use super::road::Road;
 
 /// Asks a proxy that was reached for a host.
 ///

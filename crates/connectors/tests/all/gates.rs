@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use futures::StreamExt;
 use gonvel_connectors::postgres::address::DatabaseAddress;
 use gonvel_connectors::postgres::client::{Client, connect};
 use gonvel_connectors::postgres::kind::Postgres;
@@ -95,18 +96,18 @@ async fn each_way_leads_to_the_database() {
     }
 }
 
-/// The server takes three who have not logged in yet: a fleet that opened one login a session would be refused.
+/// The server takes three who have not logged in yet: of a fleet that logs in all at once most would be refused.
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_fleet_logs_in_to_a_jump_host_once_and_again_after_it_was_down() {
+async fn a_fleet_logs_in_to_a_jump_host_in_turn_and_again_after_it_was_down() {
     let cluster = TestCluster::start(&["packhouse"]).await;
     let mut ssh = Gate::ssh();
     let address = through(&cluster, "127.0.0.1", &jump(&ssh));
-    for round in 0..3 {
-        let clients = futures::future::join_all((0..40).map(|_| connect(&address))).await;
+    for round in 0..2 {
+        let clients = futures::future::join_all((0..20).map(|_| connect(&address))).await;
         let clients: Vec<Client> =
             clients.into_iter().collect::<Result<_, _>>().unwrap_or_else(|e| panic!("round {round}: {e}"));
         assert_eq!(
-            one(&clients[39], "SELECT count(*)::text FROM pg_stat_activity WHERE application_name = 'gonvel'").await,
+            one(&clients[19], "SELECT count(*)::text FROM pg_stat_activity WHERE application_name = 'gonvel'").await,
             "40"
         );
         ssh.gate.kill();
@@ -117,6 +118,24 @@ async fn a_fleet_logs_in_to_a_jump_host_once_and_again_after_it_was_down() {
         let down = connect(&address).await.err().unwrap();
         assert!(matches!(&down, ConnectorError::TryAgain { field: Some("through_host"), .. }), "{down:?}");
         ssh.gate.start_again();
+    }
+}
+
+/// Whoever does not read what comes keeps nobody else waiting.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_session_that_is_not_read_holds_up_no_other_through_the_same_gate() {
+    let cluster = TestCluster::start(&["packhouse"]).await;
+    let (http, socks, ssh) = (Gate::http(), Gate::socks(), Gate::ssh());
+    for way in [proxy(Way::HttpProxy, &http), proxy(Way::Socks5Proxy, &socks), jump(&ssh)] {
+        let address = through(&cluster, "127.0.0.1", &way);
+        let (held, other) = (connect(&address).await.unwrap(), connect(&address).await.unwrap());
+        let long = held.query_raw("SELECT repeat('x', 1000) FROM generate_series(1, 200000)", &[] as &[i32; 0]);
+        let mut rows = Box::pin(long.await.unwrap());
+        assert!(rows.next().await.is_some());
+        tokio::time::sleep(Duration::from_millis(500)).await;
+        let answer = tokio::time::timeout(Duration::from_secs(5), one(&other, "SELECT 'here'"));
+        assert_eq!(answer.await.expect("it is not kept waiting"), "here", "{way:?}");
+        assert_eq!(rows.count().await, 199_999, "{way:?}");
     }
 }
 

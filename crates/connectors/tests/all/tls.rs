@@ -110,8 +110,10 @@ async fn a_user_logs_in_with_a_certificate_and_no_password() {
 
 #[test]
 fn certificates_are_read_before_they_are_kept() {
-    let check =
-        |ca: Option<&str>, own: Option<Own>| Reaching { ca: ca.map(str::to_owned), own, ..Reaching::default() }.check();
+    let check = |ca: Option<&str>, own: Option<Own>| {
+        let reaching = Reaching { ca: ca.map(str::to_owned), own, ..Reaching::default() };
+        reaching.check().and_then(|()| reaching.check_secrets())
+    };
     let authority = Authority::new();
     let own = |certificate: &str, key: &str| Some(Own { certificate: certificate.into(), key: Secret::new(key.into()) });
     let (certificate, key) = authority.signs("picker");

@@ -1,6 +1,6 @@
 //! What has to be done so that an installation is as manifests say.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap};
 
 use serde::Serialize;
 use serde_json::Value;
@@ -9,7 +9,7 @@ use xxhash_rust::xxh64::xxh64;
 use super::faults::Fault;
 use super::reading::Found;
 use super::references::Known;
-use super::things::{SchemaText, Thing, ThingKind, TopicText, VersionText};
+use super::things::{Binding, Installation, SchemaText, Thing, ThingKind, TopicText, VersionText};
 use crate::manifest::Wished;
 
 /// What is done with a thing.
@@ -66,17 +66,6 @@ impl Plan {
         let text = serde_json::to_string(&told.collect::<Vec<_>>()).expect("text, numbers and lists");
         format!("{:016x}", xxh64(text.as_bytes(), 0))
     }
-}
-
-/// An installation as it is.
-#[derive(Debug, Clone, Default)]
-pub struct Installation {
-    /// What it has.
-    pub things: Vec<Thing>,
-    /// The topics that connectors write for tables which they found by their names, by connector.
-    pub written: BTreeMap<String, Vec<String>>,
-    /// Secrets of connections that are to be others than those that are kept, by connection and field.
-    pub other_secrets: BTreeSet<(String, String)>,
 }
 
 /// How an installation becomes what manifests say. With `prune` what they do not name goes, but for the topics that a connector of
@@ -162,9 +151,11 @@ fn going<'t>(found: &'t [Found], there: &'t Installation) -> BTreeSet<(ThingKind
             {
                 // as it will be bound
                 let now = as_named.get(text.topic.as_str());
-                let keys = now.and_then(|now| now.keys.as_ref()).or(text.keys.as_ref());
-                let values = now.and_then(|now| now.values.as_ref()).or(text.values.as_ref());
-                kept.extend(keys.into_iter().chain(values).map(|bound| bound.schema.as_str()));
+                let said = |binding: fn(&TopicText) -> &Option<Binding>| {
+                    now.and_then(|now| binding(now).as_ref()).or(binding(text).as_ref())
+                };
+                let both = [said(|text| &text.keys), said(|text| &text.values)];
+                kept.extend(both.into_iter().flatten().filter_map(Binding::schema).map(|bound| bound.schema.as_str()));
             }
             _ if named.contains(&thing.key()) => {}
             _ => {
@@ -241,8 +232,8 @@ fn as_it_will_be(was: &Thing, now: &Thing) -> Thing {
         }
         (Thing::Schema(was), Thing::Schema(now)) if has(was, now.versions.last()) => now.versions.clone_from(&was.versions),
         (Thing::Topic(was), Thing::Topic(now)) => {
-            now.keys = now.keys.take().or_else(|| was.keys.clone());
-            now.values = now.values.take().or_else(|| was.values.clone());
+            now.keys = Binding::after(was.keys.as_ref(), now.keys.as_ref());
+            now.values = Binding::after(was.values.as_ref(), now.values.as_ref());
         }
         (Thing::Connector(was), Thing::Connector(now)) => {
             // one of which nothing is said runs

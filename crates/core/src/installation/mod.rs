@@ -11,7 +11,7 @@ mod writing;
 #[cfg(test)]
 mod tests;
 
-pub use difference::{Deed, FieldChange, Installation, Plan, Step, plan};
+pub use difference::{Deed, FieldChange, Plan, Step, plan};
 pub use faults::Fault;
 pub use reading::{Found, ManifestFile, read};
 pub use references::reaching;

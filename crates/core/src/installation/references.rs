@@ -4,10 +4,9 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use uuid::Uuid;
 
-use super::difference::Installation;
 use super::faults::Fault;
 use super::reading::Found;
-use super::things::{SchemaText, Thing, ThingKind};
+use super::things::{Installation, SchemaText, Thing, ThingKind};
 use crate::connector::{Definition, ValidConnector, Written};
 use crate::manifest::{ConnectorText, ManifestError, Names};
 use crate::naming::{ConnectionName, ConnectorId, ConnectorName, ReaderName, SchemaName, TopicName};

@@ -58,7 +58,7 @@ fn carry_out(made: &mut Made, steps: &[Step]) {
 /// What the things of these tests refer to, told once more and otherwise.
 fn names(thing: &Thing) -> Vec<(ThingKind, String)> {
     match thing {
-        Thing::Topic(text) => text.values.iter().map(|b| (ThingKind::Schema, b.schema.clone())).collect(),
+        Thing::Topic(text) => text.bound().map(|(_, bound)| (ThingKind::Schema, bound.schema.clone())).collect(),
         Thing::Reader(text) => text.topics.iter().map(|t| (ThingKind::Topic, t.clone())).collect(),
         Thing::Schema(text) => {
             let refers = text.versions.iter().flat_map(|v| &v.references);
@@ -122,7 +122,7 @@ fn schema(n: usize, versions: usize, refers: bool) -> Thing {
 
 fn topic(n: usize, latest: bool, bound: Option<usize>) -> Thing {
     let settings = TopicSettings { keep: if latest { Keep::Latest } else { Keep::All }, ..TopicSettings::default() };
-    let values = bound.map(|s| BoundText { schema: format!("schema-{s}"), required: latest });
+    let values = bound.map(|s| Binding::To(BoundText { schema: format!("schema-{s}"), required: latest }));
     Thing::Topic(TopicText { values, ..TopicText::of(&format!("topic-{n}"), 3, &settings) })
 }
 
@@ -225,8 +225,17 @@ proptest! {
 
     /// From any installation to any other: in an order that its references allow, and then there is nothing to do.
     #[test]
-    fn an_installation_becomes_what_is_written(was in installation(), now in installation(), cut in 0_usize..20) {
-        let text = write(&now);
+    fn an_installation_becomes_what_is_written(
+        was in installation(), now in installation(), cut in 0_usize..20, unbound: bool,
+    ) {
+        // where a manifest says to what a topic is bound, it may say to nothing
+        let said = now.iter().cloned().map(|mut thing| {
+            if let (Thing::Topic(text), true) = (&mut thing, unbound) {
+                text.values.get_or_insert(Binding::Nothing);
+            }
+            thing
+        });
+        let text = write(&said.collect::<Vec<_>>());
         let mut there = made(&was);
         let all = planned(&text, &was, true).unwrap();
         // ended half way, and run again
@@ -236,9 +245,12 @@ proptest! {
         carry_out(&mut there, &rest.steps);
         let mut wanted = made(&now);
         for (key, thing) in &mut wanted {
-            // a topic stays bound where its manifest does not say to what
             if let (Thing::Topic(now), Some(Thing::Topic(there))) = (thing, there.get(key)) {
-                now.values = now.values.take().or_else(|| there.values.clone());
+                // a topic stays bound where its manifest does not say to what
+                if !unbound {
+                    now.values = now.values.take().or_else(|| there.values.clone());
+                }
+                prop_assert_eq!(there.bound().collect::<Vec<_>>(), now.bound().collect::<Vec<_>>());
             }
         }
         let end: Vec<Thing> = there.values().cloned().collect();
@@ -254,6 +266,7 @@ fn all_that_is_wrong_is_told_at_its_place_and_nothing_is_done() {
     let connection = write(&[connection(1, 5432)]);
     let cases = [
         ("topic: bins\npartitions: 3\nvalues: {schema: Bins}\n", "", 3, "there is no schema Bins"),
+        ("topic: bins\npartitions: 3\nvalues: non\n", "", 3, "or none"),
         ("reader: night\ntopics: [bin]\n---\ntopic: bins\npartitions: 3\n", "", 2, "there is no topic bin, perhaps bins"),
         ("topic: b ins\npartitions: 3\n", "", 1, "cannot be called so"),
         ("topic: bins\npartitions: 0\n", "", 2, "give 1 to 1000"),

@@ -1,6 +1,6 @@
 //! What an installation consists of, as it stands in manifests. What is as it usually is need not stand there.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
@@ -178,6 +178,71 @@ pub struct BoundText {
     pub required: bool,
 }
 
+/// What a manifest says of a topic's keys or values.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Binding {
+    /// That they are bound to nothing: the word `none`.
+    Nothing,
+    /// To what.
+    To(BoundText),
+}
+
+const NONE: &str = "none";
+
+impl Serialize for Binding {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        match self {
+            Self::Nothing => serializer.serialize_str(NONE),
+            Self::To(bound) => bound.serialize(serializer),
+        }
+    }
+}
+
+impl<'de> Deserialize<'de> for Binding {
+    fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Bound;
+
+        impl<'de> serde::de::Visitor<'de> for Bound {
+            type Value = Binding;
+
+            fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                f.write_str("a schema, as in {schema: cold.Reading}, or none")
+            }
+
+            fn visit_str<E: serde::de::Error>(self, word: &str) -> Result<Binding, E> {
+                if word == NONE {
+                    Ok(Binding::Nothing)
+                } else {
+                    Err(E::invalid_value(serde::de::Unexpected::Str(word), &self))
+                }
+            }
+
+            fn visit_map<A: serde::de::MapAccess<'de>>(self, map: A) -> Result<Binding, A::Error> {
+                BoundText::deserialize(serde::de::value::MapAccessDeserializer::new(map)).map(Binding::To)
+            }
+        }
+
+        deserializer.deserialize_any(Bound)
+    }
+}
+
+impl Binding {
+    /// What it is bound to, if anything.
+    #[must_use]
+    pub fn schema(&self) -> Option<&BoundText> {
+        match self {
+            Self::Nothing => None,
+            Self::To(bound) => Some(bound),
+        }
+    }
+
+    /// What was said of one that was bound before: what is not said stays.
+    #[must_use]
+    pub fn after(was: Option<&Self>, said: Option<&Self>) -> Option<Self> {
+        said.or(was).filter(|now| **now != Self::Nothing).cloned()
+    }
+}
+
 fn a_day() -> i64 {
     DAY_MS
 }
@@ -212,10 +277,10 @@ pub struct TopicText {
     pub hot_span_ms: Option<i64>,
     /// The schema of its keys; without it that stays as it is.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub keys: Option<BoundText>,
+    pub keys: Option<Binding>,
     /// The schema of its values; without it that stays as it is.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub values: Option<BoundText>,
+    pub values: Option<Binding>,
 }
 
 impl TopicText {
@@ -249,7 +314,8 @@ impl TopicText {
 
     /// The schemas that its keys and values are bound to.
     pub fn bound(&self) -> impl Iterator<Item = (&'static str, &BoundText)> {
-        self.keys.iter().map(|bound| ("key", bound)).chain(self.values.iter().map(|bound| ("value", bound)))
+        let said = [("key", &self.keys), ("value", &self.values)];
+        said.into_iter().filter_map(|(role, bound)| Some((role, bound.as_ref()?.schema()?)))
     }
 }
 
@@ -312,4 +378,15 @@ impl Thing {
     pub fn key(&self) -> (ThingKind, &str) {
         (self.kind(), self.name())
     }
+}
+
+/// An installation as it is.
+#[derive(Debug, Clone, Default)]
+pub struct Installation {
+    /// What it has.
+    pub things: Vec<Thing>,
+    /// The topics that connectors write for tables which they found by their names, by connector.
+    pub written: BTreeMap<String, Vec<String>>,
+    /// Secrets of connections that are to be others than those that are kept, by connection and field.
+    pub other_secrets: BTreeSet<(String, String)>,
 }

@@ -75,8 +75,12 @@ pub struct Setting {
     /// It is of use only where another setting has a value.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub only_if: Option<OnlyIf>,
-    /// Whether few need it.
-    pub further: bool,
+    /// Whether it stands beside the one before it in a form.
+    pub beside: bool,
+    /// The heading under which it stands with others that few need; none for one that all do.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<String>)]
+    pub under: Option<Cow<'static, str>>,
 }
 
 /// Another setting's value.
@@ -110,7 +114,8 @@ impl Setting {
             needed: false,
             secret: false,
             only_if: None,
-            further: false,
+            beside: false,
+            under: None,
         }
     }
 
@@ -132,10 +137,16 @@ impl Setting {
         Self { secret: true, ..self }
     }
 
-    /// The same as one that few need.
+    /// The same beside the one before it.
     #[must_use]
-    pub fn of_few(self) -> Self {
-        Self { further: true, ..self }
+    pub fn beside(self) -> Self {
+        Self { beside: true, ..self }
+    }
+
+    /// The same as one that few need, under a heading.
+    #[must_use]
+    pub fn under(self, heading: &'static str) -> Self {
+        Self { under: Some(heading.into()), ..self }
     }
 
     /// The same as one that is of use only where another has one of several values.

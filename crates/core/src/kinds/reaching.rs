@@ -9,6 +9,11 @@ pub const SOCKS5_PROXY: &str = "socks5_proxy";
 /// A host that is logged in to over SSH (RFC 4254, 7.2).
 pub const JUMP_HOST: &str = "jump_host";
 
+/// The heading of what few need of a login and its session.
+pub const LOGIN: &str = "Login and session";
+/// The heading of the way there.
+pub const WAY: &str = "The way there";
+
 /// The setting that says which runners reach a system.
 pub const ONLY_WHERE: &str = "only_where";
 
@@ -40,12 +45,12 @@ pub fn encryption() -> Vec<Setting> {
         Setting::new("certificate", "Client certificate", SettingType::Lines)
             .help("Where the server asks for one: PEM text, and then the certificates between it and its authority")
             .only_if("tls", &["prefer", "require", "verify"])
-            .of_few(),
+            .under(LOGIN),
         Setting::new("certificate_key", "Its key", SettingType::Lines)
             .help("PEM text; never shown again")
             .as_secret()
             .only_if_given("certificate")
-            .of_few(),
+            .under(LOGIN),
     ]
 }
 
@@ -62,38 +67,41 @@ pub fn way() -> Vec<Setting> {
     vec![
         Setting::new(ONLY_WHERE, "Reached from", SettingType::Pairs)
             .help("Labels of the runners that reach it, one a line, as in site=packhouse: tests and samples are then made there as well")
-            .of_few(),
-        Setting::new("through", "Reached through", ways).usually("directly").of_few(),
-        Setting::new("through_host", "Its host", SettingType::Text).only_if("through", &all).of_few(),
+            .under(WAY),
+        Setting::new("through", "Reached through", ways).usually("directly").under(WAY),
+        Setting::new("through_host", "Its host", SettingType::Text).only_if("through", &all).under(WAY),
         Setting::new("through_port", "Port", SettingType::Whole { least: 1, most: 65_535 })
-            .help("Empty for the usual one: 8080, 1080 or 22")
+            .help("Empty: 8080, 1080 or 22")
+            .beside()
             .only_if("through", &all)
-            .of_few(),
-        Setting::new("through_user", "User there", SettingType::Text).only_if("through", &all).of_few(),
+            .under(WAY),
+        Setting::new("through_user", "User there", SettingType::Text).only_if("through", &all).under(WAY),
         Setting::new("through_password", "Password there", SettingType::Text)
             .help("Or that of the private key")
             .as_secret()
+            .beside()
             .only_if("through", &all)
-            .of_few(),
+            .under(WAY),
         Setting::new("through_key", "Private key", SettingType::Lines)
             .help("Of the user there, as OpenSSH writes it; never shown again")
             .as_secret()
             .only_if("through", &[JUMP_HOST])
-            .of_few(),
+            .under(WAY),
         Setting::new("through_host_key", "Host key", SettingType::Text)
             .help(
                 "The public key that the jump host has to show, as in ssh-ed25519 AAAA…, or its fingerprint, as in SHA256:…",
             )
             .only_if("through", &[JUMP_HOST])
-            .of_few(),
+            .under(WAY),
         Setting::new("keepalive_seconds", "Keepalive", SettingType::Whole { least: 5, most: 3_600 })
             .help("Seconds of silence after which the other end is asked for a sign of life")
             .usually("30")
-            .of_few(),
+            .under(WAY),
         Setting::new("connect_seconds", "Time to connect", SettingType::Whole { least: 1, most: 300 })
             .help("Seconds that opening a session may take")
+            .beside()
             .usually("8")
-            .of_few(),
+            .under(WAY),
     ]
 }
 

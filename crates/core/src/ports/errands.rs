@@ -267,10 +267,10 @@ pub trait ErrandStore: Send + Sync {
     /// [`PortError::TryAgain`].
     async fn withdraw(&self, id: Uuid) -> Result<(), PortError>;
 
-    /// Takes on what waits for a runner with these labels, each once.
+    /// Takes on what waits for a runner with these labels, each once. One that cannot be opened here is answered as that.
     ///
     /// # Errors
-    /// [`PortError::TryAgain`]; [`PortError::Refused`] if one cannot be opened.
+    /// [`PortError::TryAgain`].
     async fn take_errands(&self, runner: &RunnerName, labels: &Labels) -> Result<Vec<TakenErrand>, PortError>;
 
     /// Says what came of one.

@@ -169,6 +169,12 @@ impl Carrying {
     async fn bind(&self, text: &TopicText) -> Result<(), Refusal> {
         let topic = TopicName::parse(text.topic.as_str())?;
         let there = self.state.database.bindings().await?;
+        let of_topic = there.iter().filter(|(_, b)| b.topic == topic.as_str());
+        for (_, bound) in of_topic.filter(|(_, b)| text.bound().all(|(role, _)| role != b.role)) {
+            // what is to stay was taken over into what is to be
+            let place = Path((text.topic.clone(), bound.role.clone()));
+            schemas::unbind(self.state(), place).await?;
+        }
         for (role, bound) in text.bound() {
             let same = there.iter().any(|(schema, b)| {
                 b.topic == topic.as_str() && b.role == role && *schema == bound.schema && b.required == bound.required

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use gonvel_core::installation::{
-    BoundText, ConnectionText, Installation, ReaderText, SchemaText, SecretFrom, Thing, TopicText, VersionText,
+    Binding, BoundText, ConnectionText, Installation, ReaderText, SchemaText, SecretFrom, Thing, TopicText, VersionText,
 };
 use gonvel_core::kinds::Settings;
 use gonvel_core::manifest::{ConnectorText, Names, Wished};
@@ -43,7 +43,7 @@ pub(super) async fn installation(state: &ServerState) -> Result<Installation, Re
         topics.iter().map(|t| (t.name.to_string(), TopicText::of(t.name.as_str(), t.partitions, &t.settings))).collect();
     for (schema, binding) in state.database.bindings().await? {
         let Some(topic) = made.get_mut(&binding.topic) else { continue };
-        let bound = Some(BoundText { schema, required: binding.required });
+        let bound = Some(Binding::To(BoundText { schema, required: binding.required }));
         if binding.role == "key" {
             topic.keys = bound;
         } else {

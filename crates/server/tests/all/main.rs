@@ -9,6 +9,7 @@ mod foreseeing;
 mod functions_api;
 mod kinds_api;
 mod live;
+mod manifests_api;
 mod nothing_kept;
 mod numbers;
 mod partitions_added;

@@ -72,6 +72,7 @@ async fn what_is_asked_of_a_system_of_a_place_is_asked_by_a_runner_there() {
     assert_eq!(failed(&report).unwrap().0, "password", "what a runner finds is told as it found it: {report:#}");
     let (status, made) = api.post("/connections", &right).await;
     assert_eq!(status, 201, "{made:#}");
+    assert_eq!(made["kept_secrets"], json!(["password"]), "{made:#}");
     assert!(made["place"].as_str().unwrap().ends_with(", from site=packhouse"), "{made:#}");
     let id = made["id"].as_str().unwrap();
 

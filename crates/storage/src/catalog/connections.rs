@@ -31,6 +31,8 @@ pub struct Connection {
     pub kind: String,
     /// Its settings, as the kind takes them.
     pub given: Value,
+    /// Its secrets, by setting.
+    sealed: Value,
     /// Counts its changes.
     pub revision: i32,
     /// When it was made.
@@ -40,6 +42,12 @@ pub struct Connection {
 }
 
 impl Connection {
+    /// The settings of which a secret is kept, in order.
+    #[must_use]
+    pub fn kept_secrets(&self) -> Vec<String> {
+        sealed(&self.sealed).into_keys().collect()
+    }
+
     /// How it is reached, as far as that is no secret.
     #[must_use]
     pub fn address(&self) -> Address {

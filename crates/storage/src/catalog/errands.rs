@@ -10,6 +10,7 @@ use diesel::sql_types::{Bool, Jsonb, Nullable, Text, Uuid as SqlUuid};
 use diesel_async::RunQueryDsl;
 use gonvel_core::naming::RunnerName;
 use gonvel_core::planning::Labels;
+use gonvel_core::ports::systems::ToldError;
 use gonvel_core::ports::{Address, Errand, ErrandState, ErrandStore, Outcome, PortError, TakenErrand};
 use gonvel_core::secret::Secret;
 use serde::de::DeserializeOwned;
@@ -139,12 +140,19 @@ impl ErrandStore for Database {
         .get_results(&mut connection)
         .await
         .map_err(failed("taking on errands"))?;
-        let taken = rows.into_iter().map(|row| {
-            let Asked { kind, settings, secrets, errand } = self.open_errand(row.id, "asked", &row.asked)?;
-            let secrets = secrets.into_iter().map(|(name, secret)| (name, Secret::new(secret))).collect();
-            Ok(TakenErrand { id: row.id, address: Address { kind, settings, secrets }, errand })
-        });
-        taken.collect()
+        drop(connection);
+        let mut taken = Vec::with_capacity(rows.len());
+        for Row { id, asked } in rows {
+            match self.open_errand(id, "asked", &asked) {
+                Ok(Asked { kind, settings, secrets, errand }) => {
+                    let secrets = secrets.into_iter().map(|(name, secret)| (name, Secret::new(secret))).collect();
+                    taken.push(TakenErrand { id, address: Address { kind, settings, secrets }, errand });
+                }
+                // whoever asked learns of it, and the others are carried out
+                Err(error) => self.answer_errand(id, &Outcome::Failed(ToldError::Other(error.to_string()))).await?,
+            }
+        }
+        Ok(taken)
     }
 
     async fn answer_errand(&self, id: Uuid, outcome: &Outcome) -> Result<(), PortError> {

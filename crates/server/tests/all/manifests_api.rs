@@ -1,0 +1,65 @@
+//! What manifests say, as servers take it.
+
+use serde_json::{Value, json};
+
+use crate::support::Api;
+
+fn files(text: &str) -> Value {
+    json!({"files": [{"name": "all.yaml", "text": text}]})
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_topic_stays_bound_unless_its_manifest_lets_go_of_the_schema() {
+    let api = Api::start().await;
+    let schema = "schema: cold.Reading\nlanguage: avro\nversions:\n- text: '{\"type\": \"record\", \"name\": \"Reading\", \"fields\": []}'\n";
+    let topic = |values: &str| format!("{schema}---\ntopic: readings\npartitions: 2\n{values}");
+    let apply = async |text: &str| {
+        let (status, _) = api.post("/manifests/apply", &files(text)).await;
+        assert_eq!(status, 200);
+        let (_, again) = api.post("/manifests/plan", &files(text)).await;
+        assert_eq!((&again["steps"], &again["faults"]), (&json!([]), &json!([])), "{again:#}");
+        let exported = api.request(reqwest::Method::GET, "/manifests").send().await.unwrap().text().await.unwrap();
+        exported.contains("values:")
+    };
+    assert!(apply(&topic("values: {schema: cold.Reading, required: true}\n")).await);
+    assert!(apply(&topic("")).await, "it stays bound");
+    let (_, plan) = api.post("/manifests/plan", &files(&topic("values: none\n"))).await;
+    assert_eq!(plan["steps"][0]["changes"][0]["field"], "values", "{plan:#}");
+    assert!(!apply(&topic("values: none\n")).await, "it was let go of");
+    assert!(!apply(&topic("")).await, "and stays so");
+    let (_, plan) = api.post("/manifests/plan", &files(&topic("values: nothing\n"))).await;
+    let fault = &plan["faults"][0];
+    assert!(fault["line"] == 8 && fault["finding"].as_str().unwrap().contains("or none"), "{plan:#}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_way_to_a_system_stands_in_its_manifest_and_its_secrets_elsewhere() {
+    let api = Api::start().await;
+    let connection = |more: &str| {
+        format!(
+            "connection: packhouse\nkind: postgresql\nhost: db.orchard.example\nport: 5432\ndatabase: packhouse\nuser: gonvel\n\
+             password: {{env: PACKHOUSE_PASSWORD}}\nonly_where: {{site: packhouse}}\nthrough: jump_host\n\
+             through_host: gate.orchard.example\nthrough_user: gonvel\nthrough_key: {{file: gate.key}}\n{more}"
+        )
+    };
+    let (_, plan) = api
+        .post(
+            "/manifests/plan",
+            &files(&connection("through_host_key: SHA256:GFEowJBzPU8pI9t/GTzykgVu8AytKdYKek//rV1sdqI\n")),
+        )
+        .await;
+    assert_eq!((&plan["faults"], plan["steps"][0]["name"].as_str()), (&json!([]), Some("packhouse")), "{plan:#}");
+    let asked: Vec<&str> = plan["secrets"].as_array().unwrap().iter().map(|s| s["field"].as_str().unwrap()).collect();
+    assert_eq!(asked, ["password", "through_key"], "{plan:#}");
+    for (more, line, part) in [
+        ("through_host_key: mine\n", 13, "neither a public key nor a fingerprint"),
+        ("keepalive_seconds: 1\n", 13, "from 5 to 3600"),
+        ("certificate: mine\ncertificate_key: typed\n", 14, "a secret stands in the text"),
+        ("through_pasword: {env: X}\n", 13, "perhaps through_password is meant"),
+    ] {
+        let (_, plan) = api.post("/manifests/plan", &files(&connection(more))).await;
+        let fault = &plan["faults"][0];
+        let told = fault["finding"].as_str().unwrap_or_default();
+        assert!(fault["line"] == line && told.contains(part), "{more}: {plan:#}");
+    }
+}
