@@ -53,6 +53,7 @@ function KindForm({ before, kind, onOther, onSaved, onCancel }: KindProps) {
   const queries = useQueryClient();
   const [name, setName] = useState(before?.name ?? '');
   const [fields, setFields] = useState(() => fieldsOf(kind, before));
+  const [opened, setOpened] = useState<string[]>([]);
   const request = () => requestOf(name, kind, fields);
   const test = useMutation({ mutationFn: () => testUnsaved(request()) });
   const save = useMutation({
@@ -135,7 +136,16 @@ function KindForm({ before, kind, onOther, onSaved, onCancel }: KindProps) {
       />
       {lines(ofUse.filter((setting) => !setting.under)).map(line)}
       {headed(ofUse).map(([heading, settings]) => (
-        <details key={heading} className="further" open={settings.some((setting) => setting.name === at) || undefined}>
+        <details
+          key={heading}
+          className="further"
+          open={opened.includes(heading) || settings.some((setting) => setting.name === at)}
+          onToggle={(event) => {
+            // one that was opened for what is wrong in it stays open when that is mended
+            const { open } = event.currentTarget;
+            setOpened((now) => [...now.filter((other) => other !== heading), ...(open ? [heading] : [])]);
+          }}
+        >
           <summary>{heading}</summary>
           {lines(settings).map(line)}
         </details>

@@ -19,8 +19,11 @@ use super::road::Road;
 /// Logins under way at a host at a time: a server refuses those that come while too many have not logged in yet.
 const AT_A_TIME: usize = 2;
 
-/// Hosts that are logged in to, by name and port.
-static HOSTS: LazyLock<Mutex<HashMap<(String, u16), Arc<Semaphore>>>> = LazyLock::new(Mutex::default);
+/// Turns by host and port.
+type Turns = HashMap<(String, u16), Arc<Semaphore>>;
+
+/// Hosts that are logged in to.
+static HOSTS: LazyLock<Mutex<Turns>> = LazyLock::new(Mutex::default);
 
 /// Waits until a login may begin; it ends with what is given.
 pub(super) async fn turn(through: &Through) -> Option<OwnedSemaphorePermit> {

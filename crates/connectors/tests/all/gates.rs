@@ -108,7 +108,7 @@ async fn a_fleet_logs_in_to_a_jump_host_in_turn_and_again_after_it_was_down() {
             clients.into_iter().collect::<Result<_, _>>().unwrap_or_else(|e| panic!("round {round}: {e}"));
         assert_eq!(
             one(&clients[19], "SELECT count(*)::text FROM pg_stat_activity WHERE application_name = 'gonvel'").await,
-            "40"
+            "20"
         );
         ssh.gate.kill();
         for client in &clients {
