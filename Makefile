@@ -28,7 +28,7 @@ packages-demo:
 	@scripts/need-packages.sh $(POSTGRESQL)
 
 packages-test:
-	@scripts/need-packages.sh $(POSTGRESQL) $(CHROMIUM) curl=curl python3=python3
+	@scripts/need-packages.sh $(POSTGRESQL) $(CHROMIUM) curl=curl python3=python3 pgrep=procps
 	@scripts/peers.sh $(TARGET)/peers
 
 # --- building ---

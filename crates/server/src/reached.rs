@@ -76,10 +76,10 @@ impl Reached {
 }
 
 fn nobody(labels: &Labels, what: &str) -> ConnectorError {
-    let labels = labels_text(labels);
+    let options: Vec<String> = labels.iter().map(|(name, value)| format!("--label {name}={value}")).collect();
     ConnectorError::try_again(
-        format!("the system is reached from {labels}, and no runner with these labels {what}"),
-        format!("start one there (gonvel run, with --label {labels}), or correct the labels"),
+        format!("the system is reached from {}, and no runner with these labels {what}", labels_text(labels)),
+        format!("start one there (gonvel runner {}), or correct the labels", options.join(" ")),
     )
     .at(ONLY_WHERE)
 }

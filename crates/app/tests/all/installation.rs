@@ -147,6 +147,9 @@ async fn an_installation_is_made_from_its_export_to_the_byte_through_a_kill() {
     fs::write(given.join("more/schemas.yml"), SCHEMAS).unwrap();
     fs::write(given.join("more/topics.yaml"), TOPICS).unwrap();
     fs::write(given.join("connectors.yaml"), CONNECTORS).unwrap();
+    // what comes after the first topic takes longer than a kill
+    let spare: Vec<String> = (0..60).map(|n| format!("topic: spare.{n}\npartitions: 1\n")).collect();
+    fs::write(given.join("more/spare.yaml"), spare.join("---\n")).unwrap();
     fs::write(given.join("notes.txt"), "not a manifest").unwrap();
     let given = given.display().to_string();
 
@@ -154,13 +157,13 @@ async fn an_installation_is_made_from_its_export_to_the_byte_through_a_kill() {
     let told = shell.run(&["apply", &given, "--dry-run"], None);
     let said = String::from_utf8_lossy(&told.stdout).into_owned();
     assert_eq!(told.status.code(), Some(6), "{said}{}", String::from_utf8_lossy(&told.stderr));
-    assert!(said.contains("make   connector packhouse-bins") && said.contains("13 to make, 0 to change"), "{said}");
+    assert!(said.contains("make   connector packhouse-bins") && said.contains("73 to make, 0 to change"), "{said}");
     assert_eq!(shell.text("connector list", None), "no connector\n");
     assert_eq!(shell.fails(&format!("apply {given}"), "say --yes if it is meant"), 2);
 
     // done, and then there is nothing to do
     let done = shell.text(&format!("apply {given} --yes"), None);
-    assert!(done.contains("13 of 13"), "{done}");
+    assert!(done.contains("73 of 73"), "{done}");
     assert!(shell.text(&format!("apply {given} --yes"), None).contains("There is nothing to do"));
     waits_for("rows in the target", async || count(&cluster, "settlement", "bins").await == 500).await;
     waits_for("heavy bins", async || {
@@ -175,7 +178,7 @@ async fn an_installation_is_made_from_its_export_to_the_byte_through_a_kill() {
     let told = shell.run(&["apply", &given, "--dry-run"], None);
     let said = String::from_utf8_lossy(&told.stdout).into_owned();
     assert!(said.contains("keep: latest") && said.contains("state: paused"), "{said}");
-    assert!(said.contains("0 to make, 2 to change, 0 to delete; 11 stay"), "{said}");
+    assert!(said.contains("0 to make, 2 to change, 0 to delete; 71 stay"), "{said}");
     shell.text(&format!("apply {given} --yes"), None);
 
     // elsewhere, with a kill half way

@@ -98,7 +98,7 @@ pub fn plan(found: &[Found], there: &Installation, prune: bool) -> Result<Plan, 
     let mut plan = Plan { steps: removed(first), unchanged: 0 };
     for one in ordered {
         let Some(was) = was.get(&one.thing.key()) else {
-            plan.steps.push(Step { deed: Deed::Make, thing: one.thing.clone(), changes: vec![] });
+            plan.steps.push(Step { deed: Deed::Make, thing: as_new(&one.thing), changes: vec![] });
             continue;
         };
         let thing = as_it_will_be(was, &one.thing);
@@ -218,6 +218,16 @@ fn cannot(one: &Found, was: &Thing) -> Option<Fault> {
 
 fn sorted(names: &[String]) -> BTreeSet<&str> {
     names.iter().map(String::as_str).collect()
+}
+
+/// A thing that is not there as it becomes.
+fn as_new(now: &Thing) -> Thing {
+    let mut now = now.clone();
+    if let Thing::Topic(now) = &mut now {
+        now.keys = Binding::after(None, now.keys.as_ref());
+        now.values = Binding::after(None, now.values.as_ref());
+    }
+    now
 }
 
 /// A thing that is there as it becomes: what its manifest does not say and has no usual value stays.

@@ -266,7 +266,6 @@ fn all_that_is_wrong_is_told_at_its_place_and_nothing_is_done() {
     let connection = write(&[connection(1, 5432)]);
     let cases = [
         ("topic: bins\npartitions: 3\nvalues: {schema: Bins}\n", "", 3, "there is no schema Bins"),
-        ("topic: bins\npartitions: 3\nvalues: non\n", "", 3, "or none"),
         ("reader: night\ntopics: [bin]\n---\ntopic: bins\npartitions: 3\n", "", 2, "there is no topic bin, perhaps bins"),
         ("topic: b ins\npartitions: 3\n", "", 1, "cannot be called so"),
         ("topic: bins\npartitions: 0\n", "", 2, "give 1 to 1000"),

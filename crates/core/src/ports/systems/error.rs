@@ -132,6 +132,9 @@ impl ToldError {
     }
 }
 
+/// Fields of a connection by which one logs in, to the system or on the way there.
+const LOGINS: [&str; 6] = ["password", "log_password", "certificate", "certificate_key", "through_password", "through_key"];
+
 impl ConnectorError {
     /// Something a person must change.
     pub fn settings(field: Option<&'static str>, finding: impl Into<String>, remedy: impl Into<String>) -> Self {
@@ -205,7 +208,7 @@ impl ConnectorError {
     pub fn kind(&self) -> Kind {
         match self {
             Self::TryAgain { kind, .. } => *kind,
-            Self::Settings { field: Some("password" | "log_password" | "through_password"), .. } => Kind::Login,
+            Self::Settings { field: Some(field), .. } if LOGINS.contains(field) => Kind::Login,
             Self::Settings { .. } => Kind::Settings,
             Self::BadRecord { .. } => Kind::Record,
             Self::Fenced | Self::Later { .. } => Kind::Fenced,
