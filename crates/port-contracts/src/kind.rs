@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use gonvel_core::kinds::{Setting, SettingType};
+use gonvel_core::kinds::{About, OnlyIf, Setting, SettingType};
 use gonvel_core::ports::Address;
 use gonvel_core::ports::systems::{ConnectorError, Kind};
 use gonvel_core::preflight::Outcome;
@@ -30,8 +30,23 @@ fn secret(value: &Value) -> Result<String, String> {
     value.as_str().map(str::to_owned).ok_or_else(|| "no text".into())
 }
 
-/// What a kind says of its settings is whole and agrees with itself: all of them are taken together, each that is needed is missed,
-/// and none takes what is not of its type.
+/// Settings with which one is of use: those that are needed, and what it hangs on.
+fn of_use(about: &About, setting: &Setting) -> Map<String, Value> {
+    let needed = about.settings.iter().filter(|setting| setting.needed);
+    let mut given: Map<String, Value> = needed.map(|setting| (setting.name.to_string(), sample(setting))).collect();
+    given.insert(setting.name.to_string(), sample(setting));
+    let mut next = setting.only_if.as_ref();
+    while let Some(OnlyIf { setting: other, is }) = next {
+        let other = about.setting(other).expect("a setting that is there");
+        let value = is.first().map_or_else(|| sample(other), |is| json!(is));
+        given.insert(other.name.to_string(), value);
+        next = other.only_if.as_ref();
+    }
+    given
+}
+
+/// What a kind says of its settings is whole and agrees with itself: each is taken where it is of use and told where it is of none, each that is needed is
+/// missed, and none takes what is not of its type.
 ///
 /// # Panics
 /// If the contract is broken.
@@ -44,12 +59,14 @@ pub fn is_described(kind: &dyn Kind) {
     let names: BTreeSet<&str> = about.settings.iter().map(|setting| setting.name.as_ref()).collect();
     assert_eq!(names.len(), about.settings.len(), "{}: a setting stands twice", about.kind);
     assert!(TAKEN.iter().all(|taken| !names.contains(taken)), "{}: a setting has a taken name", about.kind);
-    let whole: Map<String, Value> = about.settings.iter().map(|s| (s.name.to_string(), sample(s))).collect();
-    let read = about.read(&whole, secret).unwrap_or_else(|faults| panic!("{}: {faults:?}", about.kind));
-    let plain = about.settings.iter().filter(|setting| !setting.secret).map(|setting| setting.name.to_string());
-    assert!(read.plain.keys().cloned().eq(plain), "{}: all that is described is kept, in its order", about.kind);
     for setting in &about.settings {
         let (kind, name) = (&about.kind, setting.name.as_ref());
+        let whole = of_use(&about, setting);
+        let read = about.read(&whole, secret).unwrap_or_else(|faults| panic!("{kind}: {name}: {faults:?}"));
+        let kept = if setting.secret { read.secrets.contains_key(name) } else { read.plain.contains_key(name) };
+        let order: Vec<&str> = read.plain.keys().map(String::as_str).collect();
+        let described = about.settings.iter().map(|s| s.name.as_ref()).filter(|s| order.contains(s));
+        assert!(kept && described.eq(order.iter().copied()), "{kind}: {name} is kept, in its order: {order:?}");
         let mut without = whole.clone();
         without.remove(name);
         let missed = about.read(&without, secret).is_err_and(|faults| faults.iter().any(|fault| fault.setting == name));
@@ -62,6 +79,12 @@ pub fn is_described(kind: &dyn Kind) {
         }
         if let Some(only) = &setting.only_if {
             assert!(names.contains(only.setting.as_ref()), "{kind}: {name} hangs on {}, which is not there", only.setting);
+            let mut alone = of_use(&about, setting);
+            alone.remove(only.setting.as_ref());
+            let idle =
+                only.is.iter().all(|is| about.setting(&only.setting).and_then(Setting::usual_value) != Some(json!(is)));
+            let told = about.read(&alone, secret).is_err_and(|faults| faults.iter().any(|fault| fault.setting == name));
+            assert_eq!(told, idle, "{kind}: {name} is given and of no use");
         }
     }
 }

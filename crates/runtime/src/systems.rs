@@ -12,7 +12,7 @@ use gonvel_core::ports::{Address, Errand, Errands};
 use gonvel_core::preflight::{Check, Report};
 use gonvel_core::table::TableSchema;
 
-pub use gonvel_connectors::kinds::{first_kind, holds, kind, kinds, sink, source, tables};
+pub use gonvel_connectors::kinds::{first_kind, kind, kinds};
 pub use gonvel_core::ports::systems::ConnectorError;
 
 /// What of a definition a system of this kind cannot do, each as [`ConnectorError::Settings`] with its field. Nothing is asked of the

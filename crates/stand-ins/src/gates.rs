@@ -31,6 +31,8 @@ pub struct SshServer {
     pub key: String,
     /// The same, locked with [`LOCKED_WITH`].
     pub locked_key: String,
+    /// One of RSA.
+    pub rsa_key: String,
     /// The keys that it shows, each a line.
     pub host_keys: Vec<String>,
 }
@@ -159,16 +161,18 @@ impl Gate {
             let read = |path: PathBuf| fs::read_to_string(path).expect("a key");
             (read(at(name)), read(at(&format!("{name}.pub"))).trim().to_owned())
         };
-        let host_keys = vec![make("host-ed25519", "ed25519", "").1, make("host-ecdsa", "ecdsa", "").1];
+        let host_keys = ["ed25519", "ecdsa", "rsa"].map(|sort| make(&format!("host-{sort}"), sort, "").1).to_vec();
         let (key, public) = make("login", "ed25519", "");
         let (locked_key, locked_public) = make("locked", "ecdsa", LOCKED_WITH);
-        fs::write(at("authorized"), format!("{public}\n{locked_public}\n")).expect("who may log in");
+        let (rsa_key, rsa_public) = make("rsa", "rsa", "");
+        fs::write(at("authorized"), format!("{public}\n{locked_public}\n{rsa_public}\n")).expect("who may log in");
         let port = free_port().expect("a port");
         let settings = format!(
-            "Port {port}\nListenAddress 127.0.0.1\nHostKey {}\nHostKey {}\nAuthorizedKeysFile {}\nPidFile none\nStrictModes no\n\
+            "Port {port}\nListenAddress 127.0.0.1\nHostKey {}\nHostKey {}\nHostKey {}\nAuthorizedKeysFile {}\nPidFile none\nStrictModes no\n\
              UsePAM no\nPasswordAuthentication yes\nMaxStartups 3\n",
             at("host-ed25519").display(),
             at("host-ecdsa").display(),
+            at("host-rsa").display(),
             at("authorized").display(),
         );
         fs::write(at("settings"), settings).expect("its settings");
@@ -180,7 +184,7 @@ impl Gate {
         };
         let arguments = ["-D", "-e", "-f", &at("settings").display().to_string()].map(str::to_owned);
         let gate = Self::start(home, port, &arguments);
-        SshServer { gate, user: name, key, locked_key, host_keys }
+        SshServer { gate, user: name, key, locked_key, rsa_key, host_keys }
     }
 }
 

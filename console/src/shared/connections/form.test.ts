@@ -47,6 +47,9 @@ test('a form begins with what is usual, or with what is there, and sends what wa
   expect(kept).toMatchObject({ host: 'db', port: '5433', tls: 'verify', password: undefined, settings: 'a=b' });
   // a kept secret is not sent
   expect(requestOf('packhouse', kind, kept)).not.toHaveProperty('password');
+  // what was typed and is of no use any more is not sent either
+  expect(requestOf('packhouse', kind, { ...kept, ca: 'PEM' })).toHaveProperty('ca', 'PEM');
+  expect(requestOf('packhouse', kind, { ...kept, tls: 'off', ca: 'PEM' })).not.toHaveProperty('ca');
 });
 
 test('settings stand in lines and under headings, and some are of use only with others', () => {

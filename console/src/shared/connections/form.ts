@@ -19,9 +19,10 @@ export function fieldsOf(kind: Kind, before: Connection | undefined): Fields {
   );
 }
 
-/** What is sent. A field that was left empty is not, but for one that is needed: the server says what is wrong with it. */
+/** What is sent. A field that is of no use now is not, nor one that was left empty, but for one that is needed: the server says what is wrong with it. */
 export function requestOf(name: string, kind: Kind, fields: Fields): ConnectionRequest {
-  const given = kind.settings.flatMap((setting): [string, unknown][] => {
+  const ofUse = kind.settings.filter((setting) => isOfUse(setting, fields));
+  const given = ofUse.flatMap((setting): [string, unknown][] => {
     const text = fields[setting.name];
     if (setting.takes.is === 'pairs') return [[setting.name, settingsOf(text ?? '')]];
     if (setting.takes.is === 'whole' && (text || setting.needed)) return [[setting.name, Number(text) || 0]];

@@ -152,14 +152,7 @@ impl Tables for Postgres {
 
 #[cfg(test)]
 mod tests {
-    use std::time::Duration;
-
-    use gonvel_core::ports::TlsMode;
-    use gonvel_core::secret::Secret;
-
-    use super::super::address::Login;
     use super::*;
-    use crate::reaching::{Own, Reaching, Through, Way};
 
     #[test]
     fn a_database_is_the_same_however_its_address_is_written() {
@@ -175,34 +168,5 @@ mod tests {
         assert_ne!(through("localhost", "gate.orchard.example"), at("localhost", "packhouse"), "the jump host's own");
         assert_ne!(through("localhost", "gate.orchard.example"), through("localhost", "gate.coldstore.example"));
         assert_eq!(through("db.orchard.example", "gate.orchard.example"), at("db.orchard.example", "packhouse"));
-    }
-
-    #[test]
-    fn an_address_is_read_as_it_was_written() {
-        let mut whole = DatabaseAddress::new("db.orchard.example", 5432, "packhouse", "gonvel", "winter gold");
-        whole.reaching = Reaching {
-            tls: TlsMode::Verify,
-            ca: Some("PEM".into()),
-            own: Some(Own { certificate: "PEM".into(), key: Secret::new("bramley".into()) }),
-            through: Some(Through {
-                way: Way::JumpHost,
-                host: "gate.orchard.example".into(),
-                port: 2222,
-                user: Some("picker".into()),
-                password: None,
-                key: Some(Secret::new("russet".into())),
-                host_key: Some("SHA256:x".into()),
-            }),
-            keepalive: Duration::from_secs(60),
-            patience: Duration::from_secs(20),
-            only_where: [("site".to_owned(), "packhouse".to_owned())].into(),
-        };
-        whole.log_login = Some(Login { user: "log".into(), password: Secret::new("pippin".into()) });
-        whole.settings = [("lock_timeout".to_owned(), "5s".to_owned())].into();
-        for database in [DatabaseAddress::new("10.0.0.7", 1, "d", "u", ""), whole] {
-            assert_eq!(DatabaseAddress::read(&Address::from(&database)).unwrap(), database);
-        }
-        let nowhere = DatabaseAddress::read(&Address::new("postgresql")).unwrap_err();
-        assert!(nowhere.to_string().contains("host"), "{nowhere}");
     }
 }

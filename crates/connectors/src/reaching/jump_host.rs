@@ -8,7 +8,7 @@ use gonvel_core::ports::systems::ConnectorError;
 use gonvel_wire::dial;
 use russh::Preferred;
 use russh::client::{AuthResult, Config, Handle, Handler, connect_stream};
-use russh::keys::{HashAlg, PrivateKeyWithHashAlg, PublicKey, PublicKeyOrCertificate};
+use russh::keys::{Algorithm, HashAlg, PrivateKeyWithHashAlg, PublicKey, PublicKeyOrCertificate};
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 
 use super::ends::{End, not_reached};
@@ -33,6 +33,19 @@ pub(super) async fn turn(through: &Through) -> Option<OwnedSemaphorePermit> {
         host.or_insert_with(|| Arc::new(Semaphore::new(AT_A_TIME))).clone()
     };
     place.acquire_owned().await.ok()
+}
+
+/// What it means that its turn did not come.
+pub(super) fn others_first(through: &Through, patience: Duration) -> ConnectorError {
+    ConnectorError::try_again(
+        format!(
+            "others log in to the {}, and this one's turn did not come within {} s",
+            through.named(),
+            patience.as_secs()
+        ),
+        "Gonvel tries again by itself; if it stays so, see whether the host answers slowly, or allow more time to connect",
+    )
+    .at("through_host")
 }
 
 /// Opens a channel through a jump host to a host that it reaches. Each has a login of its own: those of one login wait for each other where
@@ -90,8 +103,10 @@ async fn log_in(through: &Through, end: &End<'_>, keepalive: Duration) -> Result
     let expected = through.host_key.as_deref().map(HostKey::read).transpose()?;
     let mut preferred = Preferred::DEFAULT;
     if let Some(HostKey::Whole(key)) = &expected {
-        // a host has several, and shows the one that is asked for
-        preferred.key = vec![key.algorithm()].into();
+        // a host has several, and shows the one that is asked for; those of RSA sign in several ways
+        let of_rsa = |way: &Algorithm| matches!(way, Algorithm::Rsa { .. });
+        let same = |way: &&Algorithm| **way == key.algorithm() || (of_rsa(way) && of_rsa(&key.algorithm()));
+        preferred.key = preferred.key.iter().filter(same).cloned().collect();
     }
     let config = Config {
         preferred,

@@ -17,14 +17,17 @@ pub use self::given::{Own, Reaching, Through, Way, check_host};
 pub use self::road::Road;
 
 impl Reaching {
-    /// Reaches a host, within [`Reaching::patience`] once it is its turn.
+    /// Reaches a host, within [`Reaching::patience`] once it is its turn, which is waited for as long.
     ///
     /// # Errors
     /// [`ConnectorError`] at the field `host`, or at one of the way there.
     pub async fn dial(&self, host: &str, port: u16) -> Result<Road, ConnectorError> {
         self.check_secrets()?;
         let _turn = match &self.through {
-            Some(through) if through.way == Way::JumpHost => jump_host::turn(through).await,
+            Some(through) if through.way == Way::JumpHost => {
+                let turn = tokio::time::timeout(self.patience, jump_host::turn(through)).await;
+                Some(turn.map_err(|_| jump_host::others_first(through, self.patience))?)
+            }
             _ => None,
         };
         let reached = async {

@@ -83,6 +83,8 @@ async fn each_way_leads_to_the_database() {
         ("SOCKS5", proxy(Way::Socks5Proxy, &socks)),
         ("SSH", jump(&ssh)),
         ("its other key", Through { host_key: Some(ssh.host_keys[1].clone()), ..jump(&ssh) }),
+        ("a host key of RSA", Through { host_key: Some(ssh.host_keys[2].clone()), ..jump(&ssh) }),
+        ("a key of RSA", Through { key: secret(&ssh.rsa_key), ..jump(&ssh) }),
         ("a line of known hosts", Through { host_key: Some(known), ..jump(&ssh) }),
         ("its fingerprint", Through { host_key: Some(fingerprint), ..jump(&ssh) }),
         ("a locked key", Through { key: secret(&ssh.locked_key), password: secret(LOCKED_WITH), ..jump(&ssh) }),

@@ -28,7 +28,7 @@ fn database(cluster: &TestCluster) -> DatabaseAddress {
     DatabaseAddress::new("127.0.0.1", cluster.port, "packhouse", OWNER, &cluster.password)
 }
 
-/// What is described is what an address is made of, setting by setting.
+/// What is described is what an address is made of, setting by setting, and it is read as it was written.
 #[test]
 fn all_settings_of_a_database_are_described_and_no_others() {
     let of_few = Reaching {
@@ -48,12 +48,18 @@ fn all_settings_of_a_database_are_described_and_no_others() {
         patience: Duration::from_secs(20),
         only_where: [("site".to_owned(), "packhouse".to_owned())].into(),
     };
-    let address = Address::from(DatabaseAddress {
+    let whole = DatabaseAddress {
         reaching: of_few,
         log_login: Some(Login { user: "tail".into(), password: Secret::new("pippin".into()) }),
         settings: BTreeMap::from([("lock_timeout".into(), "5s".into())]),
         ..DatabaseAddress::new("127.0.0.1", 5432, "packhouse", OWNER, "russet")
-    });
+    };
+    let address = Address::from(&whole);
+    for database in [whole, DatabaseAddress::new("10.0.0.7", 1, "d", "u", "")] {
+        assert_eq!(DatabaseAddress::read(&Address::from(&database)).unwrap(), database);
+    }
+    let nowhere = DatabaseAddress::read(&Address::new("postgresql")).unwrap_err();
+    assert!(nowhere.to_string().contains("host"), "{nowhere}");
     let mut made: Vec<&str> = address.settings.keys().chain(address.secrets.keys()).map(String::as_str).collect();
     let about = Postgres.about();
     let mut described: Vec<&str> = about.settings.iter().map(|setting| setting.name.as_ref()).collect();

@@ -145,15 +145,6 @@ fn connection(text: &str, kinds: &[About]) -> Result<ConnectionText, ManifestErr
         told.sort_by_key(|told| (told.line == 1, told.line));
         told.swap_remove(0)
     })?;
-    let alone = about.settings.iter().find(|s| {
-        s.secret
-            && settings.get(s.name.as_ref()).is_some_and(|v| !v.is_null())
-            && !read.secrets.contains_key(s.name.as_ref())
-    });
-    if let Some((setting, only)) = alone.and_then(|setting| Some((setting, setting.only_if.as_ref()?))) {
-        let finding = format!("it is of no use without {}: give that, or take it out", only.setting);
-        return Err(at_setting(text, &setting.name, false, finding));
-    }
     Ok(ConnectionText::of(&connection, about, read))
 }
 

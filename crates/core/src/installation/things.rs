@@ -77,7 +77,9 @@ impl ConnectionText {
         let mut settings = Map::new();
         for setting in &about.settings {
             let name = setting.name.as_ref();
-            if let Some(value) = read.plain.get(name).filter(|value| !setting.goes_without_saying(value)) {
+            // what was kept before it had to be of use is not written
+            let said = |value: &&Value| !setting.goes_without_saying(value) && about.in_force(setting, &read.plain);
+            if let Some(value) = read.plain.get(name).filter(said) {
                 settings.insert(name.into(), value.clone());
             } else if let Some(from) = read.secrets.get(name) {
                 settings.insert(name.into(), serde_json::to_value(from).expect("text"));

@@ -18,6 +18,20 @@ pub struct SettingFault {
     pub finding: String,
 }
 
+impl SettingFault {
+    /// That a setting hangs on another one which is not as it has to be; none of one that hangs on none.
+    fn of_no_use(setting: &Setting) -> Option<Self> {
+        let OnlyIf { setting: other, is } = setting.only_if.as_ref()?;
+        let finding = match is.is_empty() {
+            true => format!("{} is of no use without {other}: give that, or take it out", setting.name),
+            false => {
+                format!("{} is of no use unless {other} is {}: set that, or take it out", setting.name, is.join(" or "))
+            }
+        };
+        Some(Self { setting: setting.name.to_string(), value: false, finding })
+    }
+}
+
 /// Settings that were read, in the order of their kind.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Settings<S> {
@@ -34,8 +48,7 @@ impl About {
         self.settings.iter().find(|setting| setting.name == name)
     }
 
-    /// Reads settings; `secret` reads one that is a secret, and says what is wrong with it without repeating it. What is empty is not given,
-    /// and a secret that is of no use is left out.
+    /// Reads settings; `secret` reads one that is a secret, and says what is wrong with it without repeating it. What is empty is not given.
     ///
     /// # Errors
     /// All that is wrong.
@@ -79,8 +92,10 @@ impl About {
         if !faults.is_empty() {
             return Err(faults);
         }
-        read.secrets.retain(|name, _| self.setting(name).is_some_and(|setting| self.in_force(setting, &read.plain)));
-        Ok(read)
+        let is_given = |setting: &&Setting| given.get(setting.name.as_ref()).is_some_and(|value| !is_nothing(value));
+        let idle = self.settings.iter().filter(is_given).filter(|setting| !self.in_force(setting, &read.plain));
+        let faults: Vec<SettingFault> = idle.filter_map(SettingFault::of_no_use).collect();
+        if faults.is_empty() { Ok(read) } else { Err(faults) }
     }
 
     /// Whether a setting is of use, by what others are.
@@ -182,16 +197,17 @@ mod tests {
     }
 
     #[test]
-    fn what_is_given_is_kept_in_order_but_for_what_is_as_usual_or_of_no_use() {
-        let all = json!({"settings": {"a": "b"}, "log_password": "g", "tls": "verify", "password": "k", "port": 5432, "host": "db"});
+    fn what_is_given_is_kept_in_order_but_for_what_is_as_usual() {
+        let all = json!({"settings": {"a": "b"}, "log_password": "g", "log_user": "J", "tls": "verify", "password": "k", "ca": "C", "port": 5432, "host": "db"});
         let found = read(all).unwrap();
-        let kept = r#"{"host":"db","port":5432,"tls":"verify","settings":{"a":"b"}}"#;
+        let kept = r#"{"host":"db","port":5432,"tls":"verify","ca":"C","log_user":"J","settings":{"a":"b"}}"#;
         assert_eq!(Value::from(found.plain).to_string(), kept);
-        assert_eq!(found.secrets, [("password".to_owned(), "k".to_owned())].into(), "no login, no password of it");
-        let usual = json!({"host": "db", "port": 1, "tls": "prefer", "log_user": "J", "log_password": "g", "settings": {}});
-        let found = read(usual).unwrap();
-        assert_eq!(Value::from(found.plain).to_string(), r#"{"host":"db","port":1,"log_user":"J"}"#);
-        assert_eq!(found.secrets.keys().collect::<Vec<_>>(), ["log_password"]);
+        assert_eq!(
+            found.secrets.into_iter().collect::<Vec<_>>(),
+            [("log_password", "g"), ("password", "k")].map(|(n, s)| (n.to_owned(), s.to_owned()))
+        );
+        let usual = json!({"host": "db", "port": 1, "tls": "prefer", "ca": "", "settings": {}});
+        assert_eq!(Value::from(read(usual).unwrap().plain).to_string(), r#"{"host":"db","port":1}"#);
     }
 
     #[test]
@@ -208,6 +224,14 @@ mod tests {
             (json!({"host": "n", "port": 1, "log_usr": "J"}), "log_usr", false, "perhaps log_user is meant: it has host,"),
             (json!({"host": "n", "port": 1, "settings": {"a": 5}}), "settings", true, "a is 5: put it in quotes"),
             (json!({"host": "n", "port": 1, "settings": "a=b"}), "settings", true, "values by name, not \"a=b\""),
+            (
+                json!({"host": "n", "port": 1, "log_password": "hunter2"}),
+                "log_password",
+                false,
+                "of no use without log_user",
+            ),
+            (json!({"host": "n", "port": 1, "tls": "prefer", "ca": "C"}), "ca", false, "of no use unless tls is verify"),
+            (json!({"host": "n", "port": 1, "ca": "C"}), "ca", false, "of no use unless tls is verify"),
             (json!({"host": "n", "port": 1, "password": {"hunter2": 1}}), "password", true, "a secret is text"),
         ] {
             let faults = read(given.clone()).unwrap_err();

@@ -74,7 +74,7 @@ async fn a_source_whose_slot_is_gone_halts_and_says_what_is_lost() {
     let reason = world.until_state(source_id, State::Halted).await;
     assert!(reason.contains("is not in the server any more") && reason.contains("begin anew"), "{reason}");
     let at = address(&world, source_id).await;
-    let place = gonvel_runtime::systems::source(&at).unwrap().place(&at, source_id).await.unwrap().unwrap();
+    let place = gonvel_connectors::kinds::source(&at).unwrap().place(&at, source_id).await.unwrap().unwrap();
     assert!(!place.kept && place.confirmed.is_none());
     // deleting it still leaves nothing behind
     world.database.ask(source_id, Wish::Delete, "").await.unwrap();

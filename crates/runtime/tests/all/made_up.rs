@@ -140,7 +140,7 @@ async fn a_made_up_row_that_cannot_be_shaped_waits_and_is_made_again() {
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
     // each row once, as its recipe makes it
-    let made = gonvel_runtime::systems::tables(&address).unwrap().rows(&address, &table, 200).await.unwrap();
+    let made = gonvel_connectors::kinds::tables(&address).unwrap().rows(&address, &table, 200).await.unwrap();
     let row = |row: usize| match (made.new[0].value(row), made.new[1].value(row), made.new[2].value(row)) {
         (Value::Long(id), Value::Text(code), Value::Text(driver)) => format!("{id} {code} {driver}"),
         other => panic!("{other:?}"),

@@ -186,6 +186,9 @@ async fn connections_are_the_same_to_the_version_before() {
     // this version's, whole and one of another kind
     let new = "INSERT INTO connections (id, name, kind, given, sealed) VALUES (gen_random_uuid(), $1, $2, $3, $4)";
     let sealed = json!({"password": STANDARD.encode("amber"), "log_password": STANDARD.encode(&long)});
+    // settings that the version before does not know, with a secret
+    whole.as_object_mut().unwrap().insert("through".to_owned(), json!("jump_host"));
+    let sealed = json!({"password": sealed["password"], "log_password": sealed["log_password"], "through_key": STANDARD.encode("gate")});
     client.execute(new, &[&"new", &"postgresql", &whole, &sealed]).await.unwrap();
     let both = format!("db 5432 packhouse gonvel verify - tail {{\"lock_timeout\": \"5s\"}} amber {long}");
     assert_eq!(as_before(&client, "new").await, both);
@@ -202,7 +205,7 @@ async fn connections_are_the_same_to_the_version_before() {
         .unwrap();
     whole["host"] = json!("db-2");
     whole.as_object_mut().unwrap().remove("log_user");
-    assert_eq!(as_now(&client, "new").await, (whole, secrets(&[("password", "amber")])));
+    assert_eq!(as_now(&client, "new").await, (whole, secrets(&[("password", "amber"), ("through_key", "gate")])));
     client
         .execute("UPDATE connections SET given = given || '{\"port\": 7}', sealed = '{}' WHERE name = 'old'", &[])
         .await

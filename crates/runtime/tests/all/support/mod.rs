@@ -10,6 +10,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use gonvel_connectors::kinds;
 use gonvel_connectors::postgres::address::{DatabaseAddress, Login};
 use gonvel_core::block::UnpackedBlock;
 use gonvel_core::connector::{
@@ -20,7 +21,6 @@ use gonvel_core::planning::Labels;
 use gonvel_core::ports::systems::{ConnectorError, Stand};
 use gonvel_core::ports::{Address, TopicLog};
 use gonvel_core::record::Record;
-use gonvel_runtime::systems;
 use gonvel_runtime::{Fleet, LANE_BYTES, RunnerSettings, Services};
 use gonvel_stand_ins::postgres_cluster::OWNER;
 use gonvel_stand_ins::test_cluster::TestCluster;
@@ -321,7 +321,7 @@ pub async fn write(client: Client, steps: u32, seed: i64) {
 
 /// Where a sink stands in its system.
 pub async fn sink_stands(address: &Address, sink: ConnectorId) -> HashMap<TopicPartition, Stand> {
-    systems::holds(address).unwrap().stands(address, sink).await.unwrap()
+    kinds::holds(address).unwrap().stands(address, sink).await.unwrap()
 }
 
 /// The same: the offset to deliver next.
@@ -336,5 +336,5 @@ pub async fn move_sink(
     moves: &[(TopicPartition, i64, i64)],
     agreed: bool,
 ) -> Result<(), ConnectorError> {
-    systems::holds(address)?.move_to(address, sink, moves, agreed).await
+    kinds::holds(address)?.move_to(address, sink, moves, agreed).await
 }
