@@ -205,8 +205,31 @@ test('a reader stands as a flag on the ruler and is moved after a look', async (
   await expect(page.getByRole('button', { name: 'Show what this does' })).toBeDisabled();
   await page.keyboard.press('Escape');
   await page.request.delete(`/api/v1/readers/stocktaking/members/${member}`);
+  await page.request.post('/api/v1/topics', { data: { name: 'bins.scanned', partitions: 1 } });
   await page.goto('/readers');
-  await expect(page.getByRole('row', { name: /^stocktaking/ })).toContainText('bins.weighed');
+  await expect(row).toContainText('bins.weighed');
+  // another topic, from its newest records on; what it gives up is said
+  await row.getByRole('button', { name: 'Topics' }).click();
+  const change = page.getByRole('button', { name: 'Change what it reads' });
+  await expect(change).toBeDisabled();
+  const reads = page.getByRole('combobox', { name: 'Reads' });
+  await reads.fill('bins.scanned');
+  await page.keyboard.press('ArrowDown');
+  await page.keyboard.press('Enter');
+  await page.keyboard.press('Tab');
+  await page.getByRole('combobox', { name: 'Begins in new ones at' }).click();
+  await page.getByRole('option', { name: 'what is appended from now on' }).click();
+  await change.click();
+  await expect(row).toContainText('bins.weighed, bins.scanned');
+  await expect(row).toContainText('60,251');
+  await row.getByRole('button', { name: 'Topics' }).click();
+  await reads.focus();
+  await page.keyboard.press('Backspace');
+  await page.keyboard.press('Tab');
+  await expect(page.getByText('Its positions in bins.scanned are lost.')).toBeVisible();
+  await accessible(page);
+  await change.click();
+  await expect(row).not.toContainText('bins.scanned');
   await accessible(page);
 });
 

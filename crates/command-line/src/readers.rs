@@ -1,7 +1,7 @@
 //! `gonvel reader …`
 
 use clap::Subcommand;
-use gonvel_http_api::{NewReader, Reader};
+use gonvel_http_api::{NewReader, Reader, ReaderTopics};
 
 use crate::client::{Client, segment};
 use crate::error::CommandError;
@@ -36,6 +36,20 @@ pub enum ReaderCommand {
         /// Where to.
         #[command(flatten)]
         to: MoveArguments,
+    },
+    /// Let a reader read other topics. Shows first where it begins and what is lost, and does it with --yes.
+    Change {
+        /// The reader.
+        reader: String,
+        /// All topics that it is to read.
+        #[arg(required = true)]
+        topics: Vec<String>,
+        /// Where it begins in topics that it did not read; at the oldest records without it.
+        #[command(flatten)]
+        target: TargetArguments,
+        /// Do it.
+        #[arg(long)]
+        yes: bool,
     },
     /// Delete a reader with its positions.
     Delete {
@@ -77,6 +91,20 @@ fn reader_table(reader: &Reader) -> Table {
     table
 }
 
+/// What becomes of a reader that is to read other topics.
+fn becomes(reads: &[String], wanted: &[String]) -> String {
+    let without = |all: &[String], known: &[String]| {
+        all.iter().filter(|topic| !known.contains(topic)).map(String::as_str).collect::<Vec<_>>().join(", ")
+    };
+    let (new, gone) = (without(wanted, reads), without(reads, wanted));
+    match (&*new, &*gone) {
+        ("", "") => "It reads these topics already.".to_owned(),
+        (new, "") => format!("It begins to read {new}."),
+        ("", gone) => format!("It reads {gone} no more: its positions there are lost."),
+        (new, gone) => format!("It begins to read {new}, and reads {gone} no more: its positions there are lost."),
+    }
+}
+
 pub(crate) async fn run(client: &Client, command: ReaderCommand) -> Result<(), CommandError> {
     match command {
         ReaderCommand::List => {
@@ -94,6 +122,16 @@ pub(crate) async fn run(client: &Client, command: ReaderCommand) -> Result<(), C
         }
         ReaderCommand::Reposition { reader, to } => {
             move_after_a_look(client, &format!("/readers/{}/reposition", segment(&reader)), to, &reader).await
+        }
+        ReaderCommand::Change { reader, topics, target, yes } => {
+            let path = format!("/readers/{}", segment(&reader));
+            let now: Reader = client.get(&path, &[]).await?;
+            let start = target.target(client).await?;
+            if !yes {
+                return client.done(&format!("{}\nNothing was changed: say --yes to do it.", becomes(&now.topics, &topics)));
+            }
+            let changed: Reader = client.put(&format!("{path}/topics"), &ReaderTopics { topics, start }).await?;
+            client.print(&changed, reader_table)
         }
         ReaderCommand::Delete { reader } => {
             client.delete(&format!("/readers/{}", segment(&reader)), &[]).await?;

@@ -15,6 +15,7 @@ use crate::avro::schema::{Field, Logical, Schema, SchemaError};
 use crate::avro::single_object;
 use crate::change::{ChangeBatch, ChangeBatchBuilder, ChangeKind, OldImage, Origin};
 use crate::column::{ColumnArray, ColumnType, NOT_A_NUMBER, Value, WrongColumn};
+use crate::data_type::DataType;
 use crate::latest_per_key::Says;
 use crate::table::{Column, TableSchema};
 
@@ -513,10 +514,10 @@ pub(crate) fn column_of(field: &Field) -> Result<Column, &'static str> {
     let Schema::Union(branches) = &field.schema else { return Err("a column is not nullable") };
     let attribute = |name: &str| field.attributes.get(name);
     let text = |name: &str| attribute(name).and_then(Json::as_str).map(str::to_owned);
-    let source_type = text("sourceType").ok_or("a column does not name its source type")?;
+    let source_type = DataType::named(&text("sourceType").ok_or("a column does not name its source type")?);
     let ty = match branches.get(1).ok_or("a column has no type")? {
         Schema::Boolean => ColumnType::Boolean,
-        Schema::Int(None) if source_type == "smallint" => ColumnType::Int16,
+        Schema::Int(None) if source_type == DataType::Int16 => ColumnType::Int16,
         Schema::Int(None) => ColumnType::Int32,
         Schema::Long(None) => ColumnType::Int64,
         Schema::Float => ColumnType::Float32,

@@ -125,7 +125,7 @@ mod tests {
     type Rows = BTreeMap<i64, (Option<i32>, Option<i32>)>;
 
     fn table() -> Arc<TableSchema> {
-        let column = |name: &str, ty, key| Column { name: name.into(), ty, source_type: String::new(), key };
+        let column = |name: &str, ty, key| Column { name: name.into(), ty, source_type: "".into(), key };
         Arc::new(TableSchema {
             system: "packhouse".into(),
             schema: "public".into(),

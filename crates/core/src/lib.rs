@@ -13,6 +13,7 @@ pub mod civil;
 pub mod cloud_events;
 pub mod column;
 pub mod connector;
+pub mod data_type;
 pub mod delivered;
 pub mod digest;
 pub mod digits;

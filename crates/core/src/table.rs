@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::column::ColumnType;
+use crate::data_type::DataType;
 
 /// One column of a table.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -11,8 +12,8 @@ pub struct Column {
     pub name: String,
     /// How its values are carried.
     pub ty: ColumnType,
-    /// Its type as the system writes it, for making a column like it elsewhere: `numeric(7,1)`.
-    pub source_type: String,
+    /// What they are, for making a column like it elsewhere.
+    pub source_type: DataType,
     /// Whether it is part of the key that identifies a row.
     pub key: bool,
 }
@@ -24,7 +25,7 @@ impl Column {
     pub fn has_several_forms(&self) -> bool {
         match self.ty {
             ColumnType::Float32 | ColumnType::Float64 => true,
-            ColumnType::Verbatim => self.source_type == "numeric",
+            ColumnType::Verbatim => self.source_type == DataType::Number,
             _ => false,
         }
     }

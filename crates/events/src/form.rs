@@ -68,7 +68,7 @@ impl EventForm {
             columns.push(Column {
                 name: column.name.clone(),
                 ty: ty.column_type(),
-                source_type: ty.name(),
+                source_type: ty.data_type(),
                 key: column.key,
             });
             types.push(ty);

@@ -77,6 +77,17 @@ pub struct NewReader {
     pub start: Option<Target>,
 }
 
+/// Topics that a reader is to read, and no others.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ReaderTopics {
+    /// The topics. In those that it reads already it goes on where it stands; its positions in others are lost.
+    pub topics: Vec<String>,
+    /// Where it begins in those that it did not read; at the oldest records without it.
+    #[serde(default)]
+    pub start: Option<Target>,
+}
+
 /// Where a reader is to stand.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "to", rename_all = "lowercase", deny_unknown_fields)]

@@ -18,6 +18,7 @@ pub async fn all(readers: &dyn ReaderStore, log: &dyn TopicLog) {
     repositioning_waits_for_members_and_looks_before_it_moves(readers, log).await;
     new_partitions_are_read_from_their_start(readers, log).await;
     members_that_come_and_go_at_once_hold_each_partition_once(readers, log).await;
+    topics_come_and_go_and_others_stay_where_they_are(readers, log).await;
 }
 
 fn name(text: &str) -> ReaderName {
@@ -149,4 +150,39 @@ async fn members_that_come_and_go_at_once_hold_each_partition_once(readers: &dyn
     let counts: Vec<usize> = reader.members.iter().map(|m| held(m.id)).collect();
     assert_eq!(counts.iter().sum::<usize>(), 7);
     assert!(counts.iter().all(|&c| c == 1 || c == 2), "{counts:?}");
+}
+
+async fn topics_come_and_go_and_others_stay_where_they_are(readers: &dyn ReaderStore, log: &dyn TopicLog) {
+    let (name, first) = reader(readers, log, "washers", 2).await;
+    let (_, second) = reader(readers, log, "dryers", 3).await;
+    let one = readers.join(&name, "one", LONG).await.unwrap().member;
+    readers.commit(&name, one, &[(at(first, 1), Offset(20))]).await.unwrap();
+    let begins = |topic| vec![(at(topic, 0), Offset(5)), (at(topic, 1), Offset(6)), (at(topic, 2), Offset(7))];
+    // what it reads already is not moved, whatever is said of its start
+    let start: Vec<_> = begins(second).into_iter().chain([(at(first, 1), Offset(1))]).collect();
+    readers.change_topics(&name, &[second, first], &start).await.unwrap();
+    let stands = async || {
+        let reader = readers.reader(&name).await.unwrap();
+        assert!(reader.positions.iter().all(|p| p.holder == Some(one)), "not shared out anew");
+        reader.positions.iter().map(|p| (p.at, p.next.0)).collect::<Vec<_>>()
+    };
+    let both = [(at(first, 0), 0), (at(first, 1), 20), (at(second, 0), 5), (at(second, 1), 6), (at(second, 2), 7)];
+    assert_eq!(stands().await, both);
+    // one that is nowhere changes nothing, in whatever order it is named
+    let nowhere = TopicId(-1);
+    for (topics, start) in [([nowhere, second], vec![(at(nowhere, 0), Offset(0))]), ([second, nowhere], vec![])] {
+        let refused = readers.change_topics(&name, &topics, &start).await;
+        assert!(matches!(refused, Err(PortError::NotFound { .. })), "{refused:?}");
+        assert_eq!(stands().await, both);
+    }
+    readers.change_topics(&name, &[second], &[]).await.unwrap();
+    assert_eq!(stands().await, both[2..]);
+    assert_eq!(readers.reader(&name).await.unwrap().topics, [second]);
+    let gone = readers.commit(&name, one, &[(at(first, 0), Offset(3))]).await;
+    assert!(matches!(gone, Err(PortError::NotHeld { .. })), "{gone:?}");
+    // again from the start, not from where it stood once
+    readers.change_topics(&name, &[first, second], &[(at(first, 0), Offset(0)), (at(first, 1), Offset(1))]).await.unwrap();
+    assert_eq!(stands().await[..2], [(at(first, 0), 0), (at(first, 1), 1)]);
+    let unknown = readers.change_topics(&self::name("nobody"), &[first], &[]).await;
+    assert!(matches!(unknown, Err(PortError::NotFound { .. })), "{unknown:?}");
 }

@@ -84,7 +84,7 @@ pub(crate) async fn came(
 }
 
 fn mark(shape: &TableSchema) -> u64 {
-    let columns: Vec<(&str, &str)> = shape.columns.iter().map(|c| (c.name.as_str(), c.source_type.as_str())).collect();
+    let columns: Vec<_> = shape.columns.iter().map(|c| (&c.name, &c.source_type)).collect();
     crc64(serde_json::json!(columns).to_string().as_bytes())
 }
 

@@ -35,6 +35,7 @@ mod status;
 pub mod systems;
 mod taking_in;
 mod target;
+pub mod topic_keys;
 mod topics_lane;
 pub mod trying;
 mod watching;

@@ -17,6 +17,7 @@ use gonvel_shape::reference::Reference;
 use uuid::Uuid;
 
 use crate::failing::Failure;
+use crate::topic_keys::with_keys;
 use crate::writing::latest_shape;
 
 /// Bytes (before compression) read of a partition at a time.
@@ -171,7 +172,12 @@ impl References {
                 captured.key = reference.keys;
                 let mut looked_into = LookedInto {
                     name,
-                    address: fleet.address(connection).await?,
+                    address: with_keys(
+                        references.log.as_ref(),
+                        references.schemas.as_ref(),
+                        fleet.address(connection).await?,
+                    )
+                    .await?,
                     table: captured,
                     columns: reference.columns,
                     every: Duration::from_secs(u64::from(table.every_seconds)),

@@ -25,6 +25,7 @@ use crate::shaping::Shaping;
 use crate::source_position::{Anew, Position, enter, progress, read_stored, show};
 use crate::status::{Board, now_us};
 use crate::taking_in::{over_void, show_missing, take_in};
+use crate::topic_keys::with_keys;
 use crate::work::{Ending, Work, asked_to_end};
 use crate::writing::{Writer, append};
 
@@ -59,7 +60,8 @@ pub(crate) async fn run(mut work: Work<'_>) -> Result<Ending, Failure> {
     let Definition::Source(SourceDefinition { connection, .. }) = given else {
         return Err(ConnectorError::Defect("a source lane for a sink".into()).into());
     };
-    let address = work.services.fleet.address(*connection).await?;
+    let Services { fleet, log, schemas, .. } = work.services;
+    let address = with_keys(log.as_ref(), schemas.as_ref(), fleet.address(*connection).await?).await?;
     let kind = kinds::source(&address)?;
     let settled = kinds::kind(&address.kind)?.about().settled(given);
     let Definition::Source(definition) = &settled else {

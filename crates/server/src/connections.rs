@@ -1,5 +1,6 @@
 //! Connections.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use axum::Json;
@@ -84,7 +85,8 @@ fn address(request: &ConnectionRequest) -> Result<(&'static dyn Kind, Address), 
         let first = faults.into_iter().next();
         first.map_or_else(|| Refusal::invalid("kind", "it cannot be read"), |f| Refusal::invalid(&f.setting, f.finding))
     })?;
-    let address = Address { kind: about.kind.into_owned(), settings: read.plain, secrets: read.secrets };
+    let address =
+        Address { kind: about.kind.into_owned(), settings: read.plain, secrets: read.secrets, keys: BTreeMap::new() };
     kind.check(&address)?;
     Ok((kind, address))
 }

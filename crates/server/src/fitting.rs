@@ -33,7 +33,7 @@ pub(crate) async fn fit(
     for column in &request.columns {
         // a type that expressions do not know travels as text
         let ty = parse_type(&column.ty);
-        let source_type = ty.as_ref().map_or_else(|| column.ty.clone(), gonvel_shape::ty::Ty::name);
+        let source_type = ty.as_ref().map_or_else(|| column.ty.as_str().into(), gonvel_shape::ty::Ty::data_type);
         let ty = ty.map_or(gonvel_core::column::ColumnType::Verbatim, |ty| ty.column_type());
         columns.push(Column { name: column.name.clone(), ty, source_type, key: false });
     }

@@ -158,6 +158,7 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
         .routes(routes!(transfer::import))
         .routes(routes!(readers::list, readers::create))
         .routes(routes!(readers::one, readers::remove))
+        .routes(routes!(readers::change_topics))
         .routes(routes!(readers::reposition))
         .routes(routes!(readers::join))
         .routes(routes!(readers::stay, readers::leave))

@@ -9,6 +9,7 @@ use gonvel_core::ports::systems::ConnectorError;
 use gonvel_core::ports::{Address, Answer, Errand, ErrandState, ErrandStore, Errands, PortError, RunnerStore};
 use gonvel_runtime::errands::Here;
 use gonvel_runtime::systems;
+use gonvel_runtime::topic_keys::with_keys;
 use gonvel_storage::Database;
 use uuid::Uuid;
 
@@ -41,11 +42,12 @@ impl Drop for Waiting<'_> {
 #[async_trait]
 impl Errands for Reached {
     async fn carry_out(&self, address: &Address, errand: Errand) -> Result<Answer, ConnectorError> {
+        let address = with_keys(&self.0, &self.0, address.clone()).await.map_err(stumbled)?;
         let labels = address.only_where();
         if labels.is_empty() {
-            return Here.carry_out(address, errand).await;
+            return Here.carry_out(&address, errand).await;
         }
-        self.asked(address, &labels, &errand).await
+        self.asked(&address, &labels, &errand).await
     }
 }
 

@@ -273,7 +273,7 @@ fn field_of(item: &Item, expr: &Expr, input: &Columns, of: Option<usize>) -> Fie
         Node::Column(place) => Field { name: item.name.clone(), key, ..input.fields[place].clone() },
         _ => {
             let ty = if expr.ty == Ty::Unknown { Ty::Text } else { expr.ty.clone() };
-            Field { name: item.name.clone(), source_type: ty.name(), ty, key, nullable: expr.nullable }
+            Field { name: item.name.clone(), source_type: ty.data_type(), ty, key, nullable: expr.nullable }
         }
     }
 }

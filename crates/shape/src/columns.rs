@@ -1,5 +1,6 @@
 //! The columns that a step sees or leaves.
 
+use gonvel_core::data_type::DataType;
 use gonvel_core::table::{Column, TableSchema};
 
 use crate::ty::Ty;
@@ -11,8 +12,8 @@ pub struct Field {
     pub name: String,
     /// Its type.
     pub ty: Ty,
-    /// Its type as a system writes it.
-    pub source_type: String,
+    /// What its values are.
+    pub source_type: DataType,
     /// Whether it is part of the key.
     pub key: bool,
     /// Whether it may be null.

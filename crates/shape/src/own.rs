@@ -81,7 +81,7 @@ fn calls(text: &str) -> BTreeSet<String> {
 pub(crate) fn parameters(function: &OwnFunction) -> Result<Columns, Finding> {
     let field = |parameter: &gonvel_core::own_function::Parameter| {
         let ty = parse_type(&parameter.ty).ok_or_else(|| no_type(&parameter.ty).of(None, "parameters"))?;
-        Ok(Field { name: parameter.name.clone(), source_type: ty.name(), ty, key: false, nullable: true })
+        Ok(Field { name: parameter.name.clone(), source_type: ty.data_type(), ty, key: false, nullable: true })
     };
     Ok(Columns { fields: function.parameters.iter().map(field).collect::<Result<_, Finding>>()? })
 }

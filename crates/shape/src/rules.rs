@@ -3,7 +3,7 @@
 use gonvel_core::shape::{Renaming, Rule, Step, TableRule};
 use gonvel_core::table_patterns::fits;
 
-use crate::columns::Columns;
+use crate::columns::{Columns, Field};
 use crate::finding::Finding;
 use crate::ty::{Ty, parse_type};
 
@@ -16,7 +16,7 @@ pub fn steps(rule: &Rule, columns: &Columns) -> Result<Vec<Step>, Finding> {
         let renamed = columns.fields.iter().map(|f| Renaming { column: f.name.clone(), to: change(&f.name) });
         renamed.filter(|r| r.column != r.to).collect()
     };
-    let matching = |patterns: &[String]| -> Vec<&crate::columns::Field> {
+    let matching = |patterns: &[String]| -> Vec<&Field> {
         columns.fields.iter().filter(|f| patterns.iter().any(|p| fits(p, &f.name))).collect()
     };
     let rename = |columns: Vec<Renaming>| if columns.is_empty() { Vec::new() } else { vec![Step::Rename { columns }] };
@@ -34,10 +34,11 @@ pub fn steps(rule: &Rule, columns: &Columns) -> Result<Vec<Step>, Finding> {
             let is = |ty: &Ty| {
                 exact.as_ref() == Some(ty) || wanted == "numeric" && matches!(ty, Ty::Numeric { .. }) || ty.name() == wanted
             };
-            if exact.is_none() && wanted != "numeric" && !columns.fields.iter().any(|f| f.source_type == wanted) {
+            let written = |f: &Field| f.source_type.to_string() == wanted;
+            if exact.is_none() && wanted != "numeric" && !columns.fields.iter().any(written) {
                 return Err(Finding::error(format!("there is no type {from}")));
             }
-            let chosen = columns.fields.iter().filter(|f| is(&f.ty) || f.source_type == wanted);
+            let chosen = columns.fields.iter().filter(|f| is(&f.ty) || written(f));
             chosen.map(|f| Step::Convert { column: f.name.clone(), to: to.clone() }).collect()
         }
         Rule::Substitute { characters, with } => {

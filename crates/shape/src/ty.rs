@@ -1,8 +1,9 @@
 //! The types of expressions: those of SQL that columns have, and how they go over into each other.
 
 use gonvel_core::column::ColumnType;
+use gonvel_core::data_type::DataType;
 use gonvel_core::table::Column;
-use sqlparser::ast::{ArrayElemTypeDef, DataType, ExactNumberInfo, TimezoneInfo};
+use sqlparser::ast::{ArrayElemTypeDef, DataType as Sql, ExactNumberInfo, TimezoneInfo};
 
 /// A type of SQL.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
@@ -72,21 +73,19 @@ impl Ty {
             ColumnType::Date => Self::Date,
             ColumnType::Timestamp => Self::Timestamp,
             ColumnType::TimestampTz => Self::TimestampTz,
-            ColumnType::Verbatim => Self::of_name(&column.source_type),
+            ColumnType::Verbatim => Self::of_type(&column.source_type),
         }
     }
 
-    /// The type of a column that travels as text, by what its system calls it.
-    fn of_name(name: &str) -> Self {
-        if let Some(element) = name.strip_suffix("[]") {
-            return Self::Array(Box::new(parse_type(element).unwrap_or(Self::Text)));
-        }
-        match name {
-            "json" => Self::Json,
-            "jsonb" => Self::Jsonb,
-            _ if name.starts_with("interval") => Self::Interval,
-            _ if name.starts_with("time") && name.ends_with("without time zone") => Self::Time,
-            _ => Self::Other(name.to_owned()),
+    /// The type of a column that travels as text.
+    fn of_type(ty: &DataType) -> Self {
+        match ty {
+            DataType::Array(of) => Self::Array(Box::new(parse_type(&of.to_string()).unwrap_or(Self::Text))),
+            DataType::Json => Self::Json,
+            DataType::Jsonb => Self::Jsonb,
+            DataType::Interval { .. } => Self::Interval,
+            DataType::Time { zone: false, .. } => Self::Time,
+            _ => Self::Other(ty.to_string()),
         }
     }
 
@@ -108,6 +107,12 @@ impl Ty {
             Self::TimestampTz => ColumnType::TimestampTz,
             Self::Time | Self::Interval | Self::Json | Self::Jsonb | Self::Array(_) | Self::Other(_) => ColumnType::Verbatim,
         }
+    }
+
+    /// The same as what a column's values are.
+    #[must_use]
+    pub fn data_type(&self) -> DataType {
+        DataType::named(&self.name())
     }
 
     /// Its name in SQL, as PostgreSQL writes it.
@@ -211,35 +216,35 @@ pub fn parse_type(text: &str) -> Option<Ty> {
 
 /// A type as it was parsed; none if there is none of that name.
 #[must_use]
-pub fn from_sql(parsed: &DataType) -> Option<Ty> {
+pub fn from_sql(parsed: &Sql) -> Option<Ty> {
     Some(match parsed {
-        DataType::Boolean | DataType::Bool => Ty::Boolean,
-        DataType::SmallInt(None) | DataType::Int2(None) => Ty::Int2,
-        DataType::Int(None) | DataType::Integer(None) | DataType::Int4(None) => Ty::Int4,
-        DataType::BigInt(None) | DataType::Int8(None) => Ty::Int8,
-        DataType::Real | DataType::Float4 => Ty::Float4,
-        DataType::Double(_) | DataType::DoublePrecision | DataType::Float8 => Ty::Float8,
-        DataType::Float(ExactNumberInfo::None) => Ty::Float8,
-        DataType::Numeric(info) | DataType::Decimal(info) | DataType::Dec(info) => match info {
+        Sql::Boolean | Sql::Bool => Ty::Boolean,
+        Sql::SmallInt(None) | Sql::Int2(None) => Ty::Int2,
+        Sql::Int(None) | Sql::Integer(None) | Sql::Int4(None) => Ty::Int4,
+        Sql::BigInt(None) | Sql::Int8(None) => Ty::Int8,
+        Sql::Real | Sql::Float4 => Ty::Float4,
+        Sql::Double(_) | Sql::DoublePrecision | Sql::Float8 => Ty::Float8,
+        Sql::Float(ExactNumberInfo::None) => Ty::Float8,
+        Sql::Numeric(info) | Sql::Decimal(info) | Sql::Dec(info) => match info {
             ExactNumberInfo::None => Ty::Numeric { precision: MOST_DIGITS, scale: 10 },
             ExactNumberInfo::Precision(p) => Ty::Numeric { precision: u8::try_from(*p).ok()?, scale: 0 },
             ExactNumberInfo::PrecisionAndScale(p, s) => {
                 Ty::Numeric { precision: u8::try_from(*p).ok()?, scale: u8::try_from(*s).ok()? }
             }
         },
-        DataType::Text | DataType::Varchar(None) | DataType::CharacterVarying(None) | DataType::String(None) => Ty::Text,
-        DataType::Bytea => Ty::Bytes,
-        DataType::Date => Ty::Date,
-        DataType::Timestamp(_, zone) => match zone {
+        Sql::Text | Sql::Varchar(None) | Sql::CharacterVarying(None) | Sql::String(None) => Ty::Text,
+        Sql::Bytea => Ty::Bytes,
+        Sql::Date => Ty::Date,
+        Sql::Timestamp(_, zone) => match zone {
             TimezoneInfo::None | TimezoneInfo::WithoutTimeZone => Ty::Timestamp,
             TimezoneInfo::WithTimeZone | TimezoneInfo::Tz => Ty::TimestampTz,
         },
-        DataType::Time(_, TimezoneInfo::None | TimezoneInfo::WithoutTimeZone) => Ty::Time,
-        DataType::Interval { .. } => Ty::Interval,
-        DataType::JSON => Ty::Json,
-        DataType::JSONB => Ty::Jsonb,
-        DataType::Uuid => Ty::Other("uuid".into()),
-        DataType::Array(ArrayElemTypeDef::SquareBracket(of, None)) => Ty::Array(Box::new(from_sql(of)?)),
+        Sql::Time(_, TimezoneInfo::None | TimezoneInfo::WithoutTimeZone) => Ty::Time,
+        Sql::Interval { .. } => Ty::Interval,
+        Sql::JSON => Ty::Json,
+        Sql::JSONB => Ty::Jsonb,
+        Sql::Uuid => Ty::Other("uuid".into()),
+        Sql::Array(ArrayElemTypeDef::SquareBracket(of, None)) => Ty::Array(Box::new(from_sql(of)?)),
         _ => return None,
     })
     .filter(|ty| !matches!(ty, Ty::Numeric { precision, scale } if *precision == 0 || *precision > MOST_DIGITS || scale > precision))

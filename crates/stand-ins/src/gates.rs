@@ -1,11 +1,13 @@
 //! What stands between Gonvel and a system, for tests: an SSH server and two proxies as Debian has them. They are unpacked beside what is
 //! built (`scripts/peers.sh`), not installed.
 
+use std::collections::BTreeMap;
 use std::fs;
 use std::net::TcpStream;
 use std::os::unix::fs::{PermissionsExt, chown};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
+use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
 use crate::postgres_cluster::{User, as_user, free_port, server_user};
@@ -153,13 +155,12 @@ impl Gate {
         let home = Self::home("usr/sbin/sshd");
         let at = |name: &str| home.0.path().join(name);
         let make = |name: &str, sort: &str, password: &str| {
-            let made =
-                Command::new("ssh-keygen").args(["-q", "-t", sort, "-N", password, "-C", name, "-f"]).arg(at(name)).status();
-            assert!(made.expect("ssh-keygen").success(), "a key cannot be made");
+            let (private, public) = key_pair(name, sort, password);
+            fs::write(at(name), &private).expect("a key");
+            fs::set_permissions(at(name), fs::Permissions::from_mode(0o600)).expect("a key of one's own");
             let owner = home.1.as_ref();
             chown(at(name), owner.map(|user| user.uid), owner.map(|user| user.gid)).expect("a key is handed over");
-            let read = |path: PathBuf| fs::read_to_string(path).expect("a key");
-            (read(at(name)), read(at(&format!("{name}.pub"))).trim().to_owned())
+            (private, public)
         };
         let host_keys = ["ed25519", "ecdsa", "rsa"].map(|sort| make(&format!("host-{sort}"), sort, "").1).to_vec();
         let (key, public) = make("login", "ed25519", "");
@@ -186,6 +187,26 @@ impl Gate {
         let gate = Self::start(home, port, &arguments);
         SshServer { gate, user: name, key, locked_key, rsa_key, host_keys }
     }
+}
+
+/// A private key and its public one, as OpenSSH writes them. Large primes take seconds to find: one pair of a name is made for all servers
+/// of a process.
+fn key_pair(name: &str, sort: &str, password: &str) -> (String, String) {
+    static LARGE: Mutex<BTreeMap<String, (String, String)>> = Mutex::new(BTreeMap::new());
+    let mut large = LARGE.lock().expect("none that made a key panicked");
+    if let Some(pair) = large.get(name) {
+        return pair.clone();
+    }
+    let room = tempfile::tempdir().expect("a temporary folder");
+    let at = room.path().join("key");
+    let made = Command::new("ssh-keygen").args(["-q", "-t", sort, "-N", password, "-C", name, "-f"]).arg(&at).status();
+    assert!(made.expect("ssh-keygen").success(), "a key cannot be made");
+    let read = |path: &Path| fs::read_to_string(path).expect("a key").trim().to_owned();
+    let pair = (format!("{}\n", read(&at)), read(&at.with_extension("pub")));
+    if sort == "rsa" {
+        large.insert(name.to_owned(), pair.clone());
+    }
+    pair
 }
 
 impl Drop for Gate {

@@ -1,6 +1,6 @@
 //! Readers: their positions, and how their members share partitions.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use async_trait::async_trait;
@@ -200,6 +200,33 @@ async fn load(database: &Database, name: Option<&ReaderName>) -> Result<Vec<Read
     rows.map_err(failed("reading readers"))
 }
 
+fn no_such_topic(name: &ReaderName) -> PortError {
+    PortError::NotFound { what: format!("topic that the reader {name} was to read") }
+}
+
+/// Lets a reader stand in topics that it did not read before.
+async fn begin(connection: &mut AsyncPgConnection, id: i64, start: &[(TopicPartition, Offset)]) -> Result<(), Error> {
+    let (topics, partitions) = unzip(start.iter().map(|s| s.0));
+    // partitions that are being added are waited for, and those that came since it was looked begin at their start
+    diesel::sql_query("SELECT FROM topics WHERE id = ANY($1) ORDER BY id FOR SHARE")
+        .bind::<Array<Int8>, _>(&topics)
+        .execute(connection)
+        .await?;
+    diesel::sql_query(
+        "INSERT INTO reader_positions (reader_id, topic_id, partition, next_offset) \
+         SELECT $1, t, p, o FROM unnest($2, $3, $4) AS a(t, p, o) \
+         UNION ALL SELECT $1, n.topic_id, n.partition, 0 FROM topic_partitions n WHERE n.topic_id = ANY($2) \
+         AND NOT EXISTS (SELECT FROM unnest($2, $3) AS a(t, p) WHERE t = n.topic_id AND p = n.partition)",
+    )
+    .bind::<Int8, _>(id)
+    .bind::<Array<Int8>, _>(topics)
+    .bind::<Array<Int4>, _>(partitions)
+    .bind::<Array<Int8>, _>(start.iter().map(|s| s.1.0).collect::<Vec<_>>())
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
 #[async_trait]
 impl ReaderStore for Database {
     async fn create_reader(&self, name: &ReaderName, start: &[(TopicPartition, Offset)]) -> Result<Reader, PortError> {
@@ -211,37 +238,49 @@ impl ReaderStore for Database {
                         .bind::<Text, _>(name.as_str())
                         .get_result(c)
                         .await?;
-                let (topics, partitions) = unzip(start.iter().map(|s| s.0));
-                // partitions that are being added are waited for, and those that came since it was looked begin at their start
-                diesel::sql_query("SELECT FROM topics WHERE id = ANY($1) ORDER BY id FOR SHARE")
-                    .bind::<Array<Int8>, _>(&topics)
-                    .execute(c)
-                    .await?;
-                diesel::sql_query(
-                    "INSERT INTO reader_positions (reader_id, topic_id, partition, next_offset) \
-                     SELECT $1, t, p, o FROM unnest($2, $3, $4) AS a(t, p, o) \
-                     UNION ALL SELECT $1, n.topic_id, n.partition, 0 FROM topic_partitions n WHERE n.topic_id = ANY($2) \
-                     AND NOT EXISTS (SELECT FROM unnest($2, $3) AS a(t, p) WHERE t = n.topic_id AND p = n.partition)",
-                )
-                .bind::<Int8, _>(row.id)
-                .bind::<Array<Int8>, _>(topics)
-                .bind::<Array<Int4>, _>(partitions)
-                .bind::<Array<Int8>, _>(start.iter().map(|s| s.1.0).collect::<Vec<_>>())
-                .execute(c)
-                .await?;
-                Ok(())
+                begin(c, row.id, start).await
             })
             .await;
         match made {
             Err(Error::DatabaseError(DatabaseErrorKind::UniqueViolation, _)) => {
                 Err(PortError::Exists { what: format!("the reader {name}") })
             }
-            Err(Error::DatabaseError(DatabaseErrorKind::ForeignKeyViolation, _)) => {
-                Err(PortError::NotFound { what: format!("topic that the reader {name} was to read") })
-            }
+            Err(Error::DatabaseError(DatabaseErrorKind::ForeignKeyViolation, _)) => Err(no_such_topic(name)),
             Err(error) => Err(failed("making a reader")(error)),
             Ok(()) => self.reader(name).await,
         }
+    }
+
+    async fn change_topics(
+        &self,
+        name: &ReaderName,
+        topics: &[TopicId],
+        start: &[(TopicPartition, Offset)],
+    ) -> Result<(), PortError> {
+        let mut connection = self.connection().await?;
+        let changed: Result<(), Stop> = connection
+            .transaction(async |c| {
+                let id = lock(c, name).await?;
+                diesel::sql_query("DELETE FROM reader_positions WHERE reader_id = $1 AND topic_id <> ALL($2)")
+                    .bind::<Int8, _>(id)
+                    .bind::<Array<Int8>, _>(topics.iter().map(|topic| topic.0).collect::<Vec<_>>())
+                    .execute(c)
+                    .await?;
+                let stands: BTreeSet<TopicId> = positions(c, Some(id)).await?.iter().map(|row| row.at().topic).collect();
+                let new: Vec<_> = start.iter().filter(|(at, _)| !stands.contains(&at.topic)).copied().collect();
+                let begins: BTreeSet<TopicId> = new.iter().map(|(at, _)| at.topic).collect();
+                if topics.iter().any(|topic| !stands.contains(topic) && !begins.contains(topic)) {
+                    return Err(Stop::Refused(no_such_topic(name)));
+                }
+                begin(c, id, &new).await.map_err(|error| match error {
+                    Error::DatabaseError(DatabaseErrorKind::ForeignKeyViolation, _) => Stop::Refused(no_such_topic(name)),
+                    error => error.into(),
+                })?;
+                share_out_anew(c, id).await?;
+                Ok(())
+            })
+            .await;
+        changed.map_err(stopped("changing the topics of a reader"))
     }
 
     async fn readers(&self) -> Result<Vec<Reader>, PortError> {

@@ -1,20 +1,19 @@
-import { Button, Group, MultiSelect, Select, TextInput } from '@mantine/core';
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { Button, Group, TextInput } from '@mantine/core';
+import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 
 import { problemOf } from '../../api/client';
 import { Dialog } from '../Dialog';
 import { ProblemNote } from '../ProblemNote';
-import { topicsQuery } from '../topicsQuery';
 import { createReader, readersQuery } from './readersQueries';
+import { type Begins, TopicsToRead } from './TopicsToRead';
 
 /** Makes a reader: its name, its topics, where it begins. */
 export function NewReader({ chosen, onClose }: { chosen: string[]; onClose: () => void }) {
   const queries = useQueryClient();
-  const topics = useQuery(topicsQuery);
   const [name, setName] = useState('');
   const [reads, setReads] = useState(chosen);
-  const [start, setStart] = useState<'earliest' | 'latest'>('earliest');
+  const [start, setStart] = useState<Begins>('earliest');
   const making = useMutation({
     mutationFn: () => createReader({ name, topics: reads, start: { to: start } }),
     onSuccess: () => {
@@ -39,26 +38,7 @@ export function NewReader({ chosen, onClose }: { chosen: string[]; onClose: () =
           data-autofocus
           autoComplete="off"
         />
-        <MultiSelect
-          mt="sm"
-          label="Reads"
-          placeholder={reads.length === 0 ? 'Choose topics' : undefined}
-          data={(topics.data ?? []).map((t) => t.name)}
-          value={reads}
-          onChange={setReads}
-          searchable
-          limit={50}
-        />
-        <Select
-          mt="sm"
-          label="Begins at"
-          data={[
-            { value: 'earliest', label: 'the oldest kept records' },
-            { value: 'latest', label: 'what is appended from now on' },
-          ]}
-          value={start}
-          onChange={(value) => setStart(value === 'latest' ? 'latest' : 'earliest')}
-        />
+        <TopicsToRead reads={reads} onReads={setReads} begins={start} onBegins={setStart} />
         <div style={{ marginTop: 12 }}>
           <ProblemNote problem={problem?.field === 'name' ? null : problem} />
         </div>

@@ -9,9 +9,10 @@ import { count, span } from '../format';
 import { moveInList } from '../rowKeys';
 import { When } from '../When';
 import { readersQuery, removeReader, type Reader } from './readersQueries';
+import { ReaderTopics } from './ReaderTopics';
 import { Repositioning } from './Repositioning';
 
-type Open = { what: 'move' | 'delete'; reader: Reader } | null;
+type Open = { what: 'topics' | 'move' | 'delete'; reader: Reader } | null;
 
 /** Readers with their lag; one opened shows where it stands in each partition. */
 export function ReadersTable({ readers, topic }: { readers: Reader[]; topic?: string }) {
@@ -68,6 +69,9 @@ export function ReadersTable({ readers, topic }: { readers: Reader[]; topic?: st
                   </Table.Td>
                   <Table.Td>
                     <Group gap={4} wrap="nowrap" justify="flex-end">
+                      <Button variant="subtle" size="compact-sm" onClick={() => setOpen({ what: 'topics', reader })}>
+                        Topics
+                      </Button>
                       <Button variant="subtle" size="compact-sm" onClick={() => setOpen({ what: 'move', reader })}>
                         Move
                       </Button>
@@ -94,6 +98,7 @@ export function ReadersTable({ readers, topic }: { readers: Reader[]; topic?: st
           </Table.Tbody>
         </Table>
       </Table.ScrollContainer>
+      {open?.what === 'topics' && <ReaderTopics reader={open.reader} onClose={() => setOpen(null)} />}
       {open?.what === 'move' && <Repositioning reader={open.reader} topic={topic} onClose={() => setOpen(null)} />}
       {open?.what === 'delete' && <Removal reader={open.reader} onClose={() => setOpen(null)} />}
     </>

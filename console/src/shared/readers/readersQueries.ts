@@ -14,6 +14,10 @@ export function createReader(body: Schemas['NewReader']) {
   return answered(api.POST('/api/v1/readers', { body }));
 }
 
+export function changeTopics(name: string, body: Schemas['ReaderTopics']) {
+  return answered(api.PUT('/api/v1/readers/{name}/topics', { params: { path: { name } }, body }));
+}
+
 export function removeReader(name: string) {
   return answered(api.DELETE('/api/v1/readers/{name}', { params: { path: { name } } }));
 }

@@ -53,6 +53,13 @@ async fn topics_records_and_readers_by_command() {
     assert_eq!(shell.json("reader show labels")["lag_records"], 3);
     shell.text("reader reposition labels --latest --yes", None);
     shell.text("reader reposition labels --by -1 --partition 2 --yes", None);
+    shell.text("topic create bins.scanned -p 1", None);
+    let told = shell.text("reader change labels bins.scanned --latest", None);
+    assert!(
+        told.contains("begins to read bins.scanned, and reads bins.weighed no more: its positions there are lost"),
+        "{told}"
+    );
+    shell.text("reader change labels bins.weighed bins.scanned --latest --yes", None);
     assert_eq!(shell.json("reader list")[0]["lag_records"], 1);
     assert!(shell.text("topic change bins.weighed --keep latest", None).contains("say --yes to do it"));
     shell.text("topic change bins.weighed --keep latest --forget-after never --yes", None);

@@ -2,6 +2,7 @@
 
 use gonvel_core::column::ColumnType;
 use gonvel_core::connector::CapturedTable;
+use gonvel_core::data_type::DataType;
 use gonvel_core::ports::systems::ConnectorError;
 use gonvel_core::table::{Column as Shape, TableSchema};
 
@@ -9,24 +10,27 @@ use super::about::{KIND, SCHEMA};
 use super::recipe::{Column, Holds, Recipe};
 
 impl Column {
-    /// Its type, and the name that SQL has for it.
-    pub(super) fn ty(&self) -> (ColumnType, String) {
+    /// How its values are carried, and what they are.
+    pub(super) fn ty(&self) -> (ColumnType, DataType) {
         match &self.holds {
-            Holds::Number {} | Holds::Whole { .. } | Holds::Reference { .. } => (ColumnType::Int64, "bigint".into()),
+            Holds::Number {} | Holds::Whole { .. } | Holds::Reference { .. } => (ColumnType::Int64, DataType::Int64),
             Holds::Decimal { scale, .. } => {
-                let precision = scale + 13;
-                (ColumnType::Decimal { precision, scale: *scale }, format!("numeric({precision},{scale})"))
+                let (precision, scale) = (scale + 13, *scale);
+                let is = DataType::Decimal { precision: precision.into(), scale: scale.into() };
+                (ColumnType::Decimal { precision, scale }, is)
             }
-            Holds::Flag { .. } => (ColumnType::Boolean, "boolean".into()),
-            Holds::Time {} => (ColumnType::TimestampTz, "timestamp with time zone".into()),
-            Holds::Day { .. } => (ColumnType::Date, "date".into()),
-            Holds::Choice { .. }
+            Holds::Flag { .. } => (ColumnType::Boolean, DataType::Boolean),
+            Holds::Time {} => (ColumnType::TimestampTz, DataType::Timestamp { digits: None, zone: true }),
+            Holds::Day { .. } => (ColumnType::Date, DataType::Date),
+            Holds::Key { whole: true, .. } => (ColumnType::Int64, DataType::Int64),
+            Holds::Key { .. }
+            | Holds::Choice { .. }
             | Holds::Person {}
             | Holds::Company {}
             | Holds::City {}
             | Holds::Street {}
             | Holds::Words {}
-            | Holds::Noise { .. } => (ColumnType::Text, "text".into()),
+            | Holds::Noise { .. } => (ColumnType::Text, DataType::Text),
         }
     }
 }

@@ -1,5 +1,7 @@
 //! The generator as a kind of system.
 
+use std::collections::{BTreeMap, BTreeSet};
+
 use async_trait::async_trait;
 use gonvel_core::kinds::About;
 use gonvel_core::ports::Address;
@@ -9,7 +11,7 @@ use serde_json::Value;
 
 use super::about::{self, KIND};
 use super::making::Making;
-use super::recipe::{self, Recipe};
+use super::recipe::{self, Column, Holds, Recipe};
 
 /// The kind.
 #[derive(Debug, Clone, Copy)]
@@ -20,6 +22,7 @@ pub struct Generator;
 pub(super) struct Kitchen {
     pub(super) recipes: Vec<Recipe>,
     seed: u64,
+    keys: BTreeMap<String, Vec<Value>>,
 }
 
 impl Kitchen {
@@ -32,7 +35,8 @@ impl Kitchen {
         let recipes = recipe::recipes(own).map_err(|finding| {
             ConnectorError::settings(Some("recipes"), finding, "change the recipes of this connection")
         })?;
-        Ok(Self { recipes, seed: address.settings.get("seed").and_then(Value::as_u64).unwrap_or(1) })
+        let keys = address.keys.clone();
+        Ok(Self { recipes, keys, seed: address.settings.get("seed").and_then(Value::as_u64).unwrap_or(1) })
     }
 
     /// How rows of a table are made.
@@ -46,7 +50,7 @@ impl Kitchen {
             let finding = format!("there is no recipe {name}");
             ConnectorError::settings(Some("tables"), finding, format!("take one of {}", names.join(", ")))
         })?;
-        Ok(Making::new(recipe, &self.recipes, self.seed))
+        Ok(Making::new(recipe, (&self.recipes, &self.keys), self.seed))
     }
 }
 
@@ -77,6 +81,13 @@ impl Kind for Generator {
 
     fn system(&self, _: &Address) -> String {
         KIND.into()
+    }
+
+    fn picks_from(&self, address: &Address) -> Vec<String> {
+        let columns = Kitchen::of(address).map(|kitchen| kitchen.recipes).unwrap_or_default().into_iter();
+        let topic = |column: Column| if let Holds::Key { topic, .. } = column.holds { Some(topic) } else { None };
+        let topics: BTreeSet<String> = columns.flat_map(|recipe| recipe.columns).filter_map(topic).collect();
+        topics.into_iter().collect()
     }
 
     async fn test(&self, address: &Address) -> Report {

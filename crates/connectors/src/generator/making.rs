@@ -1,6 +1,8 @@
 //! Rows of a recipe: a row is what its number, its recipe and the seed make of it, however often it is made and together with which others.
 //! Only times are of when it is made.
 
+use std::collections::BTreeMap;
+
 use arrow_array::{BooleanArray, Date32Array, Decimal128Array, Int64Array, StringArray, TimestampMicrosecondArray};
 use fake::Fake as _;
 use fake::faker::address::raw::{CityName, StreetName};
@@ -9,9 +11,12 @@ use fake::faker::lorem::raw::Words;
 use fake::faker::name::raw::Name;
 use fake::locales::EN;
 use gonvel_core::column::ColumnArray;
+use gonvel_core::ports::systems::ConnectorError;
 use rand::rngs::SmallRng;
 use rand::{Rng, RngCore, SeedableRng};
+use serde_json::Value;
 
+use super::keys::{Keys, keys};
 use super::recipe::{Column, Holds, Recipe, Spread};
 
 const DAY_US: i64 = 86_400_000_000;
@@ -32,6 +37,8 @@ pub(super) struct Making {
     pub(super) recipe: Recipe,
     /// Rows that columns refer to, by their places.
     referred: Vec<u64>,
+    /// Keys that columns pick from, by their places; why there are none, of those that would.
+    keys: Vec<Option<Result<Keys, String>>>,
     /// Each column's own.
     seeds: Vec<u64>,
     /// That of what is beside a row.
@@ -50,16 +57,39 @@ struct Luck {
 }
 
 impl Making {
-    /// `all` are the recipes that columns may refer to.
-    pub(super) fn new(recipe: &Recipe, all: &[Recipe], seed: u64) -> Self {
+    /// `all` are the recipes that columns may refer to, `known` the keys of topics.
+    pub(super) fn new(recipe: &Recipe, (all, known): (&[Recipe], &BTreeMap<String, Vec<Value>>), seed: u64) -> Self {
+        let picked = |column: &Column| match &column.holds {
+            Holds::Key { topic, field, whole } => Some(keys(topic, known.get(topic), field.as_deref(), *whole)),
+            _ => None,
+        };
         let rows = |table: &String| all.iter().find(|other| other.table == *table).map_or(1, Recipe::known_rows);
         let referred = |column: &Column| if let Holds::Reference { table } = &column.holds { rows(table) } else { 0 };
         let own = |column: &Column| seed_of(seed, &format!("{}.{}", recipe.table, column.name));
         Self {
             recipe: recipe.clone(),
             referred: recipe.columns.iter().map(referred).collect(),
+            keys: recipe.columns.iter().map(picked).collect(),
             seeds: recipe.columns.iter().map(own).collect(),
             luck: seed_of(seed, &recipe.table),
+        }
+    }
+
+    /// Looks whether rows can be made.
+    ///
+    /// # Errors
+    /// [`ConnectorError::TryAgain`] where a topic that keys are picked from has none that fit.
+    pub(super) fn ready(&self) -> Result<(), ConnectorError> {
+        let lacking = |(place, keys): (usize, &Option<Result<Keys, String>>)| match keys {
+            Some(Err(finding)) => Some(format!("{}.{}: {finding}", self.recipe.table, self.recipe.columns[place].name)),
+            _ => None,
+        };
+        match self.keys.iter().enumerate().find_map(lacking) {
+            Some(finding) => {
+                let remedy = "publish such records, or change the recipe; this goes on by itself";
+                Err(ConnectorError::try_again(finding, remedy).at("recipes"))
+            }
+            None => Ok(()),
         }
     }
 
@@ -133,6 +163,17 @@ impl Making {
                 let one = |(mut dice, bad): (SmallRng, bool)| if bad { 0 } else { dice.random_range(1..=most) };
                 ColumnArray::Int64(rows().map(|row| cell(row).map(one)).collect::<Int64Array>())
             }
+            Holds::Key { .. } => match &self.keys[place] {
+                Some(Ok(Keys::Texts(keys))) => text(&|dice| keys[dice.random_range(0..keys.len())].clone()),
+                Some(Ok(Keys::Whole(keys))) => {
+                    let one = |(mut dice, bad): (SmallRng, bool)| {
+                        if bad { i64::MIN } else { keys[dice.random_range(0..keys.len())] }
+                    };
+                    ColumnArray::Int64(rows().map(|row| cell(row).map(one)).collect::<Int64Array>())
+                }
+                // rows are made of what is ready
+                _ => ColumnArray::Text(rows().map(|_| None::<&str>).collect::<StringArray>()),
+            },
             Holds::Decimal { from, to, scale, spread } => {
                 let unit = 10_f64.powi(i32::from(*scale));
                 #[allow(clippy::cast_possible_truncation, reason = "at most 21 digits")]
@@ -251,11 +292,18 @@ mod tests {
   - {name: city, is: city}
   - {name: street, is: street}
   - {name: blob, is: noise, length: 33}
+  - {name: bin, is: key, topic: bins, field: id, whole: true}
+  - {name: room, is: key, topic: rooms}
 ";
 
     fn weighings(seed: u64) -> Making {
         let all = recipes(OWN).unwrap();
-        Making::new(all.iter().find(|r| r.table == "weighings").unwrap(), &all, seed)
+        let bins = (1..=30).map(|id| serde_json::json!({"id": id * 10, "line": 2})).collect();
+        let known = [("bins", bins), ("rooms", vec!["north".into(), "south".into()])];
+        let known = known.map(|(topic, keys)| (topic.to_owned(), keys)).into();
+        let making = Making::new(all.iter().find(|r| r.table == "weighings").unwrap(), (&all, &known), seed);
+        making.ready().unwrap();
+        making
     }
 
     fn rows(making: &Making, numbers: &[u64]) -> Vec<Vec<String>> {
@@ -324,6 +372,8 @@ mod tests {
                     ("at", Value::Timestamp(at)) => 1_800_000_000_000_000 - at == luck.late_us,
                     ("planted", Value::Date(day)) => (20_823..=20_833).contains(&day),
                     ("blob", Value::Text(text)) => text.len() == 33 && !text.starts_with('\u{7}'),
+                    ("bin", Value::Long(bin)) => bin % 10 == 0 && (10..=300).contains(&bin),
+                    ("room", Value::Text(room)) => matches!(room, "north" | "south"),
                     (name, other) => panic!("{name} is {other:?}"),
                 };
                 assert_eq!(lies, fits, "{name} of {number}: {:?}", column.value(row));

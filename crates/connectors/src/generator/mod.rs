@@ -3,6 +3,7 @@
 mod about;
 pub mod capture;
 mod columns;
+mod keys;
 pub mod kind;
 mod making;
 mod position;

@@ -77,6 +77,17 @@ pub enum Holds {
         /// That recipe.
         table: String,
     },
+    /// A key of a topic's records.
+    Key {
+        /// The topic.
+        topic: String,
+        /// Which field of keys that have several.
+        #[serde(default)]
+        field: Option<String>,
+        /// Whether they are whole numbers, and not texts.
+        #[serde(default)]
+        whole: bool,
+    },
     /// A person's name.
     Person {},
     /// A company's name.
@@ -262,6 +273,9 @@ fn check(recipe: &Recipe) -> Result<(), String> {
                 return Err(format!("{name} is none of any: give texts with their weights, as in {{first: 3, second: 1}}"));
             }
             Holds::Flag { share: yes } => share(&format!("what is true of {name}"), *yes)?,
+            Holds::Key { topic, .. } => {
+                TopicName::parse(topic.as_str()).map_err(|e| format!("no topic can be called as {name} says: {e}"))?;
+            }
             Holds::Noise { length } if *length > 1_000_000 => return Err(format!("{name} has at most 1000000 characters")),
             _ => {}
         }
@@ -296,6 +310,8 @@ mod tests {
             ("is: whole, from: 1, to: 9", "is: whole, from: 1, to: 9, sprad: low", "the column kg: unknown field `sprad`"),
             ("is: number", "is: number, to: 4", "the column id: unknown field `to`"),
             ("is: whole, from: 1, to: 9", "is: reference, table: blocks", "refers to blocks, which is no recipe"),
+            ("is: whole, from: 1, to: 9", "is: key, topic: b ins", "no topic can be called as kg says"),
+            ("is: whole, from: 1, to: 9", "is: key, topic: bins, whole: 3", "the column kg: invalid type"),
             ("weighings", "weigh ings", "it cannot be called so"),
             ("is: number", "is: number, empty: 0.5", "never empty"),
         ] {

@@ -18,7 +18,7 @@ use gonvel_core::table::TableSchema;
 use super::capture::Making;
 use super::kind::{Generator, Kitchen};
 use super::position::Made;
-use super::tables::{by_key, captured};
+use super::tables::{by_key, captured, shaped};
 
 #[async_trait]
 impl SourceKind for Generator {
@@ -40,6 +40,9 @@ impl SourceKind for Generator {
                 }
                 Err(ConnectorError::Settings { finding, remedy, .. }) => {
                     Check::failed(name, "tables", finding).remedy(remedy)
+                }
+                Err(ConnectorError::TryAgain { finding, remedy, .. }) => {
+                    Check::warning(name, finding).means("it waits until there are some").remedy(remedy)
                 }
                 Err(error) => Check::failed(name, "tables", error.to_string()),
             }
@@ -145,7 +148,7 @@ impl SourceSession for Kitchen {
     }
 
     async fn describe(&self, table: &CapturedTable) -> Result<TableSchema, ConnectorError> {
-        let (_, (shape, _)) = captured(self, table)?;
+        let (_, (shape, _)) = shaped(self, table)?;
         Ok((*shape).clone())
     }
 
@@ -172,9 +175,11 @@ impl SourceSession for Kitchen {
     ) -> Result<Box<dyn Captures>, ConnectorError> {
         let mut tables = Vec::new();
         for (place, table) in settings.tables.iter().enumerate() {
-            // one that is missing is said by whoever compares
-            if let Ok(captured) = captured(self, table) {
-                tables.push((place, table.qualified(), captured));
+            match captured(self, table) {
+                Ok(captured) => tables.push((place, table.qualified(), captured)),
+                // one that is missing is said by whoever compares
+                Err(ConnectorError::Settings { .. }) => {}
+                Err(error) => return Err(error),
             }
         }
         Ok(Box::new(Making::begin(tables, position.as_own::<Made>()?.clone())))

@@ -50,10 +50,20 @@ pub(super) type Captured = (Making, (Arc<TableSchema>, Vec<usize>));
 ///
 /// # Errors
 /// [`ConnectorError::Settings`] if there is no such recipe.
-pub(super) fn captured(kitchen: &Kitchen, table: &CapturedTable) -> Result<Captured, ConnectorError> {
+pub(super) fn shaped(kitchen: &Kitchen, table: &CapturedTable) -> Result<Captured, ConnectorError> {
     let making = kitchen.making(&table.schema, &table.table)?;
     let (shape, places) = making.recipe.captured(table)?;
     Ok((making, (Arc::new(shape), places)))
+}
+
+/// The same, if rows can be made.
+///
+/// # Errors
+/// As [`shaped`]; [`ConnectorError::TryAgain`] if it picks from keys that are not there.
+pub(super) fn captured(kitchen: &Kitchen, table: &CapturedTable) -> Result<Captured, ConnectorError> {
+    let captured = shaped(kitchen, table)?;
+    captured.0.ready()?;
+    Ok(captured)
 }
 
 /// Rows by their numbers, as people write those in keys; others are not there.
@@ -87,7 +97,7 @@ impl Tables for Generator {
     }
 
     async fn describe(&self, address: &Address, table: &CapturedTable) -> Result<TableSchema, ConnectorError> {
-        let (_, (shape, _)) = captured(&Kitchen::of(address)?, table)?;
+        let (_, (shape, _)) = shaped(&Kitchen::of(address)?, table)?;
         Ok((*shape).clone())
     }
 
@@ -110,7 +120,7 @@ impl Tables for Generator {
             let captured = shape.0.columns.iter().find(|c| c.name == column.name);
             SampledColumn {
                 name: column.name.clone(),
-                source_type: column.source_type.clone(),
+                source_type: column.source_type.to_string(),
                 key: captured.is_some_and(|c| c.key),
                 captured: captured.is_some(),
             }

@@ -38,4 +38,5 @@ pub mod tables;
 pub mod target;
 pub mod tls;
 pub mod truncating;
+pub mod types;
 mod unsent;

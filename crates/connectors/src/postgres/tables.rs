@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use gonvel_core::column::ColumnType;
 use gonvel_core::connector::CapturedTable;
+use gonvel_core::data_type::DataType;
 use gonvel_core::ports::systems::{ColumnsEver, ConnectorError, SampledColumn, TableSummary};
 use gonvel_core::table::{Column, TableSchema};
 use tokio_postgres::Client;
@@ -12,6 +13,7 @@ use tokio_postgres::Client;
 use super::client::explain;
 use super::identity::key_columns;
 use super::pgoutput::{Relation, RelationColumn};
+use super::types::of_name;
 
 /// All tables that are not the system's or Gonvel's own; a partitioned table stands for its partitions.
 ///
@@ -97,7 +99,7 @@ pub async fn describe(client: &Client, system: &str, wanted: &CapturedTable) -> 
     let columns = rows.iter().map(|row| Column {
         name: row.get(0),
         ty: column_type(row.get(1), row.get(2)),
-        source_type: row.get(4),
+        source_type: of_name(row.get(4)),
         key: row.get(3),
     });
     shape(system, wanted, columns.collect())
@@ -286,7 +288,7 @@ pub(super) async fn name_now(client: &Client, oid: u32) -> Result<Option<(String
 /// Turns relation messages into table shapes, asking the database for what the messages do not say.
 #[derive(Debug, Default)]
 pub struct Describer {
-    type_names: HashMap<(u32, i32), String>,
+    types: HashMap<(u32, i32), DataType>,
 }
 
 impl Describer {
@@ -315,16 +317,16 @@ impl Describer {
             columns.push(Column {
                 name: column.name.clone(),
                 ty: column_type(column.type_oid, column.type_modifier),
-                source_type: self.type_name(client, column.type_oid, column.type_modifier).await?,
+                source_type: self.data_type(client, column.type_oid, column.type_modifier).await?,
                 key: if usable { key.contains(&column.name) } else { column.identity && relation.identity != b'f' },
             });
         }
         shape(system, wanted, columns).map(Arc::new)
     }
 
-    async fn type_name(&mut self, client: &Client, oid: u32, modifier: i32) -> Result<String, ConnectorError> {
-        if let Some(name) = self.type_names.get(&(oid, modifier)) {
-            return Ok(name.clone());
+    async fn data_type(&mut self, client: &Client, oid: u32, modifier: i32) -> Result<DataType, ConnectorError> {
+        if let Some(found) = self.types.get(&(oid, modifier)) {
+            return Ok(found.clone());
         }
         let row = client
             .query_opt(
@@ -337,9 +339,9 @@ impl Describer {
             )
             .await
             .map_err(|e| explain(&e, "describing a type"))?;
-        let name: String = row.map_or_else(|| "text".to_owned(), |r| r.get(0));
-        self.type_names.insert((oid, modifier), name.clone());
-        Ok(name)
+        let found = row.map_or(DataType::Text, |r| of_name(r.get(0)));
+        self.types.insert((oid, modifier), found.clone());
+        Ok(found)
     }
 }
 

@@ -5,14 +5,14 @@ use std::collections::HashMap;
 use gonvel_core::column::ColumnType;
 use gonvel_core::connector::{Deletes, DeliveredTopic, TargetColumns, TargetRows, Writes};
 use gonvel_core::ports::systems::ConnectorError;
-use gonvel_core::schema_changes::widens;
 use gonvel_core::table::{Column, TableSchema};
 use tokio_postgres::Client;
 
 use super::binary;
 use super::client::explain;
 use super::identity::key_columns;
-use super::names::{OWN_SCHEMA, ident, qualified, type_name};
+use super::names::{OWN_SCHEMA, ident, qualified};
+use super::types::{known_here, name_of, of_name};
 
 /// A target table as it stands.
 #[derive(Debug, Clone)]
@@ -118,7 +118,7 @@ pub fn wanted(source: &TableSchema, writes: Writes, events: bool) -> TableSchema
 #[must_use]
 pub fn create_statement(name: &str, wanted: &TableSchema) -> String {
     let mut parts: Vec<String> =
-        wanted.columns.iter().map(|c| format!("{} {}", ident(&c.name), type_name(&c.source_type))).collect();
+        wanted.columns.iter().map(|c| format!("{} {}", ident(&c.name), name_of(&c.source_type))).collect();
     let key: Vec<String> = wanted.columns.iter().filter(|c| c.key).map(|c| ident(&c.name)).collect();
     if !key.is_empty() {
         parts.push(format!("PRIMARY KEY ({})", key.join(", ")));
@@ -155,7 +155,7 @@ async fn make_to_fit(
     let (schema, table) = (&topic.schema, &topic.table);
     let name = qualified(schema, table);
     let events = topic.rows.is_some();
-    let wanted = wanted(source, writes, events);
+    let wanted = known_here(client, wanted(source, writes, events)).await?;
     check_names(&wanted)?;
     let during = |e: tokio_postgres::Error| explain(&e, "preparing the target table");
     let exists = client.query_opt("SELECT 1 WHERE to_regclass($1) IS NOT NULL", &[&name]).await.map_err(during)?;
@@ -168,7 +168,7 @@ async fn make_to_fit(
     for column in &wanted.columns {
         let quoted = ident(&column.name);
         let Some(there) = types.get(&column.name) else {
-            let add = format!("ALTER TABLE {name} ADD COLUMN {quoted} {}", type_name(&column.source_type));
+            let add = format!("ALTER TABLE {name} ADD COLUMN {quoted} {}", name_of(&column.source_type));
             // without its key, or what we write beside the rows, nothing could be written at all
             let needed = column.key || !source.columns.iter().any(|c| c.name == column.name);
             if writes.columns == TargetColumns::Ask && !needed {
@@ -179,8 +179,8 @@ async fn make_to_fit(
             types = columns(client, &name).await?;
             continue;
         };
-        if widens(there, &column.source_type) {
-            let retype = format!("ALTER TABLE {name} ALTER COLUMN {quoted} TYPE {}", type_name(&column.source_type));
+        if of_name(there).widens_to(&column.source_type) {
+            let retype = format!("ALTER TABLE {name} ALTER COLUMN {quoted} TYPE {}", name_of(&column.source_type));
             if writes.columns == TargetColumns::Widen {
                 client.batch_execute(&retype).await.map_err(during)?;
                 types = columns(client, &name).await?;

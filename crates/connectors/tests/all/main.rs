@@ -17,4 +17,5 @@ mod recorded_stream;
 mod refusals;
 
 mod tls;
+mod types;
 mod visible;

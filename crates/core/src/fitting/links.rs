@@ -5,6 +5,7 @@ use utoipa::ToSchema;
 
 use super::{FieldKind, TargetField};
 use crate::column::ColumnType;
+use crate::data_type::DataType;
 use crate::table::Column;
 
 /// Letters that two names have in common at least, where one is said to have the other in it.
@@ -85,8 +86,8 @@ enum Goes {
 fn goes(column: &Column, kind: &FieldKind) -> Goes {
     use ColumnType as C;
     use FieldKind as K;
-    let source = column.source_type.as_str();
-    let json = matches!(source, "json" | "jsonb");
+    let source = &column.source_type;
+    let json = matches!(source, DataType::Json | DataType::Jsonb);
     let whole = matches!(column.ty, C::Int16 | C::Int32 | C::Int64);
     let number = whole || matches!(column.ty, C::Float32 | C::Float64 | C::Decimal { .. });
     let textual = matches!(column.ty, C::Text) || column.ty == C::Verbatim && !json;
@@ -95,7 +96,7 @@ fn goes(column: &Column, kind: &FieldKind) -> Goes {
     match (kind, column.ty) {
         (K::Any, _) | (K::Text | K::OneOf(_), C::Text) => Goes::AsItIs,
         (K::Nested, _) if json => Goes::AsItIs,
-        (K::Nested, _) if source.ends_with("[]") => into("a list"),
+        (K::Nested, _) if matches!(source, DataType::Array(_)) => into("a list"),
         (K::Nested, C::Text) => may_fail("an object or a list, read as JSON"),
         (K::Nested, _) => Goes::No(format!("{source} holds nothing nested: link a column of type jsonb")),
         (K::Boolean, C::Boolean) | (K::Bytes, C::Bytes) | (K::Date, C::Date) | (K::Moment, C::TimestampTz) => Goes::AsItIs,
@@ -112,7 +113,7 @@ fn goes(column: &Column, kind: &FieldKind) -> Goes {
         (K::LocalMoment, C::TimestampTz) => into("a time without a zone, in UTC"),
         (K::Moment | K::LocalMoment, C::Date) => into("the beginning of its day"),
         (K::Date, C::Timestamp | C::TimestampTz) => into("its date, in UTC"),
-        (K::OfDay(_), C::Verbatim) if source.starts_with("time") => Goes::AsItIs,
+        (K::OfDay(_), C::Verbatim) if matches!(source, DataType::Time { .. }) => Goes::AsItIs,
         (K::OneOf(_), _) if textual => may_fail(&kind.word()),
         (K::Text, C::Bytes) => into("text in base64"),
         (K::Text, _) => into("text"),

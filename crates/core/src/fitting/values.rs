@@ -8,6 +8,7 @@ use super::FieldKind;
 use crate::avro::json::decimal_text;
 use crate::civil::{DAY_US, rfc3339};
 use crate::column::{ColumnType, NOT_A_NUMBER, Value};
+use crate::data_type::DataType;
 use crate::schemas::Language;
 use crate::sql_text;
 use crate::table::Column;
@@ -100,9 +101,7 @@ fn of_day(text: &str) -> Option<i64> {
 /// The elements of an array's text, as JSON.
 fn list(text: &str, column: &Column) -> Option<Json> {
     let inner = text.strip_prefix('{')?.strip_suffix('}')?;
-    let numbers = ["smallint[]", "integer[]", "bigint[]", "real[]", "double precision[]"]
-        .contains(&column.source_type.as_str())
-        || column.source_type.starts_with("numeric");
+    let DataType::Array(of) = &column.source_type else { return None };
     let mut out = Vec::new();
     let mut rest = inner;
     while !rest.is_empty() {
@@ -126,9 +125,9 @@ fn list(text: &str, column: &Column) -> Option<Json> {
                 }
                 let json = match plain {
                     "NULL" => Json::Null,
-                    "t" if column.source_type == "boolean[]" => true.into(),
-                    "f" if column.source_type == "boolean[]" => false.into(),
-                    plain if numbers => serde_json::from_str(plain).ok()?,
+                    "t" if **of == DataType::Boolean => true.into(),
+                    "f" if **of == DataType::Boolean => false.into(),
+                    plain if of.is_number() => serde_json::from_str(plain).ok()?,
                     plain => plain.into(),
                 };
                 (json, &rest[end..])
@@ -187,9 +186,9 @@ pub(super) fn json(value: Value<'_>, column: &Column, kind: &FieldKind, language
         K::Moment => micros(value).map(|us| rfc3339(us).into()),
         K::LocalMoment => micros(value).map(|us| rfc3339(us).trim_end_matches('Z').into()),
         K::OfDay(parts) => of_day(&text_of(value, column)).map(|us| (us / parts).into()),
-        K::Nested | K::Any => match (value, column.source_type.as_str()) {
-            (Value::Text(text), "json" | "jsonb") => serde_json::from_str(text).ok(),
-            (Value::Text(text), source) if source.ends_with("[]") => list(text, column),
+        K::Nested | K::Any => match (value, &column.source_type) {
+            (Value::Text(text), DataType::Json | DataType::Jsonb) => serde_json::from_str(text).ok(),
+            (Value::Text(text), DataType::Array(_)) => list(text, column),
             (Value::Text(text), _) if *kind == K::Nested => {
                 serde_json::from_str(text).ok().filter(|json: &Json| json.is_object() || json.is_array())
             }

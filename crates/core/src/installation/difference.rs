@@ -204,14 +204,6 @@ fn cannot(one: &Found, was: &Thing) -> Option<Fault> {
             let finding = format!("{} is a {} connector: give one of another kind another name", now.connector, was.kind());
             Some(one.fault(&format!("{}:", now.kind()), finding))
         }
-        (Thing::Reader(was), Thing::Reader(now)) if sorted(&was.topics) != sorted(&now.topics) => {
-            let finding = format!(
-                "{} reads {}, and goes on with these: give a reader of others another name",
-                now.reader,
-                was.topics.join(", ")
-            );
-            Some(one.fault("topics:", finding))
-        }
         _ => None,
     }
 }
@@ -250,7 +242,10 @@ fn as_it_will_be(was: &Thing, now: &Thing) -> Thing {
             let said = was.state.unwrap_or(Wished::Running);
             now.state = if now.state.is_none_or(|wanted| wanted == said) { was.state } else { now.state };
         }
-        (Thing::Reader(was), Thing::Reader(now)) => now.topics.clone_from(&was.topics),
+        // in whatever order they are named
+        (Thing::Reader(was), Thing::Reader(now)) if sorted(&was.topics) == sorted(&now.topics) => {
+            now.topics.clone_from(&was.topics);
+        }
         _ => {}
     }
     now

@@ -86,6 +86,18 @@ pub trait ReaderStore: Send + Sync {
     /// [`PortError::NotFound`].
     async fn reader(&self, name: &ReaderName) -> Result<Reader, PortError>;
 
+    /// Lets it read these topics and no others. In a topic that it read before it goes on where it stands, in a new one it begins at `start`, and its
+    /// positions in others go. Members stay, and share the partitions out anew.
+    ///
+    /// # Errors
+    /// [`PortError::NotFound`] if the reader or a topic is gone.
+    async fn change_topics(
+        &self,
+        name: &ReaderName,
+        topics: &[TopicId],
+        start: &[(TopicPartition, Offset)],
+    ) -> Result<(), PortError>;
+
     /// Deletes a reader and its positions.
     ///
     /// # Errors

@@ -284,7 +284,7 @@ pub fn of_table(table: &TableSchema) -> String {
                 one => json!(["null", one]),
             };
         }
-        of["description"] = column.source_type.as_str().into();
+        of["description"] = column.source_type.to_string().into();
         properties.insert(column.name.clone(), of);
     }
     let names: Vec<&String> = table.columns.iter().map(|c| &c.name).collect();

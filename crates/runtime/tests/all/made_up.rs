@@ -153,3 +153,49 @@ async fn a_made_up_row_that_cannot_be_shaped_waits_and_is_made_again() {
     assert_eq!((came, records(&world, "weighbridge.codes").await), (made, 200));
     fleet.stop().await;
 }
+
+/// Rows refer to what is there: they wait for it, and go on with it after a restart.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn made_up_rows_pick_from_the_keys_of_a_captured_table() {
+    const WEIGHED: &str = "
+- table: weighed
+  rate: 200
+  rows: 300
+  columns: [{name: id, is: number}, {name: bin, is: key, topic: packhouse.bins, whole: true}]
+";
+    let world = World::new().await;
+    let address = Address::new("generator").with("recipes", WEIGHED);
+    let input = ConnectionInput { name: ConnectionName::parse("weighbridge").unwrap(), address };
+    let connection = world.database.create_connection(&input).await.unwrap().id;
+    let table = CapturedTable::whole("recipes", "weighed", "weighbridge.weighed");
+    let from = world.connector("from-weighbridge", SourceDefinition::of(connection, vec![table], 1)).await;
+    let fleet = world.fleet();
+    let said = world.until_state(from, State::Retrying).await;
+    assert!(said.contains("weighed.bin: the topic packhouse.bins is not there yet"), "{said}");
+    let packhouse = world.cluster.connect("packhouse").await.unwrap();
+    packhouse
+        .batch_execute(
+            "CREATE TABLE bins (id int PRIMARY KEY, kg int); INSERT INTO bins SELECT n * 7, n FROM generate_series(1, 20) n",
+        )
+        .await
+        .unwrap();
+    world.connector("packhouse-bins", world.source(&["bins"], 2).await).await;
+    let start = Instant::now();
+    let until = async |rows: i64| {
+        while records(&world, "weighbridge.weighed").await < rows {
+            assert!(start.elapsed() < Duration::from_secs(90), "no rows came");
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+    };
+    until(20).await;
+    fleet.stop().await;
+    let fleet = world.fleet();
+    until(300).await;
+    let changes = topic_changes(&world.database, "weighbridge.weighed").await;
+    let number = |change: &serde_json::Value, name: &str| change["new"][name].as_i64().unwrap();
+    let ids: Vec<i64> = changes.iter().map(|change| number(change, "id")).collect();
+    assert_eq!(ids, (1..=300).collect::<Vec<_>>());
+    let bins: BTreeSet<i64> = changes.iter().map(|change| number(change, "bin")).collect();
+    assert!(bins.iter().all(|bin| bin % 7 == 0 && *bin <= 140) && bins.len() > 10, "{bins:?}");
+    fleet.stop().await;
+}

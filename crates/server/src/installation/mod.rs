@@ -13,7 +13,8 @@ use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use futures::{StreamExt, stream};
 use gonvel_core::installation::{self as core, Deed, Fault, Found, Plan, Step, Thing};
-use gonvel_core::ports::{FleetStore, PortError, TopicLog};
+use gonvel_core::naming::ReaderName;
+use gonvel_core::ports::{FleetStore, PortError, ReaderStore, TopicLog};
 use gonvel_core::topic_settings::Keep;
 use gonvel_http_api::{ApplyRequest, InstallationPlan, ManifestsQuery, NeededSecret, PlannedStep, Problem, StepOutcome};
 use gonvel_runtime::systems;
@@ -153,6 +154,23 @@ async fn says(
         }
         (Deed::Delete, Thing::Connector(_)) => {
             vec!["Its traces in its system go as well; its topics and the rows that it delivered stay.".into()]
+        }
+        (Deed::Change, Thing::Reader(text)) => {
+            let stored = state.database.reader(&ReaderName::parse(text.reader.as_str())?).await?;
+            let topics = state.database.topics().await?;
+            let reads = topics.iter().filter(|topic| stored.topics.contains(&topic.id));
+            let reads: BTreeSet<&str> = reads.map(|topic| topic.name.as_str()).collect();
+            let wanted: BTreeSet<&str> = text.topics.iter().map(String::as_str).collect();
+            let list = |names: BTreeSet<&str>| names.into_iter().collect::<Vec<_>>().join(", ");
+            let (gone, new) = (&reads - &wanted, &wanted - &reads);
+            let mut says = Vec::new();
+            if !gone.is_empty() {
+                says.push(format!("Its positions in {} are lost.", list(gone)));
+            }
+            if !new.is_empty() {
+                says.push(format!("It begins at the oldest kept records of {}.", list(new)));
+            }
+            says
         }
         (Deed::Delete, Thing::Reader(_)) => vec!["Its positions are lost.".into()],
         _ => vec![],

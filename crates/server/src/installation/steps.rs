@@ -13,7 +13,8 @@ use gonvel_core::ports::{PortError, TopicLog};
 use gonvel_core::schemas::Rule;
 use gonvel_http_api::{
     Action, ActionRequest, BindingRequest, ConnectionRequest, ConnectorChange, ConnectorRequest, DeleteQuery,
-    FunctionDeleteQuery, FunctionRequest, MorePartitions, NewReader, NewSchema, SchemaEdit, SchemaText as Text,
+    FunctionDeleteQuery, FunctionRequest, MorePartitions, NewReader, NewSchema, ReaderTopics, SchemaEdit,
+    SchemaText as Text,
 };
 use uuid::Uuid;
 
@@ -89,12 +90,15 @@ impl Carrying {
             (Deed::Make, Thing::Connector(text)) => self.make_connector(text).await,
             (Deed::Change, Thing::Connector(text)) => self.change_connector(text).await,
             (Deed::Delete, Thing::Connector(text)) => self.delete_connector(&text.connector).await,
-            (Deed::Make | Deed::Change, Thing::Reader(text)) => {
-                for topic in &text.topics {
-                    self.topic_is_there(topic).await?;
-                }
+            (Deed::Make, Thing::Reader(text)) => {
+                self.topics_are_there(&text.topics).await?;
                 let request = NewReader { name: text.reader.clone(), topics: text.topics.clone(), start: None };
                 readers::create(self.state(), Body(request)).await.map(drop)
+            }
+            (Deed::Change, Thing::Reader(text)) => {
+                self.topics_are_there(&text.topics).await?;
+                let request = ReaderTopics { topics: text.topics.clone(), start: None };
+                readers::change_topics(self.state(), Path(text.reader.clone()), Body(request)).await.map(drop)
             }
             (Deed::Delete, Thing::Reader(text)) => readers::remove(self.state(), Path(text.reader.clone())).await.map(drop),
         }
@@ -214,6 +218,13 @@ impl Carrying {
                 found => return Ok(found.map(drop)?),
             }
         }
+    }
+
+    async fn topics_are_there(&self, topics: &[String]) -> Result<(), Refusal> {
+        for topic in topics {
+            self.topic_is_there(topic).await?;
+        }
+        Ok(())
     }
 
     async fn make_connector(&self, text: &ConnectorText) -> Result<(), Refusal> {

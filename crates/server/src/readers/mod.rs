@@ -14,7 +14,7 @@ use gonvel_core::civil::rfc3339;
 use gonvel_core::naming::{ConnectorId, Offset, ReaderName, TopicId, TopicName, TopicPartition};
 use gonvel_core::ports::{PartitionBounds, PortError, Reader as Stored, ReaderStore, Topic, TopicLog};
 use gonvel_core::reposition::{self, plan};
-use gonvel_http_api::{Member, Moves, NewReader, Position, Problem, Reader, Reposition, Target};
+use gonvel_http_api::{Member, Moves, NewReader, Position, Problem, Reader, ReaderTopics, Reposition, Target};
 
 use crate::problems::{Body, Path, Refusal};
 use crate::records::reading::{asked_time, offset_at, unpack};
@@ -137,33 +137,59 @@ pub(crate) async fn create(
     Body(request): Body<NewReader>,
 ) -> Result<(StatusCode, Json<Reader>), Refusal> {
     let name = ReaderName::parse(request.name)?;
-    if request.topics.is_empty() {
+    let (_, start) = beginning(&state, request.topics, request.start, &[]).await?;
+    state.database.create_reader(&name, &start).await?;
+    Ok((StatusCode::CREATED, Json(find(&state, &name).await?)))
+}
+
+/// Topics by their names, and where a reader begins in those that it does not read already.
+async fn beginning(
+    state: &ServerState,
+    topics: Vec<String>,
+    start: Option<Target>,
+    reads: &[TopicId],
+) -> Result<(Vec<TopicId>, Vec<(TopicPartition, Offset)>), Refusal> {
+    if topics.is_empty() {
         return Err(Refusal::invalid("topics", "a reader reads at least one topic: name it"));
     }
-    let target = request.start.unwrap_or(Target::Earliest);
+    let target = start.unwrap_or(Target::Earliest);
     if matches!(target, Target::By { .. }) {
         return Err(Refusal::invalid(
             "start",
-            "a new reader stands nowhere yet: begin at earliest, latest, a time or an offset",
+            "a reader stands nowhere in a new topic: begin at earliest, latest, a time or an offset",
         ));
     }
-    let mut topics: BTreeMap<String, Topic> = BTreeMap::new();
-    for topic in request.topics {
+    let mut named: BTreeMap<String, Topic> = BTreeMap::new();
+    for topic in topics {
         let found = state.database.topic(&TopicName::parse(topic)?).await?;
-        topics.insert(found.name.to_string(), found);
+        named.insert(found.name.to_string(), found);
     }
-    let goal = Goal::of(&state, &target, "start").await?;
+    let goal = Goal::of(state, &target, "start").await?;
     let mut start = Vec::new();
-    for topic in topics.values() {
+    for topic in named.values().filter(|topic| !reads.contains(&topic.id)) {
         for bounds in state.database.bounds(topic.id).await? {
             let at = TopicPartition { topic: topic.id, partition: bounds.partition };
-            let to = goal.at(&state, at, &bounds).await?;
+            let to = goal.at(state, at, &bounds).await?;
             let moved = plan(&bounds, bounds.first, to).map_err(|e| Refusal::invalid("start", e.to_string()))?;
             start.push((at, moved.to));
         }
     }
-    state.database.create_reader(&name, &start).await?;
-    Ok((StatusCode::CREATED, Json(find(&state, &name).await?)))
+    Ok((named.values().map(|topic| topic.id).collect(), start))
+}
+
+/// Lets a reader read other topics. Its members stay, and share the partitions out anew.
+#[utoipa::path(operation_id = "changeReaderTopics", put, path = "/api/v1/readers/{name}/topics", tag = "readers", request_body = ReaderTopics,
+    responses((status = 200, body = Reader), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn change_topics(
+    State(state): State<Arc<ServerState>>,
+    Path(name): Path<String>,
+    Body(request): Body<ReaderTopics>,
+) -> Result<Json<Reader>, Refusal> {
+    let name = ReaderName::parse(name)?;
+    let reads = state.database.reader(&name).await?.topics;
+    let (topics, start) = beginning(&state, request.topics, request.start, &reads).await?;
+    state.database.change_topics(&name, &topics, &start).await?;
+    find(&state, &name).await.map(Json)
 }
 
 /// One reader.

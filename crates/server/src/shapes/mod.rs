@@ -81,7 +81,7 @@ pub(crate) async fn functions(State(state): State<Arc<ServerState>>) -> Result<J
 fn shown(columns: &Columns) -> Vec<ShapeColumn> {
     let one = |f: &gonvel_shape::columns::Field| ShapeColumn {
         name: f.name.clone(),
-        ty: f.source_type.clone(),
+        ty: f.source_type.to_string(),
         key: f.key,
         nullable: f.nullable,
     };

@@ -63,3 +63,49 @@ async fn the_way_to_a_system_stands_in_its_manifest_and_its_secrets_elsewhere() 
         assert!(fault["line"] == line && told.contains(part), "{more}: {plan:#}");
     }
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_reader_reads_other_topics_and_stays_where_it_stands_in_the_rest() {
+    let api = Api::start().await;
+    let topics = "topic: bins\npartitions: 1\n---\ntopic: doors\npartitions: 2\n---\ntopic: rooms\npartitions: 1\n";
+    let text = |reads: &str| files(&format!("{topics}---\nreader: night-watch\ntopics: [{reads}]\n"));
+    let apply = async |reads: &str| {
+        let (_, plan) = api.post("/manifests/plan", &text(reads)).await;
+        let (status, _) = api.post("/manifests/apply", &text(reads)).await;
+        assert_eq!((status, &plan["faults"]), (200, &json!([])), "{plan:#}");
+        let (_, again) = api.post("/manifests/plan", &text(reads)).await;
+        assert_eq!(again["steps"], json!([]), "{again:#}");
+        plan
+    };
+    apply("bins, doors").await;
+    let (_, joined) = api.post("/readers/night-watch/members", &json!({"label": "one"})).await;
+    let path = format!("/readers/night-watch/members/{}/commit", joined["member"].as_str().unwrap());
+    let committed = json!({"positions": [{"topic": "doors", "partition": 1, "next_offset": 0}]});
+    assert_eq!(api.post(&path, &committed).await.0, 204);
+    assert_eq!(api.post("/manifests/plan", &text("doors, bins")).await.1["steps"], json!([]), "in whatever order");
+    let plan = apply("rooms, doors").await;
+    let says = json!(["Its positions in bins are lost.", "It begins at the oldest kept records of rooms."]);
+    assert_eq!((&plan["steps"][0]["says"], plan["steps"].as_array().unwrap().len()), (&says, 1), "{plan:#}");
+    let (_, reader) = api.get("/readers/night-watch").await;
+    let stands =
+        |p: &Value| (p["topic"].as_str().map(str::to_owned), p["partition"].as_i64(), p["committed_at"].is_string());
+    let stands: Vec<_> = reader["positions"].as_array().unwrap().iter().map(stands).collect();
+    let at = |topic: &str, partition, committed| (Some(topic.to_owned()), Some(partition), committed);
+    assert_eq!(stands, [at("doors", 0, false), at("doors", 1, true), at("rooms", 0, false)], "{reader:#}");
+    assert!(reader["positions"].as_array().unwrap().iter().all(|p| p["member"].is_string()), "{reader:#}");
+    // over HTTP
+    let put = async |body: Value| {
+        let answer = api.request(reqwest::Method::PUT, "/readers/night-watch/topics").json(&body).send().await.unwrap();
+        (answer.status().as_u16(), answer.json::<Value>().await.unwrap())
+    };
+    for (body, status, field) in [
+        (json!({"topics": []}), 422, Some("topics")),
+        (json!({"topics": ["bins"], "start": {"to": "by", "records": 3}}), 422, Some("start")),
+        (json!({"topics": ["nowhere"]}), 404, None),
+    ] {
+        let (said, problem) = put(body).await;
+        assert_eq!((said, problem["field"].as_str()), (status, field), "{problem:#}");
+    }
+    let (status, reader) = put(json!({"topics": ["bins"], "start": {"to": "latest"}})).await;
+    assert_eq!((status, &reader["topics"]), (200, &json!(["bins"])), "{reader:#}");
+}

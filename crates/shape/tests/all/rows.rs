@@ -388,7 +388,7 @@ fn table_rules_come_to_steps_of_each_table() {
     let compiled = compiled(json!([]), rules, &References::new());
     let plan = compiled.plan.unwrap_or_else(|| panic!("{:?}", compiled.findings));
     let columns: Vec<(String, String)> =
-        plan.output.columns.iter().map(|c| (c.name.clone(), c.source_type.clone())).collect();
+        plan.output.columns.iter().map(|c| (c.name.clone(), c.source_type.to_string())).collect();
     let expected =
         [("G_ID", "bigint"), ("G_PHONE", "text"), ("G_BINS", "bigint"), ("G_CAPTURED", "timestamp with time zone")];
     assert_eq!(columns, expected.map(|(a, b)| (a.to_owned(), b.to_owned())));

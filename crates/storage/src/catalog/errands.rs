@@ -34,6 +34,8 @@ struct Asked {
     kind: String,
     settings: Map<String, Value>,
     secrets: BTreeMap<String, String>,
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    keys: BTreeMap<String, Vec<Value>>,
     errand: Errand,
 }
 
@@ -78,6 +80,7 @@ impl ErrandStore for Database {
             kind: address.kind.clone(),
             settings: address.settings.clone(),
             secrets: address.secrets.iter().map(|(name, secret)| (name.clone(), secret.expose().clone())).collect(),
+            keys: address.keys.clone(),
             errand: errand.clone(),
         };
         let sealed = self.seal_errand(id, "asked", &asked)?;
@@ -144,9 +147,9 @@ impl ErrandStore for Database {
         let mut taken = Vec::with_capacity(rows.len());
         for Row { id, asked } in rows {
             match self.open_errand(id, "asked", &asked) {
-                Ok(Asked { kind, settings, secrets, errand }) => {
+                Ok(Asked { kind, settings, secrets, keys, errand }) => {
                     let secrets = secrets.into_iter().map(|(name, secret)| (name, Secret::new(secret))).collect();
-                    taken.push(TakenErrand { id, address: Address { kind, settings, secrets }, errand });
+                    taken.push(TakenErrand { id, address: Address { kind, settings, secrets, keys }, errand });
                 }
                 // whoever asked learns of it, and the others are carried out
                 Err(error) => self.answer_errand(id, &Outcome::Failed(ToldError::Other(error.to_string()))).await?,

@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 
 use gonvel_core::connector::{DeliveredTopic, ExistingRows, Writes, check_rows_there};
+use gonvel_core::data_type::DataType;
 use gonvel_core::delivered::Nulls;
 use gonvel_core::ports::systems::{ConnectorError, Expected};
 use gonvel_core::preflight::{Check, NO_ROWS_YET, Report, records_of};
@@ -11,8 +12,9 @@ use gonvel_core::table::{Column, TableSchema};
 use super::{Asked, from_error};
 use crate::postgres::address::DatabaseAddress;
 use crate::postgres::identity::key_columns;
-use crate::postgres::names::{ident, literal, qualified, type_name};
+use crate::postgres::names::{ident, literal, qualified};
 use crate::postgres::target::{self, create_statement};
+use crate::postgres::types::{known_here, name_of};
 
 /// Checks what a sink connector needs.
 pub async fn sink(address: &DatabaseAddress, topics: &[Expected], writes: Writes) -> Report {
@@ -54,7 +56,10 @@ async fn checks(asked: &mut Asked<'_>, topics: &[Expected], writes: Writes) -> R
             .statement(grant)
     });
     for Expected { topic, shape, nulls, begun, existing } in topics {
-        let wanted = shape.as_ref().map(|shape| target::wanted(shape, writes, topic.rows.is_some()));
+        let wanted = match shape {
+            Some(shape) => Some(known_here(&asked.client, target::wanted(shape, writes, topic.rows.is_some())).await?),
+            None => None,
+        };
         if let Some(Err(error)) = wanted.as_ref().map(target::check_names) {
             asked.push(from_error(&format!("columns of {}.{}", topic.schema, topic.table), &error));
             continue;
@@ -226,7 +231,7 @@ async fn columns(
         let label = format!("column {} of {plain}", column.name);
         let Some(target) = there.get(&column.name) else {
             fits = false;
-            let add = format!("ALTER TABLE {name} ADD COLUMN {} {};", ident(&column.name), type_name(&column.source_type));
+            let add = format!("ALTER TABLE {name} ADD COLUMN {} {};", ident(&column.name), name_of(&column.source_type));
             asked.push(if owns {
                 Check::passed(label, "is not there: Gonvel adds it when the first record comes").statement(add)
             } else {
@@ -245,7 +250,7 @@ async fn columns(
             fits = false;
             asked.push(check.can_be_done(owns));
         }
-        match fit(asked, &column.source_type, &target.ty).await? {
+        match fit(asked, &column.source_type.to_string(), &target.ty).await? {
             Fit::Whole => {}
             Fit::Partly => {
                 fits = false;
@@ -321,8 +326,8 @@ fn null_values(label: &str, table: &str, column: &Column, target: &TargetColumn,
     Some(check.remedy("let it be null there, as in the source").statement(statement))
 }
 
-fn retype(table: &str, column: &str, ty: &str) -> String {
-    let (column, ty) = (ident(column), type_name(ty));
+fn retype(table: &str, column: &str, ty: &DataType) -> String {
+    let (column, ty) = (ident(column), name_of(ty));
     format!("ALTER TABLE {table} ALTER COLUMN {column} TYPE {ty} USING {column}::{ty};")
 }
 

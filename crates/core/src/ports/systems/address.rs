@@ -17,13 +17,16 @@ pub struct Address {
     pub settings: Map<String, Value>,
     /// Secrets by the names of their settings.
     pub secrets: BTreeMap<String, Secret<String>>,
+    /// Keys of topics that its kind picks from ([`super::Kind::picks_from`]), by topic, as whoever has the log read them; of one that is not there
+    /// or holds no keys there is nothing.
+    pub keys: BTreeMap<String, Vec<Value>>,
 }
 
 impl Address {
     /// A system without settings.
     #[must_use]
     pub fn new(kind: &str) -> Self {
-        Self { kind: kind.into(), settings: Map::new(), secrets: BTreeMap::new() }
+        Self { kind: kind.into(), settings: Map::new(), secrets: BTreeMap::new(), keys: BTreeMap::new() }
     }
 
     /// The same with a setting.

@@ -33,6 +33,11 @@ pub trait Kind: Send + Sync {
     /// The name that its rows carry as their system's.
     fn system(&self, address: &Address) -> String;
 
+    /// Topics whose keys it picks from, as its settings say. They are read before it is asked for rows.
+    fn picks_from(&self, _: &Address) -> Vec<String> {
+        Vec::new()
+    }
+
     /// Checks that it can be reached and used.
     async fn test(&self, address: &Address) -> Report;
 

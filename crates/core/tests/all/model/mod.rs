@@ -90,7 +90,7 @@ struct World {
 struct Crash;
 
 static TABLE: LazyLock<Arc<TableSchema>> = LazyLock::new(|| {
-    let column = |name: &str, key| Column { name: name.into(), ty: ColumnType::Int32, source_type: String::new(), key };
+    let column = |name: &str, key| Column { name: name.into(), ty: ColumnType::Int32, source_type: "".into(), key };
     let columns = vec![column("id", true), column("small", false), column("large", false)];
     Arc::new(TableSchema { system: "packhouse".into(), schema: "public".into(), table: "bins".into(), columns })
 });
