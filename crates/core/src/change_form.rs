@@ -312,14 +312,14 @@ fn write_position(position: u64, out: &mut Vec<u8>) {
     write_bytes(&text[start..], out);
 }
 
-/// Reads a position as PostgreSQL writes it: two hexadecimal numbers around a slash.
+/// Reads a position as [`position_text`] writes it.
 #[must_use]
 pub fn read_position(text: &str) -> Option<u64> {
     let (high, low) = text.split_once('/')?;
     Some(u64::from(u32::from_str_radix(high, 16).ok()?) << 32 | u64::from(u32::from_str_radix(low, 16).ok()?))
 }
 
-/// A position as PostgreSQL writes it.
+/// A position in a source's order as text: two hexadecimal numbers around a slash, whatever system it is of.
 #[must_use]
 pub fn position_text(position: u64) -> String {
     format!("{:X}/{:X}", position >> 32, position & 0xffff_ffff)

@@ -37,6 +37,8 @@ pub struct System {
     pub identity: String,
     /// The name that its rows carry as their system's.
     pub name: String,
+    /// The schema that its tables usually are in; empty where there is none such.
+    pub usual_schema: String,
 }
 
 /// A connector with the system it reaches.
@@ -73,7 +75,7 @@ impl Carrier<'_> {
         let written: Vec<String> = written.flat_map(|c| c.known_places().map(str::to_owned).collect::<Vec<_>>()).collect();
         let found = written.iter().filter_map(|name| {
             let (schema, table) = name.split_once('.').filter(|(schema, table)| patterns.covers(schema, table))?;
-            let topic = topic_for(&patterns.topic, &self.system.name, schema, table);
+            let topic = topic_for(&patterns.topic, (&self.system.name, &self.system.usual_schema), schema, table);
             Some((self.table(name), Place::Topic(topic)))
         });
         chosen.chain(found).collect()
@@ -124,7 +126,7 @@ mod tests {
     use uuid::Uuid;
 
     fn system(identity: &str) -> System {
-        System { identity: identity.into(), name: "packhouse".into() }
+        System { identity: identity.into(), name: "packhouse".into(), usual_schema: "public".into() }
     }
 
     fn source(table: &str, topic: &str) -> Definition {

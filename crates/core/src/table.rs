@@ -31,6 +31,12 @@ impl Column {
     }
 }
 
+/// A table by its schema and name: `public.bins`, or the name alone where its system has no schemas, as of files.
+#[must_use]
+pub fn qualified(schema: &str, table: &str) -> String {
+    if schema.is_empty() { table.to_owned() } else { format!("{schema}.{table}") }
+}
+
 /// A table's shape at one moment.
 ///
 /// Invariant: at least one column is a key column; a table without a key is refused by the preflight, because
@@ -51,7 +57,7 @@ impl TableSchema {
     /// `schema.table`, for messages.
     #[must_use]
     pub fn qualified(&self) -> String {
-        format!("{}.{}", self.schema, self.table)
+        qualified(&self.schema, &self.table)
     }
 
     /// The places of the key's columns, in column order.

@@ -3,6 +3,8 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::table::qualified;
+
 /// Which tables are captured because of their names, and how their topics are called.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -20,16 +22,16 @@ impl TablePatterns {
     /// Whether a table is meant.
     #[must_use]
     pub fn covers(&self, schema: &str, table: &str) -> bool {
-        let name = format!("{schema}.{table}");
-        let fits = |patterns: &[String]| patterns.iter().any(|pattern| fits(&whole(pattern), &name));
-        fits(&self.include) && !fits(&self.exclude)
+        let meant = |patterns: &[String]| patterns.iter().any(|pattern| covers(pattern, schema, table));
+        meant(&self.include) && !meant(&self.exclude)
     }
 }
 
 /// Whether a table is meant by a pattern.
 #[must_use]
 pub fn covers(pattern: &str, schema: &str, table: &str) -> bool {
-    fits(&whole(pattern), &format!("{schema}.{table}"))
+    // where tables stand in no schemas, a pattern's dots are the names' own
+    if schema.is_empty() { fits(pattern, table) } else { fits(&whole(pattern), &qualified(schema, table)) }
 }
 
 /// A pattern without a dot is for tables of any schema.
@@ -59,11 +61,11 @@ pub fn fits(pattern: &str, text: &str) -> bool {
     pattern[p..].iter().all(|&c| c == '*')
 }
 
-/// A topic for a table by a template, in characters that names may hold. PostgreSQL's usual schema says nothing, so where it
-/// stands with a dot it is left out.
+/// A topic for a table by a template, in characters that names may hold. The schema that its system's tables usually are in says nothing,
+/// so where it stands with a dot it is left out; so is none.
 #[must_use]
-pub fn topic_for(template: &str, system: &str, schema: &str, table: &str) -> String {
-    let short = if schema == "public" {
+pub fn topic_for(template: &str, (system, usual_schema): (&str, &str), schema: &str, table: &str) -> String {
+    let short = if schema == usual_schema || schema.is_empty() {
         template.replacen("{schema}.", "", 1).replacen(".{schema}", "", 1)
     } else {
         template.to_owned()
@@ -102,6 +104,7 @@ mod tests {
             exclude: vec!["*_old".into(), "cold.scratch*".into()],
             topic: String::new(),
         };
+        assert!(covers("*/bins.*", "", "2026/bins.csv") && covers("bins", "", "bins") && !covers("bins.csv", "", "bins.cs"));
         for (schema, table, covered) in [
             ("public", "bins", true),
             ("any", "bins", true),
@@ -126,8 +129,9 @@ mod tests {
             ("{table}.{schema}", "public", "bins", "bins"),
             ("all-{table}-{system}", "cold", "\u{e9}pluchage {table}", "all--pluchage--table--packhouse"),
             ("{unknown}{table}", "cold", "bins", "-unknown-bins"),
+            ("{system}.{schema}.{table}", "", "2026/bins.csv", "packhouse.2026-bins.csv"),
         ] {
-            assert_eq!(topic_for(template, "packhouse", schema, table), topic);
+            assert_eq!(topic_for(template, ("packhouse", "public"), schema, table), topic);
         }
     }
 

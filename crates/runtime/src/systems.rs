@@ -104,8 +104,14 @@ pub async fn preflight(asked: &Asked<'_>) -> Report {
 /// Which system a connection reaches.
 #[must_use]
 pub fn place(address: &Address) -> System {
-    kind(&address.kind)
-        .map_or_else(|_| System::default(), |kind| System { identity: kind.identity(address), name: kind.system(address) })
+    kind(&address.kind).map_or_else(
+        |_| System::default(),
+        |kind| System {
+            identity: kind.identity(address),
+            name: kind.system(address),
+            usual_schema: kind.about().usual_schema.unwrap_or_default().into_owned(),
+        },
+    )
 }
 
 fn circle(asked: &Asked<'_>) -> Check {

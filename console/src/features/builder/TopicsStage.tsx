@@ -35,16 +35,20 @@ export function TopicsStage({ draft, change, failed, onColumns }: Props) {
 function Target({ name, draft, change }: { name: string; draft: SinkDraft; change: Change }) {
   const table = draft.topics[name];
   if (!table) return null;
+  // where tables stand in no schemas, there is none to say
+  const has = draft.system?.usual_schema != null || table.schema !== '';
   return (
     <Group gap={6} wrap="nowrap">
-      <TextInput
-        size="xs"
-        w={120}
-        aria-label={`Schema for ${name}`}
-        leftSection="to"
-        value={table.schema}
-        onChange={(e) => change({ type: 'tableOf', topic: name, table: { ...table, schema: e.currentTarget.value } })}
-      />
+      {has && (
+        <TextInput
+          size="xs"
+          w={120}
+          aria-label={`Schema for ${name}`}
+          leftSection="to"
+          value={table.schema}
+          onChange={(e) => change({ type: 'tableOf', topic: name, table: { ...table, schema: e.currentTarget.value } })}
+        />
+      )}
       <TextInput
         size="xs"
         style={{ flex: 1 }}

@@ -5,7 +5,7 @@ import { definitionOf, draftOf, request } from './exchange';
 import { opened, work } from './kept';
 
 const packhouse = { id: 'p', name: 'packhouse', usual_schema: 'public' };
-const settlement = { id: 's', name: 'settlement' };
+const settlement = { id: 's', name: 'settlement', usual_schema: 'public' };
 const bins = { schema: 'public', table: 'bins' };
 
 function after(draft: Draft, ...actions: Action[]): Draft {
@@ -112,7 +112,7 @@ describe('the builder', () => {
 
   it('names topics and tables in characters that names may hold', () => {
     expect(topicFor(packhouse, { schema: 'old site', table: 'Bins!' })).toBe('packhouse.old-site.Bins-');
-    expect(targetTable('packhouse.Bin-lines')).toEqual({ schema: 'public', table: 'bin_lines' });
+    expect(targetTable('packhouse.Bin-lines', packhouse)).toEqual({ schema: 'public', table: 'bin_lines' });
   });
 
   it('is the same after a definition and back', () => {

@@ -158,7 +158,7 @@ export function begin(kind: Draft['kind'], topics: string[] = []): Draft {
     const carries = Object.fromEntries(topics.map((t) => [t, richTopic(t)]));
     return { ...common, kind, carries, rows: {}, fits: {}, partitions: 3, values: VALUES };
   }
-  const tables = Object.fromEntries(topics.map((t) => [t, targetTable(t)]));
+  const tables = Object.fromEntries(topics.map((t) => [t, targetTable(t, null)]));
   return { ...common, kind, topics: tables, rows: {}, writes: WRITES, existingRows: null };
 }
 
@@ -191,14 +191,15 @@ export function richTopic(topic: string): string {
   return `shaped.${topic.split('.').pop() ?? topic}`;
 }
 
-/** A target table for a topic: its last part. */
-export function targetTable(topic: string): TableChoice {
+/** A target table for a topic: its last part, in the schema that the system's tables usually are in. */
+export function targetTable(topic: string, system: SystemChoice | null): TableChoice {
   const last = topic.split('.').pop() ?? topic;
-  return { schema: 'public', table: last.replace(/[^A-Za-z0-9_]/g, '_').toLowerCase() };
+  return { schema: system?.usual_schema ?? '', table: last.replace(/[^A-Za-z0-9_]/g, '_').toLowerCase() };
 }
 
-export function keyOf({ schema, table }: TableChoice): string {
-  return `${schema}.${table}`;
+/** A table as it is known by: with its schema, where there are schemas. */
+export function keyOf({ schema = '', table }: Partial<TableChoice> & { table: string }): string {
+  return schema === '' ? table : `${schema}.${table}`;
 }
 
 /** Patterns as they were typed: between commas, spaces or on lines of their own. */
@@ -246,7 +247,7 @@ function withRead<D extends SinkDraft | TopicsDraft>(draft: D, name: string, aft
       ...draft,
       carries: { ...draft.carries, [name]: freeName(richTopic(after), Object.values(draft.carries)) },
     };
-  const wanted = targetTable(after);
+  const wanted = targetTable(after, draft.system);
   const there = Object.values(draft.topics).filter((t) => t.schema === wanted.schema);
   const table = freeName(
     wanted.table,
@@ -290,7 +291,12 @@ export function reduce(draft: Draft, action: Action): Draft {
       // another system has other tables
       if (draft.kind === 'source')
         return { ...draft, system: action.system, name, tables: {}, shape: withRules({}, draft.shape.rules ?? []) };
-      return { ...draft, system: action.system, name };
+      if (draft.kind === 'topics') return { ...draft, system: action.system, name };
+      // a table in the usual schema is in that of the other system
+      const [was, is] = [draft.system, action.system].map((system) => system?.usual_schema ?? '');
+      const moved = (table: TableChoice) => (table.schema === was ? { ...table, schema: is ?? '' } : table);
+      const topics = Object.fromEntries(Object.entries(draft.topics).map(([topic, table]) => [topic, moved(table)]));
+      return { ...draft, system: action.system, name, topics };
     }
     case 'name':
       return { ...draft, name: action.name, named: action.name !== '' };

@@ -32,7 +32,7 @@ export function captured(table: CapturedChoice): Captured {
 }
 
 function chosen(table: Captured): CapturedChoice {
-  const { schema, table: name, topic } = table;
+  const { schema = '', table: name, topic } = table;
   const more = { leaveOut: table.leave_out ?? [], key: table.key ?? [], loadWhere: table.load_where ?? '' };
   return { schema, table: name, topic, ...more };
 }
@@ -140,7 +140,7 @@ export function draftOf(name: string, definition: Definition, systems: readonly 
     return { ...common, ...more, kind: 'topics', carries, rows, fits, partitions: definition.partitions, values };
   }
   if (definition.kind === 'sink') {
-    const topics = definition.topics.map((t) => [nameOf(t), { schema: t.schema, table: t.table }] as const);
+    const topics = definition.topics.map((t) => [nameOf(t), { schema: t.schema ?? '', table: t.table }] as const);
     return {
       ...common,
       ...more,

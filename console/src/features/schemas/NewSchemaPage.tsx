@@ -143,7 +143,8 @@ function Infer({ language, name, onText }: { language: Language; name: string; o
   const connections = useQuery(connectionsQuery);
   const inferring = useMutation({
     mutationFn: async () => {
-      const [schema = 'public', plain = ''] = table.includes('.') ? table.split('.', 2) : ['public', table];
+      const usual = connections.data?.find((c) => c.id === connection)?.usual_schema ?? '';
+      const [schema = '', plain = ''] = table.includes('.') ? table.split('.', 2) : [usual, table];
       const from: Schemas['InferSource'] =
         kind === 'topic'
           ? { topic: { name: topic ?? '' } }

@@ -30,7 +30,7 @@ export function LookupFields({ step, onChange, names, topics, kind }: LookupProp
         onChange={(into) =>
           onChange({
             ...bare(step),
-            ...(into === 'table' ? { table: { connection: '', schema: 'public', table: '' } } : { topic: '' }),
+            ...(into === 'table' ? { table: { connection: '', schema: '', table: '' } } : { topic: '' }),
           } as ShapeStep)
         }
       />
@@ -135,7 +135,11 @@ function LookedUpTable({ table, onChange }: TableProps) {
           searchable
           data={connections.map((c) => ({ value: c.id, label: c.name }))}
           value={table.connection || null}
-          onChange={(connection) => onChange({ ...table, connection: connection ?? '' })}
+          onChange={(connection) => {
+            const usual = (id: string | null) => connections.find((c) => c.id === id)?.usual_schema ?? '';
+            const schema = table.schema === usual(table.connection) ? usual(connection) : table.schema;
+            onChange({ ...table, connection: connection ?? '', schema });
+          }}
         />
         <TextInput
           label="Schema"

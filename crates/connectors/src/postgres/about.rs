@@ -6,6 +6,9 @@ use gonvel_core::kinds::{
     reaching::{self, LOGIN},
 };
 
+/// The schema that tables usually are in.
+pub(super) const USUAL_SCHEMA: &str = "public";
+
 /// Its settings and what it can do.
 #[must_use]
 pub fn about() -> About {
@@ -33,7 +36,7 @@ pub fn about() -> About {
             existing_rows: true,
             late_writes: LateWrites::Fenced,
         }),
-        usual_schema: Some("public".into()),
+        usual_schema: Some(USUAL_SCHEMA.into()),
         settings: settings(),
     }
 }

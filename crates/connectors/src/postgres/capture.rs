@@ -13,6 +13,7 @@ use gonvel_core::table::TableSchema;
 use tokio::sync::mpsc;
 use tokio_postgres::Client;
 
+use super::about::USUAL_SCHEMA;
 use super::binary;
 use super::followed::{Followed, NewRow};
 use super::load::{self, Chunk};
@@ -199,7 +200,7 @@ impl Capture {
             settings.tables.iter().any(|t| t.topic == topic) || settings.schema_changes.as_deref() == Some(topic)
         };
         let name = (relation.schema.as_str(), relation.name.as_str());
-        let found = settings.patterns.as_ref()?.find(&settings.address.database, name, taken)?.ok()?;
+        let found = settings.patterns.as_ref()?.find((&settings.address.database, USUAL_SCHEMA), name, taken)?.ok()?;
         self.settings.tables.push(found.clone());
         self.found.push(found);
         Some(self.settings.tables.len() - 1)

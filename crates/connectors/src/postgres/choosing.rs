@@ -5,6 +5,7 @@ use std::collections::HashSet;
 use gonvel_core::connector::{CapturedTable, SourceDefinition};
 use gonvel_core::ports::systems::{Choice, ConnectorError};
 
+use super::about::USUAL_SCHEMA;
 use super::client::Client;
 use super::publication;
 
@@ -37,7 +38,7 @@ pub(super) async fn choose(client: &Client, system: &str, definition: &SourceDef
             continue;
         }
         let taken = |topic: &str| topics.contains(topic);
-        let Some(found) = patterns.find(system, (&table.schema, &table.table), taken) else { continue };
+        let Some(found) = patterns.find((system, USUAL_SCHEMA), (&table.schema, &table.table), taken) else { continue };
         match hindrance.map_or(found, Err) {
             Ok(found) => {
                 topics.insert(found.topic.clone());

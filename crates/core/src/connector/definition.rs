@@ -9,13 +9,15 @@ use super::existing::ExistingRows;
 use crate::event_rows::{EventRows, read_name};
 use crate::fitting::Fit;
 use crate::shape::Shapes;
+use crate::table::qualified;
 use crate::table_patterns::TablePatterns;
 
 /// A table that a source captures, and the topic it writes.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct CapturedTable {
-    /// Schema in the source.
+    /// Schema in the source; left out where tables stand in none.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
     pub schema: String,
     /// Table in the source.
     pub table: String,
@@ -49,7 +51,7 @@ impl CapturedTable {
     /// `schema.table`, by which progress is kept.
     #[must_use]
     pub fn qualified(&self) -> String {
-        format!("{}.{}", self.schema, self.table)
+        qualified(&self.schema, &self.table)
     }
 }
 
@@ -59,7 +61,8 @@ impl CapturedTable {
 pub struct DeliveredTopic {
     /// The topic.
     pub topic: String,
-    /// Schema in the target.
+    /// Schema in the target; left out where tables stand in none.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
     pub schema: String,
     /// Table in the target.
     pub table: String,

@@ -6,10 +6,10 @@ use crate::table_patterns::{TablePatterns, topic_for};
 
 impl TablePatterns {
     /// A table as it is captured because of its name, or why it is not though it is meant; none where it is not meant. `system` is
-    /// the database's name; `taken` tells the topics that others write.
+    /// the system's name and the schema that its tables usually are in; `taken` tells the topics that others write.
     pub fn find(
         &self,
-        system: &str,
+        system: (&str, &str),
         (schema, table): (&str, &str),
         taken: impl FnOnce(&str) -> bool,
     ) -> Option<Result<CapturedTable, String>> {
@@ -35,7 +35,7 @@ mod tests {
     fn a_table_is_found_with_a_topic_of_its_own() {
         let patterns = |topic: &str| TablePatterns { include: vec!["b*".into()], exclude: vec![], topic: topic.into() };
         let find = |topic: &str, table: &str| {
-            patterns(topic).find("packhouse", ("public", table), |topic| topic == "packhouse.blocks")
+            patterns(topic).find(("packhouse", "public"), ("public", table), |topic| topic == "packhouse.blocks")
         };
         let bins = CapturedTable::whole("public", "bins", "packhouse.bins");
         assert_eq!(find("{system}.{table}", "bins"), Some(Ok(bins)));

@@ -7,19 +7,22 @@ use uuid::Uuid;
 use super::{Definition, DefinitionError, DeliveredTopic};
 use crate::naming::TopicName;
 use crate::shape::Step;
+use crate::table::qualified;
 
 impl DeliveredTopic {
     /// The same topic routed to another table: `schema.table`, or a table of the same schema.
     #[must_use]
     pub fn routed(&self, way: &str) -> Self {
-        let (schema, table) = way.split_once('.').unwrap_or((&self.schema, way));
+        let own = (self.schema.as_str(), way);
+        // where there are no schemas, a name may have dots
+        let (schema, table) = if self.schema.is_empty() { own } else { way.split_once('.').unwrap_or(own) };
         Self { schema: schema.to_owned(), table: table.to_owned(), ..self.clone() }
     }
 
     /// `schema.table` of its table.
     #[must_use]
     pub fn table_name(&self) -> String {
-        format!("{}.{}", self.schema, self.table)
+        qualified(&self.schema, &self.table)
     }
 }
 

@@ -110,6 +110,27 @@ impl super::About {
     /// What of a definition this kind cannot do.
     #[must_use]
     pub fn unable(&self, definition: &Definition) -> Vec<Unable> {
+        let mut all = self.unable_to_do(definition);
+        all.extend(self.without_a_place(definition));
+        all
+    }
+
+    /// A table that is named without its schema, or with one where there are none.
+    fn without_a_place(&self, definition: &Definition) -> Option<Unable> {
+        let (field, schemas): (_, Vec<&str>) = match definition {
+            Definition::Source(source) => ("tables", source.tables.iter().map(|table| table.schema.as_str()).collect()),
+            Definition::Sink(sink) => ("topics", sink.topics.iter().map(|topic| topic.schema.as_str()).collect()),
+            Definition::Topics(_) => return None,
+        };
+        let has = self.usual_schema.is_some();
+        let wrong = schemas.iter().any(|schema| schema.trim().is_empty() == has);
+        wrong.then(|| match has {
+            true => unable(field, "has its tables in schemas, and one is named without", "say the schema of each table"),
+            false => unable(field, "has its tables in no schemas, and one is named", "leave the schema out"),
+        })
+    }
+
+    fn unable_to_do(&self, definition: &Definition) -> Vec<Unable> {
         match definition {
             Definition::Source(source) => match &self.source {
                 Some(abilities) => abilities.unable(source),
@@ -257,6 +278,7 @@ mod tests {
                 existing_rows: false,
                 late_writes: LateWrites::Possible,
             }),
+            usual_schema: Some("sample".into()),
             ..cold_room()
         }
     }
@@ -347,6 +369,18 @@ mod tests {
             assert_eq!(fields(&can_do_nothing(), &changed), [field]);
             assert_eq!(fields(&can_do_all(), &changed), [] as [&str; 0]);
         }
+        // tables are in schemas or in none
+        let files = About { usual_schema: None, ..can_do_all() };
+        let path = SourceDefinition::of(Uuid::nil(), vec![CapturedTable::whole("", "2026/picks.csv", "picks")], 1);
+        let into = SinkDefinition { topics: vec![DeliveredTopic { schema: String::new(), ..topic.clone() }], ..sink() };
+        let (without, within): ([Definition; 2], [Definition; 2]) =
+            ([path.into(), into.into()], [source().into(), sink().into()]);
+        for (about, fit, other) in [(&files, &without, &within), (&can_do_all(), &within, &without)] {
+            assert_eq!(fit.each_ref().map(|definition| fields(about, definition)), [vec![], vec![]] as [Vec<&str>; 2]);
+            assert_eq!(other.each_ref().map(|definition| fields(about, definition)), [["tables"], ["topics"]]);
+        }
+        assert_eq!(CapturedTable::whole("", "2026/picks.csv", "picks").qualified(), "2026/picks.csv");
+        assert_eq!(DeliveredTopic { schema: String::new(), ..topic.clone() }.routed("a.csv").table_name(), "a.csv");
         // what cannot be loaded is not, whatever is usual
         let loads = |about: &About| match about.settled(&source().into()) {
             Definition::Source(source) => source.load.rows,
