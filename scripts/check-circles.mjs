@@ -1,7 +1,7 @@
 // Fails when files of a crate use each other in a circle: what is in one is then one idea, or one function stands in the wrong file.
 // What a file uses is read from its paths (`use`, `crate::`, `super::`, the modules it declares); names that a module only passes
 // on count for the file they come from.
-import { readFileSync, readdirSync, writeFileSync } from 'node:fs';
+import { readFileSync, readdirSync } from 'node:fs';
 import { join } from 'node:path';
 
 /** The text without comments, strings, and what only tests see, which may use everything. */
@@ -165,23 +165,7 @@ function circles(folder) {
   }));
 }
 
-// The circles that are there, one a line; none may come, none may grow, and one that is gone is taken out: `--note` writes the list anew.
-const LIST = 'scripts/circles.txt';
 const found = readdirSync('crates').sort().flatMap((crate) => circles(join('crates', crate, 'src')));
-const lines = found.map((circle) => circle.files.join(' ')).sort();
-if (process.argv.includes('--note')) {
-  writeFileSync(LIST, lines.map((line) => `${line}\n`).join(''));
-  process.exit(0);
-}
-const noted = readFileSync(LIST, 'utf8').split('\n').filter((line) => line !== '');
-const findings = [];
-for (const circle of found) {
-  const within = noted.some((line) => circle.files.every((file) => line.split(' ').includes(file)));
-  if (!within) findings.push(`these files use each other in a circle that was not there:\n  ${circle.arrows.join('\n  ')}`);
-}
-if (findings.length === 0 && noted.join() !== lines.join()) {
-  findings.push(`circles between files are gone or smaller: node scripts/check-circles.mjs --note, and commit ${LIST}`);
-}
-for (const finding of findings) console.error(finding);
-if (findings.length > 0) process.exit(1);
-console.log(`${found.length} circles between files, none of them new`);
+for (const circle of found) console.error(`these files use each other in a circle:\n  ${circle.arrows.join('\n  ')}`);
+if (found.length > 0) process.exit(1);
+console.log('no circles between files');

@@ -121,8 +121,7 @@ impl DataType {
             _ => {
                 let fields = name.strip_prefix("interval")?.trim_start();
                 let words = "year month day hour minute second to (0) (1) (2) (3) (4) (5) (6)";
-                let parts =
-                    fields.split_inclusive(|c: char| c == ' ').flat_map(|part| part.trim_end().split_inclusive("second"));
+                let parts = fields.split_inclusive(' ').flat_map(|part| part.trim_end().split_inclusive("second"));
                 let known = parts.into_iter().all(|part| words.split(' ').any(|word| word == part));
                 known.then(|| Self::Interval { fields: fields.to_owned() })?
             }

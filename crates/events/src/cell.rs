@@ -7,7 +7,7 @@ use base64::engine::general_purpose::{STANDARD, STANDARD_NO_PAD, URL_SAFE, URL_S
 use gonvel_core::avro::json::decimal_text;
 use gonvel_core::civil::{DAY_US, write_time};
 use gonvel_core::column::Value;
-use gonvel_shape::cast::{read_text, text_of};
+use gonvel_shape::cast::{read_array, read_text, text_of};
 use gonvel_shape::decimal;
 use gonvel_shape::expr::Fault;
 use gonvel_shape::functions::array;
@@ -226,7 +226,7 @@ fn list(text: &str, of: &Ty) -> Result<Given<'static>, Fault> {
         });
     }
     // the elements are read as those of the type, and written as the database writes them
-    array::read(&array::write(out.iter().map(Option::as_deref)), of).map(Given::text)
+    read_array(&array::write(out.iter().map(Option::as_deref)), of).map(Given::text)
 }
 
 #[cfg(test)]

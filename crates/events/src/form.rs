@@ -90,7 +90,7 @@ impl EventForm {
         Ok(Self {
             table: Arc::new(TableSchema {
                 system: "events".into(),
-                schema: "public".into(),
+                schema: String::new(),
                 table: topic.to_owned(),
                 columns,
             }),

@@ -13,7 +13,8 @@ use gonvel_http_api::{
     FunctionDeleteQuery, FunctionDetail, FunctionEffect, FunctionEntry, FunctionRequest, FunctionUser, FunctionVersion,
     Problem, RowsFrom, TriedExample, TriedFunction,
 };
-use gonvel_shape::own::{self, Own};
+use gonvel_shape::own::Own;
+use gonvel_shape::own_tried::{self, Exampled};
 use gonvel_shape::tools::Tools;
 use gonvel_storage::catalog::connectors::Connector;
 use gonvel_storage::catalog::functions::KeptFunction;
@@ -152,9 +153,9 @@ async fn tried(state: &ServerState, all: &[KeptFunction], function: &OwnFunction
     let before = registry(all);
     let after = before.clone().with(function.clone());
     let tools = Tools::new(state.trial_key.clone()).with(after.clone());
-    let (findings, examples) = own::tried(function, &tools);
+    let (findings, examples) = own_tried::tried(function, &tools);
     let effects = if findings.is_empty() { effects(state, &before, &after, function).await? } else { Vec::new() };
-    let example = |e: own::Exampled| TriedExample { found: e.found, finding: e.finding, holds: e.holds };
+    let example = |e: Exampled| TriedExample { found: e.found, finding: e.finding, holds: e.holds };
     Ok(TriedFunction { findings: found(findings), examples: examples.into_iter().map(example).collect(), effects })
 }
 

@@ -6,10 +6,11 @@ use gonvel_core::civil::{DAY_US, days_from_civil};
 use gonvel_core::column::Value;
 use gonvel_core::sql_text;
 
+use crate::array_text::{dimensions, elements, owned};
 use crate::decimal;
 use crate::expr::{Fault, Run, Scope};
-use crate::functions::json;
 use crate::interval::{Interval, days_of_month};
+use crate::json_text;
 use crate::ty::Ty;
 use crate::value::Given;
 
@@ -19,7 +20,7 @@ pub fn cast(from: &Ty, to: &Ty) -> Option<Run> {
     use Ty as T;
     let number = |ty: &Ty| ty.is_number();
     Some(match (from, to) {
-        (T::Json, T::Jsonb) => |_, a| Ok(Given::text(json::normal(text(a)?)?)),
+        (T::Json, T::Jsonb) => |_, a| Ok(Given::text(json_text::normal(text(a)?)?)),
         (T::Jsonb, T::Json) => same,
         (T::Interval | T::Time | T::Json | T::Jsonb | T::Array(_), T::Text) => same,
         (T::Timestamp | T::TimestampTz, T::Time) => |_, a| clock_of(a),
@@ -178,15 +179,47 @@ pub fn read_text(text: &str, ty: &Ty) -> Result<Given<'static>, Fault> {
         }
         Ty::Interval => Given::text(Interval::parse(trimmed).ok_or_else(|| not_a(ty))?.text()),
         Ty::Json => {
-            json::check(text)?;
+            json_text::check(text)?;
             Given::text(text)
         }
-        Ty::Jsonb => Given::text(json::normal(text)?),
-        Ty::Array(of) => Given::text(crate::functions::array::read(text, of)?),
+        Ty::Jsonb => Given::text(json_text::normal(text)?),
+        Ty::Array(of) => Given::text(read_array(text, of)?),
         Ty::Text | Ty::Unknown => Given::text(text),
         Ty::Other(name) if name == "uuid" => Given::text(uuid(trimmed).ok_or_else(|| not_a(ty))?),
         Ty::Other(_) => Given::text(text),
     })
+}
+
+/// An array read as people write it, its elements as those of a type.
+///
+/// # Errors
+/// If it is none.
+pub fn read_array(text: &str, of: &Ty) -> Result<String, Fault> {
+    let found = match elements(text) {
+        Some(found) => found,
+        // what has more dimensions is carried as it is written
+        None if dimensions(text).is_some_and(|sizes| sizes.len() > 1) => return Ok(text.trim().to_owned()),
+        None => return Err("it is not an array".into()),
+    };
+    let mut out = Vec::with_capacity(found.len());
+    for element in found {
+        out.push(match element {
+            Some(text) => {
+                let given = read_text(&text, of)?;
+                Some(element_text(of, given.value()).into_owned())
+            }
+            None => None,
+        });
+    }
+    Ok(owned(&out))
+}
+
+/// A value as an element of an array: truth is written t and f there.
+pub(crate) fn element_text<'a>(ty: &Ty, value: Value<'a>) -> Cow<'a, str> {
+    match value {
+        Value::Boolean(truth) => Cow::Borrowed(if truth { "t" } else { "f" }),
+        value => text_of(ty, value),
+    }
 }
 
 fn from_text<'a>(scope: Scope<'_>, a: &[Value<'a>]) -> Result<Given<'a>, Fault> {

@@ -1,17 +1,13 @@
 //! Expressions whose names and types are settled.
 
-use std::borrow::Cow;
-
 use gonvel_core::column::Value;
 use gonvel_core::shape::Fact;
 
+pub use crate::fault::Fault;
 use crate::finding::Span;
 use crate::tools::Tools;
 use crate::ty::Ty;
 use crate::value::{Given, Owned};
-
-/// What a function finds wrong with a row: without the values, which may have to stay hidden.
-pub type Fault = Cow<'static, str>;
 
 /// What a function knows besides its arguments.
 #[derive(Debug, Clone, Copy)]

@@ -4,6 +4,7 @@
 //! what was found; a wrong expression is refused at its character before anything runs.
 #![deny(missing_docs)]
 
+mod array_text;
 mod becoming;
 pub mod bind;
 mod building;
@@ -14,13 +15,16 @@ pub mod compare;
 pub mod decimal;
 pub mod eval;
 pub mod expr;
+mod fault;
 pub mod finding;
 pub mod functions;
 mod hidden;
 pub mod interval;
+mod json_text;
 mod looking_up;
 pub mod lookups;
 pub mod own;
+pub mod own_tried;
 pub mod parse;
 pub mod picking;
 pub mod plan;

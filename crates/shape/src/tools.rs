@@ -8,7 +8,7 @@ use hmac::{Hmac, KeyInit, Mac};
 use regex::{Regex, RegexBuilder};
 use sha2::Sha256;
 
-use crate::expr::Fault;
+use crate::fault::Fault;
 use crate::own::Own;
 
 /// Patterns kept at a time.

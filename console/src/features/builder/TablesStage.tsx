@@ -117,7 +117,7 @@ export function TablesStage({ draft, change, failed, looked, onLook }: Props) {
             mt="xs"
             label="Tables named like"
             description="* stands for any characters, ? for one; several between commas"
-            placeholder="public.line_*, cold.*"
+            placeholder="line_*, cold.*"
             classNames={{ input: 'mono' }}
             value={draft.include}
             onChange={(e) => change({ type: 'ofSource', set: { include: e.currentTarget.value } })}

@@ -59,7 +59,7 @@ export function Rules({ rules, onChange, tables, findings }: Props) {
             <Group gap="xs" align="flex-end" wrap="nowrap">
               <TextInput
                 label="For tables like"
-                placeholder="public.*"
+                placeholder="cold.*"
                 style={{ flex: 1 }}
                 value={rule.tables}
                 onChange={(e) => set({ ...rule, tables: e.currentTarget.value })}

@@ -1,123 +1,14 @@
 //! Arrays of one dimension, in the text that PostgreSQL writes: `{a,NULL,"b c"}`.
 
-use std::borrow::Cow;
-
 use gonvel_core::column::Value;
 
 use super::{Entry, Gives, INT, Signature, TEXT, Take, int, number, t, way};
-use crate::cast::{read_text, text_of};
+use crate::array_text::{dimensions, owned};
+pub use crate::array_text::{elements, write};
+use crate::cast::{element_text, read_text};
 use crate::expr::{Fault, Scope};
 use crate::ty::Ty;
 use crate::value::Given;
-
-/// The elements of an array's text; none if it is no array of one dimension.
-#[must_use]
-pub fn elements(text: &str) -> Option<Vec<Option<String>>> {
-    let inner = text.trim().strip_prefix('{')?.strip_suffix('}')?;
-    let mut out = Vec::new();
-    let mut rest = inner.trim_start();
-    if rest.is_empty() {
-        return Some(out);
-    }
-    loop {
-        rest = rest.trim_start();
-        let mut element = String::new();
-        if let Some(mut inside) = rest.strip_prefix('"') {
-            loop {
-                let c = inside.chars().next()?;
-                inside = &inside[c.len_utf8()..];
-                match c {
-                    '"' => break,
-                    '\\' => {
-                        let c = inside.chars().next()?;
-                        inside = &inside[c.len_utf8()..];
-                        element.push(c);
-                    }
-                    c => element.push(c),
-                }
-            }
-            out.push(Some(element));
-            rest = inside.trim_start();
-        } else {
-            let end = rest.find(',').unwrap_or(rest.len());
-            let plain = rest[..end].trim_end();
-            if plain.is_empty() || plain.contains(['{', '}', '"']) {
-                return None;
-            }
-            out.push((!plain.eq_ignore_ascii_case("null")).then(|| plain.replace('\\', "")));
-            rest = &rest[end..];
-        }
-        match rest.strip_prefix(',') {
-            Some(after) => rest = after,
-            None => return rest.is_empty().then_some(out),
-        }
-    }
-}
-
-/// An array's text.
-pub fn write<'e>(elements: impl IntoIterator<Item = Option<&'e str>>) -> String {
-    let mut out = String::from("{");
-    for (n, element) in elements.into_iter().enumerate() {
-        if n > 0 {
-            out.push(',');
-        }
-        let Some(text) = element else {
-            out.push_str("NULL");
-            continue;
-        };
-        let special = |c: char| matches!(c, '{' | '}' | ',' | '"' | '\\') || c.is_ascii_whitespace() || c == '\u{b}';
-        if text.is_empty() || text.eq_ignore_ascii_case("null") || text.contains(special) {
-            out.push('"');
-            for c in text.chars() {
-                if matches!(c, '"' | '\\') {
-                    out.push('\\');
-                }
-                out.push(c);
-            }
-            out.push('"');
-        } else {
-            out.push_str(text);
-        }
-    }
-    out.push('}');
-    out
-}
-
-fn owned(elements: &[Option<String>]) -> String {
-    write(elements.iter().map(Option::as_deref))
-}
-
-/// An array read as people write it, its elements as those of a type.
-///
-/// # Errors
-/// If it is none.
-pub fn read(text: &str, of: &Ty) -> Result<String, Fault> {
-    let found = match elements(text) {
-        Some(found) => found,
-        // what has more dimensions is carried as it is written
-        None if dimensions(text).is_some_and(|sizes| sizes.len() > 1) => return Ok(text.trim().to_owned()),
-        None => return Err("it is not an array".into()),
-    };
-    let mut out = Vec::with_capacity(found.len());
-    for element in found {
-        out.push(match element {
-            Some(text) => {
-                let given = read_text(&text, of)?;
-                Some(element_text(of, given.value()).into_owned())
-            }
-            None => None,
-        });
-    }
-    Ok(owned(&out))
-}
-
-/// A value as an element of an array: truth is written t and f there.
-fn element_text<'a>(ty: &Ty, value: Value<'a>) -> Cow<'a, str> {
-    match value {
-        Value::Boolean(truth) => Cow::Borrowed(if truth { "t" } else { "f" }),
-        value => text_of(ty, value),
-    }
-}
 
 fn of(a: &[Value<'_>], n: usize) -> Result<Vec<Option<String>>, Fault> {
     if a[n] == Value::Null {
@@ -230,37 +121,6 @@ pub(super) fn containing() -> Signature {
 /// Whether an array's elements are all in another.
 pub(super) fn contained() -> Signature {
     way(&[Take::Array, Take::Array], Ty::Boolean, |_, a| holds_all(a, 1, 0)).giving(Gives::By(alike))
-}
-
-/// How many elements an array has in each of its dimensions; none if its text is no array.
-fn dimensions(text: &str) -> Option<Vec<usize>> {
-    let inner = text.trim().strip_prefix('{')?.strip_suffix('}')?;
-    if inner.trim().is_empty() {
-        return Some(Vec::new());
-    }
-    let (mut depth, mut quoted, mut escaped, mut count) = (0_usize, false, false, 1);
-    let mut first_end = None;
-    for (at, c) in inner.char_indices() {
-        match c {
-            _ if escaped => escaped = false,
-            '\\' => escaped = true,
-            '"' => quoted = !quoted,
-            _ if quoted => {}
-            '{' => depth += 1,
-            '}' => depth = depth.checked_sub(1)?,
-            ',' if depth == 0 => {
-                count += 1;
-                first_end.get_or_insert(at);
-            }
-            _ => {}
-        }
-    }
-    let first = inner[..first_end.unwrap_or(inner.len())].trim();
-    let mut out = vec![count];
-    if first.starts_with('{') {
-        out.extend(dimensions(first)?);
-    }
-    Some(out)
 }
 
 fn sizes(a: &[Value<'_>]) -> Result<Vec<usize>, Fault> {

@@ -2,7 +2,7 @@
 
 use gonvel_core::column::{NOT_A_NUMBER, Value};
 
-use super::operators::{range, remainder_type, scaled};
+use super::operators::{power, range, remainder_type, scaled};
 use super::{DOUBLE, Entry, Gives, INT, LONG, Signature, TEXT, Take, TypeOf, d, int, number_templates, t, unscaled, way};
 use crate::decimal;
 use crate::expr::{Fault, Run};
@@ -15,20 +15,6 @@ fn one(run: Run) -> Vec<Signature> {
 
 fn finite(v: f64, a: f64, ty: &Ty) -> Result<Given<'static>, Fault> {
     if v.is_infinite() && a.is_finite() { Err(range(ty)) } else { Ok(Given::Double(v)) }
-}
-
-pub(super) fn power(a: f64, b: f64, ty: &Ty) -> Result<Given<'static>, Fault> {
-    if a < 0.0 && b.is_finite() && b.fract() != 0.0 {
-        return Err("a negative number has no power with a fraction".into());
-    }
-    if a == 0.0 && b < 0.0 {
-        return Err("zero has no negative power".into());
-    }
-    let v = a.powf(b);
-    if v.is_infinite() && a.is_finite() && b.is_finite() || v == 0.0 && a != 0.0 && a.is_finite() && b.is_finite() {
-        return Err(range(ty));
-    }
-    Ok(Given::Double(v))
 }
 
 fn logarithm(v: f64, of: fn(f64) -> f64) -> Result<Given<'static>, Fault> {

@@ -22,6 +22,20 @@ const SPAN: Take = Take::Is(Ty::Interval);
 const CLOCK: Take = Take::Is(Ty::Time);
 const JSONB: Take = Take::Is(Ty::Jsonb);
 
+pub(super) fn power(a: f64, b: f64, ty: &Ty) -> Result<Given<'static>, Fault> {
+    if a < 0.0 && b.is_finite() && b.fract() != 0.0 {
+        return Err("a negative number has no power with a fraction".into());
+    }
+    if a == 0.0 && b < 0.0 {
+        return Err("zero has no negative power".into());
+    }
+    let v = a.powf(b);
+    if v.is_infinite() && a.is_finite() && b.is_finite() || v == 0.0 && a != 0.0 && a.is_finite() && b.is_finite() {
+        return Err(range(ty));
+    }
+    Ok(Given::Double(v))
+}
+
 pub(super) fn range(ty: &Ty) -> Fault {
     format!("the number is out of the range of {}", ty.name()).into()
 }
@@ -365,13 +379,7 @@ pub(super) fn all() -> Vec<Entry> {
             "7 % 2",
             "1",
         ),
-        (
-            "^",
-            vec![way(&[DOUBLE, DOUBLE], Ty::Float8, |s, a| super::number::power(d(a, 0), d(a, 1), s.ty))],
-            "A power.",
-            "2 ^ 10",
-            "1024",
-        ),
+        ("^", vec![way(&[DOUBLE, DOUBLE], Ty::Float8, |s, a| power(d(a, 0), d(a, 1), s.ty))], "A power.", "2 ^ 10", "1024"),
         ("&", bits(|s, a| Ok(lowest(int(a, 0) & int(a, 1), s.ty))), "Bits that both have.", "6 & 3", "2"),
         ("|", bits(|s, a| Ok(lowest(int(a, 0) | int(a, 1), s.ty))), "Bits that either has.", "6 | 3", "7"),
         (

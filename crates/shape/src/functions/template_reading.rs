@@ -3,8 +3,8 @@
 
 use gonvel_core::civil::{DAY_US, civil_from_days, days_from_civil};
 
+use super::moments::week;
 use super::templates::{DAYS, MONTHS, Manner, Piece, ROMAN, pieces};
-use super::time::week;
 use crate::expr::Fault;
 use crate::interval::days_of_month;
 

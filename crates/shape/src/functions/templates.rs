@@ -5,7 +5,7 @@ use std::fmt::Write as _;
 use chrono::{Datelike, Timelike};
 use gonvel_core::civil::DAY_US;
 
-use super::time::{infinite, utc};
+use super::moments::{infinite, utc};
 use crate::expr::Fault;
 use crate::value::Given;
 

@@ -1,10 +1,11 @@
 //! Dates and times. Moments with a zone are shown and cut in UTC unless a zone is named.
 
-use chrono::{NaiveDateTime, Offset, TimeZone};
+use chrono::{Offset, TimeZone};
 use chrono_tz::Tz;
 use gonvel_core::civil::{DAY_US, civil_from_days, days_from_civil};
 use gonvel_core::column::Value;
 
+use super::moments::{infinite, out_of_range, utc, week};
 use super::{
     DOUBLE, Entry, Gives, INT, LONG, Signature, TEXT, Take, d, int, number_templates, t, template_reading, templates, way,
 };
@@ -24,28 +25,12 @@ const CLOCK: Take = Take::Is(Ty::Time);
 /// The last year whose moments have room in microseconds since 1970.
 const LAST_YEAR: i64 = 294_246;
 
-pub(super) fn infinite(us: i64) -> bool {
-    us == i64::MAX || us == i64::MIN
-}
-
-fn out_of_range() -> Fault {
-    "the time is out of range".into()
-}
-
 fn no_field() -> Fault {
     "this part of a time is not known: use year, quarter, month, week, day, hour, minute, second, dow, doy, epoch, …".into()
 }
 
 fn span(a: &[Value<'_>], n: usize) -> Result<Interval, Fault> {
     Interval::parse(t(a, n)).ok_or_else(|| "it is not an interval".into())
-}
-
-/// Monday of the week, and the year and number of the week (ISO 8601).
-pub(super) fn week(days: i64) -> (i64, i64, i64) {
-    let weekday = (days + 3).rem_euclid(7);
-    let thursday = days - weekday + 3;
-    let (year, ..) = civil_from_days(thursday);
-    (days - weekday, year, (thursday - days_from_civil(year, 1, 1)) / 7 + 1)
 }
 
 /// The beginning of the part of time that a moment is in.
@@ -249,10 +234,6 @@ fn zone(name: &str) -> Result<Tz, Fault> {
         like.copied().ok_or(())
     });
     known.map_err(|()| "no time zone has this name".into())
-}
-
-pub(super) fn utc(us: i64) -> Result<NaiveDateTime, Fault> {
-    chrono::DateTime::from_timestamp_micros(us).map(|t| t.naive_utc()).ok_or_else(out_of_range)
 }
 
 /// A moment's clock in a zone.

@@ -6,7 +6,8 @@ use gonvel_shape::bind::bind;
 use gonvel_shape::cast::text_of;
 use gonvel_shape::columns::Columns;
 use gonvel_shape::eval::{Faults, Input, eval};
-use gonvel_shape::own::{Own, tried};
+use gonvel_shape::own::Own;
+use gonvel_shape::own_tried::tried;
 use gonvel_shape::tools::Tools;
 use gonvel_stand_ins::test_cluster::TestCluster;
 
