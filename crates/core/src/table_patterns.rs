@@ -30,8 +30,11 @@ impl TablePatterns {
 /// Whether a table is meant by a pattern.
 #[must_use]
 pub fn covers(pattern: &str, schema: &str, table: &str) -> bool {
-    // where tables stand in no schemas, a pattern's dots are the names' own
-    if schema.is_empty() { fits(pattern, table) } else { fits(&whole(pattern), &qualified(schema, table)) }
+    if !schema.is_empty() {
+        return fits(&whole(pattern), &qualified(schema, table));
+    }
+    // where tables stand in no schemas, a pattern's dots are the names' own, and of any schema is also of none
+    fits(pattern, table) || pattern.strip_prefix("*.").is_some_and(|pattern| fits(pattern, table))
 }
 
 /// A pattern without a dot is for tables of any schema.
@@ -105,6 +108,7 @@ mod tests {
             topic: String::new(),
         };
         assert!(covers("*/bins.*", "", "2026/bins.csv") && covers("bins", "", "bins") && !covers("bins.csv", "", "bins.cs"));
+        assert!(covers("*.*", "", "bins") && covers("*.b*", "", "bins") && !covers("cold.*", "", "bins"));
         for (schema, table, covered) in [
             ("public", "bins", true),
             ("any", "bins", true),

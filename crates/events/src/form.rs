@@ -90,7 +90,8 @@ impl EventForm {
         Ok(Self {
             table: Arc::new(TableSchema {
                 system: "events".into(),
-                schema: String::new(),
+                // rules that are written for it are kept
+                schema: "public".into(),
                 table: topic.to_owned(),
                 columns,
             }),

@@ -110,6 +110,13 @@ describe('the builder', () => {
     ['a topic in a source', { type: 'topic', topic: 'x', chosen: true }],
   ])('is not changed by %s', (_, action) => expect(reduce(chosen, action)).toBe(chosen));
 
+  it('finds tables that stand in no schemas by their names alone', () => {
+    const file = { schema: '', table: '2026/bins.csv' };
+    expect(['*.*', '*/bins.*', '*.2026/*'].map((pattern) => covers(pattern, file))).toEqual([true, true, true]);
+    expect(['bins.csv', 'cold.*'].map((pattern) => covers(pattern, file))).toEqual([false, false]);
+    expect(topicFor(packhouse, file)).toBe('packhouse.2026-bins.csv');
+  });
+
   it('names topics and tables in characters that names may hold', () => {
     expect(topicFor(packhouse, { schema: 'old site', table: 'Bins!' })).toBe('packhouse.old-site.Bins-');
     expect(targetTable('packhouse.Bin-lines', packhouse)).toEqual({ schema: 'public', table: 'bin_lines' });

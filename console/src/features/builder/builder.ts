@@ -179,7 +179,8 @@ export function topicFor(
   { schema, table }: TableChoice,
   template = TEMPLATE,
 ): string {
-  const short = schema === usual_schema ? template.replace('{schema}.', '').replace('.{schema}', '') : template;
+  const short =
+    schema === usual_schema || schema === '' ? template.replace('{schema}.', '').replace('.{schema}', '') : template;
   const parts: Record<string, string> = { system, schema, table };
   return short
     .replace(/\{(system|schema|table)\}/g, (_, part: string) => parts[part] ?? '')
@@ -209,7 +210,9 @@ export function patternsIn(text: string): string[] {
 
 /** Whether a pattern covers a table: `*` stands for any characters, `?` for one; without a dot it is for any schema. */
 export function covers(pattern: string, table: TableChoice): boolean {
-  const whole = pattern.includes('.') ? pattern : `*.${pattern}`;
+  // of any schema is also of none, where there are none
+  const named = table.schema === '' ? pattern.replace(/^\*\./, '') : pattern;
+  const whole = named.includes('.') || table.schema === '' ? named : `*.${named}`;
   const source = whole
     .replace(/[.+^${}()|[\]\\]/g, '\\$&')
     .replace(/\*/g, '.*')
