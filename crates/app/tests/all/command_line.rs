@@ -89,7 +89,7 @@ async fn topics_records_and_readers_by_command() {
     );
     std::fs::write(contexts.join("contexts.toml"), file).unwrap();
     let listed: Value = serde_json::from_str(&shell.text("topic list --context test", None)).unwrap();
-    assert_eq!(listed.as_array().unwrap().len(), 4);
+    assert_eq!(listed.as_array().unwrap().len(), 5);
     assert_eq!(shell.fails("topic list --context gone", "does not answer"), 5);
     assert_eq!(shell.fails("topic list --context other", "there are gone, test"), 2);
     assert!(shell.text(&format!("topic list --context gone --server {server} --output table"), None).contains("copy.avro"));

@@ -68,13 +68,22 @@ async fn a_sink_that_comes_late_and_one_that_reads_along_end_with_the_source_s_r
     // the last record of the partitions is a delete, and it goes: nothing is kept where they end
     source.batch_execute("DELETE FROM bins WHERE id > 100; DELETE FROM lines").await.unwrap();
     world.until_equal(&source, &target, &["bins", "lines"]).await;
-    keeper.round(true, Utc::now().timestamp_micros() + 3_600_000_000).await;
-    let mut ends = 0;
-    for bounds in world.database.bounds(topic.id).await.unwrap() {
-        let at = TopicPartition { topic: topic.id, partition: bounds.partition };
-        ends += usize::from(world.database.nothing_from(at, Offset(bounds.next.0 - 1)).await.unwrap() == Some(bounds.next));
+    let start = Instant::now();
+    loop {
+        keeper.round(true, Utc::now().timestamp_micros() + 3_600_000_000).await;
+        assert_eq!(keeper.said().failure, None);
+        let mut ends = 0;
+        for bounds in world.database.bounds(topic.id).await.unwrap() {
+            let at = TopicPartition { topic: topic.id, partition: bounds.partition };
+            let nothing = world.database.nothing_from(at, Offset(bounds.next.0 - 1)).await.unwrap();
+            ends += usize::from(nothing == Some(bounds.next));
+        }
+        if ends > 0 {
+            break;
+        }
+        assert!(start.elapsed() < Duration::from_secs(60), "no partition ends with nothing: {:?}", keeper.said());
+        tokio::time::sleep(Duration::from_millis(100)).await;
     }
-    assert!(ends > 0);
     let connection = world.database.connections().await.unwrap().into_iter().find(|c| c.name == "settlement").unwrap().id;
     let late = world.connector("late", SinkDefinition::of(connection, topics.to_vec())).await;
     let start = Instant::now();

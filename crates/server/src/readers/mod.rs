@@ -156,7 +156,7 @@ async fn beginning(
     if matches!(target, Target::By { .. }) {
         return Err(Refusal::invalid(
             "start",
-            "a reader stands nowhere in a new topic: begin at earliest, latest, a time or an offset",
+            "in a new topic a reader stands nowhere yet: begin at earliest, latest, a time or an offset",
         ));
     }
     let mut named: BTreeMap<String, Topic> = BTreeMap::new();
