@@ -2,8 +2,8 @@
 import { readFileSync, readdirSync } from 'node:fs';
 import { join } from 'node:path';
 
-/** Words of PostgreSQL's own: types, settings, what is made in it, positions. */
-const WORDS = /postgres|pgoutput|\blsn\b|\bwal\b|replication slot|\bpublication\b|\bpg_\w|'0\/[0-9A-F]+'|"0\/[0-9A-F]+"/i;
+/** Words of PostgreSQL's own: types, settings, its usual schema, what is made in it, positions. */
+const WORDS = /postgres|'public'|"public"|pgoutput|\blsn\b|\bwal\b|replication slot|\bpublication\b|\bpg_\w|'0\/[0-9A-F]+'|"0\/[0-9A-F]+"/i;
 const WHERE = [
   'core', 'runtime', 'server', 'http-api', 'command-line', 'port-contracts', 'events', 'shape', 'record-files', 'connectors',
 ].map((name) => `crates/${name}/src`);
@@ -15,6 +15,8 @@ const MEANT = [
   ['crates/connectors/src/lib.rs', 'pub mod postgres;', 'the line of registration'],
   ...['own', 'parse', 'ty'].map((name) => [`crates/shape/src/${name}.rs`, 'PostgreSqlDialect', 'the dialect of SQL that shapes are written in']),
   ['crates/shape/src/bind/calls.rs', 'pg_catalog.', 'the same: a function called by its whole name'],
+  ['crates/events/src/form.rs', 'schema: "public"', 'the schema of rows of events, which rules written for them name'],
+  ['console/src/features/builder/ShapeStage.tsx', "schema: 'public'", 'the same'],
   ['console/src/shared/shape/SqlField.tsx', 'PostgreSQL', 'the dialect of SQL that shapes are written in'],
 ];
 

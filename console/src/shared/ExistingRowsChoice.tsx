@@ -1,6 +1,7 @@
 import { Radio, Stack } from '@mantine/core';
 
 import type { Schemas } from '../api/client';
+import { keyOf } from './tables';
 
 export type ExistingRows = Schemas['ExistingRows'];
 
@@ -63,9 +64,7 @@ export function cannotLoad(definition: Schemas['Definition'], table?: string): P
     const byKey = rows === 'current' && deletes === 'applied';
     return byKey ? {} : { compare: 'The tables hold more than current rows, or keep deleted ones.' };
   }
-  const meant = (definition.tables ?? []).filter(
-    (t) => table === undefined || [t.schema, t.table].filter(Boolean).join('.') === table,
-  );
+  const meant = (definition.tables ?? []).filter((t) => table === undefined || keyOf(t) === table);
   return {
     ...(definition.values?.form === 'row' && { empty: 'Values in row form do not tell that a table is emptied.' }),
     ...(meant.some((t) => t.load_where) && {

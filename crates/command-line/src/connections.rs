@@ -42,7 +42,7 @@ pub enum ConnectionCommand {
     Sample {
         /// The connection.
         connection: String,
-        /// The table, as schema.table.
+        /// The table, as schema.table; without a schema, one of the usual schema.
         table: String,
     },
     /// Delete a connection that nothing uses.
@@ -222,7 +222,7 @@ fn tables_table(tables: &Vec<SourceTable>) -> Table {
     let mut table = Table::new(&["table", "#rows, about", "key"], "no table");
     for t in tables {
         table.row([
-            format!("{}.{}", t.schema, t.table),
+            CapturedTable::whole(&t.schema, &t.table, "").qualified(),
             t.rows.map(|rows| rows.to_string()).unwrap_or_default(),
             t.key.join(", "),
         ]);
@@ -277,7 +277,11 @@ pub(crate) async fn run(client: &Client, command: ConnectionCommand) -> Result<(
         }
         ConnectionCommand::Sample { connection, table } => {
             let found = find(client, &connection).await?;
-            let (schema, name) = table.split_once('.').ok_or_else(|| usage(format!("write schema.table, not {table:?}")))?;
+            // where tables stand in no schemas, a name's dots are its own
+            let (schema, name) = match &found.usual_schema {
+                Some(usual) => table.split_once('.').unwrap_or((usual, &table)),
+                None => ("", &*table),
+            };
             let request = SampleRequest { table: CapturedTable::whole(schema, name, "sample"), values: Values::default() };
             let sample: RowSample = client.post(&format!("/connections/{}/sample", found.id), &request).await?;
             client.print(&sample, sample_table)

@@ -35,7 +35,8 @@ pub struct LatestKeys {
 
 /// The part of a key that makes it that key: without the ten leading bytes of Avro's single-object encoding, as for
 /// [`crate::partitioning::partition_of`].
-fn identity(key: &[u8]) -> &[u8] {
+#[must_use]
+pub fn identity(key: &[u8]) -> &[u8] {
     single_object::split(key).map_or(key, |(_, data)| data)
 }
 

@@ -113,7 +113,7 @@ pub async fn rows_and_positions_stand_together(
     let column =
         |name: &str, ty, source_type: &str, key| Column { name: name.into(), ty, source_type: source_type.into(), key };
     let columns = vec![column("id", ColumnType::Int64, "bigint", true), column("grade", ColumnType::Text, "text", false)];
-    let names = ["packhouse", "public", "bins"].map(str::to_owned);
+    let names = ["packhouse", "packing", "bins"].map(str::to_owned);
     let [system, schema, name] = names;
     let shape = Arc::new(TableSchema { system, schema, table: name, columns });
     let to = Delivery { kind, address, table, shape };

@@ -1,13 +1,16 @@
 //! Keys of topics that a kind of system picks from, read before it is asked for rows.
 
 use std::collections::hash_map::Entry;
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{HashMap, HashSet};
 
 use bytes::Bytes;
 use gonvel_connectors::kinds::kind;
+use gonvel_core::block::RecordRef;
+use gonvel_core::latest_per_key::{Says, identity};
 use gonvel_core::naming::{Offset, SchemaId, TopicName, TopicPartition};
 use gonvel_core::ports::{Address, PortError, SchemaStore, TopicLog};
-use gonvel_core::schemas::values::ValueSchema;
+use gonvel_core::record_form::ReadForm;
+use gonvel_core::schemas::values::{ValueSchema, shown};
 use serde_json::Value;
 
 /// Keys of a topic that are read at most: those of its newest records.
@@ -36,14 +39,13 @@ async fn newest(log: &dyn TopicLog, schemas: &dyn SchemaStore, topic: &str) -> R
     };
     let bounds = log.bounds(topic).await?;
     let each = MOST.div_ceil(bounds.len().max(1));
-    let (mut keys, mut known) = (Vec::new(), HashMap::new());
+    let (mut keys, mut known) = (Vec::new(), Known { schemas, by_id: HashMap::new() });
     for bounds in bounds {
         let at = TopicPartition { topic, partition: bounds.partition };
-        // a key whose newest record has no value is gone
-        let (mut seen, mut there) = (BTreeSet::new(), Vec::new());
+        let (mut seen, mut there) = (HashSet::new(), 0);
         let mut last = bounds.next.0 - 1;
         for _ in 0..BLOCKS {
-            if last < bounds.first.0 || there.len() >= each {
+            if last < bounds.first.0 || there >= each {
                 break;
             }
             let Some(block) = log.read_back(at, Offset(last)).await? else { break };
@@ -51,36 +53,48 @@ async fn newest(log: &dyn TopicLog, schemas: &dyn SchemaStore, topic: &str) -> R
             let records = open.records().collect::<Result<Vec<_>, _>>()?;
             for (_, record) in records.into_iter().rev().filter(|(offset, _)| offset.0 <= last) {
                 let Some(key) = record.key else { continue };
-                if seen.insert((record.key_schema, key.to_vec())) && record.value.is_some() {
-                    there.push((record.key_schema, Bytes::copy_from_slice(key)));
+                // the newest record of a key tells whether it is there
+                if there < each && seen.insert(identity(key).to_vec()) && !known.is_gone(&record).await? {
+                    there += 1;
+                    keys.push(known.shown(record.key_schema, key).await?);
                 }
             }
             last = block.first.0 - 1;
-        }
-        there.truncate(each);
-        for (schema, key) in there {
-            keys.push(shown(schemas, &mut known, schema, &key).await?);
         }
     }
     Ok(keys)
 }
 
-/// A key as JSON: by its schema, else as the JSON or the text that it is.
-async fn shown(
-    schemas: &dyn SchemaStore,
-    known: &mut HashMap<SchemaId, Option<ValueSchema>>,
-    id: Option<SchemaId>,
-    key: &Bytes,
-) -> Result<Value, PortError> {
-    if let Some(id) = id {
-        if let Entry::Vacant(place) = known.entry(id) {
-            let (language, text) = schemas.schema_in(id).await?;
-            place.insert(ValueSchema::new(language, &text).ok());
-        }
-        if let Some(shown) = known[&id].as_ref().and_then(|schema| schema.show(key)) {
-            return Ok(shown);
-        }
+/// Schemas that were looked up, as values are read by them, and as changes of tables are.
+struct Known<'s> {
+    schemas: &'s dyn SchemaStore,
+    by_id: HashMap<SchemaId, (Option<ValueSchema>, Option<ReadForm>)>,
+}
+
+impl Known<'_> {
+    async fn find(&mut self, id: SchemaId) -> Result<&(Option<ValueSchema>, Option<ReadForm>), PortError> {
+        Ok(match self.by_id.entry(id) {
+            Entry::Occupied(found) => found.into_mut(),
+            Entry::Vacant(place) => {
+                let (language, text) = self.schemas.schema_in(id).await?;
+                place.insert((ValueSchema::new(language, &text).ok(), ReadForm::from_value_text(&text).ok()))
+            }
+        })
     }
-    let text = String::from_utf8_lossy(key);
-    Ok(serde_json::from_str(&text).unwrap_or_else(|_| text.into_owned().into()))
+
+    /// Whether a record tells that its key is gone.
+    async fn is_gone(&mut self, record: &RecordRef<'_>) -> Result<bool, PortError> {
+        let Some(value) = record.value else { return Ok(true) };
+        let Some(id) = record.schema else { return Ok(false) };
+        let (_, form) = self.find(id).await?;
+        Ok(form.as_ref().is_some_and(|form| form.says(value) == Ok(Says::Gone)))
+    }
+
+    async fn shown(&mut self, id: Option<SchemaId>, key: &[u8]) -> Result<Value, PortError> {
+        let schema = match id {
+            Some(id) => self.find(id).await?.0.as_ref(),
+            None => None,
+        };
+        Ok(shown(schema, &Bytes::copy_from_slice(key)))
+    }
 }

@@ -4,6 +4,7 @@ import type { Schemas } from '../../api/client';
 import { Heading } from '../../shared/Page';
 import { sentence, stepsOf, type Shapes } from '../../shared/shape/shape';
 import { ShapeEditor } from '../../shared/shape/ShapeEditor';
+import type { TableName } from '../../shared/tables';
 import type { Draft } from './builder';
 import { captured } from './exchange';
 import { Failed, Stage, type Change, type Check } from './Stage';
@@ -141,7 +142,8 @@ function from(draft: Draft, name: string): { rows: Schemas['RowsFrom']; topic: s
 }
 
 /** The tables that rules may be for. A topic's rows are those of the table that wrote it, most often of its last part. */
-function tables(draft: Draft): string[] {
-  if (draft.kind === 'source') return Object.keys(draft.tables);
-  return topicsOf(names(draft)).map((topic) => `public.${topic.split('.').pop() ?? topic}`);
+function tables(draft: Draft): TableName[] {
+  if (draft.kind === 'source') return Object.values(draft.tables);
+  // rows of events stand in this schema as well
+  return topicsOf(names(draft)).map((topic) => ({ schema: 'public', table: topic.split('.').pop() ?? topic }));
 }

@@ -7,7 +7,8 @@ import { fits } from '../../shared/Filter';
 import { count } from '../../shared/format';
 import { useKindOf } from '../../shared/connections/kinds';
 import { ProblemNote } from '../../shared/ProblemNote';
-import { found, keyOf, patternsIn, shownTable, type SourceDraft } from './builder';
+import { keyOf } from '../../shared/tables';
+import { found, patternsIn, shownTable, type SourceDraft } from './builder';
 import { tablesQuery } from './builderQueries';
 import { Failed, Stage, type Change, type Check } from './Stage';
 

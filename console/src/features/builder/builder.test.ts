@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 
-import { begin, covers, found, missing, reduce, targetTable, topicFor, type Action, type Draft } from './builder';
+import { begin, found, missing, reduce, targetTable, topicFor, type Action, type Draft } from './builder';
 import { definitionOf, draftOf, request } from './exchange';
 import { opened, work } from './kept';
 
@@ -110,15 +110,9 @@ describe('the builder', () => {
     ['a topic in a source', { type: 'topic', topic: 'x', chosen: true }],
   ])('is not changed by %s', (_, action) => expect(reduce(chosen, action)).toBe(chosen));
 
-  it('finds tables that stand in no schemas by their names alone', () => {
-    const file = { schema: '', table: '2026/bins.csv' };
-    expect(['*.*', '*/bins.*', '*.2026/*'].map((pattern) => covers(pattern, file))).toEqual([true, true, true]);
-    expect(['bins.csv', 'cold.*'].map((pattern) => covers(pattern, file))).toEqual([false, false]);
-    expect(topicFor(packhouse, file)).toBe('packhouse.2026-bins.csv');
-  });
-
   it('names topics and tables in characters that names may hold', () => {
     expect(topicFor(packhouse, { schema: 'old site', table: 'Bins!' })).toBe('packhouse.old-site.Bins-');
+    expect(topicFor(packhouse, { schema: '', table: '2026/bins.csv' })).toBe('packhouse.2026-bins.csv');
     expect(targetTable('packhouse.Bin-lines', packhouse)).toEqual({ schema: 'public', table: 'bin_lines' });
   });
 
@@ -199,17 +193,6 @@ describe('the builder', () => {
     expect(reduce(marked, { type: 'writes', set: { rows: 'changes' } })).toMatchObject({
       writes: { deletes: 'applied' },
     });
-  });
-
-  it.each<[string, string, boolean]>([
-    ['bins', 'public.bins', true],
-    ['public.b*', 'public.bins', true],
-    ['b?ns', 'cold.bins', true],
-    ['public.bins', 'public.bins2', false],
-    ['(x)', 'public.(x)', true],
-  ])('takes the pattern %s for %s: %s', (pattern, name, fits) => {
-    const [schema = '', table = ''] = name.split('.');
-    expect(covers(pattern, { schema, table })).toBe(fits);
   });
 
   it('leaves out what is found by name and excluded', () => {

@@ -1,6 +1,7 @@
 /** What the builder gathers, as one value that every step of the page changes through {@link reduce}. */
 import type { Schemas } from '../../api/client';
 import { NOTHING, withRules, withSteps, type Shapes } from '../../shared/shape/shape';
+import { covers, keyOf } from '../../shared/tables';
 import type { EventRows } from './eventRows';
 import { ofTopic, topicOf } from './types';
 
@@ -198,26 +199,9 @@ export function targetTable(topic: string, system: SystemChoice | null): TableCh
   return { schema: system?.usual_schema ?? '', table: last.replace(/[^A-Za-z0-9_]/g, '_').toLowerCase() };
 }
 
-/** A table as it is known by: with its schema, where there are schemas. */
-export function keyOf({ schema = '', table }: Partial<TableChoice> & { table: string }): string {
-  return schema === '' ? table : `${schema}.${table}`;
-}
-
 /** Patterns as they were typed: between commas, spaces or on lines of their own. */
 export function patternsIn(text: string): string[] {
   return text.split(/[\s,]+/).filter(Boolean);
-}
-
-/** Whether a pattern covers a table: `*` stands for any characters, `?` for one; without a dot it is for any schema. */
-export function covers(pattern: string, table: TableChoice): boolean {
-  // of any schema is also of none, where there are none
-  const named = table.schema === '' ? pattern.replace(/^\*\./, '') : pattern;
-  const whole = named.includes('.') || table.schema === '' ? named : `*.${named}`;
-  const source = whole
-    .replace(/[.+^${}()|[\]\\]/g, '\\$&')
-    .replace(/\*/g, '.*')
-    .replace(/\?/g, '.');
-  return new RegExp(`^${source}$`, 's').test(keyOf(table));
 }
 
 /** Whether a table is captured because of its name. */

@@ -1,9 +1,9 @@
 /** The builder's draft as the definition that the API takes, and back. */
 import type { Schemas } from '../../api/client';
 import { isNothing, NOTHING } from '../../shared/shape/shape';
+import { keyOf } from '../../shared/tables';
 import {
   FAILING,
-  keyOf,
   LOAD,
   patternsIn,
   PLACING,

@@ -1,5 +1,5 @@
 import { Button } from '@mantine/core';
-import { useInfiniteQuery } from '@tanstack/react-query';
+import { useInfiniteQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useSearchParams } from 'react-router';
 
@@ -36,8 +36,10 @@ export function Records({ name, partitions, onReuse }: Props) {
   const searching = view.filter !== null;
   // the form changes nothing of what is read
   const asked = { ...view, form: null };
+  const queries = useQueryClient();
+  const queryKey = ['records', name, asked];
   const pages = useInfiniteQuery({
-    queryKey: ['records', name, asked],
+    queryKey,
     queryFn: ({ pageParam }) => readRecords(name, view, pageParam),
     initialPageParam: null as number | null,
     getNextPageParam: (last) => last.next_offset ?? null,
@@ -59,8 +61,9 @@ export function Records({ name, partitions, onReuse }: Props) {
       },
       skipped: (n: number) => setSkipped((before) => before + n),
     },
-    // what was appended between the page's reading and the stream's begin would be in neither
-    (open) => open && void pages.refetch(),
+    // what was appended between the page's reading and the stream's begin would be in neither; a reading that is under way is not waited
+    // for, since it may have looked before
+    (open) => open && void queries.cancelQueries({ queryKey }).then(() => pages.refetch()),
   );
   const read = pages.data?.pages.flatMap((p) => p.records) ?? [];
   const seen = new Set(came.map(place));

@@ -1,7 +1,8 @@
 import { ActionIcon, Button, Group, Select, TagsInput, TextInput } from '@mantine/core';
 
 import type { Schemas } from '../../api/client';
-import { covers, moved, removed, replaced, type Finding } from './shape';
+import { covers, keyOf, type TableName } from '../tables';
+import { moved, removed, replaced, type Finding } from './shape';
 import { Findings } from './SqlField';
 
 type TableRule = Schemas['TableRule'];
@@ -10,8 +11,8 @@ type Rule = Schemas['ShapeRule'];
 interface Props {
   rules: readonly TableRule[];
   onChange: (rules: TableRule[]) => void;
-  /** The tables there are, as `schema.table`. */
-  tables: readonly string[];
+  /** The tables there are. */
+  tables: readonly TableName[];
   findings: readonly Finding[];
 }
 
@@ -52,7 +53,7 @@ export function Rules({ rules, onChange, tables, findings }: Props) {
         Rules come before a table’s own steps. Of several that are for a table, each sees what the one before it left.
       </p>
       {rules.map((rule, n) => {
-        const touched = tables.filter((table) => covers(rule.tables, table));
+        const touched = tables.filter((table) => covers(rule.tables, table)).map(keyOf);
         const set = (next: TableRule) => onChange(replaced(rules, n, next));
         return (
           <section key={n} className="rule" aria-label={`Rule ${n + 1}`}>

@@ -6,6 +6,7 @@ import { useState, type KeyboardEvent } from 'react';
 import { problemOf, type Schemas } from '../../api/client';
 import { ProblemNote } from '../ProblemNote';
 import { topicsQuery } from '../topicsQuery';
+import type { TableName } from '../tables';
 import { Comparison } from './Comparison';
 import { Functions } from './Functions';
 import { MadeRows } from './MadeRows';
@@ -42,7 +43,7 @@ interface Props {
   topic?: string | undefined;
   values?: Schemas['Values'] | undefined;
   /** The tables that rules may be for, as `schema.table`. */
-  tables: readonly string[];
+  tables: readonly TableName[];
   /** What kind of connector's shape it is. */
   kind: Kind;
   /** The shape in force, where the connector runs already. */

@@ -4,7 +4,6 @@ import {
   around,
   blank,
   compared,
-  covers,
   fate,
   gone,
   isNothing,
@@ -120,10 +119,4 @@ describe('a sample', () => {
     expect(fate({ kind: 'load', becomes: ['load'], to: 'large' }).words).toBe('load in large');
     expect(fate({ kind: 'load', becomes: [], finding: 'division by zero' }).tone).toBe('fails');
   });
-});
-
-it('a rule is for the tables its pattern names', () => {
-  expect(covers('public.*', 'public.bins')).toBe(true);
-  expect(covers('b?ns', 'packing.bins')).toBe(true);
-  expect(covers('public.b', 'public.bins')).toBe(false);
 });

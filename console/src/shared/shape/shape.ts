@@ -216,16 +216,6 @@ export function removed<T>(all: readonly T[], place: number): T[] {
   return all.filter((_, n) => n !== place);
 }
 
-/** Whether a pattern covers `schema.table`: `*` stands for any characters, `?` for one; without a dot for any schema. */
-export function covers(pattern: string, qualified: string): boolean {
-  const whole = pattern.includes('.') ? pattern : `*.${pattern}`;
-  const source = whole
-    .replace(/[.+^${}()|[\]\\]/g, '\\$&')
-    .replace(/\*/g, '.*')
-    .replace(/\?/g, '.');
-  return new RegExp(`^${source}$`, 's').test(qualified);
-}
-
 type Stage = Schemas['ShapeStage'];
 type Columns = Schemas['ShapeColumn'][];
 

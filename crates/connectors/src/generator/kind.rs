@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use async_trait::async_trait;
+use gonvel_core::connector::CapturedTable;
 use gonvel_core::kinds::About;
 use gonvel_core::ports::Address;
 use gonvel_core::ports::systems::{ConnectorError, Kind, SourceKind, Tables};
@@ -39,18 +40,25 @@ impl Kitchen {
         Ok(Self { recipes, keys, seed: address.settings.get("seed").and_then(Value::as_u64).unwrap_or(1) })
     }
 
-    /// How rows of a table are made.
+    /// What rows of a table are made of.
     ///
     /// # Errors
     /// [`ConnectorError::Settings`] if there is no such recipe.
-    pub(super) fn making(&self, schema: &str, table: &str) -> Result<Making, ConnectorError> {
-        let name = format!("{schema}.{table}");
-        let recipe = self.recipes.iter().find(|recipe| recipe.qualified() == name).ok_or_else(|| {
+    pub(super) fn recipe(&self, table: &CapturedTable) -> Result<&Recipe, ConnectorError> {
+        let name = table.qualified();
+        self.recipes.iter().find(|recipe| recipe.qualified() == name).ok_or_else(|| {
             let names: Vec<String> = self.recipes.iter().map(Recipe::qualified).collect();
             let finding = format!("there is no recipe {name}");
             ConnectorError::settings(Some("tables"), finding, format!("take one of {}", names.join(", ")))
-        })?;
-        Ok(Making::new(recipe, (&self.recipes, &self.keys), self.seed))
+        })
+    }
+
+    /// How they are made.
+    ///
+    /// # Errors
+    /// As [`Self::recipe`]; [`ConnectorError::TryAgain`] if it picks from keys that are not there.
+    pub(super) fn making(&self, table: &CapturedTable) -> Result<Making, ConnectorError> {
+        Making::new(self.recipe(table)?, (&self.recipes, &self.keys), self.seed)
     }
 }
 

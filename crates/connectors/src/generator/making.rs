@@ -37,8 +37,8 @@ pub(super) struct Making {
     pub(super) recipe: Recipe,
     /// Rows that columns refer to, by their places.
     referred: Vec<u64>,
-    /// Keys that columns pick from, by their places; why there are none, of those that would.
-    keys: Vec<Option<Result<Keys, String>>>,
+    /// Keys that columns pick from, by their places; none of one that does not.
+    keys: Vec<Keys>,
     /// Each column's own.
     seeds: Vec<u64>,
     /// That of what is beside a row.
@@ -58,39 +58,32 @@ struct Luck {
 
 impl Making {
     /// `all` are the recipes that columns may refer to, `known` the keys of topics.
-    pub(super) fn new(recipe: &Recipe, (all, known): (&[Recipe], &BTreeMap<String, Vec<Value>>), seed: u64) -> Self {
-        let picked = |column: &Column| match &column.holds {
-            Holds::Key { topic, field, whole } => Some(keys(topic, known.get(topic), field.as_deref(), *whole)),
-            _ => None,
+    ///
+    /// # Errors
+    /// [`ConnectorError::TryAgain`] where a topic that keys are picked from has none that fit.
+    pub(super) fn new(
+        recipe: &Recipe,
+        (all, known): (&[Recipe], &BTreeMap<String, Vec<Value>>),
+        seed: u64,
+    ) -> Result<Self, ConnectorError> {
+        let picked = |column: &Column| {
+            let Holds::Key { topic, field, whole } = &column.holds else { return Ok(Keys::Texts(Vec::new())) };
+            keys(topic, known.get(topic), field.as_deref(), *whole).map_err(|finding| {
+                let finding = format!("{}.{}: {finding}", recipe.table, column.name);
+                let remedy = "publish such records, or change the recipe; this goes on by itself";
+                ConnectorError::try_again(finding, remedy).at("recipes")
+            })
         };
         let rows = |table: &String| all.iter().find(|other| other.table == *table).map_or(1, Recipe::known_rows);
         let referred = |column: &Column| if let Holds::Reference { table } = &column.holds { rows(table) } else { 0 };
         let own = |column: &Column| seed_of(seed, &format!("{}.{}", recipe.table, column.name));
-        Self {
+        Ok(Self {
             recipe: recipe.clone(),
             referred: recipe.columns.iter().map(referred).collect(),
-            keys: recipe.columns.iter().map(picked).collect(),
+            keys: recipe.columns.iter().map(picked).collect::<Result<_, _>>()?,
             seeds: recipe.columns.iter().map(own).collect(),
             luck: seed_of(seed, &recipe.table),
-        }
-    }
-
-    /// Looks whether rows can be made.
-    ///
-    /// # Errors
-    /// [`ConnectorError::TryAgain`] where a topic that keys are picked from has none that fit.
-    pub(super) fn ready(&self) -> Result<(), ConnectorError> {
-        let lacking = |(place, keys): (usize, &Option<Result<Keys, String>>)| match keys {
-            Some(Err(finding)) => Some(format!("{}.{}: {finding}", self.recipe.table, self.recipe.columns[place].name)),
-            _ => None,
-        };
-        match self.keys.iter().enumerate().find_map(lacking) {
-            Some(finding) => {
-                let remedy = "publish such records, or change the recipe; this goes on by itself";
-                Err(ConnectorError::try_again(finding, remedy).at("recipes"))
-            }
-            None => Ok(()),
-        }
+        })
     }
 
     fn luck(&self, number: u64) -> Luck {
@@ -164,15 +157,13 @@ impl Making {
                 ColumnArray::Int64(rows().map(|row| cell(row).map(one)).collect::<Int64Array>())
             }
             Holds::Key { .. } => match &self.keys[place] {
-                Some(Ok(Keys::Texts(keys))) => text(&|dice| keys[dice.random_range(0..keys.len())].clone()),
-                Some(Ok(Keys::Whole(keys))) => {
+                Keys::Texts(keys) => text(&|dice| keys[dice.random_range(0..keys.len())].clone()),
+                Keys::Whole(keys) => {
                     let one = |(mut dice, bad): (SmallRng, bool)| {
                         if bad { i64::MIN } else { keys[dice.random_range(0..keys.len())] }
                     };
                     ColumnArray::Int64(rows().map(|row| cell(row).map(one)).collect::<Int64Array>())
                 }
-                // rows are made of what is ready
-                _ => ColumnArray::Text(rows().map(|_| None::<&str>).collect::<StringArray>()),
             },
             Holds::Decimal { from, to, scale, spread } => {
                 let unit = 10_f64.powi(i32::from(*scale));
@@ -301,9 +292,7 @@ mod tests {
         let bins = (1..=30).map(|id| serde_json::json!({"id": id * 10, "line": 2})).collect();
         let known = [("bins", bins), ("rooms", vec!["north".into(), "south".into()])];
         let known = known.map(|(topic, keys)| (topic.to_owned(), keys)).into();
-        let making = Making::new(all.iter().find(|r| r.table == "weighings").unwrap(), (&all, &known), seed);
-        making.ready().unwrap();
-        making
+        Making::new(all.iter().find(|r| r.table == "weighings").unwrap(), (&all, &known), seed).unwrap()
     }
 
     fn rows(making: &Making, numbers: &[u64]) -> Vec<Vec<String>> {

@@ -18,7 +18,8 @@ use gonvel_core::table::TableSchema;
 use super::capture::Making;
 use super::kind::{Generator, Kitchen};
 use super::position::Made;
-use super::tables::{by_key, captured, shaped};
+use super::recipe::Recipe;
+use super::tables::{by_key, captured};
 
 #[async_trait]
 impl SourceKind for Generator {
@@ -50,8 +51,8 @@ impl SourceKind for Generator {
         let waits = !source.shape.is_nothing() && source.failing.records == BadRecords::Quarantine;
         let made_again = |table: &&CapturedTable| {
             // what waits is known by its key, and made again by its number
-            let number = kitchen.making(&table.schema, &table.table).map(|making| making.recipe.number().to_owned());
-            table.key.is_empty() || number.is_ok_and(|number| table.key.contains(&number))
+            let number = kitchen.recipe(table).map(Recipe::number);
+            table.key.is_empty() || number.is_ok_and(|number| table.key.iter().any(|column| column == number))
         };
         let lost = source.tables.iter().filter(|table| waits && !made_again(table)).map(|table| {
             let finding = "its key has not the row's number, by which a row that cannot be shaped would be made again";
@@ -107,7 +108,7 @@ impl SourceSession for Kitchen {
     ) -> Result<Differences, ConnectorError> {
         let known = &position.as_own::<Made>()?.next;
         let (there, missing): (Vec<&CapturedTable>, Vec<&CapturedTable>) =
-            settings.tables.iter().partition(|table| self.making(&table.schema, &table.table).is_ok());
+            settings.tables.iter().partition(|table| self.recipe(table).is_ok());
         let names = |tables: Vec<&CapturedTable>| tables.into_iter().map(CapturedTable::qualified).collect::<Vec<_>>();
         let (there, missing) = (names(there), names(missing));
         Ok(Differences {
@@ -148,8 +149,7 @@ impl SourceSession for Kitchen {
     }
 
     async fn describe(&self, table: &CapturedTable) -> Result<TableSchema, ConnectorError> {
-        let (_, (shape, _)) = shaped(self, table)?;
-        Ok((*shape).clone())
+        Ok(self.recipe(table)?.captured(table)?.0)
     }
 
     async fn filled(&self, _: &TableSchema) -> Result<HashSet<String>, ConnectorError> {

@@ -49,21 +49,10 @@ pub(super) type Captured = (Making, (Arc<TableSchema>, Vec<usize>));
 /// Both, of a table that is wanted.
 ///
 /// # Errors
-/// [`ConnectorError::Settings`] if there is no such recipe.
-pub(super) fn shaped(kitchen: &Kitchen, table: &CapturedTable) -> Result<Captured, ConnectorError> {
-    let making = kitchen.making(&table.schema, &table.table)?;
-    let (shape, places) = making.recipe.captured(table)?;
-    Ok((making, (Arc::new(shape), places)))
-}
-
-/// The same, if rows can be made.
-///
-/// # Errors
-/// As [`shaped`]; [`ConnectorError::TryAgain`] if it picks from keys that are not there.
+/// [`ConnectorError::Settings`] if there is no such recipe; [`ConnectorError::TryAgain`] if it picks from keys that are not there.
 pub(super) fn captured(kitchen: &Kitchen, table: &CapturedTable) -> Result<Captured, ConnectorError> {
-    let captured = shaped(kitchen, table)?;
-    captured.0.ready()?;
-    Ok(captured)
+    let (shape, places) = kitchen.recipe(table)?.captured(table)?;
+    Ok((kitchen.making(table)?, (Arc::new(shape), places)))
 }
 
 /// Rows by their numbers, as people write those in keys; others are not there.
@@ -97,8 +86,7 @@ impl Tables for Generator {
     }
 
     async fn describe(&self, address: &Address, table: &CapturedTable) -> Result<TableSchema, ConnectorError> {
-        let (_, (shape, _)) = shaped(&Kitchen::of(address)?, table)?;
-        Ok((*shape).clone())
+        Ok(Kitchen::of(address)?.recipe(table)?.captured(table)?.0)
     }
 
     async fn sample(&self, address: &Address, table: &CapturedTable, values: Values) -> Result<Sample, ConnectorError> {
@@ -151,7 +139,7 @@ impl Tables for Generator {
         take: &mut ReadRows<'_>,
     ) -> Result<(), ConnectorError> {
         let kitchen = Kitchen::of(address)?;
-        let recipe = kitchen.making(&table.schema, &table.table)?.recipe;
+        let recipe = kitchen.recipe(table)?;
         let Some(rows) = recipe.rows else {
             let finding = format!("{} has no end, so all its rows cannot be read", recipe.qualified());
             return Err(ConnectorError::settings(Some("recipes"), finding, "give the recipe a number of rows"));

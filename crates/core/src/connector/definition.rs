@@ -262,8 +262,9 @@ impl SourceDefinition {
     /// Whether a table, given as `schema.table`, is captured because of its name alone.
     #[must_use]
     pub fn finds(&self, qualified: &str) -> bool {
-        let meant = qualified.split_once('.').zip(self.patterns.as_ref()).is_some_and(|((s, t), by)| by.covers(s, t));
-        meant && !self.tables.iter().any(|table| table.qualified() == qualified)
+        let (schema, table) = qualified.split_once('.').unwrap_or(("", qualified));
+        self.patterns.as_ref().is_some_and(|patterns| patterns.covers(schema, table))
+            && !self.tables.iter().any(|table| table.qualified() == qualified)
     }
 }
 

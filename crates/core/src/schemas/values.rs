@@ -176,6 +176,25 @@ impl ValueSchema {
     }
 }
 
+/// Bytes as JSON for people: by their schema, else as the JSON or the text that they are, else in hexadecimal digits.
+#[must_use]
+pub fn shown(schema: Option<&ValueSchema>, bytes: &Bytes) -> Json {
+    told(schema.and_then(|schema| schema.show(bytes)), bytes, |text| serde_json::from_str(text))
+}
+
+/// The same with all digits of numbers, for conditions: those that a double cannot hold are texts.
+#[must_use]
+pub fn shown_exact(schema: Option<&ValueSchema>, bytes: &Bytes) -> Json {
+    told(schema.and_then(|schema| schema.show_exact(bytes)), bytes, digits::read)
+}
+
+fn told(by_schema: Option<Json>, bytes: &Bytes, plain: fn(&str) -> Result<Json, serde_json::Error>) -> Json {
+    by_schema.unwrap_or_else(|| match std::str::from_utf8(bytes) {
+        Ok(text) => plain(text).unwrap_or_else(|_| text.into()),
+        Err(_) => bytes.iter().fold(String::from("\\x"), |text, byte| format!("{text}{byte:02x}")).into(),
+    })
+}
+
 /// Whether a value that says no schema can be read by one: JSON text that fits, or a message.
 ///
 /// # Errors

@@ -7,11 +7,11 @@ use std::sync::Arc;
 use base64::Engine as _;
 use bytes::Bytes;
 use gonvel_core::civil::rfc3339;
-use gonvel_core::digits;
+
 use gonvel_core::naming::{PartitionId, SchemaId};
 use gonvel_core::ports::PortError;
 use gonvel_core::record::StoredRecord as Placed;
-use gonvel_core::schemas::values::ValueSchema;
+use gonvel_core::schemas::values::{ValueSchema, shown, shown_exact};
 use gonvel_http_api::{Record, RecordHeader};
 use serde_json::Value;
 use serde_json::value::RawValue;
@@ -55,38 +55,22 @@ impl Decoder {
 
     /// Bytes as JSON: by their schema, else as the JSON or the text they are, else in hexadecimal digits.
     pub(crate) fn json(&self, bytes: Option<&Bytes>, schema: Option<SchemaId>) -> Value {
-        self.read_by(bytes, schema, ValueSchema::show, |text| serde_json::from_str(text))
+        bytes.map_or(Value::Null, |bytes| shown(self.schema(schema), bytes))
     }
 
     /// The same with all digits of numbers, for conditions: those that a double cannot hold are texts.
     pub(crate) fn exact(&self, bytes: Option<&Bytes>, schema: Option<SchemaId>) -> Value {
-        self.read_by(bytes, schema, ValueSchema::show_exact, digits::read)
+        bytes.map_or(Value::Null, |bytes| shown_exact(self.schema(schema), bytes))
     }
 
-    fn read_by(
-        &self,
-        bytes: Option<&Bytes>,
-        schema: Option<SchemaId>,
-        show: fn(&ValueSchema, &Bytes) -> Option<Value>,
-        plain: fn(&str) -> Result<Value, serde_json::Error>,
-    ) -> Value {
-        let Some(bytes) = bytes else { return Value::Null };
-        if let Some(id) = schema
-            && let Some(Some(schema)) = self.schemas.get(&id)
-            && let Some(value) = show(schema, bytes)
-        {
-            return value;
-        }
-        match std::str::from_utf8(bytes) {
-            Ok(text) => plain(text).unwrap_or_else(|_| text.into()),
-            Err(_) => bytes.iter().fold(String::from("\\x"), |text, byte| format!("{text}{byte:02x}")).into(),
-        }
+    fn schema(&self, id: Option<SchemaId>) -> Option<&ValueSchema> {
+        self.schemas.get(&id?)?.as_deref()
     }
 
     /// The same as the text of JSON, on one line, in which numbers have the digits that they were written with.
     pub(crate) fn text(&self, bytes: Option<&Bytes>, schema: Option<SchemaId>) -> Box<RawValue> {
         let Some(bytes) = bytes else { return RawValue::NULL.to_owned() };
-        let by_schema = schema.and_then(|id| self.schemas.get(&id)?.as_ref()?.show_text(bytes));
+        let by_schema = self.schema(schema).and_then(|schema| schema.show_text(bytes));
         let own = || std::str::from_utf8(bytes).ok().filter(|text| serde_json::from_str::<&RawValue>(text).is_ok());
         let text = by_schema.or_else(|| own().map(|text| text.trim().to_owned()));
         // a line break in JSON stands between its parts: in a text it is written otherwise

@@ -250,7 +250,7 @@ async fn columns(
             fits = false;
             asked.push(check.can_be_done(owns));
         }
-        match fit(asked, &column.source_type.to_string(), &target.ty).await? {
+        match fit(asked, &name_of(&column.source_type), &target.ty).await? {
             Fit::Whole => {}
             Fit::Partly => {
                 fits = false;
@@ -346,7 +346,7 @@ async fn fit(asked: &Asked<'_>, from: &str, to: &str) -> Result<Fit, ConnectorEr
             &[&from, &to],
         )
         .await?;
-    // a type that this server does not have comes as text
+    // one of the two went since they were looked for
     let Some(row) = rows.first() else { return Ok(Fit::Partly) };
     let (same, limited): (bool, bool) = (row.get(0), row.get(3));
     let (category, comes): (String, String) = (row.get(1), row.get(2));
