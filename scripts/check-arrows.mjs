@@ -4,6 +4,7 @@ import { execFileSync } from 'node:child_process';
 /** What each crate may use. `dev` is what only its tests may use besides. */
 const MAY_USE = {
   'gonvel-core': { uses: [] },
+  'gonvel-manifests': { uses: ['gonvel-core'] },
   'gonvel-shape': { uses: ['gonvel-core'], dev: ['gonvel-stand-ins'] },
   'gonvel-events': { uses: ['gonvel-core', 'gonvel-shape'] },
   'gonvel-port-contracts': { uses: ['gonvel-core'] },
@@ -15,12 +16,12 @@ const MAY_USE = {
     uses: ['gonvel-core', 'gonvel-shape', 'gonvel-events', 'gonvel-connectors', 'gonvel-tending'],
     dev: ['gonvel-storage', 'gonvel-stand-ins'],
   },
-  'gonvel-http-api': { uses: ['gonvel-core'] },
+  'gonvel-http-api': { uses: ['gonvel-core', 'gonvel-manifests'] },
   'gonvel-record-files': { uses: ['gonvel-core'] },
   'gonvel-command-line': { uses: ['gonvel-http-api'] },
   'gonvel-server': {
     uses: [
-      'gonvel-core', 'gonvel-shape', 'gonvel-events', 'gonvel-runtime', 'gonvel-storage', 'gonvel-http-api', 'gonvel-record-files', 'gonvel-tending',
+      'gonvel-core', 'gonvel-manifests', 'gonvel-shape', 'gonvel-events', 'gonvel-runtime', 'gonvel-storage', 'gonvel-http-api', 'gonvel-record-files', 'gonvel-tending',
     ],
     dev: ['gonvel-stand-ins'],
   },

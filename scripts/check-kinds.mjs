@@ -5,7 +5,7 @@ import { join } from 'node:path';
 /** Words of PostgreSQL's own: types, settings, its usual schema, what is made in it, positions. */
 const WORDS = /postgres|'public'|"public"|pgoutput|\blsn\b|\bwal\b|replication slot|\bpublication\b|\bpg_\w|'0\/[0-9A-F]+'|"0\/[0-9A-F]+"/i;
 const WHERE = [
-  'core', 'runtime', 'server', 'http-api', 'command-line', 'port-contracts', 'events', 'shape', 'record-files', 'connectors',
+  'core', 'manifests', 'runtime', 'server', 'http-api', 'command-line', 'port-contracts', 'events', 'shape', 'record-files', 'connectors',
 ].map((name) => `crates/${name}/src`);
 const OWN = ['crates/connectors/src/postgres/'];
 /** What is meant there is another thing. */

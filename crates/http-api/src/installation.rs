@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use gonvel_core::installation::{Deed, Fault, FieldChange, SecretFrom, ThingKind};
+use gonvel_manifests::{Deed, Fault, FieldChange, SecretFrom, ThingKind};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 

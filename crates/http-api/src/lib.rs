@@ -41,9 +41,9 @@ pub use gonvel_core::connector::{
     Guarantee, InitialLoad, Placing, SinkDefinition, SourceDefinition, Start, StartOffset, State, TargetColumns, TargetRows,
     TopicsDefinition, ValueForm, Values, Writes,
 };
-pub use gonvel_core::installation::{Deed as StepDeed, Fault, FieldChange, SecretFrom, ThingKind};
 pub use gonvel_core::kinds::{About as SystemKind, Setting, SettingType};
 pub use gonvel_core::ports::TlsMode;
 pub use gonvel_core::schemas::{Half, Language, Rule, SchemaReference};
 pub use gonvel_core::table_patterns::TablePatterns;
 pub use gonvel_core::topic_settings::{Keep, TopicSettings};
+pub use gonvel_manifests::{Deed as StepDeed, Fault, FieldChange, SecretFrom, ThingKind};

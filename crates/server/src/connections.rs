@@ -7,7 +7,6 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use gonvel_core::civil::rfc3339;
-use gonvel_core::installation::ConnectionText;
 use gonvel_core::kinds::Setting;
 use gonvel_core::naming::ConnectionName;
 use gonvel_core::ports::systems::Kind;
@@ -18,6 +17,7 @@ use gonvel_http_api::{
     Connection, ConnectionRequest, Preflight, Problem, RowSample, SampleColumn, SampleRequest, SampleRow, SourceTable,
     SystemKind,
 };
+use gonvel_manifests::ConnectionText;
 use gonvel_runtime::systems;
 use gonvel_storage::catalog::connections::{self as stored, ConnectionInput};
 use serde_json::Value;

@@ -72,8 +72,8 @@ pub(crate) async fn preview(
     });
     Ok(Json(ChangeConsequences {
         consequences: consequences.collect(),
-        before: gonvel_core::manifest::write(&stored.name, &stored.definition, &names),
-        after: gonvel_core::manifest::write(&stored.name, connector.definition(), &names),
+        before: gonvel_manifests::connector_text::write(&stored.name, &stored.definition, &names),
+        after: gonvel_manifests::connector_text::write(&stored.name, connector.definition(), &names),
     }))
 }
 
@@ -121,7 +121,7 @@ pub(crate) async fn versions(
     let names = names(&state).await?;
     let versions = state.database.versions(ConnectorId(id)).await?.into_iter().map(|version| ConnectorVersion {
         version: version.version,
-        manifest: gonvel_core::manifest::write(&stored.name, &version.definition, &names),
+        manifest: gonvel_manifests::connector_text::write(&stored.name, &version.definition, &names),
         definition: version.definition.clone(),
         made_at: rfc3339(version.made_at.timestamp_micros()),
     });

@@ -6,9 +6,10 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::State;
 use gonvel_core::connector::ValidConnector;
-use gonvel_core::manifest::{self, ManifestError, Names};
 use gonvel_core::naming::{ConnectorId, ConnectorName};
+use gonvel_core::yaml::ManifestError;
 use gonvel_http_api::{ManifestFault, ManifestReading, ManifestText, NamedDefinition, Problem};
+use gonvel_manifests::connector_text::{self as manifest, Names};
 use uuid::Uuid;
 
 use crate::problems::{Body, Refusal};

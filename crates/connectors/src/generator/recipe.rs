@@ -2,8 +2,8 @@
 
 use std::collections::BTreeMap;
 
-use gonvel_core::manifest::{ManifestError, from_yaml};
 use gonvel_core::naming::TopicName;
+use gonvel_core::yaml::{ManifestError, from_yaml};
 use serde::de::Error as _;
 use serde::{Deserialize, Deserializer, Serialize};
 use serde_json::{Map, Value};

@@ -3,7 +3,8 @@
 use super::{About, Setting, SettingChoice, SettingType};
 
 /// A cold room that is reached over a network.
-pub(crate) fn cold_room() -> About {
+#[must_use]
+pub fn cold_room() -> About {
     let mode = |value: &'static str| SettingChoice { value: value.into(), says: value.into() };
     let modes = SettingType::Choice { choices: vec![mode("prefer"), mode("verify")] };
     About {

@@ -2,8 +2,8 @@
 //! takes.
 
 mod abilities;
-#[cfg(test)]
-pub(crate) mod example;
+#[doc(hidden)]
+pub mod example;
 pub mod reaching;
 mod reading;
 

@@ -12,11 +12,11 @@ use axum::extract::State;
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use futures::{StreamExt, stream};
-use gonvel_core::installation::{self as core, Deed, Fault, Found, Plan, Step, Thing};
 use gonvel_core::naming::ReaderName;
 use gonvel_core::ports::{FleetStore, PortError, ReaderStore, TopicLog};
 use gonvel_core::topic_settings::Keep;
 use gonvel_http_api::{ApplyRequest, InstallationPlan, ManifestsQuery, NeededSecret, PlannedStep, Problem, StepOutcome};
+use gonvel_manifests::{self as manifests, Deed, Fault, Found, Plan, Step, Thing};
 use gonvel_runtime::systems;
 use gonvel_storage::catalog::connectors::Connector;
 
@@ -41,34 +41,34 @@ pub(crate) async fn export(
     let wanted = |thing: &&Thing| {
         query.kind.is_none_or(|kind| kind == thing.kind()) && named.as_ref().is_none_or(|names| names.contains(thing.name()))
     };
-    let text = core::write(there.things.iter().filter(wanted));
+    let text = manifests::write(there.things.iter().filter(wanted));
     Ok(([(header::CONTENT_TYPE, "application/yaml")], text).into_response())
 }
 
 /// What stands in manifests, and how the installation becomes so or all that is wrong there.
 async fn compared(state: &ServerState, request: &ApplyRequest) -> Result<(Vec<Found>, Result<Plan, Vec<Fault>>), Refusal> {
-    let files: Vec<core::ManifestFile> =
-        request.files.iter().map(|f| core::ManifestFile { name: f.name.clone(), text: f.text.clone() }).collect();
+    let files: Vec<manifests::ManifestFile> =
+        request.files.iter().map(|f| manifests::ManifestFile { name: f.name.clone(), text: f.text.clone() }).collect();
     let mut there = installation(state).await?;
     there.other_secrets = other_secrets(state, &request.secrets).await?;
     let prune = request.prune;
     // thousands of manifests are work for the processor: the threads that answer requests must not wait for it
     let compared = tokio::task::spawn_blocking(move || {
-        let (found, mut faults) = core::read(&files, &systems::kinds());
+        let (found, mut faults) = manifests::read(&files, &systems::kinds());
         for one in &found {
             let Thing::Connection(text) = &one.thing else { continue };
             if let Some((field, finding)) = refused_address(text) {
                 faults.push(one.fault(&format!("{field}:"), finding));
             }
         }
-        for (one, kind, definition) in core::reaching(&found, &there) {
+        for (one, kind, definition) in manifests::reaching(&found, &there) {
             faults.extend(systems::unable(&kind, &definition).into_iter().map(|error| {
                 let at = error.field().map(|field| format!("{field}:")).unwrap_or_default();
                 one.fault(&at, error.to_string())
             }));
         }
         // what cannot be read is not there for what refers to it either: only the first faults are told
-        let plan = if faults.is_empty() { core::plan(&found, &there, prune) } else { Err(faults) };
+        let plan = if faults.is_empty() { manifests::plan(&found, &there, prune) } else { Err(faults) };
         (found, plan)
     });
     compared.await.map_err(|e| PortError::TryAgain { during: "comparing manifests", cause: Box::new(e) }.into())

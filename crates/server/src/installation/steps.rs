@@ -6,8 +6,6 @@ use std::time::{Duration, Instant};
 
 use axum::extract::State;
 use gonvel_core::connector::{ValidConnector, Wish};
-use gonvel_core::installation::{ConnectionText, Deed, SchemaText, Step, Thing, TopicText, VersionText};
-use gonvel_core::manifest::{ConnectorText, Wished};
 use gonvel_core::naming::{ConnectorId, ConnectorName, SchemaName, TopicName};
 use gonvel_core::ports::{PortError, TopicLog};
 use gonvel_core::schemas::Rule;
@@ -16,6 +14,8 @@ use gonvel_http_api::{
     FunctionDeleteQuery, FunctionRequest, MorePartitions, NewReader, NewSchema, ReaderTopics, SchemaEdit,
     SchemaText as Text,
 };
+use gonvel_manifests::connector_text::{ConnectorText, Wished};
+use gonvel_manifests::{ConnectionText, Deed, SchemaText, Step, Thing, TopicText, VersionText};
 use uuid::Uuid;
 
 use crate::manifests::names;

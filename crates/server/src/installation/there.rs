@@ -2,12 +2,12 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use gonvel_core::installation::{
+use gonvel_core::kinds::Settings;
+use gonvel_core::ports::{ReaderStore, TopicLog};
+use gonvel_manifests::connector_text::{ConnectorText, Names, Wished};
+use gonvel_manifests::{
     Binding, BoundText, ConnectionText, Installation, ReaderText, SchemaText, SecretFrom, Thing, TopicText, VersionText,
 };
-use gonvel_core::kinds::Settings;
-use gonvel_core::manifest::{ConnectorText, Names, Wished};
-use gonvel_core::ports::{ReaderStore, TopicLog};
 use gonvel_runtime::systems;
 use gonvel_storage::catalog::connections::Connection;
 

@@ -7,13 +7,14 @@ use uuid::Uuid;
 use super::faults::Fault;
 use super::reading::Found;
 use super::things::{Installation, SchemaText, Thing, ThingKind};
-use crate::connector::{Definition, ValidConnector, Written};
-use crate::manifest::{ConnectorText, ManifestError, Names};
-use crate::naming::{ConnectionName, ConnectorId, ConnectorName, ReaderName, SchemaName, TopicName};
-use crate::nearest::perhaps;
-use crate::own_function::OwnFunction;
-use crate::schemas::{Reference, parse};
-use crate::shape::Step;
+use crate::connector_text::{ConnectorText, Names};
+use gonvel_core::connector::{Definition, ValidConnector, Written};
+use gonvel_core::naming::{ConnectionName, ConnectorId, ConnectorName, ReaderName, SchemaName, TopicName};
+use gonvel_core::nearest::perhaps;
+use gonvel_core::own_function::OwnFunction;
+use gonvel_core::schemas::{Reference, parse};
+use gonvel_core::shape::Step;
+use gonvel_core::yaml::ManifestError;
 
 /// A key of a thing that is not borrowed.
 pub(super) type Key = (ThingKind, String);
@@ -241,7 +242,7 @@ impl<'a> Known<'a> {
     }
 
     fn wrong(&self, one: &Found) -> Option<Fault> {
-        let named = |result: Result<(), crate::naming::NameError>| {
+        let named = |result: Result<(), gonvel_core::naming::NameError>| {
             result.err().map(|e| one.fault(one.thing.name(), format!("it cannot be called so: {e}")))
         };
         match &one.thing {

@@ -4,15 +4,15 @@ use proptest::prelude::*;
 use serde_json::json;
 
 use super::*;
-use crate::connector::{
+use crate::connector_text::{ConnectorText, Wished};
+use gonvel_core::connector::{
     CapturedTable, CarriedTopic, DeliveredTopic, SinkDefinition, SourceDefinition, Start, TopicsDefinition,
 };
-use crate::kinds::example::cold_room;
-use crate::kinds::{About, Settings};
-use crate::manifest::{ConnectorText, Wished};
-use crate::own_function::FunctionExample;
-use crate::schemas::{Half, Language, Rule, SchemaReference};
-use crate::topic_settings::{Keep, TopicSettings};
+use gonvel_core::kinds::example::cold_room;
+use gonvel_core::kinds::{About, Settings};
+use gonvel_core::own_function::FunctionExample;
+use gonvel_core::schemas::{Half, Language, Rule, SchemaReference};
+use gonvel_core::topic_settings::{Keep, TopicSettings};
 
 fn files(text: &str) -> Vec<ManifestFile> {
     vec![ManifestFile { name: "all.yaml".into(), text: text.into() }]
@@ -156,7 +156,7 @@ fn blank<D, N, E: std::fmt::Debug>(definition: D, named: impl FnOnce(D) -> Resul
 
 struct Named(&'static str);
 
-impl crate::connector::Refer<uuid::Uuid, String> for Named {
+impl gonvel_core::connector::Refer<uuid::Uuid, String> for Named {
     type Error = ();
 
     fn connection(&self, _: uuid::Uuid) -> Result<String, ()> {

@@ -6,9 +6,9 @@ use serde_json::{Map, Value};
 use super::faults::Fault;
 use super::secret_from::SecretFrom;
 use super::things::{ConnectionText, Thing, ThingKind};
-use crate::kinds::About;
-use crate::manifest::{ManifestError, from_yaml};
-use crate::nearest::perhaps;
+use gonvel_core::kinds::About;
+use gonvel_core::nearest::perhaps;
+use gonvel_core::yaml::{ManifestError, from_yaml};
 
 /// A file with manifests.
 #[derive(Debug, Clone, PartialEq, Eq)]

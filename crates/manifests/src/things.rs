@@ -6,11 +6,11 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
 use super::SecretFrom;
-use crate::kinds::{About, Settings};
-use crate::manifest::ConnectorText;
-use crate::own_function::{FunctionExample, OwnFunction, Parameter};
-use crate::schemas::{Language, Rule, SchemaReference};
-use crate::topic_settings::{DAY_MS, Keep, TopicSettings};
+use crate::connector_text::ConnectorText;
+use gonvel_core::kinds::{About, Settings};
+use gonvel_core::own_function::{FunctionExample, OwnFunction, Parameter};
+use gonvel_core::schemas::{Language, Rule, SchemaReference};
+use gonvel_core::topic_settings::{DAY_MS, Keep, TopicSettings};
 
 fn is_usual<T: Default + PartialEq>(value: &T) -> bool {
     *value == T::default()

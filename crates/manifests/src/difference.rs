@@ -10,7 +10,7 @@ use super::faults::Fault;
 use super::reading::Found;
 use super::references::Known;
 use super::things::{Binding, Installation, SchemaText, Thing, ThingKind, TopicText, VersionText};
-use crate::manifest::Wished;
+use crate::connector_text::Wished;
 
 /// What is done with a thing.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, serde::Deserialize, utoipa::ToSchema)]

@@ -1,5 +1,9 @@
 //! An installation as text: what stands in manifests, how that differs from what is there, and in which order it is made so.
+//!
+//! Like the core it does no I/O.
+#![deny(missing_docs)]
 
+pub mod connector_text;
 mod difference;
 mod faults;
 mod reading;
