@@ -64,7 +64,7 @@ const digits = bigJson({ storeAsString: true });
 /** A form of value: how a reading is written, and what an independent library reads. */
 export interface Form {
   name: string;
-  language?: 'avro' | 'json-schema' | 'protobuf';
+  language?: 'avro' | 'json_schema' | 'protobuf';
   /** The texts of its schema, version by version. */
   schemas: string[];
   /** Writes a value under the version that is in force. */
@@ -184,7 +184,7 @@ export const FORMS: Form[] = [
   { name: 'json', schemas: [], write: inJson, read: ofJson },
   {
     name: 'json.schema',
-    language: 'json-schema',
+    language: 'json_schema',
     schemas: JSON_SCHEMAS,
     write: inJson,
     read: (value, version) => {

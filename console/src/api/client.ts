@@ -13,6 +13,23 @@ export class ProblemError extends Error {
   }
 }
 
+/** The field or the parameter that a problem is about, by its own name; none if it is about all of it. */
+export function fieldOf(problem: Problem | null | undefined): string | null {
+  const error = problem?.errors?.[0];
+  return error?.parameter ?? error?.pointer?.split('/').pop() ?? null;
+}
+
+/** Where in a text that was sent something is wrong. */
+export function faultOf(problem: Problem | null): Schemas['SchemaFault'] | null {
+  const at = problem?.errors?.find((error) => error.line != null);
+  return at ? { line: at.line ?? 1, column: at.column ?? 1, finding: at.finding } : null;
+}
+
+/** What to do, where it says more than the finding does. */
+export function remedyOf(problem: Problem): string | null {
+  return problem.type.endsWith('/invalid') ? null : problem.remedy;
+}
+
 export const api = createClient<paths>({ baseUrl: '/' });
 
 /** Where the viewer's name is kept, which histories show. */
@@ -27,7 +44,7 @@ api.use({
 });
 
 const unreachable: Problem = {
-  type: 'no-answer',
+  type: '/no-answer',
   title: 'Gonvel does not answer',
   status: 0,
   detail: 'The server did not answer.',

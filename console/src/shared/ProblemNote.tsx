@@ -1,6 +1,6 @@
 import { Button, CopyButton } from '@mantine/core';
 
-import type { Problem } from '../api/client';
+import { type Problem, remedyOf } from '../api/client';
 
 /** A text to copy, as a line. */
 export function CopyLine({ text }: { text: string }) {
@@ -21,10 +21,11 @@ export function CopyLine({ text }: { text: string }) {
 /** What was found, what it means, what to do. */
 export function ProblemNote({ problem }: { problem: Problem | null }) {
   if (problem === null) return null;
+  const remedy = remedyOf(problem);
   return (
     <div className="note" role="alert">
       <strong>{problem.title}.</strong> <span>{problem.detail}</span>
-      {problem.remedy && <div className="remedy">Remedy: {problem.remedy}.</div>}
+      {remedy && <div className="remedy">Remedy: {remedy}.</div>}
       {problem.statement && <CopyLine text={problem.statement} />}
     </div>
   );

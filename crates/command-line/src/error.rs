@@ -2,7 +2,7 @@
 
 use std::io;
 
-use gonvel_http_api::Problem;
+use gonvel_http_api::{Problem, ProblemType};
 
 /// Why a command failed.
 #[derive(Debug, thiserror::Error)]
@@ -47,9 +47,10 @@ pub enum CommandError {
 }
 
 fn said(problem: &Problem) -> String {
-    match &problem.remedy {
-        Some(remedy) => format!("{}; {remedy}", problem.detail),
-        None => problem.detail.clone(),
+    match problem.of_type() {
+        // the finding says it
+        Some(ProblemType::Invalid) => problem.detail.clone(),
+        _ => format!("{}; {}", problem.detail, problem.remedy),
     }
 }
 

@@ -40,6 +40,7 @@ pub struct Connection {
     /// Counts its changes.
     pub revision: i32,
     /// When it was made.
+    #[schema(format = DateTime)]
     pub created_at: String,
     /// Names of the connectors that use it.
     pub used_by: Vec<String>,
@@ -91,6 +92,7 @@ pub struct Preflight {
     /// How long it took, in milliseconds.
     pub took_ms: u64,
     /// When it was made.
+    #[schema(format = DateTime)]
     pub at: String,
     /// The checks in order.
     pub checks: Vec<Check>,

@@ -91,12 +91,14 @@ pub struct Condition {
     pub state: State,
     /// Since when.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(format = DateTime)]
     pub since: Option<String>,
     /// Why, if something is wrong.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reason: Option<String>,
     /// When it tries again.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(format = DateTime)]
     pub retry_at: Option<String>,
     /// Changes per second over the last seconds.
     pub rate_per_s: f64,
@@ -150,6 +152,7 @@ pub struct Connector {
     /// Its configuration's version.
     pub version: i32,
     /// When it was made.
+    #[schema(format = DateTime)]
     pub created_at: String,
     /// Progress by table or topic.
     pub tables: Vec<TableProgress>,
@@ -206,6 +209,7 @@ pub struct ConnectorVersion {
     /// The same as a manifest.
     pub manifest: String,
     /// When it was made.
+    #[schema(format = DateTime)]
     pub made_at: String,
 }
 

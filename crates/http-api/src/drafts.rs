@@ -50,6 +50,7 @@ pub struct DraftEntry {
     /// Who saved it; empty if that is not known.
     pub saved_by: String,
     /// When it was saved, as RFC 3339 in UTC.
+    #[schema(format = DateTime)]
     pub saved_at: String,
 }
 

@@ -40,8 +40,10 @@ pub struct Runner {
     /// The release of Gonvel it is.
     pub release: String,
     /// When it started.
+    #[schema(format = DateTime)]
     pub started_at: String,
     /// Its last heartbeat.
+    #[schema(format = DateTime)]
     pub beat_at: String,
     /// Whether it is taken to be alive.
     pub alive: bool,
@@ -87,6 +89,7 @@ pub struct Deed {
     /// Its number; later ones are greater.
     pub number: i64,
     /// When.
+    #[schema(format = DateTime)]
     pub at: String,
     /// Who; empty if it is not known, or if the connector did it by itself.
     pub who: String,
@@ -109,6 +112,7 @@ pub struct Line {
     /// The runner that carried it.
     pub runner: String,
     /// When.
+    #[schema(format = DateTime)]
     pub at: String,
     /// `info`, `warning` or `error`.
     pub level: String,
@@ -130,6 +134,7 @@ pub struct LinesQuery {
     /// With this text in them.
     pub text: Option<String>,
     /// Not after this time (RFC 3339).
+    #[param(format = DateTime)]
     pub until: Option<String>,
     /// With a greater number: what came since.
     pub after: Option<i64>,

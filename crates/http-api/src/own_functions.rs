@@ -19,6 +19,7 @@ pub struct FunctionVersion {
     /// Who saved it; empty if that is not known.
     pub saved_by: String,
     /// When.
+    #[schema(format = DateTime)]
     pub saved_at: String,
 }
 

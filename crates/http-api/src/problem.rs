@@ -3,70 +3,75 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// An error with its finding and remedy, as RFC 9457 has it, with members of our own.
+use crate::ProblemType;
+
+/// A refusal with what was found and what to do about it, as RFC 9457 has it, with members of our own.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Problem {
-    /// A short stable word for the kind of problem, as a relative reference.
+    /// What kind of problem it is: the address of its entry in the catalogue, such as `/api/v1/problems/not-found`.
     #[serde(rename = "type")]
+    #[schema(format = "uri-reference")]
     pub kind: String,
-    /// What kind of problem it is.
+    /// What kind of problem it is, in words. The same for all of a type.
     pub title: String,
     /// The HTTP status.
+    #[schema(minimum = 400, maximum = 599)]
     pub status: u16,
     /// What was found in this case.
     pub detail: String,
     /// What to do.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub remedy: Option<String>,
+    pub remedy: String,
+    /// What was found where in the request.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub errors: Vec<ProblemError>,
     /// A statement or setting to copy.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub statement: Option<String>,
-    /// The field of the request it belongs to.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub field: Option<String>,
-    /// Where in a text that was sent, and what is wrong there.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub fault: Option<crate::SchemaFault>,
     /// The checks of a failed preflight.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub checks: Vec<crate::Check>,
 }
 
-/// Whether the server and its database answer.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Health {
-    /// `ok`, or `no database`.
-    pub status: String,
-    /// The product's version.
-    pub version: String,
-    /// Whether this is the demo, which has a workload to switch on.
-    pub demo: bool,
-    /// Defects that the server's process met since it started; none if there was none.
+/// What was found at a place of the request: in its body, or in a parameter.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ProblemError {
+    /// Where in the body, as a JSON Pointer (RFC 6901).
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub panics: Option<Panics>,
-    /// Tasks of the server's process that began again after a panic.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub restarts: Vec<TaskRestarts>,
+    #[schema(format = "json-pointer")]
+    pub pointer: Option<String>,
+    /// Which parameter of the path, of the query or of the header.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub parameter: Option<String>,
+    /// What was found there.
+    pub finding: String,
+    /// The line within a text that was sent, from 1.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub line: Option<usize>,
+    /// The column in it, from 1.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub column: Option<usize>,
 }
 
-/// How often a task had to begin again.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct TaskRestarts {
-    /// What it does, in a few words.
-    pub task: String,
-    /// How often.
-    pub count: u64,
-    /// When last (RFC 3339).
-    pub last_at: String,
-}
+impl Problem {
+    /// One of a type, with what was found. What to do is what always helps with that type.
+    #[must_use]
+    pub fn new(kind: ProblemType, detail: impl Into<String>) -> Self {
+        let entry = kind.entry();
+        Self {
+            kind: entry.kind,
+            title: entry.title,
+            status: entry.status,
+            detail: detail.into(),
+            remedy: entry.remedy,
+            errors: Vec::new(),
+            statement: None,
+            checks: Vec::new(),
+        }
+    }
 
-/// Panics of a process.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Panics {
-    /// How many.
-    pub count: u64,
-    /// When the last one was (RFC 3339).
-    pub last_at: String,
-    /// Where in the code it was.
-    pub place: String,
+    /// Its type; none if this version knows no such.
+    #[must_use]
+    pub fn of_type(&self) -> Option<ProblemType> {
+        ProblemType::ALL.into_iter().find(|kind| kind.address() == self.kind)
+    }
 }

@@ -27,10 +27,13 @@ pub struct Cause {
     /// Records that are asked to be tried again.
     pub asked: i64,
     /// When the first of them came.
+    #[schema(format = DateTime)]
     pub first_at: String,
     /// When the last of them came.
+    #[schema(format = DateTime)]
     pub last_at: String,
     /// When the first of them will be forgotten.
+    #[schema(format = DateTime)]
     pub expires_at: String,
     /// Whether that is within a day.
     pub expires_soon: bool,
@@ -85,9 +88,11 @@ pub struct QuarantinedRecord {
     /// How often it was tried again.
     pub tries: i32,
     /// When it came.
+    #[schema(format = DateTime)]
     pub put_at: String,
     /// When it was settled.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(format = DateTime)]
     pub settled_at: Option<String>,
     /// Who discarded it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -96,6 +101,7 @@ pub struct QuarantinedRecord {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reason: Option<String>,
     /// When it will be forgotten.
+    #[schema(format = DateTime)]
     pub expires_at: String,
 }
 

@@ -12,6 +12,7 @@ pub struct Reader {
     /// Its name.
     pub name: String,
     /// When it was made.
+    #[schema(format = DateTime)]
     pub created_at: String,
     /// The topics it reads.
     pub topics: Vec<String>,
@@ -26,6 +27,7 @@ pub struct Reader {
     pub lag_ms: Option<i64>,
     /// When a position was last committed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(format = DateTime)]
     pub committed_at: Option<String>,
 }
 
@@ -45,6 +47,7 @@ pub struct Position {
     pub lag_ms: Option<i64>,
     /// When it was last committed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(format = DateTime)]
     pub committed_at: Option<String>,
     /// The member that reads it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -59,8 +62,10 @@ pub struct Member {
     /// What it calls itself.
     pub label: String,
     /// When it came.
+    #[schema(format = DateTime)]
     pub joined_at: String,
     /// Until when it counts as active.
+    #[schema(format = DateTime)]
     pub until: String,
 }
 
@@ -99,6 +104,7 @@ pub enum Target {
     /// At the first record at or after a time (RFC 3339).
     Time {
         /// The time.
+        #[schema(format = DateTime)]
         time: String,
     },
     /// At an offset.

@@ -20,6 +20,7 @@ pub struct RecordsQuery {
     pub offset: Option<i64>,
     /// Begin at this time (RFC 3339).
     #[serde(default)]
+    #[param(format = DateTime)]
     pub time: Option<String>,
     /// Only records whose key is this text.
     #[serde(default)]
@@ -159,6 +160,7 @@ pub struct Producer {
     /// The name that it gives; empty for all that give none.
     pub name: String,
     /// When it was first heard of.
+    #[schema(format = DateTime)]
     pub first_at: String,
     /// When it last appended.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -208,6 +210,7 @@ pub struct StreamQuery {
     pub offset: Option<i64>,
     /// Begin at this time (RFC 3339).
     #[serde(default)]
+    #[param(format = DateTime)]
     pub time: Option<String>,
     /// Give the bytes of key, value and headers as well.
     #[serde(default)]
@@ -234,6 +237,7 @@ pub struct SearchQuery {
     pub partition: Option<i32>,
     /// Search back from this time (RFC 3339); from the newest without it.
     #[serde(default)]
+    #[param(format = DateTime)]
     pub time: Option<String>,
     /// Stop after so many, 1 to 1000; 200 without it.
     #[serde(default)]
@@ -276,9 +280,11 @@ pub struct ExportQuery {
     pub to_offset: Option<i64>,
     /// From the first record at or after this time (RFC 3339).
     #[serde(default)]
+    #[param(format = DateTime)]
     pub from_time: Option<String>,
     /// Up to the first record at or after this time (RFC 3339), without it.
     #[serde(default)]
+    #[param(format = DateTime)]
     pub to_time: Option<String>,
 }
 

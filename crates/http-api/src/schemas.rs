@@ -32,6 +32,7 @@ pub struct SchemaAbout {
     /// Its rule.
     pub rule: Rule,
     /// When it was retired; a retired schema takes no more versions.
+    #[schema(format = DateTime)]
     pub retired_at: Option<String>,
 }
 
@@ -44,6 +45,7 @@ pub struct SchemaSummary {
     /// Its latest version.
     pub version: Option<i32>,
     /// When that was registered.
+    #[schema(format = DateTime)]
     pub latest_at: Option<String>,
     /// Topics bound to it.
     pub topics: Vec<SchemaBinding>,
@@ -86,6 +88,7 @@ pub struct SchemaVersion {
     /// Why.
     pub why: String,
     /// When.
+    #[schema(format = DateTime)]
     pub created_at: String,
 }
 
@@ -231,7 +234,7 @@ pub struct SchemaMisfit {
 /// Where a new version does not keep the schema's rule.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct SchemaBreach {
-    /// `reads-past` or `past-reads`.
+    /// `reads_past` or `past_reads`.
     pub half: String,
     /// The earlier version.
     pub version: i32,

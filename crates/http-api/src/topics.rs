@@ -20,6 +20,7 @@ pub struct TopicSummary {
     /// What it keeps.
     pub settings: TopicSettings,
     /// When it was made.
+    #[schema(format = DateTime)]
     pub created_at: String,
     /// Names of the connectors that write it.
     pub written_by: Vec<String>,
@@ -73,6 +74,7 @@ pub struct SoonForgotten {
     /// How many will have gone within a day, in all partitions, counted in offsets.
     pub records: i64,
     /// When the first of them go, if nothing changes (RFC 3339).
+    #[schema(format = DateTime)]
     pub at: String,
 }
 
@@ -165,6 +167,7 @@ pub struct DeleteQuery {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct TopicSample {
     /// When.
+    #[schema(format = DateTime)]
     pub at: String,
     /// Records appended so far, over all partitions.
     pub appended: i64,
@@ -195,6 +198,7 @@ pub struct TopicSchema {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Keeper {
     /// When it last said so; none if no keeper ever ran.
+    #[schema(format = DateTime)]
     pub at: Option<String>,
     /// Small blocks that became parts of larger ones.
     pub merged_blocks: i64,

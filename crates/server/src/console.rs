@@ -5,6 +5,8 @@ use std::borrow::Cow;
 use axum::http::{StatusCode, Uri, header};
 use axum::response::{IntoResponse, Response};
 
+use gonvel_http_api::ProblemType;
+
 use crate::problems::Refusal;
 
 /// A built file of the console by its path within it, such as `index.html`.
@@ -14,8 +16,8 @@ pub type ConsoleFiles = fn(&str) -> Option<Cow<'static, [u8]>>;
 pub(crate) fn serve(files: ConsoleFiles, uri: &Uri) -> Response {
     let path = uri.path().trim_start_matches('/');
     if path.starts_with("api/") {
-        let detail = format!("there is no {}: see /api/openapi.json", uri.path());
-        return Refusal::new(StatusCode::NOT_FOUND, "not-found", "There is nothing at this address", detail).into_response();
+        let detail = format!("there is no {}", uri.path());
+        return Refusal::new(ProblemType::NotFound, detail).remedied("see /api/openapi.json").into_response();
     }
     let (name, file) = match files(path) {
         Some(file) => (path, Some(file)),

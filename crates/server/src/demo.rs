@@ -4,8 +4,7 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::State;
-use axum::http::StatusCode;
-use gonvel_http_api::{Problem, Workload, WorkloadRequest};
+use gonvel_http_api::{Problem, ProblemType, Workload, WorkloadRequest};
 
 use crate::problems::{Body, Refusal};
 use crate::state::{DemoWorkload, ServerState};
@@ -14,12 +13,8 @@ const USUAL_RATE: u32 = 20;
 
 fn demo(state: &ServerState) -> Result<&dyn DemoWorkload, Refusal> {
     state.demo.as_deref().ok_or_else(|| {
-        Refusal::new(
-            StatusCode::NOT_FOUND,
-            "no-demo",
-            "This server is not the demo",
-            "only the demo has a workload: start it with make demo",
-        )
+        Refusal::new(ProblemType::NotFound, "this server is not the demo, and only that has a workload")
+            .remedied("start the demo with make demo")
     })
 }
 
@@ -46,8 +41,6 @@ pub(crate) async fn switch(
     if !(1..=20_000).contains(&request.rate) {
         return Err(Refusal::invalid("rate", format!("{} transactions a second: give 1 to 20000", request.rate)));
     }
-    demo.switch(request.running.then_some(request.rate))
-        .await
-        .map_err(|e| Refusal::new(StatusCode::BAD_GATEWAY, "unreachable", "The packhouse does not answer", e))?;
+    demo.switch(request.running.then_some(request.rate)).await.map_err(|e| Refusal::new(ProblemType::Unreachable, e))?;
     Ok(Json(present(demo).await))
 }

@@ -11,7 +11,7 @@ use gonvel_core::connector::{Definition, Wish};
 use gonvel_core::own_function::OwnFunction;
 use gonvel_http_api::{
     FunctionDeleteQuery, FunctionDetail, FunctionEffect, FunctionEntry, FunctionRequest, FunctionUser, FunctionVersion,
-    Problem, RowsFrom, TriedExample, TriedFunction,
+    Problem, ProblemType, RowsFrom, TriedExample, TriedFunction,
 };
 use gonvel_shape::own::Own;
 use gonvel_shape::own_tried::{self, Exampled};
@@ -235,7 +235,7 @@ pub(crate) async fn remove(
     if !names.is_empty() {
         let names: Vec<&str> = names.into_iter().collect();
         let detail = format!("{name} is used by {}: change those first", names.join(", "));
-        return Err(Refusal::new(StatusCode::CONFLICT, "used", "The function is used", detail));
+        return Err(Refusal::new(ProblemType::InUse, detail));
     }
     state.database.save_function(&name, query.version, None, &who.0).await?;
     Ok(StatusCode::NO_CONTENT)

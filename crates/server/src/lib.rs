@@ -1,6 +1,8 @@
 //! The HTTP server: routes by feature, live updates, the built console.
 
+mod answers;
 mod apart;
+mod catalogue;
 mod closed;
 mod connections;
 mod connectors;
@@ -25,6 +27,7 @@ mod lingering;
 mod live;
 mod manifests;
 pub mod panics;
+mod pointing;
 mod positions;
 mod preflights;
 mod presenting;
@@ -86,6 +89,8 @@ struct Document;
 fn api() -> OpenApiRouter<Arc<ServerState>> {
     OpenApiRouter::with_openapi(Document::openapi())
         .routes(routes!(health::health))
+        .routes(routes!(catalogue::list))
+        .routes(routes!(catalogue::one))
         .routes(routes!(connections::kinds))
         .routes(routes!(connections::list, connections::create))
         .routes(routes!(connections::replace, connections::remove))
@@ -172,10 +177,14 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
         .routes(routes!(demo::workload, demo::switch))
 }
 
-fn documented() -> (Router<Arc<ServerState>>, utoipa::openapi::OpenApi) {
+/// # Panics
+/// Never: the document is made of serialisable parts.
+fn documented() -> (Router<Arc<ServerState>>, serde_json::Value) {
     let (router, mut document) = api().split_for_parts();
     closed::close_as_a_whole(&mut document);
     kinds_told::tell_kinds(&mut document);
+    let mut document = serde_json::to_value(document).expect("the document is plain data");
+    answers::tell_answers(&mut document);
     (router, document)
 }
 
@@ -186,7 +195,7 @@ fn documented() -> (Router<Arc<ServerState>>, utoipa::openapi::OpenApi) {
 #[must_use]
 pub fn openapi_json() -> String {
     let (_, document) = documented();
-    document.to_pretty_json().expect("the document is plain data")
+    serde_json::to_string_pretty(&document).expect("the document is plain data")
 }
 
 /// Answers requests until it is to stop, and then those that are under way; ends when their connections do.
@@ -211,7 +220,8 @@ pub async fn serve(
 /// The whole application: interface, API and metrics.
 fn application(state: Arc<ServerState>, console: ConsoleFiles, stopping: watch::Receiver<bool>) -> Router {
     let (router, document) = documented();
-    let document = document.to_json().unwrap_or_default();
+    let places = Arc::new(pointing::places(&document));
+    let document = document.to_string();
     let router = router
         .route("/metrics", get(health::metrics))
         .route(
@@ -221,6 +231,7 @@ fn application(state: Arc<ServerState>, console: ConsoleFiles, stopping: watch::
         .fallback(move |uri: axum::http::Uri| async move { console::serve(console, &uri) })
         .method_not_allowed_fallback(problems::method_not_allowed)
         .with_state(state)
+        .layer(axum::middleware::from_fn_with_state(places, pointing::point))
         .layer(axum::middleware::from_fn_with_state(stopping, ending::end_streams));
     layered(router)
 }

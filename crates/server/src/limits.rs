@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use axum::http::StatusCode;
+use gonvel_http_api::ProblemType;
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 
 use crate::problems::Refusal;
@@ -41,7 +41,7 @@ impl Limits {
 fn take(from: &Arc<Semaphore>, most: usize, what: &str) -> Result<OwnedSemaphorePermit, Refusal> {
     from.clone().try_acquire_owned().map_err(|_| {
         let detail = format!("{most} {what} are under way, which is as many as this server takes: try again in a moment");
-        Refusal::new(StatusCode::TOO_MANY_REQUESTS, "busy", "Too much is under way", detail)
+        Refusal::new(ProblemType::Busy, detail)
     })
 }
 

@@ -4,10 +4,9 @@ use std::any::Any;
 use std::panic::PanicHookInfo;
 use std::sync::{Mutex, PoisonError};
 
-use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
 use gonvel_core::civil::rfc3339;
-use gonvel_http_api::Panics;
+use gonvel_http_api::{Panics, ProblemType};
 
 use crate::problems::Refusal;
 
@@ -45,8 +44,8 @@ pub(crate) fn seen() -> Option<Panics> {
 
 /// The answer to a request that panicked.
 pub(crate) fn answer(_: Box<dyn Any + Send>) -> Response {
-    let detail = "the request met a defect in Gonvel and was given up: the server's log says where; please report it";
-    Refusal::new(StatusCode::INTERNAL_SERVER_ERROR, "defect", "A defect in Gonvel", detail).into_response()
+    let detail = "the request met a defect in Gonvel and was given up: the server's log says where";
+    Refusal::new(ProblemType::Defect, detail).into_response()
 }
 
 #[cfg(test)]

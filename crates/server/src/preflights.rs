@@ -6,7 +6,6 @@ use std::time::Instant;
 
 use axum::Json;
 use axum::extract::State;
-use axum::http::StatusCode;
 use gonvel_core::civil::rfc3339;
 use gonvel_core::connector::{Definition, ReadTopic, ValidConnector};
 use gonvel_core::delivered::{self, Nulls};
@@ -16,7 +15,7 @@ use gonvel_core::ports::{Address, FleetStore, PortError, TopicLog};
 use gonvel_core::preflight::{Check, KeptReport, Report};
 use gonvel_core::record_form::ReadForm;
 use gonvel_core::table::TableSchema;
-use gonvel_http_api::{ConnectorRequest, MendRequest, Preflight, Problem};
+use gonvel_http_api::{ConnectorRequest, MendRequest, Preflight, Problem, ProblemType};
 use gonvel_runtime::systems;
 use gonvel_shape::lookups::cannot_be_read;
 use uuid::Uuid;
@@ -256,7 +255,7 @@ pub(crate) async fn mend(
     let statement = statement.ok_or_else(|| {
         let detail =
             format!("the check {:?} has nothing that could be done from here now: look at the new report", request.check);
-        Refusal::new(StatusCode::CONFLICT, "nothing-to-mend", "There is nothing to do", detail)
+        Refusal::new(ProblemType::NothingToMend, detail)
     })?;
     let nowhere = || Refusal::invalid("definition", "a connector between topics has no system to mend");
     let address = state.database.address(definition.connection().ok_or_else(nowhere)?).await?;

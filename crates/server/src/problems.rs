@@ -1,101 +1,163 @@
 //! Errors as problem documents (RFC 9457): the one place that maps them to HTTP.
 
 use axum::Json;
-use axum::extract::rejection::JsonRejection;
-use axum::extract::{FromRequest, FromRequestParts, Request};
+use axum::body::Bytes;
+use axum::extract::path::ErrorKind;
+use axum::extract::rejection::{BytesRejection, FailedToBufferBody, PathRejection};
+use axum::extract::{FromRequest, FromRequestParts, MatchedPath, Request};
 use axum::http::request::Parts;
-use axum::http::{StatusCode, header};
+use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use gonvel_core::connector::DefinitionError;
 use gonvel_core::naming::NameError;
 use gonvel_core::ports::PortError;
 use gonvel_core::preflight::{self, Report};
-use gonvel_http_api::{Check, Outcome, Problem, SchemaFault};
+use gonvel_http_api::{Check, Outcome, Problem, ProblemError, ProblemType, SchemaFault};
 use gonvel_runtime::standing::Unknown;
 use gonvel_runtime::systems::ConnectorError;
 use serde::de::DeserializeOwned;
+use serde_path_to_error::{Path as Within, Segment};
 
 /// An answer that is not what was asked for.
-#[derive(Debug)]
-pub(crate) struct Refusal(Box<Problem>);
+#[derive(Debug, Clone)]
+pub(crate) struct Refusal {
+    problem: Box<Problem>,
+    /// What it is about, and what was found there where that is not what the document says as a whole.
+    at: Vec<At>,
+}
+
+/// A place of the request that a refusal is about.
+#[derive(Debug, Clone, Default)]
+struct At {
+    /// A field or parameter, or what stands in one: `name`, `load.chunks`.
+    field: String,
+    finding: Option<String>,
+    line_and_column: Option<(usize, usize)>,
+}
+
+/// Where something that is named in a refusal stands in the request.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Place {
+    /// At a JSON Pointer of the body.
+    Body(String),
+    /// A parameter of this name.
+    Parameter(String),
+}
 
 impl Refusal {
-    pub(crate) fn new(status: StatusCode, kind: &str, title: &str, detail: impl Into<String>) -> Self {
-        Self(Box::new(Problem {
-            kind: kind.into(),
-            title: title.into(),
-            status: status.as_u16(),
-            detail: detail.into(),
-            remedy: None,
-            statement: None,
-            field: None,
-            fault: None,
-            checks: Vec::new(),
-        }))
+    pub(crate) fn new(kind: ProblemType, detail: impl Into<String>) -> Self {
+        Self { problem: Box::new(Problem::new(kind, detail)), at: Vec::new() }
     }
 
     pub(crate) fn invalid(field: &str, detail: impl Into<String>) -> Self {
-        Self::new(StatusCode::UNPROCESSABLE_ENTITY, "invalid", "The request cannot be carried out as given", detail)
-            .at(field)
+        Self::new(ProblemType::Invalid, detail).at(field)
     }
 
     /// More than may be sent at once.
     pub(crate) fn too_large(detail: impl Into<String>) -> Self {
-        Self::new(StatusCode::PAYLOAD_TOO_LARGE, "too-large", "It is too large", detail)
+        Self::new(ProblemType::TooLarge, detail)
     }
 
     /// Says more in the detail.
     pub(crate) fn add(mut self, text: &str) -> Self {
-        self.0.detail = format!("{}; {text}", self.0.detail);
+        self.problem.detail = format!("{}; {text}", self.problem.detail);
         self
     }
 
-    /// What it says, in a sentence.
+    /// Says what to do in this case.
+    pub(crate) fn remedied(mut self, remedy: impl Into<String>) -> Self {
+        self.problem.remedy = remedy.into();
+        self
+    }
+
+    /// What it says, in a sentence: with what to do where that is more than what always helps.
     pub(crate) fn detail(&self) -> String {
-        match &self.0.remedy {
-            Some(remedy) => format!("{}: {remedy}", self.0.detail),
-            None => self.0.detail.clone(),
+        let usual = self.problem.of_type().map(|kind| kind.entry().remedy);
+        match &self.problem.remedy {
+            remedy if Some(remedy) != usual.as_ref() => format!("{}: {remedy}", self.problem.detail),
+            _ => self.problem.detail.clone(),
         }
     }
 
     /// What it says, where what was sent is the reason.
     pub(crate) fn of_the_request(&self) -> Option<&str> {
-        ((400..500).contains(&self.0.status) && ![404, 429].contains(&self.0.status)).then_some(&self.0.detail)
+        let status = self.problem.status;
+        ((400..500).contains(&status) && ![404, 429].contains(&status)).then_some(&self.problem.detail)
     }
 
     /// The field that it is about.
     pub(crate) fn field(&self) -> Option<&str> {
-        self.0.field.as_deref()
+        self.at.first().map(|at| at.field.as_str())
     }
 
+    /// Says what it is about: a field or a parameter.
     pub(crate) fn at(mut self, field: &str) -> Self {
-        self.0.field = Some(field.into());
+        self.at = vec![At { field: field.into(), ..At::default() }];
+        self
+    }
+
+    /// Says what was found at one more place of it.
+    pub(crate) fn and_at(mut self, field: &str, finding: &str, line_and_column: Option<(usize, usize)>) -> Self {
+        self.at.push(At { field: field.into(), finding: Some(finding.into()), line_and_column });
         self
     }
 
     /// Says where in a text that was sent something is wrong.
-    pub(crate) fn with_fault(mut self, fault: SchemaFault) -> Self {
-        self.0.fault = Some(fault);
-        self
+    pub(crate) fn with_fault(self, field: &str, fault: &SchemaFault) -> Self {
+        self.and_at(field, &fault.finding, Some((fault.line, fault.column)))
     }
 
     /// A preflight that did not pass: its first failed check in the document's own members, all checks beside it.
     pub(crate) fn preflight(report: Report) -> Self {
-        let mut refusal = Self::new(
-            StatusCode::UNPROCESSABLE_ENTITY,
-            "preflight",
-            "The preflight found something missing",
-            "see the checks",
-        );
-        if let Some(failed) = report.iter().find(|c| c.outcome == preflight::Outcome::Failed) {
-            refusal.0.detail.clone_from(&failed.finding);
-            refusal.0.remedy.clone_from(&failed.remedy);
-            refusal.0.statement.clone_from(&failed.statement);
-            refusal.0.field.clone_from(&failed.field);
+        let mut refusal = Self::new(ProblemType::Preflight, "see the checks");
+        let failed = |check: &&preflight::Check| check.outcome == preflight::Outcome::Failed;
+        if let Some(first) = report.iter().find(failed) {
+            refusal.problem.detail.clone_from(&first.finding);
+            refusal.problem.statement.clone_from(&first.statement);
+            if let Some(remedy) = &first.remedy {
+                refusal = refusal.remedied(remedy.as_str());
+            }
         }
-        refusal.0.checks = checks(report);
+        for check in report.iter().filter(failed) {
+            if let Some(field) = &check.field {
+                refusal = refusal.and_at(field, &check.finding, None);
+            }
+        }
+        refusal.problem.checks = checks(report);
         refusal
     }
+
+    /// The document, with what it is about at the places that are known of the address that was asked.
+    pub(crate) fn document(self, place: impl Fn(&str) -> Option<Place>) -> Problem {
+        let mut problem = *self.problem;
+        let error = |at: At| {
+            let (first, rest) = at.field.split_once('.').map_or((at.field.as_str(), None), |(a, b)| (a, Some(b)));
+            let within = || pointer(rest.into_iter().flat_map(|rest| rest.split('.')));
+            // without a name it is all of the body, and a number is one of a list; what is of the system and not of the request is in the checks
+            let (pointer, parameter) = match place(first) {
+                _ if first.is_empty() => (Some(String::new()), None),
+                _ if first.bytes().all(|b| b.is_ascii_digit()) => (Some(pointer([first])), None),
+                Some(Place::Parameter(name)) => (None, Some(name)),
+                Some(Place::Body(to)) => (Some(to + &within()), None),
+                None => (None, None),
+            };
+            ProblemError {
+                pointer,
+                parameter,
+                finding: at.finding.unwrap_or_else(|| problem.detail.clone()),
+                line: at.line_and_column.map(|(line, _)| line),
+                column: at.line_and_column.map(|(_, column)| column),
+            }
+        };
+        let more: Vec<ProblemError> = self.at.into_iter().map(error).collect();
+        problem.errors.extend(more);
+        problem
+    }
+}
+
+/// A JSON Pointer of these steps.
+pub(crate) fn pointer<'a>(steps: impl IntoIterator<Item = &'a str>) -> String {
+    steps.into_iter().map(|step| format!("/{}", step.replace('~', "~0").replace('/', "~1"))).collect()
 }
 
 /// Parts of an address; what cannot be read is refused with a problem document.
@@ -105,9 +167,32 @@ impl<T: DeserializeOwned + Send, S: Send + Sync> FromRequestParts<S> for Path<T>
     type Rejection = Refusal;
 
     async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, Refusal> {
-        let read = axum::extract::Path::<T>::from_request_parts(parts, state).await;
-        read.map(|axum::extract::Path(value)| Self(value)).map_err(|e| malformed("path", "Invalid URL: ", &e.body_text()))
+        match axum::extract::Path::<T>::from_request_parts(parts, state).await {
+            Ok(axum::extract::Path(value)) => Ok(Self(value)),
+            Err(rejection) => {
+                let address = parts.extensions.get::<MatchedPath>().map(MatchedPath::as_str).unwrap_or_default();
+                Err(misread(&rejection, address))
+            }
+        }
     }
+}
+
+fn misread(rejection: &PathRejection, address: &str) -> Refusal {
+    let (key, finding) = match rejection {
+        PathRejection::FailedToDeserializePathParams(error) => match error.kind() {
+            ErrorKind::ParseErrorAtKey { key, value, expected_type } => {
+                (Some(key.as_str()), format!("{value:?} is no {expected_type}"))
+            }
+            ErrorKind::ParseError { value, expected_type } => (None, format!("{value:?} is no {expected_type}")),
+            ErrorKind::DeserializeError { key, value, message } => (Some(key.as_str()), format!("{value:?}: {message}")),
+            ErrorKind::InvalidUtf8InPathParam { key } => (Some(key.as_str()), "it is not UTF-8".to_owned()),
+            other => (None, other.to_string()),
+        },
+        other => (None, other.body_text()),
+    };
+    // one that stands alone in its address is told without its name
+    let alone = || address.rsplit_once('{').and_then(|(_, rest)| rest.split_once('}')).map(|(name, _)| name);
+    unread("path", key.or_else(alone), &finding)
 }
 
 /// What stands behind the question mark; what cannot be read is refused with a problem document.
@@ -118,28 +203,30 @@ impl<T: DeserializeOwned, S: Send + Sync> FromRequestParts<S> for Query<T> {
 
     async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, Refusal> {
         let read = axum::extract::Query::<T>::from_request_parts(parts, state).await;
-        let wrong = |text: &str| malformed("query", "Failed to deserialize query string: ", text);
-        read.map(|axum::extract::Query(value)| Self(value)).map_err(|e| wrong(&e.body_text()))
+        read.map(|axum::extract::Query(value)| Self(value)).map_err(|rejection| {
+            let said = rejection.body_text();
+            let said = said.strip_prefix("Failed to deserialize query string: ").unwrap_or(&said);
+            // the parameter stands before what is wrong with it, or in it where it is not known or missing
+            match said.split_once(": ").filter(|(name, _)| !name.contains(' ')) {
+                Some((name, finding)) => unread("query", Some(name), finding),
+                None => unread("query", said.split('`').nth(1).filter(|_| said.contains("field `")), said),
+            }
+        })
     }
 }
 
-fn malformed(what: &str, prefix: &str, text: &str) -> Refusal {
-    let finding = text.strip_prefix(prefix).unwrap_or(text);
-    let mut refusal = Refusal::new(
-        StatusCode::BAD_REQUEST,
-        "malformed",
-        "The address cannot be read",
-        format!("the {what} of the address cannot be read: {finding}"),
-    );
-    refusal.0.remedy = Some("write it as /api/openapi.json says".into());
-    refusal.0.field = Some(what.into());
+fn unread(what: &str, parameter: Option<&str>, finding: &str) -> Refusal {
+    let named = parameter.map(|name| format!(", {name}")).unwrap_or_default();
+    let detail = format!("the {what} of the address cannot be read{named}: {finding}");
+    let mut refusal = Refusal::new(ProblemType::Malformed, detail);
+    let parameter = parameter.map(str::to_owned);
+    refusal.problem.errors.push(ProblemError { parameter, finding: finding.to_owned(), ..ProblemError::default() });
     refusal
 }
 
 /// An address that is there, asked by a method that it does not take.
 pub(crate) async fn method_not_allowed(method: axum::http::Method) -> Refusal {
-    let detail = format!("this address does not take {method}: see /api/openapi.json");
-    Refusal::new(StatusCode::METHOD_NOT_ALLOWED, "method", "The address does not take this method", detail)
+    Refusal::new(ProblemType::Method, format!("this address does not take {method}"))
 }
 
 /// A report in the form of the API.
@@ -163,49 +250,50 @@ pub(crate) fn checks(report: Report) -> Vec<Check> {
 
 impl IntoResponse for Refusal {
     fn into_response(self) -> Response {
-        let status = StatusCode::from_u16(self.0.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
-        let mut response = (status, Json(self.0)).into_response();
-        response.headers_mut().insert(header::CONTENT_TYPE, header::HeaderValue::from_static("application/problem+json"));
-        if matches!(status, StatusCode::SERVICE_UNAVAILABLE | StatusCode::TOO_MANY_REQUESTS) {
-            response.headers_mut().insert(header::RETRY_AFTER, header::HeaderValue::from_static("2"));
-        }
+        let mut response = written(&self.clone().document(|name| Some(Place::Body(pointer([name])))));
+        // whoever knows the address says where in the request it is about
+        response.extensions_mut().insert(self);
         response
     }
+}
+
+/// A problem document as an answer.
+pub(crate) fn written(problem: &Problem) -> Response {
+    let status = StatusCode::from_u16(problem.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+    let mut response = (status, Json(problem)).into_response();
+    response.headers_mut().insert(header::CONTENT_TYPE, header::HeaderValue::from_static("application/problem+json"));
+    if matches!(status, StatusCode::SERVICE_UNAVAILABLE | StatusCode::TOO_MANY_REQUESTS) {
+        response.headers_mut().insert(header::RETRY_AFTER, header::HeaderValue::from_static("2"));
+    }
+    response
 }
 
 impl From<PortError> for Refusal {
     fn from(error: PortError) -> Self {
         let detail = error.to_string();
-        match error {
-            PortError::NotFound { .. } => Self::new(StatusCode::NOT_FOUND, "not-found", "It is not there", detail),
-            PortError::Exists { .. } => Self::new(StatusCode::CONFLICT, "exists", "The name is taken", detail).at("name"),
-            PortError::Refused(_) => Self::new(StatusCode::CONFLICT, "refused", "It cannot be done now", detail),
+        let kind = match error {
+            PortError::NotFound { .. } => ProblemType::NotFound,
+            PortError::Exists { .. } => return Self::new(ProblemType::Exists, detail).at("name"),
+            PortError::Refused(_) => ProblemType::Refused,
             PortError::TryAgain { ref cause, .. } => {
                 tracing::warn!(%error, %cause, "a request could not be carried out");
-                Self::new(StatusCode::SERVICE_UNAVAILABLE, "try-again", "Gonvel's own database does not answer", detail)
+                ProblemType::TryAgain
             }
-            PortError::Unfit { .. } => {
-                Self::new(StatusCode::UNPROCESSABLE_ENTITY, "unfit", "A value cannot be stored", detail)
-            }
+            PortError::Unfit { .. } => ProblemType::Unfit,
             PortError::Failed { ref cause, .. } => {
                 tracing::error!(%error, %cause, "a request failed");
-                Self::new(StatusCode::INTERNAL_SERVER_ERROR, "failed", "Gonvel's own database refused", detail)
+                ProblemType::Failed
             }
-            PortError::Changed { .. } => {
-                Self::new(StatusCode::PRECONDITION_FAILED, "changed", "It was changed by another", detail)
-            }
-            PortError::OutOfTurn { .. } => {
-                Self::new(StatusCode::CONFLICT, "out-of-turn", "The sequence is not next", detail)
-            }
-            PortError::KeyReused { .. } | PortError::SequenceReused { .. } => {
-                Self::new(StatusCode::UNPROCESSABLE_ENTITY, "key-reused", "The idempotency key was used before", detail)
-            }
-            PortError::NotHeld { .. } => Self::new(StatusCode::CONFLICT, "not-held", "Another member reads it", detail),
+            PortError::Changed { .. } => ProblemType::Changed,
+            PortError::OutOfTurn { .. } => ProblemType::OutOfTurn,
+            PortError::KeyReused { .. } | PortError::SequenceReused { .. } => ProblemType::KeyReused,
+            PortError::NotHeld { .. } => ProblemType::NotHeld,
             PortError::Fenced { .. } | PortError::Damaged { .. } => {
                 tracing::error!(%error, "a request failed");
-                Self::new(StatusCode::INTERNAL_SERVER_ERROR, "failed", "Stored data cannot be read", detail)
+                ProblemType::Failed
             }
-        }
+        };
+        Self::new(kind, detail)
     }
 }
 
@@ -214,18 +302,17 @@ impl From<ConnectorError> for Refusal {
         let detail = error.to_string();
         match error {
             ConnectorError::Settings { field, finding, remedy, statement } => {
-                let mut refusal =
-                    Self::new(StatusCode::UNPROCESSABLE_ENTITY, "settings", "A setting must be changed first", finding);
-                (refusal.0.remedy, refusal.0.statement) = (Some(remedy), statement);
-                refusal.0.field = field.map(str::to_owned);
-                refusal
+                let mut refusal = Self::new(ProblemType::Settings, finding).remedied(remedy);
+                refusal.problem.statement = statement;
+                match field {
+                    Some(field) => refusal.at(field),
+                    None => refusal,
+                }
             }
             ConnectorError::TryAgain { finding, remedy, .. } => {
-                let mut refusal = Self::new(StatusCode::BAD_GATEWAY, "unreachable", "The system does not answer", finding);
-                refusal.0.remedy = Some(remedy);
-                refusal
+                Self::new(ProblemType::Unreachable, finding).remedied(remedy)
             }
-            _ => Self::new(StatusCode::INTERNAL_SERVER_ERROR, "failed", "It failed", detail),
+            _ => Self::new(ProblemType::Failed, detail),
         }
     }
 }
@@ -252,22 +339,69 @@ impl From<DefinitionError> for Refusal {
     }
 }
 
-/// A JSON body; what is wrong with it becomes a problem document too.
+/// A JSON body; what is wrong with it becomes a problem document too, with the place.
 pub(crate) struct Body<T>(pub(crate) T);
 
-impl<S: Send + Sync, T: serde::de::DeserializeOwned> FromRequest<S> for Body<T> {
+impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Body<T> {
     type Rejection = Refusal;
 
     async fn from_request(request: Request, state: &S) -> Result<Self, Refusal> {
-        match Json::<T>::from_request(request, state).await {
-            Ok(Json(body)) => Ok(Self(body)),
-            Err(rejection) => {
-                let status = match &rejection {
-                    JsonRejection::JsonDataError(_) => StatusCode::UNPROCESSABLE_ENTITY,
-                    other => other.status(),
-                };
-                Err(Refusal::new(status, "body", "The body cannot be read", rejection.body_text()))
-            }
+        if !is_json(request.headers()) {
+            let detail = "the body is not said to be JSON: send the header Content-Type: application/json";
+            return Err(Refusal::new(ProblemType::MediaType, detail));
         }
+        let body = Bytes::from_request(request, state).await.map_err(|rejection| unbuffered(&rejection))?;
+        read(&body).map(Self)
+    }
+}
+
+/// Why a body could not be taken in.
+pub(crate) fn unbuffered(rejection: &BytesRejection) -> Refusal {
+    match rejection {
+        BytesRejection::FailedToBufferBody(FailedToBufferBody::LengthLimitError(_)) => {
+            Refusal::new(ProblemType::TooLarge, "the body is larger than is taken here at once")
+        }
+        other => Refusal::new(ProblemType::Malformed, format!("the body broke off: {}", other.body_text())),
+    }
+}
+
+fn is_json(headers: &HeaderMap) -> bool {
+    let form = headers.get(header::CONTENT_TYPE).and_then(|form| form.to_str().ok()).unwrap_or_default();
+    let form = form.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
+    form == "application/json" || (form.starts_with("application/") && form.ends_with("+json"))
+}
+
+fn read<T: DeserializeOwned>(body: &[u8]) -> Result<T, Refusal> {
+    let mut reader = serde_json::Deserializer::from_slice(body);
+    let unreadable = |error: &serde_json::Error, at: &Within| {
+        let said = error.to_string();
+        // the place is told beside it
+        let said = said.rsplit_once(" at line ").map_or(said.as_str(), |(said, _)| said);
+        let place = Some((error.line(), error.column())).filter(|(line, _)| *line > 0);
+        let kind = if error.is_data() { ProblemType::Invalid } else { ProblemType::Malformed };
+        let to = pointer(at.iter().filter_map(step).collect::<Vec<_>>().iter().map(String::as_str));
+        let within = if to.is_empty() { String::new() } else { format!(" at {to}") };
+        let mut refusal = Refusal::new(kind, format!("the body cannot be read{within}: {said}"));
+        refusal.problem.errors.push(ProblemError {
+            pointer: Some(to),
+            parameter: None,
+            finding: said.to_owned(),
+            line: place.map(|(line, _)| line),
+            column: place.map(|(_, column)| column),
+        });
+        refusal
+    };
+    let value = serde_path_to_error::deserialize(&mut reader).map_err(|e| unreadable(e.inner(), e.path()))?;
+    let end = serde_path_to_error::Track::new().path();
+    reader.end().map_err(|e| unreadable(&e, &end))?;
+    Ok(value)
+}
+
+fn step(segment: &Segment) -> Option<String> {
+    match segment {
+        Segment::Seq { index } => Some(index.to_string()),
+        Segment::Map { key } => Some(key.clone()),
+        // the variant of a value is not a place of its own
+        Segment::Enum { .. } | Segment::Unknown => None,
     }
 }

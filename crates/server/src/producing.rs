@@ -24,7 +24,7 @@ use gonvel_core::ports::{AppendBatch, Identity, Landed, PartitionBlocks, PortErr
 use gonvel_core::produce::{self, AsText, Draft, DraftError, Each, Encoding, MOST_RECORDS, checked, place};
 use gonvel_core::record::Record;
 use gonvel_core::schemas::values::ValueSchema;
-use gonvel_http_api::{Problem, ProduceQuery, Produced, ProducerSession, RefusedRecord};
+use gonvel_http_api::{Problem, ProblemType, ProduceQuery, Produced, ProducerSession, RefusedRecord};
 use serde_json::value::RawValue;
 use uuid::Uuid;
 
@@ -46,10 +46,11 @@ impl From<DraftError> for Refusal {
         let detail = error.to_string();
         match error {
             DraftError::TooLarge { .. } | DraftError::TooMany => Self::too_large(detail),
-            DraftError::Body(_) => Self::new(StatusCode::BAD_REQUEST, "body", "The body cannot be read", detail),
-            DraftError::Record { .. } | DraftError::None => {
-                Self::new(StatusCode::UNPROCESSABLE_ENTITY, "records", "Nothing was appended", detail)
+            DraftError::Body(_) => Self::new(ProblemType::Malformed, detail).at(""),
+            DraftError::Record { index, finding } => {
+                Self::new(ProblemType::Invalid, detail).and_at(&index.to_string(), &finding, None)
             }
+            DraftError::None => Self::invalid("", detail),
         }
     }
 }
@@ -58,7 +59,7 @@ impl From<ContainerError> for Refusal {
     fn from(error: ContainerError) -> Self {
         match error {
             ContainerError::TooLarge { .. } => Self::too_large(error.to_string()),
-            _ => Self::new(StatusCode::BAD_REQUEST, "body", "The Avro file cannot be read", error.to_string()),
+            _ => Self::new(ProblemType::Malformed, error.to_string()).at(""),
         }
     }
 }
@@ -226,7 +227,7 @@ async fn drafts(
 
 fn unknown_media(found: &str) -> Refusal {
     let detail = format!("records of type {found:?} are not taken: send {FORMS}");
-    Refusal::new(StatusCode::UNSUPPORTED_MEDIA_TYPE, "media-type", "The form of the records is not known", detail)
+    Refusal::new(ProblemType::MediaType, detail)
 }
 
 /// An object container file, whose schema is registered, or one value in single-object encoding by a registered one.
@@ -407,11 +408,7 @@ async fn append_to(
     }
     let body = axum::body::to_bytes(body, MOST_BYTES).await.map_err(|e| {
         let limit = std::error::Error::source(&e).is_some_and(|c| c.to_string().contains("limit"));
-        if limit {
-            body_too_large()
-        } else {
-            Refusal::new(StatusCode::BAD_REQUEST, "body", "The body cannot be read", e.to_string())
-        }
+        if limit { body_too_large() } else { Refusal::new(ProblemType::Malformed, format!("the body broke off: {e}")) }
     })?;
     let identity = identity(headers, topic.id, query, &body)?;
     let (identity, spread) = identity.map_or((None, None), |(identity, spread)| (Some(identity), Some(spread)));

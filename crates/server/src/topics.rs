@@ -13,7 +13,7 @@ use gonvel_core::naming::{ConnectorId, TopicName};
 use gonvel_core::ports::{PortError, ReaderStore, Topic as StoredTopic, TopicLog};
 use gonvel_http_api::{
     ChangePreview, DeletePreview, DeleteQuery, Keep, Keeper, MorePartitions, NewTopic, Partition, PartitionLoss, Problem,
-    Topic, TopicChange, TopicSample, TopicSchema, TopicSettings, TopicSummary,
+    ProblemType, Topic, TopicChange, TopicSample, TopicSchema, TopicSettings, TopicSummary,
 };
 use gonvel_storage::catalog::connectors::Connector;
 
@@ -179,9 +179,7 @@ pub(crate) async fn add_partitions(
              records before its older ones. Say keys_may_move if that does no harm, or make a new topic",
             request.partitions, topic.partitions
         );
-        return Err(
-            Refusal::new(StatusCode::CONFLICT, "keys-move", "The order of keys would not hold", detail).at("keys_may_move")
-        );
+        return Err(Refusal::new(ProblemType::KeysMove, detail).at("keys_may_move"));
     }
     let connectors = state.database.connectors().await?;
     let writers: Vec<ConnectorId> = connectors.iter().filter(|c| c.writes(topic.name.as_str())).map(|c| c.id).collect();

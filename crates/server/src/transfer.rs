@@ -8,7 +8,7 @@ use std::sync::Arc;
 use axum::Json;
 use axum::body::{Body, Bytes};
 use axum::extract::State;
-use axum::http::{StatusCode, header};
+use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use futures::{StreamExt, stream};
 use gonvel_core::block::pack;
@@ -18,7 +18,7 @@ use gonvel_core::ports::{AppendBatch, PartitionBlocks, PortError, Topic, TopicLo
 use gonvel_core::produce::MOST_HEADERS;
 use gonvel_core::record::{Record, StoredRecord};
 use gonvel_core::schemas::Language;
-use gonvel_http_api::{ExportQuery, ImportQuery, Imported, Problem};
+use gonvel_http_api::{ExportQuery, ImportQuery, Imported, Problem, ProblemType};
 use gonvel_record_files::{FileError, Form, Row, Rows, Writer, read};
 use tokio::io::AsyncWriteExt;
 use tokio::sync::OwnedSemaphorePermit;
@@ -42,12 +42,8 @@ impl From<FileError> for Refusal {
         let detail = error.to_string();
         match error {
             FileError::Form(_) => Self::invalid("form", detail),
-            FileError::Write(_) => {
-                Self::new(StatusCode::INTERNAL_SERVER_ERROR, "failed", "The file could not be written", detail)
-            }
-            FileError::File { .. } | FileError::Row { .. } => {
-                Self::new(StatusCode::UNPROCESSABLE_ENTITY, "file", "The file cannot be imported", detail)
-            }
+            FileError::Write(_) => Self::new(ProblemType::Failed, detail),
+            FileError::File { .. } | FileError::Row { .. } => Self::invalid("", detail),
         }
     }
 }
@@ -297,21 +293,13 @@ impl Import {
 
 /// Keeps a body in a file that goes with the last who has it open, up to a size in bytes.
 async fn received(body: Body, largest: u64) -> Result<std::fs::File, Refusal> {
-    let failed = |e: std::io::Error| {
-        Refusal::new(
-            StatusCode::INSUFFICIENT_STORAGE,
-            "no-room",
-            "The file could not be kept while it is read",
-            e.to_string(),
-        )
-    };
+    let failed =
+        |e: std::io::Error| Refusal::new(ProblemType::NoRoom, format!("the file could not be kept while it is read: {e}"));
     let mut file = tokio::fs::File::from_std(tempfile::tempfile().map_err(failed)?);
     let mut pieces = body.into_data_stream();
     let mut came = 0;
     while let Some(piece) = pieces.next().await {
-        let piece = piece.map_err(|e| {
-            Refusal::new(StatusCode::BAD_REQUEST, "body", "The body cannot be read", format!("the file broke off: {e}"))
-        })?;
+        let piece = piece.map_err(|e| Refusal::new(ProblemType::Malformed, format!("the file broke off: {e}")))?;
         came += piece.len() as u64;
         if came > largest {
             let finding = format!(

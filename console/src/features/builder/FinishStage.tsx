@@ -3,7 +3,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
 
-import { problemOf, type Schemas } from '../../api/client';
+import { problemOf, type Schemas, fieldOf } from '../../api/client';
 import { useLiveConnectors } from '../../shared/liveConnectors';
 import { Checks } from '../../shared/Checks';
 import { cannotLoad, ExistingRowsChoice } from '../../shared/ExistingRowsChoice';
@@ -102,7 +102,7 @@ export function FinishStage({ draft, change, unread, kept, onFailed }: Props) {
   const report = mended ?? check.data;
   const problem = problemOf(save.error) ?? problemOf(check.error);
   const checks: Check[] = problem?.checks?.length ? problem.checks : (report?.checks ?? []);
-  const nameProblem = problem?.field === 'name' ? `${problem.detail}.` : undefined;
+  const nameProblem = fieldOf(problem) === 'name' ? `${problem?.detail}.` : undefined;
   return (
     <Stage title="Guarantee and start">
       <TextInput

@@ -3,7 +3,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link } from 'react-router';
 
-import { problemOf } from '../../api/client';
+import { problemOf, fieldOf } from '../../api/client';
 import { bytes } from '../../shared/format';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { When } from '../../shared/When';
@@ -98,13 +98,13 @@ function Mending({ record }: { record: Kept }) {
         maxRows={24}
         value={text}
         spellCheck={false}
-        error={'fault' in read ? read.fault : problem?.field === 'value' ? problem.detail : undefined}
+        error={'fault' in read ? read.fault : fieldOf(problem) === 'value' ? problem?.detail : undefined}
         onChange={(e) => {
           setText(e.currentTarget.value);
           saving.reset();
         }}
       />
-      {problem && problem.field !== 'value' && <ProblemNote problem={problem} />}
+      {problem && fieldOf(problem) !== 'value' && <ProblemNote problem={problem} />}
       <Group gap="xs" mt={8}>
         <Button
           size="compact-sm"

@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
 
-import { problemOf, WHO, type Schemas } from '../../api/client';
+import { faultOf, fieldOf, problemOf, WHO, type Schemas } from '../../api/client';
 import { connectionsQuery } from '../../shared/connections/connectionsQueries';
 import { Heading } from '../../shared/Page';
 import { ProblemNote } from '../../shared/ProblemNote';
@@ -21,7 +21,7 @@ export function NewSchemaPage() {
   const [name, setName] = useState('');
   const [language, setLanguage] = useState<Language>('avro');
   const [text, setText] = useState(BEGINNINGS.avro);
-  const [rule, setRule] = useState<Rule>({ 'reads-past': 'latest', 'past-reads': 'off' });
+  const [rule, setRule] = useState<Rule>({ reads_past: 'latest', past_reads: 'off' });
   const [description, setDescription] = useState('');
   const [owner, setOwner] = useState('');
   const [labels, setLabels] = useState<string[]>([]);
@@ -45,7 +45,7 @@ export function NewSchemaPage() {
     },
   });
   const problem = problemOf(making.error);
-  const fault = problem?.fault ?? null;
+  const fault = faultOf(problem);
   const choose = (next: Language) => {
     if (text === BEGINNINGS[language]) setText(BEGINNINGS[next]);
     setLanguage(next);
@@ -68,7 +68,7 @@ export function NewSchemaPage() {
           </Button>
         }
       />
-      <ProblemNote problem={fault || problem?.field === 'name' ? null : problem} />
+      <ProblemNote problem={fault || fieldOf(problem) === 'name' ? null : problem} />
       <div className="building drafting">
         <section className="sheet" aria-label="Text">
           <h2>Text</h2>
@@ -78,7 +78,7 @@ export function NewSchemaPage() {
               w={300}
               value={name}
               onChange={(event) => setName(event.currentTarget.value)}
-              error={problem?.field === 'name' ? problem.detail : undefined}
+              error={fieldOf(problem) === 'name' ? problem?.detail : undefined}
               autoComplete="off"
               autoFocus
             />

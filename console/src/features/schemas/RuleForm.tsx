@@ -10,8 +10,8 @@ const HALVES = [
 ] as const;
 
 const ROWS = [
-  ['reads-past', 'Reads past', 'the new version reads what earlier ones wrote'],
-  ['past-reads', 'Past reads', 'earlier versions read what the new one writes'],
+  ['reads_past', 'Reads past', 'the new version reads what earlier ones wrote'],
+  ['past_reads', 'Past reads', 'earlier versions read what the new one writes'],
 ] as const;
 
 /** Both halves of a rule, and what they mean together. */

@@ -20,7 +20,7 @@ describe('a rule', () => {
       'past reads: latest',
     ],
   ] as const)('%s and %s says what it means', (reads, read, meaning, short) => {
-    const rule = { 'reads-past': reads, 'past-reads': read };
+    const rule = { reads_past: reads, past_reads: read };
     expect(ruleMeaning(rule)).toContain(meaning);
     expect(ruleShort(rule)).toContain(short);
   });
@@ -29,16 +29,16 @@ describe('a rule', () => {
 describe('breaches', () => {
   const misfit = (path: string) => ({ path, rule: 'r', finding: 'f', remedy: 'm', unknown: false });
   it('with the same findings are told once, for all their versions', () => {
-    const breaches = [1, 2, 3, 5].map((version) => ({ half: 'reads-past', version, misfits: [misfit('$.a')] }));
-    const other = { half: 'reads-past', version: 4, misfits: [misfit('$.b')] };
-    const past = { half: 'past-reads', version: 5, misfits: [misfit('$.a')] };
+    const breaches = [1, 2, 3, 5].map((version) => ({ half: 'reads_past', version, misfits: [misfit('$.a')] }));
+    const other = { half: 'reads_past', version: 4, misfits: [misfit('$.b')] };
+    const past = { half: 'past_reads', version: 5, misfits: [misfit('$.a')] };
     expect(grouped([...breaches, other, past]).map(breachTitle)).toEqual([
       'It cannot read what versions 1 to 3, 5 wrote',
       'It cannot read what version 4 wrote',
       'Version 5 cannot read what it writes',
     ]);
     expect(versionsSaid([2, 1])).toBe('versions 1 and 2');
-    const unknown = { half: 'reads-past', version: 4, misfits: [{ ...misfit('$.b'), unknown: true }] };
+    const unknown = { half: 'reads_past', version: 4, misfits: [{ ...misfit('$.b'), unknown: true }] };
     expect(grouped([unknown]).map(breachTitle)).toEqual(['Whether it can read what version 4 wrote cannot be judged']);
   });
 });

@@ -3,7 +3,7 @@ import type { Language, Rule, Schema } from './schemasQueries';
 
 export const LANGUAGES: { value: Language; label: string }[] = [
   { value: 'avro', label: 'Avro' },
-  { value: 'json-schema', label: 'JSON Schema' },
+  { value: 'json_schema', label: 'JSON Schema' },
   { value: 'protobuf', label: 'Protocol Buffers' },
 ];
 
@@ -15,8 +15,8 @@ const PAST = { off: null, latest: 'the version before it', all: 'all earlier ver
 
 /** A rule's meaning in a sentence. */
 export function ruleMeaning(rule: Rule): string {
-  const reads = PAST[rule['reads-past'] ?? 'off'];
-  const read = PAST[rule['past-reads'] ?? 'off'];
+  const reads = PAST[rule.reads_past ?? 'off'];
+  const read = PAST[rule.past_reads ?? 'off'];
   if (reads === null && read === null) return 'Any text is taken as a new version: nothing is checked.';
   if (read === null)
     return `A new version must read what was written with ${reads}. Change readers first, then writers.`;
@@ -32,8 +32,8 @@ export function ruleMeaning(rule: Rule): string {
 /** A rule in a few words, for a list. */
 export function ruleShort(rule: Rule): string {
   const halves = [
-    ['reads past', rule['reads-past'] ?? 'off'],
-    ['past reads', rule['past-reads'] ?? 'off'],
+    ['reads past', rule.reads_past ?? 'off'],
+    ['past reads', rule.past_reads ?? 'off'],
   ].filter(([, half]) => half !== 'off');
   return halves.length === 0 ? 'no rule' : halves.map(([name, half]) => `${name}: ${half}`).join(', ');
 }
@@ -41,7 +41,7 @@ export function ruleShort(rule: Rule): string {
 /** How a text names types of other schemas. */
 export const REFERRED: Record<Language, string> = {
   avro: 'A type goes by its full name.',
-  'json-schema': '"$ref" takes the name of the schema.',
+  json_schema: '"$ref" takes the name of the schema.',
   protobuf: 'import takes the name of the schema.',
 };
 
@@ -57,7 +57,7 @@ export const BEGINNINGS: Record<Language, string> = {
   ]
 }
 `,
-  'json-schema': `{
+  json_schema: `{
   "$schema": "https://json-schema.org/draft/2020-12/schema",
   "type": "object",
   "properties": {
@@ -124,10 +124,10 @@ export function isUnknown(misfits: Schemas['SchemaMisfit'][]): boolean {
 export function breachTitle({ half, versions, misfits }: BreachGroup): string {
   const past = versionsSaid(versions);
   if (isUnknown(misfits)) {
-    return half === 'reads-past'
+    return half === 'reads_past'
       ? `Whether it can read what ${past} wrote cannot be judged`
       : `Whether ${past} can read what it writes cannot be judged`;
   }
-  if (half === 'reads-past') return `It cannot read what ${past} wrote`;
+  if (half === 'reads_past') return `It cannot read what ${past} wrote`;
   return `${past.charAt(0).toUpperCase()}${past.slice(1)} cannot read what it writes`;
 }

@@ -1,6 +1,6 @@
 import { Radio, Stack } from '@mantine/core';
 
-import type { Problem } from '../../api/client';
+import { fieldOf, type Problem } from '../../api/client';
 import { Span } from './Span';
 import { SIZES } from './spans';
 import type { TopicSettings } from './topicsQueries';
@@ -22,7 +22,7 @@ export const KEEP_ALL: TopicSettings = {
 /** What a topic keeps. */
 export function KeepForm({ settings, problem, onChange }: Props) {
   const change = (part: Partial<TopicSettings>) => onChange({ ...settings, ...part });
-  const error = (field: string) => (problem?.field === field ? problem.detail : undefined);
+  const error = (field: string) => (fieldOf(problem) === field ? problem?.detail : undefined);
   const latest = settings.keep === 'latest';
   return (
     <Stack gap="md">

@@ -3,7 +3,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
 
-import { problemOf } from '../../api/client';
+import { problemOf, fieldOf } from '../../api/client';
 import { Dialog } from '../../shared/Dialog';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { KEEP_ALL, KeepForm } from './KeepForm';
@@ -27,7 +27,7 @@ export function NewTopic({ onClose }: { onClose: () => void }) {
     },
   });
   const problem = problemOf(making.error);
-  const error = (field: string) => (problem?.field === field ? problem.detail : undefined);
+  const error = (field: string) => (fieldOf(problem) === field ? problem?.detail : undefined);
   return (
     <Dialog opened onClose={onClose} title="Make a topic">
       <form
@@ -60,7 +60,7 @@ export function NewTopic({ onClose }: { onClose: () => void }) {
         />
         <KeepForm settings={settings} problem={problem} onChange={setSettings} />
         <div style={{ marginTop: 12 }}>
-          <ProblemNote problem={problem?.field && BESIDE_FIELDS.includes(problem.field) ? null : problem} />
+          <ProblemNote problem={BESIDE_FIELDS.includes(fieldOf(problem) ?? '') ? null : problem} />
         </div>
         <Group mt="md" justify="flex-end">
           <Button variant="default" onClick={onClose}>

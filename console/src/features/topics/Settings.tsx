@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
 
-import { problemOf, type Schemas } from '../../api/client';
+import { problemOf, type Schemas, fieldOf } from '../../api/client';
 import { ConfirmByName } from '../../shared/ConfirmByName';
 import { bytes, count, counted } from '../../shared/format';
 import { ProblemNote } from '../../shared/ProblemNote';
@@ -84,7 +84,9 @@ function Keeping({ topic }: { topic: Topic }) {
         }}
       />
       <div style={{ marginTop: 14 }}>
-        <ProblemNote problem={problem?.field?.endsWith('_ms') || problem?.field === 'most_bytes' ? null : problem} />
+        <ProblemNote
+          problem={fieldOf(problem)?.endsWith('_ms') || fieldOf(problem) === 'most_bytes' ? null : problem}
+        />
       </div>
       {preview && <WhatGoes preview={preview} />}
       <Group mt="md">

@@ -2,7 +2,7 @@ import { Button, Group, TextInput } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Fragment, useState } from 'react';
 
-import { problemOf, type Problem } from '../../api/client';
+import { fieldOf, problemOf, remedyOf, type Problem } from '../../api/client';
 import { Checks } from '../Checks';
 import { CopyLine, ProblemNote } from '../ProblemNote';
 import {
@@ -69,8 +69,8 @@ function KindForm({ before, kind, onOther, onSaved, onCancel }: KindProps) {
   };
   const failed = test.data?.checks.find((c) => c.outcome === 'failed');
   const problem: Problem | null = problemOf(save.error) ?? problemOf(test.error);
-  const at = problem?.field ?? failed?.field ?? null;
-  const finding = problem ? [problem.detail, problem.remedy] : [failed?.finding, failed?.remedy];
+  const at = fieldOf(problem) ?? failed?.field ?? null;
+  const finding = problem ? [problem.detail, remedyOf(problem)] : [failed?.finding, failed?.remedy];
   const statement = problem?.statement ?? failed?.statement;
   const besideField = at === 'name' || kind.settings.some((setting) => setting.name === at);
   const error = (field: string) =>

@@ -2,7 +2,7 @@ import { Button, Group, TextInput } from '@mantine/core';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 
-import { problemOf } from '../../api/client';
+import { problemOf, fieldOf } from '../../api/client';
 import { Dialog } from '../Dialog';
 import { ProblemNote } from '../ProblemNote';
 import { createReader, readersQuery } from './readersQueries';
@@ -34,13 +34,13 @@ export function NewReader({ chosen, onClose }: { chosen: string[]; onClose: () =
           label="Name"
           value={name}
           onChange={(event) => setName(event.currentTarget.value)}
-          error={problem?.field === 'name' ? problem.detail : undefined}
+          error={fieldOf(problem) === 'name' ? problem?.detail : undefined}
           data-autofocus
           autoComplete="off"
         />
         <TopicsToRead reads={reads} onReads={setReads} begins={start} onBegins={setStart} />
         <div style={{ marginTop: 12 }}>
-          <ProblemNote problem={problem?.field === 'name' ? null : problem} />
+          <ProblemNote problem={fieldOf(problem) === 'name' ? null : problem} />
         </div>
         <Group mt="md" justify="flex-end">
           <Button variant="default" onClick={onClose}>

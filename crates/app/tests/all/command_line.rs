@@ -129,7 +129,7 @@ async fn schemas_by_command() {
 
     // what does not keep the rule ends a build's step, and nothing of it is registered
     let change =
-        r#"{"revision":1,"description":"","owner":"packhouse","labels":[],"rule":{"reads-past":"all"},"retired":false}"#;
+        r#"{"revision":1,"description":"","owner":"packhouse","labels":[],"rule":{"reads_past":"all"},"retired":false}"#;
     let client = reqwest::Client::new().put(format!("{}/schemas/bins", gonvel.base));
     assert_eq!(client.header("content-type", "application/json").body(change).send().await.unwrap().status(), 200);
     put("bins.avsc", &BIN.replace("]}", r#",{"name":"grade","type":"string"}]}"#));

@@ -48,7 +48,7 @@ async fn decoders(gonvel: &Gonvel) -> Vec<Decoder> {
     let list = r#"{"type":"array","items":["null","long",{"type":"record","name":"R","fields":[{"name":"a","type":"null"},{"name":"b","type":"string"}]}]}"#;
     let items = [8, 0, 2, 4, 4, 6, b'r', b'e', b'd', 0, 0];
     let json = r#"{"key":"bin-1","value":{"kg":18.50,"by":[1,2,{"a":null}]},"headers":{"room":"3"},"timestamp":"2026-11-25T09:30:00Z"}"#;
-    let schema = json!({"name": "fuzz.schema", "language": "json-schema", "text": r##"{"$defs":{"a":{"anyOf":[{"$ref":"#/$defs/a"},{"type":"object","properties":{"x":{"$ref":"#"}},"patternProperties":{"^a":{"minimum":1}}}]}},"allOf":[{"$ref":"#/$defs/a"}],"maxItems":3}"##});
+    let schema = json!({"name": "fuzz.schema", "language": "json_schema", "text": r##"{"$defs":{"a":{"anyOf":[{"$ref":"#/$defs/a"},{"type":"object","properties":{"x":{"$ref":"#"}},"patternProperties":{"^a":{"minimum":1}}}]}},"allOf":[{"$ref":"#/$defs/a"}],"maxItems":3}"##});
     let avro_schema = json!({"name": "fuzz.avro", "language": "avro", "text": list});
     let proto = json!({"name": "fuzz.proto", "language": "protobuf", "text": "syntax = \"proto3\"; message A { repeated B b = 1; map<string, int64> m = 2; } message B { A a = 1; oneof c { string d = 2; bytes e = 3; } }"});
     let topic = |settings: Value| json!({"name": "fuzz.made", "partitions": 2, "settings": settings});
@@ -180,7 +180,7 @@ async fn no_body_and_no_setting_takes_the_server_down() {
         (0..40).map(|n| json!({"key": format!("bin-{n}"), "value": {"kg": n}, "headers": {"room": "3"}})).collect();
     gonvel.post("/topics/fuzz.bins/records", json!(records)).await;
     let tree = r##"{"properties":{"by":{"type":"array","items":{"anyOf":[{"$ref":"#"},{"type":["integer","object"]}]}}}}"##;
-    gonvel.post("/schemas", json!({"name": "fuzz.bound.value", "language": "json-schema", "text": tree})).await;
+    gonvel.post("/schemas", json!({"name": "fuzz.bound.value", "language": "json_schema", "text": tree})).await;
     let bound = json!({"schema": "fuzz.bound.value", "required": true});
     let put =
         gonvel.client.put(format!("{}/topics/fuzz.bound/schemas/value", gonvel.base)).json(&bound).send().await.unwrap();

@@ -16,7 +16,7 @@ const SCHEMAS: &str = r#"schema: cold.Reading
 language: avro
 description: what a cold room says
 labels: [cold, rooms]
-rule: {reads-past: all}
+rule: {reads_past: all}
 versions:
 - text: |
     {"type": "record", "name": "Reading", "namespace": "cold", "fields": [{"name": "room", "type": "int"}]}
@@ -308,7 +308,7 @@ async fn what_came_since_the_plan_was_shown_is_not_deleted_unseen() {
         (answer.status().as_u16(), answer.text().await.unwrap())
     };
     let (status, said) = apply(&request).await;
-    assert!(status == 412 && said.contains("look again"), "{status}: {said}");
+    assert!(status == 412 && said.contains("look at the plan again"), "{status}: {said}");
     assert_eq!(shell.json("topic list").as_array().unwrap().len(), 2, "nothing was done");
     let plan = gonvel.post("/manifests/plan", request.clone()).await;
     assert_eq!(plan["steps"].as_array().unwrap().len(), 3);

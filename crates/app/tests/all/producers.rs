@@ -46,7 +46,7 @@ impl Producer {
                         assert_eq!(answer.status(), 503);
                         assert!(answer.headers().contains_key("retry-after"));
                         let problem: Value = answer.json().await.unwrap();
-                        assert_eq!(problem["type"], "try-again", "{problem:#}");
+                        assert_eq!(problem["type"], "/api/v1/problems/try-again", "{problem:#}");
                         self.refused.fetch_add(1, Ordering::Relaxed);
                     }
                     Err(_) => {}

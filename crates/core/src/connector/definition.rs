@@ -169,6 +169,7 @@ pub enum Start<C = Uuid> {
     /// With the first change or record at a time or after it.
     Time {
         /// RFC 3339.
+        #[schema(format = DateTime)]
         time: String,
     },
     /// After a position of the source's log.

@@ -16,18 +16,19 @@ pub use findings::{Misfit, Reference, SchemaChange, TextFault};
 
 /// The language a schema is written in.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "kebab-case")]
+#[serde(rename_all = "snake_case")]
 pub enum Language {
     /// Avro, specification 1.12.
     Avro,
     /// JSON Schema, draft 2020-12 or draft-07.
+    #[serde(alias = "json-schema")]
     JsonSchema,
     /// Protocol Buffers, proto2 or proto3.
     Protobuf,
 }
 
 impl Language {
-    /// Its word in the API, the command line and the database.
+    /// Its word in the database and in sentences.
     #[must_use]
     pub fn word(self) -> &'static str {
         match self {
@@ -37,16 +38,17 @@ impl Language {
         }
     }
 
-    /// The language of a word.
+    /// The language of a word of the database, or of the API.
     #[must_use]
     pub fn of(word: &str) -> Option<Self> {
+        let word = word.replace('_', "-");
         [Self::Avro, Self::JsonSchema, Self::Protobuf].into_iter().find(|l| l.word() == word)
     }
 }
 
 /// Which earlier versions one half of the rule looks at.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "kebab-case")]
+#[serde(rename_all = "snake_case")]
 pub enum Half {
     /// None.
     #[default]
@@ -59,13 +61,13 @@ pub enum Half {
 
 /// A schema's compatibility rule.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+#[serde(rename_all = "snake_case", deny_unknown_fields)]
 pub struct Rule {
     /// The new version must be able to read data written with earlier ones.
-    #[serde(default)]
+    #[serde(default, alias = "reads-past")]
     pub reads_past: Half,
     /// Earlier versions must be able to read data written with the new one.
-    #[serde(default)]
+    #[serde(default, alias = "past-reads")]
     pub past_reads: Half,
 }
 
@@ -239,7 +241,7 @@ pub fn differences(earlier: &Parsed, later: &Parsed) -> Vec<Difference> {
 /// Where a new version does not keep the rule.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Breach {
-    /// `reads-past` or `past-reads`.
+    /// `reads_past` or `past_reads`.
     pub half: &'static str,
     /// The earlier version.
     pub version: i32,
@@ -253,7 +255,7 @@ impl Breach {
     pub fn said(&self) -> String {
         let first = self.misfits.first();
         let first = first.map(|m| format!("at {} {} ({}); to pass, {}", m.path, m.finding, m.rule, m.remedy));
-        let (reader, writer) = if self.half == "reads-past" {
+        let (reader, writer) = if self.half == "reads_past" {
             ("it".to_owned(), format!("data of version {}", self.version))
         } else {
             (format!("version {}", self.version), "its data".to_owned())
@@ -274,8 +276,8 @@ pub fn breaches(rule: Rule, new: &Parsed, earlier: &[(i32, &Parsed)]) -> Vec<Bre
         Half::Latest => &earlier[earlier.len().saturating_sub(1)..],
         Half::All => earlier,
     };
-    let reads = looked_at(rule.reads_past).iter().map(|(version, past)| ("reads-past", *version, misfits(new, past)));
-    let read_by = looked_at(rule.past_reads).iter().map(|(version, past)| ("past-reads", *version, misfits(past, new)));
+    let reads = looked_at(rule.reads_past).iter().map(|(version, past)| ("reads_past", *version, misfits(new, past)));
+    let read_by = looked_at(rule.past_reads).iter().map(|(version, past)| ("past_reads", *version, misfits(past, new)));
     let found = reads.chain(read_by).map(|(half, version, misfits)| Breach { half, version, misfits });
     found.filter(|breach| !breach.misfits.is_empty()).collect()
 }

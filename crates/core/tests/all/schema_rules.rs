@@ -99,12 +99,12 @@ fn a_rule_looks_at_as_many_versions_as_it_says_and_names_path_rule_and_remedy() 
         breaches(Rule { reads_past, past_reads }, &new, &earlier).iter().map(|b| (b.half, b.version)).collect()
     };
     assert_eq!(found(Half::Off, Half::Off), []);
-    assert_eq!(found(Half::Latest, Half::Off), [("reads-past", 3)]);
-    assert_eq!(found(Half::All, Half::All), [("reads-past", 3)]);
+    assert_eq!(found(Half::Latest, Half::Off), [("reads_past", 3)]);
+    assert_eq!(found(Half::All, Half::All), [("reads_past", 3)]);
     let text = bin(r#",{"name":"room","type":"string"}"#);
     let all = breaches(Rule { reads_past: Half::All, past_reads: Half::All }, &parsed(Language::Avro, &text), &earlier);
     let halves: Vec<(&str, i32)> = all.iter().map(|b| (b.half, b.version)).collect();
-    assert_eq!(halves, [("reads-past", 1), ("reads-past", 2), ("reads-past", 3), ("past-reads", 2), ("past-reads", 3)]);
+    assert_eq!(halves, [("reads_past", 1), ("reads_past", 2), ("reads_past", 3), ("past_reads", 2), ("past_reads", 3)]);
     let first = &all[0].misfits[0];
     assert_eq!((first.path.as_str(), first.remedy.contains("\"default\"")), ("$.room", true), "{first:?}");
     assert!(first.rule.contains("has a default"), "{first:?}");

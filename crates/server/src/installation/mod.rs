@@ -9,13 +9,15 @@ use std::sync::Arc;
 use axum::Json;
 use axum::body::Body as Stream;
 use axum::extract::State;
-use axum::http::{StatusCode, header};
+use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use futures::{StreamExt, stream};
 use gonvel_core::naming::ReaderName;
 use gonvel_core::ports::{FleetStore, PortError, ReaderStore, TopicLog};
 use gonvel_core::topic_settings::Keep;
-use gonvel_http_api::{ApplyRequest, InstallationPlan, ManifestsQuery, NeededSecret, PlannedStep, Problem, StepOutcome};
+use gonvel_http_api::{
+    ApplyRequest, InstallationPlan, ManifestsQuery, NeededSecret, PlannedStep, Problem, ProblemType, StepOutcome,
+};
 use gonvel_manifests::{self as manifests, Deed, Fault, Found, Plan, Step, Thing};
 use gonvel_runtime::systems;
 use gonvel_storage::catalog::connectors::Connector;
@@ -217,18 +219,17 @@ pub(crate) async fn apply(
     let plan = planned.map_err(|faults| {
         let more = if faults.len() > 1 { format!(", and {} more are wrong", faults.len() - 1) } else { String::new() };
         let first = faults.first().map(ToString::to_string).unwrap_or_default();
-        Refusal::new(
-            StatusCode::UNPROCESSABLE_ENTITY,
-            "manifests",
-            "Nothing was done: manifests are wrong",
-            format!("{first}{more}"),
-        )
+        let refusal = Refusal::new(ProblemType::Manifests, format!("{first}{more}"));
+        faults.iter().fold(refusal, |refusal, fault| {
+            let number = request.files.iter().position(|file| file.name == fault.file).unwrap_or_default();
+            let place = Some((fault.line, fault.column));
+            refusal.and_at(&format!("files.{number}.text"), &fault.finding, place)
+        })
     })?;
     if request.mark.as_ref().is_some_and(|mark| *mark != plan.mark()) {
         let detail =
-            "what is there was changed since the plan was made, so that something else would be done now: look again";
-        let title = "Nothing was done: the plan is another one by now";
-        return Err(Refusal::new(StatusCode::PRECONDITION_FAILED, "changed", title, detail).at("mark"));
+            "nothing was done: what is there was changed since the plan was made, so that something else would be done now";
+        return Err(Refusal::new(ProblemType::Changed, detail).remedied("look at the plan again").at("mark"));
     }
     if let Some(secret) = secrets(&state, &found, &request.secrets).await?.into_iter().find(|secret| secret.needed) {
         let detail = format!("the {} of {} is not given: it comes from {}", secret.field, secret.connection, secret.from);

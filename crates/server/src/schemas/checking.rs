@@ -4,13 +4,12 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::State;
-use axum::http::StatusCode;
 use gonvel_core::naming::{SchemaName, TopicName};
 use gonvel_core::ports::PortError;
 use gonvel_core::schemas::{self as core, Language, Misfit, Parsed, Standalone};
 use gonvel_http_api::{
-    DifferenceQuery, Problem, SchemaBreach, SchemaDifference, SchemaFault, SchemaMisfit, SchemaReference, SchemaText,
-    SchemaVerdict,
+    DifferenceQuery, Problem, ProblemType, SchemaBreach, SchemaDifference, SchemaFault, SchemaMisfit, SchemaReference,
+    SchemaText, SchemaVerdict,
 };
 use gonvel_storage::catalog::schemas::{StoredSchema, StoredVersion};
 
@@ -30,13 +29,8 @@ pub(super) async fn parsed(
     let parsed = tokio::task::spawn_blocking(move || core::parse(language, &text, &references));
     let parsed = parsed.await.map_err(|e| PortError::TryAgain { during: "reading a schema", cause: Box::new(e) })?;
     parsed.map_err(|fault| {
-        let refusal = Refusal::new(
-            StatusCode::UNPROCESSABLE_ENTITY,
-            "schema-text",
-            "The schema's text cannot be taken",
-            fault.to_string(),
-        );
-        refusal.at("text").with_fault(fault_of(fault))
+        let refusal = Refusal::new(ProblemType::SchemaText, fault.to_string());
+        refusal.with_fault("text", &fault_of(fault))
     })
 }
 

@@ -1,5 +1,6 @@
 //! The API on topics and connectors, against a real log.
 
+use crate::support::{place, word};
 use std::borrow::Cow;
 use std::sync::Arc;
 use std::time::Duration;
@@ -128,28 +129,28 @@ async fn what_cannot_be_read_is_said_with_what_can() {
         ("limit=0", 422, "limit", "ask for 1 to 500"),
         ("limit=501", 422, "limit", "ask for 1 to 500"),
         // what is not even of the form is told like all else, and not as plain text
-        ("limit=many", 400, "query", "limit: invalid digit"),
-        ("raw=perhaps", 400, "query", "raw: "),
+        ("limit=many", 400, "limit", "limit: invalid digit"),
+        ("raw=perhaps", 400, "raw", "raw: "),
     ];
     for (query, status, field, part) in cases {
         let (found, problem) = api.get(&format!("/api/v1/topics/coldstore.readings/records?{query}")).await;
-        assert_eq!((found, problem["field"].as_str()), (status, Some(field)), "{query}: {problem:#}");
+        assert_eq!((found, place(&problem)), (status, Some(field)), "{query}: {problem:#}");
         assert!(problem["detail"].as_str().unwrap().contains(part), "{query}: {problem:#}");
     }
     for path in ["/api/v1/topics/absent", "/api/v1/topics/absent/records", "/api/v1/topics/absent/tail"] {
         let (status, problem) = api.get(path).await;
-        assert_eq!((status, problem["type"].as_str()), (404, Some("not-found")), "{path}");
+        assert_eq!((status, word(&problem)), (404, Some("not-found")), "{path}");
     }
-    for path in ["/api/v1/connectors/the-first", "/api/v1/connectors/%FF/positions", "/api/v1/readers/a/members/b/records"] {
+    for (path, parameter) in [
+        ("/api/v1/connectors/the-first", "id"),
+        ("/api/v1/connectors/%FF/positions", "id"),
+        ("/api/v1/readers/a/members/b/records", "member"),
+    ] {
         let (status, problem) = api.get(path).await;
-        assert_eq!(
-            (status, problem["type"].as_str(), problem["field"].as_str()),
-            (400, Some("malformed"), Some("path")),
-            "{path}"
-        );
+        assert_eq!((status, word(&problem), place(&problem)), (400, Some("malformed"), Some(parameter)), "{path}");
     }
     let (status, problem) = api.get("/api/v1/demo/workload").await;
-    assert_eq!((status, problem["type"].as_str()), (404, Some("no-demo")));
+    assert_eq!((status, word(&problem)), (404, Some("not-found")));
     let (status, _) = api.get("/api/v1/no-such-thing").await;
     assert_eq!(status, 404);
 }

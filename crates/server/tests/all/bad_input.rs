@@ -1,6 +1,7 @@
 //! Bad input through the API: the finding, the remedy and the field, and nothing half-created stays behind.
 #![allow(clippy::cast_precision_loss, reason = "counts far below 2^52")]
 
+use crate::support::{place, word};
 use std::net::TcpListener as BlockingListener;
 use std::sync::Arc;
 
@@ -95,7 +96,7 @@ async fn a_connection_that_cannot_be_used_is_refused_with_its_field_and_not_save
     ];
     for (body, field, finding) in cases {
         let (status, problem) = api.post("/connections", &body).await;
-        assert_eq!((status, problem["field"].as_str()), (422, Some(field)), "{problem:#}");
+        assert_eq!((status, place(&problem)), (422, Some(field)), "{problem:#}");
         says(&problem, "detail", finding);
         assert!(!problem.to_string().contains("russet"), "the password came back");
     }
@@ -106,7 +107,7 @@ async fn a_connection_that_cannot_be_used_is_refused_with_its_field_and_not_save
     assert_eq!(status, 201);
     assert!(!made.to_string().contains(&cluster.password), "the password came back");
     let (status, problem) = api.post("/connections", &good).await;
-    assert_eq!((status, problem["field"].as_str()), (409, Some("name")));
+    assert_eq!((status, place(&problem)), (409, Some("name")));
 
     // a kept password is for the server it was given for
     let path = format!("/connections/{}", made["id"].as_str().unwrap());
@@ -114,7 +115,7 @@ async fn a_connection_that_cannot_be_used_is_refused_with_its_field_and_not_save
     elsewhere.as_object_mut().unwrap().remove("password");
     elsewhere["host"] = "localhost".into();
     let (status, problem) = api.put(&path, &elsewhere).await;
-    assert_eq!((status, problem["field"].as_str()), (422, Some("password")), "{problem:#}");
+    assert_eq!((status, place(&problem)), (422, Some("password")), "{problem:#}");
     says(&problem, "detail", "not sent on to what it was not given for");
     elsewhere["host"] = "127.0.0.1".into();
     let (status, _) = api.put(&path, &elsewhere).await;
@@ -125,7 +126,7 @@ async fn a_connection_that_cannot_be_used_is_refused_with_its_field_and_not_save
         let mut other = elsewhere.clone();
         other[member] = value;
         let (status, problem) = api.put(&path, &other).await;
-        assert_eq!((status, problem["field"].as_str()), (422, Some("password")), "{problem:#}");
+        assert_eq!((status, place(&problem)), (422, Some("password")), "{problem:#}");
         says(&problem, "detail", what);
         other["password"] = cluster.password.as_str().into();
         assert_eq!(api.put(&path, &other).await.0, 200, "entered again it is what is wanted");
@@ -229,15 +230,16 @@ async fn a_source_that_lacks_something_is_refused_with_the_remedy_and_leaves_not
     }
     let [owner, reader, visitor] = &connections[..] else { panic!("three connections") };
     let cases = [
-        (source(owner, "scribbles"), "tables", "scribbles", "PRIMARY KEY"),
-        (source(owner, "hidden"), "tables", "replica identity nothing", "REPLICA IDENTITY DEFAULT"),
-        (source(owner, "orchards"), "tables", "orchards", ""),
-        (source(reader, "bins"), "user", "may not create a publication", "GRANT CREATE ON DATABASE"),
-        (source(visitor, "bins"), "user", "may not replicate", "ALTER ROLE \"visitor\" REPLICATION"),
+        (source(owner, "scribbles"), Some("definition/tables"), "scribbles", "PRIMARY KEY"),
+        (source(owner, "hidden"), Some("definition/tables"), "replica identity nothing", "REPLICA IDENTITY DEFAULT"),
+        (source(owner, "orchards"), Some("definition/tables"), "orchards", ""),
+        // who logs in is the connection's, and stands not in this request
+        (source(reader, "bins"), None, "may not create a publication", "GRANT CREATE ON DATABASE"),
+        (source(visitor, "bins"), None, "may not replicate", "ALTER ROLE \"visitor\" REPLICATION"),
     ];
     for (body, field, finding, statement) in &cases {
         let (status, problem) = api.post("/connectors", body).await;
-        assert_eq!((status, problem["field"].as_str()), (422, Some(*field)), "{problem:#}");
+        assert_eq!((status, place(&problem)), (422, *field), "{problem:#}");
         says(&problem, "detail", finding);
         says(&problem, "statement", statement);
         assert!(problem["remedy"].is_string() && problem["checks"].as_array().is_some_and(|c| c.len() > 1), "{problem:#}");
@@ -248,20 +250,20 @@ async fn a_source_that_lacks_something_is_refused_with_the_remedy_and_leaves_not
     let mut body = source(owner, "bins");
     body["definition"]["partitions"] = 0.into();
     let (status, problem) = api.post("/connectors", &body).await;
-    assert_eq!((status, problem["field"].as_str()), (422, Some("partitions")));
+    assert_eq!((status, place(&problem)), (422, Some("definition/partitions")));
     // each fault stands at the field that it belongs to
     for (part, value, field) in [
-        ("start", json!({"at": "offsets", "offsets": []}), "start"),
-        ("placing", json!({"lanes": 2}), "lanes"),
-        ("placing", json!({"weight": 0}), "weight"),
-        ("shape", json!({"steps": {"public.nothing": []}}), "shape"),
-        ("patterns", json!({"include": [""], "topic": "{table}"}), "patterns"),
-        ("load", json!({"rows": true, "chunks": 99}), "load"),
+        ("start", json!({"at": "offsets", "offsets": []}), "definition/start"),
+        ("placing", json!({"lanes": 2}), "definition/placing/lanes"),
+        ("placing", json!({"weight": 0}), "definition/placing/weight"),
+        ("shape", json!({"steps": {"public.nothing": []}}), "definition/shape"),
+        ("patterns", json!({"include": [""], "topic": "{table}"}), "definition/patterns"),
+        ("load", json!({"rows": true, "chunks": 99}), "definition/load"),
     ] {
         let mut body = source(owner, "bins");
         body["definition"][part] = value;
         let (status, problem) = api.post("/connectors", &body).await;
-        assert_eq!((status, problem["field"].as_str()), (422, Some(field)), "{problem:#}");
+        assert_eq!((status, place(&problem)), (422, Some(field)), "{problem:#}");
     }
     body = source(owner, "bins");
     body["definition"]["tables"][0]["topic"] = "bins of today".into();
@@ -315,7 +317,7 @@ async fn a_report_stays_with_its_connector_and_its_remedies_can_be_carried_out()
     let mut checked = source(&owner, "bins");
     (checked["start"], checked["checked"], checked["name"]) = (false.into(), true.into(), "ready-to-start".into());
     let (status, problem) = api.post("/connectors", &checked).await;
-    assert_eq!((status, problem["type"].as_str()), (422, Some("preflight")), "{problem:#}");
+    assert_eq!((status, word(&problem)), (422, Some("preflight")), "{problem:#}");
     assert_eq!(api.get("/connectors").await.as_array().unwrap().len(), 1, "nothing was made");
     let start = json!({"action": "start"});
     assert_eq!(api.post(&format!("{path}/actions"), &start).await.0, 422);
@@ -325,7 +327,7 @@ async fn a_report_stays_with_its_connector_and_its_remedies_can_be_carried_out()
     // what the login may do is done by the check's name; the statement is the server's own
     let mend = |check: &str| json!({"connector": draft.clone(), "check": check});
     let (status, problem) = api.post("/connectors/preflight/mend", &mend("wal_level")).await;
-    assert_eq!((status, problem["type"].as_str()), (409, Some("nothing-to-mend")));
+    assert_eq!((status, word(&problem)), (409, Some("nothing-to-mend")));
     let (status, after) = api.post("/connectors/preflight/mend", &mend("table public.bins")).await;
     assert_eq!((status, after["ready"].as_bool()), (200, Some(true)), "{after:#}");
     assert_eq!(api.post("/connectors/preflight/mend", &mend("table public.bins")).await.0, 409);
@@ -347,7 +349,7 @@ async fn a_report_stays_with_its_connector_and_its_remedies_can_be_carried_out()
     assert_eq!(api.post(&format!("{path}/actions"), &start).await.0, 200);
     for tables in [json!([]), json!(["public.scribbles"]), json!(["bins"])] {
         let (status, problem) = api.post(&reload, &json!({"tables": tables})).await;
-        assert_eq!((status, problem["field"].as_str()), (422, Some("tables")), "{problem:#}");
+        assert_eq!((status, place(&problem)), (422, Some("tables")), "{problem:#}");
     }
     let unknown = json!({"tables": ["public.bins"], "existing_rows": "burn"});
     assert_eq!(api.post(&reload, &unknown).await.0, 422, "no load that keeps what was to go");
@@ -357,12 +359,12 @@ async fn a_report_stays_with_its_connector_and_its_remedies_can_be_carried_out()
     part["definition"]["tables"][0]["load_where"] = "id > 7".into();
     part["definition"]["existing_rows"] = "compare".into();
     let (status, problem) = api.post("/connectors/preflight", &part).await;
-    assert_eq!((status, problem["field"].as_str()), (422, Some("existing_rows")), "{problem:#}");
+    assert_eq!((status, place(&problem)), (422, Some("definition/existing_rows")), "{problem:#}");
     assert!(problem["detail"].as_str().unwrap().contains("only a part of public.bins is loaded"), "{problem:#}");
     let mut endless = source(&owner, "bins");
     endless["definition"]["load"] = json!({"rows": true, "rows_per_second": 0});
     let (status, problem) = api.post("/connectors/preflight", &endless).await;
-    assert_eq!((status, problem["field"].as_str()), (422, Some("load")), "{problem:#}");
+    assert_eq!((status, place(&problem)), (422, Some("definition/load")), "{problem:#}");
 
     // a sink that would write what the source captures
     let mut sink = draft.clone();
@@ -387,7 +389,7 @@ async fn a_report_stays_with_its_connector_and_its_remedies_can_be_carried_out()
         let before = further[part].take();
         further[part] = value;
         let (status, problem) = api.post("/connections", &further).await;
-        assert_eq!((status, problem["field"].as_str()), (422, Some(field)), "{problem:#}");
+        assert_eq!((status, place(&problem)), (422, Some(field)), "{problem:#}");
         if before.is_null() {
             further.as_object_mut().unwrap().remove(part);
         } else {
@@ -424,14 +426,14 @@ async fn an_unfinished_draft_is_kept_as_it_is_and_goes_when_its_connector_is_mad
     assert_eq!(api.put(&path, &again).await.1["revision"], 2);
     again["name"] = "another".into();
     let (status, problem) = api.put(&path, &again).await;
-    assert_eq!((status, problem["type"].as_str()), (412, Some("changed")), "{problem:#}");
+    assert_eq!((status, word(&problem)), (412, Some("changed")), "{problem:#}");
     for (part, value) in [("name", json!("n".repeat(401))), ("lacks", json!("a\u{0}")), ("work", json!("text"))] {
         let mut bad = draft.clone();
         bad[part] = value;
         let (status, problem) = api.post("/drafts", &bad).await;
-        assert_eq!((status, problem["field"].as_str()), (422, Some(part)), "{problem:#}");
+        assert_eq!((status, place(&problem)), (422, Some(part)), "{problem:#}");
     }
-    assert_eq!(api.put(&path, &draft).await.1["field"], "revision");
+    assert_eq!(place(&api.put(&path, &draft).await.1), Some("revision"));
     let (_, other) = api.post("/drafts", &draft).await;
     let names = |list: &Value| list.as_array().unwrap().iter().map(|d| d["name"].clone()).collect::<Vec<_>>();
     assert_eq!(names(&api.get("/drafts").await), ["not yet a name", "cooling"]);
@@ -445,7 +447,7 @@ async fn an_unfinished_draft_is_kept_as_it_is_and_goes_when_its_connector_is_mad
     (connector["draft"], connector["start"]) = (made["id"].clone(), false.into());
     assert_eq!(api.post("/connectors", &connector).await.0, 201);
     let (status, problem) = api.put(&path, &again).await;
-    assert_eq!((status, problem["type"].as_str()), (404, Some("not-found")), "{problem:#}");
+    assert_eq!((status, word(&problem)), (404, Some("not-found")), "{problem:#}");
     assert_eq!(names(&api.get("/drafts").await), ["not yet a name"]);
     let gone = format!("{}/drafts/{}", api.base, other["id"].as_str().unwrap());
     assert_eq!(api.client.delete(&gone).send().await.unwrap().status(), 204);

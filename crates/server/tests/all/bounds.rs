@@ -125,13 +125,13 @@ async fn a_schema_that_doubles_keeps_no_one_else_waiting() {
     }
     defs.insert("a40".into(), json!({"type": "object"}));
     let text = json!({"$ref": "#/$defs/a0", "$defs": defs}).to_string();
-    let made = json!({"name": "bins.doubled", "language": "json-schema", "text": text});
+    let made = json!({"name": "bins.doubled", "language": "json_schema", "text": text});
     let (refused, longest) = watched(&api, api.post("/schemas", &made)).await;
     says(&refused, 422, "unfolds to more than 100000 schemas");
     assert!(longest < Duration::from_secs(3), "{longest:?}");
 
     let text = json!({"properties": {"a": {"allOf": [{"$ref": "#"}, {"$ref": "#"}]}}}).to_string();
-    let made = json!({"name": "bins.weighed.value", "language": "json-schema", "text": text});
+    let made = json!({"name": "bins.weighed.value", "language": "json_schema", "text": text});
     assert_eq!(api.post("/schemas", &made).await.0, 201);
     let bound = json!({"schema": "bins.weighed.value", "required": true});
     assert_eq!(api.send(api.request(Method::PUT, "/topics/bins.weighed/schemas/value").json(&bound)).await.0, 204);

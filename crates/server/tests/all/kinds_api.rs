@@ -3,7 +3,7 @@
 use reqwest::Method;
 use serde_json::{Value, json};
 
-use crate::support::Api;
+use crate::support::{Api, place};
 
 fn source(connection: &Value, more: &Value) -> Value {
     let mut definition = json!({
@@ -30,7 +30,7 @@ async fn what_a_kind_cannot_do_is_refused_at_its_field_and_nothing_is_made() {
         (json!({"name": "w", "host": "db", "port": 1}), "database", "the database is missing"),
     ] {
         let (status, problem) = api.post("/connections", &body).await;
-        assert_eq!((status, problem["field"].as_str()), (422, Some(field)), "{problem:#}");
+        assert_eq!((status, place(&problem)), (422, Some(field)), "{problem:#}");
         assert!(format!("{} {}", problem["detail"], problem["remedy"]).contains(part), "{problem:#}");
     }
     assert_eq!(api.get("/connections").await.1, json!([]));
@@ -42,25 +42,25 @@ async fn what_a_kind_cannot_do_is_refused_at_its_field_and_nothing_is_made() {
         let other = json!({"name": "w", "host": "h", "port": 1, "database": "d", "user": "u"});
         api.send(api.request(Method::PUT, &path).json(&other)).await
     };
-    assert_eq!((status, problem["field"].as_str()), (422, Some("kind")), "{problem:#}");
+    assert_eq!((status, place(&problem)), (422, Some("kind")), "{problem:#}");
 
     let steps = json!({"steps": {"recipes.picks": [{"step": "drop", "columns": ["remark"]}]}});
     for (more, field) in [
-        (json!({"start": {"at": "earliest"}}), "start"),
-        (json!({"load": {"rows": true, "chunks": 4}}), "load"),
-        (json!({"existing_rows": "compare"}), "existing_rows"),
-        (json!({"schema_changes": "told"}), "schema_changes"),
-        (json!({"patterns": {"include": ["*"], "topic": "w.{table}"}}), "patterns"),
+        (json!({"start": {"at": "earliest"}}), "definition/start"),
+        (json!({"load": {"rows": true, "chunks": 4}}), "definition/load"),
+        (json!({"existing_rows": "compare"}), "definition/existing_rows"),
+        (json!({"schema_changes": "told"}), "definition/schema_changes"),
+        (json!({"patterns": {"include": ["*"], "topic": "w.{table}"}}), "definition/patterns"),
     ] {
         let (status, problem) = api.post("/connectors", &source(&made["id"], &more)).await;
-        assert_eq!((status, problem["field"].as_str()), (422, Some(field)), "{problem:#}");
+        assert_eq!((status, place(&problem)), (422, Some(field)), "{problem:#}");
         let (_, report) = api.post("/connectors/preflight", &source(&made["id"], &more)).await;
         assert_eq!(report["ready"], false, "{report:#}");
     }
     let sink = json!({"name": "to-weighbridge", "start": false, "definition": {
         "kind": "sink", "connection": made["id"], "topics": [{"topic": "bins", "schema": "recipes", "table": "bins"}]}});
     let (status, problem) = api.post("/connectors", &sink).await;
-    assert_eq!((status, problem["field"].as_str()), (422, Some("connection")), "{problem:#}");
+    assert_eq!((status, place(&problem)), (422, Some("definition/connection")), "{problem:#}");
     assert!(problem["detail"].as_str().unwrap().contains("is not written by sinks"), "{problem:#}");
     assert_eq!(api.get("/connectors").await.1, json!([]));
     // in a manifest it is told at its line, and nothing is made either
@@ -87,7 +87,7 @@ async fn what_a_kind_cannot_do_is_refused_at_its_field_and_nothing_is_made() {
     let path = format!("/connectors/{}", connector["id"].as_str().unwrap());
     assert_eq!(api.get(&format!("{path}/positions")).await.1["source"], json!({}), "it is held nowhere else");
     let (status, problem) = api.post(&format!("{path}/begin-anew"), &json!({"existing_rows": "compare"})).await;
-    assert_eq!((status, problem["field"].as_str()), (422, Some("existing_rows")), "{problem:#}");
+    assert_eq!((status, place(&problem)), (422, Some("existing_rows")), "{problem:#}");
     let sampled = json!({"table": {"schema": "recipes", "table": "readings", "topic": "t"}, "values": {"encoding": "json"}});
     let (status, sample) = api.post(&format!("/connections/{}/sample", made["id"].as_str().unwrap()), &sampled).await;
     assert_eq!((status, sample["rows"][0]["key"]["id"].as_i64()), (200, Some(1)), "{sample:#}");
@@ -126,6 +126,6 @@ async fn what_the_page_shows_is_taken_and_an_edit_loads_nothing_again() {
     assert!(status == 200 && kinds.contains(&"writes_otherwise") && !kinds.contains(&"loads_again"), "{would:#}");
     let load = json!({"tables": ["recipes.weighings"], "existing_rows": "keep"});
     let (status, problem) = api.post(&format!("{path}/reload"), &load).await;
-    assert_eq!((status, problem["field"].as_str()), (422, Some("tables")), "{problem:#}");
+    assert_eq!((status, place(&problem)), (422, Some("tables")), "{problem:#}");
     assert!(problem["detail"].as_str().unwrap().contains("no rows to load"), "{problem:#}");
 }

@@ -5,6 +5,7 @@
 mod api;
 mod bad_input;
 mod bounds;
+mod document;
 mod foreseeing;
 mod functions_api;
 mod kinds_api;

@@ -2,7 +2,7 @@
 
 use serde_json::{Value, json};
 
-use crate::support::Api;
+use crate::support::{Api, place};
 
 fn files(text: &str) -> Value {
     json!({"files": [{"name": "all.yaml", "text": text}]})
@@ -104,7 +104,7 @@ async fn a_reader_reads_other_topics_and_stays_where_it_stands_in_the_rest() {
         (json!({"topics": ["nowhere"]}), 404, None),
     ] {
         let (said, problem) = put(body).await;
-        assert_eq!((said, problem["field"].as_str()), (status, field), "{problem:#}");
+        assert_eq!((said, place(&problem)), (status, field), "{problem:#}");
     }
     let (status, reader) = put(json!({"topics": ["bins"], "start": {"to": "latest"}})).await;
     assert_eq!((status, &reader["topics"]), (200, &json!(["bins"])), "{reader:#}");

@@ -18,7 +18,7 @@ async fn a_number_is_shown_with_the_digits_it_was_sent_with() {
     let both = format!("{{\"id\": {ID},\n \"kg\": {KG}}}");
     for (topic, language, schema, value, shown) in [
         ("loads.avro", "avro", Some(&avro), format!("{{\"kg\": {KG}, \"share\": 0.5}}"), format!("\"kg\":\"{KG}\"")),
-        ("loads.json", "json-schema", Some(&text), both.clone(), both.replace('\n', " ")),
+        ("loads.json", "json_schema", Some(&text), both.clone(), both.replace('\n', " ")),
         ("loads.plain", "", None, both.clone(), both.replace('\n', " ")),
     ] {
         api.topic(topic, 1).await;

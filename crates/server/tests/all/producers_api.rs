@@ -12,7 +12,7 @@ async fn what_can_be_appended_is_and_each_other_record_is_answered() {
     let api = Api::start().await;
     api.topic("coldstore.readings", 2).await;
     let text = r#"{"type":"object","properties":{"room":{"type":"integer"}},"required":["room"]}"#;
-    let readings = json!({"name": "coldstore.reading", "language": "json-schema", "text": text});
+    let readings = json!({"name": "coldstore.reading", "language": "json_schema", "text": text});
     assert_eq!(api.post("/schemas", &readings).await.0, 201);
     let body = json!([
         {"key": "a", "value": {"room": 1}},

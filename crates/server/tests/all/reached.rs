@@ -14,7 +14,7 @@ use reqwest::Method;
 use serde_json::{Value, json};
 use uuid::Uuid;
 
-use crate::support::Api;
+use crate::support::{Api, place};
 
 fn runner(api: &Api, name: &str, labels: &[(&str, &str)]) -> Fleet {
     let labels: Labels = labels.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect();
@@ -53,7 +53,7 @@ async fn what_is_asked_of_a_system_of_a_place_is_asked_by_a_runner_there() {
     assert!(finding.contains("reached from site=packhouse, and no runner with these labels is there"), "{finding}");
     assert!(start.elapsed() < Duration::from_secs(3), "{:?}", start.elapsed());
     let (status, problem) = api.post("/connections", &right).await;
-    assert_eq!((status, problem["field"].as_str()), (422, Some("only_where")), "{problem:#}");
+    assert_eq!((status, place(&problem)), (422, Some("only_where")), "{problem:#}");
 
     let near = runner(&api, "near", &[("site", "packhouse"), ("tier", "fast")]);
     let waits = async |what: &str, done: &dyn Fn(&Value) -> bool, path: &str| {
@@ -116,7 +116,7 @@ async fn what_is_asked_of_a_system_of_a_place_is_asked_by_a_runner_there() {
     elsewhere["only_where"] = json!({"site": "office"});
     let changed = api.request(Method::PUT, &format!("/connections/{id}")).json(&elsewhere);
     let (status, problem) = api.send(changed).await;
-    assert_eq!((status, problem["field"].as_str()), (422, Some("password")), "{problem:#}");
+    assert_eq!((status, place(&problem)), (422, Some("password")), "{problem:#}");
     assert!(problem["detail"].as_str().unwrap().contains("it is reached from elsewhere"), "{problem:#}");
 
     near.stop().await;

@@ -14,7 +14,7 @@ use gonvel_storage::topic_log::keeper::Keeper;
 use reqwest::Method;
 use serde_json::{Value, json};
 
-use crate::support::{Api, says};
+use crate::support::{Api, place, says};
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn every_form_of_records_is_appended_and_says_where() {
@@ -78,7 +78,7 @@ async fn every_form_of_records_is_appended_and_says_where() {
 
     // by a schema that is named, whatever the topic is bound to
     let text = r#"{"type":"object","properties":{"room":{"type":"integer"}},"required":["room"]}"#;
-    let door = json!({"name": "coldstore.door", "language": "json-schema", "text": text});
+    let door = json!({"name": "coldstore.door", "language": "json_schema", "text": text});
     assert_eq!(api.post("/schemas", &door).await.0, 201);
     let named = "/topics/bins.weighed/records?schema=coldstore.door";
     let (status, done) = api.post(named, &json!({"key": "room-3", "value": {"room": 3, "celsius": 1.50}})).await;
@@ -274,7 +274,7 @@ async fn a_bad_request_says_which_record_and_stores_nothing() {
     for (query, field) in [("limit=0", "limit"), ("wait_ms=60000", "wait_ms"), ("offset=1", "offset"), ("time=noon", "time")]
     {
         let refused = api.get(&format!("/topics/orchard.events/records?{query}")).await;
-        assert_eq!((refused.0, refused.1["field"].as_str()), (422, Some(field)), "{:#}", refused.1);
+        assert_eq!((refused.0, place(&refused.1)), (422, Some(field)), "{:#}", refused.1);
     }
     says(&api.get("/topics/orchard.events/search?filter=weight%20%3E%203").await, 422, "a record has no \"weight\"");
 }
@@ -443,7 +443,7 @@ async fn what_is_exported_and_imported_is_equal() {
         assert_eq!(api.count(&narrow).await, 0);
     }
     let part = api.get("/topics/packhouse.labels/export?form=jsonl&partition=2&to_offset=99").await;
-    assert_eq!((part.0, part.1["field"].as_str()), (422, Some("to_offset")));
+    assert_eq!((part.0, place(&part.1)), (422, Some("to_offset")));
     says(&api.get("/topics/packhouse.labels/export?form=xlsx").await, 422, "take avro, parquet, jsonl or csv");
     let import = |body: String| api.send(api.request(Method::POST, "/topics/copy.csv/import?form=jsonl").body(body));
     says(&import("{\"timestamp\":0}\n{".into()).await, 422, "row 1:");
@@ -592,7 +592,7 @@ async fn topics_are_changed_and_deleted_with_a_look_first() {
         [(json!({"forget_after_ms": 0}), "forget_after_ms"), (json!({"keep": "latest", "hot_span_ms": 5}), "hot_span_ms")]
     {
         let refused = api.post("/topics/harvest.plans/settings/preview", &settings).await;
-        assert_eq!((refused.0, refused.1["field"].as_str()), (422, Some(field)));
+        assert_eq!((refused.0, place(&refused.1)), (422, Some(field)));
     }
     says(&api.post("/topics/harvest.plans/partitions", &json!({"partitions": 4})).await, 409, "Say keys_may_move");
     let more = json!({"partitions": 4, "keys_may_move": true});

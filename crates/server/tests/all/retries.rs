@@ -75,7 +75,7 @@ async fn what_was_answered_once_is_answered_again() {
     for (headers, first) in tries.iter().zip(&firsts) {
         assert_eq!(send(&api, headers, &body).await, *first);
     }
-    let schema = json!({"name": "loads.departed.value", "language": "json-schema", "text": r#"{"type":"object"}"#});
+    let schema = json!({"name": "loads.departed.value", "language": "json_schema", "text": r#"{"type":"object"}"#});
     assert_eq!(api.post("/schemas", &schema).await.0, 201);
     let bound = json!({"schema": "loads.departed.value", "required": true});
     let put = api.request(Method::PUT, "/topics/loads.departed/schemas/value").json(&bound);

@@ -34,7 +34,7 @@ async fn versions_are_registered_checked_compared_and_kept() {
     let api = Api::start().await;
     let (first, second) = (bin(""), bin(r#", {"name":"grade","type":["null","string"],"default":null}"#));
     let new = json!({"name": "bins", "language": "avro", "text": first, "owner": "packhouse", "labels": ["picking", " "],
-        "rule": {"reads-past": "all", "past-reads": "latest"}, "author": "Ida", "why": "the first"});
+        "rule": {"reads_past": "all", "past_reads": "latest"}, "author": "Ida", "why": "the first"});
     let broken = json!({"name": "bins", "language": "avro", "text": "{\n \"type\": \"record\",\n \"name\": \"1\"}"});
     says(&api.post("/schemas", &broken).await, 422, "line 3, column 10");
     let (status, made) = api.post("/schemas", &new).await;
@@ -45,7 +45,7 @@ async fn versions_are_registered_checked_compared_and_kept() {
     // a draft is checked without a trace, and refused for the same reason when it is registered
     let bad = json!({"text": bin(r#", {"name":"grade","type":"string"}"#)});
     let (_, verdict) = api.post("/schemas/bins/check", &bad).await;
-    assert_eq!((&verdict["passes"], &verdict["breaches"][0]["half"]), (&json!(false), &json!("reads-past")));
+    assert_eq!((&verdict["passes"], &verdict["breaches"][0]["half"]), (&json!(false), &json!("reads_past")));
     let misfit = &verdict["breaches"][0]["misfits"][0];
     assert_eq!(misfit["path"], "$.grade");
     assert!(misfit["remedy"].as_str().unwrap().contains("\"default\""), "{misfit}");
@@ -93,7 +93,7 @@ async fn a_topic_that_requires_a_schema_takes_only_what_fits_in_every_form() {
     let api = Api::start().await;
     let text =
         r#"{"type":"object","properties":{"room":{"type":"integer"},"celsius":{"type":"number"}},"required":["room"]}"#;
-    api.bound("cold.json", "reading", "json-schema", text).await;
+    api.bound("cold.json", "reading", "json_schema", text).await;
     let proto = "syntax = \"proto3\";\nmessage Reading { int32 room = 1; optional double celsius = 2; }";
     api.bound("cold.proto", "reading.proto", "protobuf", proto).await;
     let avro = r#"{"type":"record","name":"Reading","fields":[{"name":"room","type":"int"},{"name":"celsius","type":["null","double"],"default":null}]}"#;
@@ -180,7 +180,7 @@ async fn a_draft_is_tried_on_real_records_and_says_whom_it_touches() {
     assert_eq!(inferred.0, 200, "{:#}", inferred.1);
     let text = inferred.1["text"].as_str().unwrap().to_owned();
     let mut as_json = table.clone();
-    as_json["language"] = json!("json-schema");
+    as_json["language"] = json!("json_schema");
     let described: Value =
         serde_json::from_str(api.post("/schemas/infer", &as_json).await.1["text"].as_str().unwrap()).unwrap();
     assert_eq!(described["properties"]["id"]["type"], "integer");
@@ -250,7 +250,7 @@ async fn schemas_are_inferred_from_a_topic_and_from_a_sample() {
     let records: Vec<Value> = (0..40).map(|n| json!({"key": n.to_string(), "value": {"room": n, "celsius": 1.25, "note": if n % 2 == 0 { json!("x") } else { Value::Null }}})).collect();
     assert_eq!(api.post("/topics/cold.readings/records", &json!(records)).await.0, 200);
     let (status, found) =
-        api.post("/schemas/infer", &json!({"language": "json-schema", "from": {"topic": {"name": "cold.readings"}}})).await;
+        api.post("/schemas/infer", &json!({"language": "json_schema", "from": {"topic": {"name": "cold.readings"}}})).await;
     assert_eq!((status, &found["values"]), (200, &json!(40)), "{found:#}");
     let text: Value = serde_json::from_str(found["text"].as_str().unwrap()).unwrap();
     assert_eq!(
@@ -259,7 +259,7 @@ async fn schemas_are_inferred_from_a_topic_and_from_a_sample() {
     );
     // what was inferred fits what it was inferred from
     assert_eq!(
-        api.post("/schemas", &json!({"name": "readings", "language": "json-schema", "text": found["text"]})).await.0,
+        api.post("/schemas", &json!({"name": "readings", "language": "json_schema", "text": found["text"]})).await.0,
         201
     );
     api.put("/topics/cold.readings/schemas/value", &json!({"schema": "readings", "required": true})).await;
@@ -286,7 +286,7 @@ async fn the_same_text_with_other_references_is_another_version() {
     let text = r#"{"type":"array","items":"Bin"}"#;
     let of = |version: i32| json!([{"name": "bins", "version": version}]);
     let lots =
-        json!({"name": "lots", "language": "avro", "text": text, "references": of(1), "rule": {"reads-past": "latest"}});
+        json!({"name": "lots", "language": "avro", "text": text, "references": of(1), "rule": {"reads_past": "latest"}});
     assert_eq!(api.post("/schemas", &lots).await.0, 201);
     let other = json!({"text": text, "references": of(2)});
     // what the check finds is what registering finds

@@ -88,3 +88,14 @@ pub fn says(answer: &Answer, status: u16, part: &str) {
     let detail = answer.1["detail"].as_str().unwrap_or_default();
     assert!(detail.contains(part), "does not say {part:?}: {detail}");
 }
+
+/// What a problem document is about: a field of the body by its way from the top, or a parameter.
+pub fn place(problem: &Value) -> Option<&str> {
+    let error = &problem["errors"][0];
+    error["parameter"].as_str().or_else(|| Some(error["pointer"].as_str()?.trim_start_matches('/')))
+}
+
+/// The word that ends the type of a problem.
+pub fn word(problem: &Value) -> Option<&str> {
+    problem["type"].as_str()?.strip_prefix("/api/v1/problems/")
+}

@@ -1,0 +1,73 @@
+//! Answers that are not what was asked for, as the document says them: each status with its body, in the form it is sent in.
+
+use gonvel_http_api::ProblemType;
+use serde_json::{Map, Value, json};
+
+const PROBLEM: &str = "#/components/schemas/Problem";
+/// What any request may be answered with.
+const ALWAYS: [&str; 2] = ["500", "503"];
+const METHODS: [&str; 4] = ["get", "put", "post", "delete"];
+
+/// Goes over all operations of a document.
+pub(crate) fn each_operation<'d>(document: &'d Value) -> impl Iterator<Item = (&'d str, &'d str, &'d Value)> {
+    let paths = document["paths"].as_object().into_iter().flatten();
+    paths.flat_map(|(path, item)| {
+        METHODS.into_iter().filter_map(move |method| Some((path.as_str(), method, item.get(method)?)))
+    })
+}
+
+/// Says of every operation what it may be answered with besides what was asked for.
+pub(crate) fn tell_answers(document: &mut Value) {
+    let Some(paths) = document["paths"].as_object_mut() else { return };
+    for operation in paths.values_mut().filter_map(Value::as_object_mut).flat_map(Map::values_mut) {
+        let takes = |key| operation.get(key).is_some_and(|given: &Value| given.as_array().is_none_or(|a| !a.is_empty()));
+        let (parameters, body) = (takes("parameters"), takes("requestBody"));
+        let mut may_be = ALWAYS.to_vec();
+        if parameters || body {
+            may_be.extend(["400", "422"]);
+        }
+        if body {
+            may_be.extend(["413", "415"]);
+        }
+        let Some(responses) = operation.get_mut("responses").and_then(Value::as_object_mut) else { continue };
+        for status in may_be {
+            let response = responses.entry(status).or_insert_with(|| json!({}));
+            if response.get("content").is_none() {
+                response["content"] = json!({"application/json": {"schema": {"$ref": PROBLEM}}});
+            }
+        }
+        for (status, response) in responses.iter_mut() {
+            as_problem(response);
+            if response["description"].as_str().is_none_or(str::is_empty) {
+                response["description"] = says(status).into();
+            }
+            if matches!(status.as_str(), "429" | "503") {
+                let says = "After how many seconds to ask again.";
+                response["headers"] = json!({"Retry-After": {"description": says, "schema": {"type": "integer"}}});
+            }
+        }
+        responses.sort_keys();
+    }
+}
+
+/// What a status says, where its operation says nothing closer: of refusals the types of problems that come with it.
+fn says(status: &str) -> String {
+    let types = ProblemType::ALL.into_iter().filter(|kind| kind.status().to_string() == status);
+    let types: Vec<String> = types.map(|kind| format!("`{}`", kind.code())).collect();
+    match status {
+        "201" => "It is made; this is what it is now.".into(),
+        "202" => "It is begun, and goes on after this answer.".into(),
+        "204" => "It is done.".into(),
+        _ if types.is_empty() => "What was asked for.".into(),
+        _ => format!("Refused, as {}.", types.join(", ")),
+    }
+}
+
+/// A problem document has a media type of its own.
+fn as_problem(response: &mut Value) {
+    let Some(content) = response.get_mut("content").and_then(Value::as_object_mut) else { return };
+    let problem = content.get("application/json").is_some_and(|body| body["schema"]["$ref"] == PROBLEM);
+    if let Some(body) = problem.then(|| content.remove("application/json")).flatten() {
+        content.insert("application/problem+json".into(), body);
+    }
+}

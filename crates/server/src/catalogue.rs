@@ -1,0 +1,21 @@
+//! The catalogue of problem types.
+
+use axum::Json;
+use gonvel_core::ports::PortError;
+use gonvel_http_api::{Problem, ProblemEntry, ProblemType};
+
+use crate::problems::{Path, Refusal};
+
+/// All types of problems that a request may be refused with.
+#[utoipa::path(operation_id = "listProblemTypes", get, path = "/api/v1/problems", tag = "server", responses((status = 200, body = [ProblemEntry])))]
+pub(crate) async fn list() -> Json<Vec<ProblemEntry>> {
+    Json(ProblemType::ALL.map(ProblemType::entry).into())
+}
+
+/// What a type of problem means, and what helps: the address that stands as `type` in a problem document.
+#[utoipa::path(operation_id = "getProblemType", get, path = "/api/v1/problems/{code}", tag = "server",
+    responses((status = 200, body = ProblemEntry), (status = 404, body = Problem)))]
+pub(crate) async fn one(Path(code): Path<String>) -> Result<Json<ProblemEntry>, Refusal> {
+    let found = ProblemType::ALL.into_iter().find(|kind| kind.code() == code);
+    Ok(Json(found.ok_or_else(|| PortError::NotFound { what: format!("the type of problem {code}") })?.entry()))
+}

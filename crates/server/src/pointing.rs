@@ -1,0 +1,83 @@
+//! Where in a request something stands that a refusal names: worked out once from the document, for every address.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use axum::extract::{MatchedPath, Request, State};
+use axum::middleware::Next;
+use axum::response::Response;
+use serde_json::Value;
+
+use crate::answers::each_operation;
+use crate::problems::{Place, Refusal, pointer, written};
+
+/// How deep in a body is looked.
+const DEEPEST: usize = 4;
+
+/// The places of each operation, by its method and its address.
+pub(crate) type Places = HashMap<(String, String), HashMap<String, Place>>;
+
+/// What the operations of a document take, and where.
+pub(crate) fn places(document: &Value) -> Places {
+    let of = |operation: &Value| {
+        let mut found = HashMap::new();
+        for parameter in operation["parameters"].as_array().into_iter().flatten() {
+            if let Some(name) = parameter["name"].as_str() {
+                found.entry(name.to_lowercase()).or_insert_with(|| Place::Parameter(name.to_owned()));
+            }
+        }
+        let body = &operation["requestBody"]["content"]["application/json"]["schema"];
+        // what a connector does goes before what is asked beside it: either may say a start
+        properties(document, body, &mut |name, schema| {
+            if name == "definition" {
+                properties(document, schema, &mut |within, _| {
+                    found.insert(within.to_lowercase(), Place::Body(pointer([name, within])));
+                });
+            }
+        });
+        // else those that stand nearer to the top go before those that stand within others
+        let mut level = vec![(String::new(), body)];
+        for _ in 0..DEEPEST {
+            let mut below = Vec::new();
+            for (to, schema) in level {
+                properties(document, schema, &mut |name, schema| {
+                    let to = to.clone() + &pointer([name]);
+                    found.entry(name.to_lowercase()).or_insert_with(|| Place::Body(to.clone()));
+                    below.push((to, schema));
+                });
+            }
+            level = below;
+        }
+        found
+    };
+    let key = |path: &str, method: &str| (method.to_uppercase(), path.to_owned());
+    each_operation(document).map(|(path, method, operation)| (key(path, method), of(operation))).collect()
+}
+
+/// Calls for each property that an object of the schema may have.
+fn properties<'d>(document: &'d Value, schema: &'d Value, found: &mut impl FnMut(&'d str, &'d Value)) {
+    if let Some(name) = schema["$ref"].as_str().and_then(|to| to.strip_prefix("#/components/schemas/")) {
+        return properties(document, &document["components"]["schemas"][name], found);
+    }
+    for (name, schema) in schema["properties"].as_object().into_iter().flatten() {
+        found(name, schema);
+    }
+    for one in ["oneOf", "allOf", "anyOf"].iter().filter_map(|key| schema[key].as_array()).flatten() {
+        properties(document, one, found);
+    }
+}
+
+/// Says in a refusal where in the request that stands which it is about.
+pub(crate) async fn point(State(places): State<Arc<Places>>, request: Request, next: Next) -> Response {
+    let path = request.extensions().get::<MatchedPath>().map(|path| path.as_str().to_owned());
+    let method = request.method().as_str().to_owned();
+    let mut response = next.run(request).await;
+    let Some(refusal) = response.extensions_mut().remove::<Refusal>() else { return response };
+    let Some(known) = path.and_then(|path| places.get(&(method, path))) else { return response };
+    let document = refusal.document(|name| known.get(&name.to_lowercase()).cloned());
+    let (_, body) = written(&document).into_parts();
+    // its length is told anew
+    response.headers_mut().remove(axum::http::header::CONTENT_LENGTH);
+    *response.body_mut() = body;
+    response
+}
