@@ -85,7 +85,8 @@ test('a shape that does not fit is refused before anything runs, with its step',
   };
   const shape = { steps: { 'public.growers': [{ step: 'drop', columns: ['id'] }] } };
   const answer = await page.request.put(`/api/v1/connectors/${source?.id}`, {
-    data: { version: one.version, definition: { ...one.definition, shape } },
+    data: { definition: { ...one.definition, shape } },
+    headers: { 'If-Match': `"${one.version}"` },
   });
   expect(answer.status()).toBe(422);
   const said = await answer.text();

@@ -30,6 +30,11 @@ export function remedyOf(problem: Problem): string | null {
   return problem.type.endsWith('/invalid') ? null : problem.remedy;
 }
 
+/** The header that a change is for what is at this revision, and for nothing else. */
+export function at(revision: number) {
+  return { 'If-Match': `"${revision}"` };
+}
+
 export const api = createClient<paths>({ baseUrl: '/' });
 
 /** Where the viewer's name is kept, which histories show. */

@@ -102,6 +102,18 @@ impl Client {
         self.parsed(answer).await
     }
 
+    /// Changes what is at this revision, and nothing if it is at another one by now.
+    pub(crate) async fn put_at<B: Serialize, T: DeserializeOwned>(
+        &self,
+        path: &str,
+        revision: i32,
+        body: &B,
+    ) -> Result<T, CommandError> {
+        let with = |r: reqwest::RequestBuilder| r.header("if-match", format!("\"{revision}\"")).json(body);
+        let answer = self.send(Method::PUT, path, &[], with).await?;
+        self.parsed(answer).await
+    }
+
     pub(crate) async fn delete(&self, path: &str, query: &[(&str, String)]) -> Result<(), CommandError> {
         self.send(Method::DELETE, path, query, |r| r).await.map(drop)
     }

@@ -1,9 +1,7 @@
 //! `gonvel topic …`
 
 use clap::{Args, Subcommand, ValueEnum};
-use gonvel_http_api::{
-    ChangePreview, DeletePreview, Keep, MorePartitions, NewTopic, Topic, TopicChange, TopicSettings, TopicSummary,
-};
+use gonvel_http_api::{ChangePreview, DeletePreview, Keep, MorePartitions, NewTopic, Topic, TopicSettings, TopicSummary};
 
 use crate::client::{Client, segment};
 use crate::error::CommandError;
@@ -211,8 +209,7 @@ pub(crate) async fn run(client: &Client, command: TopicCommand) -> Result<(), Co
                 client.done(&format!("{}\nNothing was changed: say --yes to do it.", loss(&preview)))?;
                 return if client.output == crate::context::Output::Json { client.print_json(&preview) } else { Ok(()) };
             }
-            let change = TopicChange { revision: now.revision, settings };
-            let changed: Topic = client.put(&format!("{path}/settings"), &change).await?;
+            let changed: Topic = client.put_at(&format!("{path}/settings"), now.revision, &settings).await?;
             client.done(&format!("{} keeps {}", changed.summary.name, keeps(&changed.summary.settings)))?;
             if client.output == crate::context::Output::Json { client.print_json(&changed) } else { Ok(()) }
         }

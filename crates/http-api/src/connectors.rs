@@ -170,8 +170,6 @@ pub struct Connector {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ConnectorChange {
-    /// The version it was made from.
-    pub version: i32,
     /// What the connector is to do.
     pub definition: Definition,
 }

@@ -29,9 +29,6 @@ pub struct DraftRequest {
     /// What the builder holds: an object that only the builder reads. Secrets do not belong here.
     #[schema(value_type = Object)]
     pub work: serde_json::Value,
-    /// The revision that was changed; none for a new draft.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub revision: Option<i32>,
 }
 
 /// An unfinished draft in a list.

@@ -2,7 +2,7 @@
 
 use gonvel_core::own_function::OwnFunction;
 use serde::{Deserialize, Serialize};
-use utoipa::{IntoParams, ToSchema};
+use utoipa::ToSchema;
 use uuid::Uuid;
 
 use crate::{ComparedShapes, ShapeFinding};
@@ -60,9 +60,6 @@ pub struct FunctionDetail {
 pub struct FunctionRequest {
     /// It.
     pub function: OwnFunction,
-    /// The version that it was made from; 0 for a new function. Looked at where it is saved.
-    #[serde(default)]
-    pub version: i32,
 }
 
 /// What an example comes to.
@@ -102,12 +99,4 @@ pub struct TriedFunction {
     pub examples: Vec<TriedExample>,
     /// What it does to the newest rows of all that use it.
     pub effects: Vec<FunctionEffect>,
-}
-
-/// How a function is to be deleted.
-#[derive(Debug, Clone, Default, Deserialize, IntoParams, ToSchema)]
-#[into_params(parameter_in = Query)]
-pub struct FunctionDeleteQuery {
-    /// The version in force, as it was read.
-    pub version: i32,
 }

@@ -107,6 +107,9 @@ catalogue! {
     KeyReused "key-reused" 422 "The idempotency key was used before",
         "Another request was sent with this key or number.",
         "take a new key for a new request";
+    Unconditional "unconditional" 428 "It has to be said which revision is meant",
+        "What is changed may have been changed by another since it was read.",
+        "send its ETag as If-Match, or * to change it as it is";
     Busy "busy" 429 "Too much is under way",
         "So much of this sort is asked for at once that more would slow all of it down.",
         "ask again after the seconds that Retry-After names";

@@ -167,8 +167,6 @@ pub struct NewSchema {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SchemaEdit {
-    /// The revision that was read; another one now means that someone else changed the schema.
-    pub revision: i32,
     /// What it is for.
     pub description: String,
     /// Who answers for it.

@@ -91,16 +91,6 @@ pub struct NewTopic {
     pub settings: TopicSettings,
 }
 
-/// New settings of a topic.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct TopicChange {
-    /// The revision that was read; another one now means that someone else changed the topic.
-    pub revision: i32,
-    /// What it is to keep.
-    pub settings: TopicSettings,
-}
-
 /// What new settings would remove.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ChangePreview {

@@ -4,6 +4,8 @@ use gonvel_http_api::ProblemType;
 use serde_json::{Map, Value, json};
 
 const PROBLEM: &str = "#/components/schemas/Problem";
+/// What has a revision, and tells it as `ETag`.
+const TAGGED: [&str; 6] = ["Connection", "Connector", "FunctionDetail", "Schema", "Topic", "UnfinishedDraft"];
 /// What any request may be answered with.
 const ALWAYS: [&str; 2] = ["500", "503"];
 const METHODS: [&str; 4] = ["get", "put", "post", "delete"];
@@ -19,7 +21,7 @@ pub(crate) fn each_operation<'d>(document: &'d Value) -> impl Iterator<Item = (&
 /// Says of every operation what it may be answered with besides what was asked for.
 pub(crate) fn tell_answers(document: &mut Value) {
     let Some(paths) = document["paths"].as_object_mut() else { return };
-    for operation in paths.values_mut().filter_map(Value::as_object_mut).flat_map(Map::values_mut) {
+    for (method, operation) in paths.values_mut().filter_map(Value::as_object_mut).flat_map(Map::iter_mut) {
         let takes = |key| operation.get(key).is_some_and(|given: &Value| given.as_array().is_none_or(|a| !a.is_empty()));
         let (parameters, body) = (takes("parameters"), takes("requestBody"));
         let mut may_be = ALWAYS.to_vec();
@@ -28,6 +30,11 @@ pub(crate) fn tell_answers(document: &mut Value) {
         }
         if body {
             may_be.extend(["413", "415"]);
+        }
+        let parameters = operation.get("parameters").and_then(Value::as_array);
+        if parameters.is_some_and(|all| all.iter().any(|parameter| parameter["name"] == "If-Match")) {
+            may_be.push("412");
+            may_be.extend((method == "put").then_some("428"));
         }
         let Some(responses) = operation.get_mut("responses").and_then(Value::as_object_mut) else { continue };
         for status in may_be {
@@ -44,6 +51,13 @@ pub(crate) fn tell_answers(document: &mut Value) {
             if matches!(status.as_str(), "429" | "503") {
                 let says = "After how many seconds to ask again.";
                 response["headers"] = json!({"Retry-After": {"description": says, "schema": {"type": "integer"}}});
+            }
+            let tagged = TAGGED.iter().any(|name| {
+                response["content"]["application/json"]["schema"]["$ref"] == format!("#/components/schemas/{name}")
+            });
+            if tagged {
+                let says = "The revision that it is at, to be named as If-Match.";
+                response["headers"] = json!({"ETag": {"description": says, "schema": {"type": "string"}}});
             }
         }
         responses.sort_keys();

@@ -20,11 +20,13 @@ use gonvel_http_api::{
 use gonvel_manifests::ConnectionText;
 use gonvel_runtime::systems;
 use gonvel_storage::catalog::connections::{self as stored, ConnectionInput};
+use gonvel_storage::catalog::connectors::Connector;
 use serde_json::Value;
 use uuid::Uuid;
 
 use crate::preflights;
 use crate::problems::{Body, Path, Refusal};
+use crate::revisions::{IfMatch, IfMatchHeader, Tagged};
 use crate::state::ServerState;
 
 fn present(connection: stored::Connection, used_by: Vec<String>) -> Connection {
@@ -102,11 +104,24 @@ pub(crate) async fn kinds() -> Json<Vec<SystemKind>> {
 pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<Vec<Connection>>, Refusal> {
     let connectors = state.database.connectors().await?;
     let connections = state.database.connections().await?.into_iter().map(|connection| {
-        let users = connectors.iter().filter(|c| c.definition.connections().contains(&connection.id));
-        let users = users.map(|c| c.name.clone()).collect();
-        present(connection, users)
+        let used_by = users(&connectors, connection.id);
+        present(connection, used_by)
     });
     Ok(Json(connections.collect()))
+}
+
+/// One connection.
+#[utoipa::path(operation_id = "getConnection", get, path = "/api/v1/connections/{id}", tag = "connections",
+    responses((status = 200, body = Connection), (status = 404, body = Problem)))]
+pub(crate) async fn one(State(state): State<Arc<ServerState>>, Path(id): Path<Uuid>) -> Result<Tagged<Connection>, Refusal> {
+    let connection = state.database.find_connection(id).await?;
+    let used_by = users(&state.database.connectors().await?, id);
+    Ok(Tagged(connection.revision, present(connection, used_by)))
+}
+
+/// The connectors that reach their system, or a table that they look rows up in, through a connection.
+fn users(connectors: &[Connector], connection: Uuid) -> Vec<String> {
+    connectors.iter().filter(|c| c.definition.connections().contains(&connection)).map(|c| c.name.clone()).collect()
 }
 
 /// Saves a connection, once the server was reached and logged in to with it.
@@ -115,7 +130,7 @@ pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<V
 pub(crate) async fn create(
     State(state): State<Arc<ServerState>>,
     Body(request): Body<ConnectionRequest>,
-) -> Result<(StatusCode, Json<Connection>), Refusal> {
+) -> Result<(StatusCode, Tagged<Connection>), Refusal> {
     let name = ConnectionName::parse(request.name.clone())?;
     let (_, address) = address(&request)?;
     let input = ConnectionInput { name, address };
@@ -124,17 +139,20 @@ pub(crate) async fn create(
         return Err(Refusal::preflight(report));
     }
     let made = state.database.create_connection(&input).await?;
-    Ok((StatusCode::CREATED, Json(present(made, Vec::new()))))
+    Ok((StatusCode::CREATED, Tagged(made.revision, present(made, Vec::new()))))
 }
 
 /// Replaces a connection, once the server was reached and logged in to with it. Connectors that use it start anew with it.
 #[utoipa::path(operation_id = "replaceConnection", put, path = "/api/v1/connections/{id}", tag = "connections", request_body = ConnectionRequest,
-    responses((status = 200, body = Connection), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    params(IfMatchHeader),
+    responses((status = 200, body = Connection), (status = 404, body = Problem), (status = 409, body = Problem), (status = 412, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn replace(
     State(state): State<Arc<ServerState>>,
     Path(id): Path<Uuid>,
+    at: IfMatch,
     Body(request): Body<ConnectionRequest>,
-) -> Result<Json<Connection>, Refusal> {
+) -> Result<Tagged<Connection>, Refusal> {
+    let revision = at.to_change(state.database.find_connection(id).await?.revision)?;
     let name = ConnectionName::parse(request.name.clone())?;
     let (kind, mut address) = address(&request)?;
     let before = state.database.address(id).await?;
@@ -160,7 +178,7 @@ pub(crate) async fn replace(
     if !may_start(&report) {
         return Err(Refusal::preflight(report));
     }
-    let made = state.database.replace_connection(id, &ConnectionInput { name, address }).await?;
+    let made = state.database.replace_connection(id, revision, &ConnectionInput { name, address }).await?;
     let mut used_by = Vec::new();
     for connector in state.database.connectors().await? {
         if connector.definition.connections().contains(&id) {
@@ -169,13 +187,19 @@ pub(crate) async fn replace(
         }
     }
     state.nudge.notify_one();
-    Ok(Json(present(made, used_by)))
+    Ok(Tagged(made.revision, present(made, used_by)))
 }
 
 /// Deletes a connection that no connector uses.
-#[utoipa::path(operation_id = "deleteConnection", delete, path = "/api/v1/connections/{id}", tag = "connections",
-    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
-pub(crate) async fn remove(State(state): State<Arc<ServerState>>, Path(id): Path<Uuid>) -> Result<StatusCode, Refusal> {
+#[utoipa::path(operation_id = "deleteConnection", delete, path = "/api/v1/connections/{id}", tag = "connections", params(IfMatchHeader),
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem), (status = 412, body = Problem)))]
+pub(crate) async fn remove(
+    State(state): State<Arc<ServerState>>,
+    Path(id): Path<Uuid>,
+    at: IfMatch,
+) -> Result<StatusCode, Refusal> {
+    let now = state.database.find_connection(id).await?;
+    at.holds(&format!("the connection {}", now.name), now.revision)?;
     // those whose system it is the database knows of itself
     let connectors = state.database.connectors().await?;
     let mut lookups = connectors.iter().filter(|c| c.definition.connections().contains(&id));

@@ -18,6 +18,7 @@ use uuid::Uuid;
 use crate::preflights;
 use crate::presenting;
 use crate::problems::{Body, Path, Refusal};
+use crate::revisions::{IfMatch, IfMatchHeader, Tagged};
 use crate::state::ServerState;
 use crate::who::Who;
 
@@ -58,7 +59,7 @@ pub(crate) async fn create(
     State(state): State<Arc<ServerState>>,
     who: Who,
     Body(request): Body<ConnectorRequest>,
-) -> Result<(StatusCode, Json<Connector>), Refusal> {
+) -> Result<(StatusCode, Tagged<Connector>), Refusal> {
     let id = ConnectorId(Uuid::now_v7());
     let definition = request.definition.clone();
     let connector = ValidConnector::check(id, ConnectorName::parse(request.name)?, definition)?;
@@ -81,28 +82,36 @@ pub(crate) async fn create(
         state.database.keep_report(id, report).await?;
     }
     state.nudge.notify_one();
-    Ok((StatusCode::CREATED, Json(find(&state, id.0).await?)))
+    Ok((StatusCode::CREATED, tagged(find(&state, id.0).await?)))
+}
+
+/// A connector with the version of its definition.
+pub(crate) fn tagged(connector: Connector) -> Tagged<Connector> {
+    Tagged(connector.version, connector)
 }
 
 /// One connector.
 #[utoipa::path(operation_id = "getConnector", get, path = "/api/v1/connectors/{id}", tag = "connectors",
     responses((status = 200, body = Connector), (status = 404, body = Problem)))]
-pub(crate) async fn one(State(state): State<Arc<ServerState>>, Path(id): Path<Uuid>) -> Result<Json<Connector>, Refusal> {
-    find(&state, id).await.map(Json)
+pub(crate) async fn one(State(state): State<Arc<ServerState>>, Path(id): Path<Uuid>) -> Result<Tagged<Connector>, Refusal> {
+    find(&state, id).await.map(tagged)
 }
 
 /// Deletes a connector. Its replication slot, publication and positions are removed first; its topics and the rows it
 /// delivered stay.
-#[utoipa::path(operation_id = "deleteConnector", delete, path = "/api/v1/connectors/{id}", tag = "connectors",
-    responses((status = 202, body = Connector), (status = 404, body = Problem)))]
+#[utoipa::path(operation_id = "deleteConnector", delete, path = "/api/v1/connectors/{id}", tag = "connectors", params(IfMatchHeader),
+    responses((status = 202, body = Connector), (status = 404, body = Problem), (status = 412, body = Problem)))]
 pub(crate) async fn remove(
     State(state): State<Arc<ServerState>>,
     Path(id): Path<Uuid>,
     who: Who,
-) -> Result<(StatusCode, Json<Connector>), Refusal> {
+    at: IfMatch,
+) -> Result<(StatusCode, Tagged<Connector>), Refusal> {
+    let stored = state.database.find_connector(ConnectorId(id)).await?;
+    at.holds(&format!("the connector {}", stored.name), stored.version)?;
     state.database.ask(ConnectorId(id), Wish::Delete, &who.0).await?;
     state.nudge.notify_one();
-    Ok((StatusCode::ACCEPTED, Json(find(&state, id).await?)))
+    Ok((StatusCode::ACCEPTED, tagged(find(&state, id).await?)))
 }
 
 /// Starts, pauses, stops a connector, or starts its lanes anew. Starting one that halted tries again; what does not run must pass
@@ -114,7 +123,7 @@ pub(crate) async fn act(
     Path(id): Path<Uuid>,
     who: Who,
     Body(request): Body<ActionRequest>,
-) -> Result<Json<Connector>, Refusal> {
+) -> Result<Tagged<Connector>, Refusal> {
     let connector = state.database.find_connector(ConnectorId(id)).await?;
     if request.lane.is_some() && request.action != Action::Restart {
         return Err(Refusal::invalid(
@@ -124,7 +133,7 @@ pub(crate) async fn act(
     }
     carry_out(&state, &connector, request, &who).await?;
     state.nudge.notify_one();
-    find(&state, id).await.map(Json)
+    find(&state, id).await.map(tagged)
 }
 
 /// What an action comes to with a connector as it is; none if it changes nothing.
@@ -217,7 +226,7 @@ pub(crate) async fn load_again(
     Path(id): Path<Uuid>,
     who: Who,
     Body(request): Body<ReloadRequest>,
-) -> Result<(StatusCode, Json<Connector>), Refusal> {
+) -> Result<(StatusCode, Tagged<Connector>), Refusal> {
     let connector = state.database.find_connector(ConnectorId(id)).await?;
     let Definition::Source(source) = &connector.definition else {
         return Err(
@@ -246,5 +255,5 @@ pub(crate) async fn load_again(
     state.database.note(deed).await?;
     state.database.start_anew(&[connector.id]).await?;
     state.nudge.notify_one();
-    Ok((StatusCode::ACCEPTED, Json(find(&state, id).await?)))
+    Ok((StatusCode::ACCEPTED, tagged(find(&state, id).await?)))
 }

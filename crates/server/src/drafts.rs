@@ -12,6 +12,7 @@ use gonvel_storage::catalog::drafts::{self as stored, DraftInput};
 use uuid::Uuid;
 
 use crate::problems::{Body, Path, Refusal};
+use crate::revisions::{IfMatch, IfMatchHeader, Tagged};
 use crate::state::ServerState;
 use crate::who::Who;
 
@@ -36,8 +37,8 @@ fn entry(draft: stored::DraftEntry) -> DraftEntry {
     }
 }
 
-fn present(draft: stored::UnfinishedDraft) -> Json<UnfinishedDraft> {
-    Json(UnfinishedDraft { entry: entry(draft.entry), work: draft.work })
+fn present(draft: stored::UnfinishedDraft) -> Tagged<UnfinishedDraft> {
+    Tagged(draft.entry.revision, UnfinishedDraft { entry: entry(draft.entry), work: draft.work })
 }
 
 /// A draft need not have a name that connectors may have; but it is shown, and so has its bounds.
@@ -80,7 +81,7 @@ pub(crate) async fn save(
     State(state): State<Arc<ServerState>>,
     who: Who,
     Body(request): Body<DraftRequest>,
-) -> Result<(StatusCode, Json<UnfinishedDraft>), Refusal> {
+) -> Result<(StatusCode, Tagged<UnfinishedDraft>), Refusal> {
     let draft = state.database.create_draft(&input(request, who)?).await?;
     Ok((StatusCode::CREATED, present(draft)))
 }
@@ -91,29 +92,34 @@ pub(crate) async fn save(
 pub(crate) async fn one(
     State(state): State<Arc<ServerState>>,
     Path(id): Path<Uuid>,
-) -> Result<Json<UnfinishedDraft>, Refusal> {
+) -> Result<Tagged<UnfinishedDraft>, Refusal> {
     Ok(present(state.database.find_draft(id).await?))
 }
 
 /// Saves an unfinished draft again, if nobody saved it since it was read.
 #[utoipa::path(operation_id = "saveDraftAgain", put, path = "/api/v1/drafts/{id}", tag = "connectors", request_body = DraftRequest,
+    params(IfMatchHeader),
     responses((status = 200, body = UnfinishedDraft), (status = 404, body = Problem), (status = 412, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn save_again(
     State(state): State<Arc<ServerState>>,
     Path(id): Path<Uuid>,
     who: Who,
+    at: IfMatch,
     Body(request): Body<DraftRequest>,
-) -> Result<Json<UnfinishedDraft>, Refusal> {
-    let Some(revision) = request.revision else {
-        return Err(Refusal::invalid("revision", "the revision is missing: give the one that was read"));
-    };
+) -> Result<Tagged<UnfinishedDraft>, Refusal> {
+    let revision = at.to_change(state.database.find_draft(id).await?.entry.revision)?;
     Ok(present(state.database.replace_draft(id, revision, &input(request, who)?).await?))
 }
 
 /// Discards an unfinished draft.
-#[utoipa::path(operation_id = "discardDraft", delete, path = "/api/v1/drafts/{id}", tag = "connectors",
+#[utoipa::path(operation_id = "discardDraft", delete, path = "/api/v1/drafts/{id}", tag = "connectors", params(IfMatchHeader),
     responses((status = 204), (status = 404, body = Problem)))]
-pub(crate) async fn discard(State(state): State<Arc<ServerState>>, Path(id): Path<Uuid>) -> Result<StatusCode, Refusal> {
+pub(crate) async fn discard(
+    State(state): State<Arc<ServerState>>,
+    Path(id): Path<Uuid>,
+    at: IfMatch,
+) -> Result<StatusCode, Refusal> {
+    at.holds("the draft", state.database.find_draft(id).await?.entry.revision)?;
     state.database.discard_draft(id).await?;
     Ok(StatusCode::NO_CONTENT)
 }

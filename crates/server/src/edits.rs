@@ -13,10 +13,11 @@ use gonvel_runtime::systems;
 use gonvel_storage::catalog::connectors::Connector as Stored;
 use uuid::Uuid;
 
-use crate::connectors::find;
+use crate::connectors::{find, tagged};
 use crate::manifests::{KnownNames, names};
 use crate::preflights;
 use crate::problems::{Body, Path, Refusal};
+use crate::revisions::{IfMatch, IfMatchHeader, Tagged};
 use crate::state::ServerState;
 use crate::who::Who;
 
@@ -80,17 +81,20 @@ pub(crate) async fn preview(
 /// Makes another definition a connector's next version, if it is still the version it was made from. One that runs must pass
 /// its preflight with it, and starts anew where it stands.
 #[utoipa::path(operation_id = "changeConnector", put, path = "/api/v1/connectors/{id}", tag = "connectors", request_body = ConnectorChange,
+    params(IfMatchHeader),
     responses((status = 200, body = Connector), (status = 404, body = Problem), (status = 412, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn change(
     State(state): State<Arc<ServerState>>,
     Path(id): Path<Uuid>,
     who: Who,
+    at: IfMatch,
     Body(request): Body<ConnectorChange>,
-) -> Result<Json<Connector>, Refusal> {
+) -> Result<Tagged<Connector>, Refusal> {
     let stored = state.database.find_connector(ConnectorId(id)).await?;
+    let version = at.to_change(stored.version)?;
     let (connector, consequences) = judged(&state, &stored, request.definition.clone()).await?;
     if *connector.definition() == stored.definition {
-        return find(&state, id).await.map(Json);
+        return find(&state, id).await.map(tagged);
     }
     let report = if stored.wish == Wish::Run {
         let report = preflights::check(&state, connector.definition(), Some(stored.id)).await?;
@@ -102,12 +106,12 @@ pub(crate) async fn change(
         None
     };
     let again = consequences.get(&edit::Consequence::LoadsAgain).cloned().unwrap_or_default();
-    state.database.change_connector(&connector, request.version, &again, &who.0).await?;
+    state.database.change_connector(&connector, version, &again, &who.0).await?;
     if let Some(report) = &report {
         state.database.keep_report(stored.id, report).await?;
     }
     state.nudge.notify_one();
-    find(&state, id).await.map(Json)
+    find(&state, id).await.map(tagged)
 }
 
 /// All versions of a connector's definition, the newest first.

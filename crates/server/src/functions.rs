@@ -10,8 +10,8 @@ use gonvel_core::civil::rfc3339;
 use gonvel_core::connector::{Definition, Wish};
 use gonvel_core::own_function::OwnFunction;
 use gonvel_http_api::{
-    FunctionDeleteQuery, FunctionDetail, FunctionEffect, FunctionEntry, FunctionRequest, FunctionUser, FunctionVersion,
-    Problem, ProblemType, RowsFrom, TriedExample, TriedFunction,
+    FunctionDetail, FunctionEffect, FunctionEntry, FunctionRequest, FunctionUser, FunctionVersion, Problem, ProblemType,
+    RowsFrom, TriedExample, TriedFunction,
 };
 use gonvel_shape::own::Own;
 use gonvel_shape::own_tried::{self, Exampled};
@@ -19,7 +19,8 @@ use gonvel_shape::tools::Tools;
 use gonvel_storage::catalog::connectors::Connector;
 use gonvel_storage::catalog::functions::KeptFunction;
 
-use crate::problems::{Body, Path, Query, Refusal};
+use crate::problems::{Body, Path, Refusal};
+use crate::revisions::{IfMatch, IfMatchHeader, Tagged};
 use crate::shapes::{compared_with, found};
 use crate::state::ServerState;
 use crate::who::Who;
@@ -94,14 +95,19 @@ async fn detail(state: &ServerState, name: &str) -> Result<FunctionDetail, Refus
     })
 }
 
+async fn tagged(state: &ServerState, name: &str) -> Result<Tagged<FunctionDetail>, Refusal> {
+    let detail = detail(state, name).await?;
+    Ok(Tagged(detail.entry.current.version, detail))
+}
+
 /// One function with its versions.
 #[utoipa::path(operation_id = "getFunction", get, path = "/api/v1/functions/{name}", tag = "shapes",
     responses((status = 200, body = FunctionDetail), (status = 404, body = Problem)))]
 pub(crate) async fn one(
     State(state): State<Arc<ServerState>>,
     Path(name): Path<String>,
-) -> Result<Json<FunctionDetail>, Refusal> {
-    Ok(Json(detail(&state, &name).await?))
+) -> Result<Tagged<FunctionDetail>, Refusal> {
+    tagged(&state, &name).await
 }
 
 /// Where the rows of a connector's shape come from, by what its steps are given by.
@@ -173,13 +179,15 @@ pub(crate) async fn try_function(
 /// Saves a function's next version, once its examples hold and the shapes that use it still fit their rows. Connectors that use it are
 /// started anew with it.
 #[utoipa::path(operation_id = "saveFunction", put, path = "/api/v1/functions/{name}", tag = "shapes", request_body = FunctionRequest,
+    params(IfMatchHeader),
     responses((status = 200, body = FunctionDetail), (status = 412, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn save(
     State(state): State<Arc<ServerState>>,
     Path(name): Path<String>,
     who: Who,
+    at: IfMatch,
     Body(request): Body<FunctionRequest>,
-) -> Result<Json<FunctionDetail>, Refusal> {
+) -> Result<Tagged<FunctionDetail>, Refusal> {
     let function = request.function;
     if function.name != name {
         let detail =
@@ -187,6 +195,12 @@ pub(crate) async fn save(
         return Err(Refusal::invalid("name", detail));
     }
     let all = state.database.kept_functions().await?;
+    // one that is not there needs no revision
+    let version = match all.iter().find(|kept| kept.function.name == name) {
+        Some(kept) => at.to_change(kept.version)?,
+        None if matches!(at, IfMatch::Only(_)) => at.to_change(0)?,
+        None => 0,
+    };
     let tried = tried(&state, &all, &function).await?;
     if let Some(finding) = tried.findings.first() {
         let text = match &finding.suggestion {
@@ -211,22 +225,22 @@ pub(crate) async fn save(
             return Err(Refusal::invalid("value", detail));
         }
     }
-    state.database.save_function(&name, request.version, Some(&function), &who.0).await?;
+    state.database.save_function(&name, version, Some(&function), &who.0).await?;
     let own = registry(&all).with(function);
     let connectors = state.database.connectors().await?;
     let using: Vec<_> = users(&own, &connectors, &name).into_iter().filter(|c| c.wish == Wish::Run).map(|c| c.id).collect();
     state.database.start_anew(&using).await?;
     state.nudge.notify_one();
-    Ok(Json(detail(&state, &name).await?))
+    tagged(&state, &name).await
 }
 
 /// Deletes a function that nothing uses.
-#[utoipa::path(operation_id = "deleteFunction", delete, path = "/api/v1/functions/{name}", tag = "shapes", params(FunctionDeleteQuery),
+#[utoipa::path(operation_id = "deleteFunction", delete, path = "/api/v1/functions/{name}", tag = "shapes", params(IfMatchHeader),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem), (status = 412, body = Problem)))]
 pub(crate) async fn remove(
     State(state): State<Arc<ServerState>>,
     Path(name): Path<String>,
-    Query(query): Query<FunctionDeleteQuery>,
+    at: IfMatch,
     who: Who,
 ) -> Result<StatusCode, Refusal> {
     let entry = detail(&state, &name).await?.entry;
@@ -237,6 +251,8 @@ pub(crate) async fn remove(
         let detail = format!("{name} is used by {}: change those first", names.join(", "));
         return Err(Refusal::new(ProblemType::InUse, detail));
     }
-    state.database.save_function(&name, query.version, None, &who.0).await?;
+    let now = entry.current.version;
+    let version = if at == IfMatch::Unsaid { now } else { at.to_change(now)? };
+    state.database.save_function(&name, version, None, &who.0).await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -40,6 +40,7 @@ mod readers;
 mod rechecking;
 mod records;
 mod retried;
+mod revisions;
 mod schemas;
 mod shapes;
 mod standing;
@@ -93,7 +94,7 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
         .routes(routes!(catalogue::one))
         .routes(routes!(connections::kinds))
         .routes(routes!(connections::list, connections::create))
-        .routes(routes!(connections::replace, connections::remove))
+        .routes(routes!(connections::one, connections::replace, connections::remove))
         .routes(routes!(connections::test_new))
         .routes(routes!(connections::test_saved))
         .routes(routes!(connections::tables))

@@ -20,11 +20,12 @@ use gonvel_storage::Database;
 use gonvel_storage::catalog::connectors::Connector as Stored;
 use uuid::Uuid;
 
-use crate::connectors::find;
+use crate::connectors::{find, tagged};
 use crate::preflights;
 use crate::problems::{Body, Path, Refusal};
 use crate::reached::Reached;
 use crate::readers::{Goal, Held, planned, told};
+use crate::revisions::Tagged;
 use crate::standing::{move_to, stands};
 use crate::state::ServerState;
 use crate::who::Who;
@@ -189,7 +190,7 @@ pub(crate) async fn begin_anew(
     Path(id): Path<Uuid>,
     who: Who,
     Body(request): Body<BeginAnew>,
-) -> Result<(StatusCode, Json<Connector>), Refusal> {
+) -> Result<(StatusCode, Tagged<Connector>), Refusal> {
     let stored = state.database.find_connector(ConnectorId(id)).await?;
     let Definition::Source(source) = &stored.definition else {
         return Err(PortError::Refused("what reads topics is moved to their start instead".into()).into());
@@ -200,5 +201,5 @@ pub(crate) async fn begin_anew(
     at_rest(&stored, true)?;
     state.database.begin_anew(stored.id, request.existing_rows, &who.0).await?;
     state.nudge.notify_one();
-    Ok((StatusCode::ACCEPTED, Json(find(&state, id).await?)))
+    Ok((StatusCode::ACCEPTED, tagged(find(&state, id).await?)))
 }

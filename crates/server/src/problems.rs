@@ -284,7 +284,7 @@ impl From<PortError> for Refusal {
                 tracing::error!(%error, %cause, "a request failed");
                 ProblemType::Failed
             }
-            PortError::Changed { .. } => ProblemType::Changed,
+            PortError::Changed { .. } => return Self::new(ProblemType::Changed, detail).at("If-Match"),
             PortError::OutOfTurn { .. } => ProblemType::OutOfTurn,
             PortError::KeyReused { .. } | PortError::SequenceReused { .. } => ProblemType::KeyReused,
             PortError::NotHeld { .. } => ProblemType::NotHeld,

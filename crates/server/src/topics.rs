@@ -13,11 +13,12 @@ use gonvel_core::naming::{ConnectorId, TopicName};
 use gonvel_core::ports::{PortError, ReaderStore, Topic as StoredTopic, TopicLog};
 use gonvel_http_api::{
     ChangePreview, DeletePreview, DeleteQuery, Keep, Keeper, MorePartitions, NewTopic, Partition, PartitionLoss, Problem,
-    ProblemType, Topic, TopicChange, TopicSample, TopicSchema, TopicSettings, TopicSummary,
+    ProblemType, Topic, TopicSample, TopicSchema, TopicSettings, TopicSummary,
 };
 use gonvel_storage::catalog::connectors::Connector;
 
 use crate::problems::{Body, Path, Query, Refusal};
+use crate::revisions::{IfMatch, IfMatchHeader, Tagged};
 use crate::state::ServerState;
 use crate::topic_users::{users, uses};
 
@@ -65,6 +66,10 @@ async fn whole(state: &ServerState, topic: &StoredTopic) -> Result<Topic, Refusa
     })
 }
 
+async fn tagged(state: &ServerState, topic: &StoredTopic) -> Result<Tagged<Topic>, Refusal> {
+    Ok(Tagged(topic.revision, whole(state, topic).await?))
+}
+
 async fn find(state: &ServerState, name: String) -> Result<StoredTopic, Refusal> {
     Ok(state.database.topic(&TopicName::parse(name)?).await?)
 }
@@ -93,36 +98,39 @@ pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<V
 pub(crate) async fn create(
     State(state): State<Arc<ServerState>>,
     Body(request): Body<NewTopic>,
-) -> Result<(StatusCode, Json<Topic>), Refusal> {
+) -> Result<(StatusCode, Tagged<Topic>), Refusal> {
     let name = TopicName::parse(request.name)?;
     checked(&request.settings)?;
     let made = match state.database.create_topic(&name, request.partitions, &request.settings).await {
         Err(PortError::Refused(detail)) => return Err(Refusal::invalid("partitions", detail)),
         made => made?,
     };
-    Ok((StatusCode::CREATED, Json(whole(&state, &made).await?)))
+    Ok((StatusCode::CREATED, tagged(&state, &made).await?))
 }
 
 /// One topic with its partitions.
 #[utoipa::path(operation_id = "getTopic", get, path = "/api/v1/topics/{name}", tag = "topics",
     responses((status = 200, body = Topic), (status = 404, body = Problem)))]
-pub(crate) async fn one(State(state): State<Arc<ServerState>>, Path(name): Path<String>) -> Result<Json<Topic>, Refusal> {
+pub(crate) async fn one(State(state): State<Arc<ServerState>>, Path(name): Path<String>) -> Result<Tagged<Topic>, Refusal> {
     let topic = find(&state, name).await?;
-    Ok(Json(whole(&state, &topic).await?))
+    tagged(&state, &topic).await
 }
 
 /// Changes what a topic keeps, if it is still as it was read.
-#[utoipa::path(operation_id = "changeTopic", put, path = "/api/v1/topics/{name}/settings", tag = "topics", request_body = TopicChange,
+#[utoipa::path(operation_id = "changeTopic", put, path = "/api/v1/topics/{name}/settings", tag = "topics", request_body = TopicSettings,
+    params(IfMatchHeader),
     responses((status = 200, body = Topic), (status = 404, body = Problem), (status = 412, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn change(
     State(state): State<Arc<ServerState>>,
     Path(name): Path<String>,
-    Body(request): Body<TopicChange>,
-) -> Result<Json<Topic>, Refusal> {
+    at: IfMatch,
+    Body(settings): Body<TopicSettings>,
+) -> Result<Tagged<Topic>, Refusal> {
     let topic = find(&state, name).await?;
-    checked(&request.settings)?;
-    let changed = state.database.change_topic(topic.id, request.revision, &request.settings).await?;
-    Ok(Json(whole(&state, &changed).await?))
+    let revision = at.to_change(topic.revision)?;
+    checked(&settings)?;
+    let changed = state.database.change_topic(topic.id, revision, &settings).await?;
+    tagged(&state, &changed).await
 }
 
 /// What new settings would remove. Nothing is changed.
@@ -166,13 +174,16 @@ pub(crate) async fn preview_change(
 /// Adds partitions. Keys go to other partitions from then on: the order of a key's records does not hold across the change,
 /// so it has to be said that this is known. Connectors that use the topic are started anew.
 #[utoipa::path(operation_id = "addPartitions", post, path = "/api/v1/topics/{name}/partitions", tag = "topics", request_body = MorePartitions,
+    params(IfMatchHeader),
     responses((status = 200, body = Topic), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn add_partitions(
     State(state): State<Arc<ServerState>>,
     Path(name): Path<String>,
+    at: IfMatch,
     Body(request): Body<MorePartitions>,
-) -> Result<Json<Topic>, Refusal> {
+) -> Result<Tagged<Topic>, Refusal> {
     let topic = find(&state, name).await?;
+    at.holds(&format!("the topic {}", topic.name), topic.revision)?;
     if !request.keys_may_move {
         let detail = format!(
             "with {} partitions instead of {} most keys go to another partition from then on: a reader may see a key's new \
@@ -191,7 +202,7 @@ pub(crate) async fn add_partitions(
         connectors.iter().filter(|c| c.wish == Wish::Run && uses(c, grown.name.as_str())).map(|c| c.id).collect();
     state.database.start_anew(&using).await?;
     state.nudge.notify_one();
-    Ok(Json(whole(&state, &grown).await?))
+    tagged(&state, &grown).await
 }
 
 async fn delete_preview(state: &ServerState, topic: &StoredTopic) -> Result<DeletePreview, Refusal> {
@@ -219,14 +230,16 @@ pub(crate) async fn preview_delete(
 
 /// Deletes a topic with all its records, for ever. Its name has to be given once more, no connector may use it and no reader
 /// of it may have active members.
-#[utoipa::path(operation_id = "deleteTopic", delete, path = "/api/v1/topics/{name}", tag = "topics", params(DeleteQuery),
+#[utoipa::path(operation_id = "deleteTopic", delete, path = "/api/v1/topics/{name}", tag = "topics", params(DeleteQuery, IfMatchHeader),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn remove(
     State(state): State<Arc<ServerState>>,
     Path(name): Path<String>,
     Query(query): Query<DeleteQuery>,
+    at: IfMatch,
 ) -> Result<StatusCode, Refusal> {
     let topic = find(&state, name).await?;
+    at.holds(&format!("the topic {}", topic.name), topic.revision)?;
     if query.confirm.as_deref() != Some(topic.name.as_str()) {
         let detail =
             format!("all records of {} go for ever: give its name once more as confirm if that is meant", topic.name);

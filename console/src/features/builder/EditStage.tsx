@@ -35,7 +35,7 @@ export function EditStage({ connector, draft, change, unread, onFailed }: Props)
     queryKey: ['connector', connector.id, 'preview', definition],
     queryFn: () => {
       if (!definition) throw new Error('there is no system');
-      return previewChange(connector.id, { version: connector.version, definition });
+      return previewChange(connector.id, { definition });
     },
     enabled: definition !== null,
     retry: false,
@@ -43,7 +43,7 @@ export function EditStage({ connector, draft, change, unread, onFailed }: Props)
   const saving = useMutation({
     mutationFn: () => {
       if (!definition) throw new Error('there is no system');
-      return save(connector.id, { version: connector.version, definition });
+      return save(connector.id, connector.version, { definition });
     },
     onError: (error) => onFailed((problemOf(error)?.checks ?? []).filter((c) => c.outcome === 'failed')),
     onSuccess: () => {

@@ -64,7 +64,7 @@ export function FinishStage({ draft, change, unread, kept, onFailed }: Props) {
     check.reset();
     save.reset();
     const body = { name: draft.name, kind: draft.kind, lacks, work: work(draft, unread) };
-    keep.mutate(to ? { id: to.id, body: { ...body, revision: to.revision } } : { body });
+    keep.mutate(to ? { kept: to, body } : { body });
   };
   const mending = useMutation({
     mutationFn: (name: string) => {

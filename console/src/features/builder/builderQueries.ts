@@ -1,4 +1,4 @@
-import { answered, api, type Schemas } from '../../api/client';
+import { answered, api, at, type Schemas } from '../../api/client';
 
 export function tablesQuery(connection: string | null) {
   return {
@@ -95,8 +95,8 @@ export function previewChange(id: string, body: Schemas['ConnectorChange']) {
   return answered(api.POST('/api/v1/connectors/{id}/change/preview', { params: { path: { id } }, body }));
 }
 
-export function change(id: string, body: Schemas['ConnectorChange']) {
-  return answered(api.PUT('/api/v1/connectors/{id}', { params: { path: { id } }, body }));
+export function change(id: string, version: number, body: Schemas['ConnectorChange']) {
+  return answered(api.PUT('/api/v1/connectors/{id}', { params: { path: { id }, header: at(version) }, body }));
 }
 
 export function readManifest(text: string) {
@@ -119,8 +119,8 @@ export function draftQuery(id: string) {
 }
 
 /** Saves an unfinished draft: anew, or as the next revision of one that is kept. */
-export function saveDraft({ id, body }: { id?: string; body: Schemas['DraftRequest'] }) {
-  return id === undefined
-    ? answered(api.POST('/api/v1/drafts', { body }))
-    : answered(api.PUT('/api/v1/drafts/{id}', { params: { path: { id } }, body }));
+export function saveDraft({ kept, body }: { kept?: { id: string; revision: number }; body: Schemas['DraftRequest'] }) {
+  if (!kept) return answered(api.POST('/api/v1/drafts', { body }));
+  const params = { path: { id: kept.id }, header: at(kept.revision) };
+  return answered(api.PUT('/api/v1/drafts/{id}', { params, body }));
 }

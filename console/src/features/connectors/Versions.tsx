@@ -51,7 +51,7 @@ export function Versions({ connector }: { connector: Connector }) {
 function One({ connector, version, before }: { connector: Connector; version: Version; before?: Version }) {
   const queries = useQueryClient();
   const inForce = version.version === connector.version;
-  const change = { version: connector.version, definition: version.definition };
+  const change = { definition: version.definition };
   const preview = useQuery({
     queryKey: ['connector', connector.id, 'return', version.version, connector.version],
     queryFn: () => previewChange(connector.id, change),
@@ -59,7 +59,7 @@ function One({ connector, version, before }: { connector: Connector; version: Ve
     retry: false,
   });
   const back = useMutation({
-    mutationFn: () => changeTo(connector.id, change),
+    mutationFn: () => changeTo(connector.id, connector.version, change),
     onSuccess: () => void queries.invalidateQueries({ queryKey: ['connector', connector.id] }),
   });
   return (

@@ -1,4 +1,4 @@
-import { answered, api, type Schemas } from '../../api/client';
+import { answered, api, at, type Schemas } from '../../api/client';
 import type { paths } from '../../api/types';
 
 export type Action = Schemas['Action'];
@@ -60,8 +60,8 @@ export function previewChange(id: string, body: Schemas['ConnectorChange']) {
   return answered(api.POST('/api/v1/connectors/{id}/change/preview', { params: { path: { id } }, body }));
 }
 
-export function changeTo(id: string, body: Schemas['ConnectorChange']) {
-  return answered(api.PUT('/api/v1/connectors/{id}', { params: { path: { id } }, body }));
+export function changeTo(id: string, version: number, body: Schemas['ConnectorChange']) {
+  return answered(api.PUT('/api/v1/connectors/{id}', { params: { path: { id }, header: at(version) }, body }));
 }
 
 export function loadAgain(id: string, table: string, existingRows: Schemas['ExistingRows']) {

@@ -1,6 +1,6 @@
 import { keepPreviousData } from '@tanstack/react-query';
 
-import { answered, api, type Schemas } from '../../api/client';
+import { answered, api, at, type Schemas } from '../../api/client';
 
 export type OwnFunction = Schemas['OwnFunction'];
 export type Entry = Schemas['FunctionEntry'];
@@ -29,12 +29,13 @@ export function triedFunctionQuery(asked: OwnFunction) {
 }
 
 export function saveFunction(asked: OwnFunction, version: number) {
-  const params = { path: { name: asked.name } };
-  return answered(api.PUT('/api/v1/functions/{name}', { params, body: { function: asked, version } }));
+  // one that is not there yet has no version
+  const params = { path: { name: asked.name }, header: version > 0 ? at(version) : {} };
+  return answered(api.PUT('/api/v1/functions/{name}', { params, body: { function: asked } }));
 }
 
 export function deleteFunction(name: string, version: number) {
-  return answered(api.DELETE('/api/v1/functions/{name}', { params: { path: { name }, query: { version } } }));
+  return answered(api.DELETE('/api/v1/functions/{name}', { params: { path: { name }, header: at(version) } }));
 }
 
 export const EMPTY: OwnFunction = {

@@ -19,8 +19,7 @@ export function About({ schema }: { schema: Schema }) {
   const [retired, setRetired] = useState(schema.retired_at != null);
   const [deleting, setDeleting] = useState(false);
   const saving = useMutation({
-    mutationFn: () =>
-      changeSchema(schema.name, { revision: schema.revision, rule, description, owner, labels, retired }),
+    mutationFn: () => changeSchema(schema.name, schema.revision, { rule, description, owner, labels, retired }),
     onSuccess: (changed) => {
       queries.setQueryData(schemaQuery(schema.name).queryKey, changed);
       void queries.invalidateQueries({ queryKey: ['schemas'] });

@@ -1,4 +1,4 @@
-import { answered, api, type Schemas } from '../../api/client';
+import { answered, api, at, type Schemas } from '../../api/client';
 
 export type Schema = Schemas['Schema'];
 export type SchemaVersion = Schemas['SchemaVersion'];
@@ -67,8 +67,8 @@ export function createSchema(body: Schemas['NewSchema']) {
   return answered(api.POST('/api/v1/schemas', { body }));
 }
 
-export function changeSchema(name: string, body: Schemas['SchemaEdit']) {
-  return answered(api.PUT('/api/v1/schemas/{name}', { params: { path: { name } }, body }));
+export function changeSchema(name: string, revision: number, body: Schemas['SchemaEdit']) {
+  return answered(api.PUT('/api/v1/schemas/{name}', { params: { path: { name }, header: at(revision) }, body }));
 }
 
 export function deleteSchema(name: string) {

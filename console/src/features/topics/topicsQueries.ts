@@ -1,4 +1,4 @@
-import { answered, api, postText, type Schemas } from '../../api/client';
+import { answered, api, at, postText, type Schemas } from '../../api/client';
 import { parseExact } from '../../shared/exact';
 import type { View } from './view';
 
@@ -108,8 +108,8 @@ export function previewChange(name: string, body: TopicSettings) {
 }
 
 export function changeTopic(name: string, revision: number, settings: TopicSettings) {
-  const body = { revision, settings };
-  return answered(api.PUT('/api/v1/topics/{name}/settings', { params: { path: { name } }, body }));
+  const params = { path: { name }, header: at(revision) };
+  return answered(api.PUT('/api/v1/topics/{name}/settings', { params, body: settings }));
 }
 
 export function addPartitions(name: string, partitions: number) {

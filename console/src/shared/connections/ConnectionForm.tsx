@@ -57,7 +57,7 @@ function KindForm({ before, kind, onOther, onSaved, onCancel }: KindProps) {
   const request = () => requestOf(name, kind, fields);
   const test = useMutation({ mutationFn: () => testUnsaved(request()) });
   const save = useMutation({
-    mutationFn: () => (before ? replaceConnection(before.id, request()) : createConnection(request())),
+    mutationFn: () => (before ? replaceConnection(before, request()) : createConnection(request())),
     onSuccess: (made) => {
       void queries.invalidateQueries({ queryKey: connectionsQuery.queryKey });
       onSaved(made);

@@ -1,4 +1,4 @@
-import { answered, api, type Schemas } from '../../api/client';
+import { answered, api, at, type Schemas } from '../../api/client';
 
 export type Connection = Schemas['Connection'];
 export type ConnectionRequest = Schemas['ConnectionRequest'];
@@ -21,8 +21,9 @@ export function createConnection(body: ConnectionRequest) {
   return answered(api.POST('/api/v1/connections', { body }));
 }
 
-export function replaceConnection(id: string, body: ConnectionRequest) {
-  return answered(api.PUT('/api/v1/connections/{id}', { params: { path: { id } }, body }));
+export function replaceConnection({ id, revision }: Connection, body: ConnectionRequest) {
+  const params = { path: { id }, header: at(revision) };
+  return answered(api.PUT('/api/v1/connections/{id}', { params, body }));
 }
 
 export function testUnsaved(body: ConnectionRequest) {

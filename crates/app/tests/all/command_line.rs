@@ -128,10 +128,19 @@ async fn schemas_by_command() {
     assert_eq!(shell.text("schema pull bins", None), BIN);
 
     // what does not keep the rule ends a build's step, and nothing of it is registered
-    let change =
-        r#"{"revision":1,"description":"","owner":"packhouse","labels":[],"rule":{"reads_past":"all"},"retired":false}"#;
+    let change = r#"{"description":"","owner":"packhouse","labels":[],"rule":{"reads_past":"all"},"retired":false}"#;
     let client = reqwest::Client::new().put(format!("{}/schemas/bins", gonvel.base));
-    assert_eq!(client.header("content-type", "application/json").body(change).send().await.unwrap().status(), 200);
+    assert_eq!(
+        client
+            .header("content-type", "application/json")
+            .header("if-match", "\"1\"")
+            .body(change)
+            .send()
+            .await
+            .unwrap()
+            .status(),
+        200
+    );
     put("bins.avsc", &BIN.replace("]}", r#",{"name":"grade","type":"string"}]}"#));
     assert_eq!(shell.fails(&format!("schema check bins {}", path("bins.avsc")), "bins would not take it"), 4);
     let output = shell.run(&words(&format!("schema check bins {} --output json", path("bins.avsc"))), None);

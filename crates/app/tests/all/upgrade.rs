@@ -82,8 +82,9 @@ async fn does_everything(gonvel: &Gonvel, mark: &str) {
     gonvel.post("/readers", json!({"name": reader, "topics": [topic]})).await;
     let joined = gonvel.post(&format!("/readers/{reader}/members"), json!({"label": mark})).await;
     assert!(joined["member"].is_string(), "{joined:#}");
-    let settings = json!({"revision": 1, "settings": {"forget_after_ms": 86_400_000}});
-    let put = gonvel.client.put(format!("{}/topics/{topic}/settings", gonvel.base)).json(&settings).send().await.unwrap();
+    let settings = json!({"forget_after_ms": 86_400_000});
+    let put = gonvel.client.put(format!("{}/topics/{topic}/settings", gonvel.base)).header("if-match", "\"1\"");
+    let put = put.json(&settings).send().await.unwrap();
     assert!(put.status().is_success(), "{}", put.text().await.unwrap());
     let connection = gonvel.get("/connections").await.unwrap()[0]["id"].clone();
     let table = json!({"schema": "public", "table": "bins", "topic": format!("kept.{mark}.bins")});

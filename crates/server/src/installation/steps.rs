@@ -11,8 +11,7 @@ use gonvel_core::ports::{PortError, TopicLog};
 use gonvel_core::schemas::Rule;
 use gonvel_http_api::{
     Action, ActionRequest, BindingRequest, ConnectionRequest, ConnectorChange, ConnectorRequest, DeleteQuery,
-    FunctionDeleteQuery, FunctionRequest, MorePartitions, NewReader, NewSchema, ReaderTopics, SchemaEdit,
-    SchemaText as Text,
+    FunctionRequest, MorePartitions, NewReader, NewSchema, ReaderTopics, SchemaEdit, SchemaText as Text,
 };
 use gonvel_manifests::connector_text::{ConnectorText, Wished};
 use gonvel_manifests::{ConnectionText, Deed, SchemaText, Step, Thing, TopicText, VersionText};
@@ -20,6 +19,7 @@ use uuid::Uuid;
 
 use crate::manifests::names;
 use crate::problems::{Body, Path, Query, Refusal};
+use crate::revisions::IfMatch;
 use crate::state::ServerState;
 use crate::who::Who;
 use crate::{connections, connectors, edits, functions, readers, schemas, topics};
@@ -58,25 +58,26 @@ impl Carrying {
             }
             (Deed::Change, Thing::Connection(text)) => {
                 let id = self.connection_id(&text.connection).await?;
-                connections::replace(self.state(), Path(id), Body(self.connection(text))).await.map(drop)
+                connections::replace(self.state(), Path(id), IfMatch::Any, Body(self.connection(text))).await.map(drop)
             }
             (Deed::Delete, Thing::Connection(text)) => {
                 let id = self.connection_id(&text.connection).await?;
-                connections::remove(self.state(), Path(id)).await.map(drop)
+                connections::remove(self.state(), Path(id), IfMatch::Any).await.map(drop)
             }
             (Deed::Make | Deed::Change, Thing::Function(text)) => {
-                let version = self.function_version(&text.function).await?;
-                let request = FunctionRequest { function: text.clone().into(), version };
-                functions::save(self.state(), Path(text.function.clone()), self.who(), Body(request)).await.map(drop)
+                let request = FunctionRequest { function: text.clone().into() };
+                let place = Path(text.function.clone());
+                functions::save(self.state(), place, self.who(), IfMatch::Any, Body(request)).await.map(drop)
             }
             (Deed::Delete, Thing::Function(text)) => {
-                let version = self.function_version(&text.function).await?;
-                let query = Query(FunctionDeleteQuery { version });
-                functions::remove(self.state(), Path(text.function.clone()), query, self.who()).await.map(drop)
+                let place = Path(text.function.clone());
+                functions::remove(self.state(), place, IfMatch::Any, self.who()).await.map(drop)
             }
             (Deed::Make, Thing::Schema(text)) => self.make_schema(text).await,
             (Deed::Change, Thing::Schema(text)) => self.change_schema(text).await,
-            (Deed::Delete, Thing::Schema(text)) => schemas::remove(self.state(), Path(text.schema.clone())).await.map(drop),
+            (Deed::Delete, Thing::Schema(text)) => {
+                schemas::remove(self.state(), Path(text.schema.clone()), IfMatch::Any).await.map(drop)
+            }
             (Deed::Make, Thing::Topic(text)) => {
                 let name = TopicName::parse(text.topic.as_str())?;
                 self.state.database.create_topic(&name, text.partitions, &text.settings()).await?;
@@ -85,7 +86,7 @@ impl Carrying {
             (Deed::Change, Thing::Topic(text)) => self.change_topic(text).await,
             (Deed::Delete, Thing::Topic(text)) => {
                 let query = DeleteQuery { confirm: Some(text.topic.clone()) };
-                topics::remove(self.state(), Path(text.topic.clone()), Query(query)).await.map(drop)
+                topics::remove(self.state(), Path(text.topic.clone()), Query(query), IfMatch::Any).await.map(drop)
             }
             (Deed::Make, Thing::Connector(text)) => self.make_connector(text).await,
             (Deed::Change, Thing::Connector(text)) => self.change_connector(text).await,
@@ -115,12 +116,6 @@ impl Carrying {
     async fn connection_id(&self, name: &str) -> Result<Uuid, Refusal> {
         let found = self.state.database.connections().await?.into_iter().find(|c| c.name == name);
         found.map(|c| c.id).ok_or_else(|| not_there("connection", name))
-    }
-
-    /// The version of a function that is in force; 0 for none.
-    async fn function_version(&self, name: &str) -> Result<i32, Refusal> {
-        let kept = self.state.database.kept_functions().await?;
-        Ok(kept.iter().find(|kept| kept.function.name == name).map_or(0, |kept| kept.version))
     }
 
     async fn make_schema(&self, text: &SchemaText) -> Result<(), Refusal> {
@@ -160,14 +155,13 @@ impl Carrying {
         }
         let (stored, _) = self.state.database.schema(&name).await?;
         let edit = SchemaEdit {
-            revision: stored.revision,
             description: text.description.clone(),
             owner: text.owner.clone(),
             labels: text.labels.clone(),
             rule: text.rule,
             retired: text.retired,
         };
-        schemas::change(self.state(), Path(text.schema.clone()), Body(edit)).await.map(drop)
+        schemas::change(self.state(), Path(text.schema.clone()), IfMatch::Only(stored.revision), Body(edit)).await.map(drop)
     }
 
     async fn bind(&self, text: &TopicText) -> Result<(), Refusal> {
@@ -201,7 +195,7 @@ impl Carrying {
         if stored.partitions < text.partitions {
             // whoever applies it has seen what that does
             let more = MorePartitions { partitions: text.partitions, keys_may_move: true };
-            topics::add_partitions(self.state(), Path(text.topic.clone()), Body(more)).await.map(drop)?;
+            topics::add_partitions(self.state(), Path(text.topic.clone()), IfMatch::Any, Body(more)).await.map(drop)?;
         }
         self.bind(text).await
     }
@@ -255,8 +249,10 @@ impl Carrying {
         let all = self.state.database.connectors().await?;
         let stored = all.iter().find(|c| c.name == text.connector).ok_or_else(|| not_there("connector", &text.connector))?;
         if stored.definition != definition {
-            let change = ConnectorChange { version: stored.version, definition };
-            edits::change(self.state(), Path(stored.id.0), self.who(), Body(change)).await.map(drop)?;
+            let change = ConnectorChange { definition };
+            edits::change(self.state(), Path(stored.id.0), self.who(), IfMatch::Only(stored.version), Body(change))
+                .await
+                .map(drop)?;
         }
         let action = match text.state {
             Some(wished) if wished.wish() != stored.wish => match wished {
@@ -278,7 +274,7 @@ impl Carrying {
     async fn delete_connector(&self, name: &str) -> Result<(), Refusal> {
         let all = self.state.database.connectors().await?;
         let stored = all.iter().find(|c| c.name == name).ok_or_else(|| not_there("connector", name))?;
-        connectors::remove(self.state(), Path(stored.id.0), self.who()).await.map(drop)?;
+        connectors::remove(self.state(), Path(stored.id.0), self.who(), IfMatch::Any).await.map(drop)?;
         let start = Instant::now();
         loop {
             match self.state.database.find_connector(stored.id).await {

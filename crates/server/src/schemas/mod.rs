@@ -25,6 +25,7 @@ use gonvel_http_api::{
 use gonvel_storage::catalog::schemas::{About, Binding, ListedSchema, NewText, StoredSchema, StoredVersion};
 
 use crate::problems::{Body, Path, Query, Refusal};
+use crate::revisions::{IfMatch, IfMatchHeader, Tagged};
 use crate::state::ServerState;
 use crate::topic_users::users;
 
@@ -151,7 +152,7 @@ pub(crate) async fn list(
 pub(crate) async fn create(
     State(state): State<Arc<ServerState>>,
     Body(new): Body<NewSchema>,
-) -> Result<(StatusCode, Json<Schema>), Refusal> {
+) -> Result<(StatusCode, Tagged<Schema>), Refusal> {
     let name = SchemaName::parse(new.name)?;
     let about = about(new.description, new.owner, new.labels, new.rule, false)?;
     let refers = &new.references;
@@ -159,32 +160,40 @@ pub(crate) async fn create(
     let parsed = checking::parsed(&state, written_in, &new.text, refers).await?;
     let text = NewText { text: &new.text, parsed: &parsed, refers, author: &new.author, why: &new.why };
     state.database.create_schema(&name, written_in, &about, &text).await?;
-    Ok((StatusCode::CREATED, Json(whole(&state, &name).await?)))
+    Ok((StatusCode::CREATED, tagged(&state, &name).await?))
+}
+
+async fn tagged(state: &ServerState, name: &SchemaName) -> Result<Tagged<Schema>, Refusal> {
+    let schema = whole(state, name).await?;
+    Ok(Tagged(schema.revision, schema))
 }
 
 /// A schema with its versions and what uses it.
 #[utoipa::path(operation_id = "getSchema", get, path = "/api/v1/schemas/{name}", tag = "schemas",
     responses((status = 200, body = Schema), (status = 404, body = Problem)))]
-pub(crate) async fn one(State(state): State<Arc<ServerState>>, Path(name): Path<String>) -> Result<Json<Schema>, Refusal> {
-    Ok(Json(whole(&state, &SchemaName::parse(name)?).await?))
+pub(crate) async fn one(State(state): State<Arc<ServerState>>, Path(name): Path<String>) -> Result<Tagged<Schema>, Refusal> {
+    tagged(&state, &SchemaName::parse(name)?).await
 }
 
 /// Changes what is said of a schema, its rule, or whether it is retired. It is retired only when nothing writes by it.
 #[utoipa::path(operation_id = "changeSchema", put, path = "/api/v1/schemas/{name}", tag = "schemas", request_body = SchemaEdit,
+    params(IfMatchHeader),
     responses((status = 200, body = Schema), (status = 404, body = Problem), (status = 409, body = Problem),
         (status = 412, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn change(
     State(state): State<Arc<ServerState>>,
     Path(name): Path<String>,
+    at: IfMatch,
     Body(edit): Body<SchemaEdit>,
-) -> Result<Json<Schema>, Refusal> {
+) -> Result<Tagged<Schema>, Refusal> {
     let name = SchemaName::parse(name)?;
+    let revision = at.to_change(state.database.schema(&name).await?.0.revision)?;
     let about = about(edit.description, edit.owner, edit.labels, edit.rule, edit.retired)?;
     if edit.retired {
         unused(&name, &uses(&state, &name).await?)?;
     }
-    state.database.change_schema(&name, edit.revision, &about).await?;
-    Ok(Json(whole(&state, &name).await?))
+    state.database.change_schema(&name, revision, &about).await?;
+    tagged(&state, &name).await
 }
 
 /// Refuses while something uses a schema, and says what.
@@ -200,10 +209,15 @@ fn unused(name: &SchemaName, uses: &SchemaUses) -> Result<(), Refusal> {
 }
 
 /// Deletes a schema with all its versions, when nothing reads or writes by it. Records written by it show as they are stored.
-#[utoipa::path(operation_id = "deleteSchema", delete, path = "/api/v1/schemas/{name}", tag = "schemas",
+#[utoipa::path(operation_id = "deleteSchema", delete, path = "/api/v1/schemas/{name}", tag = "schemas", params(IfMatchHeader),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
-pub(crate) async fn remove(State(state): State<Arc<ServerState>>, Path(name): Path<String>) -> Result<StatusCode, Refusal> {
+pub(crate) async fn remove(
+    State(state): State<Arc<ServerState>>,
+    Path(name): Path<String>,
+    at: IfMatch,
+) -> Result<StatusCode, Refusal> {
     let name = SchemaName::parse(name)?;
+    at.holds(&format!("the schema {name}"), state.database.schema(&name).await?.0.revision)?;
     unused(&name, &uses(&state, &name).await?)?;
     state.database.delete_schema(&name).await?;
     state.forget_fittings();

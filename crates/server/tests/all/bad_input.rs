@@ -32,12 +32,19 @@ impl Api {
         self.send(reqwest::Method::POST, path, body).await
     }
 
-    async fn put(&self, path: &str, body: &Value) -> (u16, Value) {
-        self.send(reqwest::Method::PUT, path, body).await
+    /// Changes what is at this revision; `*` for any.
+    async fn put(&self, path: &str, at: impl std::fmt::Display, body: &Value) -> (u16, Value) {
+        let at = if at.to_string() == "*" { at.to_string() } else { format!("\"{at}\"") };
+        let request = self.client.put(format!("{}{path}", self.base)).header("if-match", at);
+        self.answer(request.json(body)).await
     }
 
     async fn send(&self, method: reqwest::Method, path: &str, body: &Value) -> (u16, Value) {
-        let answer = self.client.request(method, format!("{}{path}", self.base)).json(body).send().await.unwrap();
+        self.answer(self.client.request(method, format!("{}{path}", self.base)).json(body)).await
+    }
+
+    async fn answer(&self, request: reqwest::RequestBuilder) -> (u16, Value) {
+        let answer = request.send().await.unwrap();
         let status = answer.status().as_u16();
         if status >= 400 {
             assert_eq!(answer.headers()["content-type"], "application/problem+json");
@@ -114,24 +121,24 @@ async fn a_connection_that_cannot_be_used_is_refused_with_its_field_and_not_save
     let mut elsewhere = good.clone();
     elsewhere.as_object_mut().unwrap().remove("password");
     elsewhere["host"] = "localhost".into();
-    let (status, problem) = api.put(&path, &elsewhere).await;
+    let (status, problem) = api.put(&path, "*", &elsewhere).await;
     assert_eq!((status, place(&problem)), (422, Some("password")), "{problem:#}");
     says(&problem, "detail", "not sent on to what it was not given for");
     elsewhere["host"] = "127.0.0.1".into();
-    let (status, _) = api.put(&path, &elsewhere).await;
+    let (status, _) = api.put(&path, "*", &elsewhere).await;
     assert_eq!(status, 200);
     for (member, value, what) in
         [("database", json!("postgres"), "the database changed"), ("tls", json!("off"), "the encryption became weaker")]
     {
         let mut other = elsewhere.clone();
         other[member] = value;
-        let (status, problem) = api.put(&path, &other).await;
+        let (status, problem) = api.put(&path, "*", &other).await;
         assert_eq!((status, place(&problem)), (422, Some("password")), "{problem:#}");
         says(&problem, "detail", what);
         other["password"] = cluster.password.as_str().into();
-        assert_eq!(api.put(&path, &other).await.0, 200, "entered again it is what is wanted");
+        assert_eq!(api.put(&path, "*", &other).await.0, 200, "entered again it is what is wanted");
         elsewhere["password"] = cluster.password.as_str().into();
-        assert_eq!(api.put(&path, &elsewhere).await.0, 200);
+        assert_eq!(api.put(&path, "*", &elsewhere).await.0, 200);
         elsewhere.as_object_mut().unwrap().remove("password");
     }
 }
@@ -156,9 +163,9 @@ async fn an_edit_is_refused_as_it_was_asked_and_changes_nothing() {
     let change = |version: i32, change: &dyn Fn(&mut Value)| {
         let mut definition = definition.clone();
         change(&mut definition);
-        json!({"version": version, "definition": definition})
+        (version, json!({"definition": definition}))
     };
-    let cases: [(Value, u16, &str); 5] = [
+    let cases: [((i32, Value), u16, &str); 5] = [
         (change(7, &|d| d["partitions"] = 2.into()), 412, "changed since you read it"),
         (change(1, &|d| d["partitions"] = 0.into()), 422, "from 1 to 1000"),
         (change(1, &|d| d["tables"][0]["table"] = "crates".into()), 422, "no table public.crates"),
@@ -169,8 +176,8 @@ async fn an_edit_is_refused_as_it_was_asked_and_changes_nothing() {
             "cannot become a sink",
         ),
     ];
-    for (body, status, finding) in cases {
-        let (found, problem) = api.put(&path, &body).await;
+    for ((version, body), status, finding) in cases {
+        let (found, problem) = api.put(&path, version, &body).await;
         assert_eq!(found, status, "{problem:#}");
         says(&problem, "detail", finding);
     }
@@ -179,11 +186,11 @@ async fn an_edit_is_refused_as_it_was_asked_and_changes_nothing() {
     assert!(versions[0]["manifest"].as_str().unwrap().contains("connection: packhouse"), "{versions:#}");
 
     // what it would do is said without doing it; done, it is a version
-    let narrow = change(1, &|d| d["tables"][0]["leave_out"] = json!(["grade"]));
+    let (_, narrow) = change(1, &|d| d["tables"][0]["leave_out"] = json!(["grade"]));
     let (status, told) = api.post(&format!("{path}/change/preview"), &narrow).await;
     assert_eq!((status, told["consequences"][0]["kind"].as_str()), (200, Some("starts_anew")), "{told:#}");
     assert_eq!(api.get(&path).await["version"], 1);
-    let (status, changed) = api.put(&path, &narrow).await;
+    let (status, changed) = api.put(&path, 1, &narrow).await;
     assert_eq!((status, changed["version"].as_i64()), (200, Some(2)), "{changed:#}");
 
     // a manifest is read and written; a table that is not there has no sample
@@ -422,18 +429,19 @@ async fn an_unfinished_draft_is_kept_as_it_is_and_goes_when_its_connector_is_mad
 
     // two people at one draft: the later one is told, and the earlier one's work stays
     let mut again = draft.clone();
-    (again["revision"], again["name"]) = (1.into(), "cooling".into());
-    assert_eq!(api.put(&path, &again).await.1["revision"], 2);
+    again["name"] = "cooling".into();
+    assert_eq!(api.put(&path, 1, &again).await.1["revision"], 2);
     again["name"] = "another".into();
-    let (status, problem) = api.put(&path, &again).await;
-    assert_eq!((status, word(&problem)), (412, Some("changed")), "{problem:#}");
+    let (status, problem) = api.put(&path, 1, &again).await;
+    assert_eq!((status, word(&problem), place(&problem)), (412, Some("changed"), Some("If-Match")), "{problem:#}");
     for (part, value) in [("name", json!("n".repeat(401))), ("lacks", json!("a\u{0}")), ("work", json!("text"))] {
         let mut bad = draft.clone();
         bad[part] = value;
         let (status, problem) = api.post("/drafts", &bad).await;
         assert_eq!((status, place(&problem)), (422, Some(part)), "{problem:#}");
     }
-    assert_eq!(place(&api.put(&path, &draft).await.1), Some("revision"));
+    let (status, problem) = api.send(reqwest::Method::PUT, &path, &draft).await;
+    assert_eq!((status, word(&problem), place(&problem)), (428, Some("unconditional"), Some("If-Match")), "{problem:#}");
     let (_, other) = api.post("/drafts", &draft).await;
     let names = |list: &Value| list.as_array().unwrap().iter().map(|d| d["name"].clone()).collect::<Vec<_>>();
     assert_eq!(names(&api.get("/drafts").await), ["not yet a name", "cooling"]);
@@ -446,7 +454,7 @@ async fn an_unfinished_draft_is_kept_as_it_is_and_goes_when_its_connector_is_mad
     connector = source(&owner, "bins");
     (connector["draft"], connector["start"]) = (made["id"].clone(), false.into());
     assert_eq!(api.post("/connectors", &connector).await.0, 201);
-    let (status, problem) = api.put(&path, &again).await;
+    let (status, problem) = api.put(&path, 2, &again).await;
     assert_eq!((status, word(&problem)), (404, Some("not-found")), "{problem:#}");
     assert_eq!(names(&api.get("/drafts").await), ["not yet a name"]);
     let gone = format!("{}/drafts/{}", api.base, other["id"].as_str().unwrap());

@@ -222,6 +222,11 @@ async fn whatever_is_asked_is_answered_as_the_document_says() {
             let what = format!("{} {}: {status} {form}", operation.method, operation.path);
             let with = format!("{path} {body:?}");
             let told = &operation.told["responses"][status.to_string()];
+            for header in told["headers"].as_object().into_iter().flatten().map(|(name, _)| name) {
+                if !answer.headers().contains_key(header) {
+                    findings.insert(format!("{what} lacks the header {header}"), with.clone());
+                }
+            }
             let body_told = &told["content"][&form];
             if told.is_null() || (body_told.is_null() && !form.is_empty()) || status >= 500 && status != 502 {
                 findings.insert(format!("{what} is not in the document"), with);

@@ -3,7 +3,6 @@
 use std::time::{Duration, Instant};
 
 use chrono::{DateTime, TimeDelta, Utc};
-use reqwest::Method;
 use serde_json::{Value, json};
 
 use crate::support::Api;
@@ -21,9 +20,8 @@ async fn append(api: &Api, topic: &str, partition: i32, hours: i64, records: usi
 }
 
 async fn keeps(api: &Api, topic: &str, settings: Value) {
-    let revision = api.get(&format!("/topics/{topic}")).await.1["revision"].clone();
-    let body = json!({"revision": revision, "settings": settings});
-    let (status, answer) = api.send(api.request(Method::PUT, &format!("/topics/{topic}/settings")).json(&body)).await;
+    let revision = api.get(&format!("/topics/{topic}")).await.1["revision"].as_i64().unwrap();
+    let (status, answer) = api.put_at(&format!("/topics/{topic}/settings"), revision, &settings).await;
     assert_eq!(status, 200, "{answer:#}");
 }
 

@@ -114,7 +114,7 @@ async fn what_is_asked_of_a_system_of_a_place_is_asked_by_a_runner_there() {
     let mut elsewhere = body("");
     elsewhere.as_object_mut().unwrap().remove("password");
     elsewhere["only_where"] = json!({"site": "office"});
-    let changed = api.request(Method::PUT, &format!("/connections/{id}")).json(&elsewhere);
+    let changed = api.request(Method::PUT, &format!("/connections/{id}")).header("if-match", "*").json(&elsewhere);
     let (status, problem) = api.send(changed).await;
     assert_eq!((status, place(&problem)), (422, Some("password")), "{problem:#}");
     assert!(problem["detail"].as_str().unwrap().contains("it is reached from elsewhere"), "{problem:#}");

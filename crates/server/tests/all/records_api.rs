@@ -257,8 +257,7 @@ async fn a_bad_request_says_which_record_and_stores_nothing() {
     api.post("/topics/orchard.events/records", &old).await;
     api.appended_as_it_happened().await;
     api.post("/topics/orchard.events/records", &json!({"value": 1, "partition": 1})).await;
-    let day = json!({"revision": 1, "settings": {"forget_after_ms": 86_400_000}});
-    api.send(api.request(Method::PUT, "/topics/orchard.events/settings").json(&day)).await;
+    api.put_at("/topics/orchard.events/settings", 1, &json!({"forget_after_ms": 86_400_000})).await;
     Keeper::new(api.database.clone()).round(true, chrono::Utc::now().timestamp_micros()).await;
     for path in ["records?", "stream?", "export?form=csv&"] {
         let offset = if path.starts_with("export") { "from_offset=0" } else { "offset=0" };
@@ -581,10 +580,7 @@ async fn topics_are_changed_and_deleted_with_a_look_first() {
     let week = json!({"forget_after_ms": 604_800_000});
     let (_, preview) = api.post("/topics/harvest.plans/settings/preview", &week).await;
     assert_eq!((&preview["records"], &preview["partitions"][0]["before_offset"]), (&json!(1), &json!(1)), "{preview:#}");
-    let change = |revision: i64| {
-        let body = json!({"revision": revision, "settings": week});
-        api.send(api.request(Method::PUT, "/topics/harvest.plans/settings").json(&body))
-    };
+    let change = |revision: i64| api.put_at("/topics/harvest.plans/settings", revision, &week);
     let changed = change(1).await;
     assert_eq!((changed.0, &changed.1["settings"]["forget_after_ms"]), (200, &json!(604_800_000)));
     says(&change(1).await, 412, "was changed since you read it");

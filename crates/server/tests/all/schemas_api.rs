@@ -68,8 +68,8 @@ async fn versions_are_registered_checked_compared_and_kept() {
     // what uses it is named before it goes
     api.topic("bins.picked", 1).await;
     api.put("/topics/bins.picked/schemas/value", &json!({"schema": "bins"})).await;
-    let retire = json!({"revision": 1, "description": "", "owner": "", "labels": [], "rule": {}, "retired": true});
-    says(&api.put("/schemas/bins", &retire).await, 409, "the values of bins.picked");
+    let retire = json!({"description": "", "owner": "", "labels": [], "rule": {}, "retired": true});
+    says(&api.put_at("/schemas/bins", 1, &retire).await, 409, "the values of bins.picked");
     says(&api.delete("/schemas/bins").await, 409, "the values of bins.picked");
     assert_eq!(api.delete("/topics/bins.picked/schemas/value").await.0, 204);
     let named = json!({"name": "lots", "language": "avro", "references": [{"name": "bins", "version": 2}],
@@ -77,8 +77,8 @@ async fn versions_are_registered_checked_compared_and_kept() {
     assert_eq!(api.post("/schemas", &named).await.0, 201);
     says(&api.delete("/schemas/bins").await, 409, "the schema lots");
     assert_eq!(api.delete("/schemas/lots").await.0, 204);
-    assert_eq!(api.put("/schemas/bins", &retire).await.0, 200);
-    says(&api.put("/schemas/bins", &retire).await, 412, "schema bins");
+    assert_eq!(api.put_at("/schemas/bins", 1, &retire).await.0, 200);
+    says(&api.put_at("/schemas/bins", 1, &retire).await, 412, "schema bins");
     says(
         &api.post("/schemas/bins/versions", &json!({"text": bin(", {\"name\":\"a\",\"type\":\"int\"}")})).await,
         409,
@@ -293,8 +293,8 @@ async fn the_same_text_with_other_references_is_another_version() {
     let checked = api.post("/schemas/lots/check", &other).await.1;
     assert!(checked["breaches"][0]["misfits"][0]["finding"].as_str().unwrap().contains("grade"), "{checked:#}");
     says(&api.post("/schemas/lots/versions", &other).await, 409, "grade");
-    let unruled = json!({"revision": 1, "description": "", "owner": "", "labels": [], "rule": {}, "retired": false});
-    assert_eq!(api.put("/schemas/lots", &unruled).await.0, 200);
+    let unruled = json!({"description": "", "owner": "", "labels": [], "rule": {}, "retired": false});
+    assert_eq!(api.put_at("/schemas/lots", 1, &unruled).await.0, 200);
     for _ in 0..2 {
         let done = api.post("/schemas/lots/versions", &other).await;
         assert_eq!((done.0, &done.1["version"]), (200, &json!(2)), "{:#}", done.1);

@@ -117,14 +117,19 @@ impl Database {
             .map_err(named(&input.name))
     }
 
-    /// Replaces what a connection says, with its secrets.
+    /// Replaces what a connection says, with its secrets, if it is at this revision.
     ///
     /// # Errors
-    /// [`PortError::NotFound`], or [`PortError::Exists`] if the new name is taken.
-    pub async fn replace_connection(&self, id: Uuid, input: &ConnectionInput) -> Result<Connection, PortError> {
+    /// [`PortError::NotFound`], [`PortError::Changed`] if it is at another one, or [`PortError::Exists`] if the new name is taken.
+    pub async fn replace_connection(
+        &self,
+        id: Uuid,
+        revision: i32,
+        input: &ConnectionInput,
+    ) -> Result<Connection, PortError> {
         let mut connection = self.connection().await?;
         let address = &input.address;
-        diesel::update(connections::table.find(id))
+        let made = diesel::update(connections::table.find(id).filter(connections::revision.eq(revision)))
             .set((
                 connections::name.eq(input.name.as_str()),
                 connections::given.eq(Value::Object(address.settings.clone())),
@@ -136,8 +141,15 @@ impl Database {
             .get_result(&mut connection)
             .await
             .optional()
-            .map_err(named(&input.name))?
-            .ok_or_else(|| PortError::NotFound { what: "such connection".into() })
+            .map_err(named(&input.name))?;
+        drop(connection);
+        match made {
+            Some(made) => Ok(made),
+            None => {
+                let now = self.find_connection(id).await?;
+                Err(PortError::Changed { what: format!("the connection {}", now.name) })
+            }
+        }
     }
 
     /// All connections by name.

@@ -43,8 +43,10 @@ async fn a_password_is_stored_sealed_and_lost_without_its_key() {
         .get(0);
     assert!(!stored.contains("winter gold"), "{stored}");
 
-    let moved = database.replace_connection(made.id, &input("packhouse-2", "early amber")).await.unwrap();
+    let moved = database.replace_connection(made.id, made.revision, &input("packhouse-2", "early amber")).await.unwrap();
     assert_eq!((moved.revision, moved.name.as_str()), (2, "packhouse-2"));
+    let late = database.replace_connection(made.id, made.revision, &input("packhouse-3", "late")).await;
+    assert!(matches!(&late, Err(PortError::Changed { what }) if what.contains("packhouse-2")), "{late:?}");
     assert_eq!(database.address(made.id).await.unwrap().secrets["password"].expose(), "early amber");
 
     let other = Database::open(&cluster.url("gonvel"), Sealer::new(&[8; 32])).await.unwrap();
@@ -60,7 +62,7 @@ async fn names_are_unique_and_what_is_used_stays() {
     let spare = database.create_connection(&input("spare", "x")).await.unwrap();
     let taken = database.create_connection(&input("packhouse", "x")).await;
     assert!(matches!(taken, Err(PortError::Exists { .. })));
-    let taken = database.replace_connection(spare.id, &input("packhouse", "x")).await;
+    let taken = database.replace_connection(spare.id, spare.revision, &input("packhouse", "x")).await;
     assert!(matches!(taken, Err(PortError::Exists { .. })));
 
     let connector = source("changes", packhouse.id);

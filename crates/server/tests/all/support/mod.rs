@@ -57,6 +57,11 @@ impl Api {
         self.send(self.request(Method::POST, path).json(body)).await
     }
 
+    /// Changes what is at this revision.
+    pub async fn put_at(&self, path: &str, revision: i64, body: &Value) -> Answer {
+        self.send(self.request(Method::PUT, path).header("if-match", format!("\"{revision}\"")).json(body)).await
+    }
+
     pub async fn append(&self, topic: &str, media: &str, body: impl Into<reqwest::Body>) -> Answer {
         let request = self.request(Method::POST, &format!("/topics/{topic}/records"));
         self.send(request.header("content-type", media).body(body)).await
