@@ -9,7 +9,7 @@ use gonvel_http_api::{
 };
 use serde_json::{Map, Value, json};
 
-use crate::client::Client;
+use crate::client::{Client, segment};
 use crate::error::CommandError;
 use crate::table::Table;
 
@@ -240,9 +240,7 @@ fn sample_table(sample: &RowSample) -> Table {
 }
 
 async fn find(client: &Client, name: &str) -> Result<Connection, CommandError> {
-    let all: Vec<Connection> = client.get("/connections", &[]).await?;
-    let found = all.into_iter().find(|c| c.name == name || c.id.to_string() == name);
-    found.ok_or_else(|| CommandError::Missing(format!("there is no connection {name}")))
+    client.get(&format!("/connections/{}", segment(name)), &[]).await
 }
 
 pub(crate) async fn run(client: &Client, command: ConnectionCommand) -> Result<(), CommandError> {

@@ -21,12 +21,21 @@ pub(crate) fn each_operation<'d>(document: &'d Value) -> impl Iterator<Item = (&
 /// Says of every operation what it may be answered with besides what was asked for.
 pub(crate) fn tell_answers(document: &mut Value) {
     let Some(paths) = document["paths"].as_object_mut() else { return };
-    for (method, operation) in paths.values_mut().filter_map(Value::as_object_mut).flat_map(Map::iter_mut) {
+    for (path, item) in paths.iter_mut() {
+        for operation in item.as_object_mut().into_iter().flat_map(Map::values_mut) {
+            tell_path(path, operation);
+        }
+    }
+    let each = paths.iter_mut().filter_map(|(path, item)| Some((path, item.as_object_mut()?)));
+    for (path, (method, operation)) in each.flat_map(|(path, item)| item.iter_mut().map(move |one| (path, one))) {
         let takes = |key| operation.get(key).is_some_and(|given: &Value| given.as_array().is_none_or(|a| !a.is_empty()));
         let (parameters, body) = (takes("parameters"), takes("requestBody"));
         let mut may_be = ALWAYS.to_vec();
         if parameters || body {
             may_be.extend(["400", "422"]);
+        }
+        if path.contains('{') {
+            may_be.push("404");
         }
         if body {
             may_be.extend(["413", "415"]);
@@ -61,6 +70,31 @@ pub(crate) fn tell_answers(document: &mut Value) {
             }
         }
         responses.sort_keys();
+    }
+}
+
+/// Says of each part of an address what it stands for.
+fn tell_path(path: &str, operation: &mut Value) {
+    let names = path.split('{').skip(1).filter_map(|rest| rest.split_once('}')).map(|(name, _)| name);
+    for name in names {
+        let says = match name {
+            "connector" | "connection" => "Its name or its id.",
+            "name" => "Its name.",
+            "member" => "The member's id, as it was given when it joined.",
+            "role" => "`key` or `value`.",
+            "code" => "The word that ends its address.",
+            _ => "Its id.",
+        };
+        if operation["parameters"].is_null() {
+            operation["parameters"] = json!([]);
+        }
+        let Some(parameters) = operation["parameters"].as_array_mut() else { continue };
+        match parameters.iter_mut().find(|parameter| parameter["name"] == name && parameter["in"] == "path") {
+            Some(known) => known["description"] = says.into(),
+            None => parameters.push(json!({
+                "name": name, "in": "path", "description": says, "required": true, "schema": {"type": "string"},
+            })),
+        }
     }
 }
 

@@ -24,8 +24,9 @@ use gonvel_storage::catalog::connectors::Connector;
 use serde_json::Value;
 use uuid::Uuid;
 
+use crate::addressed::ConnectionAt;
 use crate::preflights;
-use crate::problems::{Body, Path, Refusal};
+use crate::problems::{Body, Refusal};
 use crate::revisions::{IfMatch, IfMatchHeader, Tagged};
 use crate::state::ServerState;
 
@@ -111,9 +112,12 @@ pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<V
 }
 
 /// One connection.
-#[utoipa::path(operation_id = "getConnection", get, path = "/api/v1/connections/{id}", tag = "connections",
+#[utoipa::path(operation_id = "getConnection", get, path = "/api/v1/connections/{connection}", tag = "connections",
     responses((status = 200, body = Connection), (status = 404, body = Problem)))]
-pub(crate) async fn one(State(state): State<Arc<ServerState>>, Path(id): Path<Uuid>) -> Result<Tagged<Connection>, Refusal> {
+pub(crate) async fn one(
+    State(state): State<Arc<ServerState>>,
+    ConnectionAt(id): ConnectionAt,
+) -> Result<Tagged<Connection>, Refusal> {
     let connection = state.database.find_connection(id).await?;
     let used_by = users(&state.database.connectors().await?, id);
     Ok(Tagged(connection.revision, present(connection, used_by)))
@@ -143,12 +147,12 @@ pub(crate) async fn create(
 }
 
 /// Replaces a connection, once the server was reached and logged in to with it. Connectors that use it start anew with it.
-#[utoipa::path(operation_id = "replaceConnection", put, path = "/api/v1/connections/{id}", tag = "connections", request_body = ConnectionRequest,
+#[utoipa::path(operation_id = "replaceConnection", put, path = "/api/v1/connections/{connection}", tag = "connections", request_body = ConnectionRequest,
     params(IfMatchHeader),
     responses((status = 200, body = Connection), (status = 404, body = Problem), (status = 409, body = Problem), (status = 412, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn replace(
     State(state): State<Arc<ServerState>>,
-    Path(id): Path<Uuid>,
+    ConnectionAt(id): ConnectionAt,
     at: IfMatch,
     Body(request): Body<ConnectionRequest>,
 ) -> Result<Tagged<Connection>, Refusal> {
@@ -191,11 +195,11 @@ pub(crate) async fn replace(
 }
 
 /// Deletes a connection that no connector uses.
-#[utoipa::path(operation_id = "deleteConnection", delete, path = "/api/v1/connections/{id}", tag = "connections", params(IfMatchHeader),
+#[utoipa::path(operation_id = "deleteConnection", delete, path = "/api/v1/connections/{connection}", tag = "connections", params(IfMatchHeader),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem), (status = 412, body = Problem)))]
 pub(crate) async fn remove(
     State(state): State<Arc<ServerState>>,
-    Path(id): Path<Uuid>,
+    ConnectionAt(id): ConnectionAt,
     at: IfMatch,
 ) -> Result<StatusCode, Refusal> {
     let now = state.database.find_connection(id).await?;
@@ -223,22 +227,22 @@ pub(crate) async fn test_new(
 }
 
 /// Tries a saved connection.
-#[utoipa::path(operation_id = "testSavedConnection", post, path = "/api/v1/connections/{id}/test", tag = "connections",
+#[utoipa::path(operation_id = "testSavedConnection", post, path = "/api/v1/connections/{connection}/test", tag = "connections",
     responses((status = 200, body = Preflight), (status = 404, body = Problem)))]
 pub(crate) async fn test_saved(
     State(state): State<Arc<ServerState>>,
-    Path(id): Path<Uuid>,
+    ConnectionAt(id): ConnectionAt,
 ) -> Result<Json<Preflight>, Refusal> {
     let address = state.database.address(id).await?;
     Ok(Json(preflights::present(preflights::timed(state.reached().test(&address)).await)))
 }
 
 /// The tables a connection's database has.
-#[utoipa::path(operation_id = "listTables", get, path = "/api/v1/connections/{id}/tables", tag = "connections",
+#[utoipa::path(operation_id = "listTables", get, path = "/api/v1/connections/{connection}/tables", tag = "connections",
     responses((status = 200, body = [SourceTable]), (status = 404, body = Problem), (status = 502, body = Problem)))]
 pub(crate) async fn tables(
     State(state): State<Arc<ServerState>>,
-    Path(id): Path<Uuid>,
+    ConnectionAt(id): ConnectionAt,
 ) -> Result<Json<Vec<SourceTable>>, Refusal> {
     let address = state.database.address(id).await?;
     let found = state.reached().tables(&address).await?.into_iter().map(|t| SourceTable {
@@ -252,11 +256,11 @@ pub(crate) async fn tables(
 }
 
 /// A few rows of a table as they are now, and the records they would become.
-#[utoipa::path(operation_id = "sampleRows", post, path = "/api/v1/connections/{id}/sample", tag = "connections", request_body = SampleRequest,
+#[utoipa::path(operation_id = "sampleRows", post, path = "/api/v1/connections/{connection}/sample", tag = "connections", request_body = SampleRequest,
     responses((status = 200, body = RowSample), (status = 404, body = Problem), (status = 422, body = Problem), (status = 502, body = Problem)))]
 pub(crate) async fn sample(
     State(state): State<Arc<ServerState>>,
-    Path(id): Path<Uuid>,
+    ConnectionAt(id): ConnectionAt,
     Body(request): Body<SampleRequest>,
 ) -> Result<Json<RowSample>, Refusal> {
     let address = state.database.address(id).await?;

@@ -15,9 +15,10 @@ use gonvel_http_api::{
 use gonvel_storage::catalog::connectors::Connector as Stored;
 use uuid::Uuid;
 
+use crate::addressed::ConnectorAt;
 use crate::preflights;
 use crate::presenting;
-use crate::problems::{Body, Path, Refusal};
+use crate::problems::{Body, Refusal};
 use crate::revisions::{IfMatch, IfMatchHeader, Tagged};
 use crate::state::ServerState;
 use crate::who::Who;
@@ -91,19 +92,22 @@ pub(crate) fn tagged(connector: Connector) -> Tagged<Connector> {
 }
 
 /// One connector.
-#[utoipa::path(operation_id = "getConnector", get, path = "/api/v1/connectors/{id}", tag = "connectors",
+#[utoipa::path(operation_id = "getConnector", get, path = "/api/v1/connectors/{connector}", tag = "connectors",
     responses((status = 200, body = Connector), (status = 404, body = Problem)))]
-pub(crate) async fn one(State(state): State<Arc<ServerState>>, Path(id): Path<Uuid>) -> Result<Tagged<Connector>, Refusal> {
+pub(crate) async fn one(
+    State(state): State<Arc<ServerState>>,
+    ConnectorAt(id): ConnectorAt,
+) -> Result<Tagged<Connector>, Refusal> {
     find(&state, id).await.map(tagged)
 }
 
 /// Deletes a connector. Its replication slot, publication and positions are removed first; its topics and the rows it
 /// delivered stay.
-#[utoipa::path(operation_id = "deleteConnector", delete, path = "/api/v1/connectors/{id}", tag = "connectors", params(IfMatchHeader),
+#[utoipa::path(operation_id = "deleteConnector", delete, path = "/api/v1/connectors/{connector}", tag = "connectors", params(IfMatchHeader),
     responses((status = 202, body = Connector), (status = 404, body = Problem), (status = 412, body = Problem)))]
 pub(crate) async fn remove(
     State(state): State<Arc<ServerState>>,
-    Path(id): Path<Uuid>,
+    ConnectorAt(id): ConnectorAt,
     who: Who,
     at: IfMatch,
 ) -> Result<(StatusCode, Tagged<Connector>), Refusal> {
@@ -116,11 +120,11 @@ pub(crate) async fn remove(
 
 /// Starts, pauses, stops a connector, or starts its lanes anew. Starting one that halted tries again; what does not run must pass
 /// its preflight first.
-#[utoipa::path(operation_id = "actOnConnector", post, path = "/api/v1/connectors/{id}/actions", tag = "connectors", request_body = ActionRequest,
+#[utoipa::path(operation_id = "actOnConnector", post, path = "/api/v1/connectors/{connector}/actions", tag = "connectors", request_body = ActionRequest,
     responses((status = 200, body = Connector), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub(crate) async fn act(
     State(state): State<Arc<ServerState>>,
-    Path(id): Path<Uuid>,
+    ConnectorAt(id): ConnectorAt,
     who: Who,
     Body(request): Body<ActionRequest>,
 ) -> Result<Tagged<Connector>, Refusal> {
@@ -219,11 +223,11 @@ pub(crate) async fn act_on_many(
 
 /// Loads tables of a source again from their start, beside what is being followed. Their rows are appended to their topics as
 /// loads; whoever reads them applies them by key.
-#[utoipa::path(operation_id = "loadAgain", post, path = "/api/v1/connectors/{id}/reload", tag = "connectors", request_body = ReloadRequest,
+#[utoipa::path(operation_id = "loadAgain", post, path = "/api/v1/connectors/{connector}/reload", tag = "connectors", request_body = ReloadRequest,
     responses((status = 202, body = Connector), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn load_again(
     State(state): State<Arc<ServerState>>,
-    Path(id): Path<Uuid>,
+    ConnectorAt(id): ConnectorAt,
     who: Who,
     Body(request): Body<ReloadRequest>,
 ) -> Result<(StatusCode, Tagged<Connector>), Refusal> {

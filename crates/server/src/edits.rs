@@ -11,12 +11,12 @@ use gonvel_core::naming::{ConnectorId, ConnectorName};
 use gonvel_http_api::{ChangeConsequences, Connector, ConnectorChange, ConnectorVersion, Consequence, Problem};
 use gonvel_runtime::systems;
 use gonvel_storage::catalog::connectors::Connector as Stored;
-use uuid::Uuid;
 
+use crate::addressed::ConnectorAt;
 use crate::connectors::{find, tagged};
 use crate::manifests::{KnownNames, names};
 use crate::preflights;
-use crate::problems::{Body, Path, Refusal};
+use crate::problems::{Body, Refusal};
 use crate::revisions::{IfMatch, IfMatchHeader, Tagged};
 use crate::state::ServerState;
 use crate::who::Who;
@@ -55,12 +55,12 @@ pub(crate) async fn judged(
 }
 
 /// What another definition would do to a connector. Nothing is changed.
-#[utoipa::path(operation_id = "previewConnectorChange", post, path = "/api/v1/connectors/{id}/change/preview", tag = "connectors",
+#[utoipa::path(operation_id = "previewConnectorChange", post, path = "/api/v1/connectors/{connector}/change/preview", tag = "connectors",
     request_body = ConnectorChange,
     responses((status = 200, body = ChangeConsequences), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn preview(
     State(state): State<Arc<ServerState>>,
-    Path(id): Path<Uuid>,
+    ConnectorAt(id): ConnectorAt,
     Body(request): Body<ConnectorChange>,
 ) -> Result<Json<ChangeConsequences>, Refusal> {
     let stored = state.database.find_connector(ConnectorId(id)).await?;
@@ -80,12 +80,12 @@ pub(crate) async fn preview(
 
 /// Makes another definition a connector's next version, if it is still the version it was made from. One that runs must pass
 /// its preflight with it, and starts anew where it stands.
-#[utoipa::path(operation_id = "changeConnector", put, path = "/api/v1/connectors/{id}", tag = "connectors", request_body = ConnectorChange,
+#[utoipa::path(operation_id = "changeConnector", put, path = "/api/v1/connectors/{connector}", tag = "connectors", request_body = ConnectorChange,
     params(IfMatchHeader),
     responses((status = 200, body = Connector), (status = 404, body = Problem), (status = 412, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn change(
     State(state): State<Arc<ServerState>>,
-    Path(id): Path<Uuid>,
+    ConnectorAt(id): ConnectorAt,
     who: Who,
     at: IfMatch,
     Body(request): Body<ConnectorChange>,
@@ -115,11 +115,11 @@ pub(crate) async fn change(
 }
 
 /// All versions of a connector's definition, the newest first.
-#[utoipa::path(operation_id = "listConnectorVersions", get, path = "/api/v1/connectors/{id}/versions", tag = "connectors",
+#[utoipa::path(operation_id = "listConnectorVersions", get, path = "/api/v1/connectors/{connector}/versions", tag = "connectors",
     responses((status = 200, body = [ConnectorVersion]), (status = 404, body = Problem)))]
 pub(crate) async fn versions(
     State(state): State<Arc<ServerState>>,
-    Path(id): Path<Uuid>,
+    ConnectorAt(id): ConnectorAt,
 ) -> Result<Json<Vec<ConnectorVersion>>, Refusal> {
     let stored = state.database.find_connector(ConnectorId(id)).await?;
     let names = names(&state).await?;

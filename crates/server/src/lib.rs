@@ -1,5 +1,6 @@
 //! The HTTP server: routes by feature, live updates, the built console.
 
+mod addressed;
 mod answers;
 mod apart;
 mod catalogue;

@@ -18,11 +18,11 @@ use gonvel_http_api::{
 use gonvel_runtime::history::{self, Disagreement, Judges};
 use gonvel_storage::Database;
 use gonvel_storage::catalog::connectors::Connector as Stored;
-use uuid::Uuid;
 
+use crate::addressed::ConnectorAt;
 use crate::connectors::{find, tagged};
 use crate::preflights;
-use crate::problems::{Body, Path, Refusal};
+use crate::problems::{Body, Refusal};
 use crate::reached::Reached;
 use crate::readers::{Goal, Held, planned, told};
 use crate::revisions::Tagged;
@@ -73,11 +73,11 @@ async fn agreement(database: &Database, stored: Stored) -> Agreement {
 }
 
 /// Where a connector stands: a sink in its topics, a source in its system's log.
-#[utoipa::path(operation_id = "getPositions", get, path = "/api/v1/connectors/{id}/positions", tag = "connectors",
+#[utoipa::path(operation_id = "getPositions", get, path = "/api/v1/connectors/{connector}/positions", tag = "connectors",
     responses((status = 200, body = ConnectorPositions), (status = 404, body = Problem), (status = 502, body = Problem)))]
 pub(crate) async fn positions(
     State(state): State<Arc<ServerState>>,
-    Path(id): Path<Uuid>,
+    ConnectorAt(id): ConnectorAt,
 ) -> Result<Json<ConnectorPositions>, Refusal> {
     let stored = state.database.find_connector(ConnectorId(id)).await?;
     if let (Definition::Source(_), Some(connection)) = (&stored.definition, stored.definition.connection()) {
@@ -131,12 +131,12 @@ fn at_rest(stored: &Stored, halted_too: bool) -> Result<(), Refusal> {
 
 /// Moves a connector that reads topics and is paused or stopped: first without `confirmed`, which shows what would be skipped or delivered again in each
 /// partition; then with the moves that were shown, which carries out exactly these.
-#[utoipa::path(operation_id = "moveConnector", post, path = "/api/v1/connectors/{id}/positions", tag = "connectors", request_body = Reposition,
+#[utoipa::path(operation_id = "moveConnector", post, path = "/api/v1/connectors/{connector}/positions", tag = "connectors", request_body = Reposition,
     responses((status = 200, body = Moves), (status = 404, body = Problem), (status = 409, body = Problem),
         (status = 412, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn reposition(
     State(state): State<Arc<ServerState>>,
-    Path(id): Path<Uuid>,
+    ConnectorAt(id): ConnectorAt,
     who: Who,
     Body(request): Body<Reposition>,
 ) -> Result<Json<Moves>, Refusal> {
@@ -183,11 +183,11 @@ pub(crate) async fn reposition(
 
 /// Lets a source begin anew that is paused, stopped or halted: it gets a new place at the end of its system's log, and loads every
 /// table again. That closes a gap which a lost slot left.
-#[utoipa::path(operation_id = "beginAnew", post, path = "/api/v1/connectors/{id}/begin-anew", tag = "connectors", request_body = BeginAnew,
+#[utoipa::path(operation_id = "beginAnew", post, path = "/api/v1/connectors/{connector}/begin-anew", tag = "connectors", request_body = BeginAnew,
     responses((status = 202, body = Connector), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn begin_anew(
     State(state): State<Arc<ServerState>>,
-    Path(id): Path<Uuid>,
+    ConnectorAt(id): ConnectorAt,
     who: Who,
     Body(request): Body<BeginAnew>,
 ) -> Result<(StatusCode, Tagged<Connector>), Refusal> {

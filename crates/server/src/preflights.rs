@@ -20,9 +20,10 @@ use gonvel_runtime::systems;
 use gonvel_shape::lookups::cannot_be_read;
 use uuid::Uuid;
 
+use crate::addressed::ConnectorAt;
 use crate::event_rows::{form, newest_rows};
 use crate::existing;
-use crate::problems::{Body, Path, Refusal, checks};
+use crate::problems::{Body, Refusal, checks};
 use crate::records::newest_changes;
 use crate::shapes::{context, fits};
 use crate::state::ServerState;
@@ -264,19 +265,22 @@ pub(crate) async fn mend(
 }
 
 /// The report of a connector's last preflight.
-#[utoipa::path(operation_id = "getConnectorPreflight", get, path = "/api/v1/connectors/{id}/preflight", tag = "connectors",
+#[utoipa::path(operation_id = "getConnectorPreflight", get, path = "/api/v1/connectors/{connector}/preflight", tag = "connectors",
     responses((status = 200, body = Option<Preflight>), (status = 404, body = Problem)))]
 pub(crate) async fn kept(
     State(state): State<Arc<ServerState>>,
-    Path(id): Path<Uuid>,
+    ConnectorAt(id): ConnectorAt,
 ) -> Result<Json<Option<Preflight>>, Refusal> {
     Ok(Json(state.database.report(ConnectorId(id)).await?.map(present)))
 }
 
 /// Checks again what a connector needs, and keeps the report.
-#[utoipa::path(operation_id = "checkConnector", post, path = "/api/v1/connectors/{id}/preflight", tag = "connectors",
+#[utoipa::path(operation_id = "checkConnector", post, path = "/api/v1/connectors/{connector}/preflight", tag = "connectors",
     responses((status = 200, body = Preflight), (status = 404, body = Problem)))]
-pub(crate) async fn again(State(state): State<Arc<ServerState>>, Path(id): Path<Uuid>) -> Result<Json<Preflight>, Refusal> {
+pub(crate) async fn again(
+    State(state): State<Arc<ServerState>>,
+    ConnectorAt(id): ConnectorAt,
+) -> Result<Json<Preflight>, Refusal> {
     let connector = state.database.find_connector(ConnectorId(id)).await?;
     let report = check(&state, &connector.definition, Some(connector.id)).await?;
     state.database.keep_report(connector.id, &report).await?;

@@ -3,7 +3,10 @@ import { answered, api, at, type Schemas } from '../../api/client';
 export function tablesQuery(connection: string | null) {
   return {
     queryKey: ['tables', connection],
-    queryFn: () => answered(api.GET('/api/v1/connections/{id}/tables', { params: { path: { id: connection ?? '' } } })),
+    queryFn: () =>
+      answered(
+        api.GET('/api/v1/connections/{connection}/tables', { params: { path: { connection: connection ?? '' } } }),
+      ),
     enabled: connection !== null,
     retry: false,
     // what the database has may have changed since another page asked: a table that is gone must not look as if it were there
@@ -17,7 +20,9 @@ export function sampleQuery(connection: string | null, body: Schemas['SampleRequ
     queryKey: ['sample', connection, body],
     queryFn: () => {
       if (connection === null || body === null) throw new Error('there is no table to take a sample of');
-      return answered(api.POST('/api/v1/connections/{id}/sample', { params: { path: { id: connection } }, body }));
+      return answered(
+        api.POST('/api/v1/connections/{connection}/sample', { params: { path: { connection: connection } }, body }),
+      );
     },
     enabled: connection !== null && body !== null,
     // rows change under the sample: it is taken anew while someone looks at it
@@ -72,7 +77,7 @@ export function newestQuery(topic: string | null) {
 export function connectorQuery(id: string | undefined) {
   return {
     queryKey: ['connector', id, 'definition'],
-    queryFn: () => answered(api.GET('/api/v1/connectors/{id}', { params: { path: { id: id ?? '' } } })),
+    queryFn: () => answered(api.GET('/api/v1/connectors/{connector}', { params: { path: { connector: id ?? '' } } })),
     enabled: id !== undefined,
     staleTime: Infinity,
     gcTime: 0,
@@ -92,11 +97,15 @@ export function mend(body: Schemas['MendRequest']) {
 }
 
 export function previewChange(id: string, body: Schemas['ConnectorChange']) {
-  return answered(api.POST('/api/v1/connectors/{id}/change/preview', { params: { path: { id } }, body }));
+  return answered(
+    api.POST('/api/v1/connectors/{connector}/change/preview', { params: { path: { connector: id } }, body }),
+  );
 }
 
 export function change(id: string, version: number, body: Schemas['ConnectorChange']) {
-  return answered(api.PUT('/api/v1/connectors/{id}', { params: { path: { id }, header: at(version) }, body }));
+  return answered(
+    api.PUT('/api/v1/connectors/{connector}', { params: { path: { connector: id }, header: at(version) }, body }),
+  );
 }
 
 export function readManifest(text: string) {

@@ -4,7 +4,7 @@ import type { paths } from '../../api/types';
 export type Action = Schemas['Action'];
 
 export function act(id: string, body: Schemas['ActionRequest']) {
-  return answered(api.POST('/api/v1/connectors/{id}/actions', { params: { path: { id } }, body }));
+  return answered(api.POST('/api/v1/connectors/{connector}/actions', { params: { path: { connector: id } }, body }));
 }
 
 /** Acts on several connectors, or tells what that would do. */
@@ -12,12 +12,13 @@ export function actOnMany(connectors: string[], action: Action, preview: boolean
   return answered(api.POST('/api/v1/connectors/actions', { body: { connectors, action, preview } }));
 }
 
-type LinesQuery = NonNullable<paths['/api/v1/connectors/{id}/log']['get']['parameters']['query']>;
+type LinesQuery = NonNullable<paths['/api/v1/connectors/{connector}/log']['get']['parameters']['query']>;
 
 export function linesQuery(id: string, query: LinesQuery) {
   return {
     queryKey: ['connector', id, 'log', query],
-    queryFn: () => answered(api.GET('/api/v1/connectors/{id}/log', { params: { path: { id }, query } })),
+    queryFn: () =>
+      answered(api.GET('/api/v1/connectors/{connector}/log', { params: { path: { connector: id }, query } })),
   };
 }
 
@@ -25,23 +26,28 @@ export function historyQuery(id: string) {
   return {
     queryKey: ['connector', id, 'history'],
     queryFn: () =>
-      answered(api.GET('/api/v1/connectors/{id}/history', { params: { path: { id }, query: { most: 200 } } })),
+      answered(
+        api.GET('/api/v1/connectors/{connector}/history', {
+          params: { path: { connector: id }, query: { most: 200 } },
+        }),
+      ),
   };
 }
 
 export function remove(id: string) {
-  return answered(api.DELETE('/api/v1/connectors/{id}', { params: { path: { id } } }));
+  return answered(api.DELETE('/api/v1/connectors/{connector}', { params: { path: { connector: id } } }));
 }
 
 export function preflightQuery(id: string) {
   return {
     queryKey: ['connector', id, 'preflight'],
-    queryFn: () => answered(api.GET('/api/v1/connectors/{id}/preflight', { params: { path: { id } } })),
+    queryFn: () =>
+      answered(api.GET('/api/v1/connectors/{connector}/preflight', { params: { path: { connector: id } } })),
   };
 }
 
 export function checkAgain(id: string) {
-  return answered(api.POST('/api/v1/connectors/{id}/preflight', { params: { path: { id } } }));
+  return answered(api.POST('/api/v1/connectors/{connector}/preflight', { params: { path: { connector: id } } }));
 }
 
 export function mendFor({ name, definition }: Schemas['Connector'], check: string) {
@@ -52,27 +58,33 @@ export function mendFor({ name, definition }: Schemas['Connector'], check: strin
 export function versionsQuery(id: string, version: number) {
   return {
     queryKey: ['connector', id, 'versions', version],
-    queryFn: () => answered(api.GET('/api/v1/connectors/{id}/versions', { params: { path: { id } } })),
+    queryFn: () =>
+      answered(api.GET('/api/v1/connectors/{connector}/versions', { params: { path: { connector: id } } })),
   };
 }
 
 export function previewChange(id: string, body: Schemas['ConnectorChange']) {
-  return answered(api.POST('/api/v1/connectors/{id}/change/preview', { params: { path: { id } }, body }));
+  return answered(
+    api.POST('/api/v1/connectors/{connector}/change/preview', { params: { path: { connector: id } }, body }),
+  );
 }
 
 export function changeTo(id: string, version: number, body: Schemas['ConnectorChange']) {
-  return answered(api.PUT('/api/v1/connectors/{id}', { params: { path: { id }, header: at(version) }, body }));
+  return answered(
+    api.PUT('/api/v1/connectors/{connector}', { params: { path: { connector: id }, header: at(version) }, body }),
+  );
 }
 
 export function loadAgain(id: string, table: string, existingRows: Schemas['ExistingRows']) {
   const body = { tables: [table], existing_rows: existingRows };
-  return answered(api.POST('/api/v1/connectors/{id}/reload', { params: { path: { id } }, body }));
+  return answered(api.POST('/api/v1/connectors/{connector}/reload', { params: { path: { connector: id } }, body }));
 }
 
 export function positionsQuery(id: string) {
   return {
     queryKey: ['connector', id, 'positions'],
-    queryFn: () => answered(api.GET('/api/v1/connectors/{id}/positions', { params: { path: { id } } })),
+    queryFn: () =>
+      answered(api.GET('/api/v1/connectors/{connector}/positions', { params: { path: { connector: id } } })),
   };
 }
 
@@ -84,12 +96,12 @@ export function moveSink(
 ) {
   const confirmed = shown?.moves.map(({ topic, partition, from, to }) => ({ topic, partition, from, to })) ?? null;
   const body = { ...asked, confirmed };
-  return answered(api.POST('/api/v1/connectors/{id}/positions', { params: { path: { id } }, body }));
+  return answered(api.POST('/api/v1/connectors/{connector}/positions', { params: { path: { connector: id } }, body }));
 }
 
 export function beginAnew(id: string, existingRows: Schemas['ExistingRows']) {
   const body = { existing_rows: existingRows };
-  return answered(api.POST('/api/v1/connectors/{id}/begin-anew', { params: { path: { id } }, body }));
+  return answered(api.POST('/api/v1/connectors/{connector}/begin-anew', { params: { path: { connector: id } }, body }));
 }
 
 export const draftsQuery = { queryKey: ['drafts'], queryFn: () => answered(api.GET('/api/v1/drafts')) };

@@ -22,8 +22,8 @@ export function createConnection(body: ConnectionRequest) {
 }
 
 export function replaceConnection({ id, revision }: Connection, body: ConnectionRequest) {
-  const params = { path: { id }, header: at(revision) };
-  return answered(api.PUT('/api/v1/connections/{id}', { params, body }));
+  const params = { path: { connection: id }, header: at(revision) };
+  return answered(api.PUT('/api/v1/connections/{connection}', { params, body }));
 }
 
 export function testUnsaved(body: ConnectionRequest) {
@@ -31,9 +31,9 @@ export function testUnsaved(body: ConnectionRequest) {
 }
 
 export function testSaved(id: string) {
-  return answered(api.POST('/api/v1/connections/{id}/test', { params: { path: { id } } }));
+  return answered(api.POST('/api/v1/connections/{connection}/test', { params: { path: { connection: id } } }));
 }
 
 export function removeConnection(id: string) {
-  return answered(api.DELETE('/api/v1/connections/{id}', { params: { path: { id } } }));
+  return answered(api.DELETE('/api/v1/connections/{connection}', { params: { path: { connection: id } } }));
 }

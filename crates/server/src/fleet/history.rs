@@ -9,9 +9,9 @@ use gonvel_core::civil::rfc3339;
 use gonvel_core::naming::ConnectorId;
 use gonvel_http_api::{Deed, DeedsQuery, Line, LinesQuery, Problem};
 use gonvel_storage::catalog::history::LineFilter;
-use uuid::Uuid;
 
-use crate::problems::{Path, Query, Refusal};
+use crate::addressed::ConnectorAt;
+use crate::problems::{Query, Refusal};
 use crate::records::reading::asked_time;
 use crate::state::ServerState;
 
@@ -23,11 +23,11 @@ fn most(asked: Option<i64>, usual: i64) -> Result<i64, Refusal> {
 }
 
 /// What was done with a connector, the newest first; also of one that was deleted.
-#[utoipa::path(operation_id = "listDeeds", get, path = "/api/v1/connectors/{id}/history", tag = "connectors", params(DeedsQuery),
+#[utoipa::path(operation_id = "listDeeds", get, path = "/api/v1/connectors/{connector}/history", tag = "connectors", params(DeedsQuery),
     responses((status = 200, body = [Deed]), (status = 422, body = Problem)))]
 pub(crate) async fn deeds(
     State(state): State<Arc<ServerState>>,
-    Path(id): Path<Uuid>,
+    ConnectorAt(id): ConnectorAt,
     Query(query): Query<DeedsQuery>,
 ) -> Result<Json<Vec<Deed>>, Refusal> {
     let done = state.database.history_of(id, query.before, most(query.most, 100)?).await?;
@@ -43,11 +43,11 @@ pub(crate) async fn deeds(
 }
 
 /// A connector's log: the newest lines that fit, in the order in which they were said.
-#[utoipa::path(operation_id = "listLines", get, path = "/api/v1/connectors/{id}/log", tag = "connectors", params(LinesQuery),
+#[utoipa::path(operation_id = "listLines", get, path = "/api/v1/connectors/{connector}/log", tag = "connectors", params(LinesQuery),
     responses((status = 200, body = [Line]), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn lines(
     State(state): State<Arc<ServerState>>,
-    Path(id): Path<Uuid>,
+    ConnectorAt(id): ConnectorAt,
     Query(query): Query<LinesQuery>,
 ) -> Result<Json<Vec<Line>>, Refusal> {
     const LEVELS: [&str; 3] = ["info", "warning", "error"];

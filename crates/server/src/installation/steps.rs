@@ -17,6 +17,7 @@ use gonvel_manifests::connector_text::{ConnectorText, Wished};
 use gonvel_manifests::{ConnectionText, Deed, SchemaText, Step, Thing, TopicText, VersionText};
 use uuid::Uuid;
 
+use crate::addressed::{ConnectionAt, ConnectorAt};
 use crate::manifests::names;
 use crate::problems::{Body, Path, Query, Refusal};
 use crate::revisions::IfMatch;
@@ -58,11 +59,13 @@ impl Carrying {
             }
             (Deed::Change, Thing::Connection(text)) => {
                 let id = self.connection_id(&text.connection).await?;
-                connections::replace(self.state(), Path(id), IfMatch::Any, Body(self.connection(text))).await.map(drop)
+                connections::replace(self.state(), ConnectionAt(id), IfMatch::Any, Body(self.connection(text)))
+                    .await
+                    .map(drop)
             }
             (Deed::Delete, Thing::Connection(text)) => {
                 let id = self.connection_id(&text.connection).await?;
-                connections::remove(self.state(), Path(id), IfMatch::Any).await.map(drop)
+                connections::remove(self.state(), ConnectionAt(id), IfMatch::Any).await.map(drop)
             }
             (Deed::Make | Deed::Change, Thing::Function(text)) => {
                 let request = FunctionRequest { function: text.clone().into() };
@@ -250,7 +253,7 @@ impl Carrying {
         let stored = all.iter().find(|c| c.name == text.connector).ok_or_else(|| not_there("connector", &text.connector))?;
         if stored.definition != definition {
             let change = ConnectorChange { definition };
-            edits::change(self.state(), Path(stored.id.0), self.who(), IfMatch::Only(stored.version), Body(change))
+            edits::change(self.state(), ConnectorAt(stored.id.0), self.who(), IfMatch::Only(stored.version), Body(change))
                 .await
                 .map(drop)?;
         }
@@ -267,14 +270,14 @@ impl Carrying {
             _ => return Ok(()),
         };
         let request = ActionRequest { action, lane: None };
-        connectors::act(self.state(), Path(stored.id.0), self.who(), Body(request)).await.map(drop)
+        connectors::act(self.state(), ConnectorAt(stored.id.0), self.who(), Body(request)).await.map(drop)
     }
 
     /// Deletes a connector, and waits until it has left its system.
     async fn delete_connector(&self, name: &str) -> Result<(), Refusal> {
         let all = self.state.database.connectors().await?;
         let stored = all.iter().find(|c| c.name == name).ok_or_else(|| not_there("connector", name))?;
-        connectors::remove(self.state(), Path(stored.id.0), self.who(), IfMatch::Any).await.map(drop)?;
+        connectors::remove(self.state(), ConnectorAt(stored.id.0), self.who(), IfMatch::Any).await.map(drop)?;
         let start = Instant::now();
         loop {
             match self.state.database.find_connector(stored.id).await {

@@ -142,8 +142,8 @@ async fn what_cannot_be_read_is_said_with_what_can() {
         assert_eq!((status, word(&problem)), (404, Some("not-found")), "{path}");
     }
     for (path, parameter) in [
-        ("/api/v1/connectors/the-first", "id"),
-        ("/api/v1/connectors/%FF/positions", "id"),
+        ("/api/v1/drafts/the-first", "id"),
+        ("/api/v1/connectors/%FF/positions", "connector"),
         ("/api/v1/readers/a/members/b/records", "member"),
     ] {
         let (status, problem) = api.get(path).await;

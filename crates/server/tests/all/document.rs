@@ -83,7 +83,7 @@ fn all_of_it_is_written_in_one_way() {
             if parameter["in"] != "header" && !snake_case(name) {
                 wrong(format!("the parameter {name} is not in snake_case"));
             }
-            if parameter["in"] != "path" && parameter["description"].as_str().is_none_or(str::is_empty) {
+            if parameter["description"].as_str().is_none_or(str::is_empty) {
                 wrong(format!("the parameter {name} is not described"));
             }
         }

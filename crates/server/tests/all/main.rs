@@ -20,6 +20,7 @@ mod reached;
 mod rechecking;
 mod records_api;
 mod retries;
+mod revisions_api;
 mod schemas_api;
 mod shapes_api;
 mod support;

@@ -166,6 +166,17 @@ impl Database {
             .map_err(failed("listing connections"))
     }
 
+    /// The connection of a name.
+    ///
+    /// # Errors
+    /// [`PortError::NotFound`].
+    pub async fn connection_named(&self, name: &str) -> Result<Uuid, PortError> {
+        let mut connection = self.connection().await?;
+        let found = connections::table.filter(connections::name.eq(name)).select(connections::id).first(&mut connection);
+        let found: Option<Uuid> = found.await.optional().map_err(failed("finding a connection by its name"))?;
+        found.ok_or_else(|| PortError::NotFound { what: format!("connection {name}") })
+    }
+
     /// One connection.
     ///
     /// # Errors

@@ -226,6 +226,17 @@ impl Database {
             .collect()
     }
 
+    /// The connector of a name.
+    ///
+    /// # Errors
+    /// [`PortError::NotFound`].
+    pub async fn connector_named(&self, name: &str) -> Result<ConnectorId, PortError> {
+        let mut connection = self.connection().await?;
+        let found = connectors::table.filter(connectors::name.eq(name)).select(connectors::id).first(&mut connection);
+        let found: Option<Uuid> = found.await.optional().map_err(failed("finding a connector by its name"))?;
+        found.map(ConnectorId).ok_or_else(|| PortError::NotFound { what: format!("connector {name}") })
+    }
+
     /// One connector.
     ///
     /// # Errors
