@@ -12,7 +12,7 @@ CONSOLE_SOURCES := $(shell find console/src console/index.html console/*.ts cons
 POSTGRESQL := "/usr/lib/postgresql/*/bin/initdb=postgresql-15" "cc=gcc libc6-dev"
 CHROMIUM := "/usr/bin/chromium-headless-shell=chromium-headless-shell"
 
-.PHONY: help upgrade demo demo-reset demo-empty test test-rust test-console test-e2e check chaos fuzz bench screenshots console openapi \
+.PHONY: help upgrade demo demo-reset demo-empty test test-rust test-console test-e2e check chaos fuzz fuzz-http bench screenshots console openapi \
   packages-demo packages-test binary clean
 
 help:
@@ -111,6 +111,12 @@ fuzz: packages-test console
 	cargo test --release --workspace --no-run --quiet
 	GONVEL_FUZZ_SECONDS=$(or $(FOR),600) GONVEL_FUZZ_LANES=$(or $(LANES),1) GONVEL_FUZZ_FROM=$(or $(FROM),0) $(if $(SEED),GONVEL_FUZZ_SEED=$(SEED)) \
 	  cargo test --release --workspace --test all -- fuzz:: --nocapture
+	$(MAKE) --no-print-directory fuzz-http
+
+# requests made from the document of the interface: make fuzz-http FOR=600 SEED=7
+fuzz-http: binary
+	@scripts/need-packages.sh curl=curl python3=python3 /usr/lib/python3*/ensurepip=python3-venv
+	scripts/fuzz-http.sh $(TARGET)/release/gonvel $(TARGET)/api-fuzzer $(or $(FOR),600) $(SEED)
 
 # two servers and two runners of an earlier version replaced one by one under load: make upgrade FROM=commit, or from before the last migration
 upgrade: FORMER = $(abspath $(TARGET))/former

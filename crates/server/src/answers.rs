@@ -53,7 +53,7 @@ pub(crate) fn tell_answers(document: &mut Value) {
             }
         }
         for (status, response) in responses.iter_mut() {
-            as_problem(response);
+            as_sent(response);
             if response["description"].as_str().is_none_or(str::is_empty) {
                 response["description"] = says(status).into();
             }
@@ -111,9 +111,17 @@ fn says(status: &str) -> String {
     }
 }
 
-/// A problem document has a media type of its own.
-fn as_problem(response: &mut Value) {
+/// A problem document has a media type of its own; what is read from YAML is no text, and an event of a stream holds its data as text.
+fn as_sent(response: &mut Value) {
     let Some(content) = response.get_mut("content").and_then(Value::as_object_mut) else { return };
+    if let Some(body) = content.get_mut("application/yaml") {
+        *body = json!({});
+    }
+    if let Some(body) = content.get_mut("text/event-stream") {
+        let data = json!({"type": "string", "contentMediaType": "application/json", "contentSchema": body["schema"].take()});
+        let event = json!({"type": "string", "description": "What sort of event it is; `message` where it is not said."});
+        body["schema"] = json!({"type": "object", "properties": {"event": event, "data": data}});
+    }
     let problem = content.get("application/json").is_some_and(|body| body["schema"]["$ref"] == PROBLEM);
     if let Some(body) = problem.then(|| content.remove("application/json")).flatten() {
         content.insert("application/problem+json".into(), body);
