@@ -148,3 +148,29 @@ test('a connection is encrypted as it is told, and its further parts are kept', 
   const saved = (await (await page.request.get('/api/v1/connections')).json()) as { name: string; settings: object }[];
   expect(saved.find((c) => c.name === 'packhouse-2')?.settings).toEqual({ lock_timeout: '5s' });
 });
+
+test('a connection that another changed meanwhile is not overwritten', async ({ page }) => {
+  const connections = '/api/v1/connections';
+  const made = (seed: number) => ({ name: 'weighbridge', kind: 'generator', seed });
+  expect((await page.request.post(connections, { data: made(1) })).status()).toBe(201);
+  await page.goto('/connections');
+  await page.getByRole('button', { name: 'weighbridge' }).click();
+  const dialog = page.getByRole('dialog');
+  await dialog.getByLabel('Seed').fill('3');
+  const headers = { 'If-Match': '"1"' };
+  const other = await page.request.put(`${connections}/weighbridge`, { data: made(2), headers });
+  expect([other.status(), other.headers()['etag']]).toEqual([200, '"2"']);
+  await dialog.getByRole('button', { name: 'Save', exact: true }).click();
+  await expect(dialog.getByRole('alert')).toContainText('the connection weighbridge was changed since you read it');
+  const seed = async () =>
+    ((await (await page.request.get(`${connections}/weighbridge`)).json()) as { seed: number }).seed;
+  expect(await seed()).toBe(2);
+  // what it is now is there when it is opened again
+  await page.reload();
+  await page.getByRole('button', { name: 'weighbridge' }).click();
+  await expect(dialog.getByLabel('Seed')).toHaveValue('2');
+  await dialog.getByLabel('Seed').fill('3');
+  await dialog.getByRole('button', { name: 'Save', exact: true }).click();
+  await expect(dialog).toHaveCount(0);
+  expect(await seed()).toBe(3);
+});

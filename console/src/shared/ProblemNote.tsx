@@ -24,7 +24,7 @@ export function ProblemNote({ problem }: { problem: Problem | null }) {
   const remedy = remedyOf(problem);
   return (
     <div className="note" role="alert">
-      <strong>{problem.title}.</strong> <span>{problem.detail}</span>
+      <strong>{problem.title}:</strong> <span>{problem.detail.replace(/\.$/, '')}.</span>
       {remedy && <div className="remedy">Remedy: {remedy}.</div>}
       {problem.statement && <CopyLine text={problem.statement} />}
     </div>

@@ -52,7 +52,7 @@ catalogue! {
         "write it as /api/openapi.json says";
     NotFound "not-found" 404 "It is not there",
         "Nothing has this name or id, or there is no such address.",
-        "look at the list of what is there; it may have been deleted or renamed";
+        "look at the list of what is there: it was deleted, renamed or never made";
     Method "method" 405 "The address does not take this method",
         "The address is there and is asked by another method.",
         "take one of those that the header Allow names";

@@ -53,6 +53,14 @@ impl Refusal {
         Self::new(ProblemType::Invalid, detail).at(field)
     }
 
+    /// One whose finding says after its last colon what to do.
+    fn said(kind: ProblemType, text: &str) -> Self {
+        match text.rsplit_once(": ") {
+            Some((finding, remedy)) => Self::new(kind, finding).remedied(remedy),
+            None => Self::new(kind, text),
+        }
+    }
+
     /// More than may be sent at once.
     pub(crate) fn too_large(detail: impl Into<String>) -> Self {
         Self::new(ProblemType::TooLarge, detail)
@@ -272,8 +280,8 @@ impl From<PortError> for Refusal {
     fn from(error: PortError) -> Self {
         let detail = error.to_string();
         let kind = match error {
-            PortError::NotFound { .. } => ProblemType::NotFound,
-            PortError::Exists { .. } => return Self::new(ProblemType::Exists, detail).at("name"),
+            PortError::NotFound { what } => return Self::new(ProblemType::NotFound, format!("there is no {what}")),
+            PortError::Exists { .. } => return Self::said(ProblemType::Exists, &detail).at("name"),
             PortError::Refused(_) => ProblemType::Refused,
             PortError::TryAgain { ref cause, .. } => {
                 tracing::warn!(%error, %cause, "a request could not be carried out");
@@ -284,9 +292,11 @@ impl From<PortError> for Refusal {
                 tracing::error!(%error, %cause, "a request failed");
                 ProblemType::Failed
             }
-            PortError::Changed { .. } => return Self::new(ProblemType::Changed, detail).at("If-Match"),
-            PortError::OutOfTurn { .. } => ProblemType::OutOfTurn,
-            PortError::KeyReused { .. } | PortError::SequenceReused { .. } => ProblemType::KeyReused,
+            PortError::Changed { .. } => return Self::said(ProblemType::Changed, &detail).at("If-Match"),
+            PortError::OutOfTurn { .. } => return Self::said(ProblemType::OutOfTurn, &detail),
+            PortError::KeyReused { .. } | PortError::SequenceReused { .. } => {
+                return Self::said(ProblemType::KeyReused, &detail);
+            }
             PortError::NotHeld { .. } => ProblemType::NotHeld,
             PortError::Fenced { .. } | PortError::Damaged { .. } => {
                 tracing::error!(%error, "a request failed");
