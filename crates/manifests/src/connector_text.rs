@@ -322,7 +322,7 @@ mod tests {
             tables in prop::collection::vec((text(), text(), text(), prop::collection::vec(text(), 0..3), prop::option::of(text())), 0..3),
             include in prop::option::of(prop::collection::vec(text(), 1..3)),
             partitions in 1..20, pace in prop::option::of(1_u32..9000), chunks in 1_u32..5,
-            rows: bool, json: bool, row: bool, existing in existing(), start in start(), told in prop::option::of(text()), carried in carried(), shape in shape(),
+            rows: bool, json: bool, row: bool, existing in existing(), start in start().boxed(), told in prop::option::of(text()), carried in carried().boxed(), shape in shape().boxed(),
         ) -> Definition {
             let table = |(schema, table, topic, leave_out, load_where)| CapturedTable { schema, table, topic, key: vec![], leave_out, load_where };
             Definition::Source(SourceDefinition {
@@ -387,7 +387,7 @@ mod tests {
     prop_compose! {
         fn sink()(
             topics in prop::collection::vec((text(), text(), text()), 0..3), whole: bool, history: bool, ask: bool,
-            existing in existing(), start in start(), carried in carried(), shape in shape(),
+            existing in existing(), start in start().boxed(), carried in carried().boxed(), shape in shape().boxed(),
         ) -> Definition {
             let topic = |(topic, schema, table)| DeliveredTopic { topic, schema, table, rows: None };
             Definition::Sink(SinkDefinition {
@@ -411,8 +411,8 @@ mod tests {
 
     prop_compose! {
         fn topics()(
-            carries in prop::collection::vec((text(), text()), 0..3), partitions in 1..9, start in start(), carried in carried(),
-            shape in shape(),
+            carries in prop::collection::vec((text(), text()), 0..3), partitions in 1..9, start in start().boxed(), carried in carried().boxed(),
+            shape in shape().boxed(),
         ) -> Definition {
             let carries = carries.into_iter().map(|(topic, to)| CarriedTopic { topic, to, rows: None, fit: None }).collect();
             let values = Values::default();
@@ -422,7 +422,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn what_is_written_is_read_back(name in text(), definition in prop_oneof![source(), sink(), topics()]) {
+        fn what_is_written_is_read_back(name in text(), definition in prop_oneof![source().boxed(), sink().boxed(), topics().boxed()]) {
             let written = write(&name, &definition, &Known);
             prop_assert!(!written.contains(&Uuid::nil().to_string()), "{}", written);
             prop_assert_eq!(read(&written, &Known), Ok((name, definition)), "{}", written);

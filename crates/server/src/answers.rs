@@ -11,7 +11,7 @@ const ALWAYS: [&str; 2] = ["500", "503"];
 const METHODS: [&str; 4] = ["get", "put", "post", "delete"];
 
 /// Goes over all operations of a document.
-pub(crate) fn each_operation<'d>(document: &'d Value) -> impl Iterator<Item = (&'d str, &'d str, &'d Value)> {
+pub(crate) fn each_operation(document: &Value) -> impl Iterator<Item = (&str, &str, &Value)> {
     let paths = document["paths"].as_object().into_iter().flatten();
     paths.flat_map(|(path, item)| {
         METHODS.into_iter().filter_map(move |method| Some((path.as_str(), method, item.get(method)?)))

@@ -21,7 +21,7 @@ export function functionQuery(name: string) {
 export function triedFunctionQuery(asked: OwnFunction) {
   return {
     queryKey: ['tried function', asked],
-    queryFn: () => answered(api.POST('/api/v1/functions/try', { body: { function: asked, version: 0 } })),
+    queryFn: () => answered(api.POST('/api/v1/functions/try', { body: { function: asked } })),
     placeholderData: keepPreviousData,
     retry: false,
     refetchOnWindowFocus: false,
