@@ -83,6 +83,7 @@ check: console e2e/node_modules/.package-lock.json
 	node scripts/check-arrows.mjs
 	node scripts/check-circles.mjs
 	node scripts/check-kinds.mjs
+	node scripts/check-tests.mjs
 	cargo clippy --workspace --all-targets --quiet -- -D warnings
 	cd console && npm run --silent lint && npm run --silent format && npx tsc --noEmit
 	cd e2e && npx tsc --noEmit && npm run --silent format

@@ -10,7 +10,7 @@ const WHERE = [
 const OWN = ['crates/connectors/src/postgres/'];
 /** What is meant there is another thing. */
 const MEANT = [
-  ['crates/core/src/ports/mod.rs', 'check that PostgreSQL is up', 'Gonvel’s own database'],
+  ['crates/core/src/ports/error.rs', 'check that PostgreSQL is up', 'Gonvel’s own database'],
   ['crates/http-api/src/problem_type.rs', 'check that PostgreSQL is up', 'the same'],
   ['crates/connectors/src/kinds.rs', 'crate::postgres::kind::Postgres', 'the line of registration'],
   ['crates/connectors/src/lib.rs', 'pub mod postgres;', 'the line of registration'],

@@ -2,7 +2,7 @@
 
 use std::io;
 
-use gonvel_http_api::{Problem, ProblemType};
+use gonvel_http_api::Problem;
 
 /// Why a command failed.
 #[derive(Debug, thiserror::Error)]
@@ -11,7 +11,7 @@ pub enum CommandError {
     #[error("{0}")]
     Usage(String),
     /// The server refused.
-    #[error("{}", said(.0))]
+    #[error("{}", .0.told())]
     Problem(Box<Problem>),
     /// The server does not answer.
     #[error("{server} does not answer ({cause}): start it, or name another with --server or GONVEL_SERVER")]
@@ -44,14 +44,6 @@ pub enum CommandError {
     /// Something that cannot go on as it is.
     #[error("{0}")]
     Failed(String),
-}
-
-fn said(problem: &Problem) -> String {
-    match problem.of_type() {
-        // the finding says it
-        Some(ProblemType::Invalid) => problem.detail.clone(),
-        _ => format!("{}; {}", problem.detail, problem.remedy),
-    }
 }
 
 impl CommandError {

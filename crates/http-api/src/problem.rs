@@ -69,6 +69,15 @@ impl Problem {
         }
     }
 
+    /// What it says, in a sentence: what was found, and what to do where that is more than always helps with its type.
+    #[must_use]
+    pub fn told(&self) -> String {
+        match self.of_type() {
+            Some(kind) if kind.entry().remedy == self.remedy => self.detail.clone(),
+            _ => format!("{}: {}", self.detail, self.remedy),
+        }
+    }
+
     /// Its type; none if this version knows no such.
     #[must_use]
     pub fn of_type(&self) -> Option<ProblemType> {

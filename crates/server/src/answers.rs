@@ -1,7 +1,7 @@
 //! Answers that are not what was asked for, as the document says them: each status with its body, in the form it is sent in.
 
 use gonvel_http_api::ProblemType;
-use serde_json::{Map, Value, json};
+use serde_json::{Value, json};
 
 const PROBLEM: &str = "#/components/schemas/Problem";
 /// What has a revision, and tells it as `ETag`.
@@ -22,8 +22,14 @@ pub(crate) fn each_operation(document: &Value) -> impl Iterator<Item = (&str, &s
 pub(crate) fn tell_answers(document: &mut Value) {
     let Some(paths) = document["paths"].as_object_mut() else { return };
     for (path, item) in paths.iter_mut() {
-        for operation in item.as_object_mut().into_iter().flat_map(Map::values_mut) {
+        for (method, operation) in item.as_object_mut().into_iter().flatten() {
             tell_path(path, operation);
+            if method != "get" {
+                parameters(operation).push(json!({
+                    "name": "Gonvel-Who", "in": "header", "required": false, "schema": {"type": "string"},
+                    "description": "Who asks, percent-encoded, at most 200 characters: it stands in histories.",
+                }));
+            }
         }
     }
     let each = paths.iter_mut().filter_map(|(path, item)| Some((path, item.as_object_mut()?)));
@@ -73,6 +79,15 @@ pub(crate) fn tell_answers(document: &mut Value) {
     }
 }
 
+/// The parameters of an operation, which may have none yet.
+fn parameters(operation: &mut Value) -> &mut Vec<Value> {
+    let told = &mut operation["parameters"];
+    if !told.is_array() {
+        *told = json!([]);
+    }
+    told.as_array_mut().expect("it is a list since")
+}
+
 /// Says of each part of an address what it stands for.
 fn tell_path(path: &str, operation: &mut Value) {
     let names = path.split('{').skip(1).filter_map(|rest| rest.split_once('}')).map(|(name, _)| name);
@@ -85,10 +100,7 @@ fn tell_path(path: &str, operation: &mut Value) {
             "code" => "The word that ends its address.",
             _ => "Its id.",
         };
-        if operation["parameters"].is_null() {
-            operation["parameters"] = json!([]);
-        }
-        let Some(parameters) = operation["parameters"].as_array_mut() else { continue };
+        let parameters = parameters(operation);
         match parameters.iter_mut().find(|parameter| parameter["name"] == name && parameter["in"] == "path") {
             Some(known) => known["description"] = says.into(),
             None => parameters.push(json!({

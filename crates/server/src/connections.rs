@@ -14,8 +14,8 @@ use gonvel_core::ports::{Address, FleetStore};
 use gonvel_core::preflight::may_start;
 use gonvel_core::secret::Secret;
 use gonvel_http_api::{
-    Connection, ConnectionRequest, Preflight, Problem, RowSample, SampleColumn, SampleRequest, SampleRow, SourceTable,
-    SystemKind,
+    Connection, ConnectionRequest, Preflight, Problem, ProblemType, RowSample, SampleColumn, SampleRequest, SampleRow,
+    SourceTable, SystemKind,
 };
 use gonvel_manifests::ConnectionText;
 use gonvel_runtime::systems;
@@ -204,12 +204,11 @@ pub(crate) async fn remove(
 ) -> Result<StatusCode, Refusal> {
     let now = state.database.find_connection(id).await?;
     at.holds(&format!("the connection {}", now.name), now.revision)?;
-    // those whose system it is the database knows of itself
-    let connectors = state.database.connectors().await?;
-    let mut lookups = connectors.iter().filter(|c| c.definition.connections().contains(&id));
-    if let Some(connector) = lookups.find(|c| c.definition.connection() != Some(id)) {
-        let detail = format!("{} looks up columns through the connection: take that lookup out first", connector.name);
-        return Err(gonvel_core::ports::PortError::Refused(detail).into());
+    let used_by = users(&state.database.connectors().await?, id);
+    if !used_by.is_empty() {
+        let detail = format!("the connection {} is used by {}", now.name, used_by.join(", "));
+        let remedy = "delete those first, or take their lookups through it out";
+        return Err(Refusal::new(ProblemType::InUse, detail).remedied(remedy));
     }
     state.database.delete_connection(id).await?;
     Ok(StatusCode::NO_CONTENT)

@@ -9,6 +9,7 @@ use axum::http::StatusCode;
 use gonvel_core::civil::rfc3339;
 use gonvel_core::connector::{Definition, Wish};
 use gonvel_core::own_function::OwnFunction;
+use gonvel_core::ports::PortError;
 use gonvel_http_api::{
     FunctionDetail, FunctionEffect, FunctionEntry, FunctionRequest, FunctionUser, FunctionVersion, Problem, ProblemType,
     RowsFrom, TriedExample, TriedFunction,
@@ -195,8 +196,11 @@ pub(crate) async fn save(
         return Err(Refusal::invalid("name", detail));
     }
     let all = state.database.kept_functions().await?;
-    // one that is not there needs no revision
+    // one that is not there needs no revision, and whoever names none means to make one
     let version = match all.iter().find(|kept| kept.function.name == name) {
+        Some(_) if at == IfMatch::Unsaid => {
+            return Err(PortError::Exists { what: format!("the function {name}") }.into());
+        }
         Some(kept) => at.to_change(kept.version)?,
         None if matches!(at, IfMatch::Only(_)) => at.to_change(0)?,
         None => 0,
@@ -248,8 +252,8 @@ pub(crate) async fn remove(
         entry.used_by.iter().map(|u| u.name.as_str()).chain(entry.called_by.iter().map(String::as_str)).collect();
     if !names.is_empty() {
         let names: Vec<&str> = names.into_iter().collect();
-        let detail = format!("{name} is used by {}: change those first", names.join(", "));
-        return Err(Refusal::new(ProblemType::InUse, detail));
+        let detail = format!("{name} is used by {}", names.join(", "));
+        return Err(Refusal::new(ProblemType::InUse, detail).remedied("change those first"));
     }
     let now = entry.current.version;
     let version = if at == IfMatch::Unsaid { now } else { at.to_change(now)? };

@@ -3,7 +3,6 @@
 mod addressed;
 mod answers;
 mod apart;
-mod catalogue;
 mod closed;
 mod connections;
 mod connectors;
@@ -32,6 +31,7 @@ mod pointing;
 mod positions;
 mod preflights;
 mod presenting;
+mod problem_types;
 mod problems;
 mod producers;
 mod producing;
@@ -71,8 +71,11 @@ pub use console::ConsoleFiles;
 /// them.
 #[doc(hidden)]
 pub mod inner {
+    pub use crate::layered;
+    pub use crate::panics::seen as seen_panics;
     pub use crate::presenting::connector;
     pub use crate::records::merged;
+    pub use crate::retried::Told;
 }
 
 pub use limits::LARGEST_IMPORT;
@@ -91,8 +94,8 @@ struct Document;
 fn api() -> OpenApiRouter<Arc<ServerState>> {
     OpenApiRouter::with_openapi(Document::openapi())
         .routes(routes!(health::health))
-        .routes(routes!(catalogue::list))
-        .routes(routes!(catalogue::one))
+        .routes(routes!(problem_types::list))
+        .routes(routes!(problem_types::one))
         .routes(routes!(connections::kinds))
         .routes(routes!(connections::list, connections::create))
         .routes(routes!(connections::one, connections::replace, connections::remove))
@@ -239,7 +242,8 @@ fn application(state: Arc<ServerState>, console: ConsoleFiles, stopping: watch::
 }
 
 /// What every request goes through.
-fn layered(router: Router) -> Router {
+#[doc(hidden)]
+pub fn layered(router: Router) -> Router {
     // streams of events must not wait in a compressor
     let compressible = SizeAbove::new(512)
         .and(NotForContentType::const_new("text/event-stream"))

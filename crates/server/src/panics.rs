@@ -37,7 +37,7 @@ fn note(info: &PanicHookInfo<'_>) {
 }
 
 /// What was seen so far; none if there was no panic.
-pub(crate) fn seen() -> Option<Panics> {
+pub fn seen() -> Option<Panics> {
     let seen = SEEN.lock().unwrap_or_else(PoisonError::into_inner).clone()?;
     Some(Panics { count: seen.count, last_at: rfc3339(seen.last_us), place: seen.place })
 }
@@ -46,33 +46,4 @@ pub(crate) fn seen() -> Option<Panics> {
 pub(crate) fn answer(_: Box<dyn Any + Send>) -> Response {
     let detail = "the request met a defect in Gonvel and was given up: the server's log says where";
     Refusal::new(ProblemType::Defect, detail).into_response()
-}
-
-#[cfg(test)]
-mod tests {
-    #![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
-
-    use axum::Router;
-    use axum::routing::get;
-
-    use super::*;
-
-    #[tokio::test]
-    async fn a_request_that_panics_is_answered_and_counted() {
-        async fn breaks() -> &'static str {
-            std::hint::black_box(None::<&str>).expect("a grower's secret")
-        }
-        count();
-        let before = seen().map_or(0, |seen| seen.count);
-        let router = crate::layered(Router::new().route("/breaks", get(breaks)));
-        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
-        let address = listener.local_addr().unwrap();
-        tokio::spawn(async move { axum::serve(listener, router).await });
-        let response = reqwest::get(format!("http://{address}/breaks")).await.unwrap();
-        assert_eq!(response.status(), 500);
-        let body = response.text().await.unwrap();
-        assert!(body.contains("please report it") && !body.contains("grower"), "{body}");
-        let seen = seen().unwrap();
-        assert!(seen.count > before && seen.place.contains("panics.rs"), "{} at {}", seen.count, seen.place);
-    }
 }

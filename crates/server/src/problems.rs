@@ -53,14 +53,6 @@ impl Refusal {
         Self::new(ProblemType::Invalid, detail).at(field)
     }
 
-    /// One whose finding says after its last colon what to do.
-    fn said(kind: ProblemType, text: &str) -> Self {
-        match text.rsplit_once(": ") {
-            Some((finding, remedy)) => Self::new(kind, finding).remedied(remedy),
-            None => Self::new(kind, text),
-        }
-    }
-
     /// More than may be sent at once.
     pub(crate) fn too_large(detail: impl Into<String>) -> Self {
         Self::new(ProblemType::TooLarge, detail)
@@ -78,13 +70,9 @@ impl Refusal {
         self
     }
 
-    /// What it says, in a sentence: with what to do where that is more than what always helps.
+    /// What it says, in a sentence.
     pub(crate) fn detail(&self) -> String {
-        let usual = self.problem.of_type().map(|kind| kind.entry().remedy);
-        match &self.problem.remedy {
-            remedy if Some(remedy) != usual.as_ref() => format!("{}: {remedy}", self.problem.detail),
-            _ => self.problem.detail.clone(),
-        }
+        self.problem.told()
     }
 
     /// What it says, where what was sent is the reason.
@@ -107,6 +95,14 @@ impl Refusal {
     /// Says what was found at one more place of it.
     pub(crate) fn and_at(mut self, field: &str, finding: &str, line_and_column: Option<(usize, usize)>) -> Self {
         self.at.push(At { field: field.into(), finding: Some(finding.into()), line_and_column });
+        self
+    }
+
+    /// Takes what it says of a first record for all of the body.
+    pub(crate) fn of_the_whole(mut self) -> Self {
+        for at in self.at.iter_mut().filter(|at| at.field == "0") {
+            at.field.clear();
+        }
         self
     }
 
@@ -138,15 +134,18 @@ impl Refusal {
     /// The document, with what it is about at the places that are known of the address that was asked.
     pub(crate) fn document(self, place: impl Fn(&str) -> Option<Place>) -> Problem {
         let mut problem = *self.problem;
+        let of_the_request = problem.of_type() == Some(ProblemType::Invalid);
         let error = |at: At| {
             let (first, rest) = at.field.split_once('.').map_or((at.field.as_str(), None), |(a, b)| (a, Some(b)));
             let within = || pointer(rest.into_iter().flat_map(|rest| rest.split('.')));
-            // without a name it is all of the body, and a number is one of a list; what is of the system and not of the request is in the checks
+            // without a name it is all of the body, and a number is one of a list; what is of the system is in the checks
             let (pointer, parameter) = match place(first) {
                 _ if first.is_empty() => (Some(String::new()), None),
                 _ if first.bytes().all(|b| b.is_ascii_digit()) => (Some(pointer([first])), None),
                 Some(Place::Parameter(name)) => (None, Some(name)),
                 Some(Place::Body(to)) => (Some(to + &within()), None),
+                // what the request has and its document does not
+                None if of_the_request => (Some(pointer([first])), None),
                 None => (None, None),
             };
             ProblemError {
@@ -278,32 +277,38 @@ pub(crate) fn written(problem: &Problem) -> Response {
 
 impl From<PortError> for Refusal {
     fn from(error: PortError) -> Self {
-        let detail = error.to_string();
-        let kind = match error {
-            PortError::NotFound { what } => return Self::new(ProblemType::NotFound, format!("there is no {what}")),
-            PortError::Exists { .. } => return Self::said(ProblemType::Exists, &detail).at("name"),
+        let kind = match &error {
+            PortError::NotFound { .. } => ProblemType::NotFound,
+            PortError::Exists { .. } => ProblemType::Exists,
             PortError::Refused(_) => ProblemType::Refused,
-            PortError::TryAgain { ref cause, .. } => {
+            PortError::TryAgain { cause, .. } => {
                 tracing::warn!(%error, %cause, "a request could not be carried out");
                 ProblemType::TryAgain
             }
             PortError::Unfit { .. } => ProblemType::Unfit,
-            PortError::Failed { ref cause, .. } => {
+            PortError::Failed { cause, .. } => {
                 tracing::error!(%error, %cause, "a request failed");
                 ProblemType::Failed
             }
-            PortError::Changed { .. } => return Self::said(ProblemType::Changed, &detail).at("If-Match"),
-            PortError::OutOfTurn { .. } => return Self::said(ProblemType::OutOfTurn, &detail),
-            PortError::KeyReused { .. } | PortError::SequenceReused { .. } => {
-                return Self::said(ProblemType::KeyReused, &detail);
-            }
+            PortError::Changed { .. } => ProblemType::Changed,
+            PortError::OutOfTurn { .. } => ProblemType::OutOfTurn,
+            PortError::KeyReused { .. } | PortError::SequenceReused { .. } => ProblemType::KeyReused,
             PortError::NotHeld { .. } => ProblemType::NotHeld,
             PortError::Fenced { .. } | PortError::Damaged { .. } => {
                 tracing::error!(%error, "a request failed");
                 ProblemType::Failed
             }
         };
-        Self::new(kind, detail)
+        let refusal = Self::new(kind, error.finding());
+        let refusal = match error.remedy() {
+            Some(remedy) => refusal.remedied(remedy),
+            None => refusal,
+        };
+        match kind {
+            ProblemType::Exists => refusal.at("name"),
+            ProblemType::Changed => refusal.at("If-Match"),
+            _ => refusal,
+        }
     }
 }
 
@@ -334,6 +339,11 @@ impl From<Unknown> for Refusal {
             Unknown::Catalog(error) => error.into(),
         }
     }
+}
+
+/// A name that cannot be one, where it stands elsewhere than at `name`.
+pub(crate) fn name_at(field: &str) -> impl Fn(NameError) -> Refusal {
+    move |error| Refusal::invalid(field, error.to_string())
 }
 
 impl From<NameError> for Refusal {

@@ -12,7 +12,7 @@ use gonvel_core::naming::TopicName;
 use gonvel_core::ports::TopicLog;
 use gonvel_http_api::{Problem, ProduceQuery, Producer, ProducersQuery};
 
-use crate::problems::{Query, Refusal};
+use crate::problems::{Query, Refusal, name_at};
 use crate::state::ServerState;
 
 const EVERY: Duration = Duration::from_secs(1);
@@ -36,8 +36,9 @@ pub(crate) async fn note(state: Weak<ServerState>) {
 
 /// The name that a request gives for who appends; empty if it gives none.
 pub(crate) fn named(headers: &HeaderMap, query: &ProduceQuery) -> Result<String, Refusal> {
-    let wrong = |finding: String| Refusal::invalid("Producer-Name", finding);
-    let given = match headers.get("producer-name") {
+    let header = headers.get("producer-name");
+    let wrong = |finding: String| Refusal::invalid(if header.is_some() { "Producer-Name" } else { "producer" }, finding);
+    let given = match header {
         Some(value) => Some(
             value
                 .to_str()
@@ -67,7 +68,7 @@ pub(crate) async fn list(
     Query(query): Query<ProducersQuery>,
 ) -> Result<Json<Vec<Producer>>, Refusal> {
     let topic = match query.topic {
-        Some(name) => Some(state.database.topic(&TopicName::parse(name)?).await?.id.0),
+        Some(name) => Some(state.database.topic(&TopicName::parse(name).map_err(name_at("topic"))?).await?.id.0),
         None => None,
     };
     let time = |at: chrono::DateTime<chrono::Utc>| rfc3339(at.timestamp_micros());

@@ -26,6 +26,7 @@ use gonvel_core::record::Record;
 use gonvel_core::schemas::values::ValueSchema;
 use gonvel_http_api::{Problem, ProblemType, ProduceQuery, Produced, ProducerSession, RefusedRecord};
 use serde_json::value::RawValue;
+use utoipa::IntoParams;
 use uuid::Uuid;
 
 use crate::apart::apart;
@@ -302,6 +303,25 @@ fn values_of(container: &mut Container<&[u8]>, schema: &Schema, print: u64) -> R
     Ok(values)
 }
 
+/// The headers by which a retry is known, and who appends.
+#[derive(IntoParams)]
+#[into_params(parameter_in = Header)]
+#[expect(dead_code, reason = "it stands for the headers in the document")]
+pub(crate) struct ProducerHeaders {
+    /// A key of the client's own, 1 to 200 characters: the same request with it is answered as before for a day, and appended once.
+    #[param(rename = "Idempotency-Key", min_length = 1, max_length = 200)]
+    idempotency_key: Option<String>,
+    /// The session that `POST /api/v1/producers` began; with `Producer-Sequence`.
+    #[param(rename = "Producer-Session", format = Uuid)]
+    producer_session: Option<String>,
+    /// The number of the request in its session, from 0.
+    #[param(rename = "Producer-Sequence", minimum = 0)]
+    producer_sequence: Option<i64>,
+    /// The name under which an application is seen; goes before `producer`.
+    #[param(rename = "Producer-Name")]
+    producer_name: Option<String>,
+}
+
 /// A header that has to be plain text: one that is not is not passed over.
 fn plain<'a>(headers: &'a HeaderMap, name: &str) -> Result<Option<&'a str>, Refusal> {
     let Some(value) = headers.get(name) else { return Ok(None) };
@@ -366,8 +386,8 @@ fn identity(
 /// bytes); `application/x-ndjson`: one on each line. Avro: an object container file or one value in single-object encoding.
 /// `application/octet-stream`: one value. CloudEvents 1.0 in binary, structured and batched mode. A retry is recognised by
 /// `Idempotency-Key` for a day, or by `Producer-Session` and `Producer-Sequence`.
-#[utoipa::path(operation_id = "appendRecords", post, path = "/api/v1/topics/{name}/records", tag = "records", params(ProduceQuery),
-    request_body(content = String, content_type = "application/json"),
+#[utoipa::path(operation_id = "appendRecords", post, path = "/api/v1/topics/{name}/records", tag = "records",
+    params(ProduceQuery, ProducerHeaders), request_body(content = String, content_type = "application/json"),
     responses((status = 200, body = Produced), (status = 400, body = Problem), (status = 404, body = Problem),
         (status = 409, body = Problem), (status = 413, body = Problem), (status = 415, body = Problem),
         (status = 422, body = Problem), (status = 429, body = Problem)))]
@@ -412,7 +432,10 @@ async fn append_to(
     })?;
     let identity = identity(headers, topic.id, query, &body)?;
     let (identity, spread) = identity.map_or((None, None), |(identity, spread)| (Some(identity), Some(spread)));
-    let each = match drafts(state, topic, query, headers, body).await {
+    // where it is one record, what is wrong with it is wrong with all of the body
+    let many = media(headers) == "application/x-ndjson" || body.trim_ascii_start().starts_with(b"[");
+    let drafts = drafts(state, topic, query, headers, body).await;
+    let each = match drafts.map_err(|refusal| if many { refusal } else { refusal.of_the_whole() }) {
         Ok(each) if !each.drafts.is_empty() => each,
         // a schema may be required by now, or be another one
         other => {

@@ -15,28 +15,31 @@ const LARGEST: usize = 64 << 20;
 
 /// What is kept of an answer beside where its records landed.
 #[derive(Debug, Default, PartialEq, Serialize, Deserialize)]
-pub(crate) struct Told {
+pub struct Told {
     /// The partition of each record that was appended, in the order of the request.
-    pub(crate) order: Vec<i32>,
+    pub order: Vec<i32>,
     /// The others.
-    pub(crate) refused: Vec<RefusedRecord>,
+    pub refused: Vec<RefusedRecord>,
 }
 
 impl Told {
     /// As it is kept; none where it follows from where the records landed.
-    pub(crate) fn kept(&self) -> Option<Bytes> {
+    #[must_use]
+    pub fn kept(&self) -> Option<Bytes> {
         if self.refused.is_empty() && self.order.windows(2).all(|two| two[0] == two[1]) {
             return None;
         }
         pack(&serde_json::to_vec(self).ok()?).ok().map(Bytes::from)
     }
 
-    fn read(kept: &[u8]) -> Option<Self> {
+    #[must_use]
+    pub fn read(kept: &[u8]) -> Option<Self> {
         serde_json::from_slice(&unpack(kept, LARGEST).ok()?).ok()
     }
 
     /// The answer.
-    pub(crate) fn answer(self, landed: &[Landed]) -> Produced {
+    #[must_use]
+    pub fn answer(self, landed: &[Landed]) -> Produced {
         Produced { records: in_order(&self.order, landed), refused: self.refused }
     }
 }
@@ -64,29 +67,4 @@ pub(crate) async fn again(state: &ServerState, identity: Option<&Identity>) -> R
         Told { order: landed.iter().flat_map(each).collect(), refused: Vec::new() }
     });
     Ok(Some(told.answer(&landed)))
-}
-
-#[cfg(test)]
-mod tests {
-    use gonvel_core::naming::{Offset, PartitionId, TopicId, TopicPartition};
-
-    use super::*;
-
-    #[test]
-    fn an_answer_comes_back_as_it_was() {
-        let landed = |partition, first, records| Landed {
-            to: TopicPartition { topic: TopicId(1), partition: PartitionId(partition) },
-            first: Offset(first),
-            records,
-        };
-        let told =
-            || Told { order: vec![1, 0, 1], refused: vec![RefusedRecord { record: 2, finding: "it is no number".into() }] };
-        let kept = told().kept().unwrap();
-        assert_eq!(Told::read(&kept), Some(told()));
-        let answer = told().answer(&[landed(0, 7, 1), landed(1, 40, 2)]);
-        let places: Vec<_> = answer.records.iter().map(|r| (r.partition, r.offset)).collect();
-        assert_eq!(places, [(1, 40), (0, 7), (1, 41)]);
-        // where all are in one partition there is nothing to keep
-        assert_eq!(Told { order: vec![3; 10_000], refused: Vec::new() }.kept(), None);
-    }
 }

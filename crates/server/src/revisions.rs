@@ -85,33 +85,3 @@ impl IfMatch {
         }
     }
 }
-
-#[cfg(test)]
-mod tests {
-    #![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
-
-    use axum::http::Request;
-
-    use super::*;
-
-    async fn read(said: Option<&str>) -> Result<IfMatch, Refusal> {
-        let mut request = Request::builder();
-        if let Some(said) = said {
-            request = request.header("if-match", said);
-        }
-        IfMatch::from_request_parts(&mut request.body(()).unwrap().into_parts().0, &()).await
-    }
-
-    #[tokio::test]
-    async fn one_tag_is_taken_and_nothing_that_is_none() {
-        assert_eq!(read(None).await.unwrap(), IfMatch::Unsaid);
-        assert_eq!(read(Some("*")).await.unwrap(), IfMatch::Any);
-        assert_eq!(read(Some("\"41\"")).await.unwrap(), IfMatch::Only(41));
-        assert!(read(Some("\"bins\"")).await.unwrap().holds("it", 41).is_err(), "it fits nothing");
-        for no_tag in ["41", "W/\"41\"", "\"41\", \"42\"", "\"", ""] {
-            assert_eq!(read(Some(no_tag)).await.unwrap_err().field(), Some("If-Match"), "{no_tag:?}");
-        }
-        assert!(IfMatch::Unsaid.to_change(3).is_err() && IfMatch::Unsaid.holds("it", 3).is_ok());
-        assert_eq!((IfMatch::Any.to_change(3).unwrap(), IfMatch::Only(2).to_change(3).unwrap()), (3, 2));
-    }
-}

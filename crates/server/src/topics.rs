@@ -254,8 +254,8 @@ pub(crate) async fn remove(
         }
     }
     if !using.is_empty() {
-        let detail = format!("{} is used by {}: stop or change them first", topic.name, using.join(", "));
-        return Err(PortError::Refused(detail).into());
+        let detail = format!("{} is used by {}", topic.name, using.join(", "));
+        return Err(Refusal::new(ProblemType::InUse, detail).remedied("stop or change them first"));
     }
     state.database.delete_topic(topic.id).await?;
     Ok(StatusCode::NO_CONTENT)

@@ -58,13 +58,13 @@ impl Carrying {
                 connections::create(self.state(), Body(self.connection(text))).await.map(drop)
             }
             (Deed::Change, Thing::Connection(text)) => {
-                let id = self.connection_id(&text.connection).await?;
+                let id = self.state.database.connection_named(&text.connection).await?;
                 connections::replace(self.state(), ConnectionAt(id), IfMatch::Any, Body(self.connection(text)))
                     .await
                     .map(drop)
             }
             (Deed::Delete, Thing::Connection(text)) => {
-                let id = self.connection_id(&text.connection).await?;
+                let id = self.state.database.connection_named(&text.connection).await?;
                 connections::remove(self.state(), ConnectionAt(id), IfMatch::Any).await.map(drop)
             }
             (Deed::Make | Deed::Change, Thing::Function(text)) => {
@@ -114,11 +114,6 @@ impl Carrying {
             self.secrets.get(&text.connection).into_iter().flatten().filter(|(field, _)| text.secrets.contains_key(*field));
         request.settings.extend(given.map(|(field, secret)| (field.clone(), secret.as_str().into())));
         request
-    }
-
-    async fn connection_id(&self, name: &str) -> Result<Uuid, Refusal> {
-        let found = self.state.database.connections().await?.into_iter().find(|c| c.name == name);
-        found.map(|c| c.id).ok_or_else(|| not_there("connection", name))
     }
 
     async fn make_schema(&self, text: &SchemaText) -> Result<(), Refusal> {

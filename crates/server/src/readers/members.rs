@@ -16,7 +16,7 @@ use gonvel_http_api::{
 use uuid::Uuid;
 
 use super::Held;
-use crate::problems::{Body, Path, Query, Refusal};
+use crate::problems::{Body, Path, Query, Refusal, name_at};
 use crate::records::reading::read_up_to;
 use crate::records::{Following, MOST, PIECE, answer, limit_of, wait_of, wants_lines};
 use crate::state::ServerState;
@@ -124,7 +124,7 @@ pub(crate) async fn commit(
     let name = ReaderName::parse(name)?;
     let mut positions = Vec::new();
     for part in request.positions {
-        let topic = state.database.topic(&TopicName::parse(part.topic)?).await?;
+        let topic = state.database.topic(&TopicName::parse(part.topic).map_err(name_at("positions"))?).await?;
         let bounds = state.database.bounds(topic.id).await?;
         let bounds = bounds.iter().find(|b| b.partition.0 == part.partition).ok_or_else(|| {
             let last = topic.partitions - 1;

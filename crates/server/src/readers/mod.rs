@@ -16,7 +16,7 @@ use gonvel_core::ports::{PartitionBounds, PortError, Reader as Stored, ReaderSto
 use gonvel_core::reposition::{self, plan};
 use gonvel_http_api::{Member, Moves, NewReader, Position, Problem, Reader, ReaderTopics, Reposition, Target};
 
-use crate::problems::{Body, Path, Refusal};
+use crate::problems::{Body, Path, Refusal, name_at};
 use crate::records::reading::{asked_time, offset_at, unpack};
 use crate::standing::stands;
 use crate::state::ServerState;
@@ -161,7 +161,7 @@ async fn beginning(
     }
     let mut named: BTreeMap<String, Topic> = BTreeMap::new();
     for topic in topics {
-        let found = state.database.topic(&TopicName::parse(topic)?).await?;
+        let found = state.database.topic(&TopicName::parse(topic).map_err(name_at("topics"))?).await?;
         named.insert(found.name.to_string(), found);
     }
     let goal = Goal::of(state, &target, "start").await?;

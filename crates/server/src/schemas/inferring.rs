@@ -12,7 +12,7 @@ use gonvel_core::schemas::infer::{Shape, of_table};
 use gonvel_http_api::{InferRequest, InferSource, Inferred, Problem};
 use serde_json::Value;
 
-use crate::problems::{Body, Refusal};
+use crate::problems::{Body, Refusal, name_at};
 use crate::records::{Decoder, Newest};
 use crate::state::ServerState;
 
@@ -95,7 +95,7 @@ fn sample(text: &str) -> Result<Vec<Value>, Refusal> {
 }
 
 async fn newest(state: &ServerState, topic: &str, most: usize) -> Result<Vec<Value>, Refusal> {
-    let topic = state.database.topic(&TopicName::parse(topic)?).await?;
+    let topic = state.database.topic(&TopicName::parse(topic).map_err(name_at("from"))?).await?;
     let (mut values, mut decoder) = (Vec::new(), Decoder::default());
     let mut newest = Newest::of(state, &topic, most).await?;
     while let Some((_, piece)) = newest.piece(state).await? {

@@ -15,16 +15,16 @@ use axum::http::StatusCode;
 use gonvel_core::avro::fingerprint::sha256;
 use gonvel_core::civil::rfc3339;
 use gonvel_core::naming::{SchemaName, TopicName};
-use gonvel_core::ports::{PortError, TopicLog};
+use gonvel_core::ports::TopicLog;
 use gonvel_core::schemas as core;
 use gonvel_http_api as api;
 use gonvel_http_api::{
-    BindingRequest, NewSchema, Problem, Registered, Schema, SchemaAbout, SchemaBinding, SchemaEdit, SchemaQuery,
-    SchemaSummary, SchemaText, SchemaUses, SchemaVersion,
+    BindingRequest, NewSchema, Problem, ProblemType, Registered, Schema, SchemaAbout, SchemaBinding, SchemaEdit,
+    SchemaQuery, SchemaSummary, SchemaText, SchemaUses, SchemaVersion,
 };
 use gonvel_storage::catalog::schemas::{About, Binding, ListedSchema, NewText, StoredSchema, StoredVersion};
 
-use crate::problems::{Body, Path, Query, Refusal};
+use crate::problems::{Body, Path, Query, Refusal, name_at};
 use crate::revisions::{IfMatch, IfMatchHeader, Tagged};
 use crate::state::ServerState;
 use crate::topic_users::users;
@@ -205,7 +205,8 @@ fn unused(name: &SchemaName, uses: &SchemaUses) -> Result<(), Refusal> {
     if by.is_empty() {
         return Ok(());
     }
-    Err(PortError::Refused(format!("{name} is used by {}: let go of it there first", by.join(", "))).into())
+    let detail = format!("{name} is used by {}", by.join(", "));
+    Err(Refusal::new(ProblemType::InUse, detail).remedied("let go of it there first"))
 }
 
 /// Deletes a schema with all its versions, when nothing reads or writes by it. Records written by it show as they are stored.
@@ -262,7 +263,7 @@ pub(crate) async fn bind(
     Body(request): Body<BindingRequest>,
 ) -> Result<StatusCode, Refusal> {
     checked_role(&role)?;
-    let (topic, schema) = (TopicName::parse(topic)?, SchemaName::parse(request.schema)?);
+    let (topic, schema) = (TopicName::parse(topic)?, SchemaName::parse(request.schema).map_err(name_at("schema"))?);
     state.database.bind_schema(&topic, &role, Some((&schema, request.required))).await?;
     state.forget_fittings();
     Ok(StatusCode::NO_CONTENT)

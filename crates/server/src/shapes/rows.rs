@@ -22,7 +22,7 @@ use gonvel_shape::run::Context;
 use gonvel_shape::tools::Tools;
 
 use crate::event_rows::{newest_rows, rows_of};
-use crate::problems::Refusal;
+use crate::problems::{Refusal, name_at};
 use crate::quarantine::asked;
 use crate::records::{NoChanges, newest_changes};
 use crate::state::ServerState;
@@ -40,14 +40,14 @@ pub(super) struct Rows {
 pub(super) async fn rows(state: &ServerState, from: &RowsFrom, most: usize) -> Result<Rows, Refusal> {
     match from {
         RowsFrom::Topic { topic, rows: Some(rows) } => {
-            let topic = state.database.topic(&TopicName::parse(topic.clone())?).await?;
+            let topic = state.database.topic(&TopicName::parse(topic.clone()).map_err(name_at("rows"))?).await?;
             let (batch, _) = newest_rows(state, &topic, rows, most).await?;
             let none = batch.is_empty().then(|| "no record of the topic becomes a row so".to_owned());
             let name = read_name(topic.name.as_str(), Some(rows));
             Ok(Rows { name, table: batch.table.clone(), batch: Some(batch), none })
         }
         RowsFrom::Topic { topic, rows: None } => {
-            let topic = state.database.topic(&TopicName::parse(topic.clone())?).await?;
+            let topic = state.database.topic(&TopicName::parse(topic.clone()).map_err(name_at("rows"))?).await?;
             match newest_changes(state, &topic, most).await? {
                 Ok(found) => {
                     let name = topic.name.as_str().to_owned();

@@ -1,16 +1,12 @@
 //! The document of the interface: how everything in it is written, and that answers are what it says.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::Arc;
 
 use gonvel_http_api::ProblemType;
-use gonvel_server::ServerState;
-use gonvel_stand_ins::test_cluster::TestCluster;
-use gonvel_storage::Database;
-use gonvel_storage::sealing::Sealer;
 use reqwest::Method;
 use serde_json::{Value, json};
-use tokio::sync::Notify;
+
+use crate::support::Api;
 
 struct Operation {
     method: Method,
@@ -143,8 +139,15 @@ const TRIED: [&str; 7] = [
     "2026-11-25T00:00:00Z",
 ];
 
-/// Requests that an operation is tried with: an address and perhaps a body with its form.
-fn tried(operation: &Operation) -> Vec<(String, Option<(&'static str, &'static str)>)> {
+/// A request that an operation is tried with.
+struct Tried {
+    path: String,
+    /// Its form and itself.
+    body: Option<(&'static str, &'static str)>,
+    header: Option<(String, String)>,
+}
+
+fn tried(operation: &Operation) -> Vec<Tried> {
     let parameters = operation.told["parameters"].as_array().cloned().unwrap_or_default();
     let query: Vec<&str> = parameters.iter().filter(|p| p["in"] == "query").map(|p| p["name"].as_str().unwrap()).collect();
     let filled = |value: &str| {
@@ -167,14 +170,24 @@ fn tried(operation: &Operation) -> Vec<(String, Option<(&'static str, &'static s
     } else {
         &[None]
     };
-    let mut out: Vec<_> = TRIED.iter().map(|value| (filled(value), bodies.last().copied().flatten())).collect();
-    out.extend(bodies.iter().map(|body| (filled("nowhere"), *body)));
+    let of = |path: String, body| Tried { path, body, header: None };
+    let mut out: Vec<_> = TRIED.iter().map(|value| of(filled(value), bodies.last().copied().flatten())).collect();
+    out.extend(bodies.iter().map(|body| of(filled("nowhere"), *body)));
     for name in query {
-        out.extend(TRIED.iter().map(|value| (format!("{}?{name}={value}", filled("packhouse.bins")), None)));
+        out.extend(TRIED.iter().map(|value| of(format!("{}?{name}={value}", filled("packhouse.bins")), None)));
     }
     if operation.path.contains('{') {
         // of what is there
-        out.extend(bodies.iter().map(|body| (filled("packhouse.bins"), *body)));
+        out.extend(bodies.iter().map(|body| of(filled("packhouse.bins"), *body)));
+    }
+    for parameter in parameters.iter().filter(|p| p["in"] == "header") {
+        let name = parameter["name"].as_str().unwrap();
+        out.extend(["\u{e9}", "nowhere", "", "%FF"].map(str::to_owned).into_iter().chain(["n".repeat(700)]).map(|value| {
+            Tried {
+                header: Some((name.to_owned(), value)),
+                ..of(filled("packhouse.bins"), bodies.iter().flatten().next_back().copied())
+            }
+        }));
     }
     out
 }
@@ -182,37 +195,40 @@ fn tried(operation: &Operation) -> Vec<(String, Option<(&'static str, &'static s
 /// By a validator that nobody here wrote: whatever is asked is answered as the document says, errors above all.
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn whatever_is_asked_is_answered_as_the_document_says() {
-    let cluster = TestCluster::start(&["gonvel"]).await;
-    let database = Database::open(&cluster.url("gonvel"), Sealer::new(&[7; 32])).await.unwrap();
-    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
-    let base = format!("http://{}", listener.local_addr().unwrap());
-    let state = ServerState::new(database, Arc::new(Notify::new()), None);
-    tokio::spawn(gonvel_server::serve(listener, state, |_| None, std::future::pending()));
-    let client = reqwest::Client::new();
+    let api = Api::start().await;
     let made = [
         ("topics", json!({"name": "packhouse.bins", "partitions": 1})),
         ("schemas", json!({"name": "packhouse.bins", "language": "avro", "text": "\"string\""})),
         ("readers", json!({"name": "packhouse.bins", "topics": ["packhouse.bins"], "start": {"to": "earliest"}})),
     ];
     for (what, body) in &made {
-        let answer = client.post(format!("{base}/api/v1/{what}")).json(body).send().await.unwrap();
+        let answer = api.request(Method::POST, &format!("/{what}")).json(body).send().await.unwrap();
         assert_eq!(answer.status(), 201, "{what}: {}", answer.text().await.unwrap());
     }
+
+    let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/http.md");
+    let docs = std::fs::read_to_string(path).unwrap();
+    let example = docs.split("```json\n").nth(1).unwrap().split("```").next().unwrap();
+    let example: Value = serde_json::from_str(example).unwrap();
+    let refused = api.post("/topics", &json!({"name": "packhouse.lots", "partitions": 0})).await;
+    assert_eq!(refused, (422, example), "the example in docs/http.md is what a server says");
 
     let document = document();
     let problem = json!({"$ref": "#/components/schemas/Problem", "components": document["components"]});
     let problem = jsonschema::draft202012::new(&problem).unwrap();
     let mut validators = BTreeMap::new();
     let (mut asked, mut findings) = (0, BTreeMap::new());
-    for operation in operations(&document) {
-        if operation.method == Method::DELETE && operation.path.ends_with("/{name}") {
-            // what others are tried with stays
-            continue;
-        }
-        for (path, body) in tried(&operation) {
-            let mut request = client.request(operation.method.clone(), format!("{base}{path}"));
+    // what is there is deleted last
+    let mut all = operations(&document);
+    all.sort_by_key(|operation| operation.method == Method::DELETE);
+    for operation in all {
+        for Tried { path, body, header } in tried(&operation) {
+            let mut request = api.request(operation.method.clone(), path.strip_prefix("/api/v1").unwrap());
             if let Some((form, text)) = body {
                 request = request.header("content-type", form).body(text);
+            }
+            if let Some((name, value)) = &header {
+                request = request.header(name, value);
             }
             let answer = request.send().await.unwrap();
             asked += 1;
@@ -220,8 +236,11 @@ async fn whatever_is_asked_is_answered_as_the_document_says() {
             let form = answer.headers().get("content-type").map(|f| f.to_str().unwrap().to_owned()).unwrap_or_default();
             let form = form.split(';').next().unwrap_or_default().to_owned();
             let what = format!("{} {}: {status} {form}", operation.method, operation.path);
-            let with = format!("{path} {body:?}");
+            let with = format!("{path} {body:?} {header:?}");
             let told = &operation.told["responses"][status.to_string()];
+            if answer.headers().contains_key("etag") && told["headers"]["ETag"].is_null() {
+                findings.insert(format!("{what} has an ETag that is not in the document"), with.clone());
+            }
             for header in told["headers"].as_object().into_iter().flatten().map(|(name, _)| name) {
                 if !answer.headers().contains_key(header) {
                     findings.insert(format!("{what} lacks the header {header}"), with.clone());
@@ -251,7 +270,9 @@ async fn whatever_is_asked_is_answered_as_the_document_says() {
                 if !problem.is_valid(&answer) || kind.is_none_or(|kind| kind.status() != status) {
                     findings.insert(format!("{what} is not as the catalogue has it"), format!("{with}: {answer}"));
                 }
-                let about = answer["errors"].as_array().is_some_and(|errors| !errors.is_empty());
+                let places = |error: &Value| error["pointer"].is_string() || error["parameter"].is_string();
+                let about =
+                    answer["errors"].as_array().is_some_and(|errors| errors.iter().all(places) && !errors.is_empty());
                 // the database does not say which value it cannot hold
                 let unfit = answer["type"] == ProblemType::Unfit.address();
                 if matches!(status, 400 | 422) && !about && !unfit && answer["checks"].is_null() {
