@@ -2,6 +2,7 @@
 import { expect } from '@playwright/test';
 
 import { withDemo } from '../support/demo';
+import { items } from '../support/lists';
 
 const test = withDemo();
 const folder = '../docs/screenshots';
@@ -30,7 +31,7 @@ test('the main views', async ({ page, demo }) => {
     await expect(page.getByRole('link', { name: 'settlement-tables' })).toBeVisible();
     await page.waitForTimeout(800);
   });
-  const connectors = (await (await page.request.get('/api/v1/connectors')).json()) as { id: string; name: string }[];
+  const connectors = await items<{ id: string; name: string }>(page, 'connectors');
   const source = connectors.find((c) => c.name === 'packhouse-changes');
   await take('connector', `/connectors/${source?.id}`, async () => {
     await expect(page.getByRole('row', { name: /public\.bins/ })).toBeVisible();

@@ -7,6 +7,7 @@ import { CloudEvent, emitterFor, httpTransport, Mode } from 'cloudevents';
 import protobuf from 'protobufjs';
 
 import { withDemo } from '../support/demo';
+import { items } from '../support/lists';
 
 const test = withDemo('--empty');
 
@@ -248,7 +249,7 @@ async function delivered(
   columns: unknown[],
   count: number,
 ) {
-  const connections = (await (await page.request.get('/api/v1/connections')).json()) as { id: string; name: string }[];
+  const connections = await items<{ id: string; name: string }>(page, 'connections');
   const connection = connections.find((c) => c.name === 'settlement')?.id;
   const table = name.replace('.', '_');
   const topics = [{ topic: name, schema: 'public', table, rows: { columns } }];

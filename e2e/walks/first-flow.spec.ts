@@ -1,6 +1,7 @@
 import { expect } from '@playwright/test';
 
 import { withDemo } from '../support/demo';
+import { items } from '../support/lists';
 
 const test = withDemo('--empty');
 
@@ -22,7 +23,7 @@ test('a new user carries tables from one database into another without editing t
   await from.getByRole('textbox', { name: 'Password' }).fill('russet');
   await from.getByRole('button', { name: 'Save connection' }).click();
   await expect(from.getByText(/refuses user "gonvel" with this password.*Remedy/)).toBeVisible();
-  expect(await (await page.request.get('/api/v1/connections')).json()).toEqual([]);
+  expect(await items(page, 'connections')).toEqual([]);
   await from.getByRole('textbox', { name: 'Password' }).fill(demo.password);
   await from.getByRole('button', { name: 'Test' }).click();
   await expect(from.getByText(/Answered in \d+ ms/)).toBeVisible();
@@ -144,7 +145,7 @@ test('what a source lacks is said beside what it belongs to, and nothing is crea
   await expect(from.getByRole('alert')).toContainText('may not create a publication');
   await expect(from.getByRole('alert')).toContainText('GRANT CREATE ON DATABASE "packhouse" TO "reader";');
   await expect(which.getByRole('alert')).toContainText('only its owner may put it in a publication');
-  const connectors = (await (await page.request.get('/api/v1/connectors')).json()) as unknown[];
+  const connectors = await items(page, 'connectors');
   expect(connectors).toHaveLength(2);
 });
 
@@ -161,7 +162,7 @@ test('deleting asks for the name and leaves nothing outside', async ({ page, dem
     await expect(page.getByRole('link', { name })).toHaveCount(0);
   }
   // a list still being read shows no links either: when the server no longer knows them, nothing of theirs may be left
-  const known = async () => ((await (await page.request.get('/api/v1/connectors')).json()) as unknown[]).length;
+  const known = async () => (await items(page, 'connectors')).length;
   await expect.poll(known).toBe(0);
   const left = 'SELECT (SELECT count(*) FROM pg_replication_slots) + (SELECT count(*) FROM pg_publication)';
   expect(demo.sql('packhouse', left)).toBe('0');

@@ -3,6 +3,7 @@ import { readFileSync } from 'node:fs';
 import { expect } from '@playwright/test';
 
 import { withDemo } from '../support/demo';
+import { items } from '../support/lists';
 
 const test = withDemo();
 
@@ -74,12 +75,12 @@ test('a bad record waits in quarantine, is mended and delivered, and what is new
   await page.getByLabel('Why').fill('left the cooperative');
   await page.getByRole('dialog').getByRole('button', { name: 'Discard' }).click();
   await expect(page.getByText('Nothing waits')).toBeVisible();
-  const gone = await page.request.get('/api/v1/quarantine/records?state=discarded');
-  expect(await gone.json()).toMatchObject([{ settled_by: 'Mira', reason: 'left the cooperative' }]);
+  const gone = await items(page, 'quarantine/records?state=discarded');
+  expect(gone).toMatchObject([{ settled_by: 'Mira', reason: 'left the cooperative' }]);
 });
 
 test('runners share the lanes, are emptied, and a killed one is followed', async ({ page, demo }) => {
-  const all = (await (await page.request.get('/api/v1/connectors')).json()) as { id: string; name: string }[];
+  const all = await items<{ id: string; name: string }>(page, 'connectors');
   const sink = all.find((c) => c.name === 'settlement-tables');
   await page.goto(`/connectors/${sink?.id}/edit`);
   await page.getByText('Where it runs, and what happens when something fails').click();

@@ -5,6 +5,7 @@ import avro from 'avsc';
 import protobuf from 'protobufjs';
 
 import { withDemo } from '../support/demo';
+import { items } from '../support/lists';
 
 const test = withDemo('--empty');
 
@@ -84,8 +85,8 @@ test('a function is held to its examples, and a change shows what it does to the
   // what it gives from then on
   await page.request.post(RECORDS, { data: { key: 'bin-40', value: { bin: 40, kg: 3, quality: 'second' } } });
   const points = async () => {
-    const found = await page.request.get('/api/v1/topics/bins.paid/records?order=newest&limit=40');
-    const { records } = (await found.json()) as { records: { value: { new: { bin: number; points: number } } }[] };
+    type Paid = { value: { new: { bin: number; points: number } } };
+    const records = await items<Paid>(page, 'topics/bins.paid/records?order=newest&limit=40');
     return records.find((r) => r.value.new.bin === 40)?.value.new.points;
   };
   await expect.poll(points).toBe(1);
@@ -106,7 +107,7 @@ const PROTO = `syntax = "proto3"; message Weighed { int64 bin_number = 1; double
 async function stored(page: Page, topic: string): Promise<Buffer[]> {
   const found = await page.request.get(`/api/v1/topics/${topic}/records?order=oldest&limit=100&raw=true`);
   if (!found.ok()) return [];
-  const { records } = (await found.json()) as { records: { value_base64?: string }[] };
+  const { items: records } = (await found.json()) as { items: { value_base64?: string }[] };
   return records.map((r) => Buffer.from(r.value_base64 ?? '', 'base64'));
 }
 

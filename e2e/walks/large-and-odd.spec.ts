@@ -2,6 +2,7 @@ import { expect, type Page } from '@playwright/test';
 
 import { accessible } from '../support/accessible';
 import { withDemo } from '../support/demo';
+import { items } from '../support/lists';
 
 const test = withDemo();
 
@@ -28,7 +29,7 @@ async function noSidewaysScroll(page: Page) {
 }
 
 test('every view is accessible in light and dark', async ({ page }) => {
-  const connectors = (await (await page.request.get('/api/v1/connectors')).json()) as { id: string }[];
+  const connectors = await items<{ id: string }>(page, 'connectors');
   const views = [
     '/flow',
     '/connectors',

@@ -2,6 +2,7 @@ import { expect, type Locator } from '@playwright/test';
 
 import { withDemo } from '../support/demo';
 import { socksProxy } from '../support/proxy';
+import { items } from '../support/lists';
 
 const test = withDemo('--empty');
 
@@ -145,7 +146,7 @@ test('a connection is encrypted as it is told, and its further parts are kept', 
   await expect(page.getByRole('row', { name: /packhouse-2/ })).toContainText('through 127.0.0.1');
   proxy.end();
   await expect(page.getByRole('button', { name: 'packhouse-2' })).toBeVisible();
-  const saved = (await (await page.request.get('/api/v1/connections')).json()) as { name: string; settings: object }[];
+  const saved = await items<{ name: string; settings: object }>(page, 'connections');
   expect(saved.find((c) => c.name === 'packhouse-2')?.settings).toEqual({ lock_timeout: '5s' });
 });
 

@@ -1,6 +1,7 @@
 import { expect } from '@playwright/test';
 
 import { withDemo } from '../support/demo';
+import { items } from '../support/lists';
 
 const test = withDemo();
 
@@ -19,7 +20,7 @@ interface Found {
 test('steps are tried on real rows, what is wrong stands at its character, and a sink then writes what was shown', async ({
   page,
 }) => {
-  const found = async () => (await (await page.request.get('/api/v1/connectors')).json()) as Found[];
+  const found = () => items<Found>(page, 'connectors');
   const sink = async () => (await found()).find((c) => c.name === 'settlement-tables');
   await expect.poll(async () => (await sink())?.state).toBe('following');
   const id = (await sink())?.id ?? '';
@@ -73,11 +74,11 @@ test('steps are tried on real rows, what is wrong stands at its character, and a
 });
 
 test('a shape that does not fit is refused before anything runs, with its step', async ({ page }) => {
-  const all = (await (await page.request.get('/api/v1/connectors')).json()) as {
+  const all = await items<{
     id: string;
     name: string;
     version: number;
-  }[];
+  }>(page, 'connectors');
   const source = all.find((c) => c.name === 'packhouse-changes');
   const one = (await (await page.request.get(`/api/v1/connectors/${source?.id}`)).json()) as {
     definition: object;
@@ -160,7 +161,7 @@ test('a connector between topics is built by hand: a lookup, a made row that fai
   // the bin that failed waits by itself; all others are there, with what was looked up
   const ask = async (path: string) => (await page.request.get(`/api/v1/${path}`)).json() as Promise<Answer>;
   await expect.poll(async () => (await ask('topics/bins.enriched')).records).toBe(119_999);
-  const varieties = async () => (await ask('topics/bins.enriched/records?limit=50')).records as { value: unknown }[];
+  const varieties = () => items<{ value: unknown }>(page, 'topics/bins.enriched/records?limit=50');
   expect(JSON.stringify(await varieties()).includes('"variety":')).toBe(true);
   // a block is planted anew: its bins are carried again, and the log says so
   demo.sql(

@@ -74,6 +74,31 @@ export async function answered<T>(request: Promise<{ data?: T; error?: unknown; 
   throw new ProblemError({ ...unreachable, status: answer.response.status });
 }
 
+export interface Page<T> {
+  items: T[];
+  next?: string | null;
+}
+
+/** What is asked for a page of a list that is read as a whole. */
+export interface Paging {
+  limit: number;
+  cursor?: string;
+}
+
+const LARGEST_PAGE = 10_000;
+
+/** All of a list, page by page; a page has fewer items where a list gives no more at once. */
+export async function everything<T>(page: (paging: Paging) => Promise<Page<T>>, limit = LARGEST_PAGE): Promise<T[]> {
+  const items: T[] = [];
+  let cursor: string | undefined;
+  do {
+    const { items: found, next } = await page({ limit, cursor });
+    items.push(...found);
+    cursor = next ?? undefined;
+  } while (cursor !== undefined);
+  return items;
+}
+
 /** The problem behind anything thrown. */
 export function problemOf(error: unknown): Problem | null {
   if (error === null || error === undefined) return null;

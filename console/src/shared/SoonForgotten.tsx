@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 
-import { answered, api, type Schemas } from '../api/client';
+import { answered, api, everything, type Schemas } from '../api/client';
 import { count, counted } from './format';
 import { When } from './When';
 
@@ -9,7 +9,7 @@ export type SoonForgotten = Schemas['SoonForgotten'];
 
 export const soonForgottenQuery = {
   queryKey: ['soon forgotten'],
-  queryFn: () => answered(api.GET('/api/v1/soon-forgotten')),
+  queryFn: () => everything((query) => answered(api.GET('/api/v1/soon-forgotten', { params: { query } }))),
   refetchInterval: 15_000,
 };
 

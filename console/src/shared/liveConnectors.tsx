@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { createContext, useContext, useEffect, useMemo, useState, type ReactNode } from 'react';
 
-import { answered, api, problemOf, type Problem, type Schemas } from '../api/client';
+import { answered, api, everything, problemOf, type Problem, type Schemas } from '../api/client';
 import { useEvents } from './useEvents';
 
 export type Connector = Schemas['Connector'];
@@ -18,7 +18,10 @@ interface Live {
 
 const Context = createContext<Live>({ connectors: undefined, problem: null, lost: false, held: false, hold: () => {} });
 
-const QUERY = { queryKey: ['connectors'], queryFn: () => answered(api.GET('/api/v1/connectors')) };
+const QUERY = {
+  queryKey: ['connectors'],
+  queryFn: () => everything((query) => answered(api.GET('/api/v1/connectors', { params: { query } }))),
+};
 
 /** One stream of events for the whole page keeps the connectors current, unless the reader holds them still. */
 export function LiveConnectors({ children }: { children: ReactNode }) {

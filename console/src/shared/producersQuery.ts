@@ -1,4 +1,4 @@
-import { answered, api, type Schemas } from '../api/client';
+import { answered, api, everything, type Schemas } from '../api/client';
 
 export type Producer = Schemas['Producer'];
 
@@ -6,7 +6,8 @@ export type Producer = Schemas['Producer'];
 export function producersQuery(topic?: string) {
   return {
     queryKey: ['producers', topic ?? null],
-    queryFn: () => answered(api.GET('/api/v1/producers', { params: { query: topic === undefined ? {} : { topic } } })),
+    queryFn: () =>
+      everything((paging) => answered(api.GET('/api/v1/producers', { params: { query: { ...paging, topic } } }))),
     refetchInterval: 5_000,
   };
 }

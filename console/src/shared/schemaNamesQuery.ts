@@ -1,7 +1,7 @@
-import { answered, api } from '../api/client';
+import { answered, api, everything } from '../api/client';
 
 /** Schemas to choose from; where there are more than these, the page of schemas searches them all. */
 export const schemaNamesQuery = {
   queryKey: ['schemas', 'names'],
-  queryFn: () => answered(api.GET('/api/v1/schemas', { params: { query: { limit: 1000 } } })),
+  queryFn: () => everything((query) => answered(api.GET('/api/v1/schemas', { params: { query } })), 1000),
 };

@@ -1,7 +1,7 @@
-import { answered, api } from '../api/client';
+import { answered, api, everything } from '../api/client';
 
 /** All topics with what they hold and who uses them. A page that shows their figures asks again on its own. */
 export const topicsQuery = {
   queryKey: ['topics'],
-  queryFn: () => answered(api.GET('/api/v1/topics')),
+  queryFn: () => everything((query) => answered(api.GET('/api/v1/topics', { params: { query } }))),
 };

@@ -33,7 +33,7 @@ async fn most(served: &Served, what: &str, is_so: impl AsyncFn() -> Outcome<bool
             looked = Instant::now();
         }
         if start.elapsed() > PATIENCE {
-            let said = served.get("/connectors").await?;
+            let said = served.items("/connectors").await?;
             return Err(format!("{what} does not come to an end: {said:#}").into());
         }
         tokio::time::sleep(Duration::from_millis(20)).await;
@@ -107,7 +107,7 @@ pub async fn run() -> Outcome<Measured> {
         json!({"kind": "sink", "connection": connections[1], "topics": topic, "shape": shape, "failing": failing});
     start("refusing", refusing).await?;
     let waiting = most(&served, "records in quarantine", async || {
-        let all = served.get("/connectors").await?;
+        let all = served.items("/connectors").await?;
         let found = all.as_array().into_iter().flatten().find(|c| c["name"] == "refusing");
         Ok(found.is_some_and(|c| c["quarantined"] == REFUSED))
     })

@@ -2,7 +2,7 @@
 
 use std::io::{self, Write};
 
-use gonvel_http_api::Problem;
+use gonvel_http_api::{LARGEST_PAGE, Page, Problem};
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use reqwest::{Method, Response};
 use serde::Serialize;
@@ -85,6 +85,37 @@ impl Client {
     pub(crate) async fn get<T: DeserializeOwned>(&self, path: &str, query: &[(&str, String)]) -> Result<T, CommandError> {
         let answer = self.send(Method::GET, path, query, |r| r).await?;
         self.parsed(answer).await
+    }
+
+    /// All of a list, page by page.
+    pub(crate) async fn all<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        query: &[(&str, String)],
+    ) -> Result<Vec<T>, CommandError> {
+        self.some(path, query, usize::MAX, LARGEST_PAGE).await
+    }
+
+    /// So many items of a list at most, in pages of at most so many.
+    pub(crate) async fn some<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        query: &[(&str, String)],
+        limit: usize,
+        largest: usize,
+    ) -> Result<Vec<T>, CommandError> {
+        let (mut items, mut cursor) = (Vec::new(), None);
+        loop {
+            let mut asked = query.to_vec();
+            asked.push(("limit", (limit - items.len()).min(largest).to_string()));
+            asked.extend(cursor.map(|cursor| ("cursor", cursor)));
+            let page: Page<T> = self.get(path, &asked).await?;
+            items.extend(page.items);
+            cursor = page.next;
+            if cursor.is_none() || items.len() >= limit {
+                return Ok(items);
+            }
+        }
     }
 
     pub(crate) async fn text(&self, path: &str, query: &[(&str, String)]) -> Result<String, CommandError> {

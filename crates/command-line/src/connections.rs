@@ -246,15 +246,15 @@ async fn find(client: &Client, name: &str) -> Result<Connection, CommandError> {
 pub(crate) async fn run(client: &Client, command: ConnectionCommand) -> Result<(), CommandError> {
     match command {
         ConnectionCommand::List => {
-            let connections: Vec<Connection> = client.get("/connections", &[]).await?;
+            let connections: Vec<Connection> = client.all("/connections", &[]).await?;
             client.print(&connections, list_table)
         }
         ConnectionCommand::Kinds => {
-            let kinds: Vec<SystemKind> = client.get("/kinds", &[]).await?;
+            let kinds: Vec<SystemKind> = client.all("/kinds", &[]).await?;
             client.print(&kinds, kinds_table)
         }
         ConnectionCommand::Create { name, settings } => {
-            let kinds: Vec<SystemKind> = client.get("/kinds", &[]).await?;
+            let kinds: Vec<SystemKind> = client.all("/kinds", &[]).await?;
             let request = request(&name, &kinds, &settings)?;
             let made: Connection = client.post("/connections", &request).await?;
             client.print(&vec![made], list_table)
@@ -270,7 +270,7 @@ pub(crate) async fn run(client: &Client, command: ConnectionCommand) -> Result<(
         }
         ConnectionCommand::Tables { connection } => {
             let found = find(client, &connection).await?;
-            let tables: Vec<SourceTable> = client.get(&format!("/connections/{}/tables", found.id), &[]).await?;
+            let tables: Vec<SourceTable> = client.all(&format!("/connections/{}/tables", found.id), &[]).await?;
             client.print(&tables, tables_table)
         }
         ConnectionCommand::Sample { connection, table } => {

@@ -8,7 +8,7 @@ use clap::builder::{PossibleValuesParser, TypedValueParser};
 use clap::{Args, Subcommand, ValueEnum};
 use gonvel_http_api::{
     Action, ActionOutcome, ActionRequest, BeginAnew, Connector, ConnectorPositions, ConnectorRequest, Deed, ExistingRows,
-    Line, ManifestReading, ManifestText, ManyActions, NamedDefinition, ReloadRequest, State,
+    LARGEST_LONG_PAGE, Line, ManifestReading, ManifestText, ManyActions, NamedDefinition, ReloadRequest, State,
 };
 
 use crate::client::Client;
@@ -121,6 +121,9 @@ pub enum ConnectorCommand {
     History {
         /// The connector.
         connector: String,
+        /// At most so many, the newest.
+        #[arg(long, short = 'n', default_value_t = 200)]
+        limit: usize,
     },
 }
 
@@ -167,8 +170,8 @@ pub struct LogArguments {
     #[arg(long, value_name = "TIME")]
     until: Option<String>,
     /// At most so many, the newest.
-    #[arg(long, default_value_t = 200)]
-    most: i64,
+    #[arg(long, short = 'n', default_value_t = 200)]
+    limit: usize,
     /// Go on with what comes.
     #[arg(long, short)]
     follow: bool,
@@ -257,7 +260,7 @@ fn deeds_table(deeds: &Vec<Deed>) -> Table {
 }
 
 async fn act(client: &Client, several: Several, action: Action) -> Result<(), CommandError> {
-    let all: Vec<Connector> = client.get("/connectors", &[]).await?;
+    let all: Vec<Connector> = client.all("/connectors", &[]).await?;
     let connectors = if several.all {
         all.iter().map(|c| c.id).collect()
     } else {
@@ -285,12 +288,10 @@ async fn log(client: &Client, arguments: LogArguments) -> Result<(), CommandErro
     add("level", arguments.level.and_then(|l| l.to_possible_value()).map(|l| l.get_name().to_owned()));
     add("text", arguments.text);
     add("until", arguments.until);
+    let mut lines: Vec<Line> = client.some(&path, &query, arguments.limit, LARGEST_LONG_PAGE).await?;
+    lines.reverse();
     let mut last = 0;
-    let mut most = arguments.most;
     loop {
-        let mut asked = query.clone();
-        asked.extend([("most", most.to_string()), ("after", last.to_string())]);
-        let lines: Vec<Line> = client.get(&path, &asked).await?;
         for line in &lines {
             last = last.max(line.number);
             if client.output == Output::Json {
@@ -309,8 +310,10 @@ async fn log(client: &Client, arguments: LogArguments) -> Result<(), CommandErro
         if !arguments.follow {
             return Ok(());
         }
-        most = 1_000;
         tokio::time::sleep(Duration::from_secs(1)).await;
+        let mut asked = query.clone();
+        asked.extend([("order", "oldest".to_owned()), ("after", last.to_string())]);
+        lines = client.some(&path, &asked, usize::MAX, LARGEST_LONG_PAGE).await?;
     }
 }
 
@@ -356,7 +359,7 @@ async fn status(client: &Client, name: &str, wanted: Option<&str>, within: Durat
 pub(crate) async fn run(client: &Client, command: ConnectorCommand) -> Result<(), CommandError> {
     match command {
         ConnectorCommand::List => {
-            let connectors: Vec<Connector> = client.get("/connectors", &[]).await?;
+            let connectors: Vec<Connector> = client.all("/connectors", &[]).await?;
             client.print(&connectors, list_table)
         }
         ConnectorCommand::Create { manifest, draft } => create(client, &manifest, draft).await,
@@ -423,9 +426,10 @@ pub(crate) async fn run(client: &Client, command: ConnectorCommand) -> Result<()
             client.print(&after, lanes_table)
         }
         ConnectorCommand::Log(arguments) => log(client, arguments).await,
-        ConnectorCommand::History { connector } => {
+        ConnectorCommand::History { connector, limit } => {
             let found = find(client, &connector).await?;
-            let deeds: Vec<Deed> = client.get(&format!("/connectors/{}/history", found.id), &[]).await?;
+            let deeds: Vec<Deed> =
+                client.some(&format!("/connectors/{}/history", found.id), &[], limit, LARGEST_LONG_PAGE).await?;
             client.print(&deeds, deeds_table)
         }
     }

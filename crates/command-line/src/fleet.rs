@@ -1,7 +1,7 @@
 //! `gonvel fleet …`
 
 use clap::Subcommand;
-use gonvel_http_api::{DrainRequest, Runners};
+use gonvel_http_api::{DrainRequest, Runner, WaitingLane};
 use reqwest::Method;
 
 use crate::client::{Client, segment};
@@ -13,6 +13,8 @@ use crate::table::Table;
 pub enum FleetCommand {
     /// List runners with what they carry.
     Runners,
+    /// List lanes that no runner carries, and why.
+    Waiting,
     /// Empty a runner: its lanes move to others, and none come.
     Drain {
         /// The runner.
@@ -28,10 +30,10 @@ pub enum FleetCommand {
     },
 }
 
-fn runners_table(runners: &Runners) -> Table {
+fn runners_table(runners: &Vec<Runner>) -> Table {
     let mut table =
         Table::new(&["runner", "condition", "#lanes", "#load", "#room", "labels", "machine", "heartbeat"], "no runner");
-    for runner in &runners.runners {
+    for runner in runners {
         let condition = match (runner.alive, runner.draining) {
             (false, _) => "gone",
             (true, true) => "being emptied",
@@ -49,11 +51,13 @@ fn runners_table(runners: &Runners) -> Table {
             runner.beat_at.clone(),
         ]);
     }
-    for lane in &runners.waiting {
-        let what = format!("{} lane {}: {}", lane.name, lane.lane, lane.reason);
-        let mut row = vec!["none".to_owned(), "waits".into()];
-        row.extend(["1".to_owned(), String::new(), String::new(), what, String::new(), String::new()]);
-        table.row(row);
+    table
+}
+
+fn waiting_table(lanes: &Vec<WaitingLane>) -> Table {
+    let mut table = Table::new(&["connector", "#lane", "why it waits"], "every lane has a runner");
+    for lane in lanes {
+        table.row([lane.name.clone(), lane.lane.to_string(), lane.reason.clone()]);
     }
     table
 }
@@ -61,8 +65,12 @@ fn runners_table(runners: &Runners) -> Table {
 pub(crate) async fn run(client: &Client, command: FleetCommand) -> Result<(), CommandError> {
     match command {
         FleetCommand::Runners => {
-            let runners: Runners = client.get("/runners", &[]).await?;
+            let runners: Vec<Runner> = client.all("/runners", &[]).await?;
             client.print(&runners, runners_table)
+        }
+        FleetCommand::Waiting => {
+            let lanes: Vec<WaitingLane> = client.all("/waiting-lanes", &[]).await?;
+            client.print(&lanes, waiting_table)
         }
         FleetCommand::Drain { runner, undo } => {
             let body = DrainRequest { draining: !undo };

@@ -1,7 +1,9 @@
 //! `gonvel quarantine …`
 
 use clap::{Args, Subcommand};
-use gonvel_http_api::{Affected, Cause, DiscardRequest, MendRecord, QuarantinedRecord, RetryRequest, WhichRecords};
+use gonvel_http_api::{
+    Affected, Cause, DiscardRequest, LARGEST_RECORD_PAGE, MendRecord, QuarantinedRecord, RetryRequest, WhichRecords,
+};
 
 use crate::client::Client;
 use crate::connector_named::find;
@@ -29,8 +31,8 @@ pub enum QuarantineCommand {
         #[arg(long)]
         state: Option<String>,
         /// At most so many.
-        #[arg(long, default_value_t = 50)]
-        most: i64,
+        #[arg(long, short = 'n', default_value_t = 50)]
+        limit: usize,
     },
     /// Show a record whole.
     Show {
@@ -132,15 +134,15 @@ pub(crate) async fn run(client: &Client, command: QuarantineCommand) -> Result<(
     match command {
         QuarantineCommand::Causes { connector } => {
             let query: Vec<_> = id_of(&connector).await?.into_iter().collect();
-            let causes: Vec<Cause> = client.get("/quarantine/causes", &query).await?;
+            let causes: Vec<Cause> = client.all("/quarantine/causes", &query).await?;
             client.print(&causes, causes_table)
         }
-        QuarantineCommand::List { connector, cause, state, most } => {
+        QuarantineCommand::List { connector, cause, state, limit } => {
             let mut query: Vec<_> = id_of(&connector).await?.into_iter().collect();
             query.extend(cause.map(|c| ("cause", c)));
             query.extend(state.map(|s| ("state", s)));
-            query.push(("most", most.to_string()));
-            let records: Vec<QuarantinedRecord> = client.get("/quarantine/records", &query).await?;
+            let records: Vec<QuarantinedRecord> =
+                client.some("/quarantine/records", &query, limit, LARGEST_RECORD_PAGE).await?;
             client.print(&records, records_table)
         }
         QuarantineCommand::Show { record } => {

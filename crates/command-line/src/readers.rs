@@ -108,7 +108,7 @@ fn becomes(reads: &[String], wanted: &[String]) -> String {
 pub(crate) async fn run(client: &Client, command: ReaderCommand) -> Result<(), CommandError> {
     match command {
         ReaderCommand::List => {
-            let readers: Vec<Reader> = client.get("/readers", &[]).await?;
+            let readers: Vec<Reader> = client.all("/readers", &[]).await?;
             client.print(&readers, list_table)
         }
         ReaderCommand::Show { reader } => {

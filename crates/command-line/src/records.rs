@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
 use futures::StreamExt;
-use gonvel_http_api::{Imported, Produced, Record, Records, SearchProgress};
+use gonvel_http_api::{Imported, LARGEST_RECORD_PAGE, Produced, Record, SearchProgress};
 use reqwest::Method;
 use serde_json::value::{RawValue, to_raw_value};
 use tokio_util::io::ReaderStream;
@@ -224,9 +224,8 @@ async fn read(client: &Client, asked: ReadArguments) -> Result<(), CommandError>
     }
     query.extend(given("key", asked.key.as_ref()));
     query.push(("order", if asked.oldest { "oldest" } else { "newest" }.to_owned()));
-    query.push(("limit", asked.limit.to_string()));
-    let found: Records = client.get(&format!("{path}/records"), &query).await?;
-    client.print(&found.records, records_table)
+    let found: Vec<Record> = client.some(&format!("{path}/records"), &query, asked.limit, LARGEST_RECORD_PAGE).await?;
+    client.print(&found, records_table)
 }
 
 /// The lines of a stream as they come.

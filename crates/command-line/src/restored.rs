@@ -22,7 +22,7 @@ fn agreements_table(agreements: &Vec<Agreement>) -> Table {
 
 /// Prints what each connector would do; refused if one of them would not go on by itself.
 pub(crate) async fn check(client: &Client) -> Result<(), CommandError> {
-    let agreements: Vec<Agreement> = client.get("/agreements", &[]).await?;
+    let agreements: Vec<Agreement> = client.all("/agreements", &[]).await?;
     client.print(&agreements, agreements_table)?;
     match agreements.iter().filter(|one| one.outcome != AgreementOutcome::Agrees).count() {
         0 => Ok(()),

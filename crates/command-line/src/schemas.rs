@@ -5,8 +5,8 @@ use std::path::{Path, PathBuf};
 
 use clap::{Args, Subcommand};
 use gonvel_http_api::{
-    Language, NewSchema, Registered, Rule, Schema, SchemaDifference, SchemaReference, SchemaSummary, SchemaText,
-    SchemaVerdict, SchemaVersion,
+    LARGEST_LONG_PAGE, Language, NewSchema, Registered, Rule, Schema, SchemaDifference, SchemaReference, SchemaSummary,
+    SchemaText, SchemaVerdict, SchemaVersion,
 };
 use serde::Serialize;
 
@@ -208,17 +208,8 @@ async fn schema(client: &Client, name: &str) -> Result<Schema, CommandError> {
 }
 
 async fn all(client: &Client, search: &str) -> Result<Vec<SchemaSummary>, CommandError> {
-    let (mut found, mut after) = (Vec::new(), String::new());
-    loop {
-        let query = [("search", search.to_owned()), ("after", after), ("limit", "1000".to_owned())];
-        let page: Vec<SchemaSummary> = client.get("/schemas", &query).await?;
-        let full = page.len() == 1000;
-        found.extend(page);
-        match found.last().filter(|_| full) {
-            Some(last) => after = last.about.name.clone(),
-            None => return Ok(found),
-        }
-    }
+    let query = [("search", search.to_owned())];
+    client.some("/schemas", &query, usize::MAX, LARGEST_LONG_PAGE).await
 }
 
 /// Registers a text; none if the version it gives was there already.
@@ -407,7 +398,7 @@ pub(crate) async fn run(client: &Client, command: SchemaCommand) -> Result<(), C
             };
             let query = [("from", from.to_string()), ("to", to.to_string())];
             let found: Vec<SchemaDifference> =
-                client.get(&format!("/schemas/{}/difference", segment(&name)), &query).await?;
+                client.all(&format!("/schemas/{}/difference", segment(&name)), &query).await?;
             client.print(&found, difference_table)
         }
         SchemaCommand::Push { folder, why, dry_run } => push(client, &folder, &why, dry_run).await,

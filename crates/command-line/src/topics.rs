@@ -180,8 +180,8 @@ fn loss(preview: &ChangePreview) -> String {
 pub(crate) async fn run(client: &Client, command: TopicCommand) -> Result<(), CommandError> {
     match command {
         TopicCommand::List { name } => {
-            let mut topics: Vec<TopicSummary> = client.get("/topics", &[]).await?;
-            topics.retain(|t| name.as_ref().is_none_or(|n| t.name.contains(n.as_str())));
+            let query: Vec<_> = name.map(|name| ("search", name)).into_iter().collect();
+            let topics: Vec<TopicSummary> = client.all("/topics", &query).await?;
             client.print(&topics, list_table)
         }
         TopicCommand::Show { topic } => {

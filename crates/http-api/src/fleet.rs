@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
-use crate::State;
+use crate::{Order, State};
 
 /// A lane that a runner carries.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -66,15 +66,6 @@ pub struct WaitingLane {
     pub reason: String,
 }
 
-/// All runners, and what has none.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Runners {
-    /// The runners by name, also those that are gone for less than a day.
-    pub runners: Vec<Runner>,
-    /// Lanes that wait for a runner.
-    pub waiting: Vec<WaitingLane>,
-}
-
 /// Whether a runner is to be emptied.
 #[derive(Debug, Clone, Copy, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -125,7 +116,8 @@ pub struct Line {
 
 /// Which lines of a connector's log are asked for.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
-#[serde(default, deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+#[serde(default)]
 pub struct LinesQuery {
     /// Of this lane.
     pub lane: Option<i32>,
@@ -138,20 +130,8 @@ pub struct LinesQuery {
     pub until: Option<String>,
     /// With a greater number: what came since.
     pub after: Option<i64>,
-    /// With a smaller number: what was before.
-    pub before: Option<i64>,
-    /// At most so many, the newest; 200 without it.
-    pub most: Option<i64>,
-}
-
-/// Which deeds are asked for.
-#[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
-#[serde(default, deny_unknown_fields)]
-pub struct DeedsQuery {
-    /// With a smaller number: what was before.
-    pub before: Option<i64>,
-    /// At most so many; 100 without it.
-    pub most: Option<i64>,
+    /// `newest` or `oldest` first.
+    pub order: Order,
 }
 
 /// What to do with several connectors.

@@ -107,7 +107,8 @@ pub struct QuarantinedRecord {
 
 /// Which records in quarantine are asked for.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
-#[serde(default, deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+#[serde(default)]
 pub struct QuarantineQuery {
     /// Of this connector.
     pub connector: Option<Uuid>,
@@ -115,15 +116,12 @@ pub struct QuarantineQuery {
     pub cause: Option<String>,
     /// In this state; those that wait or are asked for without it. `all` for every state.
     pub state: Option<String>,
-    /// With a greater number.
-    pub after: Option<i64>,
-    /// At most so many; 50 without it.
-    pub most: Option<i64>,
 }
 
 /// Which connector's causes are asked for.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
-#[serde(default, deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+#[serde(default)]
 pub struct CausesQuery {
     /// Of this connector; of all without it.
     pub connector: Option<Uuid>,

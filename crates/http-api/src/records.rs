@@ -25,10 +25,8 @@ pub struct RecordsQuery {
     /// Only records whose key is this text.
     #[serde(default)]
     pub key: Option<String>,
-    /// Records at most, 1 to 500; 50 without it.
-    #[serde(default)]
-    pub limit: Option<usize>,
-    /// Wait so long for a record if there is none yet, in milliseconds, 30000 at most. For `oldest` first.
+    /// Wait so long for a record if there is none yet, in milliseconds, 30000 at most; for `oldest` first. There is always a `next`
+    /// then, from which to wait on.
     #[serde(default)]
     pub wait_ms: Option<u64>,
     /// Give the bytes of key, value and headers as well.
@@ -90,16 +88,6 @@ pub struct Record {
     /// The bytes of the value in base64, where asked for.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub value_base64: Option<String>,
-}
-
-/// A page of records.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Records {
-    /// The records, in the order asked for.
-    pub records: Vec<Record>,
-    /// Where the next page in the same order begins; none at the end. Give it with the same partition.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub next_offset: Option<i64>,
 }
 
 /// How records are appended.
@@ -186,6 +174,12 @@ pub struct ProducersQuery {
     /// Only those of this topic.
     #[serde(default)]
     pub topic: Option<String>,
+    /// Only those with this text in their names, in capitals or not.
+    #[serde(default)]
+    pub search: Option<String>,
+    /// From the last topic and name to the first.
+    #[serde(default)]
+    pub descending: bool,
 }
 
 /// A producer's session: its requests are numbered from 0 by the header `Producer-Sequence`.

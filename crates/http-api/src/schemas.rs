@@ -56,16 +56,11 @@ pub struct SchemaSummary {
 
 /// Which schemas to list.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
-#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
 pub struct SchemaQuery {
     /// What their name, description, owner, labels or fields contain.
     #[serde(default)]
     pub search: String,
-    /// The last name of the page before.
-    #[serde(default)]
-    pub after: String,
-    /// At most so many, up to 1000; 200 if it is left out.
-    pub limit: Option<i64>,
 }
 
 /// A version of a schema.
@@ -326,7 +321,7 @@ pub struct SchemaImpact {
 
 /// Which two versions to compare.
 #[derive(Debug, Clone, Serialize, Deserialize, IntoParams)]
-#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
 pub struct DifferenceQuery {
     /// The earlier one.
     pub from: i32,

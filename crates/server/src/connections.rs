@@ -14,8 +14,8 @@ use gonvel_core::ports::{Address, FleetStore};
 use gonvel_core::preflight::may_start;
 use gonvel_core::secret::Secret;
 use gonvel_http_api::{
-    Connection, ConnectionRequest, Preflight, Problem, ProblemType, RowSample, SampleColumn, SampleRequest, SampleRow,
-    SourceTable, SystemKind,
+    Connection, ConnectionRequest, ConnectionsQuery, NamedQuery, Page, PagingQuery, Preflight, Problem, ProblemType,
+    RowSample, SampleColumn, SampleRequest, SampleRow, SourceTable, SystemKind,
 };
 use gonvel_manifests::ConnectionText;
 use gonvel_runtime::systems;
@@ -25,6 +25,7 @@ use serde_json::Value;
 use uuid::Uuid;
 
 use crate::addressed::ConnectionAt;
+use crate::listing::{Listed, Place, Unfiltered, has};
 use crate::preflights;
 use crate::problems::{Body, Refusal};
 use crate::revisions::{IfMatch, IfMatchHeader, Tagged};
@@ -95,20 +96,28 @@ fn address(request: &ConnectionRequest) -> Result<(&'static dyn Kind, Address), 
 }
 
 /// The kinds of systems that a connection can be to, with the settings of each.
-#[utoipa::path(operation_id = "listKinds", get, path = "/api/v1/kinds", tag = "connections", responses((status = 200, body = [SystemKind])))]
-pub(crate) async fn kinds() -> Json<Vec<SystemKind>> {
-    Json(systems::kinds())
+#[utoipa::path(operation_id = "listKinds", get, path = "/api/v1/kinds", tag = "connections", params(PagingQuery),
+    responses((status = 200, body = Page<SystemKind>)))]
+pub(crate) async fn kinds(Listed { paging, .. }: Listed<Unfiltered>) -> Result<Json<Page<SystemKind>>, Refusal> {
+    Ok(Json(paging.page_in_order(systems::kinds())?))
 }
 
-/// All connections.
-#[utoipa::path(operation_id = "listConnections", get, path = "/api/v1/connections", tag = "connections", responses((status = 200, body = [Connection])))]
-pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<Vec<Connection>>, Refusal> {
+/// Connections.
+#[utoipa::path(operation_id = "listConnections", get, path = "/api/v1/connections", tag = "connections",
+    params(ConnectionsQuery, PagingQuery), responses((status = 200, body = Page<Connection>)))]
+pub(crate) async fn list(
+    State(state): State<Arc<ServerState>>,
+    Listed { which, paging }: Listed<ConnectionsQuery>,
+) -> Result<Json<Page<Connection>>, Refusal> {
     let connectors = state.database.connectors().await?;
-    let connections = state.database.connections().await?.into_iter().map(|connection| {
+    let mut connections = state.database.connections().await?;
+    let kind = which.kind.as_ref();
+    connections.retain(|c| has(&c.name, which.search.as_ref()) && kind.is_none_or(|kind| c.kind == *kind));
+    let page = paging.page(connections, which.descending, |connection| Place::named(&connection.name))?;
+    Ok(Json(page.map(|connection| {
         let used_by = users(&connectors, connection.id);
         present(connection, used_by)
-    });
-    Ok(Json(connections.collect()))
+    })))
 }
 
 /// One connection.
@@ -238,20 +247,18 @@ pub(crate) async fn test_saved(
 
 /// The tables a connection's database has.
 #[utoipa::path(operation_id = "listTables", get, path = "/api/v1/connections/{connection}/tables", tag = "connections",
-    responses((status = 200, body = [SourceTable]), (status = 404, body = Problem), (status = 502, body = Problem)))]
+    params(NamedQuery, PagingQuery),
+    responses((status = 200, body = Page<SourceTable>), (status = 404, body = Problem), (status = 502, body = Problem)))]
 pub(crate) async fn tables(
     State(state): State<Arc<ServerState>>,
     ConnectionAt(id): ConnectionAt,
-) -> Result<Json<Vec<SourceTable>>, Refusal> {
+    Listed { which, paging }: Listed<NamedQuery>,
+) -> Result<Json<Page<SourceTable>>, Refusal> {
     let address = state.database.address(id).await?;
-    let found = state.reached().tables(&address).await?.into_iter().map(|t| SourceTable {
-        schema: t.schema,
-        table: t.table,
-        rows: t.rows,
-        key: t.key,
-        columns: t.columns,
-    });
-    Ok(Json(found.collect()))
+    let mut tables = state.reached().tables(&address).await?;
+    tables.retain(|t| has(&t.table, which.search.as_ref()));
+    let page = paging.page(tables, which.descending, |t| Place::told(&t.schema, &t.table))?;
+    Ok(Json(page.map(|t| SourceTable { schema: t.schema, table: t.table, rows: t.rows, key: t.key, columns: t.columns })))
 }
 
 /// A few rows of a table as they are now, and the records they would become.

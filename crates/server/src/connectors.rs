@@ -1,5 +1,6 @@
 //! Connectors.
 
+use std::collections::HashSet;
 use std::sync::Arc;
 
 use axum::Json;
@@ -10,17 +11,21 @@ use gonvel_core::connector::{Definition, ValidConnector, Wish, may_load_so};
 use gonvel_core::naming::{ConnectorId, ConnectorName};
 use gonvel_core::ports::{Deed, FleetStore, PortError};
 use gonvel_http_api::{
-    Action, ActionOutcome, ActionRequest, Connector, ConnectorRequest, ManyActions, Problem, ReloadRequest,
+    Action, ActionOutcome, ActionRequest, Connector, ConnectorOrder, ConnectorRequest, ConnectorsQuery, ManyActions, Page,
+    PagingQuery, Problem, ReloadRequest,
 };
 use gonvel_storage::catalog::connectors::Connector as Stored;
 use uuid::Uuid;
 
 use crate::addressed::ConnectorAt;
+use crate::drafts;
+use crate::listing::{Listed, Place, has};
 use crate::preflights;
 use crate::presenting;
 use crate::problems::{Body, Refusal};
 use crate::revisions::{IfMatch, IfMatchHeader, Tagged};
 use crate::state::ServerState;
+use crate::topic_users::uses;
 use crate::who::Who;
 
 pub(crate) async fn all(state: &ServerState) -> Result<Vec<Connector>, Refusal> {
@@ -47,10 +52,39 @@ pub(crate) async fn find(state: &ServerState, id: Uuid) -> Result<Connector, Ref
     Ok(presenting::connector(&found, system, quarantined))
 }
 
-/// All connectors and how they are doing.
-#[utoipa::path(operation_id = "listConnectors", get, path = "/api/v1/connectors", tag = "connectors", responses((status = 200, body = [Connector])))]
-pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<Vec<Connector>>, Refusal> {
-    all(&state).await.map(Json)
+/// Connectors and how they are doing.
+#[utoipa::path(operation_id = "listConnectors", get, path = "/api/v1/connectors", tag = "connectors", params(ConnectorsQuery, PagingQuery),
+    responses((status = 200, body = Page<Connector>)))]
+pub(crate) async fn list(
+    State(state): State<Arc<ServerState>>,
+    Listed { which, paging }: Listed<ConnectorsQuery>,
+) -> Result<Json<Page<Connector>>, Refusal> {
+    let of_topic: Option<HashSet<Uuid>> = match &which.topic {
+        Some(topic) => {
+            let all = state.database.connectors().await?;
+            Some(all.iter().filter(|c| uses(c, topic)).map(|c| c.id.0).collect())
+        }
+        None => None,
+    };
+    let mut connectors = all(&state).await?;
+    connectors.retain(|c| {
+        has(&c.name, which.search.as_ref())
+            && which.kind.is_none_or(|kind| drafts::word(kind) == c.kind)
+            && which.state.is_none_or(|state| state == c.condition.state)
+            && which.system.as_ref().is_none_or(|system| *system == c.system)
+            && of_topic.as_ref().is_none_or(|ids| ids.contains(&c.id))
+    });
+    let place = |c: &Connector| match which.order {
+        ConnectorOrder::Name => Place::named(&c.name),
+        ConnectorOrder::CreatedAt => Place::told(&c.created_at, &c.name),
+        ConnectorOrder::LatencyMs => Place::measured(c.latency_ms, &c.name),
+        ConnectorOrder::LagMs => Place::measured(c.lag_ms, &c.name),
+        ConnectorOrder::Quarantined => Place::numbered(c.quarantined, &c.name),
+    };
+    Ok(Json(match which.order {
+        ConnectorOrder::LatencyMs | ConnectorOrder::LagMs => paging.page_moving(connectors, which.descending, place)?,
+        _ => paging.page(connectors, which.descending, place)?,
+    }))
 }
 
 /// Saves a connector and, if asked to, starts it. It is not saved if it is to be started or checked and its preflight fails.

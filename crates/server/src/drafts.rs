@@ -7,16 +7,17 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use gonvel_core::civil::rfc3339;
 use gonvel_core::naming::LONGEST_NAME;
-use gonvel_http_api::{ConnectorKind, DraftEntry, DraftRequest, Problem, UnfinishedDraft};
+use gonvel_http_api::{ConnectorKind, DraftEntry, DraftRequest, Page, PagingQuery, Problem, UnfinishedDraft};
 use gonvel_storage::catalog::drafts::{self as stored, DraftInput};
 use uuid::Uuid;
 
+use crate::listing::{Listed, Place, Unfiltered};
 use crate::problems::{Body, Path, Refusal};
 use crate::revisions::{IfMatch, IfMatchHeader, Tagged};
 use crate::state::ServerState;
 use crate::who::Who;
 
-fn word(kind: ConnectorKind) -> &'static str {
+pub(crate) fn word(kind: ConnectorKind) -> &'static str {
     match kind {
         ConnectorKind::Source => "source",
         ConnectorKind::Sink => "sink",
@@ -68,10 +69,15 @@ fn input(request: DraftRequest, who: Who) -> Result<DraftInput, Refusal> {
     })
 }
 
-/// All unfinished drafts, the one saved last first.
-#[utoipa::path(operation_id = "listDrafts", get, path = "/api/v1/drafts", tag = "connectors", responses((status = 200, body = [DraftEntry])))]
-pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<Vec<DraftEntry>>, Refusal> {
-    Ok(Json(state.database.drafts().await?.into_iter().map(entry).collect()))
+/// Unfinished drafts, the one saved last first.
+#[utoipa::path(operation_id = "listDrafts", get, path = "/api/v1/drafts", tag = "connectors", params(PagingQuery),
+    responses((status = 200, body = Page<DraftEntry>)))]
+pub(crate) async fn list(
+    State(state): State<Arc<ServerState>>,
+    Listed { paging, .. }: Listed<Unfiltered>,
+) -> Result<Json<Page<DraftEntry>>, Refusal> {
+    let at = |draft: &stored::DraftEntry| Place::numbered(draft.saved_at.timestamp_micros(), &draft.id.to_string());
+    Ok(Json(paging.page(state.database.drafts().await?, true, at)?.map(entry)))
 }
 
 /// Saves a connector that is not complete enough to be one. Nothing is checked.

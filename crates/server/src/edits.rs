@@ -8,12 +8,15 @@ use gonvel_core::civil::rfc3339;
 use gonvel_core::connector::edit::{self, Consequences};
 use gonvel_core::connector::{Definition, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectorId, ConnectorName};
-use gonvel_http_api::{ChangeConsequences, Connector, ConnectorChange, ConnectorVersion, Consequence, Problem};
+use gonvel_http_api::{
+    ChangeConsequences, Connector, ConnectorChange, ConnectorVersion, Consequence, Page, PagingQuery, Problem,
+};
 use gonvel_runtime::systems;
 use gonvel_storage::catalog::connectors::Connector as Stored;
 
 use crate::addressed::ConnectorAt;
 use crate::connectors::{find, tagged};
+use crate::listing::{Listed, Place, Unfiltered};
 use crate::manifests::{KnownNames, names};
 use crate::preflights;
 use crate::problems::{Body, Refusal};
@@ -116,18 +119,20 @@ pub(crate) async fn change(
 
 /// All versions of a connector's definition, the newest first.
 #[utoipa::path(operation_id = "listConnectorVersions", get, path = "/api/v1/connectors/{connector}/versions", tag = "connectors",
-    responses((status = 200, body = [ConnectorVersion]), (status = 404, body = Problem)))]
+    params(PagingQuery), responses((status = 200, body = Page<ConnectorVersion>), (status = 404, body = Problem)))]
 pub(crate) async fn versions(
     State(state): State<Arc<ServerState>>,
     ConnectorAt(id): ConnectorAt,
-) -> Result<Json<Vec<ConnectorVersion>>, Refusal> {
+    Listed { paging, .. }: Listed<Unfiltered>,
+) -> Result<Json<Page<ConnectorVersion>>, Refusal> {
     let stored = state.database.find_connector(ConnectorId(id)).await?;
     let names = names(&state).await?;
-    let versions = state.database.versions(ConnectorId(id)).await?.into_iter().map(|version| ConnectorVersion {
+    let all = state.database.versions(ConnectorId(id)).await?;
+    let page = paging.page(all, true, |version| Place::numbered(version.version.into(), ""))?;
+    Ok(Json(page.map(|version| ConnectorVersion {
         version: version.version,
         manifest: gonvel_manifests::connector_text::write(&stored.name, &version.definition, &names),
         definition: version.definition.clone(),
         made_at: rfc3339(version.made_at.timestamp_micros()),
-    });
-    Ok(Json(versions.collect()))
+    })))
 }

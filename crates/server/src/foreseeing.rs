@@ -13,10 +13,11 @@ use gonvel_core::connector::{Definition, State as LaneState};
 use gonvel_core::naming::{Offset, TopicId, TopicPartition};
 use gonvel_core::ports::{LaneStatus, PortError, ReaderStore, Topic, TopicLog};
 use gonvel_core::retention::{Outlook, SoonForgotten as Found};
-use gonvel_http_api::SoonForgotten;
+use gonvel_http_api::{Page, PagingQuery, SoonForgotten};
 use gonvel_storage::catalog::connectors::Connector;
 use uuid::Uuid;
 
+use crate::listing::{Listed, Unfiltered};
 use crate::problems::Refusal;
 use crate::standing::stands;
 use crate::state::ServerState;
@@ -50,10 +51,14 @@ pub(crate) async fn look(state: Weak<ServerState>) {
 }
 
 /// What topics will have forgotten within a day that a reader or a connector has not read yet, as it was found within the last minute.
-#[utoipa::path(operation_id = "listSoonForgotten", get, path = "/api/v1/soon-forgotten", tag = "topics", responses((status = 200, body = [SoonForgotten])))]
-pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Json<Vec<SoonForgotten>> {
+#[utoipa::path(operation_id = "listSoonForgotten", get, path = "/api/v1/soon-forgotten", tag = "topics",
+    params(PagingQuery), responses((status = 200, body = Page<SoonForgotten>)))]
+pub(crate) async fn list(
+    State(state): State<Arc<ServerState>>,
+    Listed { paging, .. }: Listed<Unfiltered>,
+) -> Result<Json<Page<SoonForgotten>>, Refusal> {
     let found = state.soon_forgotten.lock().unwrap_or_else(PoisonError::into_inner).clone();
-    Json(found.to_vec())
+    Ok(Json(paging.page_in_order(found.to_vec())?))
 }
 
 async fn once(state: &Arc<ServerState>) -> Result<Vec<SoonForgotten>, Refusal> {

@@ -11,8 +11,8 @@ use gonvel_core::connector::{Definition, Wish};
 use gonvel_core::own_function::OwnFunction;
 use gonvel_core::ports::PortError;
 use gonvel_http_api::{
-    FunctionDetail, FunctionEffect, FunctionEntry, FunctionRequest, FunctionUser, FunctionVersion, Problem, ProblemType,
-    RowsFrom, TriedExample, TriedFunction,
+    FunctionDetail, FunctionEffect, FunctionEntry, FunctionRequest, FunctionUser, FunctionVersion, NamedQuery, Page,
+    PagingQuery, Problem, ProblemType, RowsFrom, TriedExample, TriedFunction,
 };
 use gonvel_shape::own::Own;
 use gonvel_shape::own_tried::{self, Exampled};
@@ -20,6 +20,7 @@ use gonvel_shape::tools::Tools;
 use gonvel_storage::catalog::connectors::Connector;
 use gonvel_storage::catalog::functions::KeptFunction;
 
+use crate::listing::{Listed, Place, has};
 use crate::problems::{Body, Path, Refusal};
 use crate::revisions::{IfMatch, IfMatchHeader, Tagged};
 use crate::shapes::{compared_with, found};
@@ -79,12 +80,18 @@ fn registry(all: &[KeptFunction]) -> Own {
     Own::of(all.iter().map(|kept| kept.function.clone()))
 }
 
-/// All functions of one's own, with what uses them.
-#[utoipa::path(operation_id = "listFunctions", get, path = "/api/v1/functions", tag = "shapes", responses((status = 200, body = [FunctionEntry])))]
-pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<Vec<FunctionEntry>>, Refusal> {
+/// Functions of one's own, with what uses them.
+#[utoipa::path(operation_id = "listFunctions", get, path = "/api/v1/functions", tag = "shapes", params(NamedQuery, PagingQuery),
+    responses((status = 200, body = Page<FunctionEntry>)))]
+pub(crate) async fn list(
+    State(state): State<Arc<ServerState>>,
+    Listed { which, paging }: Listed<NamedQuery>,
+) -> Result<Json<Page<FunctionEntry>>, Refusal> {
     let (all, connectors) = (state.database.kept_functions().await?, state.database.connectors().await?);
     let own = registry(&all);
-    Ok(Json(all.iter().map(|kept| entry(kept, &own, &all, &connectors)).collect()))
+    let found = all.iter().filter(|kept| has(&kept.function.name, which.search.as_ref()));
+    let page = paging.page(found, which.descending, |kept| Place::named(&kept.function.name))?;
+    Ok(Json(page.map(|kept| entry(kept, &own, &all, &connectors))))
 }
 
 async fn detail(state: &ServerState, name: &str) -> Result<FunctionDetail, Refusal> {

@@ -24,8 +24,10 @@ mod installation;
 mod kinds_told;
 mod limits;
 mod lingering;
+mod listing;
 mod live;
 mod manifests;
+mod pages_told;
 pub mod panics;
 mod pointing;
 mod positions;
@@ -117,8 +119,9 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
         .routes(routes!(fleet::deeds))
         .routes(routes!(fleet::lines))
         .routes(routes!(fleet::list))
+        .routes(routes!(fleet::waiting))
         .routes(routes!(fleet::drain))
-        .routes(routes!(fleet::forget))
+        .routes(routes!(fleet::one, fleet::forget))
         .routes(routes!(quarantine::causes))
         .routes(routes!(quarantine::records))
         .routes(routes!(quarantine::record))
@@ -189,6 +192,7 @@ fn documented() -> (Router<Arc<ServerState>>, serde_json::Value) {
     closed::close_as_a_whole(&mut document);
     kinds_told::tell_kinds(&mut document);
     let mut document = serde_json::to_value(document).expect("the document is plain data");
+    pages_told::name_pages(&mut document);
     answers::tell_answers(&mut document);
     (router, document)
 }

@@ -12,8 +12,8 @@ use gonvel_core::naming::{ConnectorId, Offset, TopicPartition};
 use gonvel_core::ports::{Deed, FleetStore, PortError};
 use gonvel_core::reposition::Move;
 use gonvel_http_api::{
-    Agreement, AgreementOutcome, BeginAnew, Connector, ConnectorPositions, HeldPlace, LogSpan, Moves, Problem, Reposition,
-    SinkPosition, SourcePosition, Target,
+    Agreement, AgreementOutcome, BeginAnew, Connector, ConnectorPositions, HeldPlace, LogSpan, Moves, NamedQuery, Page,
+    PagingQuery, Problem, Reposition, SinkPosition, SourcePosition, Target,
 };
 use gonvel_runtime::history::{self, Disagreement, Judges};
 use gonvel_storage::Database;
@@ -21,6 +21,7 @@ use gonvel_storage::catalog::connectors::Connector as Stored;
 
 use crate::addressed::ConnectorAt;
 use crate::connectors::{find, tagged};
+use crate::listing::{Listed, Place, has};
 use crate::preflights;
 use crate::problems::{Body, Refusal};
 use crate::reached::Reached;
@@ -51,13 +52,20 @@ async fn parted_of(state: &ServerState, stored: &Stored) -> Result<HashMap<Topic
 
 /// Whether each connector goes on from where it stands, after Gonvel's own database was restored or another one took over: asked of its
 /// system, as its lanes ask when they start. Nothing is changed.
-#[utoipa::path(operation_id = "listAgreements", get, path = "/api/v1/agreements", tag = "connectors", responses((status = 200, body = [Agreement])))]
-pub(crate) async fn agreements(State(state): State<Arc<ServerState>>) -> Result<Json<Vec<Agreement>>, Refusal> {
-    let asked = state.database.connectors().await?.into_iter().map(|stored| {
+#[utoipa::path(operation_id = "listAgreements", get, path = "/api/v1/agreements", tag = "connectors",
+    params(NamedQuery, PagingQuery), responses((status = 200, body = Page<Agreement>)))]
+pub(crate) async fn agreements(
+    State(state): State<Arc<ServerState>>,
+    Listed { which, paging }: Listed<NamedQuery>,
+) -> Result<Json<Page<Agreement>>, Refusal> {
+    let connectors = state.database.connectors().await?.into_iter().filter(|c| has(&c.name, which.search.as_ref()));
+    let page = paging.page(connectors, which.descending, |c| Place::named(&c.name))?;
+    let asked = page.items.into_iter().map(|stored| {
         let database = state.database.clone();
         async move { agreement(&database, stored).await }
     });
-    Ok(Json(stream::iter(asked).buffered(ASKED_AT_ONCE).collect().await))
+    let items = stream::iter(asked).buffered(ASKED_AT_ONCE).collect().await;
+    Ok(Json(Page { items, next: page.next }))
 }
 
 async fn agreement(database: &Database, stored: Stored) -> Agreement {

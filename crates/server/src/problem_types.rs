@@ -2,14 +2,16 @@
 
 use axum::Json;
 use gonvel_core::ports::PortError;
-use gonvel_http_api::{Problem, ProblemEntry, ProblemType};
+use gonvel_http_api::{Page, PagingQuery, Problem, ProblemEntry, ProblemType};
 
+use crate::listing::{Listed, Unfiltered};
 use crate::problems::{Path, Refusal};
 
 /// All types of problems that a request may be refused with.
-#[utoipa::path(operation_id = "listProblemTypes", get, path = "/api/v1/problems", tag = "server", responses((status = 200, body = [ProblemEntry])))]
-pub(crate) async fn list() -> Json<Vec<ProblemEntry>> {
-    Json(ProblemType::ALL.map(ProblemType::entry).into())
+#[utoipa::path(operation_id = "listProblemTypes", get, path = "/api/v1/problems", tag = "server", params(PagingQuery),
+    responses((status = 200, body = Page<ProblemEntry>)))]
+pub(crate) async fn list(Listed { paging, .. }: Listed<Unfiltered>) -> Result<Json<Page<ProblemEntry>>, Refusal> {
+    Ok(Json(paging.page_in_order(ProblemType::ALL.map(ProblemType::entry))?))
 }
 
 /// What a type of problem means, and what helps: the address that stands as `type` in a problem document.

@@ -222,7 +222,7 @@ impl<T: DeserializeOwned, S: Send + Sync> FromRequestParts<S> for Query<T> {
     }
 }
 
-fn unread(what: &str, parameter: Option<&str>, finding: &str) -> Refusal {
+pub(crate) fn unread(what: &str, parameter: Option<&str>, finding: &str) -> Refusal {
     let named = parameter.map(|name| format!(", {name}")).unwrap_or_default();
     let detail = format!("the {what} of the address cannot be read{named}: {finding}");
     let mut refusal = Refusal::new(ProblemType::Malformed, detail);

@@ -10,9 +10,10 @@ use axum::http::HeaderMap;
 use gonvel_core::civil::rfc3339;
 use gonvel_core::naming::TopicName;
 use gonvel_core::ports::TopicLog;
-use gonvel_http_api::{Problem, ProduceQuery, Producer, ProducersQuery};
+use gonvel_http_api::{Page, PagingQuery, Problem, ProduceQuery, Producer, ProducersQuery};
 
-use crate::problems::{Query, Refusal, name_at};
+use crate::listing::{Listed, Place, has};
+use crate::problems::{Refusal, name_at};
 use crate::state::ServerState;
 
 const EVERY: Duration = Duration::from_secs(1);
@@ -61,18 +62,21 @@ pub(crate) fn named(headers: &HeaderMap, query: &ProduceQuery) -> Result<String,
 
 /// Applications that append, by topic and by the name they give with `Producer-Name`; what they did in the last second may still be
 /// missing. One that appended nothing for 90 days is forgotten.
-#[utoipa::path(operation_id = "listProducers", get, path = "/api/v1/producers", tag = "records", params(ProducersQuery),
-    responses((status = 200, body = [Producer]), (status = 404, body = Problem)))]
+#[utoipa::path(operation_id = "listProducers", get, path = "/api/v1/producers", tag = "records", params(ProducersQuery, PagingQuery),
+    responses((status = 200, body = Page<Producer>), (status = 404, body = Problem)))]
 pub(crate) async fn list(
     State(state): State<Arc<ServerState>>,
-    Query(query): Query<ProducersQuery>,
-) -> Result<Json<Vec<Producer>>, Refusal> {
-    let topic = match query.topic {
+    Listed { which, paging }: Listed<ProducersQuery>,
+) -> Result<Json<Page<Producer>>, Refusal> {
+    let topic = match which.topic {
         Some(name) => Some(state.database.topic(&TopicName::parse(name).map_err(name_at("topic"))?).await?.id.0),
         None => None,
     };
     let time = |at: chrono::DateTime<chrono::Utc>| rfc3339(at.timestamp_micros());
-    let found = state.database.producers(topic).await?.into_iter().map(|p| Producer {
+    let mut found = state.database.producers(topic).await?;
+    found.retain(|producer| has(&producer.name, which.search.as_ref()));
+    let page = paging.page(found, which.descending, |producer| Place::told(&producer.topic, &producer.name))?;
+    Ok(Json(page.map(|p| Producer {
         topic: p.topic,
         name: p.name,
         first_at: time(p.first_at),
@@ -82,6 +86,5 @@ pub(crate) async fn list(
         refused: p.refused,
         last_refused: p.last_refused.map(time),
         why: (p.refused > 0).then_some(p.why),
-    });
-    Ok(Json(found.collect()))
+    })))
 }

@@ -12,13 +12,14 @@ use gonvel_core::civil::rfc3339;
 use gonvel_core::naming::{ConnectorId, Offset, SchemaId};
 use gonvel_core::record::StoredRecord;
 use gonvel_http_api::{
-    Affected, Cause, CausesQuery, DiscardRequest, MendRecord, Problem, QuarantineQuery, QuarantinedRecord, RecordHeader,
-    RetryRequest, WhichRecords,
+    Affected, Cause, CausesQuery, DiscardRequest, LARGEST_RECORD_PAGE, MendRecord, Page, PagingQuery, Problem,
+    QuarantineQuery, QuarantinedRecord, RecordHeader, RecordPagingQuery, RetryRequest, WhichRecords,
 };
 use gonvel_storage::quarantine::{Kept, Which};
 use uuid::Uuid;
 
-use crate::problems::{Body, Path, Query, Refusal};
+use crate::listing::{Listed, Place};
+use crate::problems::{Body, Path, Refusal};
 use crate::records::Decoder;
 use crate::state::ServerState;
 use crate::who::Who;
@@ -44,12 +45,12 @@ fn which(which: &WhichRecords) -> Result<Which, Refusal> {
 }
 
 /// What waits, by connector and cause, the most recent first.
-#[utoipa::path(operation_id = "listCauses", get, path = "/api/v1/quarantine/causes", tag = "quarantine", params(CausesQuery),
-    responses((status = 200, body = [Cause])))]
+#[utoipa::path(operation_id = "listCauses", get, path = "/api/v1/quarantine/causes", tag = "quarantine", params(CausesQuery, PagingQuery),
+    responses((status = 200, body = Page<Cause>)))]
 pub(crate) async fn causes(
     State(state): State<Arc<ServerState>>,
-    Query(query): Query<CausesQuery>,
-) -> Result<Json<Vec<Cause>>, Refusal> {
+    Listed { which: query, paging }: Listed<CausesQuery>,
+) -> Result<Json<Page<Cause>>, Refusal> {
     let names: HashMap<Uuid, String> = state.database.connectors().await?.into_iter().map(|c| (c.id.0, c.name)).collect();
     let soon = Utc::now() + TimeDelta::days(1);
     let cause = |c: gonvel_storage::quarantine::Cause| Cause {
@@ -69,7 +70,10 @@ pub(crate) async fn causes(
         newest: c.newest,
     };
     let causes = state.database.causes(query.connector.map(ConnectorId)).await?;
-    Ok(Json(causes.into_iter().map(cause).collect()))
+    let at = |cause: &gonvel_storage::quarantine::Cause| {
+        Place::numbered(cause.last_at.timestamp_micros(), &format!("{} {:016x}", cause.connector_id, cause.cause))
+    };
+    Ok(Json(paging.page(causes, true, at)?.map(cause)))
 }
 
 async fn present(state: &ServerState, decoder: &mut Decoder, kept: Kept) -> Result<QuarantinedRecord, Refusal> {
@@ -110,12 +114,12 @@ async fn present(state: &ServerState, decoder: &mut Decoder, kept: Kept) -> Resu
 }
 
 /// Records in quarantine, in order of their numbers.
-#[utoipa::path(operation_id = "listQuarantined", get, path = "/api/v1/quarantine/records", tag = "quarantine", params(QuarantineQuery),
-    responses((status = 200, body = [QuarantinedRecord]), (status = 422, body = Problem)))]
+#[utoipa::path(operation_id = "listQuarantined", get, path = "/api/v1/quarantine/records", tag = "quarantine", params(QuarantineQuery, RecordPagingQuery),
+    responses((status = 200, body = Page<QuarantinedRecord>), (status = 422, body = Problem)))]
 pub(crate) async fn records(
     State(state): State<Arc<ServerState>>,
-    Query(query): Query<QuarantineQuery>,
-) -> Result<Json<Vec<QuarantinedRecord>>, Refusal> {
+    Listed { which: query, paging }: Listed<QuarantineQuery, LARGEST_RECORD_PAGE>,
+) -> Result<Json<Page<QuarantinedRecord>>, Refusal> {
     const STATES: [&str; 5] = ["waiting", "asked", "delivered", "discarded", "superseded"];
     let states: Vec<&str> = match query.state.as_deref() {
         None => STATES[..2].to_vec(),
@@ -128,19 +132,16 @@ pub(crate) async fn records(
             }
         },
     };
-    let most = query.most.unwrap_or(50);
-    if !(1..=500).contains(&most) {
-        return Err(Refusal::invalid("most", format!("{most} at a time: give a number from 1 to 500")));
-    }
     let cause = query.cause.as_deref().map(asked).transpose()?;
-    let (connector, after) = (query.connector.map(ConnectorId), query.after.unwrap_or(0));
-    let kept = state.database.quarantined(connector, cause, &states, after, most).await?;
+    let (connector, after) = (query.connector.map(ConnectorId), paging.after()?.unwrap_or(0));
+    let kept = state.database.quarantined(connector, cause, &states, after, paging.to_read()).await?;
+    let Page { items: kept, next } = paging.page_of_read(kept, |kept| kept.id);
     let mut decoder = Decoder::new(false);
     let mut out = Vec::with_capacity(kept.len());
     for kept in kept {
         out.push(present(&state, &mut decoder, kept).await?);
     }
-    Ok(Json(out))
+    Ok(Json(Page { items: out, next }))
 }
 
 async fn whole(state: &ServerState, id: i64) -> Result<QuarantinedRecord, Refusal> {

@@ -12,11 +12,13 @@ use gonvel_core::connector::Wish;
 use gonvel_core::naming::{ConnectorId, TopicName};
 use gonvel_core::ports::{PortError, ReaderStore, Topic as StoredTopic, TopicLog};
 use gonvel_http_api::{
-    ChangePreview, DeletePreview, DeleteQuery, Keep, Keeper, MorePartitions, NewTopic, Partition, PartitionLoss, Problem,
-    ProblemType, Topic, TopicSample, TopicSchema, TopicSettings, TopicSummary,
+    ChangePreview, DeletePreview, DeleteQuery, Keep, Keeper, MorePartitions, NewTopic, Page, PagingQuery, Partition,
+    PartitionLoss, Problem, ProblemType, Topic, TopicOrder, TopicSample, TopicSchema, TopicSettings, TopicSummary,
+    TopicsQuery,
 };
 use gonvel_storage::catalog::connectors::Connector;
 
+use crate::listing::{Listed, Place, Unfiltered, has};
 use crate::problems::{Body, Path, Query, Refusal};
 use crate::revisions::{IfMatch, IfMatchHeader, Tagged};
 use crate::state::ServerState;
@@ -74,9 +76,13 @@ async fn find(state: &ServerState, name: String) -> Result<StoredTopic, Refusal>
     Ok(state.database.topic(&TopicName::parse(name)?).await?)
 }
 
-/// All topics.
-#[utoipa::path(operation_id = "listTopics", get, path = "/api/v1/topics", tag = "topics", responses((status = 200, body = [TopicSummary])))]
-pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<Vec<TopicSummary>>, Refusal> {
+/// Topics.
+#[utoipa::path(operation_id = "listTopics", get, path = "/api/v1/topics", tag = "topics", params(TopicsQuery, PagingQuery),
+    responses((status = 200, body = Page<TopicSummary>)))]
+pub(crate) async fn list(
+    State(state): State<Arc<ServerState>>,
+    Listed { which, paging }: Listed<TopicsQuery>,
+) -> Result<Json<Page<TopicSummary>>, Refusal> {
     let connectors = state.database.connectors().await?;
     let sizes: HashMap<i64, (i64, i64)> =
         state.database.topic_sizes().await?.into_iter().map(|s| (s.topic_id, (s.records, s.bytes))).collect();
@@ -84,12 +90,18 @@ pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<V
     for producer in state.database.producers(None).await?.into_iter().filter(|p| p.records > 0) {
         producers.entry(producer.topic_id).or_default().push(producer.name);
     }
-    let topics = state.database.topics().await?;
-    let topics = topics.iter().map(|topic| {
-        let sizes = sizes.get(&topic.id.0).copied().unwrap_or_default();
-        summary(topic, sizes, &connectors, producers.remove(&topic.id.0).unwrap_or_default())
-    });
-    Ok(Json(topics.collect()))
+    let size = |topic: &StoredTopic| sizes.get(&topic.id.0).copied().unwrap_or_default();
+    let topics = state.database.topics().await?.into_iter().filter(|topic| has(topic.name.as_str(), which.search.as_ref()));
+    let page = paging.page(topics, which.descending, |topic| {
+        let name = topic.name.as_str();
+        match which.order {
+            TopicOrder::Name => Place::named(name),
+            TopicOrder::CreatedAt => Place::numbered(topic.created_us, name),
+            TopicOrder::Records => Place::numbered(size(topic).0, name),
+            TopicOrder::Bytes => Place::numbered(size(topic).1, name),
+        }
+    })?;
+    Ok(Json(page.map(|topic| summary(&topic, size(&topic), &connectors, producers.remove(&topic.id.0).unwrap_or_default()))))
 }
 
 /// Makes a topic.
@@ -263,27 +275,26 @@ pub(crate) async fn remove(
 
 /// A topic's size over the last day, about once a minute while it changes.
 #[utoipa::path(operation_id = "getTopicHistory", get, path = "/api/v1/topics/{name}/history", tag = "topics",
-    responses((status = 200, body = [TopicSample]), (status = 404, body = Problem)))]
+    params(PagingQuery), responses((status = 200, body = Page<TopicSample>), (status = 404, body = Problem)))]
 pub(crate) async fn history(
     State(state): State<Arc<ServerState>>,
     Path(name): Path<String>,
-) -> Result<Json<Vec<TopicSample>>, Refusal> {
+    Listed { paging, .. }: Listed<Unfiltered>,
+) -> Result<Json<Page<TopicSample>>, Refusal> {
     let topic = find(&state, name).await?;
-    let samples = state.database.topic_history(topic.id).await?.into_iter().map(|s| TopicSample {
-        at: rfc3339(s.at.timestamp_micros()),
-        appended: s.appended,
-        bytes: s.bytes,
-    });
-    Ok(Json(samples.collect()))
+    let samples = state.database.topic_history(topic.id).await?;
+    let page = paging.page(samples, false, |sample| Place::numbered(sample.at.timestamp_micros(), ""))?;
+    Ok(Json(page.map(|s| TopicSample { at: rfc3339(s.at.timestamp_micros()), appended: s.appended, bytes: s.bytes })))
 }
 
 /// The registered versions of a topic's schemas.
 #[utoipa::path(operation_id = "listTopicSchemas", get, path = "/api/v1/topics/{name}/schemas", tag = "topics",
-    responses((status = 200, body = [TopicSchema]), (status = 404, body = Problem)))]
+    params(PagingQuery), responses((status = 200, body = Page<TopicSchema>), (status = 404, body = Problem)))]
 pub(crate) async fn schemas(
     State(state): State<Arc<ServerState>>,
     Path(name): Path<String>,
-) -> Result<Json<Vec<TopicSchema>>, Refusal> {
+    Listed { paging, .. }: Listed<Unfiltered>,
+) -> Result<Json<Page<TopicSchema>>, Refusal> {
     let topic = find(&state, name).await?;
     let versions = state.database.schemas_of(&topic.name).await?.into_iter().map(|v| TopicSchema {
         id: v.id,
@@ -294,7 +305,7 @@ pub(crate) async fn schemas(
         version: v.version,
         text: v.text,
     });
-    Ok(Json(versions.collect()))
+    Ok(Json(paging.page_in_order(versions)?))
 }
 
 /// What the keeper did, and what waits for it.

@@ -213,11 +213,11 @@ export function NewestRecords({ draft }: { draft: SinkDraft }) {
     );
   }
   // the newest records of the topic may be of other types
-  const records = rows?.only ? [] : (newest.data?.records ?? []);
+  const records = rows?.only ? [] : (newest.data?.items ?? []);
   return (
     <Stage title={`What goes through of ${name ?? topic}`}>
       <ProblemNote problem={problemOf(newest.error) ?? problemOf(delivery.error)} />
-      {newest.data?.records.length === 0 && <p className="quiet">There is no record yet.</p>}
+      {newest.data?.items.length === 0 && <p className="quiet">There is no record yet.</p>}
       {rows?.only && delivery.data?.rows.length === 0 && (
         <p className="quiet">None of the newest records is of these types.</p>
       )}

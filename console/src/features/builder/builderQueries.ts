@@ -1,11 +1,15 @@
-import { answered, api, at, type Schemas } from '../../api/client';
+import { answered, api, at, everything, type Schemas } from '../../api/client';
 
 export function tablesQuery(connection: string | null) {
   return {
     queryKey: ['tables', connection],
     queryFn: () =>
-      answered(
-        api.GET('/api/v1/connections/{connection}/tables', { params: { path: { connection: connection ?? '' } } }),
+      everything((query) =>
+        answered(
+          api.GET('/api/v1/connections/{connection}/tables', {
+            params: { path: { connection: connection ?? '' }, query },
+          }),
+        ),
       ),
     enabled: connection !== null,
     retry: false,

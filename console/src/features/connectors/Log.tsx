@@ -43,7 +43,7 @@ export function Log({ connector }: { connector: Connector }) {
       lane: lane === null ? undefined : Number(lane),
       text: text || undefined,
       until: until === '' || wrongTime ? undefined : new Date(time).toISOString(),
-      most,
+      limit: most,
     }),
     placeholderData: keepPreviousData,
     refetchInterval: held || until !== '' ? false : 1_000,
@@ -96,7 +96,7 @@ export function Log({ connector }: { connector: Connector }) {
       </div>
       <ProblemNote problem={problemOf(lines.error)} />
       <ol className="lines" aria-label="Lines, the newest first" tabIndex={0}>
-        {all.toReversed().map((line) => (
+        {all.map((line) => (
           <li key={line.number} data-level={line.level}>
             <time dateTime={line.at} title={exact(line.at)} className="mono">
               {line.at.slice(5, 23).replace('T', ' ')}

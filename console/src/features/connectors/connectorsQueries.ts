@@ -1,4 +1,4 @@
-import { answered, api, at, type Schemas } from '../../api/client';
+import { answered, api, at, everything, type Schemas } from '../../api/client';
 import type { paths } from '../../api/types';
 
 export type Action = Schemas['Action'];
@@ -18,7 +18,9 @@ export function linesQuery(id: string, query: LinesQuery) {
   return {
     queryKey: ['connector', id, 'log', query],
     queryFn: () =>
-      answered(api.GET('/api/v1/connectors/{connector}/log', { params: { path: { connector: id }, query } })),
+      answered(api.GET('/api/v1/connectors/{connector}/log', { params: { path: { connector: id }, query } })).then(
+        (page) => page.items,
+      ),
   };
 }
 
@@ -28,9 +30,9 @@ export function historyQuery(id: string) {
     queryFn: () =>
       answered(
         api.GET('/api/v1/connectors/{connector}/history', {
-          params: { path: { connector: id }, query: { most: 200 } },
+          params: { path: { connector: id }, query: { limit: 200 } },
         }),
-      ),
+      ).then((page) => page.items),
   };
 }
 
@@ -59,7 +61,9 @@ export function versionsQuery(id: string, version: number) {
   return {
     queryKey: ['connector', id, 'versions', version],
     queryFn: () =>
-      answered(api.GET('/api/v1/connectors/{connector}/versions', { params: { path: { connector: id } } })),
+      everything((query) =>
+        answered(api.GET('/api/v1/connectors/{connector}/versions', { params: { path: { connector: id }, query } })),
+      ),
   };
 }
 
@@ -104,7 +108,10 @@ export function beginAnew(id: string, existingRows: Schemas['ExistingRows']) {
   return answered(api.POST('/api/v1/connectors/{connector}/begin-anew', { params: { path: { connector: id } }, body }));
 }
 
-export const draftsQuery = { queryKey: ['drafts'], queryFn: () => answered(api.GET('/api/v1/drafts')) };
+export const draftsQuery = {
+  queryKey: ['drafts'],
+  queryFn: () => everything((query) => answered(api.GET('/api/v1/drafts', { params: { query } }))),
+};
 
 export function discardDraft(id: string) {
   return answered(api.DELETE('/api/v1/drafts/{id}', { params: { path: { id } } }));

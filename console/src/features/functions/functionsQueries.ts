@@ -1,13 +1,13 @@
 import { keepPreviousData } from '@tanstack/react-query';
 
-import { answered, api, at, type Schemas } from '../../api/client';
+import { answered, api, at, everything, type Schemas } from '../../api/client';
 
 export type OwnFunction = Schemas['OwnFunction'];
 export type Entry = Schemas['FunctionEntry'];
 
 export const functionListQuery = {
   queryKey: ['functions'],
-  queryFn: () => answered(api.GET('/api/v1/functions')),
+  queryFn: () => everything((query) => answered(api.GET('/api/v1/functions', { params: { query } }))),
 };
 
 export function functionQuery(name: string) {

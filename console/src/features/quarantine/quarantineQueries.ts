@@ -1,4 +1,4 @@
-import { answered, api, type Schemas } from '../../api/client';
+import { answered, api, everything, type Page, type Schemas } from '../../api/client';
 import { parseExact } from '../../shared/exact';
 
 export type Cause = Schemas['Cause'];
@@ -7,17 +7,17 @@ export type Which = Schemas['WhichRecords'];
 
 export const causesQuery = {
   queryKey: ['quarantine', 'causes'],
-  queryFn: () => answered(api.GET('/api/v1/quarantine/causes')),
+  queryFn: () => everything((query) => answered(api.GET('/api/v1/quarantine/causes', { params: { query } }))),
 };
 
-export function recordsQuery(connector: string, cause: string, state: string, most: number) {
-  const query = { connector, cause, state: state === 'open' ? undefined : state, most };
+export function recordsQuery(connector: string, cause: string, state: string, limit: number) {
+  const query = { connector, cause, state: state === 'open' ? undefined : state, limit };
   return {
     queryKey: ['quarantine', 'records', query],
     // figures keep their digits: the value may be mended and go back
     queryFn: () =>
       answered<string>(api.GET('/api/v1/quarantine/records', { params: { query }, parseAs: 'text' })).then(
-        (text) => parseExact(text) as Kept[],
+        (text) => (parseExact(text) as Page<Kept>).items,
       ),
   };
 }

@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link } from 'react-router';
 
-import { answered, api, problemOf, type Schemas } from '../../api/client';
+import { answered, api, everything, problemOf, type Schemas } from '../../api/client';
 import { Blank } from '../../shared/Blank';
 import { count } from '../../shared/format';
 import { useLiveConnectors } from '../../shared/liveConnectors';
@@ -15,15 +15,24 @@ import { conditionOf } from './condition';
 
 type Runner = Schemas['Runner'];
 
-const QUERY = { queryKey: ['runners'], queryFn: () => answered(api.GET('/api/v1/runners')) };
+const RUNNERS = {
+  queryKey: ['runners'],
+  queryFn: () => everything((query) => answered(api.GET('/api/v1/runners', { params: { query } }))),
+};
+const WAITING = {
+  queryKey: ['runners', 'waiting'],
+  queryFn: () => everything((query) => answered(api.GET('/api/v1/waiting-lanes', { params: { query } }))),
+};
 
 /** What runs where, and how much room is left. */
 export function RunnersPage() {
   const { held } = useLiveConnectors();
-  const runners = useQuery({ ...QUERY, refetchInterval: held ? false : 1_000 });
-  const all = runners.data?.runners ?? [];
+  const refetchInterval = held ? false : 1_000;
+  const runners = useQuery({ ...RUNNERS, refetchInterval });
+  const lanes = useQuery({ ...WAITING, refetchInterval });
+  const all = runners.data ?? [];
   const alive = all.filter((r) => r.alive);
-  const waiting = runners.data?.waiting ?? [];
+  const waiting = lanes.data ?? [];
   const room = alive.filter((r) => !r.draining).reduce((sum, r) => sum + r.room - r.load, 0);
   return (
     <div className="page">
@@ -81,7 +90,7 @@ export function RunnersPage() {
 function One({ runner, others }: { runner: Runner; others: boolean }) {
   const queries = useQueryClient();
   const [open, setOpen] = useState(false);
-  const again = () => void queries.invalidateQueries({ queryKey: QUERY.queryKey });
+  const again = () => void queries.invalidateQueries({ queryKey: RUNNERS.queryKey });
   const path = { name: runner.name };
   const drain = useMutation({
     mutationFn: (draining: boolean) =>

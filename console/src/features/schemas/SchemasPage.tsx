@@ -19,7 +19,7 @@ export function SchemasPage() {
   const [filter, setFilter] = useFilter();
   const [search] = useDebouncedValue(filter.trim(), 150);
   const query = useInfiniteQuery({ ...schemasQuery(search), placeholderData: keepPreviousData });
-  const found = query.data?.pages.flat() ?? [];
+  const found = query.data?.pages.flatMap((page) => page.items) ?? [];
   const none = query.data !== undefined && found.length === 0;
   const make = (
     <Button component={Link} to="/schemas/new">

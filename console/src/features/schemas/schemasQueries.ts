@@ -1,4 +1,4 @@
-import { answered, api, at, type Schemas } from '../../api/client';
+import { answered, api, at, everything, type Page, type Schemas } from '../../api/client';
 
 export type Schema = Schemas['Schema'];
 export type SchemaVersion = Schemas['SchemaVersion'];
@@ -13,10 +13,12 @@ export const PAGE = 200;
 export function schemasQuery(search: string) {
   return {
     queryKey: ['schemas', search],
-    queryFn: ({ pageParam }: { pageParam: string }) =>
-      answered(api.GET('/api/v1/schemas', { params: { query: { search, after: pageParam, limit: PAGE } } })),
-    initialPageParam: '',
-    getNextPageParam: (last: Summary[]) => (last.length < PAGE ? undefined : last[last.length - 1]?.name),
+    queryFn: ({ pageParam }: { pageParam: string | null }) =>
+      answered(
+        api.GET('/api/v1/schemas', { params: { query: { search, cursor: pageParam ?? undefined, limit: PAGE } } }),
+      ),
+    initialPageParam: null as string | null,
+    getNextPageParam: (last: Page<Summary>) => last.next ?? null,
   };
 }
 
@@ -32,7 +34,11 @@ export function differenceQuery(name: string, from: number, to: number) {
   return {
     queryKey: ['schema', name, 'difference', from, to],
     queryFn: () =>
-      answered(api.GET('/api/v1/schemas/{name}/difference', { params: { path: { name }, query: { from, to } } })),
+      everything((paging) =>
+        answered(
+          api.GET('/api/v1/schemas/{name}/difference', { params: { path: { name }, query: { ...paging, from, to } } }),
+        ),
+      ),
     staleTime: Infinity,
   };
 }

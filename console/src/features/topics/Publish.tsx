@@ -16,7 +16,7 @@ export function Publish({ name }: { name: string }) {
   const [language, setLanguage] = useState<Language>('shell');
   const [form, setForm] = useState<Form>('json');
   const newest = useQuery(newestQuery(name));
-  const record = newest.data?.records.find((r) => r.value !== null);
+  const record = newest.data?.items.find((r) => r.value !== null);
   const event = {
     origin: window.location.origin,
     topic: name,

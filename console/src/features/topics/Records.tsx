@@ -41,15 +41,15 @@ export function Records({ name, partitions, onReuse }: Props) {
   const pages = useInfiniteQuery({
     queryKey,
     queryFn: ({ pageParam }) => readRecords(name, view, pageParam),
-    initialPageParam: null as number | null,
-    getNextPageParam: (last) => last.next_offset ?? null,
+    initialPageParam: null as string | null,
+    getNextPageParam: (last) => last.next ?? null,
     // what was read stays as it was read, until it is asked for anew
     staleTime: Infinity,
     gcTime: 0,
     enabled: !searching,
     // where nothing is yet, the first records show without being asked for
     refetchInterval: (query) =>
-      !held && query.state.data?.pages.every((page) => page.records.length === 0) ? 2_000 : false,
+      !held && query.state.data?.pages.every((page) => page.items.length === 0) ? 2_000 : false,
   });
   const result = useSearch(searching ? searchUrl(name, view) : null);
   useEvents(
@@ -65,7 +65,7 @@ export function Records({ name, partitions, onReuse }: Props) {
     // for, since it may have looked before
     (open) => open && void queries.cancelQueries({ queryKey }).then(() => pages.refetch()),
   );
-  const read = pages.data?.pages.flatMap((p) => p.records) ?? [];
+  const read = pages.data?.pages.flatMap((p) => p.items) ?? [];
   const seen = new Set(came.map(place));
   const listed = view.tail ? [...came, ...read.filter((r) => !seen.has(place(r)))] : read;
   const records = searching ? newestFirst(result.found) : listed;

@@ -1,4 +1,4 @@
-import { answered, api, at, postText, type Schemas } from '../../api/client';
+import { answered, api, at, everything, postText, type Page, type Schemas } from '../../api/client';
 import { parseExact } from '../../shared/exact';
 import type { View } from './view';
 
@@ -37,7 +37,8 @@ export function topicQuery(name: string) {
 export function historyQuery(name: string) {
   return {
     queryKey: ['topic', name, 'history'],
-    queryFn: () => answered(api.GET('/api/v1/topics/{name}/history', { params: { path: { name } } })),
+    queryFn: () =>
+      everything((query) => answered(api.GET('/api/v1/topics/{name}/history', { params: { path: { name }, query } }))),
     refetchInterval: 15_000,
   };
 }
@@ -45,7 +46,8 @@ export function historyQuery(name: string) {
 export function schemasQuery(name: string) {
   return {
     queryKey: ['topic', name, 'schemas'],
-    queryFn: () => answered(api.GET('/api/v1/topics/{name}/schemas', { params: { path: { name } } })),
+    queryFn: () =>
+      everything((query) => answered(api.GET('/api/v1/topics/{name}/schemas', { params: { path: { name }, query } }))),
   };
 }
 
@@ -68,18 +70,20 @@ export function bindSchema(name: string, role: string, schema: string | null, re
 }
 
 /** One page of records, and where the next one begins. */
-export function readRecords(name: string, view: View, from: number | null) {
+export function readRecords(name: string, view: View, from: string | null) {
   const query = {
     order: view.order,
     partition: view.partition ?? undefined,
-    offset: from ?? view.offset ?? undefined,
-    time: from === null ? (view.time ?? undefined) : undefined,
+    offset: view.offset ?? undefined,
+    time: view.time ?? undefined,
     key: view.key ?? undefined,
     raw: true,
+    limit: 50,
+    cursor: from ?? undefined,
   };
   // figures keep their digits
   const asked = api.GET('/api/v1/topics/{name}/records', { params: { path: { name }, query }, parseAs: 'text' });
-  return answered<string>(asked).then((text) => parseExact(text) as Schemas['Records']);
+  return answered<string>(asked).then((text) => parseExact(text) as Page<TopicRecord>);
 }
 
 export function tailUrl(name: string): string {

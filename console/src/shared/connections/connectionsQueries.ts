@@ -1,4 +1,4 @@
-import { answered, api, at, type Schemas } from '../../api/client';
+import { answered, api, at, everything, type Schemas } from '../../api/client';
 
 export type Connection = Schemas['Connection'];
 export type ConnectionRequest = Schemas['ConnectionRequest'];
@@ -7,13 +7,13 @@ export type Setting = Schemas['Setting'];
 
 export const connectionsQuery = {
   queryKey: ['connections'],
-  queryFn: () => answered(api.GET('/api/v1/connections')),
+  queryFn: () => everything((query) => answered(api.GET('/api/v1/connections', { params: { query } }))),
 };
 
 /** The kinds of systems with the settings of each. They do not change while the page is open. */
 export const kindsQuery = {
   queryKey: ['kinds'],
-  queryFn: () => answered(api.GET('/api/v1/kinds')),
+  queryFn: () => everything((query) => answered(api.GET('/api/v1/kinds', { params: { query } }))),
   staleTime: Infinity,
 };
 

@@ -1,4 +1,4 @@
-import { answered, api, type Schemas } from '../../api/client';
+import { answered, api, everything, type Schemas } from '../../api/client';
 
 export type Reader = Schemas['Reader'];
 export type Target = Schemas['Target'];
@@ -6,7 +6,7 @@ export type Moves = Schemas['Moves'];
 
 export const readersQuery = {
   queryKey: ['readers'],
-  queryFn: () => answered(api.GET('/api/v1/readers')),
+  queryFn: () => everything((query) => answered(api.GET('/api/v1/readers', { params: { query } }))),
   refetchInterval: 2_000,
 };
 

@@ -1,11 +1,11 @@
 import { keepPreviousData } from '@tanstack/react-query';
 
-import { answered, api, type Schemas } from '../../api/client';
+import { answered, api, everything, type Schemas } from '../../api/client';
 
 /** The functions that expressions may use. */
 export const functionsQuery = {
   queryKey: ['shape functions'],
-  queryFn: () => answered(api.GET('/api/v1/shapes/functions')),
+  queryFn: () => everything((query) => answered(api.GET('/api/v1/shapes/functions', { params: { query } }))),
   staleTime: 30_000,
 };
 

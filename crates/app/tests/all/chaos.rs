@@ -94,9 +94,9 @@ async fn recover(gonvel: &Gonvel, port: u16) -> bool {
     // all have been at work for a while, one after the other
     while at_rest < 25 {
         // a session that fell silent just before is given up after 75 s
-        assert!(start.elapsed() < Duration::from_secs(300), "{:?}", gonvel.get("/connectors").await);
+        assert!(start.elapsed() < Duration::from_secs(300), "{:?}", gonvel.list("/connectors").await);
         tokio::time::sleep(Duration::from_millis(200)).await;
-        let said = gonvel.get("/connectors").await.unwrap_or_default();
+        let said = gonvel.list("/connectors").await.unwrap_or_default();
         let Some(all) = said.as_array() else { continue };
         at_rest = if all.iter().all(|c| c["state"] == "following") { at_rest + 1 } else { 0 };
         for connector in all.iter().filter(|c| c["state"] == "halted") {
@@ -288,7 +288,7 @@ async fn whatever_is_killed_frozen_or_cut_nothing_is_lost_or_doubled() {
                 break;
             }
             if start.elapsed() > Duration::from_secs(180) {
-                let said = processes[0].get("/connectors").await.unwrap_or_default();
+                let said = processes[0].list("/connectors").await.unwrap_or_default();
                 let bounds = processes[0].get(&format!("/topics/packhouse.{table}")).await.unwrap_or_default();
                 let stands = positions(&target).await;
                 panic!("seed {seed}: {table} {left:?} {right:?} {said:#} {bounds:#} {stands:#?}");
@@ -298,7 +298,7 @@ async fn whatever_is_killed_frozen_or_cut_nothing_is_lost_or_doubled() {
         let (there, _) = rows(&source, "packhouse", table).await.unwrap();
         no_change_stands_twice(&processes[0], &format!("packhouse.{table}"), there, again).await;
     }
-    let waiting = processes[0].get("/quarantine/records?state=all").await.unwrap();
+    let waiting = processes[0].list("/quarantine/records?state=all").await.unwrap();
     assert_eq!(waiting, json!([]), "seed {seed}");
 }
 
@@ -318,7 +318,7 @@ async fn a_killed_runner_is_followed_soon_and_only_its_lanes_move() {
     let mut one = Gonvel::runner(&url, folder.path(), "one", None);
     let mut two = Gonvel::runner(&url, folder.path(), "two", None);
     let lanes = async || -> Vec<(String, i64, String, bool)> {
-        let all = server.get("/connectors").await.unwrap();
+        let all = server.list("/connectors").await.unwrap();
         let of = |c: &Value| {
             let name = c["name"].as_str().unwrap().to_owned();
             let lane = |l: &Value| {

@@ -36,7 +36,7 @@ async fn until_equal(cluster: &TestCluster, gonvel: &Gonvel) {
     for table in TABLES {
         while rows(cluster, "packhouse", table).await != rows(cluster, "settlement", table).await {
             if start.elapsed() > Duration::from_secs(90) {
-                panic!("{table} is not equal: {:#}", gonvel.get("/connectors").await.unwrap_or_default());
+                panic!("{table} is not equal: {:#}", gonvel.list("/connectors").await.unwrap_or_default());
             }
             tokio::time::sleep(Duration::from_millis(200)).await;
         }

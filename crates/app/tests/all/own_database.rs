@@ -34,7 +34,7 @@ async fn a_key_is_rotated_under_a_server_that_runs_and_the_address_comes_from_a_
         )
         .await;
     let tables = format!("/connections/{}/tables", saved["id"].as_str().unwrap());
-    assert_eq!(gonvel.get(&tables).await.unwrap(), json!([]));
+    assert_eq!(gonvel.list(&tables).await.unwrap(), json!([]));
     let own = cluster.connect("gonvel").await.unwrap();
     let sealed = async || {
         let row = own.query_one("SELECT sealed_password, sealed_log_password FROM connections", &[]).await.unwrap();
@@ -55,11 +55,11 @@ async fn a_key_is_rotated_under_a_server_that_runs_and_the_address_comes_from_a_
     // eight letters and the id of the key stand before what is sealed
     assert!(before.iter().zip(&after).all(|(before, after)| before[..16] != after[..16]));
     assert_eq!(after[0][..16], after[1][..16]);
-    assert_eq!(gonvel.get(&tables).await.unwrap(), json!([]), "the server that runs reads the key file again");
+    assert_eq!(gonvel.list(&tables).await.unwrap(), json!([]), "the server that runs reads the key file again");
 
     // put into the other's place, a secret does not open
     own.batch_execute("UPDATE connections SET sealed_password = sealed_log_password").await.unwrap();
-    let refused = gonvel.get(&tables).await.unwrap();
+    let refused = gonvel.list(&tables).await.unwrap();
     assert!(refused["detail"].as_str().unwrap().contains("does not open"), "{refused:#}");
     own.execute("UPDATE connections SET sealed_password = $1", &[&after[0]]).await.unwrap();
 

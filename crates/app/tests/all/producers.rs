@@ -64,16 +64,18 @@ impl Producer {
 async fn found(gonvel: &Gonvel) -> BTreeMap<String, Vec<usize>> {
     let mut out: BTreeMap<String, Vec<usize>> = BTreeMap::new();
     for partition in 0..PARTITIONS {
-        let mut next = Some(0);
-        while let Some(offset) = next {
-            let path = format!("/topics/bins.weighed/records?order=oldest&partition={partition}&offset={offset}&limit=500");
+        let (mut offset, mut cursor) = (0, String::new());
+        loop {
+            let path = format!("/topics/bins.weighed/records?order=oldest&partition={partition}&limit=500{cursor}");
             let page = gonvel.get(&path).await.unwrap();
-            for (at, record) in page["records"].as_array().unwrap().iter().enumerate() {
-                assert_eq!(record["offset"].as_i64().unwrap(), offset + i64::try_from(at).unwrap(), "offsets have a gap");
+            for record in page["items"].as_array().unwrap() {
+                assert_eq!(record["offset"], offset, "offsets have a gap");
+                offset += 1;
                 let number = record["value"].as_str().unwrap().split_once(' ').unwrap().1.parse().unwrap();
                 out.entry(record["key"].as_str().unwrap().to_owned()).or_default().push(number);
             }
-            next = page["next_offset"].as_i64();
+            let Some(next) = page["next"].as_str() else { break };
+            cursor = format!("&cursor={next}");
         }
     }
     out

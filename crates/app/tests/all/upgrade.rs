@@ -95,7 +95,7 @@ async fn does_everything(gonvel: &Gonvel, mark: &str) {
         put => put,
     };
     assert!(put.status().is_success(), "{}", put.text().await.unwrap());
-    let connection = gonvel.get("/connections").await.unwrap()[0]["id"].clone();
+    let connection = gonvel.list("/connections").await.unwrap()[0]["id"].clone();
     let table = json!({"schema": "public", "table": "bins", "topic": format!("kept.{mark}.bins")});
     let definition = json!({"kind": "source", "connection": connection, "tables": [table], "partitions": 1});
     let made =
@@ -124,7 +124,7 @@ async fn build_flow(gonvel: &Gonvel, cluster: &TestCluster) {
 async fn all_follow(gonvel: &Gonvel) {
     let start = Instant::now();
     loop {
-        let said = gonvel.get("/connectors").await.unwrap_or_default();
+        let said = gonvel.list("/connectors").await.unwrap_or_default();
         let of_flow: Vec<&Value> =
             said.as_array().into_iter().flatten().filter(|c| !c["name"].as_str().unwrap().starts_with("kept-")).collect();
         if of_flow.len() == 2 && of_flow.iter().all(|c| c["state"] == "following") {
@@ -183,7 +183,7 @@ async fn replaced_one_by_one_under_load_nothing_is_lost_or_refused() {
         let found = all.as_array().unwrap().iter().find(|c| c["name"] == name).unwrap();
         found["id"].as_str().unwrap().to_owned()
     };
-    let all = second.get("/connectors").await.unwrap();
+    let all = second.list("/connectors").await.unwrap();
     for name in ["packhouse-changes", "settlement-tables"] {
         second.post(&format!("/connectors/{}/actions", id(name, &all)), json!({"action": "restart"})).await;
     }
@@ -204,7 +204,7 @@ async fn replaced_one_by_one_under_load_nothing_is_lost_or_refused() {
             assert!(
                 start.elapsed() < Duration::from_secs(60),
                 "{table}: {:#}",
-                first.get("/connectors").await.unwrap_or_default()
+                first.list("/connectors").await.unwrap_or_default()
             );
             tokio::time::sleep(Duration::from_millis(200)).await;
         }
@@ -218,7 +218,7 @@ async fn replaced_one_by_one_under_load_nothing_is_lost_or_refused() {
     while next < appended {
         let path = format!("/topics/gates.opened/records?order=oldest&partition=0&offset={next}&limit=500");
         let page = second.get(&path).await.unwrap();
-        for record in page["records"].as_array().unwrap() {
+        for record in page["items"].as_array().unwrap() {
             assert_eq!(record["value"], next, "{record:#}");
             next += 1;
         }

@@ -10,18 +10,17 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use gonvel_core::civil::rfc3339;
 use gonvel_core::naming::RunnerName;
-use gonvel_core::ports::RunnerStore;
-use gonvel_http_api::{CarriedLane, DrainRequest, Problem, Runner, Runners, WaitingLane};
+use gonvel_core::ports::{PortError, RunnerStore};
+use gonvel_http_api::{CarriedLane, DrainRequest, NamedQuery, Page, PagingQuery, Problem, Runner, WaitingLane};
 
+use crate::listing::{Listed, Place, has};
 use crate::presenting;
 use crate::problems::{Body, Path, Refusal};
 use crate::state::ServerState;
 
 pub(crate) use history::*;
 
-/// All runners with what they carry, and the lanes that wait for one.
-#[utoipa::path(operation_id = "listRunners", get, path = "/api/v1/runners", tag = "runners", responses((status = 200, body = Runners)))]
-pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<Runners>, Refusal> {
+async fn all(state: &ServerState) -> Result<Vec<Runner>, Refusal> {
     let connectors = state.database.connectors().await?;
     let by_id: HashMap<_, _> = connectors.iter().map(|c| (c.id, c)).collect();
     let stored = state.database.runners().await?;
@@ -46,17 +45,46 @@ pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<R
             draining: runner.draining,
         }
     };
-    let mut waiting = Vec::new();
-    for connector in &connectors {
-        for lane in &connector.lanes {
-            if let Some(reason) = lane.waits.clone() {
-                let name = connector.name.clone();
-                waiting.push(WaitingLane { connector: connector.id.0, name, lane: lane.lane, reason });
-            }
-        }
-    }
-    let runners = stored.into_iter().map(runner).collect();
-    Ok(Json(Runners { runners, waiting }))
+    Ok(stored.into_iter().map(runner).collect())
+}
+
+/// Runners with what they carry, also those that are gone for less than a day.
+#[utoipa::path(operation_id = "listRunners", get, path = "/api/v1/runners", tag = "runners", params(NamedQuery, PagingQuery),
+    responses((status = 200, body = Page<Runner>)))]
+pub(crate) async fn list(
+    State(state): State<Arc<ServerState>>,
+    Listed { which, paging }: Listed<NamedQuery>,
+) -> Result<Json<Page<Runner>>, Refusal> {
+    let runners = all(&state).await?.into_iter().filter(|runner| has(&runner.name, which.search.as_ref()));
+    Ok(Json(paging.page(runners, which.descending, |runner| Place::named(&runner.name))?))
+}
+
+/// One runner with what it carries.
+#[utoipa::path(operation_id = "getRunner", get, path = "/api/v1/runners/{name}", tag = "runners",
+    responses((status = 200, body = Runner), (status = 404, body = Problem)))]
+pub(crate) async fn one(State(state): State<Arc<ServerState>>, Path(name): Path<String>) -> Result<Json<Runner>, Refusal> {
+    let name = RunnerName::parse(name)?;
+    let found = all(&state).await?.into_iter().find(|runner| runner.name == name.as_str());
+    Ok(Json(found.ok_or_else(|| PortError::NotFound { what: format!("the runner {name}") })?))
+}
+
+/// Lanes that no runner carries, and why.
+#[utoipa::path(operation_id = "listWaitingLanes", get, path = "/api/v1/waiting-lanes", tag = "runners", params(NamedQuery, PagingQuery),
+    responses((status = 200, body = Page<WaitingLane>)))]
+pub(crate) async fn waiting(
+    State(state): State<Arc<ServerState>>,
+    Listed { which, paging }: Listed<NamedQuery>,
+) -> Result<Json<Page<WaitingLane>>, Refusal> {
+    let connectors = state.database.connectors().await?;
+    let waits = connectors.iter().filter(|connector| has(&connector.name, which.search.as_ref())).flat_map(|connector| {
+        let of = |lane: &gonvel_storage::catalog::connectors::CarriedLane| {
+            let (connector, name) = (connector.id.0, connector.name.clone());
+            Some(WaitingLane { connector, name, lane: lane.lane, reason: lane.waits.clone()? })
+        };
+        connector.lanes.iter().filter_map(of)
+    });
+    let page = paging.page(waits, which.descending, |lane| Place::told(&lane.name, &format!("{:010}", lane.lane)))?;
+    Ok(Json(page))
 }
 
 /// Empties a runner, or lets it have lanes again. Lanes move to others as far as those have room.

@@ -14,8 +14,12 @@ use gonvel_core::civil::rfc3339;
 use gonvel_core::naming::{ConnectorId, Offset, ReaderName, TopicId, TopicName, TopicPartition};
 use gonvel_core::ports::{PartitionBounds, PortError, Reader as Stored, ReaderStore, Topic, TopicLog};
 use gonvel_core::reposition::{self, plan};
-use gonvel_http_api::{Member, Moves, NewReader, Position, Problem, Reader, ReaderTopics, Reposition, Target};
+use gonvel_http_api::{
+    Member, Moves, NewReader, Page, PagingQuery, Position, Problem, Reader, ReaderOrder, ReaderTopics, ReadersQuery,
+    Reposition, Target,
+};
 
+use crate::listing::{Listed, Place, has};
 use crate::problems::{Body, Path, Refusal, name_at};
 use crate::records::reading::{asked_time, offset_at, unpack};
 use crate::standing::stands;
@@ -117,16 +121,31 @@ async fn find(state: &ServerState, name: &ReaderName) -> Result<Reader, Refusal>
     Ok(present(state, &stored, &held).await?)
 }
 
-/// All readers.
-#[utoipa::path(operation_id = "listReaders", get, path = "/api/v1/readers", tag = "readers", responses((status = 200, body = [Reader])))]
-pub(crate) async fn list(State(state): State<Arc<ServerState>>) -> Result<Json<Vec<Reader>>, Refusal> {
-    let stored = state.database.readers().await?;
+/// Readers and where they stand.
+#[utoipa::path(operation_id = "listReaders", get, path = "/api/v1/readers", tag = "readers", params(ReadersQuery, PagingQuery),
+    responses((status = 200, body = Page<Reader>)))]
+pub(crate) async fn list(
+    State(state): State<Arc<ServerState>>,
+    Listed { which, paging }: Listed<ReadersQuery>,
+) -> Result<Json<Page<Reader>>, Refusal> {
+    let mut stored = state.database.readers().await?;
+    stored.retain(|reader| has(reader.name.as_str(), which.search.as_ref()));
     let held = Held::of(&state, stored.iter().flat_map(|r| r.topics.iter().copied())).await?;
     let mut out = Vec::with_capacity(stored.len());
     for reader in &stored {
         out.push(present(&state, reader, &held).await?);
     }
-    Ok(Json(out))
+    let of_topic = |reader: &Reader| which.topic.as_ref().is_none_or(|topic| reader.topics.contains(topic));
+    let found = out.into_iter().filter(of_topic);
+    let place = |reader: &Reader| match which.order {
+        ReaderOrder::Name => Place::named(&reader.name),
+        ReaderOrder::LagRecords => Place::numbered(reader.lag_records, &reader.name),
+        ReaderOrder::LagMs => Place::numbered(reader.lag_ms.unwrap_or(i64::MIN), &reader.name),
+    };
+    Ok(Json(match which.order {
+        ReaderOrder::Name => paging.page(found, which.descending, place)?,
+        ReaderOrder::LagRecords | ReaderOrder::LagMs => paging.page_moving(found, which.descending, place)?,
+    }))
 }
 
 /// Makes a reader.

@@ -7,6 +7,7 @@ pub(crate) mod reading;
 mod searching;
 mod streaming;
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -16,10 +17,11 @@ use bytes::Bytes;
 use gonvel_core::naming::{Offset, PartitionId, TopicName, TopicPartition};
 use gonvel_core::ports::{PartitionBounds, Topic, TopicLog};
 use gonvel_core::record::StoredRecord as Placed;
-use gonvel_http_api::{Order, Problem, Records, RecordsQuery};
+use gonvel_http_api::{LARGEST_RECORD_PAGE, Order, Page, Problem, Record, RecordPagingQuery, RecordsQuery};
 
 use self::reading::{asked_time, backward, begin, chosen, forward, has_key, keys_of, offset_has_partition, partitions_of};
-use crate::problems::{Path, Query, Refusal};
+use crate::listing::Listed;
+use crate::problems::{Path, Refusal};
 use crate::state::ServerState;
 
 pub(crate) use self::changes::{NewestChanges, NoChanges, newest_changes};
@@ -54,6 +56,8 @@ struct Asked {
     order: Order,
     offset: Option<i64>,
     time_us: Option<i64>,
+    /// Where each partition goes on, on a later page: the offset that is read next, or back from.
+    from: Option<BTreeMap<i32, i64>>,
     limit: usize,
     keys: Option<Vec<Bytes>>,
 }
@@ -63,20 +67,31 @@ impl Asked {
         usize::try_from(self.topic.partitions).unwrap_or(0)
     }
 
-    async fn of_partition(&self, state: &ServerState, bounds: &PartitionBounds) -> Result<Vec<Placed>, Refusal> {
+    /// Where a partition is read from.
+    async fn start(&self, state: &ServerState, bounds: &PartitionBounds) -> Result<i64, Refusal> {
+        if let Some(from) = &self.from {
+            // one that came since holds only what is newer than the first page
+            let came = if self.order == Order::Oldest { 0 } else { -1 };
+            return Ok(from.get(&bounds.partition.0).copied().unwrap_or(came));
+        }
         let at = TopicPartition { topic: self.topic.id, partition: bounds.partition };
         let start = begin(state, at, bounds, self.offset, self.time_us).await?;
+        Ok(start.unwrap_or(match self.order {
+            Order::Oldest => bounds.first.0,
+            Order::Newest => bounds.next.0 - 1,
+        }))
+    }
+
+    async fn of_partition(&self, state: &ServerState, bounds: &PartitionBounds, start: i64) -> Result<Vec<Placed>, Refusal> {
+        let at = TopicPartition { topic: self.topic.id, partition: bounds.partition };
         let Some(keys) = &self.keys else {
             return Ok(match self.order {
-                Order::Oldest => forward(state, at, start.unwrap_or(bounds.first.0), self.limit).await?,
-                Order::Newest => backward(state, at, bounds, start.unwrap_or(bounds.next.0 - 1), self.limit).await?,
+                Order::Oldest => forward(state, at, start, self.limit).await?,
+                Order::Newest => backward(state, at, bounds, start, self.limit).await?,
             });
         };
         let mut out = Vec::new();
-        let mut place = start.unwrap_or(match self.order {
-            Order::Oldest => bounds.first.0,
-            Order::Newest => bounds.next.0 - 1,
-        });
+        let mut place = start;
         while out.len() < self.limit {
             let some = match self.order {
                 Order::Oldest => forward(state, at, place, LOOKED_AT).await?,
@@ -92,15 +107,16 @@ impl Asked {
 }
 
 /// A page of records.
-#[utoipa::path(operation_id = "readRecords", get, path = "/api/v1/topics/{name}/records", tag = "records", params(RecordsQuery),
-    responses((status = 200, body = Records), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[utoipa::path(operation_id = "readRecords", get, path = "/api/v1/topics/{name}/records", tag = "records", params(RecordsQuery, RecordPagingQuery),
+    responses((status = 200, body = Page<Record>), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn page(
     State(state): State<Arc<ServerState>>,
     Path(name): Path<String>,
-    Query(query): Query<RecordsQuery>,
-) -> Result<Json<Records>, Refusal> {
+    Listed { which: query, paging }: Listed<RecordsQuery, LARGEST_RECORD_PAGE>,
+) -> Result<Json<Page<Record>>, Refusal> {
     let topic = state.database.topic(&TopicName::parse(name)?).await?;
-    let limit = limit_of(query.limit, MOST)?;
+    let limit = paging.limit;
+    let from: Option<BTreeMap<i32, i64>> = paging.after()?;
     let deadline = Instant::now() + wait_of(query.wait_ms)?;
     offset_has_partition(&topic, query.offset, query.partition)?;
     let time_us = asked_time("time", query.time.as_ref())?;
@@ -108,7 +124,7 @@ pub(crate) async fn page(
         Some(text) => Some(keys_of(&state, &topic, text).await?),
         None => None,
     };
-    let mut asked = Asked { topic, order: query.order, offset: query.offset, time_us, limit, keys };
+    let mut asked = Asked { topic, order: query.order, offset: query.offset, time_us, from, limit, keys };
     loop {
         let mut bounds = chosen(&state, &asked.topic, query.partition).await?;
         if let (Some(keys), None) = (&asked.keys, query.partition) {
@@ -116,8 +132,11 @@ pub(crate) async fn page(
             bounds.retain(|b| partitions.contains(&b.partition.0));
         }
         let mut by_partition: Vec<(PartitionId, Vec<Placed>)> = Vec::new();
+        let mut places = BTreeMap::new();
         for bounds in &bounds {
-            by_partition.push((bounds.partition, asked.of_partition(&state, bounds).await?));
+            let start = asked.start(&state, bounds).await?;
+            places.insert(bounds.partition.0, start);
+            by_partition.push((bounds.partition, asked.of_partition(&state, bounds, start).await?));
         }
         let found = merged(by_partition, query.order, limit);
         let left = deadline.saturating_duration_since(Instant::now());
@@ -138,17 +157,20 @@ pub(crate) async fn page(
             asked.topic = state.database.topic(&asked.topic.name).await?;
             continue;
         }
-        let single = bounds.len() == 1;
-        let next_offset = found.last().filter(|_| single && found.len() == limit).map(|(_, r)| match query.order {
-            Order::Oldest => r.offset.0 + 1,
-            Order::Newest => r.offset.0 - 1,
+        for (partition, placed) in &found {
+            places.insert(partition.0, placed.offset.0 + if query.order == Order::Oldest { 1 } else { -1 });
+        }
+        let more = bounds.iter().any(|b| match query.order {
+            Order::Oldest => places[&b.partition.0] < b.next.0,
+            Order::Newest => places[&b.partition.0] >= b.first.0,
         });
-        let next_offset = next_offset.filter(|next| *next >= bounds[0].first.0);
+        let waits = query.order == Order::Oldest && query.wait_ms.is_some();
+        let next = (waits || found.len() == limit && more).then(|| paging.cursor(&places));
         let mut decoder = Decoder::new(query.raw);
         for (_, placed) in &found {
             decoder.learn(&state, placed).await?;
         }
-        let records = found.iter().map(|(partition, placed)| decoder.present(*partition, placed)).collect();
-        return Ok(Json(Records { records, next_offset }));
+        let items = found.iter().map(|(partition, placed)| decoder.present(*partition, placed)).collect();
+        return Ok(Json(Page { items, next }));
     }
 }

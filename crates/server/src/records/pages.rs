@@ -6,7 +6,7 @@ use gonvel_http_api::Order;
 
 use crate::problems::Refusal;
 
-/// Records of a page if it is not said how many.
+/// Records of a share that are read at once, if it is not said how many.
 pub(super) const USUAL: usize = 50;
 
 /// Records of several partitions together by their times. Each partition's own order is kept, whatever its times say.

@@ -8,12 +8,13 @@ use gonvel_core::naming::{SchemaName, TopicName};
 use gonvel_core::ports::PortError;
 use gonvel_core::schemas::{self as core, Language, Misfit, Parsed, Standalone};
 use gonvel_http_api::{
-    DifferenceQuery, Problem, ProblemType, SchemaBreach, SchemaDifference, SchemaFault, SchemaMisfit, SchemaReference,
-    SchemaText, SchemaVerdict,
+    DifferenceQuery, Page, PagingQuery, Problem, ProblemType, SchemaBreach, SchemaDifference, SchemaFault, SchemaMisfit,
+    SchemaReference, SchemaText, SchemaVerdict,
 };
 use gonvel_storage::catalog::schemas::{StoredSchema, StoredVersion};
 
-use crate::problems::{Body, Path, Query, Refusal};
+use crate::listing::Listed;
+use crate::problems::{Body, Path, Refusal};
 use crate::state::ServerState;
 
 /// Parses a text; a fault is told with line and column.
@@ -139,13 +140,13 @@ pub(crate) async fn next_version(
 }
 
 /// What changed between two versions, in words.
-#[utoipa::path(operation_id = "differSchema", get, path = "/api/v1/schemas/{name}/difference", tag = "schemas", params(DifferenceQuery),
-    responses((status = 200, body = [SchemaDifference]), (status = 404, body = Problem)))]
+#[utoipa::path(operation_id = "differSchema", get, path = "/api/v1/schemas/{name}/difference", tag = "schemas", params(DifferenceQuery, PagingQuery),
+    responses((status = 200, body = Page<SchemaDifference>), (status = 404, body = Problem)))]
 pub(crate) async fn difference(
     State(state): State<Arc<ServerState>>,
     Path(name): Path<String>,
-    Query(query): Query<DifferenceQuery>,
-) -> Result<Json<Vec<SchemaDifference>>, Refusal> {
+    Listed { which: query, paging }: Listed<DifferenceQuery>,
+) -> Result<Json<Page<SchemaDifference>>, Refusal> {
     let name = SchemaName::parse(name)?;
     let (stored, versions) = state.database.schema(&name).await?;
     let find = |number: i32| {
@@ -153,5 +154,5 @@ pub(crate) async fn difference(
         found.ok_or_else(|| Refusal::from(PortError::NotFound { what: format!("version {number} of the schema {name}") }))
     };
     let (from, to) = (readable(stored.language, find(query.from)?)?, readable(stored.language, find(query.to)?)?);
-    Ok(Json(differences(&from, &to)))
+    Ok(Json(paging.page_in_order(differences(&from, &to))?))
 }

@@ -19,18 +19,17 @@ use gonvel_core::ports::TopicLog;
 use gonvel_core::schemas as core;
 use gonvel_http_api as api;
 use gonvel_http_api::{
-    BindingRequest, NewSchema, Problem, ProblemType, Registered, Schema, SchemaAbout, SchemaBinding, SchemaEdit,
-    SchemaQuery, SchemaSummary, SchemaText, SchemaUses, SchemaVersion,
+    BindingRequest, LARGEST_LONG_PAGE, LongPagingQuery, NewSchema, Page, Problem, ProblemType, Registered, Schema,
+    SchemaAbout, SchemaBinding, SchemaEdit, SchemaQuery, SchemaSummary, SchemaText, SchemaUses, SchemaVersion,
 };
 use gonvel_storage::catalog::schemas::{About, Binding, ListedSchema, NewText, StoredSchema, StoredVersion};
 
-use crate::problems::{Body, Path, Query, Refusal, name_at};
+use crate::listing::Listed;
+use crate::problems::{Body, Path, Refusal, name_at};
 use crate::revisions::{IfMatch, IfMatchHeader, Tagged};
 use crate::state::ServerState;
 use crate::topic_users::users;
 
-const USUAL: i64 = 200;
-const MOST: i64 = 1_000;
 /// Longest text that is said of a schema.
 const LONGEST_SAID: usize = 2_000;
 
@@ -132,18 +131,15 @@ fn summary(listed: ListedSchema) -> SchemaSummary {
 }
 
 /// Schemas by name, a page at a time; with a search those that contain it in name, description, owner, labels or fields.
-#[utoipa::path(operation_id = "listSchemas", get, path = "/api/v1/schemas", tag = "schemas", params(SchemaQuery),
-    responses((status = 200, body = [SchemaSummary]), (status = 422, body = Problem)))]
+#[utoipa::path(operation_id = "listSchemas", get, path = "/api/v1/schemas", tag = "schemas", params(SchemaQuery, LongPagingQuery),
+    responses((status = 200, body = Page<SchemaSummary>), (status = 422, body = Problem)))]
 pub(crate) async fn list(
     State(state): State<Arc<ServerState>>,
-    Query(query): Query<SchemaQuery>,
-) -> Result<Json<Vec<SchemaSummary>>, Refusal> {
-    let limit = query.limit.unwrap_or(USUAL);
-    if !(1..=MOST).contains(&limit) {
-        return Err(Refusal::invalid("limit", format!("{limit} schemas: ask for 1 to {MOST}")));
-    }
-    let found = state.database.search_schemas(query.search.trim(), &query.after, limit).await?;
-    Ok(Json(found.into_iter().map(summary).collect()))
+    Listed { which, paging }: Listed<SchemaQuery, LARGEST_LONG_PAGE>,
+) -> Result<Json<Page<SchemaSummary>>, Refusal> {
+    let after: String = paging.after()?.unwrap_or_default();
+    let found = state.database.search_schemas(which.search.trim(), &after, paging.to_read()).await?;
+    Ok(Json(paging.page_of_read(found, |found| found.schema.name.clone()).map(summary)))
 }
 
 /// Makes a schema with its first version.

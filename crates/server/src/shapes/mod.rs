@@ -9,11 +9,12 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::State;
 use gonvel_core::ports::FleetStore;
-use gonvel_http_api::{ShapeColumn, ShapeFinding, ShapeFunction};
+use gonvel_http_api::{Page, PagingQuery, ShapeColumn, ShapeFinding, ShapeFunction};
 use gonvel_shape::columns::Columns;
 use gonvel_shape::finding::{Finding, Weight};
 use gonvel_shape::functions;
 
+use crate::listing::{Listed, Unfiltered};
 use crate::problems::Refusal;
 use crate::state::ServerState;
 
@@ -23,8 +24,11 @@ pub(crate) use trying::*;
 
 /// The functions that expressions may use.
 #[utoipa::path(operation_id = "listShapeFunctions", get, path = "/api/v1/shapes/functions", tag = "shapes",
-    responses((status = 200, body = [ShapeFunction])))]
-pub(crate) async fn functions(State(state): State<Arc<ServerState>>) -> Result<Json<Vec<ShapeFunction>>, Refusal> {
+    params(PagingQuery), responses((status = 200, body = Page<ShapeFunction>)))]
+pub(crate) async fn functions(
+    State(state): State<Arc<ServerState>>,
+    Listed { paging, .. }: Listed<Unfiltered>,
+) -> Result<Json<Page<ShapeFunction>>, Refusal> {
     let one = |f: &functions::Function| ShapeFunction {
         name: f.name.to_owned(),
         group: f.group.word().to_owned(),
@@ -75,7 +79,7 @@ pub(crate) async fn functions(State(state): State<Arc<ServerState>>) -> Result<J
             name: function.name,
         }
     }));
-    Ok(Json(out))
+    Ok(Json(paging.page_in_order(out)?))
 }
 
 fn shown(columns: &Columns) -> Vec<ShapeColumn> {

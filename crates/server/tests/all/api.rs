@@ -71,11 +71,11 @@ async fn walk(api: &Api, order: &str, limit: usize) -> Vec<i64> {
             .get(&format!("/api/v1/topics/coldstore.readings/records?partition=1&order={order}&limit={limit}{from}"))
             .await;
         assert_eq!(status, 200, "{page:#}");
-        let records = page["records"].as_array().unwrap();
+        let records = page["items"].as_array().unwrap();
         assert!(records.len() <= limit);
         out.extend(records.iter().map(|r| r["offset"].as_i64().unwrap()));
-        match page["next_offset"].as_i64() {
-            Some(next) => from = format!("&offset={next}"),
+        match page["next"].as_str() {
+            Some(next) => from = format!("&cursor={next}"),
             None => return out,
         }
     }
@@ -102,13 +102,13 @@ async fn records_are_paged_whole_in_both_directions_and_found_by_time() {
         let time = time.replace('+', "%2B");
         let (_, page) =
             api.get(&format!("/api/v1/topics/coldstore.readings/records?order=oldest&time={time}&limit=1")).await;
-        assert_eq!(page["records"][0]["offset"], first, "{time}: {page:#}");
+        assert_eq!(page["items"][0]["offset"], first, "{time}: {page:#}");
     }
     let (_, page) = api.get("/api/v1/topics/coldstore.readings/records?order=oldest&time=2026-11-25T00:00:00Z").await;
-    assert_eq!(page["records"], json!([]), "no record is that late");
+    assert_eq!(page["items"], json!([]), "no record is that late");
 
     let (_, page) = api.get("/api/v1/topics/coldstore.readings/records?limit=1").await;
-    let newest = &page["records"][0];
+    let newest = &page["items"][0];
     assert_eq!(newest["headers"], json!([{"name": "site", "value": "coldstore"}]));
     assert_eq!(
         (&newest["key"], &newest["value"], &newest["timestamp"]),

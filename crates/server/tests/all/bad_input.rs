@@ -55,6 +55,10 @@ impl Api {
     async fn get(&self, path: &str) -> Value {
         self.client.get(format!("{}{path}", self.base)).send().await.unwrap().json().await.unwrap()
     }
+
+    async fn list(&self, path: &str) -> Value {
+        self.get(path).await["items"].take()
+    }
 }
 
 fn connection(name: &str, port: u16, user: &str, password: &str) -> Value {
@@ -107,7 +111,7 @@ async fn a_connection_that_cannot_be_used_is_refused_with_its_field_and_not_save
         says(&problem, "detail", finding);
         assert!(!problem.to_string().contains("russet"), "the password came back");
     }
-    assert_eq!(api.get("/connections").await, json!([]));
+    assert_eq!(api.list("/connections").await, json!([]));
 
     let good = connection("packhouse", cluster.port, OWNER, &cluster.password);
     let (status, made) = api.post("/connections", &good).await;
@@ -181,7 +185,7 @@ async fn an_edit_is_refused_as_it_was_asked_and_changes_nothing() {
         assert_eq!(found, status, "{problem:#}");
         says(&problem, "detail", finding);
     }
-    let versions = api.get(&format!("{path}/versions")).await;
+    let versions = api.list(&format!("{path}/versions")).await;
     assert_eq!(versions.as_array().unwrap().len(), 1);
     assert!(versions[0]["manifest"].as_str().unwrap().contains("connection: packhouse"), "{versions:#}");
 
@@ -280,8 +284,8 @@ async fn a_source_that_lacks_something_is_refused_with_the_remedy_and_leaves_not
     let (status, _) = api.post("/connectors", &json!({"name": "x"})).await;
     assert_eq!(status, 422);
 
-    assert_eq!(api.get("/connectors").await, json!([]));
-    assert_eq!(api.get("/topics").await, json!([]));
+    assert_eq!(api.list("/connectors").await, json!([]));
+    assert_eq!(api.list("/topics").await, json!([]));
     let left = "SELECT (SELECT count(*) FROM pg_replication_slots) + (SELECT count(*) FROM pg_publication)";
     assert_eq!(packhouse.query_one(left, &[]).await.unwrap().get::<_, i64>(0), 0);
 }
@@ -298,7 +302,7 @@ async fn a_server_without_a_logical_log_is_refused_with_the_setting() {
     assert_eq!(status, 422);
     says(&problem, "detail", "wal_level is replica");
     says(&problem, "statement", "ALTER SYSTEM SET wal_level = 'logical';");
-    assert_eq!(api.get("/connectors").await, json!([]));
+    assert_eq!(api.list("/connectors").await, json!([]));
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -325,7 +329,7 @@ async fn a_report_stays_with_its_connector_and_its_remedies_can_be_carried_out()
     (checked["start"], checked["checked"], checked["name"]) = (false.into(), true.into(), "ready-to-start".into());
     let (status, problem) = api.post("/connectors", &checked).await;
     assert_eq!((status, word(&problem)), (422, Some("preflight")), "{problem:#}");
-    assert_eq!(api.get("/connectors").await.as_array().unwrap().len(), 1, "nothing was made");
+    assert_eq!(api.list("/connectors").await.as_array().unwrap().len(), 1, "nothing was made");
     let start = json!({"action": "start"});
     assert_eq!(api.post(&format!("{path}/actions"), &start).await.0, 422);
     let kept = api.get(&report).await;
@@ -425,7 +429,7 @@ async fn an_unfinished_draft_is_kept_as_it_is_and_goes_when_its_connector_is_mad
     assert_eq!((status, made["name"].as_str(), made["revision"].as_i64()), (201, Some("not yet a name"), Some(1)));
     let path = format!("/drafts/{}", made["id"].as_str().unwrap());
     assert_eq!(api.get(&path).await["work"], work);
-    assert_eq!(api.get("/connectors").await, json!([]), "a draft that lacks something is no connector");
+    assert_eq!(api.list("/connectors").await, json!([]), "a draft that lacks something is no connector");
 
     // two people at one draft: the later one is told, and the earlier one's work stays
     let mut again = draft.clone();
@@ -444,7 +448,7 @@ async fn an_unfinished_draft_is_kept_as_it_is_and_goes_when_its_connector_is_mad
     assert_eq!((status, word(&problem), place(&problem)), (428, Some("unconditional"), Some("If-Match")), "{problem:#}");
     let (_, other) = api.post("/drafts", &draft).await;
     let names = |list: &Value| list.as_array().unwrap().iter().map(|d| d["name"].clone()).collect::<Vec<_>>();
-    assert_eq!(names(&api.get("/drafts").await), ["not yet a name", "cooling"]);
+    assert_eq!(names(&api.list("/drafts").await), ["not yet a name", "cooling"]);
 
     // it stays while its connector is refused, and goes with the one that is made
     let mut connector = source(&owner, "absent");
@@ -456,11 +460,11 @@ async fn an_unfinished_draft_is_kept_as_it_is_and_goes_when_its_connector_is_mad
     assert_eq!(api.post("/connectors", &connector).await.0, 201);
     let (status, problem) = api.put(&path, 2, &again).await;
     assert_eq!((status, word(&problem)), (404, Some("not-found")), "{problem:#}");
-    assert_eq!(names(&api.get("/drafts").await), ["not yet a name"]);
+    assert_eq!(names(&api.list("/drafts").await), ["not yet a name"]);
     let gone = format!("{}/drafts/{}", api.base, other["id"].as_str().unwrap());
     assert_eq!(api.client.delete(&gone).send().await.unwrap().status(), 204);
     assert_eq!(api.client.delete(&gone).send().await.unwrap().status(), 404);
-    assert_eq!(api.get("/drafts").await, json!([]));
+    assert_eq!(api.list("/drafts").await, json!([]));
 }
 
 #[test]

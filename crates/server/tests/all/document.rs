@@ -74,6 +74,12 @@ fn all_of_it_is_written_in_one_way() {
                 wrong(format!("{step} is not written in small letters with hyphens"));
             }
         }
+        let takes = |name: &str| told["parameters"].as_array().into_iter().flatten().any(|p| p["name"] == name);
+        let answer = &told["responses"]["200"]["content"]["application/json"]["schema"];
+        let is_page = answer["$ref"].as_str().is_some_and(|name| name.ends_with("Page"));
+        if method == Method::GET && (answer["type"] == "array" || is_page != takes("cursor") || is_page && !takes("limit")) {
+            wrong("a list comes in pages, with a limit and a cursor, and nothing else does".into());
+        }
         for parameter in told["parameters"].as_array().into_iter().flatten() {
             let name = parameter["name"].as_str().unwrap();
             if parameter["in"] != "header" && !snake_case(name) {

@@ -17,7 +17,7 @@ fn source(connection: &Value, more: &Value) -> Value {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn what_a_kind_cannot_do_is_refused_at_its_field_and_nothing_is_made() {
     let api = Api::start().await;
-    let kinds = api.get("/kinds").await.1;
+    let kinds = api.list("/kinds").await;
     let kind = |word: &str| kinds.as_array().unwrap().iter().find(|kind| kind["kind"] == word).unwrap().clone();
     assert_eq!((kind("generator")["source"]["loads"].as_bool(), kind("generator")["sink"].is_null()), (Some(false), true));
     assert_eq!(kind("postgresql")["sink"]["holds"], true);
@@ -33,7 +33,7 @@ async fn what_a_kind_cannot_do_is_refused_at_its_field_and_nothing_is_made() {
         assert_eq!((status, place(&problem)), (422, Some(field)), "{problem:#}");
         assert!(format!("{} {}", problem["detail"], problem["remedy"]).contains(part), "{problem:#}");
     }
-    assert_eq!(api.get("/connections").await.1, json!([]));
+    assert_eq!(api.list("/connections").await, json!([]));
     let (status, made) = api.post("/connections", &json!({"name": "weighbridge", "kind": "generator"})).await;
     assert_eq!((status, made["place"].as_str(), made["seed"].as_i64()), (201, Some("picks, readings, seed 1"), Some(1)));
     // a connection stays of its kind
@@ -62,7 +62,7 @@ async fn what_a_kind_cannot_do_is_refused_at_its_field_and_nothing_is_made() {
     let (status, problem) = api.post("/connectors", &sink).await;
     assert_eq!((status, place(&problem)), (422, Some("definition/connection")), "{problem:#}");
     assert!(problem["detail"].as_str().unwrap().contains("is not written by sinks"), "{problem:#}");
-    assert_eq!(api.get("/connectors").await.1, json!([]));
+    assert_eq!(api.list("/connectors").await, json!([]));
     // in a manifest it is told at its line, and nothing is made either
     let text = "connector: w\nsource:\n  connection: weighbridge\n  tables: [{schema: recipes, table: picks, topic: w.picks}]\n  \
         partitions: 1\n  start: {at: earliest}\n---\nconnection: later\nkind: generator\n---\nconnector: back\nsink:\n  \
@@ -78,7 +78,7 @@ async fn what_a_kind_cannot_do_is_refused_at_its_field_and_nothing_is_made() {
     assert_eq!(faults.iter().map(|fault| fault.0).collect::<Vec<_>>(), [6, 13], "{plan:#}");
     assert!(faults[0].1.contains("cannot begin there") && faults[1].1.contains("is not written by sinks"), "{faults:?}");
     assert_eq!(api.post("/manifests/apply", &files).await.0, 422);
-    assert_eq!((api.get("/connectors").await.1, api.get("/connections").await.1.as_array().unwrap().len()), (json!([]), 1));
+    assert_eq!((api.list("/connectors").await, api.list("/connections").await.as_array().unwrap().len()), (json!([]), 1));
 
     // what it can do is made, also with a shape: a row is made again by its number
     let (status, connector) = api.post("/connectors", &source(&made["id"], &json!({"shape": steps}))).await;
@@ -115,7 +115,7 @@ async fn what_the_page_shows_is_taken_and_an_edit_loads_nothing_again() {
     let (_, again) = api.post("/manifests/plan", &files(manifest)).await;
     assert_eq!((again["steps"].clone(), again["unchanged"].as_i64()), (json!([]), Some(2)), "{again:#}");
 
-    let (_, all) = api.get("/connectors").await;
+    let all = api.list("/connectors").await;
     let connector = all.as_array().unwrap()[0].clone();
     let mut definition = connector["definition"].clone();
     definition["values"] = json!({"form": "row"});

@@ -9,6 +9,7 @@ mod document;
 mod foreseeing;
 mod functions_api;
 mod kinds_api;
+mod lists;
 mod live;
 mod manifests_api;
 mod nothing_kept;

@@ -96,11 +96,11 @@ async fn a_page_behind_a_long_way_of_nothing_reads_a_page() {
         .unwrap();
     let start = Instant::now();
     let page = api.get("/topics/bins.moved/records?limit=2").await.1;
-    let offsets: Vec<i64> = page["records"].as_array().unwrap().iter().map(|r| r["offset"].as_i64().unwrap()).collect();
+    let offsets: Vec<i64> = page["items"].as_array().unwrap().iter().map(|r| r["offset"].as_i64().unwrap()).collect();
     assert_eq!(offsets, [14_999, 14_998]);
     let reads = "SELECT coalesce(sum(idx_tup_fetch), 0)::bigint FROM pg_stat_user_tables WHERE relname = 'blocks'";
     let fetched: i64 = client.query_one(reads, &[]).await.unwrap().get(0);
     assert!(fetched < 20 && start.elapsed() < Duration::from_secs(20), "{fetched} blocks were fetched");
-    let page = api.get(&format!("/topics/bins.moved/records?limit=2&offset={}", page["next_offset"])).await.1;
-    assert_eq!(page["records"][0]["offset"], 14_997);
+    let page = api.get(&format!("/topics/bins.moved/records?limit=2&cursor={}", page["next"].as_str().unwrap())).await.1;
+    assert_eq!(page["items"][0]["offset"], 14_997);
 }

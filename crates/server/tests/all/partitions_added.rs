@@ -34,7 +34,7 @@ async fn a_key_is_found_wherever_its_records_were_put() {
     assert_eq!(api.post("/topics/bins.named/records", &named).await.0, 200);
     for topic in ["bins.grown", "bins.named"] {
         let found = api.get(&format!("/topics/{topic}/records?key=bin-3")).await.1;
-        assert_eq!(found["records"].as_array().unwrap().len(), 2, "{topic}: {found:#}");
+        assert_eq!(found["items"].as_array().unwrap().len(), 2, "{topic}: {found:#}");
         let search = api.request(Method::GET, &format!("/topics/{topic}/search?filter=key%20%3D%20%27bin-3%27"));
         let text = search.send().await.unwrap().text().await.unwrap();
         assert_eq!(text.matches("event: record").count(), 2, "{topic}: {text}");
@@ -75,7 +75,7 @@ async fn what_is_open_when_partitions_come_sees_them() {
     let start = Instant::now();
     let one = json!({"key": "bin-1", "value": 0, "partition": 5});
     assert_eq!(api.post("/topics/bins.moved/records", &one).await.0, 200);
-    assert_eq!(waiting.await.unwrap()["records"].as_array().unwrap().len(), 1);
+    assert_eq!(waiting.await.unwrap()["items"].as_array().unwrap().len(), 1);
     assert!(start.elapsed() < Duration::from_secs(10), "a page waited to its end for what was there");
     keys(&api, "bins.moved", 0..39).await;
     for (stream, of) in streams.into_iter().zip(["stream", "tail", "member"]) {

@@ -43,7 +43,7 @@ async fn what_can_be_appended_is_and_each_other_record_is_answered() {
     for (place, room) in done["records"].as_array().unwrap().iter().zip([1, 3]) {
         let (partition, offset) = (&place["partition"], &place["offset"]);
         let path = format!("/topics/coldstore.readings/records?order=oldest&limit=1&partition={partition}&offset={offset}");
-        assert_eq!(api.get(&path).await.1["records"][0]["value"]["room"], room);
+        assert_eq!(api.get(&path).await.1["items"][0]["value"]["room"], room);
     }
     assert_eq!(send().await.1, done, "a retry is answered as at first");
     let grown = json!({"partitions": 8, "keys_may_move": true});
@@ -84,11 +84,11 @@ async fn applications_are_seen_by_their_names_with_what_they_appended_and_what_w
 
     let noted = |found: &Value| found.as_array().unwrap().iter().map(|p| p["records"].as_i64().unwrap()).sum::<i64>() == 32;
     let began = Instant::now();
-    let mut found = api.get("/producers").await.1;
+    let mut found = api.list("/producers").await;
     while !noted(&found) {
         assert!(began.elapsed() < Duration::from_secs(20), "{found:#}");
         tokio::time::sleep(Duration::from_millis(50)).await;
-        found = api.get("/producers").await.1;
+        found = api.list("/producers").await;
     }
     let of = |topic: &str, name: &str| {
         let all = found.as_array().unwrap();
@@ -102,13 +102,13 @@ async fn applications_are_seen_by_their_names_with_what_they_appended_and_what_w
     let doors = of("coldstore.readings", "doors of room 3");
     assert_eq!((&doors["records"], &doors["refused"]), (&json!(1), &json!(1)));
     assert!(of("coldstore.doors", "")["why"].is_null());
-    let only = api.get("/producers?topic=coldstore.doors").await.1;
+    let only = api.list("/producers?topic=coldstore.doors").await;
     assert_eq!(only.as_array().unwrap().len(), 1);
     assert_eq!(api.get("/topics/coldstore.readings").await.1["producers"], json!(["doors of room 3", "thermometers"]));
-    let listed = api.get("/topics").await.1;
+    let listed = api.list("/topics").await;
     assert_eq!(listed[0]["producers"], json!([""]), "{listed:#}");
     // with its topic an application's name goes too
     let gone = api.request(Method::DELETE, "/topics/coldstore.doors?confirm=coldstore.doors");
     assert!(api.send(gone).await.0 < 300);
-    assert!(!api.get("/producers").await.1.to_string().contains("coldstore.doors"));
+    assert!(!api.list("/producers").await.to_string().contains("coldstore.doors"));
 }

@@ -76,7 +76,7 @@ async fn what_is_asked_of_a_system_of_a_place_is_asked_by_a_runner_there() {
     assert!(made["place"].as_str().unwrap().ends_with(", from site=packhouse"), "{made:#}");
     let id = made["id"].as_str().unwrap();
 
-    let (_, tables) = api.get(&format!("/connections/{id}/tables")).await;
+    let tables = api.list(&format!("/connections/{id}/tables")).await;
     assert_eq!((tables[0]["table"].as_str(), tables[0]["key"][0].as_str()), (Some("bins"), Some("id")), "{tables:#}");
     let table = json!({"schema": "public", "table": "bins", "topic": "packhouse.bins"});
     let asked = json!({"table": table, "values": {"form": "row", "encoding": "json"}});

@@ -29,7 +29,7 @@ async fn every_form_of_records_is_appended_and_says_where() {
     // each record is where the answer says, with all it was sent with
     let (partition, offset) = (&places[0]["partition"], &places[0]["offset"]);
     let path = format!("/topics/bins.weighed/records?order=oldest&limit=1&partition={partition}&offset={offset}");
-    let record = api.get(&path).await.1["records"][0].clone();
+    let record = api.get(&path).await.1["items"][0].clone();
     assert_eq!((&record["key"], &record["value"]), (&json!("bin-1"), &json!({"weight": 18.5})));
     assert_eq!((&record["timestamp"], &record["headers"][0]["value"]), (&json!("2026-11-25T09:30:00Z"), &json!("3")));
 
@@ -53,7 +53,7 @@ async fn every_form_of_records_is_appended_and_says_where() {
     let binary = binary.header("ce-source", "/lines/2").header("ce-type", "bin.weighed").header("ce-partitionkey", "bin-5");
     assert_eq!(api.send(binary.json(&json!({"weight": 10}))).await.0, 200);
     let (_, found) = api.get("/topics/bins.weighed/records?key=bin-5").await;
-    assert_eq!(found["records"][0]["value"], json!({"weight": 10}));
+    assert_eq!(found["items"][0]["value"], json!({"weight": 10}));
 
     // an Avro file brings its schema; values by the latest schema come back as they were given
     let schema =
@@ -68,8 +68,8 @@ async fn every_form_of_records_is_appended_and_says_where() {
     let (status, done) = api.post(by_schema, &json!({"key": "bin-8", "value": {"bin": "bin-8", "weight": 7}})).await;
     assert_eq!(status, 200, "{done:#}");
     let (_, found) = api.get("/topics/bins.weighed/records?key=bin-8&raw=true").await;
-    assert_eq!(found["records"][0]["value"], json!({"bin": "bin-8", "weight": 7.0}));
-    let bound = api.get("/topics/bins.weighed/schemas").await.1[0].clone();
+    assert_eq!(found["items"][0]["value"], json!({"bin": "bin-8", "weight": 7.0}));
+    let bound = api.list("/topics/bins.weighed/schemas").await[0].clone();
     assert_eq!((&bound["name"], &bound["text"]), (&json!("bins.weighed.value"), &json!(schema)));
     let wrong = api
         .post(by_schema, &json!([{"value": {"bin": "b", "weight": 1}}, {"value": {"bin": "b", "weight": "heavy"}}]))
@@ -84,7 +84,7 @@ async fn every_form_of_records_is_appended_and_says_where() {
     let (status, done) = api.post(named, &json!({"key": "room-3", "value": {"room": 3, "celsius": 1.50}})).await;
     assert_eq!(status, 200, "{done:#}");
     let (_, found) = api.get("/topics/bins.weighed/records?key=room-3").await;
-    let record = &found["records"][0];
+    let record = &found["items"][0];
     let version = api.get("/schemas/coldstore.door").await.1["versions"][0]["id"].clone();
     assert_eq!((&record["value"]["room"], &record["schema"]), (&json!(3), &version));
     let wrong = api.post(named, &json!([{"value": {"room": 4}}, {"value": {"celsius": 2}}])).await;
@@ -334,7 +334,7 @@ async fn records_are_waited_for_streamed_and_searched() {
         tokio::time::sleep(Duration::from_millis(100)).await;
         api.post("/topics/coldstore.readings/records", &json!({"key": "room-1", "value": {"celsius": 1.5}})).await
     });
-    assert_eq!(page.1["records"].as_array().unwrap().len(), 1);
+    assert_eq!(page.1["items"].as_array().unwrap().len(), 1);
     assert!(start.elapsed() < Duration::from_secs(10));
     let many: Vec<Value> = (0..4_000)
         .map(|n| json!({"key": format!("room-{}", n % 7), "value": {"celsius": n, "text": "x".repeat(40)}}))
@@ -536,7 +536,7 @@ async fn readers_share_commit_and_are_moved_with_a_look_first() {
         let piece = pieces.next().await.unwrap().unwrap();
         lines += String::from_utf8_lossy(&piece).lines().filter(|l| l.contains("\"topic\":\"bins.moved\"")).count();
     }
-    assert_eq!(api.get("/readers").await.1[0]["members"][0]["label"], "tail");
+    assert_eq!(api.list("/readers").await[0]["members"][0]["label"], "tail");
     // the server sent all of it; the client took it, and then lost it
     assert_eq!(api.get("/readers/stocktaking").await.1["lag_records"], 16);
     let has = json!({"positions": [{"topic": "bins.moved", "partition": 0, "next_offset": 10}]});

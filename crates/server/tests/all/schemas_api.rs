@@ -54,16 +54,16 @@ async fn versions_are_registered_checked_compared_and_kept() {
     assert_eq!(verdict["fault"]["line"], 1);
     assert_eq!(api.post("/schemas/bins/versions", &json!({"text": second, "why": "graded"})).await.1["version"], 2);
     assert_eq!(api.post("/schemas/bins/versions", &json!({"text": first})).await.1["version"], 1, "it is there already");
-    let (_, found) = api.get("/schemas/bins/difference?from=1&to=2").await;
+    let found = api.list("/schemas/bins/difference?from=1&to=2").await;
     assert_eq!((&found[0]["path"], &found[0]["breaks"]), (&json!("$.grade"), &Value::Null), "{found:#}");
     says(&api.get("/schemas/bins/difference?from=1&to=3").await, 404, "version 3");
 
     // searched by what it is called, who keeps it, and which fields it has
     for (search, hits) in [("BIN", 1), ("packhouse", 1), ("picking", 1), ("grade", 1), ("weight", 0)] {
-        let found = api.get(&format!("/schemas?search={search}")).await.1;
+        let found = api.list(&format!("/schemas?search={search}")).await;
         assert_eq!(found.as_array().unwrap().len(), hits, "{search}: {found:#}");
     }
-    assert_eq!(api.get("/schemas?search=grad").await.1[0]["fields"], json!(["grade"]));
+    assert_eq!(api.list("/schemas?search=grad").await[0]["fields"], json!(["grade"]));
 
     // what uses it is named before it goes
     api.topic("bins.picked", 1).await;

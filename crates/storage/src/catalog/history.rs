@@ -80,6 +80,8 @@ pub struct LineFilter {
     pub after: Option<i64>,
     /// With a smaller number.
     pub before: Option<i64>,
+    /// The oldest first.
+    pub oldest: bool,
 }
 
 pub(super) async fn note_on(connection: &mut AsyncPgConnection, deed: Deed<'_>) -> QueryResult<()> {
@@ -170,7 +172,7 @@ impl Database {
         .map_err(failed("reading a connector's history"))
     }
 
-    /// A connector's lines that fit, the newest `most` of them, in the order in which they were said.
+    /// A connector's lines that fit, `most` of them from the newest or the oldest on.
     ///
     /// # Errors
     /// [`PortError::TryAgain`].
@@ -183,12 +185,13 @@ impl Database {
         let mut connection = self.connection().await?;
         let text =
             filter.text.as_ref().map(|t| format!("%{}%", t.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_")));
-        let mut lines: Vec<KeptLine> = diesel::sql_query(
+        let order = if filter.oldest { "number" } else { "number DESC" };
+        diesel::sql_query(format!(
             "SELECT number, lane, runner, at, level, says, facts FROM connector_lines WHERE connector_id = $1 \
                AND ($2 IS NULL OR lane = $2) AND (cardinality($3) = 0 OR level = ANY ($3)) \
                AND ($4 IS NULL OR says ILIKE $4 OR facts::text ILIKE $4) AND ($5 IS NULL OR at <= $5) \
-               AND ($6 IS NULL OR number > $6) AND ($7 IS NULL OR number < $7) ORDER BY number DESC LIMIT $8",
-        )
+               AND ($6 IS NULL OR number > $6) AND ($7 IS NULL OR number < $7) ORDER BY {order} LIMIT $8"
+        ))
         .bind::<SqlUuid, _>(connector.0)
         .bind::<Nullable<Int4>, _>(filter.lane)
         .bind::<Array<Text>, _>(&filter.levels)
@@ -199,8 +202,6 @@ impl Database {
         .bind::<Int8, _>(most)
         .load(&mut connection)
         .await
-        .map_err(failed("reading a connector's lines"))?;
-        lines.reverse();
-        Ok(lines)
+        .map_err(failed("reading a connector's lines"))
     }
 }

@@ -68,6 +68,14 @@ impl Gonvel {
         self.client.get(format!("{}{path}", self.base)).send().await.ok()?.json().await.ok()
     }
 
+    /// The items of a list, all in one page.
+    pub async fn list(&self, path: &str) -> Option<Value> {
+        let found = self.get(path).await?;
+        // a version from before lists had pages
+        let plain = found.is_array() && std::env::var_os("GONVEL_BEFORE").is_some();
+        if plain { Some(found) } else { found.get("items").cloned() }
+    }
+
     pub async fn post(&self, path: &str, body: Value) -> Value {
         let answer = self.client.post(format!("{}{path}", self.base)).json(&body).send().await.unwrap();
         let status = answer.status();

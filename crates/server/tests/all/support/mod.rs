@@ -53,6 +53,13 @@ impl Api {
         self.send(self.request(Method::GET, path)).await
     }
 
+    /// The items of a list, all in one page.
+    pub async fn list(&self, path: &str) -> Value {
+        let (status, page) = self.get(path).await;
+        assert_eq!((status, page.get("next")), (200, None), "{page:#}");
+        page["items"].clone()
+    }
+
     pub async fn post(&self, path: &str, body: &Value) -> Answer {
         self.send(self.request(Method::POST, path).json(body)).await
     }
@@ -84,7 +91,7 @@ impl Api {
 
     pub async fn all(&self, topic: &str) -> Vec<Value> {
         let path = format!("/topics/{topic}/records?order=oldest&limit=500&raw=true");
-        self.get(&path).await.1["records"].as_array().unwrap().clone()
+        self.get(&path).await.1["items"].as_array().unwrap().clone()
     }
 }
 
