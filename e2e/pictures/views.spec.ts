@@ -2,7 +2,7 @@
 import { expect } from '@playwright/test';
 
 import { withDemo } from '../support/demo';
-import { items } from '../support/lists';
+import { confirmed, items } from '../support/interface';
 
 const test = withDemo();
 const folder = '../docs/screenshots';
@@ -46,14 +46,7 @@ test('the main views', async ({ page, demo }) => {
   });
   await page.request.post('/api/v1/readers', { data: { name: 'stocktaking', topics: ['packhouse.bins'] } });
   const half = { target: { to: 'by', records: 21_000 } };
-  const shown = (await (await page.request.post('/api/v1/readers/stocktaking/reposition', { data: half })).json()) as {
-    moves: unknown[];
-  };
-  const confirmed = shown.moves.map((m) => {
-    const { topic, partition, from, to } = m as Record<string, unknown>;
-    return { topic, partition, from, to };
-  });
-  await page.request.post('/api/v1/readers/stocktaking/reposition', { data: { ...half, confirmed } });
+  await confirmed(page, 'post', 'readers/stocktaking/reposition', half);
   await take('topic-readers', '/topics/packhouse.bins/readers', async () => {
     await page
       .getByRole('row', { name: /^stocktaking/ })

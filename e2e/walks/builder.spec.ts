@@ -1,6 +1,7 @@
 import { expect, type Page } from '@playwright/test';
 
 import { withDemo } from '../support/demo';
+import { confirmed } from '../support/interface';
 
 const test = withDemo('--empty');
 
@@ -67,7 +68,7 @@ test('a connector is created without starting: checked, and nothing of it in the
   await expect(page.getByRole('region', { name: 'Preflight' })).toContainText('Everything it needs is there, checked');
   expect(demo.sql('packhouse', 'SELECT count(*) FROM pg_replication_slots')).toBe('0');
   const id = page.url().split('/').pop() ?? '';
-  expect((await page.request.delete(`/api/v1/connectors/${id}`)).status()).toBe(202);
+  await confirmed(page, 'delete', `connectors/${id}`);
 });
 
 test('what lacks something is put aside as a draft, gone on with by a colleague, and goes when it is created', async ({
@@ -123,7 +124,7 @@ test('what lacks something is put aside as a draft, gone on with by a colleague,
   // what was asked stays asked while the last connector goes
   await expect(page.getByRole('row', { name: /rooms-of-today/ })).toBeVisible();
   await drafts.getByRole('button', { name: 'Discard rooms-of-today' }).click();
-  expect((await page.request.delete(`/api/v1/connectors/${id}`)).status()).toBe(202);
+  await confirmed(page, 'delete', `connectors/${id}`);
   await expect(page.getByText('Nothing moves yet')).toBeVisible();
   await drafts.getByRole('button', { name: 'Discard what was chosen' }).click();
   await expect(drafts).toHaveCount(0);
@@ -220,7 +221,7 @@ test('a renamed table halts its connector, and goes on without a gap under its n
   await page.getByRole('button', { name: 'Save as version 2' }).click();
   await expect(counts.locator('[data-kind=insert]')).toHaveText('1');
   const id = page.url().split('/').pop() ?? '';
-  expect((await page.request.delete(`/api/v1/connectors/${id}`)).status()).toBe(202);
+  await confirmed(page, 'delete', `connectors/${id}`);
   demo.sql('packhouse', 'ALTER TABLE orchardists RENAME TO growers');
 });
 

@@ -7,7 +7,7 @@ import { CloudEvent, emitterFor, httpTransport, Mode } from 'cloudevents';
 import protobuf from 'protobufjs';
 
 import { withDemo } from '../support/demo';
-import { items } from '../support/lists';
+import { items } from '../support/interface';
 
 const test = withDemo('--empty');
 

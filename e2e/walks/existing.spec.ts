@@ -1,6 +1,7 @@
 import { expect, type Page } from '@playwright/test';
 
 import { withDemo } from '../support/demo';
+import { confirmed } from '../support/interface';
 
 const test = withDemo('--empty');
 
@@ -25,7 +26,7 @@ async function growers(page: Page, kind: 'source' | 'sink') {
 
 async function removed(page: Page) {
   const id = page.url().split('/').pop() ?? '';
-  expect((await page.request.delete(`/api/v1/connectors/${id}`)).status()).toBe(202);
+  await confirmed(page, 'delete', `connectors/${id}`);
   await expect.poll(async () => (await page.request.get(`/api/v1/connectors/${id}`)).status()).toBe(404);
 }
 

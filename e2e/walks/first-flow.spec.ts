@@ -1,7 +1,7 @@
 import { expect } from '@playwright/test';
 
 import { withDemo } from '../support/demo';
-import { items } from '../support/lists';
+import { items } from '../support/interface';
 
 const test = withDemo('--empty');
 
@@ -159,6 +159,8 @@ test('deleting asks for the name and leaves nothing outside', async ({ page, dem
     await expect(confirm).toBeDisabled();
     await dialog.getByLabel(/type the name/).fill(name);
     await confirm.click();
+    // leaving before it is answered would call the request back
+    await expect(page).toHaveURL(/\/connectors$/);
     await expect(page.getByRole('link', { name })).toHaveCount(0);
   }
   // a list still being read shows no links either: when the server no longer knows them, nothing of theirs may be left

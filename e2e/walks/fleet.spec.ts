@@ -3,7 +3,7 @@ import { readFileSync } from 'node:fs';
 import { expect } from '@playwright/test';
 
 import { withDemo } from '../support/demo';
-import { items } from '../support/lists';
+import { items } from '../support/interface';
 
 const test = withDemo();
 

@@ -5,7 +5,7 @@ import avro from 'avsc';
 import protobuf from 'protobufjs';
 
 import { withDemo } from '../support/demo';
-import { items } from '../support/lists';
+import { items } from '../support/interface';
 
 const test = withDemo('--empty');
 

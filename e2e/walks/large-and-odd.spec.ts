@@ -2,7 +2,7 @@ import { expect, type Page } from '@playwright/test';
 
 import { accessible } from '../support/accessible';
 import { withDemo } from '../support/demo';
-import { items } from '../support/lists';
+import { items } from '../support/interface';
 
 const test = withDemo();
 
@@ -95,7 +95,7 @@ test('300 connectors and 10,000 topics stay usable by keyboard, with the longest
   await expect(page.getByRole('heading', { name: 'packhouse-changes' })).toBeVisible();
 
   // the finder goes anywhere, also when Enter comes before the topics do
-  await page.route('**/api/v1/topics', async (route) => {
+  await page.route('**/api/v1/topics?*', async (route) => {
     await new Promise((resolve) => setTimeout(resolve, 2_000));
     await route.continue();
   });
@@ -105,7 +105,7 @@ test('300 connectors and 10,000 topics stay usable by keyboard, with the longest
   await page.getByLabel('Find', { exact: true }).fill('row-4242');
   await page.keyboard.press('Enter');
   await expect(page).toHaveURL(/orchard\.row-4242/);
-  await page.unroute('**/api/v1/topics');
+  await page.unroute('**/api/v1/topics?*');
 
   for (const path of [`/topics/${long}`, '/flow', '/connectors?q=averling', '/topics?q=averling']) {
     await page.goto(path);

@@ -2,7 +2,7 @@ import { expect, type Locator } from '@playwright/test';
 
 import { withDemo } from '../support/demo';
 import { socksProxy } from '../support/proxy';
-import { items } from '../support/lists';
+import { items } from '../support/interface';
 
 const test = withDemo('--empty');
 

@@ -1,7 +1,7 @@
 import { expect } from '@playwright/test';
 
 import { withDemo } from '../support/demo';
-import { items } from '../support/lists';
+import { items } from '../support/interface';
 
 const test = withDemo();
 

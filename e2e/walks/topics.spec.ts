@@ -5,6 +5,7 @@ import { expect, type Page } from '@playwright/test';
 
 import { accessible } from '../support/accessible';
 import { type Demo, withDemo } from '../support/demo';
+import { confirmed } from '../support/interface';
 
 const test = withDemo('--empty');
 
@@ -45,7 +46,7 @@ test('the form to append is there before a slow server has told the schemas, and
     window.setTimeout = ((task: TimerHandler, ms = 0, ...rest: unknown[]) =>
       later(task, ms < 5 ? 800 : ms, ...rest)) as typeof window.setTimeout;
   });
-  await page.route('**/topics/bins.weighed/schemas', async (route) => {
+  await page.route('**/topics/bins.weighed/schemas?*', async (route) => {
     await new Promise((resolve) => setTimeout(resolve, 5_000));
     await route.continue();
   });
@@ -115,7 +116,7 @@ test('a record is appended, found by key and condition, shown in all forms, and 
     await expect(older.or(oldest)).toBeVisible();
     await page.evaluate(() => window.scrollTo(0, document.body.scrollHeight));
     if (await oldest.isVisible()) break;
-    const answered = page.waitForResponse((response) => /\/records\?.*offset=/.test(response.url()));
+    const answered = page.waitForResponse((response) => /\/records\?.*cursor=/.test(response.url()));
     await older.click();
     await answered;
   }
@@ -334,8 +335,8 @@ test('what will be forgotten before it is read is told a day ahead, wherever one
   await expect(note).toContainText('would miss 3 records');
   await expect(page.getByRole('row', { name: /^night-watch/ })).toBeVisible();
   await accessible(page);
-  await page.request.delete('/api/v1/readers/night-watch');
-  await page.request.delete('/api/v1/topics/gates.opened?confirm=gates.opened');
+  await confirmed(page, 'delete', 'readers/night-watch');
+  await confirmed(page, 'delete', 'topics/gates.opened');
 });
 
 test('the size and the rate are drawn', async ({ page, demo }) => {

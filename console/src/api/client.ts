@@ -99,6 +99,13 @@ export async function everything<T>(page: (paging: Paging) => Promise<Page<T>>, 
   return items;
 }
 
+export type Plan = Schemas['Plan'];
+
+/** What a request does, asked or confirmed: with the tag of its plan it is carried out. */
+export function asPlanned(tag: string | null) {
+  return tag === null ? { dry_run: true } : { confirm: tag };
+}
+
 /** The problem behind anything thrown. */
 export function problemOf(error: unknown): Problem | null {
   if (error === null || error === undefined) return null;

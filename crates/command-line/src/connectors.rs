@@ -10,8 +10,9 @@ use gonvel_http_api::{
     Action, ActionOutcome, ActionRequest, BeginAnew, Connector, ConnectorPositions, ConnectorRequest, Deed, ExistingRows,
     LARGEST_LONG_PAGE, Line, ManifestReading, ManifestText, ManyActions, NamedDefinition, ReloadRequest, State,
 };
+use reqwest::Method;
 
-use crate::client::Client;
+use crate::client::{Client, NOTHING};
 use crate::connector_named::find;
 use crate::context::Output;
 use crate::error::CommandError;
@@ -51,13 +52,14 @@ pub enum ConnectorCommand {
         #[arg(long, default_value = "5m", value_name = "SPAN")]
         within: humantime::Duration,
     },
-    /// Delete a connector with its traces in its system. Its topics and the rows it delivered stay.
+    /// Delete a connector with its traces in its system. Its topics and the rows it delivered stay. Shows first what that does, and does
+    /// it with --yes.
     Delete {
         /// The connector.
         connector: String,
-        /// Its name once more.
-        #[arg(long, value_name = "NAME")]
-        confirm: Option<String>,
+        /// Do it.
+        #[arg(long)]
+        yes: bool,
     },
     /// Show a connector lane by lane.
     #[command(visible_alias = "lanes")]
@@ -372,16 +374,13 @@ pub(crate) async fn run(client: &Client, command: ConnectorCommand) -> Result<()
         ConnectorCommand::Status { connector, wait, within } => {
             status(client, &connector, wait.as_deref(), within.into()).await
         }
-        ConnectorCommand::Delete { connector, confirm } => {
+        ConnectorCommand::Delete { connector, yes } => {
             let found = find(client, &connector).await?;
-            if confirm.as_deref() != Some(found.name.as_str()) {
-                return client.done(&format!(
-                    "{0} would be deleted with its traces in {1}; its topics and the rows it delivered stay. Say --confirm {0} to do it.",
-                    found.name, found.system
-                ));
+            let path = format!("/connectors/{}", found.id);
+            match client.after_a_look(Method::DELETE, &path, None, NOTHING, yes).await? {
+                Some(_) => client.done(&format!("{} is being deleted", found.name)),
+                None => Ok(()),
             }
-            client.delete(&format!("/connectors/{}", found.id), &[]).await?;
-            client.done(&format!("{} is being deleted", found.name))
         }
         ConnectorCommand::Show { connector } => {
             let found = find(client, &connector).await?;

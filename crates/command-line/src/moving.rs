@@ -1,7 +1,8 @@
 //! Moves of readers and sinks, which are shown before they are done.
 
 use clap::Args;
-use gonvel_http_api::{ConfirmedMove, Moves, Reposition, Target};
+use gonvel_http_api::{Move, Moves, Reposition, Target};
+use reqwest::Method;
 
 use crate::client::Client;
 use crate::connector_named::find;
@@ -73,9 +74,9 @@ impl TargetArguments {
     }
 }
 
-fn moves_table(moves: &Moves) -> Table {
+pub(crate) fn moves_table(moves: &[Move]) -> Table {
     let mut table = Table::new(&["topic", "#partition", "#from", "#to", "#skipped", "#read again"], "no partition");
-    for one in &moves.moves {
+    for one in moves {
         table.row([
             one.topic.clone(),
             one.partition.to_string(),
@@ -98,16 +99,9 @@ pub(crate) async fn move_after_a_look(
     let target = to.target.target(client).await?.ok_or_else(|| {
         CommandError::Usage("say where to: --earliest, --latest, --time, --offset, --by or --connector".into())
     })?;
-    let mut request = Reposition { target, topic: to.topic, partition: to.partition, confirmed: None };
-    let shown: Moves = client.post(path, &request).await?;
-    if !to.yes {
-        client.print(&shown, moves_table)?;
-        return client.done("Nothing was moved: say --yes to do it.");
-    }
-    let confirmed =
-        shown.moves.iter().map(|m| ConfirmedMove { topic: m.topic.clone(), partition: m.partition, from: m.from, to: m.to });
-    request.confirmed = Some(confirmed.collect());
-    let done: Moves = client.post(path, &request).await?;
-    client.print(&done, moves_table)?;
+    let request = Reposition { target, topic: to.topic, partition: to.partition };
+    let Some(answer) = client.after_a_look(Method::POST, path, None, Some(&request), to.yes).await? else { return Ok(()) };
+    let done: Moves = client.answer(answer).await?;
+    client.print(&done, |done| moves_table(&done.moves))?;
     if client.output == Output::Table { client.done(&format!("{name} was moved")) } else { Ok(()) }
 }

@@ -2,8 +2,9 @@
 
 use clap::Subcommand;
 use gonvel_http_api::{NewReader, Reader, ReaderTopics};
+use reqwest::Method;
 
-use crate::client::{Client, segment};
+use crate::client::{Client, NOTHING, segment};
 use crate::error::CommandError;
 use crate::moving::{MoveArguments, TargetArguments, move_after_a_look};
 use crate::table::{Table, span};
@@ -51,10 +52,13 @@ pub enum ReaderCommand {
         #[arg(long)]
         yes: bool,
     },
-    /// Delete a reader with its positions.
+    /// Delete a reader with its positions. Shows first what that does, and does it with --yes.
     Delete {
         /// The reader.
         reader: String,
+        /// Do it.
+        #[arg(long)]
+        yes: bool,
     },
 }
 
@@ -133,9 +137,12 @@ pub(crate) async fn run(client: &Client, command: ReaderCommand) -> Result<(), C
             let changed: Reader = client.put(&format!("{path}/topics"), &ReaderTopics { topics, start }).await?;
             client.print(&changed, reader_table)
         }
-        ReaderCommand::Delete { reader } => {
-            client.delete(&format!("/readers/{}", segment(&reader)), &[]).await?;
-            client.done(&format!("{reader} is deleted"))
+        ReaderCommand::Delete { reader, yes } => {
+            let path = format!("/readers/{}", segment(&reader));
+            match client.after_a_look(Method::DELETE, &path, None, NOTHING, yes).await? {
+                Some(_) => client.done(&format!("{reader} is deleted")),
+                None => Ok(()),
+            }
         }
     }
 }

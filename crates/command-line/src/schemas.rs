@@ -8,9 +8,10 @@ use gonvel_http_api::{
     LARGEST_LONG_PAGE, Language, NewSchema, Registered, Rule, Schema, SchemaDifference, SchemaReference, SchemaSummary,
     SchemaText, SchemaVerdict, SchemaVersion,
 };
+use reqwest::Method;
 use serde::Serialize;
 
-use crate::client::{Client, segment};
+use crate::client::{Client, NOTHING, segment};
 use crate::error::CommandError;
 use crate::table::Table;
 
@@ -82,10 +83,13 @@ pub enum SchemaCommand {
         #[arg(long)]
         dry_run: bool,
     },
-    /// Delete a schema that nothing uses.
+    /// Delete a schema that nothing uses. Shows first what that does, and does it with --yes.
     Delete {
         /// The schema.
         schema: String,
+        /// Do it.
+        #[arg(long)]
+        yes: bool,
     },
 }
 
@@ -402,9 +406,12 @@ pub(crate) async fn run(client: &Client, command: SchemaCommand) -> Result<(), C
             client.print(&found, difference_table)
         }
         SchemaCommand::Push { folder, why, dry_run } => push(client, &folder, &why, dry_run).await,
-        SchemaCommand::Delete { schema: name } => {
-            client.delete(&format!("/schemas/{}", segment(&name)), &[]).await?;
-            client.done(&format!("{name} is deleted"))
+        SchemaCommand::Delete { schema: name, yes } => {
+            let path = format!("/schemas/{}", segment(&name));
+            match client.after_a_look(Method::DELETE, &path, None, NOTHING, yes).await? {
+                Some(_) => client.done(&format!("{name} is deleted")),
+                None => Ok(()),
+            }
         }
     }
 }

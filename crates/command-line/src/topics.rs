@@ -1,9 +1,10 @@
 //! `gonvel topic …`
 
 use clap::{Args, Subcommand, ValueEnum};
-use gonvel_http_api::{ChangePreview, DeletePreview, Keep, MorePartitions, NewTopic, Topic, TopicSettings, TopicSummary};
+use gonvel_http_api::{Keep, MorePartitions, NewTopic, Topic, TopicSettings, TopicSummary};
+use reqwest::Method;
 
-use crate::client::{Client, segment};
+use crate::client::{Client, NOTHING, segment};
 use crate::error::CommandError;
 use crate::table::{Table, bytes, parse_bytes, parse_span, span};
 
@@ -49,17 +50,17 @@ pub enum TopicCommand {
         topic: String,
         /// How many it is to have.
         partitions: i32,
-        /// It is known that the order of a key's records does not hold across this.
+        /// Do it.
         #[arg(long)]
-        keys_may_move: bool,
+        yes: bool,
     },
-    /// Delete a topic with all its records. Shows first what is lost, and does it with --confirm NAME.
+    /// Delete a topic with all its records. Shows first what is lost, and does it with --yes.
     Delete {
         /// The topic.
         topic: String,
-        /// The topic's name once more.
-        #[arg(long, value_name = "NAME")]
-        confirm: Option<String>,
+        /// Do it.
+        #[arg(long)]
+        yes: bool,
     },
 }
 
@@ -166,17 +167,6 @@ fn topic_table(topic: &Topic) -> Table {
     table
 }
 
-fn loss(preview: &ChangePreview) -> String {
-    let mut text = match preview.records {
-        0 => "No record would be forgotten now.".to_owned(),
-        records => format!("{records} records ({}) would be forgotten now.", bytes(preview.bytes)),
-    };
-    for note in &preview.notes {
-        text = format!("{text}\n{note}");
-    }
-    text
-}
-
 pub(crate) async fn run(client: &Client, command: TopicCommand) -> Result<(), CommandError> {
     match command {
         TopicCommand::List { name } => {
@@ -204,37 +194,27 @@ pub(crate) async fn run(client: &Client, command: TopicCommand) -> Result<(), Co
             let path = format!("/topics/{}", segment(&topic));
             let now: Topic = client.get(&path, &[]).await?;
             let settings = settings.over(&now.summary.settings)?;
-            if !yes {
-                let preview: ChangePreview = client.post(&format!("{path}/settings/preview"), &settings).await?;
-                client.done(&format!("{}\nNothing was changed: say --yes to do it.", loss(&preview)))?;
-                return if client.output == crate::context::Output::Json { client.print_json(&preview) } else { Ok(()) };
-            }
-            let changed: Topic = client.put_at(&format!("{path}/settings"), now.revision, &settings).await?;
+            let path = format!("{path}/settings");
+            let look = client.after_a_look(Method::PUT, &path, Some(now.revision), Some(&settings), yes).await?;
+            let Some(answer) = look else { return Ok(()) };
+            let changed: Topic = client.answer(answer).await?;
             client.done(&format!("{} keeps {}", changed.summary.name, keeps(&changed.summary.settings)))?;
             if client.output == crate::context::Output::Json { client.print_json(&changed) } else { Ok(()) }
         }
-        TopicCommand::AddPartitions { topic, partitions, keys_may_move } => {
+        TopicCommand::AddPartitions { topic, partitions, yes } => {
             let path = format!("/topics/{}/partitions", segment(&topic));
-            let grown: Topic = client.post(&path, &MorePartitions { partitions, keys_may_move }).await?;
+            let more = MorePartitions { partitions };
+            let look = client.after_a_look(Method::POST, &path, None, Some(&more), yes).await?;
+            let Some(answer) = look else { return Ok(()) };
+            let grown: Topic = client.answer(answer).await?;
             client.print(&grown, topic_table)
         }
-        TopicCommand::Delete { topic, confirm } => {
+        TopicCommand::Delete { topic, yes } => {
             let path = format!("/topics/{}", segment(&topic));
-            if let Some(confirm) = confirm {
-                client.delete(&path, &[("confirm", confirm)]).await?;
-                return client.done(&format!("{topic} is deleted"));
+            match client.after_a_look(Method::DELETE, &path, None, NOTHING, yes).await? {
+                Some(_) => client.done(&format!("{topic} is deleted")),
+                None => Ok(()),
             }
-            let preview: DeletePreview = client.get(&format!("{path}/delete-preview"), &[]).await?;
-            let list = |names: &[String]| if names.is_empty() { "no one".to_owned() } else { names.join(", ") };
-            client.done(&format!(
-                "{} records ({}) would be lost for ever.\nwritten by: {}\nread by: {}\nreaders: {}\nNothing was deleted: say --confirm {topic} to do it.",
-                preview.records,
-                bytes(preview.bytes),
-                list(&preview.written_by),
-                list(&preview.read_by),
-                list(&preview.readers)
-            ))?;
-            if client.output == crate::context::Output::Json { client.print_json(&preview) } else { Ok(()) }
         }
     }
 }

@@ -71,15 +71,15 @@ catalogue! {
     NotHeld "not-held" 409 "Another member reads it",
         "Partitions were shared out anew since this member read them.",
         "ask for this member's partitions again";
-    KeysMove "keys-move" 409 "The order of keys would not hold",
-        "With more partitions keys go to others than before.",
-        "confirm it with keys_may_move, if nothing relies on the order of records of one key";
     NothingToMend "nothing-to-mend" 409 "There is nothing to do",
         "The finding that was to be mended is gone by now.",
         "run the preflight again";
     Changed "changed" 412 "It was changed by another",
         "Since it was read, someone else changed it; nothing was overwritten.",
         "read it again, and make the change in what it is now";
+    PlanChanged "plan-changed" 412 "It would do something else by now",
+        "What a plan was made of has changed since it was shown; nothing was done.",
+        "ask with dry_run=true again, look at what it would do now, and confirm that";
     TooLarge "too-large" 413 "It is too large",
         "The body, or something in it, is larger than is taken at once.",
         "divide it; the limits stand in docs/http.md";
@@ -110,6 +110,9 @@ catalogue! {
     Unconditional "unconditional" 428 "It has to be said which revision is meant",
         "What is changed may have been changed by another since it was read.",
         "send its ETag as If-Match, or * to change it as it is";
+    Unconfirmed "unconfirmed" 428 "It has to be confirmed",
+        "Something would be lost by it; `detail` says what.",
+        "ask with dry_run=true, and send the tag of what that gives as confirm";
     Busy "busy" 429 "Too much is under way",
         "So much of this sort is asked for at once that more would slow all of it down.",
         "ask again after the seconds that Retry-After names";

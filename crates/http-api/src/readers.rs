@@ -139,26 +139,10 @@ pub struct Reposition {
     /// Only in this partition.
     #[serde(default)]
     pub partition: Option<i32>,
-    /// The moves that were shown, to carry them out; without them they are only shown.
-    #[serde(default)]
-    pub confirmed: Option<Vec<ConfirmedMove>>,
-}
-
-/// A move that was shown.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct ConfirmedMove {
-    /// The topic.
-    pub topic: String,
-    /// The partition.
-    pub partition: i32,
-    /// Where the reader stood.
-    pub from: i64,
-    /// Where it would stand.
-    pub to: i64,
 }
 
 /// What a move does in a partition.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Move {
     /// The topic.
     pub topic: String,
@@ -174,17 +158,15 @@ pub struct Move {
     pub repeated: i64,
 }
 
-/// What a move does, and whether it was done.
+/// What was moved.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Moves {
     /// By partition.
     pub moves: Vec<Move>,
-    /// Records that would never be read.
+    /// Records that will never be read.
     pub skipped: i64,
-    /// Records that would be read once more.
+    /// Records that are read once more.
     pub repeated: i64,
-    /// Whether it was done.
-    pub done: bool,
 }
 
 /// A member that joins.

@@ -1,7 +1,7 @@
 //! Topics.
 
 use serde::{Deserialize, Serialize};
-use utoipa::{IntoParams, ToSchema};
+use utoipa::ToSchema;
 use uuid::Uuid;
 
 use crate::TopicSettings;
@@ -91,21 +91,8 @@ pub struct NewTopic {
     pub settings: TopicSettings,
 }
 
-/// What new settings would remove.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct ChangePreview {
-    /// Records that would be forgotten soon.
-    pub records: i64,
-    /// Their size as stored.
-    pub bytes: i64,
-    /// By partition; those that would forget nothing are left out.
-    pub partitions: Vec<PartitionLoss>,
-    /// What else would happen, in sentences.
-    pub notes: Vec<String>,
-}
-
 /// What a partition would lose.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct PartitionLoss {
     /// The partition.
     pub partition: i32,
@@ -123,34 +110,6 @@ pub struct PartitionLoss {
 pub struct MorePartitions {
     /// How many it is to have.
     pub partitions: i32,
-    /// Says that it is known: keys go to other partitions from then on, so the order of a key's records does not hold across
-    /// the change.
-    #[serde(default)]
-    pub keys_may_move: bool,
-}
-
-/// What deleting a topic would take, and what stands against it.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct DeletePreview {
-    /// Records that would be lost.
-    pub records: i64,
-    /// Their size as stored.
-    pub bytes: i64,
-    /// Connectors that write it; it cannot be deleted while there are any.
-    pub written_by: Vec<String>,
-    /// Connectors that read it; it cannot be deleted while there are any.
-    pub read_by: Vec<String>,
-    /// Readers that would lose their positions in it.
-    pub readers: Vec<String>,
-}
-
-/// How a topic is to be deleted.
-#[derive(Debug, Clone, Default, Deserialize, IntoParams, ToSchema)]
-#[into_params(parameter_in = Query)]
-pub struct DeleteQuery {
-    /// The topic's name once more, as a sign that it is meant.
-    #[serde(default)]
-    pub confirm: Option<String>,
 }
 
 /// A topic's size at a time.

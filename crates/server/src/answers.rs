@@ -47,9 +47,11 @@ pub(crate) fn tell_answers(document: &mut Value) {
             may_be.extend(["413", "415"]);
         }
         let parameters = operation.get("parameters").and_then(Value::as_array);
-        if parameters.is_some_and(|all| all.iter().any(|parameter| parameter["name"] == "If-Match")) {
+        let takes = |name: &str| parameters.is_some_and(|all| all.iter().any(|parameter| parameter["name"] == name));
+        let planned = takes("dry_run");
+        if planned || takes("If-Match") {
             may_be.push("412");
-            may_be.extend((method == "put").then_some("428"));
+            may_be.extend((planned || method == "put").then_some("428"));
         }
         let Some(responses) = operation.get_mut("responses").and_then(Value::as_object_mut) else { continue };
         for status in may_be {
@@ -57,6 +59,9 @@ pub(crate) fn tell_answers(document: &mut Value) {
             if response.get("content").is_none() {
                 response["content"] = json!({"application/json": {"schema": {"$ref": PROBLEM}}});
             }
+        }
+        if planned {
+            or_plan(responses.entry("200").or_insert_with(|| json!({"description": "With `dry_run`: what it would do."})));
         }
         for (status, response) in responses.iter_mut() {
             as_sent(response);
@@ -77,6 +82,14 @@ pub(crate) fn tell_answers(document: &mut Value) {
         }
         responses.sort_keys();
     }
+}
+
+/// What was asked for, or what it would do.
+fn or_plan(response: &mut Value) {
+    let plan = json!({"$ref": "#/components/schemas/Plan"});
+    let schema = response["content"]["application/json"]["schema"].take();
+    response["content"]["application/json"]["schema"] =
+        if schema.is_null() { plan } else { json!({"oneOf": [schema, plan]}) };
 }
 
 /// The parameters of an operation, which may have none yet.

@@ -12,7 +12,7 @@ use gonvel_core::naming::{ConnectorId, ConnectorName};
 use gonvel_core::ports::{Deed, FleetStore, PortError};
 use gonvel_http_api::{
     Action, ActionOutcome, ActionRequest, Connector, ConnectorOrder, ConnectorRequest, ConnectorsQuery, ManyActions, Page,
-    PagingQuery, Problem, ReloadRequest,
+    PagingQuery, Plan, PlanQuery, Problem, ReloadRequest,
 };
 use gonvel_storage::catalog::connectors::Connector as Stored;
 use uuid::Uuid;
@@ -20,9 +20,10 @@ use uuid::Uuid;
 use crate::addressed::ConnectorAt;
 use crate::drafts;
 use crate::listing::{Listed, Place, has};
+use crate::plans::{self, OrPlan};
 use crate::preflights;
 use crate::presenting;
-use crate::problems::{Body, Refusal};
+use crate::problems::{Body, Query, Refusal};
 use crate::revisions::{IfMatch, IfMatchHeader, Tagged};
 use crate::state::ServerState;
 use crate::topic_users::uses;
@@ -137,19 +138,55 @@ pub(crate) async fn one(
 
 /// Deletes a connector. Its replication slot, publication and positions are removed first; its topics and the rows it
 /// delivered stay.
-#[utoipa::path(operation_id = "deleteConnector", delete, path = "/api/v1/connectors/{connector}", tag = "connectors", params(IfMatchHeader),
+#[utoipa::path(operation_id = "deleteConnector", delete, path = "/api/v1/connectors/{connector}", tag = "connectors", params(PlanQuery, IfMatchHeader),
     responses((status = 202, body = Connector), (status = 404, body = Problem), (status = 412, body = Problem)))]
 pub(crate) async fn remove(
     State(state): State<Arc<ServerState>>,
     ConnectorAt(id): ConnectorAt,
     who: Who,
+    Query(query): Query<PlanQuery>,
     at: IfMatch,
-) -> Result<(StatusCode, Tagged<Connector>), Refusal> {
+) -> Result<OrPlan<(StatusCode, Tagged<Connector>)>, Refusal> {
     let stored = state.database.find_connector(ConnectorId(id)).await?;
     at.holds(&format!("the connector {}", stored.name), stored.version)?;
-    state.database.ask(ConnectorId(id), Wish::Delete, &who.0).await?;
+    let plan = delete_plan(&state, &stored).await?;
+    if let Some(plan) = plans::settle(&query, plan, &("deleteConnector", id, stored.version), Vec::new())? {
+        return Ok(OrPlan::Plan(plan));
+    }
+    delete(&state, ConnectorId(id), &who.0).await?;
+    Ok(OrPlan::Done((StatusCode::ACCEPTED, tagged(find(&state, id).await?))))
+}
+
+/// Has a connector deleted as soon as it has left its system.
+pub(crate) async fn delete(state: &ServerState, id: ConnectorId, who: &str) -> Result<(), Refusal> {
+    state.database.ask(id, Wish::Delete, who).await?;
     state.nudge.notify_one();
-    Ok((StatusCode::ACCEPTED, tagged(find(&state, id).await?)))
+    Ok(())
+}
+
+/// What deleting a connector takes.
+async fn delete_plan(state: &ServerState, stored: &Stored) -> Result<Plan, Refusal> {
+    let mut says = Vec::new();
+    if let Some(connection) = stored.definition.connection() {
+        let system = state.database.find_connection(connection).await?.name;
+        says.push(match stored.definition.kind() {
+            "source" => format!(
+                "{} is deleted, and its place in {system} with it: a new source starts with a load of all rows.",
+                stored.name
+            ),
+            _ => format!(
+                "{} is deleted, and its positions in {system} with it; the rows that it delivered stay.",
+                stored.name
+            ),
+        });
+    } else {
+        says.push(format!("{} is deleted, and its positions with it; the records that it wrote stay.", stored.name));
+    }
+    let waiting = state.database.quarantine_counts().await?.get(&stored.id.0).copied().unwrap_or(0);
+    if waiting > 0 {
+        says.push(format!("{waiting} records of it that wait in quarantine are forgotten."));
+    }
+    Ok(Plan { needs_confirming: true, says, records: waiting, ..Plan::default() })
 }
 
 /// Starts, pauses, stops a connector, or starts its lanes anew. Starting one that halted tries again; what does not run must pass

@@ -29,6 +29,7 @@ mod live;
 mod manifests;
 mod pages_told;
 pub mod panics;
+mod plans;
 mod pointing;
 mod positions;
 mod preflights;
@@ -89,7 +90,12 @@ pub use state::{DemoWorkload, ServerState};
         title = "Gonvel",
         description = "Topics, readers, connectors and connections of a Gonvel server. Errors are problem documents (RFC 9457)."
     ),
-    components(schemas(gonvel_http_api::Problem, gonvel_http_api::Connector, gonvel_http_api::Order))
+    components(schemas(
+        gonvel_http_api::Problem,
+        gonvel_http_api::Connector,
+        gonvel_http_api::Order,
+        gonvel_http_api::Plan
+    ))
 )]
 struct Document;
 
@@ -138,9 +144,7 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
         .routes(routes!(foreseeing::list))
         .routes(routes!(topics::one, topics::remove))
         .routes(routes!(topics::change))
-        .routes(routes!(topics::preview_change))
         .routes(routes!(topics::add_partitions))
-        .routes(routes!(topics::preview_delete))
         .routes(routes!(topics::history))
         .routes(routes!(topics::schemas))
         .routes(routes!(schemas::list, schemas::create))

@@ -13,7 +13,7 @@ use gonvel_core::ports::{Deed, FleetStore, PortError};
 use gonvel_core::reposition::Move;
 use gonvel_http_api::{
     Agreement, AgreementOutcome, BeginAnew, Connector, ConnectorPositions, HeldPlace, LogSpan, Moves, NamedQuery, Page,
-    PagingQuery, Problem, Reposition, SinkPosition, SourcePosition, Target,
+    PagingQuery, PlanQuery, Problem, Reposition, SinkPosition, SourcePosition, Target,
 };
 use gonvel_runtime::history::{self, Disagreement, Judges};
 use gonvel_storage::Database;
@@ -22,10 +22,11 @@ use gonvel_storage::catalog::connectors::Connector as Stored;
 use crate::addressed::ConnectorAt;
 use crate::connectors::{find, tagged};
 use crate::listing::{Listed, Place, has};
+use crate::plans::{self, OrPlan};
 use crate::preflights;
-use crate::problems::{Body, Refusal};
+use crate::problems::{Body, Query, Refusal};
 use crate::reached::Reached;
-use crate::readers::{Goal, Held, planned, told};
+use crate::readers::{Goal, Held, plan_of, planned, told};
 use crate::revisions::Tagged;
 use crate::standing::{move_to, stands};
 use crate::state::ServerState;
@@ -137,17 +138,20 @@ fn at_rest(stored: &Stored, halted_too: bool) -> Result<(), Refusal> {
     Err(PortError::Refused(format!("{} is at work: pause or stop it first, and look again", stored.name)).into())
 }
 
-/// Moves a connector that reads topics and is paused or stopped: first without `confirmed`, which shows what would be skipped or delivered again in each
-/// partition; then with the moves that were shown, which carries out exactly these.
+/// Moves a connector that reads topics and is paused or stopped. It has to be confirmed: a dry run shows what would be skipped or delivered
+/// again in each partition, and its tag has exactly that carried out.
 #[utoipa::path(operation_id = "moveConnector", post, path = "/api/v1/connectors/{connector}/positions", tag = "connectors", request_body = Reposition,
+    params(PlanQuery),
     responses((status = 200, body = Moves), (status = 404, body = Problem), (status = 409, body = Problem),
         (status = 412, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn reposition(
     State(state): State<Arc<ServerState>>,
     ConnectorAt(id): ConnectorAt,
     who: Who,
+    Query(query): Query<PlanQuery>,
     Body(request): Body<Reposition>,
-) -> Result<Json<Moves>, Refusal> {
+) -> Result<OrPlan<Json<Moves>>, Refusal> {
+    let decided = plans::decided(&query)?;
     let stored = state.database.find_connector(ConnectorId(id)).await?;
     if stored.definition.kind() == "source" {
         let detail = "a source stands where its system's log is kept for it: let it begin anew, or load tables again";
@@ -163,30 +167,32 @@ pub(crate) async fn reposition(
         }
         target => Goal::of(&state, target, "target").await?,
     };
-    let planned = planned(&state, &held, &stored.name, &stands, &request, &goal).await?;
-    let done = request.confirmed.is_some();
-    if done {
-        at_rest(&stored, false)?;
-        let moves: Vec<_> = planned.iter().map(|(at, _, m)| (*at, m.from, m.to)).collect();
-        move_to(&state, &stored, &moves, matches!(request.target, Target::Agreed)).await?;
-        let (skipped, repeated): (Vec<i64>, Vec<i64>) = planned.iter().map(|(.., m)| (m.skipped, m.repeated)).unzip();
-        // forgotten before they were delivered: moving on accepts it
-        let lost = |(at, _, m): &(TopicPartition, String, Move)| {
-            let first = held.bounds.get(at).map_or(0, |bounds| bounds.first.0);
-            (first.min(m.to.0) - m.from.0).max(0)
-        };
-        let lost: i64 = planned.iter().map(lost).sum();
-        let lost = if lost > 0 { format!("; {lost} were forgotten before they were delivered") } else { String::new() };
-        let detail = format!(
-            "{} records skipped, {} to be delivered again, in {} partitions{lost}",
-            skipped.iter().sum::<i64>(),
-            repeated.iter().sum::<i64>(),
-            planned.len()
-        );
-        let deed = Deed { connector: stored.id, who: &who.0, what: "moved", detail: Some(&detail) };
-        state.database.note(deed).await?;
+    let planned = planned(&state, &held, &stored.name, &stands, &request, &goal, decided.as_deref()).await?;
+    let (plan, decided) = plan_of(&planned, &stored.name);
+    let of = ("moveConnector", id, &request, &plan.moves.clone());
+    if let Some(plan) = plans::settle(&query, plan, &of, decided)? {
+        return Ok(OrPlan::Plan(plan));
     }
-    Ok(Json(told(planned, done)))
+    at_rest(&stored, false)?;
+    let moves: Vec<_> = planned.iter().map(|(at, _, m)| (*at, m.from, m.to)).collect();
+    move_to(&state, &stored, &moves, matches!(request.target, Target::Agreed)).await?;
+    let (skipped, repeated): (Vec<i64>, Vec<i64>) = planned.iter().map(|(.., m)| (m.skipped, m.repeated)).unzip();
+    // forgotten before they were delivered: moving on accepts it
+    let lost = |(at, _, m): &(TopicPartition, String, Move)| {
+        let first = held.bounds.get(at).map_or(0, |bounds| bounds.first.0);
+        (first.min(m.to.0) - m.from.0).max(0)
+    };
+    let lost: i64 = planned.iter().map(lost).sum();
+    let lost = if lost > 0 { format!("; {lost} were forgotten before they were delivered") } else { String::new() };
+    let detail = format!(
+        "{} records skipped, {} to be delivered again, in {} partitions{lost}",
+        skipped.iter().sum::<i64>(),
+        repeated.iter().sum::<i64>(),
+        planned.len()
+    );
+    let deed = Deed { connector: stored.id, who: &who.0, what: "moved", detail: Some(&detail) };
+    state.database.note(deed).await?;
+    Ok(OrPlan::Done(Json(told(&planned))))
 }
 
 /// Lets a source begin anew that is paused, stopped or halted: it gets a new place at the end of its system's log, and loads every

@@ -12,13 +12,16 @@ use gonvel_core::connector::Wish;
 use gonvel_core::naming::{ConnectorId, TopicName};
 use gonvel_core::ports::{PortError, ReaderStore, Topic as StoredTopic, TopicLog};
 use gonvel_http_api::{
-    ChangePreview, DeletePreview, DeleteQuery, Keep, Keeper, MorePartitions, NewTopic, Page, PagingQuery, Partition,
-    PartitionLoss, Problem, ProblemType, Topic, TopicOrder, TopicSample, TopicSchema, TopicSettings, TopicSummary,
-    TopicsQuery,
+    Keep, Keeper, MorePartitions, NewTopic, Page, PagingQuery, Partition, PartitionLoss, Plan, PlanQuery, Problem,
+    ProblemType, Topic, TopicOrder, TopicSample, TopicSchema, TopicSettings, TopicSummary, TopicsQuery, Touched,
+    TouchedKind,
 };
 use gonvel_storage::catalog::connectors::Connector;
+use gonvel_storage::topic_log::keeper::WouldForget;
+use gonvel_storage::topic_log::topics::MOST_PARTITIONS;
 
 use crate::listing::{Listed, Place, Unfiltered, has};
+use crate::plans::{self, OrPlan};
 use crate::problems::{Body, Path, Query, Refusal};
 use crate::revisions::{IfMatch, IfMatchHeader, Tagged};
 use crate::state::ServerState;
@@ -130,83 +133,110 @@ pub(crate) async fn one(State(state): State<Arc<ServerState>>, Path(name): Path<
 
 /// Changes what a topic keeps, if it is still as it was read.
 #[utoipa::path(operation_id = "changeTopic", put, path = "/api/v1/topics/{name}/settings", tag = "topics", request_body = TopicSettings,
-    params(IfMatchHeader),
+    params(PlanQuery, IfMatchHeader),
     responses((status = 200, body = Topic), (status = 404, body = Problem), (status = 412, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn change(
     State(state): State<Arc<ServerState>>,
     Path(name): Path<String>,
+    Query(query): Query<PlanQuery>,
     at: IfMatch,
     Body(settings): Body<TopicSettings>,
-) -> Result<Tagged<Topic>, Refusal> {
+) -> Result<OrPlan<Tagged<Topic>>, Refusal> {
     let topic = find(&state, name).await?;
     let revision = at.to_change(topic.revision)?;
+    at.holds(&format!("the topic {}", topic.name), topic.revision)?;
     checked(&settings)?;
+    let plan = change_plan(&state, &topic, &settings).await?;
+    let of = ("changeTopic", topic.id.0, topic.revision, &settings);
+    if let Some(plan) = plans::settle(&query, plan, &of, Vec::new())? {
+        return Ok(OrPlan::Plan(plan));
+    }
     let changed = state.database.change_topic(topic.id, revision, &settings).await?;
-    tagged(&state, &changed).await
+    tagged(&state, &changed).await.map(OrPlan::Done)
 }
 
-/// What new settings would remove. Nothing is changed.
-#[utoipa::path(operation_id = "previewTopicChange", post, path = "/api/v1/topics/{name}/settings/preview", tag = "topics",
-    request_body = TopicSettings,
-    responses((status = 200, body = ChangePreview), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub(crate) async fn preview_change(
-    State(state): State<Arc<ServerState>>,
-    Path(name): Path<String>,
-    Body(request): Body<TopicSettings>,
-) -> Result<Json<ChangePreview>, Refusal> {
-    let topic = find(&state, name).await?;
-    let settings = request;
-    checked(&settings)?;
-    let losses = state.database.would_forget(topic.id, &settings, Utc::now().timestamp_micros()).await?;
-    let mut notes = Vec::new();
+/// What new settings would remove.
+async fn change_plan(state: &ServerState, topic: &StoredTopic, settings: &TopicSettings) -> Result<Plan, Refusal> {
+    let now_us = Utc::now().timestamp_micros();
+    // what goes by the settings of now is not the change's doing
+    let due = state.database.would_forget(topic.id, &topic.settings, now_us).await?;
+    let mut losses = state.database.would_forget(topic.id, settings, now_us).await?;
+    for loss in &mut losses {
+        for due in due.iter().filter(|due| due.partition == loss.partition) {
+            loss.records -= due.records;
+            loss.bytes -= due.bytes;
+        }
+    }
+    losses.retain(|loss| loss.records > 0);
+    let (records, bytes) = (losses.iter().map(|l| l.records).sum(), losses.iter().map(|l| l.bytes).sum());
+    let mut says = Vec::new();
+    if records > 0 {
+        says.push(format!("{records} records of {} are forgotten within a minute, for ever.", topic.name));
+    }
     match (topic.settings.keep, settings.keep) {
-        (Keep::All, Keep::Latest) => notes.push(
+        (Keep::All, Keep::Latest) => says.push(
             "Of each key only the newest record stays; older ones are removed in the background, for ever. Readers no longer see every change."
                 .to_owned(),
         ),
         (Keep::Latest, Keep::All) => {
-            notes.push("Records are kept from now on; those that were removed do not come back.".to_owned());
+            says.push("Records are kept from now on; those that were removed do not come back.".to_owned());
         }
         _ => {}
     }
     if settings.hot_span_ms.is_some() && settings.hot_span_ms != topic.settings.hot_span_ms {
-        notes.push("Older blocks move to object storage, and are read on from there.".to_owned());
+        says.push("Older blocks move to object storage, and are read on from there.".to_owned());
     }
-    Ok(Json(ChangePreview {
-        records: losses.iter().map(|l| l.records).sum(),
-        bytes: losses.iter().map(|l| l.bytes).sum(),
-        partitions: losses
-            .iter()
-            .map(|l| PartitionLoss { partition: l.partition, before_offset: l.before, records: l.records, bytes: l.bytes })
-            .collect(),
-        notes,
-    }))
+    let thins = topic.settings.keep == Keep::All && settings.keep == Keep::Latest;
+    let loss = |l: WouldForget| PartitionLoss {
+        partition: l.partition,
+        before_offset: l.before,
+        records: l.records,
+        bytes: l.bytes,
+    };
+    let partitions = losses.into_iter().map(loss).collect();
+    Ok(Plan { needs_confirming: records > 0 || thins, says, records, bytes, partitions, ..Plan::default() })
 }
 
 /// Adds partitions. Keys go to other partitions from then on: the order of a key's records does not hold across the change,
-/// so it has to be said that this is known. Connectors that use the topic are started anew.
+/// so it has to be confirmed. Connectors that use the topic are started anew.
 #[utoipa::path(operation_id = "addPartitions", post, path = "/api/v1/topics/{name}/partitions", tag = "topics", request_body = MorePartitions,
-    params(IfMatchHeader),
+    params(PlanQuery, IfMatchHeader),
     responses((status = 200, body = Topic), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn add_partitions(
     State(state): State<Arc<ServerState>>,
     Path(name): Path<String>,
+    Query(query): Query<PlanQuery>,
     at: IfMatch,
     Body(request): Body<MorePartitions>,
-) -> Result<Tagged<Topic>, Refusal> {
+) -> Result<OrPlan<Tagged<Topic>>, Refusal> {
     let topic = find(&state, name).await?;
     at.holds(&format!("the topic {}", topic.name), topic.revision)?;
-    if !request.keys_may_move {
-        let detail = format!(
-            "with {} partitions instead of {} most keys go to another partition from then on: a reader may see a key's new \
-             records before its older ones. Say keys_may_move if that does no harm, or make a new topic",
-            request.partitions, topic.partitions
+    let (now, then) = (topic.partitions, request.partitions);
+    if then > now && then <= MOST_PARTITIONS {
+        let says = format!(
+            "With {then} partitions instead of {now} most keys of {} go to another partition from then on: a reader may see a key's new \
+             records before its older ones.",
+            topic.name
         );
-        return Err(Refusal::new(ProblemType::KeysMove, detail).at("keys_may_move"));
+        let starts = |c: &&Connector| c.wish == Wish::Run && uses(c, topic.name.as_str());
+        let connectors = state.database.connectors().await?;
+        let touched =
+            connectors.iter().filter(starts).map(|c| touched(TouchedKind::Connector, &c.name, "starts anew")).collect();
+        let plan = Plan { needs_confirming: true, says: vec![says], touched, ..Plan::default() };
+        let of = ("addPartitions", topic.id.0, topic.revision, &request);
+        if let Some(plan) = plans::settle(&query, plan, &of, Vec::new())? {
+            return Ok(OrPlan::Plan(plan));
+        }
     }
+    let grown = grow(&state, &topic, then).await?;
+    tagged(&state, &grown).await.map(OrPlan::Done)
+}
+
+/// Adds partitions, and starts anew who uses the topic.
+pub(crate) async fn grow(state: &ServerState, topic: &StoredTopic, partitions: i32) -> Result<StoredTopic, Refusal> {
     let connectors = state.database.connectors().await?;
     let writers: Vec<ConnectorId> = connectors.iter().filter(|c| c.writes(topic.name.as_str())).map(|c| c.id).collect();
-    let grown = match state.database.add_partitions(topic.id, request.partitions, &writers).await {
+    let grown = match state.database.add_partitions(topic.id, partitions, &writers).await {
         Err(PortError::Refused(detail)) => return Err(Refusal::invalid("partitions", detail)),
         grown => grown?,
     };
@@ -214,63 +244,69 @@ pub(crate) async fn add_partitions(
         connectors.iter().filter(|c| c.wish == Wish::Run && uses(c, grown.name.as_str())).map(|c| c.id).collect();
     state.database.start_anew(&using).await?;
     state.nudge.notify_one();
-    tagged(&state, &grown).await
+    Ok(grown)
 }
 
-async fn delete_preview(state: &ServerState, topic: &StoredTopic) -> Result<DeletePreview, Refusal> {
-    let bounds = state.database.bounds(topic.id).await?;
-    let (written_by, read_by) = users(&state.database.connectors().await?, topic.name.as_str());
-    Ok(DeletePreview {
-        records: bounds.iter().map(|b| b.records).sum(),
-        bytes: bounds.iter().map(|b| b.bytes).sum(),
-        written_by,
-        read_by,
-        readers: state.database.readers_of(topic.id).await?,
-    })
+fn touched(kind: TouchedKind, name: &str, says: &str) -> Touched {
+    Touched { kind, name: name.to_owned(), says: says.to_owned() }
 }
 
 /// What deleting a topic would take, and what stands against it.
-#[utoipa::path(operation_id = "previewTopicDelete", get, path = "/api/v1/topics/{name}/delete-preview", tag = "topics",
-    responses((status = 200, body = DeletePreview), (status = 404, body = Problem)))]
-pub(crate) async fn preview_delete(
-    State(state): State<Arc<ServerState>>,
-    Path(name): Path<String>,
-) -> Result<Json<DeletePreview>, Refusal> {
-    let topic = find(&state, name).await?;
-    Ok(Json(delete_preview(&state, &topic).await?))
+async fn delete_plan(state: &ServerState, topic: &StoredTopic) -> Result<Plan, Refusal> {
+    let bounds = state.database.bounds(topic.id).await?;
+    let (written_by, read_by) = users(&state.database.connectors().await?, topic.name.as_str());
+    let mut against: Vec<String> = written_by.iter().chain(&read_by).map(|name| format!("the connector {name}")).collect();
+    let mut found: Vec<Touched> = written_by.iter().map(|name| touched(TouchedKind::Connector, name, "writes it")).collect();
+    found.extend(read_by.iter().map(|name| touched(TouchedKind::Connector, name, "reads it")));
+    for reader in state.database.readers().await? {
+        if reader.topics.contains(&topic.id) {
+            found.push(touched(TouchedKind::Reader, reader.name.as_str(), "loses its position in it"));
+            if !reader.members.is_empty() {
+                against.push(format!("active members of the reader {}", reader.name));
+            }
+        }
+    }
+    let records: i64 = bounds.iter().map(|b| b.records).sum();
+    let says = vec![format!("{} is deleted, and its {records} records are lost for ever.", topic.name)];
+    let bytes = bounds.iter().map(|b| b.bytes).sum();
+    Ok(Plan { needs_confirming: true, says, records, bytes, touched: found, against, ..Plan::default() })
 }
 
-/// Deletes a topic with all its records, for ever. Its name has to be given once more, no connector may use it and no reader
-/// of it may have active members.
-#[utoipa::path(operation_id = "deleteTopic", delete, path = "/api/v1/topics/{name}", tag = "topics", params(DeleteQuery, IfMatchHeader),
+/// Deletes a topic with all its records, for ever. It has to be confirmed; no connector may use it and no reader of it may have
+/// active members.
+#[utoipa::path(operation_id = "deleteTopic", delete, path = "/api/v1/topics/{name}", tag = "topics", params(PlanQuery, IfMatchHeader),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn remove(
     State(state): State<Arc<ServerState>>,
     Path(name): Path<String>,
-    Query(query): Query<DeleteQuery>,
+    Query(query): Query<PlanQuery>,
     at: IfMatch,
-) -> Result<StatusCode, Refusal> {
+) -> Result<OrPlan<StatusCode>, Refusal> {
     let topic = find(&state, name).await?;
     at.holds(&format!("the topic {}", topic.name), topic.revision)?;
-    if query.confirm.as_deref() != Some(topic.name.as_str()) {
-        let detail =
-            format!("all records of {} go for ever: give its name once more as confirm if that is meant", topic.name);
-        return Err(Refusal::invalid("confirm", detail));
+    let plan = delete_plan(&state, &topic).await?;
+    let used = in_use(&topic, &plan);
+    if let Some(plan) = plans::settle(&query, plan, &("deleteTopic", topic.id.0), Vec::new())? {
+        return Ok(OrPlan::Plan(plan));
     }
-    let preview = delete_preview(&state, &topic).await?;
-    let mut using: Vec<String> =
-        preview.written_by.iter().chain(&preview.read_by).map(|name| format!("the connector {name}")).collect();
-    for reader in state.database.readers().await? {
-        if reader.topics.contains(&topic.id) && !reader.members.is_empty() {
-            using.push(format!("active members of the reader {}", reader.name));
-        }
-    }
-    if !using.is_empty() {
-        let detail = format!("{} is used by {}", topic.name, using.join(", "));
-        return Err(Refusal::new(ProblemType::InUse, detail).remedied("stop or change them first"));
-    }
+    used?;
     state.database.delete_topic(topic.id).await?;
-    Ok(StatusCode::NO_CONTENT)
+    Ok(OrPlan::Done(StatusCode::NO_CONTENT))
+}
+
+fn in_use(topic: &StoredTopic, plan: &Plan) -> Result<(), Refusal> {
+    if plan.against.is_empty() {
+        return Ok(());
+    }
+    let detail = format!("{} is used by {}", topic.name, plan.against.join(", "));
+    Err(Refusal::new(ProblemType::InUse, detail).remedied("stop or change them first"))
+}
+
+/// Deletes a topic that nothing uses.
+pub(crate) async fn delete(state: &ServerState, name: &str) -> Result<(), Refusal> {
+    let topic = find(state, name.to_owned()).await?;
+    in_use(&topic, &delete_plan(state, &topic).await?)?;
+    Ok(state.database.delete_topic(topic.id).await?)
 }
 
 /// A topic's size over the last day, about once a minute while it changes.

@@ -3,8 +3,8 @@ import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
 
-import { problemOf } from '../../api/client';
-import { ConfirmByName } from '../../shared/ConfirmByName';
+import { problemOf, type Plan } from '../../api/client';
+import { ConfirmPlan } from '../../shared/ConfirmPlan';
 import { count, rate, span } from '../../shared/format';
 import { useLiveConnectors, type Connector } from '../../shared/liveConnectors';
 import { Figure, Heading } from '../../shared/Page';
@@ -58,13 +58,6 @@ function One({ connector }: { connector: Connector }) {
     mutationFn: (what: { action: Action; lane?: number }) => act(connector.id, what),
     // starting checks anew
     onSettled: () => void queries.invalidateQueries({ queryKey: preflightQuery(connector.id).queryKey }),
-  });
-  const deletion = useMutation({
-    mutationFn: () => remove(connector.id),
-    onSuccess: () => {
-      setAsking(false);
-      void navigate('/connectors');
-    },
   });
   const problem = problemOf(action.error);
   return (
@@ -158,17 +151,20 @@ function One({ connector }: { connector: Connector }) {
         </Tabs.Panel>
       </Tabs>
       {asking && (
-        <ConfirmByName
+        <ConfirmPlan
           name={connector.name}
           title={`Delete ${connector.name}`}
           action="Delete the connector"
-          problem={problemOf(deletion.error)}
-          busy={deletion.isPending}
+          look={() => remove(connector.id, null) as Promise<Plan>}
+          carryOut={(tag) => remove(connector.id, tag)}
+          onDone={() => {
+            setAsking(false);
+            void navigate('/connectors');
+          }}
           onClose={() => setAsking(false)}
-          onConfirm={() => deletion.mutate()}
         >
-          <Losses connector={connector} />
-        </ConfirmByName>
+          <Remains connector={connector} />
+        </ConfirmPlan>
       )}
     </div>
   );
@@ -215,34 +211,19 @@ function Actions({ connector, busy, onAct }: { connector: Connector; busy: boole
   );
 }
 
-/** What a deletion takes away, in records and systems. */
-function Losses({ connector }: { connector: Connector }) {
+/** What stays when it is deleted. */
+function Remains({ connector }: { connector: Connector }) {
+  const to = connector.tables.map((t) => t.to).join(', ');
+  if (to === '') return null;
   const carried = connector.tables.reduce((sum, t) => sum + total(t.counts), 0);
-  if (connector.kind === 'topics')
-    return (
-      <>
-        <p>Its positions are forgotten: a new connector would carry its topics from their oldest records again.</p>
-        <p>The topics it wrote stay: {connector.tables.map((t) => t.to).join(', ')}.</p>
-      </>
-    );
   return connector.kind === 'source' ? (
-    <>
-      <p>
-        What it made in <strong>{connector.system}</strong> is removed, and with it its place there: a new connector
-        would begin anew.
-      </p>
-      <p>
-        The topics stay, with the {count(carried)} changes it wrote: {connector.tables.map((t) => t.to).join(', ')}.
-      </p>
-    </>
+    <p>
+      The topics stay, with the {count(carried)} changes it wrote: {to}.
+    </p>
   ) : (
-    <>
-      <p>
-        Its positions in <strong>{connector.system}</strong> are removed: a new connector would deliver from the start
-        of its topics again.
-      </p>
-      <p>The rows it delivered stay: {connector.tables.map((t) => t.to).join(', ')}.</p>
-    </>
+    <p>
+      {connector.kind === 'topics' ? 'The topics it wrote stay' : 'The rows it delivered stay'}: {to}.
+    </p>
   );
 }
 

@@ -105,7 +105,7 @@ function Sink({ connector, partitions }: { connector: Connector; partitions: Sch
           }
           seenAnyway
           target={inTarget ? (parted.length > 0 ? 'parted' : 'agrees') : undefined}
-          send={(asked, shown) => moveSink(connector.id, asked, shown)}
+          send={(asked, tag) => moveSink(connector.id, asked, tag)}
           onMoved={() => void queries.invalidateQueries({ queryKey: positionsQuery(connector.id).queryKey })}
           onClose={() => setMoving(false)}
         />

@@ -1,4 +1,4 @@
-import { answered, api, at, everything, type Schemas } from '../../api/client';
+import { answered, api, asPlanned, at, everything, type Plan, type Schemas } from '../../api/client';
 import type { paths } from '../../api/types';
 
 export type Action = Schemas['Action'];
@@ -36,8 +36,10 @@ export function historyQuery(id: string) {
   };
 }
 
-export function remove(id: string) {
-  return answered(api.DELETE('/api/v1/connectors/{connector}', { params: { path: { connector: id } } }));
+/** Deletes a connector as planned; without a tag tells what that would do. */
+export function remove(id: string, tag: string | null) {
+  const params = { path: { connector: id }, query: asPlanned(tag) };
+  return answered(api.DELETE('/api/v1/connectors/{connector}', { params }));
 }
 
 export function preflightQuery(id: string) {
@@ -92,15 +94,10 @@ export function positionsQuery(id: string) {
   };
 }
 
-/** What a move of a sink does; with what was shown, carries it out. */
-export function moveSink(
-  id: string,
-  asked: Pick<Schemas['Reposition'], 'target' | 'topic' | 'partition'>,
-  shown: Schemas['Moves'] | null,
-) {
-  const confirmed = shown?.moves.map(({ topic, partition, from, to }) => ({ topic, partition, from, to })) ?? null;
-  const body = { ...asked, confirmed };
-  return answered(api.POST('/api/v1/connectors/{connector}/positions', { params: { path: { connector: id } }, body }));
+/** Moves what reads topics as planned; without a tag tells what that would do. */
+export function moveSink(id: string, body: Schemas['Reposition'], tag: string | null) {
+  const params = { path: { connector: id }, query: asPlanned(tag) };
+  return answered(api.POST('/api/v1/connectors/{connector}/positions', { params, body })) as Promise<Plan>;
 }
 
 export function beginAnew(id: string, existingRows: Schemas['ExistingRows']) {

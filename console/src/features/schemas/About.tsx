@@ -3,8 +3,8 @@ import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useNavigate } from 'react-router';
 
-import { problemOf } from '../../api/client';
-import { ConfirmByName } from '../../shared/ConfirmByName';
+import { problemOf, type Plan } from '../../api/client';
+import { ConfirmPlan } from '../../shared/ConfirmPlan';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { RuleForm } from './RuleForm';
 import { changeSchema, deleteSchema, schemaQuery, type Schema } from './schemasQueries';
@@ -123,26 +123,18 @@ function Uses({ schema }: { schema: Schema }) {
 function Removal({ name, onClose }: { name: string; onClose: () => void }) {
   const queries = useQueryClient();
   const navigate = useNavigate();
-  const deleting = useMutation({
-    mutationFn: () => deleteSchema(name),
-    onSuccess: () => {
-      void queries.invalidateQueries({ queryKey: ['schemas'] });
-      void navigate('/schemas');
-    },
-  });
   return (
-    <ConfirmByName
+    <ConfirmPlan
       title="Delete the schema"
       name={name}
       action="Delete the schema"
-      problem={problemOf(deleting.error)}
-      busy={deleting.isPending}
-      onConfirm={() => deleting.mutate()}
+      look={() => deleteSchema(name, null) as Promise<Plan>}
+      carryOut={(tag) => deleteSchema(name, tag)}
+      onDone={() => {
+        void queries.invalidateQueries({ queryKey: ['schemas'] });
+        void navigate('/schemas');
+      }}
       onClose={onClose}
-    >
-      <p style={{ marginTop: 0 }}>
-        All its versions go. Records that were written by them can no longer be read as values.
-      </p>
-    </ConfirmByName>
+    />
   );
 }

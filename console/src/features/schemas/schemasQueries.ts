@@ -1,4 +1,4 @@
-import { answered, api, at, everything, type Page, type Schemas } from '../../api/client';
+import { answered, api, asPlanned, at, everything, type Page, type Schemas } from '../../api/client';
 
 export type Schema = Schemas['Schema'];
 export type SchemaVersion = Schemas['SchemaVersion'];
@@ -77,8 +77,10 @@ export function changeSchema(name: string, revision: number, body: Schemas['Sche
   return answered(api.PUT('/api/v1/schemas/{name}', { params: { path: { name }, header: at(revision) }, body }));
 }
 
-export function deleteSchema(name: string) {
-  return answered(api.DELETE('/api/v1/schemas/{name}', { params: { path: { name } } }));
+/** Deletes a schema as planned; without a tag tells what that would do. */
+export function deleteSchema(name: string, tag: string | null) {
+  const params = { path: { name }, query: asPlanned(tag) };
+  return answered(api.DELETE('/api/v1/schemas/{name}', { params }));
 }
 
 export function infer(body: Schemas['InferRequest']) {

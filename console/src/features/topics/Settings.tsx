@@ -1,10 +1,10 @@
 import { Button, Group, NumberInput } from '@mantine/core';
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
 
-import { problemOf, type Schemas, fieldOf } from '../../api/client';
-import { ConfirmByName } from '../../shared/ConfirmByName';
+import { fieldOf, problemOf, type Plan } from '../../api/client';
+import { ConfirmPlan } from '../../shared/ConfirmPlan';
 import { bytes, count, counted } from '../../shared/format';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { Bindings } from './Bindings';
@@ -12,15 +12,13 @@ import { KeepForm } from './KeepForm';
 import {
   addPartitions,
   changeTopic,
-  deletePreviewQuery,
   deleteTopic,
-  previewChange,
+  planChange,
+  planPartitions,
   topicQuery,
   type Topic,
 } from './topicsQueries';
 import { topicsQuery } from '../../shared/topicsQuery';
-
-type Preview = Schemas['ChangePreview'];
 
 /** What a topic keeps, how many partitions it has, and its end. */
 export function Settings({ topic }: { topic: Topic }) {
@@ -59,11 +57,15 @@ export function Settings({ topic }: { topic: Topic }) {
 function Keeping({ topic }: { topic: Topic }) {
   const queries = useQueryClient();
   const [settings, setSettings] = useState(topic.settings);
-  const [preview, setPreview] = useState<Preview | null>(null);
-  const look = useMutation({ mutationFn: () => previewChange(topic.name, settings), onSuccess: setPreview });
+  const [plan, setPlan] = useState<Plan | null>(null);
+  const look = useMutation({
+    mutationFn: () => planChange(topic.name, topic.revision, settings),
+    onSuccess: setPlan,
+  });
   const save = useMutation({
-    mutationFn: () => changeTopic(topic.name, topic.revision, settings),
+    mutationFn: (tag: string) => changeTopic(topic.name, topic.revision, settings, tag),
     onSuccess: (changed) => queries.setQueryData(topicQuery(topic.name).queryKey, changed),
+    onError: () => setPlan(null),
   });
   const changed = JSON.stringify(settings) !== JSON.stringify(topic.settings);
   const problem = problemOf(look.error ?? save.error);
@@ -79,7 +81,7 @@ function Keeping({ topic }: { topic: Topic }) {
         problem={problem}
         onChange={(next) => {
           setSettings(next);
-          setPreview(null);
+          setPlan(null);
           look.reset();
         }}
       />
@@ -88,19 +90,19 @@ function Keeping({ topic }: { topic: Topic }) {
           problem={fieldOf(problem)?.endsWith('_ms') || fieldOf(problem) === 'most_bytes' ? null : problem}
         />
       </div>
-      {preview && <WhatGoes preview={preview} />}
+      {plan && <WhatGoes plan={plan} />}
       <Group mt="md">
-        {preview === null ? (
+        {plan === null ? (
           <Button type="submit" variant="default" disabled={!changed} loading={look.isPending}>
             Show what this removes
           </Button>
         ) : (
           <Button
-            color={preview.records > 0 || preview.notes.length > 0 ? 'apricot.8' : undefined}
+            color={plan.says.length > 0 ? 'apricot.8' : undefined}
             loading={save.isPending}
-            onClick={() => save.mutate()}
+            onClick={() => save.mutate(plan.tag)}
           >
-            {preview.records > 0 ? `Save, and forget ${counted(preview.records, 'record')}` : 'Save'}
+            {plan.records > 0 ? `Save, and forget ${counted(plan.records, 'record')}` : 'Save'}
           </Button>
         )}
         {changed && (
@@ -108,7 +110,7 @@ function Keeping({ topic }: { topic: Topic }) {
             variant="subtle"
             onClick={() => {
               setSettings(topic.settings);
-              setPreview(null);
+              setPlan(null);
             }}
           >
             As before
@@ -119,25 +121,26 @@ function Keeping({ topic }: { topic: Topic }) {
   );
 }
 
-function WhatGoes({ preview }: { preview: Preview }) {
+function WhatGoes({ plan }: { plan: Plan }) {
   return (
-    <div className={preview.records > 0 ? 'note' : 'note well'}>
-      {preview.records === 0 ? (
+    <div className={plan.records > 0 ? 'note' : 'note well'}>
+      {plan.records === 0 ? (
         <strong>No record would be forgotten now.</strong>
       ) : (
         <>
           <strong>
-            {counted(preview.records, 'record')} ({bytes(preview.bytes)}) would be forgotten within a minute.
+            {counted(plan.records, 'record')} ({bytes(plan.bytes)}) would be forgotten within a minute.
           </strong>
-          {preview.partitions.map((p) => (
+          {plan.partitions.map((p) => (
             <div key={p.partition}>
               partition {p.partition}: all before offset {count(p.before_offset)}, {counted(p.records, 'record')}
             </div>
           ))}
         </>
       )}
-      {preview.notes.map((note) => (
-        <div key={note}>{note}</div>
+      {/* the first sentence is of these records */}
+      {plan.says.slice(plan.records > 0 ? 1 : 0).map((line) => (
+        <div key={line}>{line}</div>
       ))}
     </div>
   );
@@ -146,12 +149,14 @@ function WhatGoes({ preview }: { preview: Preview }) {
 function More({ topic }: { topic: Topic }) {
   const queries = useQueryClient();
   const [wanted, setWanted] = useState<number | string>(topic.partitions + 1);
-  const [asking, setAsking] = useState(false);
+  const [plan, setPlan] = useState<Plan | null>(null);
+  const look = useMutation({ mutationFn: () => planPartitions(topic.name, Number(wanted)), onSuccess: setPlan });
   const adding = useMutation({
-    mutationFn: () => addPartitions(topic.name, Number(wanted)),
+    mutationFn: (tag: string) => addPartitions(topic.name, Number(wanted), tag),
     onSuccess: (grown) => queries.setQueryData(topicQuery(topic.name).queryKey, grown),
+    onError: () => setPlan(null),
   });
-  const users = [...topic.written_by, ...topic.read_by];
+  const users = plan?.touched.map((one) => one.name) ?? [];
   return (
     <>
       <p style={{ marginTop: 0 }}>
@@ -166,28 +171,41 @@ function More({ topic }: { topic: Topic }) {
           max={1000}
           allowDecimal={false}
           value={wanted}
-          onChange={setWanted}
+          onChange={(value) => {
+            setWanted(value);
+            setPlan(null);
+          }}
         />
-        <Button variant="default" disabled={Number(wanted) <= topic.partitions} onClick={() => setAsking(true)}>
+        <Button
+          variant="default"
+          disabled={Number(wanted) <= topic.partitions}
+          loading={look.isPending}
+          onClick={() => look.mutate()}
+        >
           Add partitions
         </Button>
       </Group>
-      {asking && (
+      {plan && (
         <div className="note" style={{ marginTop: 14 }}>
           <strong>Most keys go to another partition from then on.</strong> A reader may see a key’s new records before
           its older ones: within a partition the order holds, across the change it does not.
           {users.length > 0 && ` ${users.join(', ')} start anew from where they stand.`}
           <Group mt="sm">
-            <Button color="apricot.8" size="compact-sm" loading={adding.isPending} onClick={() => adding.mutate()}>
+            <Button
+              color="apricot.8"
+              size="compact-sm"
+              loading={adding.isPending}
+              onClick={() => adding.mutate(plan.tag)}
+            >
               Have {wanted} partitions
             </Button>
-            <Button variant="subtle" size="compact-sm" onClick={() => setAsking(false)}>
+            <Button variant="subtle" size="compact-sm" onClick={() => setPlan(null)}>
               Leave it
             </Button>
           </Group>
         </div>
       )}
-      <ProblemNote problem={problemOf(adding.error)} />
+      <ProblemNote problem={problemOf(look.error ?? adding.error)} />
     </>
   );
 }
@@ -195,41 +213,18 @@ function More({ topic }: { topic: Topic }) {
 function Removal({ name, onClose }: { name: string; onClose: () => void }) {
   const queries = useQueryClient();
   const navigate = useNavigate();
-  const preview = useQuery(deletePreviewQuery(name));
-  const removal = useMutation({
-    mutationFn: () => deleteTopic(name),
-    onSuccess: () => {
-      void queries.invalidateQueries({ queryKey: topicsQuery.queryKey });
-      void navigate('/topics');
-    },
-  });
-  const found = preview.data;
-  const list = (names: string[]) => (names.length > 0 ? names.join(', ') : 'no connector');
   return (
-    <ConfirmByName
+    <ConfirmPlan
       name={name}
       title="Delete a topic"
       action="Delete the topic"
-      problem={problemOf(removal.error ?? preview.error)}
-      busy={removal.isPending}
+      look={() => deleteTopic(name, null)}
+      carryOut={(tag) => deleteTopic(name, tag)}
+      onDone={() => {
+        void queries.invalidateQueries({ queryKey: topicsQuery.queryKey });
+        void navigate('/topics');
+      }}
       onClose={onClose}
-      onConfirm={() => removal.mutate()}
-    >
-      {found && (
-        <>
-          <p>
-            {counted(found.records, 'record')} ({bytes(found.bytes)}) would be lost for ever.
-          </p>
-          <ul>
-            <li>written by {list(found.written_by)}</li>
-            <li>delivered by {list(found.read_by)}</li>
-            <li>readers: {list(found.readers)}</li>
-          </ul>
-          {found.written_by.length + found.read_by.length > 0 && (
-            <p>A topic that connectors use cannot be deleted: delete or change them first.</p>
-          )}
-        </>
-      )}
-    </ConfirmByName>
+    />
   );
 }

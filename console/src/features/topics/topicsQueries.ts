@@ -1,4 +1,14 @@
-import { answered, api, at, everything, postText, type Page, type Schemas } from '../../api/client';
+import {
+  answered,
+  api,
+  asPlanned,
+  at,
+  everything,
+  postText,
+  type Page,
+  type Plan,
+  type Schemas,
+} from '../../api/client';
 import { parseExact } from '../../shared/exact';
 import type { View } from './view';
 
@@ -107,30 +117,31 @@ export function createTopic(body: Schemas['NewTopic']) {
   return answered(api.POST('/api/v1/topics', { body }));
 }
 
-export function previewChange(name: string, body: TopicSettings) {
-  return answered(api.POST('/api/v1/topics/{name}/settings/preview', { params: { path: { name } }, body }));
+/** What new settings would do; nothing is changed. */
+export function planChange(name: string, revision: number, settings: TopicSettings) {
+  const params = { path: { name }, header: at(revision), query: asPlanned(null) };
+  return answered(api.PUT('/api/v1/topics/{name}/settings', { params, body: settings })) as Promise<Plan>;
 }
 
-export function changeTopic(name: string, revision: number, settings: TopicSettings) {
-  const params = { path: { name }, header: at(revision) };
-  return answered(api.PUT('/api/v1/topics/{name}/settings', { params, body: settings }));
+export function changeTopic(name: string, revision: number, settings: TopicSettings, tag: string) {
+  const params = { path: { name }, header: at(revision), query: asPlanned(tag) };
+  return answered(api.PUT('/api/v1/topics/{name}/settings', { params, body: settings })) as Promise<Topic>;
 }
 
-export function addPartitions(name: string, partitions: number) {
-  const body = { partitions, keys_may_move: true };
-  return answered(api.POST('/api/v1/topics/{name}/partitions', { params: { path: { name } }, body }));
+export function planPartitions(name: string, partitions: number) {
+  const params = { path: { name }, query: asPlanned(null) };
+  return answered(api.POST('/api/v1/topics/{name}/partitions', { params, body: { partitions } })) as Promise<Plan>;
 }
 
-export function deletePreviewQuery(name: string) {
-  return {
-    queryKey: ['topic', name, 'delete'],
-    queryFn: () => answered(api.GET('/api/v1/topics/{name}/delete-preview', { params: { path: { name } } })),
-  };
+export function addPartitions(name: string, partitions: number, tag: string) {
+  const params = { path: { name }, query: asPlanned(tag) };
+  return answered(api.POST('/api/v1/topics/{name}/partitions', { params, body: { partitions } })) as Promise<Topic>;
 }
 
-export function deleteTopic(name: string) {
-  const params = { path: { name }, query: { confirm: name } };
-  return answered(api.DELETE('/api/v1/topics/{name}', { params }));
+/** Deletes a topic as planned; without a tag tells what that would do. */
+export function deleteTopic(name: string, tag: string | null) {
+  const params = { path: { name }, query: asPlanned(tag) };
+  return answered(api.DELETE('/api/v1/topics/{name}', { params })) as Promise<Plan>;
 }
 
 /** Appends one record and says where it is. The value is sent as the text it is. */

@@ -1,10 +1,10 @@
 import { Button, Group, Table } from '@mantine/core';
-import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { useQueryClient } from '@tanstack/react-query';
 import { Fragment, useState } from 'react';
 import { Link } from 'react-router';
 
-import { problemOf } from '../../api/client';
-import { ConfirmByName } from '../ConfirmByName';
+import type { Plan } from '../../api/client';
+import { ConfirmPlan } from '../ConfirmPlan';
 import { count, span } from '../format';
 import { moveInList } from '../rowKeys';
 import { When } from '../When';
@@ -139,27 +139,20 @@ function Positions({ reader, topic }: { reader: Reader; topic?: string }) {
 
 function Removal({ reader, onClose }: { reader: Reader; onClose: () => void }) {
   const queries = useQueryClient();
-  const removal = useMutation({
-    mutationFn: () => removeReader(reader.name),
-    onSuccess: () => {
-      void queries.invalidateQueries({ queryKey: readersQuery.queryKey });
-      onClose();
-    },
-  });
   return (
-    <ConfirmByName
+    <ConfirmPlan
       name={reader.name}
       title={`Delete ${reader.name}`}
       action="Delete the reader"
-      problem={problemOf(removal.error)}
-      busy={removal.isPending}
+      look={() => removeReader(reader.name, null) as Promise<Plan>}
+      carryOut={(tag) => removeReader(reader.name, tag)}
+      onDone={() => {
+        void queries.invalidateQueries({ queryKey: readersQuery.queryKey });
+        onClose();
+      }}
       onClose={onClose}
-      onConfirm={() => removal.mutate()}
     >
-      <p>
-        Its positions in {reader.topics.join(', ')} are forgotten. Who reads under this name later begins anew. The
-        records stay.
-      </p>
-    </ConfirmByName>
+      <p>The records stay.</p>
+    </ConfirmPlan>
   );
 }

@@ -2,12 +2,12 @@ import { Button, Group, NumberInput, Select, Table, TextInput } from '@mantine/c
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState, type ReactNode } from 'react';
 
-import { problemOf } from '../../api/client';
+import { problemOf, type Plan } from '../../api/client';
 import { Dialog } from '../Dialog';
 import { count, counted } from '../format';
 import { useLiveConnectors } from '../liveConnectors';
 import { ProblemNote } from '../ProblemNote';
-import { readersQuery, reposition, type Moves, type Reader, type Target } from './readersQueries';
+import { readersQuery, reposition, type Reader, type Target } from './readersQueries';
 
 const KINDS = [
   { value: 'earliest', label: 'the oldest kept record' },
@@ -39,8 +39,8 @@ interface MovingProps {
   seenAnyway?: boolean;
   /** Whether the target may have other records than the log; `parted` if it has. */
   target?: 'agrees' | 'parted';
-  /** Asks what a move does; with what was shown, carries it out. */
-  send: (asked: Asked, shown: Moves | null) => Promise<Moves>;
+  /** Asks what a move does; with the tag of that, carries it out. */
+  send: (asked: Asked, tag: string | null) => Promise<Plan>;
   onMoved: () => void;
   onClose: () => void;
 }
@@ -72,7 +72,7 @@ export function Repositioning({
           </>
         )
       }
-      send={(asked, shown) => reposition(reader.name, asked, shown)}
+      send={(asked, tag) => reposition(reader.name, asked, tag)}
       onMoved={() => void queries.invalidateQueries({ queryKey: readersQuery.queryKey })}
       onClose={onClose}
     />
@@ -98,7 +98,7 @@ export function Moving({
   const [sink, setSink] = useState<string | null>(null);
   const sinks = (useLiveConnectors().connectors ?? []).filter((c) => c.kind === 'sink');
   const [where, setWhere] = useState(partition === undefined ? 'all' : String(partition));
-  const [shown, setShown] = useState<Moves | null>(null);
+  const [shown, setShown] = useState<Plan | null>(null);
   const asked = {
     target: targetOf(kind, time, number, sink),
     topic: topic ?? null,
@@ -106,7 +106,8 @@ export function Moving({
   };
   const look = useMutation({ mutationFn: () => send(asked, null), onSuccess: setShown });
   const move = useMutation({
-    mutationFn: () => send(asked, shown),
+    mutationFn: (tag: string) => send(asked, tag),
+    onError: () => setShown(null),
     onSuccess: () => {
       onMoved();
       onClose();
@@ -219,15 +220,15 @@ export function Moving({
             </Table.Tbody>
           </Table>
           <p>
-            {shown.skipped > 0 && `${counted(shown.skipped, 'record')} would never be read. `}
+            {shown.records > 0 && `${counted(shown.records, 'record')} would never be read. `}
             {shown.repeated > 0 && `${counted(shown.repeated, 'record')} would be read once more. `}
-            {shown.skipped + shown.repeated === 0 && 'Nothing is skipped or read again.'}
+            {shown.records + shown.repeated === 0 && 'Nothing is skipped or read again.'}
           </p>
           <Group justify="flex-end">
             <Button variant="default" onClick={onClose}>
               Leave it
             </Button>
-            <Button loading={move.isPending} disabled={active} onClick={() => move.mutate()}>
+            <Button loading={move.isPending} disabled={active} onClick={() => move.mutate(shown.tag)}>
               Move {what}
             </Button>
           </Group>

@@ -1,8 +1,7 @@
-import { answered, api, everything, type Schemas } from '../../api/client';
+import { answered, api, asPlanned, everything, type Plan, type Schemas } from '../../api/client';
 
 export type Reader = Schemas['Reader'];
 export type Target = Schemas['Target'];
-export type Moves = Schemas['Moves'];
 
 export const readersQuery = {
   queryKey: ['readers'],
@@ -18,8 +17,10 @@ export function changeTopics(name: string, body: Schemas['ReaderTopics']) {
   return answered(api.PUT('/api/v1/readers/{name}/topics', { params: { path: { name } }, body }));
 }
 
-export function removeReader(name: string) {
-  return answered(api.DELETE('/api/v1/readers/{name}', { params: { path: { name } } }));
+/** Deletes a reader as planned; without a tag tells what that would do. */
+export function removeReader(name: string, tag: string | null) {
+  const params = { path: { name }, query: asPlanned(tag) };
+  return answered(api.DELETE('/api/v1/readers/{name}', { params }));
 }
 
 export interface Where {
@@ -28,9 +29,8 @@ export interface Where {
   partition: number | null;
 }
 
-/** What a move does; with the moves that were shown it is done. */
-export function reposition(name: string, where: Where, shown: Moves | null) {
-  const confirmed = shown?.moves.map(({ topic, partition, from, to }) => ({ topic, partition, from, to }));
-  const body = { target: where.target, topic: where.topic, partition: where.partition, confirmed };
-  return answered(api.POST('/api/v1/readers/{name}/reposition', { params: { path: { name } }, body }));
+/** Moves a reader as planned; without a tag tells what that would do. */
+export function reposition(name: string, body: Where, tag: string | null) {
+  const params = { path: { name }, query: asPlanned(tag) };
+  return answered(api.POST('/api/v1/readers/{name}/reposition', { params, body })) as Promise<Plan>;
 }

@@ -49,7 +49,7 @@ async fn topics_records_and_readers_by_command() {
 
     shell.text("reader create labels bins.weighed", None);
     let shown = shell.text("reader reposition labels --latest", None);
-    assert!(shown.contains("Nothing was moved: say --yes to do it."));
+    assert!(shown.contains("Nothing was done: say --yes to do it."));
     assert_eq!(shell.json("reader show labels")["lag_records"], 3);
     shell.text("reader reposition labels --latest --yes", None);
     shell.text("reader reposition labels --by -1 --partition 2 --yes", None);
@@ -64,8 +64,10 @@ async fn topics_records_and_readers_by_command() {
     assert!(shell.text("topic change bins.weighed --keep latest", None).contains("say --yes to do it"));
     shell.text("topic change bins.weighed --keep latest --forget-after never --yes", None);
     assert_eq!(shell.json("topic show bins.weighed")["settings"]["keep"], "latest");
-    assert!(shell.text("topic delete bins.weighed", None).contains("readers: labels"));
-    shell.text("topic delete bins.weighed --confirm bins.weighed", None);
+    assert!(shell.text("topic delete bins.weighed", None).contains("labels loses its position in it"));
+    shell.text("topic delete bins.weighed --yes", None);
+    assert_eq!(shell.json("reader delete labels")["needs_confirming"], true);
+    assert_eq!(shell.text("reader delete labels --yes", None), "labels is deleted\n");
 
     // how it ends: wrong arguments, not there, refused, no server
     assert_eq!(shell.fails("topic create x --forget-after soon", "write a span of time like 90s"), 2);
@@ -76,7 +78,8 @@ async fn topics_records_and_readers_by_command() {
     shell.text(&format!("records write copy.csv --key bin-4 --value '{}'", long.replace(": ", ":\n")), None);
     assert!(shell.text("records read copy.csv --key bin-4", None).contains("12345678901234567890.000000000000000000001"));
     assert_eq!(shell.fails("records write copy.csv --value 1 --partition 9", "there is no partition 9"), 4);
-    assert_eq!(shell.fails("topic add-partitions copy.csv 6", "keys_may_move"), 4);
+    assert!(shell.text("topic add-partitions copy.csv 6", None).contains("most keys of copy.csv go to another partition"));
+    shell.text("topic add-partitions copy.csv 6 --yes", None);
     assert_eq!(shell.fails("topic list --server http://127.0.0.1:1", "does not answer"), 5);
     assert_eq!(shell.fails("records export copy.csv /nowhere/x.csv", "/nowhere/x.csv"), 1);
     assert_eq!(shell.fails("records import copy.csv nothing.csv", "nothing.csv"), 1);
@@ -168,9 +171,10 @@ async fn schemas_by_command() {
     assert_eq!(shell.fails(&format!("schema register bins {}", path("room.proto")), "bins is in avro"), 1);
     assert_eq!(shell.fails("schema show nothing", "nothing"), 3);
     assert_eq!(shell.fails(&format!("schema check bins {} --reference x", path("bins.avsc")), "schema:version"), 2);
-    assert_eq!(shell.fails("schema delete room", "the schema a_note"), 4);
-    shell.text("schema delete a_note", None);
-    shell.text("schema delete room", None);
+    assert_eq!(shell.fails("schema delete room --yes", "the schema a_note"), 4);
+    assert!(shell.text("schema delete room", None).contains("the schema a_note stands against it"));
+    shell.text("schema delete a_note --yes", None);
+    shell.text("schema delete room --yes", None);
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -238,7 +242,7 @@ async fn the_fleet_by_command() {
 
     // what is moved is shown first, and only while it rests
     assert_eq!(shell.json("connector positions settlement-tables")["partitions"][0]["next_offset"], 9);
-    assert!(shell.text("connector move settlement-tables --earliest", None).contains("Nothing was moved"));
+    assert!(shell.text("connector move settlement-tables --earliest", None).contains("Nothing was done"));
     assert_eq!(shell.fails("connector move settlement-tables --earliest --yes", "is at work"), 4);
     assert_eq!(shell.fails("connector move packhouse-changes --latest --yes", "begin anew"), 4);
     assert_eq!(shell.fails("connector move settlement-tables", "say where to"), 2);
@@ -345,8 +349,8 @@ async fn connections_and_connectors_by_command() {
     shell.text("connector resume packhouse-bins", None);
     shell.text("connector status packhouse-bins --wait following --within 2m", None);
     assert_eq!(shell.fails("connection delete packhouse", "packhouse-bins"), 4);
-    assert!(shell.text("connector delete packhouse-bins", None).contains("Say --confirm packhouse-bins"));
-    shell.text("connector delete packhouse-bins --confirm packhouse-bins", None);
+    assert!(shell.text("connector delete packhouse-bins", None).contains("its place in packhouse with it"));
+    shell.text("connector delete packhouse-bins --yes", None);
     let start = std::time::Instant::now();
     while shell.text("connector list", None) != "no connector\n" {
         assert!(start.elapsed() < std::time::Duration::from_secs(120), "it is not gone");

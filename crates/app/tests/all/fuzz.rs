@@ -157,8 +157,7 @@ async fn send(gonvel: &Gonvel, decoder: &Decoder, of_each: Duration, dice: &mut 
         if status.is_success() && matches!(decoder.path.as_str(), "/schemas" | "/topics") {
             let made = serde_json::from_slice::<Value>(&body).ok();
             let name = made.and_then(|v| v["name"].as_str().map(str::to_owned)).unwrap_or_default();
-            let confirm = if decoder.path == "/topics" { format!("?confirm={name}") } else { String::new() };
-            let _ = gonvel.client.delete(format!("{}{}/{name}{confirm}", gonvel.base, decoder.path)).send().await;
+            gonvel.delete(&format!("{}/{name}", decoder.path)).await;
         }
     }
     println!("{}: {answers:?}", decoder.name);

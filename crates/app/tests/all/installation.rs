@@ -224,7 +224,7 @@ async fn an_installation_is_made_from_its_export_to_the_byte_through_a_kill() {
     // one that began where another stood is written though that one is gone
     let later = |text: &str| text.split("---\n").find(|one| one.contains("connector: settlement-later")).unwrap().to_owned();
     assert!(later(&second["connectors.yaml"]).contains("connector: settlement-bins"));
-    shell.text("connector delete settlement-bins --confirm settlement-bins", None);
+    shell.text("connector delete settlement-bins --yes", None);
     waits_for("the sink is gone", async || !shell.text("connector list", None).contains("settlement-bins")).await;
     let third = export(&shell, &other.path().join("third"), &password);
     assert!(!later(&third["connectors.yaml"]).contains("start:"), "{}", third["connectors.yaml"]);

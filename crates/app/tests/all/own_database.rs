@@ -59,7 +59,7 @@ async fn a_key_is_rotated_under_a_server_that_runs_and_the_address_comes_from_a_
 
     // put into the other's place, a secret does not open
     own.batch_execute("UPDATE connections SET sealed_password = sealed_log_password").await.unwrap();
-    let refused = gonvel.list(&tables).await.unwrap();
+    let refused = gonvel.get(&tables).await.unwrap();
     assert!(refused["detail"].as_str().unwrap().contains("does not open"), "{refused:#}");
     own.execute("UPDATE connections SET sealed_password = $1", &[&after[0]]).await.unwrap();
 

@@ -102,8 +102,7 @@ async fn does_everything(gonvel: &Gonvel, mark: &str) {
         gonvel.post("/connectors", json!({"name": format!("kept-{mark}"), "definition": definition, "start": false})).await;
     let path = format!("/connectors/{}", made["id"].as_str().unwrap());
     gonvel.post("/drafts", json!({"kind": "source", "name": mark, "lacks": "tables", "work": {"draft": {}}})).await;
-    let gone = gonvel.client.delete(format!("{}{path}", gonvel.base)).send().await.unwrap();
-    assert!(gone.status().is_success(), "{}", gone.text().await.unwrap());
+    gonvel.delete(&path).await;
 }
 
 async fn build_flow(gonvel: &Gonvel, cluster: &TestCluster) {

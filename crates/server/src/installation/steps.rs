@@ -6,12 +6,12 @@ use std::time::{Duration, Instant};
 
 use axum::extract::State;
 use gonvel_core::connector::{ValidConnector, Wish};
-use gonvel_core::naming::{ConnectorId, ConnectorName, SchemaName, TopicName};
-use gonvel_core::ports::{PortError, TopicLog};
+use gonvel_core::naming::{ConnectorId, ConnectorName, ReaderName, SchemaName, TopicName};
+use gonvel_core::ports::{PortError, ReaderStore, TopicLog};
 use gonvel_core::schemas::Rule;
 use gonvel_http_api::{
-    Action, ActionRequest, BindingRequest, ConnectionRequest, ConnectorChange, ConnectorRequest, DeleteQuery,
-    FunctionRequest, MorePartitions, NewReader, NewSchema, ReaderTopics, SchemaEdit, SchemaText as Text,
+    Action, ActionRequest, BindingRequest, ConnectionRequest, ConnectorChange, ConnectorRequest, FunctionRequest, NewReader,
+    NewSchema, ReaderTopics, SchemaEdit, SchemaText as Text,
 };
 use gonvel_manifests::connector_text::{ConnectorText, Wished};
 use gonvel_manifests::{ConnectionText, Deed, SchemaText, Step, Thing, TopicText, VersionText};
@@ -19,7 +19,7 @@ use uuid::Uuid;
 
 use crate::addressed::{ConnectionAt, ConnectorAt};
 use crate::manifests::names;
-use crate::problems::{Body, Path, Query, Refusal};
+use crate::problems::{Body, Path, Refusal};
 use crate::revisions::IfMatch;
 use crate::state::ServerState;
 use crate::who::Who;
@@ -79,7 +79,7 @@ impl Carrying {
             (Deed::Make, Thing::Schema(text)) => self.make_schema(text).await,
             (Deed::Change, Thing::Schema(text)) => self.change_schema(text).await,
             (Deed::Delete, Thing::Schema(text)) => {
-                schemas::remove(self.state(), Path(text.schema.clone()), IfMatch::Any).await.map(drop)
+                schemas::delete(&self.state, &SchemaName::parse(text.schema.as_str())?).await
             }
             (Deed::Make, Thing::Topic(text)) => {
                 let name = TopicName::parse(text.topic.as_str())?;
@@ -87,10 +87,7 @@ impl Carrying {
                 self.bind(text).await
             }
             (Deed::Change, Thing::Topic(text)) => self.change_topic(text).await,
-            (Deed::Delete, Thing::Topic(text)) => {
-                let query = DeleteQuery { confirm: Some(text.topic.clone()) };
-                topics::remove(self.state(), Path(text.topic.clone()), Query(query), IfMatch::Any).await.map(drop)
-            }
+            (Deed::Delete, Thing::Topic(text)) => topics::delete(&self.state, &text.topic).await,
             (Deed::Make, Thing::Connector(text)) => self.make_connector(text).await,
             (Deed::Change, Thing::Connector(text)) => self.change_connector(text).await,
             (Deed::Delete, Thing::Connector(text)) => self.delete_connector(&text.connector).await,
@@ -104,7 +101,9 @@ impl Carrying {
                 let request = ReaderTopics { topics: text.topics.clone(), start: None };
                 readers::change_topics(self.state(), Path(text.reader.clone()), Body(request)).await.map(drop)
             }
-            (Deed::Delete, Thing::Reader(text)) => readers::remove(self.state(), Path(text.reader.clone())).await.map(drop),
+            (Deed::Delete, Thing::Reader(text)) => {
+                Ok(self.state.database.delete_reader(&ReaderName::parse(text.reader.as_str())?).await?)
+            }
         }
     }
 
@@ -192,8 +191,7 @@ impl Carrying {
         }
         if stored.partitions < text.partitions {
             // whoever applies it has seen what that does
-            let more = MorePartitions { partitions: text.partitions, keys_may_move: true };
-            topics::add_partitions(self.state(), Path(text.topic.clone()), IfMatch::Any, Body(more)).await.map(drop)?;
+            topics::grow(&self.state, &stored, text.partitions).await?;
         }
         self.bind(text).await
     }
@@ -272,7 +270,7 @@ impl Carrying {
     async fn delete_connector(&self, name: &str) -> Result<(), Refusal> {
         let all = self.state.database.connectors().await?;
         let stored = all.iter().find(|c| c.name == name).ok_or_else(|| not_there("connector", name))?;
-        connectors::remove(self.state(), ConnectorAt(stored.id.0), self.who(), IfMatch::Any).await.map(drop)?;
+        connectors::delete(&self.state, stored.id, &self.who).await?;
         let start = Instant::now();
         loop {
             match self.state.database.find_connector(stored.id).await {

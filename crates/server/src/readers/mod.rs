@@ -15,18 +15,19 @@ use gonvel_core::naming::{ConnectorId, Offset, ReaderName, TopicId, TopicName, T
 use gonvel_core::ports::{PartitionBounds, PortError, Reader as Stored, ReaderStore, Topic, TopicLog};
 use gonvel_core::reposition::{self, plan};
 use gonvel_http_api::{
-    Member, Moves, NewReader, Page, PagingQuery, Position, Problem, Reader, ReaderOrder, ReaderTopics, ReadersQuery,
-    Reposition, Target,
+    Member, Moves, NewReader, Page, PagingQuery, Plan, PlanQuery, Position, Problem, Reader, ReaderOrder, ReaderTopics,
+    ReadersQuery, Reposition, Target,
 };
 
 use crate::listing::{Listed, Place, has};
-use crate::problems::{Body, Path, Refusal, name_at};
+use crate::plans::{self, OrPlan};
+use crate::problems::{Body, Path, Query, Refusal, name_at};
 use crate::records::reading::{asked_time, offset_at, unpack};
 use crate::standing::stands;
 use crate::state::ServerState;
 
 pub(crate) use members::*;
-pub(crate) use moving::{planned, told};
+pub(crate) use moving::{plan_of, planned, told};
 
 /// What partitions hold, read once for a request.
 #[derive(Default)]
@@ -219,11 +220,23 @@ pub(crate) async fn one(State(state): State<Arc<ServerState>>, Path(name): Path<
 }
 
 /// Deletes a reader with its positions. Refused while members are active.
-#[utoipa::path(operation_id = "deleteReader", delete, path = "/api/v1/readers/{name}", tag = "readers",
+#[utoipa::path(operation_id = "deleteReader", delete, path = "/api/v1/readers/{name}", tag = "readers", params(PlanQuery), params(PlanQuery),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
-pub(crate) async fn remove(State(state): State<Arc<ServerState>>, Path(name): Path<String>) -> Result<StatusCode, Refusal> {
-    state.database.delete_reader(&ReaderName::parse(name)?).await?;
-    Ok(StatusCode::NO_CONTENT)
+pub(crate) async fn remove(
+    State(state): State<Arc<ServerState>>,
+    Path(name): Path<String>,
+    Query(query): Query<PlanQuery>,
+) -> Result<OrPlan<StatusCode>, Refusal> {
+    let name = ReaderName::parse(name)?;
+    let stored = state.database.reader(&name).await?;
+    let says = format!("{name} is deleted, and its positions with it: who reads under this name later begins anew.");
+    let plan = Plan { needs_confirming: true, says: vec![says], ..Plan::default() };
+    let topics: Vec<i64> = stored.topics.iter().map(|topic| topic.0).collect();
+    if let Some(plan) = plans::settle(&query, plan, &("deleteReader", name.as_str(), topics), Vec::new())? {
+        return Ok(OrPlan::Plan(plan));
+    }
+    state.database.delete_reader(&name).await?;
+    Ok(OrPlan::Done(StatusCode::NO_CONTENT))
 }
 
 /// A place that was asked for, looked up once for all partitions.
@@ -275,17 +288,20 @@ impl Goal {
     }
 }
 
-/// Moves a reader: first without `confirmed`, which shows what would be skipped or read again in each partition; then with the
-/// moves that were shown, which carries out exactly these. Refused while members are active.
+/// Moves a reader. It has to be confirmed: a dry run shows what would be skipped or read again in each partition, and its tag has exactly
+/// that carried out. Refused while members are active.
 #[utoipa::path(operation_id = "repositionReader", post, path = "/api/v1/readers/{name}/reposition", tag = "readers", request_body = Reposition,
+    params(PlanQuery),
     responses((status = 200, body = Moves), (status = 404, body = Problem), (status = 409, body = Problem),
         (status = 412, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn reposition(
     State(state): State<Arc<ServerState>>,
     Path(name): Path<String>,
+    Query(query): Query<PlanQuery>,
     Body(request): Body<Reposition>,
-) -> Result<Json<Moves>, Refusal> {
+) -> Result<OrPlan<Json<Moves>>, Refusal> {
     let name = ReaderName::parse(name)?;
+    let decided = plans::decided(&query)?;
     let stored = state.database.reader(&name).await?;
     if !stored.members.is_empty() {
         let labels: Vec<&str> = stored.members.iter().map(|m| m.label.as_str()).collect();
@@ -296,11 +312,13 @@ pub(crate) async fn reposition(
     let held = Held::of(&state, stored.topics.iter().copied()).await?;
     let stands: Vec<_> = stored.positions.iter().map(|p| (p.at, p.next)).collect();
     let goal = Goal::of(&state, &request.target, "target").await?;
-    let planned = planned(&state, &held, name.as_str(), &stands, &request, &goal).await?;
-    let done = request.confirmed.is_some();
-    if done {
-        let moves: Vec<_> = planned.iter().map(|(at, _, m)| (*at, m.from, m.to)).collect();
-        state.database.reposition(&name, &moves).await?;
+    let planned = planned(&state, &held, name.as_str(), &stands, &request, &goal, decided.as_deref()).await?;
+    let (plan, decided) = plan_of(&planned, name.as_str());
+    let moves: Vec<_> = planned.iter().map(|(at, _, m)| (*at, m.from, m.to)).collect();
+    let of = ("repositionReader", name.as_str(), &request, &plan.moves.clone());
+    if let Some(plan) = plans::settle(&query, plan, &of, decided)? {
+        return Ok(OrPlan::Plan(plan));
     }
-    Ok(Json(told(planned, done)))
+    state.database.reposition(&name, &moves).await?;
+    Ok(OrPlan::Done(Json(told(&planned))))
 }

@@ -1,19 +1,19 @@
 //! Moves of whoever stands in partitions: planned, shown, and carried out as they were shown.
 
 use gonvel_core::naming::{Offset, TopicPartition};
-use gonvel_core::ports::PortError;
 use gonvel_core::reposition::{self, plan};
-use gonvel_http_api::{Move, Moves, Reposition};
+use gonvel_http_api::{Move, Moves, Plan, Reposition};
 
 use super::{Goal, Held};
+use crate::plans;
 use crate::problems::Refusal;
 use crate::state::ServerState;
 
 /// A move in one partition of a topic.
 pub(crate) type Planned = (TopicPartition, String, reposition::Move);
 
-/// What a request moves of one that stands at these offsets; what was shown is what is done, also if records came or went in
-/// between.
+/// What a request moves of one that stands at these offsets. What was shown is what is done, also if records came or went in between:
+/// `decided` are the places that a plan showed, in the same order.
 pub(crate) async fn planned(
     state: &ServerState,
     held: &Held,
@@ -21,6 +21,7 @@ pub(crate) async fn planned(
     stands: &[(TopicPartition, Offset)],
     request: &Reposition,
     goal: &Goal,
+    decided: Option<&[i64]>,
 ) -> Result<Vec<Planned>, Refusal> {
     if let Some(topic) = &request.topic
         && !stands.iter().any(|(at, _)| held.name(at.topic) == *topic)
@@ -34,17 +35,13 @@ pub(crate) async fn planned(
         if request.topic.as_ref().is_some_and(|t| *t != topic) || request.partition.is_some_and(|p| p != at.partition.0) {
             continue;
         }
-        let target = match &request.confirmed {
+        let target = match decided {
             None => goal.at(state, *at, bounds).await?,
-            Some(confirmed) => {
-                let shown = confirmed.iter().find(|c| c.topic == topic && c.partition == at.partition.0);
-                let Some(shown) = shown else { continue };
-                if shown.from != next.0 {
-                    let what = format!("the position of {name} in partition {} of {topic}", shown.partition);
-                    return Err(PortError::Changed { what }.into());
-                }
-                reposition::Target::Offset(Offset(shown.to))
-            }
+            // partitions that came since are not among them
+            Some(decided) => match decided.get(planned.len()) {
+                Some(to) => reposition::Target::Offset(Offset(*to)),
+                None => return Err(plans::changed()),
+            },
         };
         let moved = plan(bounds, *next, target).map_err(|e| Refusal::invalid("target", e.to_string()))?;
         planned.push((*at, topic, moved));
@@ -56,12 +53,25 @@ pub(crate) async fn planned(
     Ok(planned)
 }
 
+/// What moves do, and the places that they decide on.
+pub(crate) fn plan_of(planned: &[Planned], name: &str) -> (Plan, Vec<i64>) {
+    let Moves { moves, skipped, repeated } = told(planned);
+    let says = match (skipped, repeated) {
+        (0, 0) => format!("{name} stays where it stands."),
+        (0, _) => format!("{name} reads {repeated} records once more."),
+        (_, 0) => format!("{name} never reads {skipped} records."),
+        _ => format!("{name} never reads {skipped} records, and reads {repeated} once more."),
+    };
+    let decided = moves.iter().map(|m| m.to).collect();
+    (Plan { needs_confirming: true, says: vec![says], records: skipped, repeated, moves, ..Plan::default() }, decided)
+}
+
 /// Moves in the form of the API.
-pub(crate) fn told(planned: Vec<Planned>, done: bool) -> Moves {
+pub(crate) fn told(planned: &[Planned]) -> Moves {
     let moves: Vec<Move> = planned
-        .into_iter()
+        .iter()
         .map(|(at, topic, m)| Move {
-            topic,
+            topic: topic.clone(),
             partition: at.partition.0,
             from: m.from.0,
             to: m.to.0,
@@ -70,5 +80,5 @@ pub(crate) fn told(planned: Vec<Planned>, done: bool) -> Moves {
         })
         .collect();
     let (skipped, repeated) = (moves.iter().map(|m| m.skipped).sum(), moves.iter().map(|m| m.repeated).sum());
-    Moves { moves, skipped, repeated, done }
+    Moves { moves, skipped, repeated }
 }

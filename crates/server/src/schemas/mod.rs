@@ -19,13 +19,14 @@ use gonvel_core::ports::TopicLog;
 use gonvel_core::schemas as core;
 use gonvel_http_api as api;
 use gonvel_http_api::{
-    BindingRequest, LARGEST_LONG_PAGE, LongPagingQuery, NewSchema, Page, Problem, ProblemType, Registered, Schema,
-    SchemaAbout, SchemaBinding, SchemaEdit, SchemaQuery, SchemaSummary, SchemaText, SchemaUses, SchemaVersion,
+    BindingRequest, LARGEST_LONG_PAGE, LongPagingQuery, NewSchema, Page, Plan, PlanQuery, Problem, ProblemType, Registered,
+    Schema, SchemaAbout, SchemaBinding, SchemaEdit, SchemaQuery, SchemaSummary, SchemaText, SchemaUses, SchemaVersion,
 };
 use gonvel_storage::catalog::schemas::{About, Binding, ListedSchema, NewText, StoredSchema, StoredVersion};
 
 use crate::listing::Listed;
-use crate::problems::{Body, Path, Refusal, name_at};
+use crate::plans::{self, OrPlan};
+use crate::problems::{Body, Path, Query, Refusal, name_at};
 use crate::revisions::{IfMatch, IfMatchHeader, Tagged};
 use crate::state::ServerState;
 use crate::topic_users::users;
@@ -192,12 +193,18 @@ pub(crate) async fn change(
     tagged(&state, &name).await
 }
 
-/// Refuses while something uses a schema, and says what.
-fn unused(name: &SchemaName, uses: &SchemaUses) -> Result<(), Refusal> {
+/// What uses a schema.
+fn used_by(uses: &SchemaUses) -> Vec<String> {
     let mut by: Vec<String> = uses.topics.iter().map(|b| format!("the {}s of {}", b.role, b.topic)).collect();
     by.extend(uses.written_by.iter().chain(&uses.read_by).map(|c| format!("the connector {c}")));
     by.extend(uses.readers.iter().map(|r| format!("the reader {r}")));
     by.extend(uses.schemas.iter().map(|s| format!("the schema {s}")));
+    by
+}
+
+/// Refuses while something uses a schema, and says what.
+fn unused(name: &SchemaName, uses: &SchemaUses) -> Result<(), Refusal> {
+    let by = used_by(uses);
     if by.is_empty() {
         return Ok(());
     }
@@ -206,19 +213,37 @@ fn unused(name: &SchemaName, uses: &SchemaUses) -> Result<(), Refusal> {
 }
 
 /// Deletes a schema with all its versions, when nothing reads or writes by it. Records written by it show as they are stored.
-#[utoipa::path(operation_id = "deleteSchema", delete, path = "/api/v1/schemas/{name}", tag = "schemas", params(IfMatchHeader),
+#[utoipa::path(operation_id = "deleteSchema", delete, path = "/api/v1/schemas/{name}", tag = "schemas", params(PlanQuery, IfMatchHeader),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub(crate) async fn remove(
     State(state): State<Arc<ServerState>>,
     Path(name): Path<String>,
+    Query(query): Query<PlanQuery>,
     at: IfMatch,
-) -> Result<StatusCode, Refusal> {
+) -> Result<OrPlan<StatusCode>, Refusal> {
     let name = SchemaName::parse(name)?;
-    at.holds(&format!("the schema {name}"), state.database.schema(&name).await?.0.revision)?;
-    unused(&name, &uses(&state, &name).await?)?;
-    state.database.delete_schema(&name).await?;
+    let (stored, versions) = state.database.schema(&name).await?;
+    at.holds(&format!("the schema {name}"), stored.revision)?;
+    let against = used_by(&uses(&state, &name).await?);
+    let says = format!(
+        "{name} is deleted with its {} versions: records that were written by them show as they are stored.",
+        versions.len()
+    );
+    let plan = Plan { needs_confirming: true, says: vec![says], against, ..Plan::default() };
+    let of = ("deleteSchema", name.as_str(), versions.iter().map(|version| version.id).collect::<Vec<_>>());
+    if let Some(plan) = plans::settle(&query, plan, &of, Vec::new())? {
+        return Ok(OrPlan::Plan(plan));
+    }
+    delete(&state, &name).await?;
+    Ok(OrPlan::Done(StatusCode::NO_CONTENT))
+}
+
+/// Deletes a schema that nothing uses.
+pub(crate) async fn delete(state: &ServerState, name: &SchemaName) -> Result<(), Refusal> {
+    unused(name, &uses(state, name).await?)?;
+    state.database.delete_schema(name).await?;
     state.forget_fittings();
-    Ok(StatusCode::NO_CONTENT)
+    Ok(())
 }
 
 /// Registers a text as the next version; one that a version has already gives that version.

@@ -80,6 +80,11 @@ fn all_of_it_is_written_in_one_way() {
         if method == Method::GET && (answer["type"] == "array" || is_page != takes("cursor") || is_page && !takes("limit")) {
             wrong("a list comes in pages, with a limit and a cursor, and nothing else does".into());
         }
+        let plan = told["responses"]["200"].to_string().contains("/schemas/Plan\"");
+        let refuses = |status: &str| !told["responses"][status].is_null();
+        if takes("dry_run") != plan || takes("confirm") != plan || plan && !(refuses("412") && refuses("428")) {
+            wrong("what can be planned gives a plan, takes its tag, and may be refused for it".into());
+        }
         for parameter in told["parameters"].as_array().into_iter().flatten() {
             let name = parameter["name"].as_str().unwrap();
             if parameter["in"] != "header" && !snake_case(name) {

@@ -5,6 +5,8 @@ use std::time::{Duration, Instant};
 use chrono::{DateTime, TimeDelta, Utc};
 use serde_json::{Value, json};
 
+use reqwest::Method;
+
 use crate::support::Api;
 
 const HOUR_MS: i64 = 3_600_000;
@@ -20,8 +22,7 @@ async fn append(api: &Api, topic: &str, partition: i32, hours: i64, records: usi
 }
 
 async fn keeps(api: &Api, topic: &str, settings: Value) {
-    let revision = api.get(&format!("/topics/{topic}")).await.1["revision"].as_i64().unwrap();
-    let (status, answer) = api.put_at(&format!("/topics/{topic}/settings"), revision, &settings).await;
+    let (status, answer) = api.confirmed(Method::PUT, &format!("/topics/{topic}/settings"), Some(&settings)).await;
     assert_eq!(status, 200, "{answer:#}");
 }
 
@@ -95,12 +96,8 @@ async fn what_is_soon_forgotten_unread_is_told_of_readers_and_connectors() {
 
     // who has read what goes has nothing to fear; who has read a part is told of the rest
     for (partition, offset) in [(0, 12), (1, 11)] {
-        let mut to =
-            json!({"target": {"to": "offset", "offset": offset}, "topic": "loads.departed", "partition": partition});
-        let (status, shown) = api.post("/readers/diligent/reposition", &to).await;
-        assert_eq!(status, 200, "{shown:#}");
-        to["confirmed"] = json!([{"topic": "loads.departed", "partition": partition, "from": 0, "to": offset}]);
-        let (status, moved) = api.post("/readers/diligent/reposition", &to).await;
+        let to = json!({"target": {"to": "offset", "offset": offset}, "topic": "loads.departed", "partition": partition});
+        let (status, moved) = api.confirmed(Method::POST, "/readers/diligent/reposition", Some(&to)).await;
         assert_eq!(status, 200, "{moved:#}");
     }
     keeps(&api, "loads.departed", json!({"forget_after_ms": 53 * HOUR_MS})).await;

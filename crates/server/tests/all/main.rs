@@ -16,6 +16,7 @@ mod nothing_kept;
 mod numbers;
 mod panics;
 mod partitions_added;
+mod plans;
 mod presenting;
 mod producers_api;
 mod reached;

@@ -11,7 +11,7 @@ use crate::support::Api;
 
 async fn grow(api: &Api, topic: &str, partitions: i32) {
     let grown =
-        api.post(&format!("/topics/{topic}/partitions"), &json!({"partitions": partitions, "keys_may_move": true})).await;
+        api.confirmed(Method::POST, &format!("/topics/{topic}/partitions"), Some(&json!({"partitions": partitions}))).await;
     assert_eq!(grown.0, 200, "{:#}", grown.1);
 }
 

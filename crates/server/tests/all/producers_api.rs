@@ -46,8 +46,8 @@ async fn what_can_be_appended_is_and_each_other_record_is_answered() {
         assert_eq!(api.get(&path).await.1["items"][0]["value"]["room"], room);
     }
     assert_eq!(send().await.1, done, "a retry is answered as at first");
-    let grown = json!({"partitions": 8, "keys_may_move": true});
-    assert_eq!(api.post("/topics/coldstore.readings/partitions", &grown).await.0, 200);
+    let grown = json!({"partitions": 8});
+    assert_eq!(api.confirmed(Method::POST, "/topics/coldstore.readings/partitions", Some(&grown)).await.0, 200);
     assert_eq!(send().await.1, done, "also when more of it would fit now");
     let lines = "{\"value\": 7}\n{\"value\":\n";
     let request = api.request(Method::POST, "/topics/coldstore.readings/records?partial=true");
@@ -108,7 +108,6 @@ async fn applications_are_seen_by_their_names_with_what_they_appended_and_what_w
     let listed = api.list("/topics").await;
     assert_eq!(listed[0]["producers"], json!([""]), "{listed:#}");
     // with its topic an application's name goes too
-    let gone = api.request(Method::DELETE, "/topics/coldstore.doors?confirm=coldstore.doors");
-    assert!(api.send(gone).await.0 < 300);
+    assert_eq!(api.confirmed(Method::DELETE, "/topics/coldstore.doors", None).await.0, 204);
     assert!(!api.list("/producers").await.to_string().contains("coldstore.doors"));
 }

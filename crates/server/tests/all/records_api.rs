@@ -14,7 +14,7 @@ use gonvel_storage::topic_log::keeper::Keeper;
 use reqwest::Method;
 use serde_json::{Value, json};
 
-use crate::support::{Api, place, says};
+use crate::support::{Api, place, says, word};
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn every_form_of_records_is_appended_and_says_where() {
@@ -257,7 +257,8 @@ async fn a_bad_request_says_which_record_and_stores_nothing() {
     api.post("/topics/orchard.events/records", &old).await;
     api.appended_as_it_happened().await;
     api.post("/topics/orchard.events/records", &json!({"value": 1, "partition": 1})).await;
-    api.put_at("/topics/orchard.events/settings", 1, &json!({"forget_after_ms": 86_400_000})).await;
+    let day = json!({"forget_after_ms": 86_400_000});
+    assert_eq!(api.confirmed(Method::PUT, "/topics/orchard.events/settings", Some(&day)).await.0, 200);
     Keeper::new(api.database.clone()).round(true, chrono::Utc::now().timestamp_micros()).await;
     for path in ["records?", "stream?", "export?form=csv&"] {
         let offset = if path.starts_with("export") { "from_offset=0" } else { "offset=0" };
@@ -507,21 +508,20 @@ async fn readers_share_commit_and_are_moved_with_a_look_first() {
     let earliest = json!({"target": {"to": "earliest"}});
     says(&api.post("/readers/stocktaking/reposition", &earliest).await, 409, "while members are active (line 2)");
     assert_eq!(api.send(api.request(Method::DELETE, &member)).await.0, 204);
-    let (_, shown) = api
-        .post("/readers/stocktaking/reposition", &json!({"target": {"to": "time", "time": "2026-11-25T09:00:04Z"}}))
-        .await;
-    assert_eq!((&shown["repeated"], &shown["skipped"], &shown["done"]), (&json!(11), &json!(0), &json!(false)), "{shown:#}");
+    let back = json!({"target": {"to": "time", "time": "2026-11-25T09:00:04Z"}});
+    let (_, shown) = api.plan(Method::POST, "/readers/stocktaking/reposition", Some(&back)).await;
+    assert_eq!((&shown["repeated"], &shown["records"]), (&json!(11), &json!(0)), "{shown:#}");
     assert_eq!(api.get("/readers/stocktaking").await.1["lag_records"], 5, "a look moves nothing");
-    let confirmed = json!({"target": {"to": "latest"}, "confirmed": shown["moves"].as_array().unwrap().iter().map(|m|
-        json!({"topic": m["topic"], "partition": m["partition"], "from": m["from"], "to": m["to"]})).collect::<Vec<_>>()});
-    let (_, done) = api.post("/readers/stocktaking/reposition", &confirmed).await;
-    assert_eq!((&done["done"], &done["moves"]), (&json!(true), &shown["moves"]), "what was shown is what is done");
+    let (_, done) = api.confirmed(Method::POST, "/readers/stocktaking/reposition", Some(&back)).await;
+    assert_eq!(done["moves"], shown["moves"], "what was shown is what is done");
     assert_eq!(api.get("/readers/stocktaking").await.1["lag_records"], 16);
-    says(&api.post("/readers/stocktaking/reposition", &confirmed).await, 412, "was changed since you read it");
+    let late = format!("confirm={}", shown["tag"].as_str().unwrap());
+    let late = api.send(api.planned(Method::POST, "/readers/stocktaking/reposition", &late, Some(&back))).await;
+    assert_eq!((late.0, word(&late.1)), (412, Some("plan-changed")), "it stands elsewhere since: {:#}", late.1);
     let beyond = json!({"target": {"to": "offset", "offset": 50}, "partition": 1});
     says(&api.post("/readers/stocktaking/reposition", &beyond).await, 422, "offset 50 is not kept in partition 1");
-    let (_, by) =
-        api.post("/readers/stocktaking/reposition", &json!({"target": {"to": "by", "records": -1}, "partition": 1})).await;
+    let one_back = json!({"target": {"to": "by", "records": -1}, "partition": 1});
+    let (_, by) = api.plan(Method::POST, "/readers/stocktaking/reposition", Some(&one_back)).await;
     assert_eq!((by["moves"].as_array().unwrap().len(), &by["repeated"]), (1, &json!(1)));
 
     // a stream is of a member that joined; nothing is committed but what the client says it has
@@ -578,30 +578,44 @@ async fn topics_are_changed_and_deleted_with_a_look_first() {
     api.appended_as_it_happened().await;
     api.post("/topics/harvest.plans/records", &json!({"value": 2, "partition": 0})).await;
     let week = json!({"forget_after_ms": 604_800_000});
-    let (_, preview) = api.post("/topics/harvest.plans/settings/preview", &week).await;
-    assert_eq!((&preview["records"], &preview["partitions"][0]["before_offset"]), (&json!(1), &json!(1)), "{preview:#}");
-    let change = |revision: i64| api.put_at("/topics/harvest.plans/settings", revision, &week);
-    let changed = change(1).await;
+    let settings = "/topics/harvest.plans/settings";
+    let (_, plan) = api.plan(Method::PUT, settings, Some(&week)).await;
+    assert_eq!((&plan["records"], &plan["partitions"][0]["before_offset"]), (&json!(1), &json!(1)), "{plan:#}");
+    let unseen = api.put_at(settings, 1, &week).await;
+    assert_eq!((unseen.0, word(&unseen.1), place(&unseen.1)), (428, Some("unconfirmed"), Some("confirm")));
+    let changed = api.confirmed(Method::PUT, settings, Some(&week)).await;
     assert_eq!((changed.0, &changed.1["settings"]["forget_after_ms"]), (200, &json!(604_800_000)));
-    says(&change(1).await, 412, "was changed since you read it");
+    says(&api.put_at(settings, 1, &week).await, 412, "was changed since you read it");
+    let longer = json!({"forget_after_ms": 704_800_000});
+    assert_eq!(api.put_at(settings, 2, &longer).await.0, 200, "where nothing is lost nothing has to be confirmed");
     for (settings, field) in
         [(json!({"forget_after_ms": 0}), "forget_after_ms"), (json!({"keep": "latest", "hot_span_ms": 5}), "hot_span_ms")]
     {
-        let refused = api.post("/topics/harvest.plans/settings/preview", &settings).await;
+        let refused = api.plan(Method::PUT, "/topics/harvest.plans/settings", Some(&settings)).await;
         assert_eq!((refused.0, place(&refused.1)), (422, Some(field)));
     }
-    says(&api.post("/topics/harvest.plans/partitions", &json!({"partitions": 4})).await, 409, "Say keys_may_move");
-    let more = json!({"partitions": 4, "keys_may_move": true});
-    assert_eq!(api.post("/topics/harvest.plans/partitions", &more).await.1["partitions"], 4);
+    let more = json!({"partitions": 4});
+    says(
+        &api.post("/topics/harvest.plans/partitions", &more).await,
+        428,
+        "most keys of harvest.plans go to another partition",
+    );
+    for partitions in [2, 1001] {
+        let refused =
+            api.plan(Method::POST, "/topics/harvest.plans/partitions", Some(&json!({"partitions": partitions}))).await;
+        says(&refused, 422, "can only get more");
+    }
+    assert_eq!(api.confirmed(Method::POST, "/topics/harvest.plans/partitions", Some(&more)).await.1["partitions"], 4);
     api.post("/readers", &json!({"name": "planner", "topics": ["harvest.plans"]})).await;
-    let (_, preview) = api.get("/topics/harvest.plans/delete-preview").await;
-    assert_eq!((&preview["records"], &preview["readers"]), (&json!(2), &json!(["planner"])));
-    let delete = |query: &str| api.send(api.request(Method::DELETE, &format!("/topics/harvest.plans{query}")));
-    says(&delete("").await, 422, "give its name once more");
+    let (_, plan) = api.plan(Method::DELETE, "/topics/harvest.plans", None).await;
+    let loses = json!([{"kind": "reader", "name": "planner", "says": "loses its position in it"}]);
+    assert_eq!((&plan["records"], &plan["touched"], &plan["against"]), (&json!(2), &loses, &json!([])));
+    says(&api.send(api.request(Method::DELETE, "/topics/harvest.plans")).await, 428, "2 records are lost for ever");
     let member = api.post("/readers/planner/members", &json!({})).await.1["member"].as_str().unwrap().to_owned();
-    says(&delete("?confirm=harvest.plans").await, 409, "active members of the reader planner");
+    let used = api.confirmed(Method::DELETE, "/topics/harvest.plans", None).await;
+    says(&used, 409, "active members of the reader planner");
     api.send(api.request(Method::DELETE, &format!("/readers/planner/members/{member}"))).await;
-    assert_eq!(delete("?confirm=harvest.plans").await.0, 204);
+    assert_eq!(api.confirmed(Method::DELETE, "/topics/harvest.plans", None).await.0, 204);
     assert_eq!(api.get("/topics/harvest.plans").await.0, 404);
     for (body, part) in [
         (json!({"name": "a/b", "partitions": 1}), "'/' at character 2"),

@@ -24,8 +24,7 @@ async fn an_answer_holds_for_the_topic_and_the_body_that_it_was_given_for() {
     let body = json!({"key": "load-7", "value": 1});
     let keyed = [("idempotency-key", "evening")];
     assert_eq!(send(&api, &keyed, &body).await.0, 200);
-    let gone = api.request(Method::DELETE, "/topics/loads.departed?confirm=loads.departed");
-    assert_eq!(api.send(gone).await.0, 204);
+    assert_eq!(api.confirmed(Method::DELETE, "/topics/loads.departed", None).await.0, 204);
     api.topic("loads.departed", 2).await;
     // the topic of now never had it
     says(&send(&api, &keyed, &body).await, 422, "was used for another request");
@@ -70,7 +69,7 @@ async fn what_was_answered_once_is_answered_again() {
     assert_eq!(some.1["refused"].as_array().unwrap().len(), 1);
 
     // keys belong elsewhere now, and records to nowhere that do not fit
-    let grown = api.post("/topics/loads.departed/partitions", &json!({"partitions": 7, "keys_may_move": true})).await;
+    let grown = api.confirmed(Method::POST, "/topics/loads.departed/partitions", Some(&json!({"partitions": 7}))).await;
     assert_eq!(grown.0, 200, "{:#}", grown.1);
     for (headers, first) in tries.iter().zip(&firsts) {
         assert_eq!(send(&api, headers, &body).await, *first);

@@ -14,7 +14,8 @@ use crate::failing::failed;
 use crate::readers::{lock_readers_of, share_out_anew};
 use crate::schema::{topic_partitions, topics};
 
-const MOST_PARTITIONS: i32 = 1000;
+/// Partitions of a topic at most.
+pub const MOST_PARTITIONS: i32 = 1000;
 
 #[derive(Queryable)]
 struct Row {

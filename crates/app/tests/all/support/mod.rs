@@ -76,6 +76,23 @@ impl Gonvel {
         if plain { Some(found) } else { found.get("items").cloned() }
     }
 
+    /// Deletes something, after a look at what that does.
+    pub async fn delete(&self, path: &str) {
+        let ask = async |query: &str| {
+            let answer = self.client.delete(format!("{}{path}{query}", self.base)).send().await.unwrap();
+            (answer.status(), answer.text().await.unwrap())
+        };
+        let (_, plan) = ask("?dry_run=true").await;
+        let plan: Value = serde_json::from_str(&plan).unwrap_or_default();
+        let Some(tag) = plan["tag"].as_str() else {
+            // a version from before there were plans has deleted it now
+            assert!(std::env::var_os("GONVEL_BEFORE").is_some(), "{plan:#}");
+            return;
+        };
+        let (status, said) = ask(&format!("?confirm={tag}")).await;
+        assert!(status.is_success(), "{said}");
+    }
+
     pub async fn post(&self, path: &str, body: Value) -> Value {
         let answer = self.client.post(format!("{}{path}", self.base)).json(&body).send().await.unwrap();
         let status = answer.status();

@@ -69,6 +69,24 @@ impl Api {
         self.send(self.request(Method::PUT, path).header("if-match", format!("\"{revision}\"")).json(body)).await
     }
 
+    /// What a request would do.
+    pub async fn plan(&self, method: Method, path: &str, body: Option<&Value>) -> Answer {
+        self.send(self.planned(method, path, "dry_run=true", body)).await
+    }
+
+    /// The same request, with what goes before it or confirms it in its query; of whatever revision it is.
+    pub fn planned(&self, method: Method, path: &str, query: &str, body: Option<&Value>) -> RequestBuilder {
+        let request = self.request(method, &format!("{path}?{query}")).header("if-match", "*");
+        body.iter().fold(request, |request, body| request.json(body))
+    }
+
+    /// Has what a request would do carried out.
+    pub async fn confirmed(&self, method: Method, path: &str, body: Option<&Value>) -> Answer {
+        let (status, plan) = self.plan(method.clone(), path, body).await;
+        assert_eq!(status, 200, "{plan:#}");
+        self.send(self.planned(method, path, &format!("confirm={}", plan["tag"].as_str().unwrap()), body)).await
+    }
+
     pub async fn append(&self, topic: &str, media: &str, body: impl Into<reqwest::Body>) -> Answer {
         let request = self.request(Method::POST, &format!("/topics/{topic}/records"));
         self.send(request.header("content-type", media).body(body)).await

@@ -1,0 +1,16 @@
+import { expect, type Page } from '@playwright/test';
+
+/** The items of the first page of a list. */
+export async function items<T>(page: Page, path: string): Promise<T[]> {
+  return ((await (await page.request.get(`/api/v1/${path}`)).json()) as { items: T[] }).items;
+}
+
+/** Has what a request would do carried out, and gives the answer. */
+export async function confirmed(page: Page, method: 'delete' | 'post', path: string, data?: object) {
+  const look = await page.request[method](`/api/v1/${path}?dry_run=true`, { data });
+  expect(look.status(), await look.text()).toBe(200);
+  const { tag } = (await look.json()) as { tag: string };
+  const done = await page.request[method](`/api/v1/${path}?confirm=${tag}`, { data });
+  expect(done.ok(), await done.text()).toBe(true);
+  return done;
+}
