@@ -2,7 +2,7 @@
 
 use std::io::{self, Write};
 
-use gonvel_http_api::{LARGEST_PAGE, Page, Plan, Problem};
+use gonvel_http_api::{LARGEST_PAGE, Page, Problem};
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use reqwest::{Method, Response};
 use serde::Serialize;
@@ -10,8 +10,7 @@ use serde::de::DeserializeOwned;
 
 use crate::context::{Output, Resolved};
 use crate::error::CommandError;
-use crate::moving::moves_table;
-use crate::table::{Table, bytes};
+use crate::table::Table;
 
 /// A server, and how its answers are printed.
 pub(crate) struct Client {
@@ -24,9 +23,6 @@ pub(crate) struct Client {
 
 /// Everything that has a meaning in an address.
 const ESCAPED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
-
-/// No body.
-pub(crate) const NOTHING: Option<&()> = None;
 
 /// A part of a path or of a query.
 pub(crate) fn segment(text: &str) -> String {
@@ -79,7 +75,8 @@ impl Client {
         })
     }
 
-    async fn parsed<T: DeserializeOwned>(&self, answer: Response) -> Result<T, CommandError> {
+    /// What an answer says.
+    pub(crate) async fn parsed<T: DeserializeOwned>(&self, answer: Response) -> Result<T, CommandError> {
         let text = answer.text().await.map_err(|e| self.unreachable(&e))?;
         serde_json::from_str(&text).map_err(|e| {
             CommandError::Failed(format!("{} answered what this version does not understand: {e}", self.server))
@@ -134,57 +131,6 @@ impl Client {
 
     pub(crate) async fn put<B: Serialize, T: DeserializeOwned>(&self, path: &str, body: &B) -> Result<T, CommandError> {
         let answer = self.send(Method::PUT, path, &[], |r| r.json(body)).await?;
-        self.parsed(answer).await
-    }
-
-    /// Shows what a request does; told to, has exactly that carried out and gives the answer.
-    pub(crate) async fn after_a_look(
-        &self,
-        method: Method,
-        path: &str,
-        revision: Option<i32>,
-        body: Option<&impl Serialize>,
-        yes: bool,
-    ) -> Result<Option<Response>, CommandError> {
-        let with = |request: reqwest::RequestBuilder| {
-            let request = match revision {
-                Some(revision) => request.header("if-match", format!("\"{revision}\"")),
-                None => request,
-            };
-            match body {
-                Some(body) => request.json(body),
-                None => request,
-            }
-        };
-        let looked = self.send(method.clone(), path, &[("dry_run", "true".to_owned())], with).await?;
-        let plan: Plan = self.parsed(looked).await?;
-        if yes {
-            return self.send(method, path, &[("confirm", plan.tag)], with).await.map(Some);
-        }
-        self.print_plan(&plan)?;
-        self.done("Nothing was done: say --yes to do it.")?;
-        Ok(None)
-    }
-
-    fn print_plan(&self, plan: &Plan) -> Result<(), CommandError> {
-        if self.output == Output::Json {
-            return self.print_json(plan);
-        }
-        let mut out = io::stdout().lock();
-        if !plan.moves.is_empty() {
-            write!(out, "{}", moves_table(&plan.moves))?;
-        }
-        let size = if plan.bytes > 0 { vec![format!("That is {} as stored.", bytes(plan.bytes))] } else { Vec::new() };
-        let touched = plan.touched.iter().map(|touched| format!("{} {}", touched.name, touched.says));
-        let against = plan.against.iter().map(|against| format!("{against} stands against it"));
-        for line in plan.says.iter().cloned().chain(size).chain(touched).chain(against) {
-            writeln!(out, "{line}")?;
-        }
-        Ok(())
-    }
-
-    /// Prints the answer to what was carried out.
-    pub(crate) async fn answer<T: DeserializeOwned>(&self, answer: Response) -> Result<T, CommandError> {
         self.parsed(answer).await
     }
 

@@ -8,15 +8,16 @@ use clap::builder::{PossibleValuesParser, TypedValueParser};
 use clap::{Args, Subcommand, ValueEnum};
 use gonvel_http_api::{
     Action, ActionOutcome, ActionRequest, BeginAnew, Connector, ConnectorPositions, ConnectorRequest, Deed, ExistingRows,
-    LARGEST_LONG_PAGE, Line, ManifestReading, ManifestText, ManyActions, NamedDefinition, ReloadRequest, State,
+    LARGEST_LONG_PAGE, Line, ManifestReading, ManifestText, ManyActions, NamedDefinition, Plan, ReloadRequest, State,
 };
 use reqwest::Method;
 
-use crate::client::{Client, NOTHING};
+use crate::client::Client;
 use crate::connector_named::find;
 use crate::context::Output;
 use crate::error::CommandError;
 use crate::moving::{MoveArguments, move_after_a_look};
+use crate::planning::{NOTHING, after_a_look};
 use crate::table::{Table, bytes, span};
 
 fn existing_rows() -> impl TypedValueParser<Value = ExistingRows> {
@@ -140,7 +141,7 @@ pub struct Several {
     all: bool,
     /// Only tell what would be done.
     #[arg(long)]
-    preview: bool,
+    dry_run: bool,
 }
 
 /// How grave a line is.
@@ -272,7 +273,13 @@ async fn act(client: &Client, several: Several, action: Action) -> Result<(), Co
         };
         several.connectors.iter().map(find).collect::<Result<_, _>>()?
     };
-    let request = ManyActions { connectors, action, preview: several.preview };
+    let request = ManyActions { connectors, action };
+    if several.dry_run {
+        let dry = [("dry_run", "true".to_owned())];
+        let answer = client.send(Method::POST, "/connectors/actions", &dry, |r| r.json(&request)).await?;
+        let plan: Plan = client.parsed(answer).await?;
+        return client.print(&plan.outcomes, outcomes_table);
+    }
     let outcomes: Vec<ActionOutcome> = client.post("/connectors/actions", &request).await?;
     client.print(&outcomes, outcomes_table)?;
     match outcomes.iter().filter(|o| o.refused.is_some()).count() {
@@ -377,7 +384,7 @@ pub(crate) async fn run(client: &Client, command: ConnectorCommand) -> Result<()
         ConnectorCommand::Delete { connector, yes } => {
             let found = find(client, &connector).await?;
             let path = format!("/connectors/{}", found.id);
-            match client.after_a_look(Method::DELETE, &path, None, NOTHING, yes).await? {
+            match after_a_look(client, Method::DELETE, &path, None, NOTHING, yes).await? {
                 Some(_) => client.done(&format!("{} is being deleted", found.name)),
                 None => Ok(()),
             }

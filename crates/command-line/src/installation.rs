@@ -8,7 +8,8 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use futures::StreamExt;
 use gonvel_http_api::{
-    ApplyRequest, FieldChange, InstallationPlan, ManifestFile, NeededSecret, SecretFrom, StepDeed, StepOutcome, ThingKind,
+    ApplyRequest, FieldChange, InstallationPlan, ManifestFile, NeededSecret, Plan, SecretFrom, StepDeed, StepOutcome,
+    ThingKind,
 };
 use reqwest::Method;
 
@@ -143,9 +144,8 @@ fn told(plan: &InstallationPlan) -> String {
 
 /// Makes the installation what manifests say.
 pub(crate) async fn apply(client: &Client, arguments: &ApplyArguments) -> Result<(), CommandError> {
-    let mut request =
-        ApplyRequest { files: files(&arguments.paths)?, prune: arguments.prune, secrets: BTreeMap::new(), mark: None };
-    let mut plan: InstallationPlan = client.post("/manifests/plan", &request).await?;
+    let mut request = ApplyRequest { files: files(&arguments.paths)?, prune: arguments.prune, secrets: BTreeMap::new() };
+    let (mut tag, mut plan) = planned(client, &request).await?;
     if !plan.faults.is_empty() {
         let faults: Vec<String> = plan.faults.iter().map(ToString::to_string).collect();
         return Err(CommandError::Refused(format!("nothing was done, the manifests are wrong:\n{}", faults.join("\n"))));
@@ -157,7 +157,7 @@ pub(crate) async fn apply(client: &Client, arguments: &ApplyArguments) -> Result
         }
     }
     if !request.secrets.is_empty() {
-        plan = client.post("/manifests/plan", &request).await?;
+        (tag, plan) = planned(client, &request).await?;
     }
     match client.output {
         Output::Json => client.print_json(&plan)?,
@@ -172,8 +172,16 @@ pub(crate) async fn apply(client: &Client, arguments: &ApplyArguments) -> Result
     if !arguments.yes && !agreed()? {
         return Err(CommandError::Usage("nothing was done: say --yes if it is meant".into()));
     }
-    request.mark = Some(plan.mark);
-    carry_out(client, &request).await
+    carry_out(client, &request, tag).await
+}
+
+/// What manifests change, and the tag that confirms it.
+async fn planned(client: &Client, request: &ApplyRequest) -> Result<(String, InstallationPlan), CommandError> {
+    let dry = [("dry_run", "true".to_owned())];
+    let answer = client.send(Method::POST, "/manifests/apply", &dry, |r| r.json(request)).await?;
+    let plan: Plan = client.parsed(answer).await?;
+    let none = || CommandError::Failed("the server gave no plan of an installation".into());
+    Ok((plan.tag, plan.installation.ok_or_else(none)?))
 }
 
 fn agreed() -> Result<bool, CommandError> {
@@ -187,8 +195,8 @@ fn agreed() -> Result<bool, CommandError> {
     Ok(answer.trim().eq_ignore_ascii_case("yes"))
 }
 
-async fn carry_out(client: &Client, request: &ApplyRequest) -> Result<(), CommandError> {
-    let answer = client.send(Method::POST, "/manifests/apply", &[], |r| r.json(request)).await?;
+async fn carry_out(client: &Client, request: &ApplyRequest, tag: String) -> Result<(), CommandError> {
+    let answer = client.send(Method::POST, "/manifests/apply", &[("confirm", tag)], |r| r.json(request)).await?;
     let mut pieces = answer.bytes_stream();
     let (mut waiting, mut done, mut of) = (Vec::new(), 0, usize::MAX);
     while let Some(piece) = pieces.next().await {

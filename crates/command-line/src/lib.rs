@@ -12,6 +12,7 @@ mod error;
 mod fleet;
 mod installation;
 mod moving;
+mod planning;
 mod quarantine;
 mod readers;
 mod records;

@@ -1,14 +1,14 @@
 //! Moves of readers and sinks, which are shown before they are done.
 
 use clap::Args;
-use gonvel_http_api::{Move, Moves, Reposition, Target};
+use gonvel_http_api::{Moves, Reposition, Target};
 use reqwest::Method;
 
 use crate::client::Client;
 use crate::connector_named::find;
 use crate::context::Output;
 use crate::error::CommandError;
-use crate::table::Table;
+use crate::planning::{after_a_look, moves_table};
 
 /// A move, which is shown before it is done.
 #[derive(Debug, Args)]
@@ -74,21 +74,6 @@ impl TargetArguments {
     }
 }
 
-pub(crate) fn moves_table(moves: &[Move]) -> Table {
-    let mut table = Table::new(&["topic", "#partition", "#from", "#to", "#skipped", "#read again"], "no partition");
-    for one in moves {
-        table.row([
-            one.topic.clone(),
-            one.partition.to_string(),
-            one.from.to_string(),
-            one.to.to_string(),
-            one.skipped.to_string(),
-            one.repeated.to_string(),
-        ]);
-    }
-    table
-}
-
 /// Shows what a move does; told so, carries out what was shown.
 pub(crate) async fn move_after_a_look(
     client: &Client,
@@ -100,8 +85,8 @@ pub(crate) async fn move_after_a_look(
         CommandError::Usage("say where to: --earliest, --latest, --time, --offset, --by or --connector".into())
     })?;
     let request = Reposition { target, topic: to.topic, partition: to.partition };
-    let Some(answer) = client.after_a_look(Method::POST, path, None, Some(&request), to.yes).await? else { return Ok(()) };
-    let done: Moves = client.answer(answer).await?;
+    let Some(answer) = after_a_look(client, Method::POST, path, None, Some(&request), to.yes).await? else { return Ok(()) };
+    let done: Moves = client.parsed(answer).await?;
     client.print(&done, |done| moves_table(&done.moves))?;
     if client.output == Output::Table { client.done(&format!("{name} was moved")) } else { Ok(()) }
 }

@@ -4,10 +4,12 @@ use clap::{Args, Subcommand};
 use gonvel_http_api::{
     Affected, Cause, DiscardRequest, LARGEST_RECORD_PAGE, MendRecord, QuarantinedRecord, RetryRequest, WhichRecords,
 };
+use reqwest::Method;
 
 use crate::client::Client;
 use crate::connector_named::find;
 use crate::error::CommandError;
+use crate::planning::after_a_look;
 use crate::table::Table;
 
 /// What to do with records that could not be handled.
@@ -55,7 +57,7 @@ pub enum QuarantineCommand {
         #[arg(long)]
         per_second: Option<i32>,
     },
-    /// Give records up.
+    /// Give records up. Shows first how many, and does it with --yes.
     Discard {
         /// Which.
         #[command(flatten)]
@@ -63,6 +65,9 @@ pub enum QuarantineCommand {
         /// Why.
         #[arg(long)]
         reason: String,
+        /// Do it.
+        #[arg(long)]
+        yes: bool,
     },
 }
 
@@ -167,9 +172,11 @@ pub(crate) async fn run(client: &Client, command: QuarantineCommand) -> Result<(
                 table
             })
         }
-        QuarantineCommand::Discard { which, reason } => {
+        QuarantineCommand::Discard { which, reason, yes } => {
             let request = DiscardRequest { which: which.records(client).await?, reason };
-            let gone: Affected = client.post("/quarantine/discard", &request).await?;
+            let look = after_a_look(client, Method::POST, "/quarantine/discard", None, Some(&request), yes).await?;
+            let Some(answer) = look else { return Ok(()) };
+            let gone: Affected = client.parsed(answer).await?;
             client.print(&gone, |gone| {
                 let mut table = Table::new(&["#discarded"], "");
                 table.row([gone.records.to_string()]);

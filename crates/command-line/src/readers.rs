@@ -4,9 +4,10 @@ use clap::Subcommand;
 use gonvel_http_api::{NewReader, Reader, ReaderTopics};
 use reqwest::Method;
 
-use crate::client::{Client, NOTHING, segment};
+use crate::client::{Client, segment};
 use crate::error::CommandError;
 use crate::moving::{MoveArguments, TargetArguments, move_after_a_look};
+use crate::planning::{NOTHING, after_a_look};
 use crate::table::{Table, span};
 
 /// What to do with readers.
@@ -139,7 +140,7 @@ pub(crate) async fn run(client: &Client, command: ReaderCommand) -> Result<(), C
         }
         ReaderCommand::Delete { reader, yes } => {
             let path = format!("/readers/{}", segment(&reader));
-            match client.after_a_look(Method::DELETE, &path, None, NOTHING, yes).await? {
+            match after_a_look(client, Method::DELETE, &path, None, NOTHING, yes).await? {
                 Some(_) => client.done(&format!("{reader} is deleted")),
                 None => Ok(()),
             }

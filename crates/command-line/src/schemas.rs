@@ -11,8 +11,9 @@ use gonvel_http_api::{
 use reqwest::Method;
 use serde::Serialize;
 
-use crate::client::{Client, NOTHING, segment};
+use crate::client::{Client, segment};
 use crate::error::CommandError;
+use crate::planning::{NOTHING, after_a_look};
 use crate::table::Table;
 
 /// What to do with schemas.
@@ -408,7 +409,7 @@ pub(crate) async fn run(client: &Client, command: SchemaCommand) -> Result<(), C
         SchemaCommand::Push { folder, why, dry_run } => push(client, &folder, &why, dry_run).await,
         SchemaCommand::Delete { schema: name, yes } => {
             let path = format!("/schemas/{}", segment(&name));
-            match client.after_a_look(Method::DELETE, &path, None, NOTHING, yes).await? {
+            match after_a_look(client, Method::DELETE, &path, None, NOTHING, yes).await? {
                 Some(_) => client.done(&format!("{name} is deleted")),
                 None => Ok(()),
             }

@@ -4,8 +4,9 @@ use clap::{Args, Subcommand, ValueEnum};
 use gonvel_http_api::{Keep, MorePartitions, NewTopic, Topic, TopicSettings, TopicSummary};
 use reqwest::Method;
 
-use crate::client::{Client, NOTHING, segment};
+use crate::client::{Client, segment};
 use crate::error::CommandError;
+use crate::planning::{NOTHING, after_a_look};
 use crate::table::{Table, bytes, parse_bytes, parse_span, span};
 
 /// What to do with topics.
@@ -195,23 +196,23 @@ pub(crate) async fn run(client: &Client, command: TopicCommand) -> Result<(), Co
             let now: Topic = client.get(&path, &[]).await?;
             let settings = settings.over(&now.summary.settings)?;
             let path = format!("{path}/settings");
-            let look = client.after_a_look(Method::PUT, &path, Some(now.revision), Some(&settings), yes).await?;
+            let look = after_a_look(client, Method::PUT, &path, Some(now.revision), Some(&settings), yes).await?;
             let Some(answer) = look else { return Ok(()) };
-            let changed: Topic = client.answer(answer).await?;
+            let changed: Topic = client.parsed(answer).await?;
             client.done(&format!("{} keeps {}", changed.summary.name, keeps(&changed.summary.settings)))?;
             if client.output == crate::context::Output::Json { client.print_json(&changed) } else { Ok(()) }
         }
         TopicCommand::AddPartitions { topic, partitions, yes } => {
             let path = format!("/topics/{}/partitions", segment(&topic));
             let more = MorePartitions { partitions };
-            let look = client.after_a_look(Method::POST, &path, None, Some(&more), yes).await?;
+            let look = after_a_look(client, Method::POST, &path, None, Some(&more), yes).await?;
             let Some(answer) = look else { return Ok(()) };
-            let grown: Topic = client.answer(answer).await?;
+            let grown: Topic = client.parsed(answer).await?;
             client.print(&grown, topic_table)
         }
         TopicCommand::Delete { topic, yes } => {
             let path = format!("/topics/{}", segment(&topic));
-            match client.after_a_look(Method::DELETE, &path, None, NOTHING, yes).await? {
+            match after_a_look(client, Method::DELETE, &path, None, NOTHING, yes).await? {
                 Some(_) => client.done(&format!("{topic} is deleted")),
                 None => Ok(()),
             }

@@ -186,17 +186,6 @@ pub struct Consequence {
     pub concerns: Vec<String>,
 }
 
-/// What a change would do. Nothing is changed.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct ChangeConsequences {
-    /// Its consequences; none if the definition is the same.
-    pub consequences: Vec<Consequence>,
-    /// The manifest before.
-    pub before: String,
-    /// The manifest after.
-    pub after: String,
-}
-
 /// A version of a connector's definition.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ConnectorVersion {

@@ -142,9 +142,6 @@ pub struct ManyActions {
     pub connectors: Vec<Uuid>,
     /// What.
     pub action: crate::Action,
-    /// Only tell what would be done.
-    #[serde(default)]
-    pub preview: bool,
 }
 
 /// What an action does, or did, with one of several connectors.

@@ -28,9 +28,6 @@ pub struct ApplyRequest {
     /// The secrets that the manifests refer to: by connection, then by field.
     #[serde(default)]
     pub secrets: BTreeMap<String, BTreeMap<String, String>>,
-    /// The mark of the plan that was shown: another one by now is not carried out.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub mark: Option<String>,
 }
 
 /// A secret that a manifest refers to.
@@ -62,15 +59,13 @@ pub struct PlannedStep {
     pub says: Vec<String>,
 }
 
-/// What would have to be done. Nothing is changed.
+/// What manifests change.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct InstallationPlan {
     /// The steps in their order.
     pub steps: Vec<PlannedStep>,
     /// Things that are as they are to be already.
     pub unchanged: usize,
-    /// What tells this plan from another one.
-    pub mark: String,
     /// The secrets that the manifests refer to.
     pub secrets: Vec<NeededSecret>,
     /// What is wrong in the manifests: then there are no steps.

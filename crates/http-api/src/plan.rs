@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-use crate::{Move, PartitionLoss};
+use crate::{ActionOutcome, Consequence, InstallationPlan, Move, PartitionLoss};
 
 /// Whether a request is only to be planned, and which plan it confirms.
 #[derive(Debug, Clone, Default, Deserialize, IntoParams)]
@@ -19,7 +19,7 @@ pub struct PlanQuery {
 }
 
 /// What a request would do.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct Plan {
     /// Sent as `confirm` with the same request, it has this carried out, and nothing else.
     pub tag: String,
@@ -41,6 +41,19 @@ pub struct Plan {
     pub partitions: Vec<PartitionLoss>,
     /// What is moved, by partition.
     pub moves: Vec<Move>,
+    /// What another definition of a connector brings with it.
+    pub consequences: Vec<Consequence>,
+    /// What each of several connectors does.
+    pub outcomes: Vec<ActionOutcome>,
+    /// The manifest of what is changed, as it is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub before: Option<String>,
+    /// The manifest of what is changed, as it would be.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub after: Option<String>,
+    /// What manifests that are applied change, step by step.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub installation: Option<InstallationPlan>,
 }
 
 /// Someone whom a request touches.

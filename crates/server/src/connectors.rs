@@ -259,25 +259,51 @@ async fn carry_out(state: &ServerState, connector: &Stored, request: ActionReque
     Ok(state.database.ask(connector.id, wish, &who.0).await?)
 }
 
-/// Acts on several connectors, or tells what that would do to each. One that refuses leaves the others alone.
+/// Acts on several connectors. One that refuses leaves the others alone.
 #[utoipa::path(operation_id = "actOnConnectors", post, path = "/api/v1/connectors/actions", tag = "connectors", request_body = ManyActions,
+    params(PlanQuery),
     responses((status = 200, body = [ActionOutcome]), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn act_on_many(
     State(state): State<Arc<ServerState>>,
     who: Who,
+    Query(query): Query<PlanQuery>,
     Body(request): Body<ManyActions>,
-) -> Result<Json<Vec<ActionOutcome>>, Refusal> {
+) -> Result<OrPlan<Json<Vec<ActionOutcome>>>, Refusal> {
     let all = state.database.connectors().await?;
+    if query.dry_run || query.confirm.is_some() {
+        let outcomes = outcomes(&state, &all, &request, None).await?;
+        let changes = outcomes.iter().filter(|one| one.changes).count();
+        let says = vec![format!("{changes} of {} connectors are changed.", outcomes.len())];
+        // how it does changes all the time, what it is to do only by someone's wish
+        let wishes: Vec<_> = outcomes.iter().map(|one| (one.connector, one.changes)).collect();
+        let plan = Plan { says, outcomes, ..Plan::default() };
+        if let Some(plan) = plans::settle(&query, plan, &("actOnConnectors", &request, wishes), Vec::new())? {
+            return Ok(OrPlan::Plan(plan));
+        }
+    }
+    let out = outcomes(&state, &all, &request, Some(&who)).await?;
+    state.nudge.notify_one();
+    Ok(OrPlan::Done(Json(out)))
+}
+
+/// What an action does to each of several connectors; where someone does it, how that went.
+async fn outcomes(
+    state: &ServerState,
+    all: &[Stored],
+    request: &ManyActions,
+    who: Option<&Who>,
+) -> Result<Vec<ActionOutcome>, Refusal> {
     let mut out = Vec::with_capacity(request.connectors.len());
     for id in &request.connectors {
         let connector = all.iter().find(|c| c.id.0 == *id);
         let connector = connector.ok_or_else(|| PortError::NotFound { what: format!("connector {id}") })?;
         let would = would(connector, request.action);
-        let refused = if request.preview || would.is_none() {
-            None
-        } else {
-            let one = ActionRequest { action: request.action, lane: None };
-            carry_out(&state, connector, one, &who).await.err().map(|refusal| refusal.detail())
+        let refused = match who.filter(|_| would.is_some()) {
+            None => None,
+            Some(who) => {
+                let one = ActionRequest { action: request.action, lane: None };
+                carry_out(state, connector, one, who).await.err().map(|refusal| refusal.detail())
+            }
         };
         out.push(ActionOutcome {
             connector: *id,
@@ -288,8 +314,7 @@ pub(crate) async fn act_on_many(
             refused,
         });
     }
-    state.nudge.notify_one();
-    Ok(Json(out))
+    Ok(out)
 }
 
 /// Loads tables of a source again from their start, beside what is being followed. Their rows are appended to their topics as

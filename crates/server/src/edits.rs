@@ -9,7 +9,7 @@ use gonvel_core::connector::edit::{self, Consequences};
 use gonvel_core::connector::{Definition, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectorId, ConnectorName};
 use gonvel_http_api::{
-    ChangeConsequences, Connector, ConnectorChange, ConnectorVersion, Consequence, Page, PagingQuery, Problem,
+    Connector, ConnectorChange, ConnectorVersion, Consequence, Page, PagingQuery, Plan, PlanQuery, Problem,
 };
 use gonvel_runtime::systems;
 use gonvel_storage::catalog::connectors::Connector as Stored;
@@ -18,8 +18,9 @@ use crate::addressed::ConnectorAt;
 use crate::connectors::{find, tagged};
 use crate::listing::{Listed, Place, Unfiltered};
 use crate::manifests::{KnownNames, names};
+use crate::plans::{self, OrPlan};
 use crate::preflights;
-use crate::problems::{Body, Refusal};
+use crate::problems::{Body, Query, Refusal};
 use crate::revisions::{IfMatch, IfMatchHeader, Tagged};
 use crate::state::ServerState;
 use crate::who::Who;
@@ -57,50 +58,63 @@ pub(crate) async fn judged(
     Ok((connector, consequences))
 }
 
-/// What another definition would do to a connector. Nothing is changed.
-#[utoipa::path(operation_id = "previewConnectorChange", post, path = "/api/v1/connectors/{connector}/change/preview", tag = "connectors",
-    request_body = ConnectorChange,
-    responses((status = 200, body = ChangeConsequences), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub(crate) async fn preview(
-    State(state): State<Arc<ServerState>>,
-    ConnectorAt(id): ConnectorAt,
-    Body(request): Body<ConnectorChange>,
-) -> Result<Json<ChangeConsequences>, Refusal> {
-    let stored = state.database.find_connector(ConnectorId(id)).await?;
-    let (connector, consequences) = judged(&state, &stored, request.definition.clone()).await?;
-    let names: KnownNames = names(&state).await?;
-    let consequences = consequences.into_iter().map(|(kind, concerns)| Consequence {
+async fn plan_of(state: &ServerState, stored: &Stored, to: &Definition, found: &Consequences) -> Result<Plan, Refusal> {
+    let names: KnownNames = names(state).await?;
+    let consequences = found.iter().map(|(kind, concerns)| Consequence {
         kind: serde_json::to_value(kind).ok().and_then(|k| k.as_str().map(str::to_owned)).unwrap_or_default(),
         says: kind.sentence().into(),
-        concerns,
+        concerns: concerns.clone(),
     });
-    Ok(Json(ChangeConsequences {
+    Ok(Plan {
+        says: found.keys().map(|kind| kind.sentence().into()).collect(),
         consequences: consequences.collect(),
-        before: gonvel_manifests::connector_text::write(&stored.name, &stored.definition, &names),
-        after: gonvel_manifests::connector_text::write(&stored.name, connector.definition(), &names),
-    }))
+        before: Some(gonvel_manifests::connector_text::write(&stored.name, &stored.definition, &names)),
+        after: Some(gonvel_manifests::connector_text::write(&stored.name, to, &names)),
+        ..Plan::default()
+    })
 }
 
 /// Makes another definition a connector's next version, if it is still the version it was made from. One that runs must pass
 /// its preflight with it, and starts anew where it stands.
 #[utoipa::path(operation_id = "changeConnector", put, path = "/api/v1/connectors/{connector}", tag = "connectors", request_body = ConnectorChange,
-    params(IfMatchHeader),
+    params(PlanQuery, IfMatchHeader),
     responses((status = 200, body = Connector), (status = 404, body = Problem), (status = 412, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn change(
     State(state): State<Arc<ServerState>>,
     ConnectorAt(id): ConnectorAt,
     who: Who,
+    Query(query): Query<PlanQuery>,
     at: IfMatch,
     Body(request): Body<ConnectorChange>,
-) -> Result<Tagged<Connector>, Refusal> {
+) -> Result<OrPlan<Tagged<Connector>>, Refusal> {
     let stored = state.database.find_connector(ConnectorId(id)).await?;
     let version = at.to_change(stored.version)?;
     let (connector, consequences) = judged(&state, &stored, request.definition.clone()).await?;
+    if query.dry_run || query.confirm.is_some() {
+        let plan = plan_of(&state, &stored, connector.definition(), &consequences).await?;
+        let of = ("changeConnector", id, stored.version, connector.definition());
+        if let Some(plan) = plans::settle(&query, plan, &of, Vec::new())? {
+            return Ok(OrPlan::Plan(plan));
+        }
+    }
+    change_to(&state, &stored, &connector, &consequences, version, &who.0).await?;
+    find(&state, id).await.map(tagged).map(OrPlan::Done)
+}
+
+/// Makes another definition a connector's next version.
+async fn change_to(
+    state: &ServerState,
+    stored: &Stored,
+    connector: &ValidConnector,
+    consequences: &Consequences,
+    version: i32,
+    who: &str,
+) -> Result<(), Refusal> {
     if *connector.definition() == stored.definition {
-        return find(&state, id).await.map(tagged);
+        return Ok(());
     }
     let report = if stored.wish == Wish::Run {
-        let report = preflights::check(&state, connector.definition(), Some(stored.id)).await?;
+        let report = preflights::check(state, connector.definition(), Some(stored.id)).await?;
         if !report.ready() {
             return Err(Refusal::preflight(report.checks));
         }
@@ -109,12 +123,12 @@ pub(crate) async fn change(
         None
     };
     let again = consequences.get(&edit::Consequence::LoadsAgain).cloned().unwrap_or_default();
-    state.database.change_connector(&connector, version, &again, &who.0).await?;
+    state.database.change_connector(connector, version, &again, who).await?;
     if let Some(report) = &report {
         state.database.keep_report(stored.id, report).await?;
     }
     state.nudge.notify_one();
-    find(&state, id).await.map(tagged)
+    Ok(())
 }
 
 /// All versions of a connector's definition, the newest first.

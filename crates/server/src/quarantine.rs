@@ -12,14 +12,15 @@ use gonvel_core::civil::rfc3339;
 use gonvel_core::naming::{ConnectorId, Offset, SchemaId};
 use gonvel_core::record::StoredRecord;
 use gonvel_http_api::{
-    Affected, Cause, CausesQuery, DiscardRequest, LARGEST_RECORD_PAGE, MendRecord, Page, PagingQuery, Problem,
-    QuarantineQuery, QuarantinedRecord, RecordHeader, RecordPagingQuery, RetryRequest, WhichRecords,
+    Affected, Cause, CausesQuery, DiscardRequest, LARGEST_RECORD_PAGE, MendRecord, Page, PagingQuery, Plan, PlanQuery,
+    Problem, QuarantineQuery, QuarantinedRecord, RecordHeader, RecordPagingQuery, RetryRequest, WhichRecords,
 };
 use gonvel_storage::quarantine::{Kept, Which};
 use uuid::Uuid;
 
 use crate::listing::{Listed, Place};
-use crate::problems::{Body, Path, Refusal};
+use crate::plans::{self, OrPlan};
+use crate::problems::{Body, Path, Query, Refusal};
 use crate::records::Decoder;
 use crate::state::ServerState;
 use crate::who::Who;
@@ -194,31 +195,50 @@ pub(crate) async fn mend(
 /// Asks for records that wait to be tried again. Their connector does so as soon as it runs, in the order of their offsets; one
 /// whose key was delivered anew since is superseded and is not.
 #[utoipa::path(operation_id = "retryQuarantined", post, path = "/api/v1/quarantine/retry", tag = "quarantine", request_body = RetryRequest,
+    params(PlanQuery),
     responses((status = 200, body = Affected), (status = 422, body = Problem)))]
 pub(crate) async fn retry(
     State(state): State<Arc<ServerState>>,
+    Query(query): Query<PlanQuery>,
     Body(request): Body<RetryRequest>,
-) -> Result<Json<Affected>, Refusal> {
+) -> Result<OrPlan<Json<Affected>>, Refusal> {
     if request.per_second.is_some_and(|pace| !(1..=100_000).contains(&pace)) {
         return Err(Refusal::invalid("per_second", "give a number from 1 to 100000, or none for as fast as they go"));
     }
-    let records = state.database.retry(&which(&request.which)?, request.per_second).await?;
+    let which = which(&request.which)?;
+    if query.dry_run || query.confirm.is_some() {
+        let waiting = state.database.count_waiting(&which).await?;
+        let plan = Plan { says: vec![format!("{waiting} records are tried again.")], repeated: waiting, ..Plan::default() };
+        if let Some(plan) = plans::settle(&query, plan, &("retryQuarantined", &request, waiting), Vec::new())? {
+            return Ok(OrPlan::Plan(plan));
+        }
+    }
+    let records = state.database.retry(&which, request.per_second).await?;
     state.nudge.notify_one();
-    Ok(Json(Affected { records }))
+    Ok(OrPlan::Done(Json(Affected { records })))
 }
 
-/// Gives records up that wait. They stay to be looked at until they are forgotten.
+/// Gives records up that wait, which has to be confirmed. They stay to be looked at until they are forgotten.
 #[utoipa::path(operation_id = "discardQuarantined", post, path = "/api/v1/quarantine/discard", tag = "quarantine", request_body = DiscardRequest,
+    params(PlanQuery),
     responses((status = 200, body = Affected), (status = 422, body = Problem)))]
 pub(crate) async fn discard(
     State(state): State<Arc<ServerState>>,
     who: Who,
+    Query(query): Query<PlanQuery>,
     Body(request): Body<DiscardRequest>,
-) -> Result<Json<Affected>, Refusal> {
+) -> Result<OrPlan<Json<Affected>>, Refusal> {
+    let which = which(&request.which)?;
+    let waiting = state.database.count_waiting(&which).await?;
+    let says = vec![format!("{waiting} records are given up, and never delivered.")];
+    let plan = Plan { needs_confirming: waiting > 0, says, records: waiting, ..Plan::default() };
+    if let Some(plan) = plans::settle(&query, plan, &("discardQuarantined", &request.which, waiting), Vec::new())? {
+        return Ok(OrPlan::Plan(plan));
+    }
     let reason = request.reason.trim();
     if reason.is_empty() || reason.chars().count() > 1_000 {
         return Err(Refusal::invalid("reason", "say in up to 1000 characters why these records are given up"));
     }
-    let records = state.database.discard(&which(&request.which)?, &who.0, reason).await?;
-    Ok(Json(Affected { records }))
+    let records = state.database.discard(&which, &who.0, reason).await?;
+    Ok(OrPlan::Done(Json(Affected { records })))
 }

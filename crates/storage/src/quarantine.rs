@@ -524,6 +524,25 @@ impl Database {
         Err(PortError::Refused(format!("the record does not wait any more: it is {state}")))
     }
 
+    /// How many of these wait.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    pub async fn count_waiting(&self, which: &Which) -> Result<i64, PortError> {
+        let (ids, connector, cause) = which.columns();
+        let mut connection = self.connection().await?;
+        let found = diesel::sql_query(
+            "SELECT count(*) AS count FROM quarantine WHERE state = 'waiting' AND ($1 IS NULL OR id = ANY ($1)) \
+               AND ($2 IS NULL OR connector_id = $2) AND ($3 IS NULL OR cause = $3)",
+        )
+        .bind::<Nullable<Array<Int8>>, _>(ids)
+        .bind::<Nullable<SqlUuid>, _>(connector)
+        .bind::<Nullable<Int8>, _>(cause)
+        .get_result::<Count>(&mut connection)
+        .await;
+        found.map(|found| found.count).map_err(failed("counting records in quarantine"))
+    }
+
     /// Asks for records that wait to be tried again, so many a second at most; gives how many are asked for.
     ///
     /// # Errors

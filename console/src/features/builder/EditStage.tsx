@@ -5,10 +5,10 @@ import { useNavigate } from 'react-router';
 import { problemOf, type Schemas } from '../../api/client';
 import { Checks } from '../../shared/Checks';
 import { Difference } from '../../shared/Difference';
+import { changeTo, planChange } from '../../shared/editing';
 import { cannotLoad, ExistingRowsChoice } from '../../shared/ExistingRowsChoice';
 import { ProblemNote } from '../../shared/ProblemNote';
 import type { Draft } from './builder';
-import { change as save, previewChange } from './builderQueries';
 import { CarriedStage } from './CarriedStage';
 import { definitionOf } from './exchange';
 import { Stage, type Change, type Check } from './Stage';
@@ -32,10 +32,10 @@ export function EditStage({ connector, draft, change, unread, onFailed }: Props)
   const queries = useQueryClient();
   const definition = definitionOf(draft);
   const preview = useQuery({
-    queryKey: ['connector', connector.id, 'preview', definition],
+    queryKey: ['connector', connector.id, 'preview', connector.version, definition],
     queryFn: () => {
       if (!definition) throw new Error('there is no system');
-      return previewChange(connector.id, { definition });
+      return planChange(connector.id, connector.version, { definition });
     },
     enabled: definition !== null,
     retry: false,
@@ -43,7 +43,7 @@ export function EditStage({ connector, draft, change, unread, onFailed }: Props)
   const saving = useMutation({
     mutationFn: () => {
       if (!definition) throw new Error('there is no system');
-      return save(connector.id, connector.version, { definition });
+      return changeTo(connector.id, connector.version, { definition });
     },
     onError: (error) => onFailed((problemOf(error)?.checks ?? []).filter((c) => c.outcome === 'failed')),
     onSuccess: () => {
@@ -52,7 +52,8 @@ export function EditStage({ connector, draft, change, unread, onFailed }: Props)
     },
   });
   const problem = problemOf(saving.error) ?? problemOf(preview.error);
-  const { consequences = [], before = '', after = '' } = preview.data ?? {};
+  const { consequences = [] } = preview.data ?? {};
+  const [before, after] = [preview.data?.before ?? '', preview.data?.after ?? ''];
   const same = before === after;
   return (
     <Stage title="What this changes">

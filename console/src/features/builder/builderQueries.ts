@@ -100,18 +100,6 @@ export function mend(body: Schemas['MendRequest']) {
   return answered(api.POST('/api/v1/connectors/preflight/mend', { body }));
 }
 
-export function previewChange(id: string, body: Schemas['ConnectorChange']) {
-  return answered(
-    api.POST('/api/v1/connectors/{connector}/change/preview', { params: { path: { connector: id } }, body }),
-  );
-}
-
-export function change(id: string, version: number, body: Schemas['ConnectorChange']) {
-  return answered(
-    api.PUT('/api/v1/connectors/{connector}', { params: { path: { connector: id }, header: at(version) }, body }),
-  );
-}
-
 export function readManifest(text: string) {
   return answered(api.POST('/api/v1/manifests/read', { body: { text } }));
 }

@@ -8,7 +8,7 @@ import { exportUrl } from '../../shared/exporting';
 import { count } from '../../shared/format';
 import type { Connector } from '../../shared/liveConnectors';
 import { ProblemNote } from '../../shared/ProblemNote';
-import { actOnMany, type Action } from './connectorsQueries';
+import { actOnMany, planOnMany, type Action } from './connectorsQueries';
 
 const ACTIONS: [Action, string][] = [
   ['start', 'Start'],
@@ -73,18 +73,19 @@ function Confirm({
   const label = ACTIONS.find(([value]) => value === action)?.[1] ?? action;
   const preview = useQuery({
     queryKey: ['connectors', 'act', action, ids],
-    queryFn: () => actOnMany(ids, action, true),
+    queryFn: () => planOnMany(ids, action),
     staleTime: 0,
     gcTime: 0,
   });
   const doing = useMutation({
-    mutationFn: (changing: string[]) => actOnMany(changing, action, false),
-    onSuccess: (outcomes) => {
-      if (outcomes.every((o) => o.refused == null)) onDone();
+    mutationFn: (changing: string[]) => actOnMany(changing, action),
+    onSuccess: (done) => {
+      if (done.every((o) => o.refused == null)) onDone();
     },
   });
-  const changing = (preview.data ?? []).filter((o) => o.changes);
-  const same = (preview.data ?? []).length - changing.length;
+  const outcomes = preview.data?.outcomes ?? [];
+  const changing = outcomes.filter((o) => o.changes);
+  const same = outcomes.length - changing.length;
   const refused = (doing.data ?? []).filter((o) => o.refused != null);
   return (
     <Dialog opened onClose={onClose} title={`${label}: what it comes to`}>

@@ -5,9 +5,10 @@ import { useState } from 'react';
 import { problemOf, type Schemas } from '../../api/client';
 import { Difference } from '../../shared/Difference';
 import type { Connector } from '../../shared/liveConnectors';
+import { changeTo, planChange } from '../../shared/editing';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { When } from '../../shared/When';
-import { changeTo, previewChange, versionsQuery } from './connectorsQueries';
+import { versionsQuery } from './connectorsQueries';
 
 type Version = Schemas['ConnectorVersion'];
 
@@ -54,7 +55,7 @@ function One({ connector, version, before }: { connector: Connector; version: Ve
   const change = { definition: version.definition };
   const preview = useQuery({
     queryKey: ['connector', connector.id, 'return', version.version, connector.version],
-    queryFn: () => previewChange(connector.id, change),
+    queryFn: () => planChange(connector.id, connector.version, change),
     enabled: !inForce,
     retry: false,
   });

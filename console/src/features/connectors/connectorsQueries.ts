@@ -1,4 +1,4 @@
-import { answered, api, asPlanned, at, everything, type Plan, type Schemas } from '../../api/client';
+import { answered, api, asPlanned, everything, type Plan, type Schemas } from '../../api/client';
 import type { paths } from '../../api/types';
 
 export type Action = Schemas['Action'];
@@ -7,9 +7,15 @@ export function act(id: string, body: Schemas['ActionRequest']) {
   return answered(api.POST('/api/v1/connectors/{connector}/actions', { params: { path: { connector: id } }, body }));
 }
 
-/** Acts on several connectors, or tells what that would do. */
-export function actOnMany(connectors: string[], action: Action, preview: boolean) {
-  return answered(api.POST('/api/v1/connectors/actions', { body: { connectors, action, preview } }));
+/** What an action on several connectors would do; nothing is changed. */
+export function planOnMany(connectors: string[], action: Action) {
+  const params = { query: asPlanned(null) };
+  return answered(api.POST('/api/v1/connectors/actions', { params, body: { connectors, action } })) as Promise<Plan>;
+}
+
+export function actOnMany(connectors: string[], action: Action) {
+  const asked = api.POST('/api/v1/connectors/actions', { body: { connectors, action } });
+  return answered(asked) as Promise<Schemas['ActionOutcome'][]>;
 }
 
 type LinesQuery = NonNullable<paths['/api/v1/connectors/{connector}/log']['get']['parameters']['query']>;
@@ -67,18 +73,6 @@ export function versionsQuery(id: string, version: number) {
         answered(api.GET('/api/v1/connectors/{connector}/versions', { params: { path: { connector: id }, query } })),
       ),
   };
-}
-
-export function previewChange(id: string, body: Schemas['ConnectorChange']) {
-  return answered(
-    api.POST('/api/v1/connectors/{connector}/change/preview', { params: { path: { connector: id } }, body }),
-  );
-}
-
-export function changeTo(id: string, version: number, body: Schemas['ConnectorChange']) {
-  return answered(
-    api.PUT('/api/v1/connectors/{connector}', { params: { path: { connector: id }, header: at(version) }, body }),
-  );
 }
 
 export function loadAgain(id: string, table: string, existingRows: Schemas['ExistingRows']) {

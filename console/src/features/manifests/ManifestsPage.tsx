@@ -57,7 +57,7 @@ export function ManifestsPage() {
       setOutcomes([]);
       setAsks(false);
       stop.current = new AbortController();
-      await apply(files, prune, secrets, current?.mark ?? '', stop.current.signal, (outcome) =>
+      await apply(files, prune, secrets, current?.tag ?? '', stop.current.signal, (outcome) =>
         setOutcomes((before) => [...before, outcome]),
       );
     },

@@ -23,7 +23,7 @@ const password: Secret = {
 const kept: Secret = { ...password, connection: 'settlement', from: { ask: true } as never, needed: false };
 
 test('a secret is asked for where it cannot be done without, and stays while it is given', () => {
-  const plan: Plan = { steps: [], unchanged: 0, mark: '', faults: [], secrets: [password, kept] };
+  const plan: Plan = { steps: [], unchanged: 0, tag: '', faults: [], secrets: [password, kept] };
   expect(toAsk(plan, {})).toEqual([password]);
   const given = withSecret({}, password, 'x');
   const after: Plan = { ...plan, secrets: [{ ...password, needed: false }, kept] };

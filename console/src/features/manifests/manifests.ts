@@ -1,7 +1,7 @@
 /** Manifests, what they would change, and how that is told. */
 import type { Problem, Schemas } from '../../api/client';
 
-export type Plan = Schemas['InstallationPlan'];
+export type Plan = Schemas['InstallationPlan'] & { tag: string };
 export type Step = Schemas['PlannedStep'];
 export type File = Schemas['ManifestFile'];
 export type Secret = Schemas['NeededSecret'];

@@ -1,5 +1,5 @@
 import { Button, Group, NumberInput, Textarea } from '@mantine/core';
-import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 
 import { problemOf } from '../../api/client';
@@ -20,7 +20,20 @@ export function Settle({ which, records, quietly }: { which: Which; records: num
     void queries.invalidateQueries({ queryKey: ['quarantine'] });
   };
   const trying = useMutation({ mutationFn: () => retry(which, pace), onSuccess: done });
-  const giving = useMutation({ mutationFn: () => discard(which, reason), onSuccess: done });
+  // how many they are may have changed since the list was read
+  const plan = useQuery({
+    queryKey: ['plan', 'discard', which],
+    queryFn: () => discard(which, '', null),
+    enabled: asking === 'discard',
+    gcTime: 0,
+    refetchOnWindowFocus: false,
+  });
+  const giving = useMutation({
+    mutationFn: (tag: string) => discard(which, reason, tag),
+    onSuccess: done,
+    onError: () => void plan.refetch(),
+  });
+  const given = plan.data?.records ?? records;
   const many = records === 1 ? 'it' : `all ${count(records)}`;
   const size = quietly ? 'compact-sm' : 'sm';
   return (
@@ -76,19 +89,19 @@ export function Settle({ which, records, quietly }: { which: Which; records: num
           size="md"
           opened
           onClose={() => setAsking(null)}
-          title={`Discard ${records === 1 ? 'one record' : `${count(records)} records`}`}
+          title={`Discard ${given === 1 ? 'one record' : `${count(given)} records`}`}
         >
           <form
             onSubmit={(event) => {
               event.preventDefault();
-              giving.mutate();
+              if (plan.data) giving.mutate(plan.data.tag);
             }}
           >
-            <ProblemNote problem={problemOf(giving.error)} />
+            <ProblemNote problem={problemOf(giving.error ?? plan.error)} />
             <p>
-              {records === 1 ? 'It is' : 'They are'} never delivered. In the topic{' '}
-              {records === 1 ? 'it stays' : 'they stay'}; here {records === 1 ? 'it stays' : 'they stay'} to be looked
-              at until {records === 1 ? 'it is' : 'they are'} forgotten.
+              {given === 1 ? 'It is' : 'They are'} never delivered. In the topic{' '}
+              {given === 1 ? 'it stays' : 'they stay'}; here {given === 1 ? 'it stays' : 'they stay'} to be looked at
+              until {given === 1 ? 'it is' : 'they are'} forgotten.
             </p>
             <Textarea
               label="Why"
@@ -102,9 +115,14 @@ export function Settle({ which, records, quietly }: { which: Which; records: num
             />
             <Group mt="md" justify="flex-end">
               <Button variant="default" onClick={() => setAsking(null)}>
-                Keep {records === 1 ? 'it' : 'them'}
+                Keep {given === 1 ? 'it' : 'them'}
               </Button>
-              <Button type="submit" color="apricot.8" disabled={reason.trim() === ''} loading={giving.isPending}>
+              <Button
+                type="submit"
+                color="apricot.8"
+                disabled={reason.trim() === '' || !plan.data}
+                loading={giving.isPending}
+              >
                 Discard
               </Button>
             </Group>

@@ -1,4 +1,4 @@
-import { answered, api, everything, type Page, type Schemas } from '../../api/client';
+import { answered, api, asPlanned, everything, type Page, type Plan, type Schemas } from '../../api/client';
 import { parseExact } from '../../shared/exact';
 
 export type Cause = Schemas['Cause'];
@@ -26,8 +26,10 @@ export function retry(which: Which, perSecond: number | null) {
   return answered(api.POST('/api/v1/quarantine/retry', { body: { which, per_second: perSecond } }));
 }
 
-export function discard(which: Which, reason: string) {
-  return answered(api.POST('/api/v1/quarantine/discard', { body: { which, reason } }));
+/** Gives records up as planned; without a tag tells how many that would be. */
+export function discard(which: Which, reason: string, tag: string | null) {
+  const params = { query: asPlanned(tag) };
+  return answered(api.POST('/api/v1/quarantine/discard', { params, body: { which, reason } })) as Promise<Plan>;
 }
 
 export function mend(id: number, value: unknown) {

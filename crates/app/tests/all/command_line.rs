@@ -238,7 +238,7 @@ async fn the_fleet_by_command() {
     until("quarantine list --state delivered", &|kept| kept[0]["state"] == "delivered");
     let row = settlement.query_one("SELECT grade FROM bins WHERE id = 7", &[]).await.unwrap();
     assert_eq!(row.get::<_, &str>(0), "second");
-    assert_eq!(shell.json("quarantine discard 1 --reason 'too late'")["records"], 0);
+    assert_eq!(shell.json("quarantine discard 1 --reason 'too late' --yes")["records"], 0);
 
     // what is moved is shown first, and only while it rests
     assert_eq!(shell.json("connector positions settlement-tables")["partitions"][0]["next_offset"], 9);
@@ -250,7 +250,7 @@ async fn the_fleet_by_command() {
     shell.text("reader create stocktaking packhouse.bins --connector settlement-tables", None);
     assert_eq!(shell.json("reader show stocktaking")["positions"][0]["next_offset"], 9);
     assert_eq!(shell.fails("reader reposition stocktaking --connector packhouse-changes", "name a sink"), 4);
-    let preview = shell.json("connector stop --all --preview");
+    let preview = shell.json("connector stop --all --dry-run");
     assert!(preview[1]["changes"] == true && preview[1]["says"].as_str().unwrap().contains("topics"), "{preview:#}");
     until("connector list", &|all| all[1]["state"] == "following");
     shell.text("connector stop settlement-tables", None);

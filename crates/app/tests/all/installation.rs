@@ -296,24 +296,25 @@ async fn what_came_since_the_plan_was_shown_is_not_deleted_unseen() {
     let shell = Shell::at(&gonvel);
     shell.text("topic create coldstore.old -p 1", None);
     let file = serde_json::json!({"name": "doors.yaml", "text": "topic: coldstore.doors\npartitions: 1\n"});
-    let mut request = serde_json::json!({"files": [file], "prune": true});
-    let plan = gonvel.post("/manifests/plan", request.clone()).await;
-    assert_eq!(plan["steps"].as_array().unwrap().len(), 2);
-    request["mark"] = plan["mark"].clone();
+    let request = serde_json::json!({"files": [file], "prune": true});
+    let steps = |plan: &serde_json::Value| plan["installation"]["steps"].as_array().unwrap().len();
+    let plan = gonvel.post("/manifests/apply?dry_run=true", request.clone()).await;
+    assert_eq!(steps(&plan), 2);
     // a colleague's
     shell.text("topic create coldstore.new -p 1", None);
     let path = format!("{}/manifests/apply", gonvel.base);
-    let apply = async |request: &serde_json::Value| {
-        let answer = gonvel.client.post(&path).json(request).send().await.unwrap();
+    let apply = async |query: &str| {
+        let answer = gonvel.client.post(format!("{path}{query}")).json(&request).send().await.unwrap();
         (answer.status().as_u16(), answer.text().await.unwrap())
     };
-    let (status, said) = apply(&request).await;
-    assert!(status == 412 && said.contains("look at the plan again"), "{status}: {said}");
+    let (status, said) = apply(&format!("?confirm={}", plan["tag"].as_str().unwrap())).await;
+    assert!(status == 412 && said.contains("/problems/plan-changed"), "{status}: {said}");
+    let (status, said) = apply("").await;
+    assert!(status == 428 && said.contains("It deletes coldstore.old"), "{status}: {said}");
     assert_eq!(shell.json("topic list").as_array().unwrap().len(), 2, "nothing was done");
-    let plan = gonvel.post("/manifests/plan", request.clone()).await;
-    assert_eq!(plan["steps"].as_array().unwrap().len(), 3);
-    request["mark"] = plan["mark"].clone();
-    let (status, said) = apply(&request).await;
+    let plan = gonvel.post("/manifests/apply?dry_run=true", request.clone()).await;
+    assert_eq!(steps(&plan), 3);
+    let (status, said) = apply(&format!("?confirm={}", plan["tag"].as_str().unwrap())).await;
     assert_eq!((status, said.lines().count()), (200, 3), "{said}");
     assert_eq!(shell.json("topic list")[0]["name"], "coldstore.doors");
 }

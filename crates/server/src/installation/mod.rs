@@ -16,7 +16,8 @@ use gonvel_core::naming::ReaderName;
 use gonvel_core::ports::{FleetStore, PortError, ReaderStore, TopicLog};
 use gonvel_core::topic_settings::Keep;
 use gonvel_http_api::{
-    ApplyRequest, InstallationPlan, ManifestsQuery, NeededSecret, PlannedStep, Problem, ProblemType, StepOutcome,
+    ApplyRequest, InstallationPlan, ManifestsQuery, NeededSecret, Plan as Shown, PlanQuery, PlannedStep, Problem,
+    ProblemType, StepOutcome,
 };
 use gonvel_manifests::{self as manifests, Deed, Fault, Found, Plan, Step, Thing};
 use gonvel_runtime::systems;
@@ -27,6 +28,7 @@ use self::there::installation;
 use crate::connections::{guards_less, refused_address};
 use crate::edits::judged;
 use crate::manifests::{KnownNames, names};
+use crate::plans;
 use crate::problems::{Body, Query, Refusal};
 use crate::state::ServerState;
 use crate::who::Who;
@@ -179,42 +181,48 @@ async fn says(
     })
 }
 
-/// What would have to be done so that the installation is as manifests say. Nothing is changed.
-#[utoipa::path(operation_id = "planManifests", post, path = "/api/v1/manifests/plan", tag = "installation", request_body = ApplyRequest,
-    responses((status = 200, body = InstallationPlan), (status = 422, body = Problem)))]
-pub(crate) async fn plan(
-    State(state): State<Arc<ServerState>>,
-    Body(request): Body<ApplyRequest>,
-) -> Result<Json<InstallationPlan>, Refusal> {
-    let (found, planned) = compared(&state, &request).await?;
-    let secrets = secrets(&state, &found, &request.secrets).await?;
+/// What manifests change, as a plan; where they are wrong, what is wrong.
+async fn plan_of(state: &ServerState, request: &ApplyRequest, query: &PlanQuery) -> Result<Option<Box<Shown>>, Refusal> {
+    let (found, planned) = compared(state, request).await?;
+    let secrets = secrets(state, &found, &request.secrets).await?;
     let plan = match planned {
         Err(faults) => {
-            return Ok(Json(InstallationPlan { steps: vec![], unchanged: 0, mark: String::new(), secrets, faults }));
+            let installation = InstallationPlan { steps: vec![], unchanged: 0, secrets, faults };
+            return Ok(Some(Box::new(Shown { installation: Some(installation), ..Shown::default() })));
         }
         Ok(plan) => plan,
     };
     let mark = plan.mark();
-    let (connectors, names) = (state.database.connectors().await?, names(&state).await?);
+    let (connectors, names) = (state.database.connectors().await?, names(state).await?);
     let mut steps = Vec::with_capacity(plan.steps.len());
     for step in plan.steps {
-        let says = says(&state, &step, &connectors, &names).await?;
+        let says = says(state, &step, &connectors, &names).await?;
         let (kind, name) = (step.thing.kind(), step.thing.name().to_owned());
         steps.push(PlannedStep { deed: step.deed, kind, name, changes: step.changes, says });
     }
-    Ok(Json(InstallationPlan { steps, unchanged: plan.unchanged, mark, secrets, faults: vec![] }))
+    let told = steps.iter().flat_map(|step| step.says.clone()).collect();
+    let installation = InstallationPlan { steps, unchanged: plan.unchanged, secrets, faults: vec![] };
+    let plan = Shown { says: told, installation: Some(installation), ..Shown::default() };
+    plans::settle(query, plan, &("applyManifests", mark), Vec::new())
 }
 
 /// Makes the installation what manifests say, step by step: a line of JSON for each step that is done. The first one that is refused is
 /// the last; applied again, what was done is not done again. Nothing is done if anything is wrong in the manifests. Whoever goes away
 /// ends it after the step that is under way.
 #[utoipa::path(operation_id = "applyManifests", post, path = "/api/v1/manifests/apply", tag = "installation", request_body = ApplyRequest,
+    params(PlanQuery),
     responses((status = 200, body = [StepOutcome], content_type = "application/x-ndjson"), (status = 412, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn apply(
     State(state): State<Arc<ServerState>>,
     who: Who,
+    Query(query): Query<PlanQuery>,
     Body(request): Body<ApplyRequest>,
 ) -> Result<Response, Refusal> {
+    if query.dry_run
+        && let Some(plan) = plan_of(&state, &request, &query).await?
+    {
+        return Ok(Json(plan).into_response());
+    }
     let (found, planned) = compared(&state, &request).await?;
     let plan = planned.map_err(|faults| {
         let more = if faults.len() > 1 { format!(", and {} more are wrong", faults.len() - 1) } else { String::new() };
@@ -226,11 +234,11 @@ pub(crate) async fn apply(
             refusal.and_at(&format!("files.{number}.text"), &fault.finding, place)
         })
     })?;
-    if request.mark.as_ref().is_some_and(|mark| *mark != plan.mark()) {
-        let detail =
-            "nothing was done: what is there was changed since the plan was made, so that something else would be done now";
-        return Err(Refusal::new(ProblemType::Changed, detail).remedied("look at the plan again").at("mark"));
-    }
+    let deletes = plan.steps.iter().filter(|step| step.deed == Deed::Delete).map(|step| step.thing.name());
+    let deleted: Vec<String> = deletes.map(str::to_owned).collect();
+    let says = if deleted.is_empty() { vec![] } else { vec![format!("It deletes {}.", deleted.join(", "))] };
+    let to_confirm = Shown { needs_confirming: !deleted.is_empty(), says, ..Shown::default() };
+    plans::settle(&query, to_confirm, &("applyManifests", plan.mark()), Vec::new())?;
     if let Some(secret) = secrets(&state, &found, &request.secrets).await?.into_iter().find(|secret| secret.needed) {
         let detail = format!("the {} of {} is not given: it comes from {}", secret.field, secret.connection, secret.from);
         return Err(Refusal::invalid("secrets", detail));

@@ -191,7 +191,7 @@ async fn an_edit_is_refused_as_it_was_asked_and_changes_nothing() {
 
     // what it would do is said without doing it; done, it is a version
     let (_, narrow) = change(1, &|d| d["tables"][0]["leave_out"] = json!(["grade"]));
-    let (status, told) = api.post(&format!("{path}/change/preview"), &narrow).await;
+    let (status, told) = api.put(&format!("{path}?dry_run=true"), 1, &narrow).await;
     assert_eq!((status, told["consequences"][0]["kind"].as_str()), (200, Some("starts_anew")), "{told:#}");
     assert_eq!(api.get(&path).await["version"], 1);
     let (status, changed) = api.put(&path, 1, &narrow).await;

@@ -68,7 +68,7 @@ async fn what_a_kind_cannot_do_is_refused_at_its_field_and_nothing_is_made() {
         partitions: 1\n  start: {at: earliest}\n---\nconnection: later\nkind: generator\n---\nconnector: back\nsink:\n  \
         connection: later\n  topics: [{topic: w.picks, schema: s, table: t}]\n";
     let files = json!({"files": [{"name": "all.yaml", "text": text}]});
-    let (_, plan) = api.post("/manifests/plan", &files).await;
+    let plan = api.manifests(&files).await;
     let faults: Vec<(i64, String)> = plan["faults"]
         .as_array()
         .unwrap()
@@ -108,11 +108,11 @@ async fn what_the_page_shows_is_taken_and_an_edit_loads_nothing_again() {
     let (status, made) = api.post("/connections", &json!({"name": "page", "kind": "generator", "recipes": recipes})).await;
     assert_eq!((status, made["place"].as_str()), (201, Some("picks, readings, weighings, vehicles, seed 1")), "{made:#}");
     let files = |text: &str| json!({"files": [{"name": "all.yaml", "text": text}], "prune": true});
-    let (_, plan) = api.post("/manifests/plan", &files(manifest)).await;
+    let plan = api.manifests(&files(manifest)).await;
     assert_eq!(plan["faults"], json!([]), "{plan:#}");
-    let (status, applied) = api.post("/manifests/apply", &files(manifest)).await;
+    let (status, applied) = api.confirmed(Method::POST, "/manifests/apply", Some(&files(manifest))).await;
     assert_eq!(status, 200, "{applied:#}");
-    let (_, again) = api.post("/manifests/plan", &files(manifest)).await;
+    let again = api.manifests(&files(manifest)).await;
     assert_eq!((again["steps"].clone(), again["unchanged"].as_i64()), (json!([]), Some(2)), "{again:#}");
 
     let all = api.list("/connectors").await;
@@ -121,7 +121,7 @@ async fn what_the_page_shows_is_taken_and_an_edit_loads_nothing_again() {
     definition["values"] = json!({"form": "row"});
     let path = format!("/connectors/{}", connector["id"].as_str().unwrap());
     let change = json!({"definition": definition});
-    let (status, would) = api.post(&format!("{path}/change/preview"), &change).await;
+    let (status, would) = api.plan(Method::PUT, &path, Some(&change)).await;
     let kinds: Vec<&str> = would["consequences"].as_array().unwrap().iter().map(|c| c["kind"].as_str().unwrap()).collect();
     assert!(status == 200 && kinds.contains(&"writes_otherwise") && !kinds.contains(&"loads_again"), "{would:#}");
     let load = json!({"tables": ["recipes.weighings"], "existing_rows": "keep"});

@@ -16,18 +16,18 @@ async fn a_topic_stays_bound_unless_its_manifest_lets_go_of_the_schema() {
     let apply = async |text: &str| {
         let (status, _) = api.post("/manifests/apply", &files(text)).await;
         assert_eq!(status, 200);
-        let (_, again) = api.post("/manifests/plan", &files(text)).await;
+        let again = api.manifests(&files(text)).await;
         assert_eq!((&again["steps"], &again["faults"]), (&json!([]), &json!([])), "{again:#}");
         let exported = api.request(reqwest::Method::GET, "/manifests").send().await.unwrap().text().await.unwrap();
         exported.contains("values:")
     };
     assert!(apply(&topic("values: {schema: cold.Reading, required: true}\n")).await);
     assert!(apply(&topic("")).await, "it stays bound");
-    let (_, plan) = api.post("/manifests/plan", &files(&topic("values: none\n"))).await;
+    let plan = api.manifests(&files(&topic("values: none\n"))).await;
     assert_eq!(plan["steps"][0]["changes"][0]["field"], "values", "{plan:#}");
     assert!(!apply(&topic("values: none\n")).await, "it was let go of");
     assert!(!apply(&topic("")).await, "and stays so");
-    let (_, plan) = api.post("/manifests/plan", &files(&topic("values: nothing\n"))).await;
+    let plan = api.manifests(&files(&topic("values: nothing\n"))).await;
     let fault = &plan["faults"][0];
     assert!(fault["line"] == 8 && fault["finding"].as_str().unwrap().contains("or none"), "{plan:#}");
 }
@@ -42,12 +42,8 @@ async fn the_way_to_a_system_stands_in_its_manifest_and_its_secrets_elsewhere() 
              through_host: gate.orchard.example\nthrough_user: gonvel\nthrough_key: {{file: gate.key}}\n{more}"
         )
     };
-    let (_, plan) = api
-        .post(
-            "/manifests/plan",
-            &files(&connection("through_host_key: SHA256:GFEowJBzPU8pI9t/GTzykgVu8AytKdYKek//rV1sdqI\n")),
-        )
-        .await;
+    let key = "through_host_key: SHA256:GFEowJBzPU8pI9t/GTzykgVu8AytKdYKek//rV1sdqI\n";
+    let plan = api.manifests(&files(&connection(key))).await;
     assert_eq!((&plan["faults"], plan["steps"][0]["name"].as_str()), (&json!([]), Some("packhouse")), "{plan:#}");
     let asked: Vec<&str> = plan["secrets"].as_array().unwrap().iter().map(|s| s["field"].as_str().unwrap()).collect();
     assert_eq!(asked, ["password", "through_key"], "{plan:#}");
@@ -57,7 +53,7 @@ async fn the_way_to_a_system_stands_in_its_manifest_and_its_secrets_elsewhere() 
         ("certificate: mine\ncertificate_key: typed\n", 14, "a secret stands in the text"),
         ("through_pasword: {env: X}\n", 13, "perhaps through_password is meant"),
     ] {
-        let (_, plan) = api.post("/manifests/plan", &files(&connection(more))).await;
+        let plan = api.manifests(&files(&connection(more))).await;
         let fault = &plan["faults"][0];
         let told = fault["finding"].as_str().unwrap_or_default();
         assert!(fault["line"] == line && told.contains(part), "{more}: {plan:#}");
@@ -70,10 +66,10 @@ async fn a_reader_reads_other_topics_and_stays_where_it_stands_in_the_rest() {
     let topics = "topic: bins\npartitions: 1\n---\ntopic: doors\npartitions: 2\n---\ntopic: rooms\npartitions: 1\n";
     let text = |reads: &str| files(&format!("{topics}---\nreader: night-watch\ntopics: [{reads}]\n"));
     let apply = async |reads: &str| {
-        let (_, plan) = api.post("/manifests/plan", &text(reads)).await;
+        let plan = api.manifests(&text(reads)).await;
         let (status, _) = api.post("/manifests/apply", &text(reads)).await;
         assert_eq!((status, &plan["faults"]), (200, &json!([])), "{plan:#}");
-        let (_, again) = api.post("/manifests/plan", &text(reads)).await;
+        let again = api.manifests(&text(reads)).await;
         assert_eq!(again["steps"], json!([]), "{again:#}");
         plan
     };
@@ -82,7 +78,7 @@ async fn a_reader_reads_other_topics_and_stays_where_it_stands_in_the_rest() {
     let path = format!("/readers/night-watch/members/{}/commit", joined["member"].as_str().unwrap());
     let committed = json!({"positions": [{"topic": "doors", "partition": 1, "next_offset": 0}]});
     assert_eq!(api.post(&path, &committed).await.0, 204);
-    assert_eq!(api.post("/manifests/plan", &text("doors, bins")).await.1["steps"], json!([]), "in whatever order");
+    assert_eq!(api.manifests(&text("doors, bins")).await["steps"], json!([]), "in whatever order");
     let plan = apply("rooms, doors").await;
     let says = json!(["Its positions in bins are lost.", "It begins at the oldest kept records of rooms."]);
     assert_eq!((&plan["steps"][0]["says"], plan["steps"].as_array().unwrap().len()), (&says, 1), "{plan:#}");

@@ -80,6 +80,13 @@ impl Api {
         body.iter().fold(request, |request, body| request.json(body))
     }
 
+    /// What manifests change.
+    pub async fn manifests(&self, files: &Value) -> Value {
+        let (status, mut plan) = self.plan(Method::POST, "/manifests/apply", Some(files)).await;
+        assert_eq!(status, 200, "{plan:#}");
+        plan["installation"].take()
+    }
+
     /// Has what a request would do carried out.
     pub async fn confirmed(&self, method: Method, path: &str, body: Option<&Value>) -> Answer {
         let (status, plan) = self.plan(method.clone(), path, body).await;

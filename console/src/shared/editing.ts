@@ -1,0 +1,16 @@
+/** Another definition for a connector: what it would do, and its making. */
+import { answered, api, asPlanned, at, type Plan, type Schemas } from '../api/client';
+
+type Change = Schemas['ConnectorChange'];
+
+/** What it would do; nothing is changed. */
+export function planChange(id: string, version: number, body: Change) {
+  const params = { path: { connector: id }, header: at(version), query: asPlanned(null) };
+  return answered(api.PUT('/api/v1/connectors/{connector}', { params, body })) as Promise<Plan>;
+}
+
+/** Makes it the next version. */
+export function changeTo(id: string, version: number, body: Change) {
+  const params = { path: { connector: id }, header: at(version) };
+  return answered(api.PUT('/api/v1/connectors/{connector}', { params, body }));
+}
