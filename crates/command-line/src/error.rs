@@ -21,6 +21,9 @@ pub enum CommandError {
         /// What the client said.
         cause: String,
     },
+    /// A stream broke off.
+    #[error("the stream broke off: {0}")]
+    Broken(String),
     /// A file cannot be read or written.
     #[error("{path}: {cause}")]
     File {
@@ -57,7 +60,7 @@ impl CommandError {
             Self::Missing(_) => 3,
             Self::Refused(_) => 4,
             Self::Differs => 6,
-            Self::Problem(_) | Self::Unreachable { .. } => 5,
+            Self::Problem(_) | Self::Unreachable { .. } | Self::Broken(_) => 5,
             Self::File { .. } | Self::Output(_) | Self::Failed(_) => 1,
         }
     }

@@ -5,8 +5,9 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
 use futures::StreamExt;
-use gonvel_http_api::{Imported, LARGEST_RECORD_PAGE, Produced, Record, SearchProgress};
+use gonvel_http_api::{Imported, LARGEST_RECORD_PAGE, Problem, Produced, Record, SearchProgress};
 use reqwest::Method;
+use serde::Deserialize;
 use serde_json::value::{RawValue, to_raw_value};
 use tokio_util::io::ReaderStream;
 
@@ -14,6 +15,9 @@ use crate::client::{Client, segment};
 use crate::context::Output;
 use crate::error::CommandError;
 use crate::table::Table;
+
+/// After how long a stream that broke off is asked for again.
+const AGAIN: std::time::Duration = std::time::Duration::from_secs(1);
 
 /// What to do with records.
 #[derive(Debug, Subcommand)]
@@ -216,16 +220,54 @@ async fn read(client: &Client, asked: ReadArguments) -> Result<(), CommandError>
             return Err(CommandError::Usage("--follow gives all records: leave out --key".into()));
         }
         query.push(("from", if asked.oldest { "oldest" } else { "newest" }.to_owned()));
-        return each_line(client, &format!("{path}/stream"), &query, |text| {
-            let record = serde_json::from_str(text).map_err(|e| CommandError::Failed(e.to_string()))?;
-            line(client, &record)
-        })
-        .await;
+        return follow(client, &format!("{path}/stream"), &query).await;
     }
     query.extend(given("key", asked.key.as_ref()));
     query.push(("order", if asked.oldest { "oldest" } else { "newest" }.to_owned()));
     let found: Vec<Record> = client.some(&format!("{path}/records"), &query, asked.limit, LARGEST_RECORD_PAGE).await?;
     client.print(&found, records_table)
+}
+
+/// What a line of a stream of records says beside the record.
+#[derive(Deserialize)]
+struct Beside {
+    /// Where the stream is taken up after it.
+    cursor: Option<String>,
+    /// Why it ended.
+    problem: Option<Problem>,
+    /// Where it has a record.
+    offset: Option<i64>,
+}
+
+/// Prints records as they come. A stream that broke off is taken up where it was, so that each comes once.
+async fn follow(client: &Client, path: &str, query: &[(&str, String)]) -> Result<(), CommandError> {
+    let mut cursor: Option<String> = None;
+    loop {
+        let mut asked = query.to_vec();
+        if let Some(cursor) = &cursor {
+            asked.retain(|(name, _)| *name == "partition");
+            asked.push(("cursor", cursor.clone()));
+        }
+        let mut ended = None;
+        let read = each_line(client, path, &asked, |text| {
+            let unread = |e: serde_json::Error| CommandError::Failed(e.to_string());
+            let beside: Beside = serde_json::from_str(text).map_err(unread)?;
+            if beside.offset.is_some() {
+                line(client, &serde_json::from_str(text).map_err(unread)?)?;
+            }
+            cursor = beside.cursor.or(cursor.take());
+            ended = beside.problem;
+            Ok(())
+        })
+        .await;
+        match (read, ended) {
+            (Ok(()), Some(problem)) if problem.status != 503 => return Err(CommandError::Problem(Box::new(problem))),
+            (Err(CommandError::Broken(_) | CommandError::Unreachable { .. }), _) if cursor.is_some() => {}
+            (Err(error), _) => return Err(error),
+            (Ok(()), _) => {}
+        }
+        tokio::time::sleep(AGAIN).await;
+    }
 }
 
 /// The lines of a stream as they come.
@@ -240,7 +282,7 @@ async fn each_line(
     let mut pieces = answer.bytes_stream();
     let mut rest: Vec<u8> = Vec::new();
     while let Some(piece) = pieces.next().await {
-        rest.extend_from_slice(&piece.map_err(|e| CommandError::Failed(format!("the stream broke off: {e}")))?);
+        rest.extend_from_slice(&piece.map_err(|e| CommandError::Broken(e.to_string()))?);
         while let Some(end) = rest.iter().position(|b| *b == b'\n') {
             let text: Vec<u8> = rest.drain(..=end).collect();
             let text = String::from_utf8_lossy(&text);

@@ -206,9 +206,36 @@ pub struct StreamQuery {
     #[serde(default)]
     #[param(format = DateTime)]
     pub time: Option<String>,
+    /// Go on after the record that this cursor came with; the header `Last-Event-ID` goes before it.
+    #[serde(default)]
+    pub cursor: Option<String>,
     /// Give the bytes of key, value and headers as well.
     #[serde(default)]
     pub raw: bool,
+}
+
+/// A line of a stream of records.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+#[serde(untagged)]
+pub enum StreamLine {
+    /// A record, and where the stream is taken up after it.
+    Record {
+        /// The record.
+        #[serde(flatten)]
+        record: Record,
+        /// To be sent back as `cursor`.
+        cursor: String,
+    },
+    /// A sign of life: where the stream is.
+    Place {
+        /// To be sent back as `cursor`.
+        cursor: String,
+    },
+    /// The last line, where it ends badly.
+    Ended {
+        /// Why.
+        problem: crate::Problem,
+    },
 }
 
 /// How the tail is shown.

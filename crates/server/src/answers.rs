@@ -145,7 +145,8 @@ fn as_sent(response: &mut Value) {
     if let Some(body) = content.get_mut("text/event-stream") {
         let data = json!({"type": "string", "contentMediaType": "application/json", "contentSchema": body["schema"].take()});
         let event = json!({"type": "string", "description": "What sort of event it is; `message` where it is not said."});
-        body["schema"] = json!({"type": "object", "properties": {"event": event, "data": data}});
+        let id = json!({"type": "string", "description": "Where the stream goes on after it, to be sent back as `Last-Event-ID`."});
+        body["schema"] = json!({"type": "object", "properties": {"event": event, "id": id, "data": data}});
     }
     let problem = content.get("application/json").is_some_and(|body| body["schema"]["$ref"] == PROBLEM);
     if let Some(body) = problem.then(|| content.remove("application/json")).flatten() {

@@ -1,4 +1,4 @@
-//! Streams that would go on for ever end with a last line when the server stops.
+//! Streams that would go on for ever end with a problem document when the server stops.
 
 use axum::body::{Body, Bytes};
 use axum::extract::{Request, State};
@@ -6,19 +6,25 @@ use axum::http::header;
 use axum::middleware::Next;
 use axum::response::Response;
 use futures::{StreamExt, stream};
-use serde_json::json;
+use gonvel_http_api::{Problem, ProblemType};
 use tokio::sync::watch;
 
-/// What the last line says.
-const LAST: &str = "the server stops; ask again in a moment, from where this ended";
+use crate::records::last_line;
+
+/// What ends a stream when the server stops.
+fn stopped() -> Problem {
+    let remedy = "ask again in a moment, from where this ended".into();
+    Problem { remedy, ..Problem::new(ProblemType::TryAgain, "the server stops") }
+}
 
 pub(crate) async fn end_streams(State(stopping): State<watch::Receiver<bool>>, request: Request, next: Next) -> Response {
     let response = next.run(request).await;
     let form = response.headers().get(header::CONTENT_TYPE).and_then(|form| form.to_str().ok()).unwrap_or_default();
     let last = if form.starts_with("text/event-stream") {
-        format!("event: ended\ndata: {LAST}\n\n")
+        let problem = serde_json::to_string(&stopped()).unwrap_or_default();
+        format!("event: problem\ndata: {problem}\n\n")
     } else if form.starts_with("application/x-ndjson") && !response.headers().contains_key(header::CONTENT_DISPOSITION) {
-        format!("{}\n", json!({"ended": LAST}))
+        last_line(&stopped())
     } else {
         return response;
     };

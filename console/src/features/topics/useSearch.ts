@@ -34,8 +34,8 @@ export function useSearch(url: string | null): Search & { stop: () => void } {
       } else if (name === 'progress') {
         const progress = JSON.parse(data) as Schemas['SearchProgress'];
         change(() => ({ progress, running: !progress.done }));
-      } else if (name === 'failed') {
-        change(() => ({ running: false, problem: problemOf(new Error(data)) }));
+      } else if (name === 'problem') {
+        change(() => ({ running: false, problem: JSON.parse(data) as Problem }));
       }
     };
     readEvents(url, abort.signal, take).catch((error: unknown) => {

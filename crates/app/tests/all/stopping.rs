@@ -1,10 +1,12 @@
 //! A server that is stopped answers what it took.
 
+use std::io::BufRead;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
 use crate::support::Gonvel;
+use crate::support::shell::Shell;
 use gonvel_stand_ins::postgres_cluster::free_port;
 use gonvel_stand_ins::test_cluster::TestCluster;
 use serde_json::json;
@@ -47,10 +49,9 @@ async fn what_a_stopping_server_took_it_answered() {
         assert!(gonvel.ended().success());
         assert!(start.elapsed() < Duration::from_secs(10), "it took {:?} to stop", start.elapsed());
         let said = open.text().await.unwrap();
-        assert!(
-            said.trim_end().ends_with(r#"{"ended":"the server stops; ask again in a moment, from where this ended"}"#),
-            "{said}"
-        );
+        let last: serde_json::Value = serde_json::from_str(said.trim_end().lines().last().unwrap()).unwrap();
+        let told = (&last["problem"]["type"], &last["problem"]["detail"]);
+        assert_eq!(told, (&json!("/api/v1/problems/try-again"), &json!("the server stops")), "{said}");
         for client in clients {
             client.await.unwrap();
         }
@@ -60,4 +61,45 @@ async fn what_a_stopping_server_took_it_answered() {
     let answered = i64::try_from(answered.load(Ordering::SeqCst)).unwrap();
     assert!(answered > 0, "nothing was under way");
     assert_eq!(taken, answered, "records were taken whose appends were not answered");
+}
+
+/// By command a topic is followed through a server that is stopped, and through one that is killed: each record is printed once.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn whoever_follows_a_topic_goes_on_where_it_was_when_the_server_is_back() {
+    let cluster = TestCluster::start(&["gonvel"]).await;
+    let folder = tempfile::tempdir().unwrap();
+    let port = free_port().unwrap();
+    let mut gonvel = Gonvel::serve(&cluster, folder.path(), port).await;
+    gonvel.post("/topics", json!({"name": "coldstore.readings", "partitions": 2})).await;
+    let shell = Shell::at(&gonvel);
+    let mut follows = shell.begin("records read coldstore.readings --follow --oldest --output json");
+    let printed = follows.stdout.take().unwrap();
+    let (send, lines) = std::sync::mpsc::channel();
+    std::thread::spawn(move || {
+        for line in std::io::BufReader::new(printed).lines() {
+            let Ok(line) = line else { return };
+            let _ = send.send(serde_json::from_str::<serde_json::Value>(&line).unwrap()["value"].as_i64().unwrap());
+        }
+    });
+    let mut got = Vec::new();
+    for round in 0..5 {
+        for n in 0..10 {
+            gonvel.post("/topics/coldstore.readings/records", json!({"value": round * 10 + n})).await;
+        }
+        while got.len() < (round + 1) * 10 {
+            got.push(lines.recv_timeout(Duration::from_secs(60)).unwrap());
+        }
+        if round % 2 == 0 {
+            gonvel.signal("TERM");
+            assert!(gonvel.ended().success());
+        } else {
+            gonvel.kill();
+        }
+        gonvel = Gonvel::serve(&cluster, folder.path(), port).await;
+    }
+    got.extend(lines.recv_timeout(Duration::from_millis(1500)));
+    follows.kill().unwrap();
+    follows.wait().unwrap();
+    got.sort_unstable();
+    assert!(got.iter().copied().eq(0..50), "{got:?}");
 }

@@ -18,7 +18,7 @@ use uuid::Uuid;
 use super::Held;
 use crate::problems::{Body, Path, Query, Refusal, name_at};
 use crate::records::reading::read_up_to;
-use crate::records::{Following, MOST, PIECE, answer, limit_of, wait_of, wants_lines};
+use crate::records::{Following, MOST, PIECE, Piece, answer, limit_of, wait_of, wants_lines};
 use crate::state::ServerState;
 
 const USUAL_TTL_MS: u64 = 30_000;
@@ -184,7 +184,8 @@ impl Reading {
 /// `record` or, with `Accept: application/x-ndjson`, as lines of JSON. Nothing is committed by it: the client says what it has with
 /// `POST .../commit`, which also keeps the member active. It ends when the member is one no more.
 #[utoipa::path(operation_id = "streamAsMember", get, path = "/api/v1/readers/{name}/members/{member}/stream", tag = "readers",
-    params(ReaderStreamQuery), responses((status = 200, content_type = "text/event-stream", body = [TopicRecord]),
+    params(ReaderStreamQuery),
+    responses((status = 200, content((TopicRecord = "text/event-stream"), ([TopicRecord] = "application/x-ndjson"))),
         (status = 404, body = Problem), (status = 429, body = Problem)))]
 pub(crate) async fn stream_as_member(
     State(state): State<Arc<ServerState>>,
@@ -201,7 +202,11 @@ pub(crate) async fn stream_as_member(
     let pieces = stream::unfold(Some(reading), |reading| async move {
         let mut reading = reading?;
         match reading.next().await {
-            Ok(records) => Some((Ok(records), Some(reading))),
+            // where it goes on is what was committed
+            Ok(records) => {
+                let records = records.into_iter().map(|record| (record, None)).collect();
+                Some((Ok(Piece { records, cursor: None }), Some(reading)))
+            }
             Err(error) => Some((Err(error), None)),
         }
     });

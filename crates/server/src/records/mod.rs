@@ -1,6 +1,7 @@
 //! Records of a topic: pages, streams, searches.
 
 mod changes;
+mod cursors;
 pub(crate) mod decoding;
 mod pages;
 pub(crate) mod reading;

@@ -16,6 +16,7 @@ use tokio::sync::OwnedSemaphorePermit;
 
 use super::decoding::Decoder;
 use super::reading::{asked_time, backward, chosen, keys_of, offset_at, partitions_of};
+use super::streaming::{ended_by, last_event};
 use crate::problems::{Path, Query, Refusal};
 use crate::state::ServerState;
 
@@ -151,7 +152,7 @@ pub(crate) async fn search(
             }
             Err(error) => {
                 search.progress.done = true;
-                vec![Event::default().event("failed").data(error.to_string().replace('\n', " "))]
+                vec![last_event(&ended_by(error))]
             }
         };
         Some((stream::iter(events.into_iter().map(Ok)), Some(search)))

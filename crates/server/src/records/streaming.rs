@@ -12,13 +12,15 @@ use axum::response::{IntoResponse, Response};
 use futures::{Stream, StreamExt, stream};
 use gonvel_core::naming::{Offset, TopicId, TopicName, TopicPartition};
 use gonvel_core::ports::{PortError, TopicLog};
-use gonvel_http_api::{Order, Problem, Record, StreamQuery, TailQuery};
+use gonvel_http_api::{Order, Problem, Record, StreamLine, StreamQuery, TailQuery};
 use serde::Serialize;
 use tokio::sync::OwnedSemaphorePermit;
+use utoipa::IntoParams;
 
+use super::cursors::{Cursors, taken_up};
 use super::decoding::Decoder;
 use super::pages::{USUAL, merged};
-use super::reading::{asked_time, begin, chosen, forward, offset_has_partition, unpack};
+use super::reading::{asked_time, begin, chosen, forward, kept, offset_has_partition, unpack};
 use crate::problems::{Path, Query, Refusal};
 use crate::state::ServerState;
 
@@ -119,11 +121,20 @@ pub(crate) fn wants_lines(headers: &HeaderMap) -> bool {
     headers.get(header::ACCEPT).and_then(|a| a.to_str().ok()).is_some_and(|a| a.contains("application/x-ndjson"))
 }
 
-/// A stream of lists of records in the form asked for. Each list is made when the one before was taken.
+/// A piece of a stream.
+pub(crate) struct Piece<T> {
+    /// Records, each with the cursor from which the stream is taken up after it, if it can be.
+    pub(crate) records: Vec<(T, Option<String>)>,
+    /// Where the stream goes on, where there are none.
+    pub(crate) cursor: Option<String>,
+}
+
+/// A stream of pieces in the form asked for. Each is made when the one before was taken. A stream that ends badly says so in a problem
+/// document at last.
 pub(crate) fn answer<T: Serialize + Send + 'static>(
     lines: bool,
     permit: OwnedSemaphorePermit,
-    pieces: impl Stream<Item = Result<Vec<T>, PortError>> + Send + 'static,
+    pieces: impl Stream<Item = Result<Piece<T>, PortError>> + Send + 'static,
 ) -> Response {
     // whoever takes the body may ask once more after its end
     let pieces = pieces.fuse();
@@ -132,44 +143,75 @@ pub(crate) fn answer<T: Serialize + Send + 'static>(
             let _held = &permit;
             let mut out = Vec::new();
             match piece {
-                Ok(records) if records.is_empty() => out.push(b'\n'),
-                Ok(records) => {
-                    for record in records {
+                Ok(piece) if piece.records.is_empty() => {
+                    out.extend(
+                        piece.cursor.map(|cursor| format!("{{\"cursor\":\"{cursor}\"}}")).unwrap_or_default().into_bytes(),
+                    );
+                    out.push(b'\n');
+                }
+                Ok(piece) => {
+                    for (record, cursor) in piece.records {
                         serde_json::to_writer(&mut out, &record).map_err(std::io::Error::other)?;
+                        if let Some(cursor) = cursor {
+                            // it is one more field of the object that was written
+                            out.pop();
+                            out.extend_from_slice(format!(",\"cursor\":\"{cursor}\"}}").as_bytes());
+                        }
                         out.push(b'\n');
                     }
                 }
-                Err(error) => return Err(std::io::Error::other(error)),
+                Err(error) => out.extend_from_slice(last_line(&ended_by(error)).as_bytes()),
             }
-            Ok(Bytes::from(out))
+            Ok::<_, std::io::Error>(Bytes::from(out))
         });
         return ([(header::CONTENT_TYPE, "application/x-ndjson")], Body::from_stream(body)).into_response();
     }
-    let mut failed = false;
     let events = pieces.flat_map(move |piece| {
         let _held = &permit;
-        let events: Vec<Result<Event, Infallible>> = match piece {
-            _ if failed => Vec::new(),
-            Ok(records) if records.is_empty() => vec![Ok(Event::default().comment("quiet"))],
-            Ok(records) => {
-                records.iter().map(|r| Ok(Event::default().event("record").json_data(r).unwrap_or_default())).collect()
-            }
-            Err(error) => {
-                failed = true;
-                vec![Ok(Event::default().event("failed").data(error.to_string().replace('\n', " ")))]
+        let event = |(record, cursor): &(T, Option<String>)| {
+            let event = Event::default().event("record").json_data(record).unwrap_or_default();
+            match cursor {
+                Some(cursor) => event.id(cursor),
+                None => event,
             }
         };
-        stream::iter(events)
+        let events: Vec<Event> = match piece {
+            Ok(piece) if piece.records.is_empty() => vec![match piece.cursor {
+                // without data it is no event: it only says where the stream is
+                Some(cursor) => Event::default().id(cursor),
+                None => Event::default().comment("quiet"),
+            }],
+            Ok(piece) => piece.records.iter().map(event).collect(),
+            Err(error) => vec![last_event(&ended_by(error))],
+        };
+        stream::iter(events.into_iter().map(Ok::<_, Infallible>))
     });
     Sse::new(events).into_response()
 }
 
-/// Records from a place on, for ever: as server-sent events named `record`, or with `Accept: application/x-ndjson` a line of
-/// JSON each (an empty line is a sign of life). Partitions are read in turn, each in order. Records are read as the client
-/// takes them.
-#[utoipa::path(operation_id = "streamRecords", get, path = "/api/v1/topics/{name}/stream", tag = "records", params(StreamQuery),
-    responses((status = 200, content_type = "text/event-stream", body = [Record]), (status = 404, body = Problem),
-        (status = 422, body = Problem), (status = 429, body = Problem)))]
+/// What ended a stream, as a problem document.
+pub(crate) fn ended_by(error: PortError) -> Problem {
+    Refusal::from(error).document(|_| None)
+}
+
+/// The last event of a stream that ended badly.
+pub(crate) fn last_event(problem: &Problem) -> Event {
+    Event::default().event("problem").json_data(problem).unwrap_or_default()
+}
+
+/// The last line of a stream that ended badly.
+pub(crate) fn last_line(problem: &Problem) -> String {
+    serde_json::json!({ "problem": problem }).to_string() + "\n"
+}
+
+/// Records from a place on, for ever: as server-sent events named `record` whose `id` is a cursor, or with `Accept: application/x-ndjson`
+/// a line of JSON each, with a `cursor` (an empty line is a sign of life). With the last cursor a stream that broke off is taken up again,
+/// and no record is left out or given twice. Partitions are read in turn, each in order. Records are read as the client takes them. A
+/// stream that ends says why in an event `problem`, or a line `{"problem": …}`.
+#[utoipa::path(operation_id = "streamRecords", get, path = "/api/v1/topics/{name}/stream", tag = "records",
+    params(StreamQuery, LastEventIdHeader),
+    responses((status = 200, content((Record = "text/event-stream"), ([StreamLine] = "application/x-ndjson"))),
+        (status = 404, body = Problem), (status = 422, body = Problem), (status = 429, body = Problem)))]
 pub(crate) async fn stream_records(
     State(state): State<Arc<ServerState>>,
     Path(name): Path<String>,
@@ -179,29 +221,59 @@ pub(crate) async fn stream_records(
     let topic = state.database.topic(&TopicName::parse(name)?).await?;
     offset_has_partition(&topic, query.offset, query.partition)?;
     let time_us = asked_time("time", query.time.as_ref())?;
+    let goes_on = taken_up(&headers, query.cursor.as_ref(), topic.id, query.partition)?;
     let mut places = Vec::new();
     for bounds in chosen(&state, &topic, query.partition).await? {
         let at = TopicPartition { topic: topic.id, partition: bounds.partition };
-        let usual = if query.from == Order::Oldest { bounds.first.0 } else { bounds.next.0 };
-        let from = begin(&state, at, &bounds, query.offset, time_us).await?.unwrap_or(usual);
+        let from = match &goes_on {
+            // one that came since is read from its start
+            Some(goes_on) => {
+                let from = goes_on.get(&bounds.partition.0).copied().unwrap_or(bounds.first.0);
+                kept(&bounds, from).map_err(|refusal| refusal.at("cursor"))?;
+                from
+            }
+            None => {
+                let usual = if query.from == Order::Oldest { bounds.first.0 } else { bounds.next.0 };
+                begin(&state, at, &bounds, query.offset, time_us).await?.unwrap_or(usual)
+            }
+        };
         places.push((at, Offset(from)));
     }
     let permit = state.limits.stream()?;
+    let (topic_id, partition) = (topic.id, query.partition);
     let mut following = Following::new(state, places, query.raw);
     if query.partition.is_none() {
         following = following.all_of(topic.id);
     }
-    let pieces = stream::unfold(Some(following), |following| async move {
+    let pieces = stream::unfold((Some(following), true), move |(following, first)| async move {
         let mut following = following?;
-        match following.next(QUIET, PIECE).await {
+        // at first where it begins, so that it is taken up there even if it breaks off before a record came
+        let read = if first { Ok(Vec::new()) } else { following.next(QUIET, PIECE).await };
+        match read {
             Ok(records) => {
-                let records: Vec<Record> = records.into_iter().map(|(_, record)| record).collect();
-                Some((Ok(records), Some(following)))
+                let cursor = records.is_empty().then(|| Cursors::of_all(topic_id, partition, &following.places));
+                let cursors = records.first().map(|(at, _)| Cursors::new(topic_id, partition, &following.places, *at));
+                let with_cursor = |(_, record): (TopicPartition, Record)| {
+                    let cursor = cursors.as_ref().map(|cursors| cursors.after(record.offset));
+                    (record, cursor)
+                };
+                let records = records.into_iter().map(with_cursor).collect();
+                Some((Ok(Piece { records, cursor }), (Some(following), false)))
             }
-            Err(error) => Some((Err(error), None)),
+            Err(error) => Some((Err(error), (None, false))),
         }
     });
     Ok(answer(wants_lines(&headers), permit, pieces))
+}
+
+/// The header by which a browser takes a stream up again.
+#[derive(IntoParams)]
+#[into_params(parameter_in = Header)]
+#[expect(dead_code, reason = "it stands for the header in the document")]
+pub(crate) struct LastEventIdHeader {
+    /// The `id` of the last event that was received: the stream goes on after it.
+    #[param(rename = "Last-Event-ID")]
+    last_event_id: Option<String>,
 }
 
 /// Records as they are appended from now on, for people: events named `records` whose data is a JSON list. A slow reader is

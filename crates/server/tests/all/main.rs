@@ -27,5 +27,6 @@ mod retries;
 mod revisions_api;
 mod schemas_api;
 mod shapes_api;
+mod streams;
 mod support;
 mod topic_users;

@@ -351,7 +351,11 @@ async fn records_are_waited_for_streamed_and_searched() {
         text.extend_from_slice(&pieces.next().await.unwrap().unwrap());
         while let Some(end) = text.iter().position(|b| *b == b'\n') {
             let line: Vec<u8> = text.drain(..=end).collect();
-            let Ok(record) = serde_json::from_slice::<Value>(&line) else { continue };
+            let record: Value = serde_json::from_slice(&line).unwrap();
+            if record["offset"].is_null() {
+                // a sign of life
+                continue;
+            }
             let partition = usize::try_from(record["partition"].as_i64().unwrap()).unwrap();
             assert_eq!(record["offset"], next[partition]);
             next[partition] += 1;
