@@ -207,9 +207,9 @@ pub(crate) async fn retry(
     }
     let which = which(&request.which)?;
     if query.dry_run || query.confirm.is_some() {
-        let waiting = state.database.count_waiting(&which).await?;
+        let (waiting, _) = state.database.count_waiting(&which).await?;
         let plan = Plan { says: vec![format!("{waiting} records are tried again.")], repeated: waiting, ..Plan::default() };
-        if let Some(plan) = plans::settle(&query, plan, &("retryQuarantined", &request, waiting), Vec::new())? {
+        if let Some(plan) = plans::settle(&query, plan, &("retryQuarantined", &request), Vec::new())? {
             return Ok(OrPlan::Plan(plan));
         }
     }
@@ -229,16 +229,19 @@ pub(crate) async fn discard(
     Body(request): Body<DiscardRequest>,
 ) -> Result<OrPlan<Json<Affected>>, Refusal> {
     let which = which(&request.which)?;
-    let waiting = state.database.count_waiting(&which).await?;
+    // what comes after the plan was shown was not seen, and waits on
+    let decided = plans::decided(&query)?.and_then(|decided| decided.first().copied());
+    let (waiting, newest) = state.database.count_waiting(&which).await?;
+    let newest = decided.unwrap_or(newest);
     let says = vec![format!("{waiting} records are given up, and never delivered.")];
     let plan = Plan { needs_confirming: waiting > 0, says, records: waiting, ..Plan::default() };
-    if let Some(plan) = plans::settle(&query, plan, &("discardQuarantined", &request.which, waiting), Vec::new())? {
+    if let Some(plan) = plans::settle(&query, plan, &("discardQuarantined", &request.which), vec![newest])? {
         return Ok(OrPlan::Plan(plan));
     }
     let reason = request.reason.trim();
     if reason.is_empty() || reason.chars().count() > 1_000 {
         return Err(Refusal::invalid("reason", "say in up to 1000 characters why these records are given up"));
     }
-    let records = state.database.discard(&which, &who.0, reason).await?;
+    let records = state.database.discard(&which, newest, &who.0, reason).await?;
     Ok(OrPlan::Done(Json(Affected { records })))
 }

@@ -524,23 +524,23 @@ impl Database {
         Err(PortError::Refused(format!("the record does not wait any more: it is {state}")))
     }
 
-    /// How many of these wait.
+    /// How many of these wait, and the number of the newest; 0 where none does.
     ///
     /// # Errors
     /// [`PortError::TryAgain`].
-    pub async fn count_waiting(&self, which: &Which) -> Result<i64, PortError> {
+    pub async fn count_waiting(&self, which: &Which) -> Result<(i64, i64), PortError> {
         let (ids, connector, cause) = which.columns();
         let mut connection = self.connection().await?;
         let found = diesel::sql_query(
-            "SELECT count(*) AS count FROM quarantine WHERE state = 'waiting' AND ($1 IS NULL OR id = ANY ($1)) \
+            "SELECT count(*) AS count, coalesce(max(id), 0) AS newest FROM quarantine WHERE state = 'waiting' AND ($1 IS NULL OR id = ANY ($1)) \
                AND ($2 IS NULL OR connector_id = $2) AND ($3 IS NULL OR cause = $3)",
         )
         .bind::<Nullable<Array<Int8>>, _>(ids)
         .bind::<Nullable<SqlUuid>, _>(connector)
         .bind::<Nullable<Int8>, _>(cause)
-        .get_result::<Count>(&mut connection)
+        .get_result::<Waiting>(&mut connection)
         .await;
-        found.map(|found| found.count).map_err(failed("counting records in quarantine"))
+        found.map(|found| (found.count, found.newest)).map_err(failed("counting records in quarantine"))
     }
 
     /// Asks for records that wait to be tried again, so many a second at most; gives how many are asked for.
@@ -569,11 +569,11 @@ impl Database {
         asked.await.map_err(failed("asking for records to be tried again"))
     }
 
-    /// Gives records up that wait, for a reason; gives how many.
+    /// Gives records up that wait, up to the one of a number, for a reason; gives how many.
     ///
     /// # Errors
     /// [`PortError::TryAgain`].
-    pub async fn discard(&self, which: &Which, who: &str, reason: &str) -> Result<usize, PortError> {
+    pub async fn discard(&self, which: &Which, newest: i64, who: &str, reason: &str) -> Result<usize, PortError> {
         let (ids, connector, cause) = which.columns();
         let mut connection = self.connection().await?;
         let discarded = connection.transaction::<usize, diesel::result::Error, _>(async |c| {
@@ -581,13 +581,14 @@ impl Database {
             diesel::sql_query(
                 "UPDATE quarantine SET state = 'discarded', settled_at = clock_timestamp(), settled_by = $4, reason = $5 \
                  WHERE state = 'waiting' AND ($1 IS NULL OR id = ANY ($1)) AND ($2 IS NULL OR connector_id = $2) \
-                   AND ($3 IS NULL OR cause = $3)",
+                   AND ($3 IS NULL OR cause = $3) AND id <= $6",
             )
             .bind::<Nullable<Array<Int8>>, _>(ids)
             .bind::<Nullable<SqlUuid>, _>(connector)
             .bind::<Nullable<Int8>, _>(cause)
             .bind::<Text, _>(who)
             .bind::<Text, _>(reason)
+            .bind::<Int8, _>(newest)
             .execute(c)
             .await
         });
@@ -601,6 +602,14 @@ struct CountOf {
     connector_id: Uuid,
     #[diesel(sql_type = Int8)]
     count: i64,
+}
+
+#[derive(QueryableByName)]
+struct Waiting {
+    #[diesel(sql_type = Int8)]
+    count: i64,
+    #[diesel(sql_type = Int8)]
+    newest: i64,
 }
 
 #[derive(QueryableByName)]

@@ -258,7 +258,7 @@ async fn a_record_that_is_no_change_waits_and_its_neighbours_go_on() {
     assert_eq!(waiting[0].value.as_deref(), Some(&b"{}"[..]));
     let void = kept(&world, sink, "superseded").await;
     assert_eq!(void.iter().map(|w| w.record_offset).collect::<Vec<_>>(), [51]);
-    assert_eq!(world.database.discard(&Which::All(sink), "grower", "a test of the scale").await.unwrap(), 1);
+    assert_eq!(world.database.discard(&Which::All(sink), i64::MAX, "grower", "a test of the scale").await.unwrap(), 1);
     let gone = kept(&world, sink, "discarded").await;
     assert_eq!((gone[0].settled_by.as_deref(), gone[0].reason.as_deref()), (Some("grower"), Some("a test of the scale")));
     fleet.stop().await;
@@ -326,7 +326,7 @@ async fn a_part_of_a_row_goes_behind_the_row_that_waits() {
         // one whose row is not wanted any more has none: it is not taken for delivered
         source.batch_execute("INSERT INTO bins VALUES (31, 500, repeat('large', 1000))").await.unwrap();
         let unwanted = until_kept(&world, sink, "waiting", 1).await[0].id;
-        world.database.discard(&Which::Ids(vec![unwanted]), "grower", "a test of the scale").await.unwrap();
+        world.database.discard(&Which::Ids(vec![unwanted]), i64::MAX, "grower", "a test of the scale").await.unwrap();
         let settled = kept(&world, sink, "delivered").await.len();
         source.batch_execute("UPDATE bins SET weight_kg = 5 WHERE id = 31").await.unwrap();
         let alone = until_kept(&world, sink, "waiting", 1).await.remove(0);

@@ -126,7 +126,7 @@ async fn records_are_asked_for_and_settled_at_once() {
         for round in 0..60 {
             database.retry(&Which::All(id), None).await.unwrap();
             if round % 9 == 5 {
-                database.discard(&Which::All(id), "grower", "a test of the scale").await.unwrap();
+                database.discard(&Which::All(id), i64::MAX, "grower", "a test of the scale").await.unwrap();
             }
         }
     };

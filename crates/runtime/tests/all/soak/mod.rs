@@ -165,7 +165,7 @@ impl Soak {
             }
             9 => {
                 // what is given up comes again with a load
-                database.discard(&Which::All(current), "soak", "it is loaded again").await.unwrap();
+                database.discard(&Which::All(current), i64::MAX, "soak", "it is loaded again").await.unwrap();
                 database.ask_to_load_again(self.from, &["public.bins".to_owned()], ExistingRows::Keep).await.unwrap();
                 database.start_anew(&[self.from]).await.unwrap();
                 "discards"
