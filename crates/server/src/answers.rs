@@ -89,7 +89,7 @@ fn or_plan(response: &mut Value) {
     let plan = json!({"$ref": "#/components/schemas/Plan"});
     let schema = response["content"]["application/json"]["schema"].take();
     response["content"]["application/json"]["schema"] =
-        if schema.is_null() { plan } else { json!({"oneOf": [schema, plan]}) };
+        if schema.is_null() { plan } else { json!({"anyOf": [schema, plan]}) };
 }
 
 /// The parameters of an operation, which may have none yet.
