@@ -9,8 +9,8 @@ export function planChange(id: string, version: number, body: Change) {
   return answered(api.PUT('/api/v1/connectors/{connector}', { params, body })) as Promise<Plan>;
 }
 
-/** Makes it the next version. */
-export function changeTo(id: string, version: number, body: Change) {
-  const params = { path: { connector: id }, header: at(version) };
+/** Makes it the next version, as the plan with this tag showed. */
+export function changeTo(id: string, version: number, body: Change, tag: string) {
+  const params = { path: { connector: id }, header: at(version), query: asPlanned(tag) };
   return answered(api.PUT('/api/v1/connectors/{connector}', { params, body }));
 }

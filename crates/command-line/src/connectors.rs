@@ -8,7 +8,7 @@ use clap::builder::{PossibleValuesParser, TypedValueParser};
 use clap::{Args, Subcommand, ValueEnum};
 use gonvel_http_api::{
     Action, ActionOutcome, ActionRequest, BeginAnew, Connector, ConnectorPositions, ConnectorRequest, Deed, ExistingRows,
-    LARGEST_LONG_PAGE, Line, ManifestReading, ManifestText, ManyActions, NamedDefinition, Plan, ReloadRequest, State,
+    LARGEST_LONG_PAGE, Line, ManifestReading, ManifestText, ManyActions, NamedDefinition, ReloadRequest, State,
 };
 use reqwest::Method;
 
@@ -17,7 +17,7 @@ use crate::connector_named::find;
 use crate::context::Output;
 use crate::error::CommandError;
 use crate::moving::{MoveArguments, move_after_a_look};
-use crate::planning::{NOTHING, after_a_look};
+use crate::planning::{NOTHING, after_a_look, plan};
 use crate::table::{Table, bytes, span};
 
 fn existing_rows() -> impl TypedValueParser<Value = ExistingRows> {
@@ -275,9 +275,7 @@ async fn act(client: &Client, several: Several, action: Action) -> Result<(), Co
     };
     let request = ManyActions { connectors, action };
     if several.dry_run {
-        let dry = [("dry_run", "true".to_owned())];
-        let answer = client.send(Method::POST, "/connectors/actions", &dry, |r| r.json(&request)).await?;
-        let plan: Plan = client.parsed(answer).await?;
+        let plan = plan(client, Method::POST, "/connectors/actions", |r| r.json(&request)).await?;
         return client.print(&plan.outcomes, outcomes_table);
     }
     let outcomes: Vec<ActionOutcome> = client.post("/connectors/actions", &request).await?;

@@ -8,14 +8,14 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use futures::StreamExt;
 use gonvel_http_api::{
-    ApplyRequest, FieldChange, InstallationPlan, ManifestFile, NeededSecret, Plan, SecretFrom, StepDeed, StepOutcome,
-    ThingKind,
+    ApplyRequest, FieldChange, InstallationPlan, ManifestFile, NeededSecret, SecretFrom, StepDeed, StepOutcome, ThingKind,
 };
 use reqwest::Method;
 
 use crate::client::Client;
 use crate::context::Output;
 use crate::error::CommandError;
+use crate::planning::plan;
 
 /// What is applied, and how.
 #[derive(Debug, Args)]
@@ -177,9 +177,7 @@ pub(crate) async fn apply(client: &Client, arguments: &ApplyArguments) -> Result
 
 /// What manifests change, and the tag that confirms it.
 async fn planned(client: &Client, request: &ApplyRequest) -> Result<(String, InstallationPlan), CommandError> {
-    let dry = [("dry_run", "true".to_owned())];
-    let answer = client.send(Method::POST, "/manifests/apply", &dry, |r| r.json(request)).await?;
-    let plan: Plan = client.parsed(answer).await?;
+    let plan = plan(client, Method::POST, "/manifests/apply", |r| r.json(request)).await?;
     let none = || CommandError::Failed("the server gave no plan of an installation".into());
     Ok((plan.tag, plan.installation.ok_or_else(none)?))
 }

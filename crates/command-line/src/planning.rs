@@ -14,6 +14,17 @@ use crate::table::{Table, bytes};
 /// No body.
 pub(crate) const NOTHING: Option<&()> = None;
 
+/// What a request would do.
+pub(crate) async fn plan(
+    client: &Client,
+    method: Method,
+    path: &str,
+    with: impl FnOnce(RequestBuilder) -> RequestBuilder,
+) -> Result<Plan, CommandError> {
+    let answer = client.send(method, path, &[("dry_run", "true".to_owned())], with).await?;
+    client.parsed(answer).await
+}
+
 /// Shows what a request does; told to, has exactly that carried out and gives the answer.
 pub(crate) async fn after_a_look(
     client: &Client,
@@ -33,8 +44,7 @@ pub(crate) async fn after_a_look(
             None => request,
         }
     };
-    let looked = client.send(method.clone(), path, &[("dry_run", "true".to_owned())], with).await?;
-    let plan: Plan = client.parsed(looked).await?;
+    let plan = plan(client, method.clone(), path, with).await?;
     if yes {
         return client.send(method, path, &[("confirm", plan.tag)], with).await.map(Some);
     }

@@ -263,6 +263,7 @@ async fn follow(client: &Client, path: &str, query: &[(&str, String)]) -> Result
         match (read, ended) {
             (Ok(()), Some(problem)) if problem.status != 503 => return Err(CommandError::Problem(Box::new(problem))),
             (Err(CommandError::Broken(_) | CommandError::Unreachable { .. }), _) if cursor.is_some() => {}
+            (Err(CommandError::Problem(problem)), _) if cursor.is_some() && problem.status == 503 => {}
             (Err(error), _) => return Err(error),
             (Ok(()), _) => {}
         }

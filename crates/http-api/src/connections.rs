@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
 /// A way to reach a system. A secret goes in but never comes out; when a connection is changed, one that is not given stays.
@@ -111,4 +111,17 @@ pub struct SourceTable {
     pub key: Vec<String>,
     /// Columns.
     pub columns: i64,
+}
+
+/// Which connections.
+#[derive(Debug, Clone, Default, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(default)]
+pub struct ConnectionsQuery {
+    /// Only those with this text in their names, in capitals or not.
+    pub search: Option<String>,
+    /// Only those to systems of this kind.
+    pub kind: Option<String>,
+    /// From the last name to the first.
+    pub descending: bool,
 }

@@ -2,10 +2,10 @@
 
 use gonvel_core::connector::ExistingRows;
 use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
-use crate::{CapturedTable, Definition, State, Values};
+use crate::{CapturedTable, ConnectorKind, Definition, State, Values};
 
 /// Tables to be loaded again.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -340,4 +340,43 @@ pub struct ActionRequest {
     /// The lane that is started anew; all without it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub lane: Option<i32>,
+}
+
+/// Which connectors.
+#[derive(Debug, Clone, Default, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(default)]
+pub struct ConnectorsQuery {
+    /// Only those with this text in their names, in capitals or not.
+    pub search: Option<String>,
+    /// Only those of this kind: `source`, `sink` or `topics`.
+    pub kind: Option<ConnectorKind>,
+    /// Only those in this state.
+    pub state: Option<State>,
+    /// Only those of this connection: its name.
+    pub system: Option<String>,
+    /// Only those that write or read this topic.
+    pub topic: Option<String>,
+    /// What they are in order of.
+    #[param(inline)]
+    pub order: ConnectorOrder,
+    /// The other way round.
+    pub descending: bool,
+}
+
+/// What connectors are in order of.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum ConnectorOrder {
+    /// Their names.
+    #[default]
+    Name,
+    /// When they were made.
+    CreatedAt,
+    /// Their latency; those without one first.
+    LatencyMs,
+    /// Their lag; those without one first.
+    LagMs,
+    /// How many of their records wait in quarantine.
+    Quarantined,
 }

@@ -3,8 +3,6 @@
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-use crate::{ConnectorKind, State};
-
 /// One page of a list.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Page<T> {
@@ -24,44 +22,31 @@ impl<T> Page<T> {
 
 /// Items of a page where it is not said how many.
 pub const USUAL_PAGE: usize = 100;
-/// Items of a page at most.
-pub const LARGEST_PAGE: usize = 10_000;
-/// Items of a page at most, of lists without an end.
-pub const LARGEST_LONG_PAGE: usize = 1_000;
-/// Items of a page at most, of records.
-pub const LARGEST_RECORD_PAGE: usize = 500;
 
-/// Which page of a list.
-#[derive(Debug, Clone, Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-pub struct PagingQuery {
-    /// Items at most; 100 without it.
-    #[param(minimum = 1, maximum = 10_000)]
-    pub limit: Option<usize>,
-    /// Where the page begins: `next` of the one before.
-    pub cursor: Option<String>,
+macro_rules! pagings {
+    ($($of:literal $name:ident $largest_name:ident $largest:tt;)*) => {
+        $(
+            #[doc = concat!("Items of a page at most, of ", $of, ".")]
+            pub const $largest_name: usize = $largest;
+
+            #[doc = concat!("Which page of ", $of, ".")]
+            #[derive(Debug, Clone, Deserialize, IntoParams)]
+            #[into_params(parameter_in = Query)]
+            pub struct $name {
+                /// Items at most; 100 without it.
+                #[param(minimum = 1, maximum = $largest)]
+                pub limit: Option<usize>,
+                /// Where the page begins: `next` of the one before.
+                pub cursor: Option<String>,
+            }
+        )*
+    };
 }
 
-/// Which page of a list without an end.
-#[derive(Debug, Clone, Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-pub struct LongPagingQuery {
-    /// Items at most; 100 without it.
-    #[param(minimum = 1, maximum = 1_000)]
-    pub limit: Option<usize>,
-    /// Where the page begins: `next` of the one before.
-    pub cursor: Option<String>,
-}
-
-/// Which page of a list of records.
-#[derive(Debug, Clone, Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-pub struct RecordPagingQuery {
-    /// Items at most; 100 without it.
-    #[param(minimum = 1, maximum = 500)]
-    pub limit: Option<usize>,
-    /// Where the page begins: `next` of the one before.
-    pub cursor: Option<String>,
+pagings! {
+    "a list" PagingQuery LARGEST_PAGE 10_000;
+    "a list without an end" LongPagingQuery LARGEST_LONG_PAGE 1_000;
+    "a list of records" RecordPagingQuery LARGEST_RECORD_PAGE 500;
 }
 
 /// Which of a list of things with names.
@@ -73,114 +58,4 @@ pub struct NamedQuery {
     pub search: Option<String>,
     /// From the last name to the first.
     pub descending: bool,
-}
-
-/// Which connectors.
-#[derive(Debug, Clone, Default, Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-#[serde(default)]
-pub struct ConnectorsQuery {
-    /// Only those with this text in their names, in capitals or not.
-    pub search: Option<String>,
-    /// Only those of this kind: `source`, `sink` or `topics`.
-    pub kind: Option<ConnectorKind>,
-    /// Only those in this state.
-    pub state: Option<State>,
-    /// Only those of this connection: its name.
-    pub system: Option<String>,
-    /// Only those that write or read this topic.
-    pub topic: Option<String>,
-    /// What they are in order of.
-    #[param(inline)]
-    pub order: ConnectorOrder,
-    /// The other way round.
-    pub descending: bool,
-}
-
-/// What connectors are in order of.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum ConnectorOrder {
-    /// Their names.
-    #[default]
-    Name,
-    /// When they were made.
-    CreatedAt,
-    /// Their latency; those without one first.
-    LatencyMs,
-    /// Their lag; those without one first.
-    LagMs,
-    /// How many of their records wait in quarantine.
-    Quarantined,
-}
-
-/// Which topics.
-#[derive(Debug, Clone, Default, Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-#[serde(default)]
-pub struct TopicsQuery {
-    /// Only those with this text in their names, in capitals or not.
-    pub search: Option<String>,
-    /// What they are in order of.
-    #[param(inline)]
-    pub order: TopicOrder,
-    /// The other way round.
-    pub descending: bool,
-}
-
-/// What topics are in order of.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum TopicOrder {
-    /// Their names.
-    #[default]
-    Name,
-    /// When they were made.
-    CreatedAt,
-    /// How many records they keep.
-    Records,
-    /// How many bytes they keep.
-    Bytes,
-}
-
-/// Which connections.
-#[derive(Debug, Clone, Default, Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-#[serde(default)]
-pub struct ConnectionsQuery {
-    /// Only those with this text in their names, in capitals or not.
-    pub search: Option<String>,
-    /// Only those to systems of this kind.
-    pub kind: Option<String>,
-    /// From the last name to the first.
-    pub descending: bool,
-}
-
-/// Which readers.
-#[derive(Debug, Clone, Default, Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-#[serde(default)]
-pub struct ReadersQuery {
-    /// Only those with this text in their names, in capitals or not.
-    pub search: Option<String>,
-    /// Only those of this topic.
-    pub topic: Option<String>,
-    /// What they are in order of.
-    #[param(inline)]
-    pub order: ReaderOrder,
-    /// The other way round.
-    pub descending: bool,
-}
-
-/// What readers are in order of.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum ReaderOrder {
-    /// Their names.
-    #[default]
-    Name,
-    /// How many records they have not read yet.
-    LagRecords,
-    /// The age of the oldest record that they have not read yet.
-    LagMs,
 }

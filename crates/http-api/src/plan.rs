@@ -75,6 +75,4 @@ pub enum TouchedKind {
     Connector,
     /// A reader.
     Reader,
-    /// A topic.
-    Topic,
 }

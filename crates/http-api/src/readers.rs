@@ -252,3 +252,32 @@ pub struct MemberRecords {
     /// The positions after them.
     pub positions: Vec<SharePart>,
 }
+
+/// Which readers.
+#[derive(Debug, Clone, Default, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(default)]
+pub struct ReadersQuery {
+    /// Only those with this text in their names, in capitals or not.
+    pub search: Option<String>,
+    /// Only those of this topic.
+    pub topic: Option<String>,
+    /// What they are in order of.
+    #[param(inline)]
+    pub order: ReaderOrder,
+    /// The other way round.
+    pub descending: bool,
+}
+
+/// What readers are in order of.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum ReaderOrder {
+    /// Their names.
+    #[default]
+    Name,
+    /// How many records they have not read yet.
+    LagRecords,
+    /// The age of the oldest record that they have not read yet.
+    LagMs,
+}

@@ -1,7 +1,7 @@
 //! Topics.
 
 use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
 use crate::TopicSettings;
@@ -170,4 +170,33 @@ pub struct Keeper {
     /// What failed in its last round, if something did.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub failure: Option<String>,
+}
+
+/// Which topics.
+#[derive(Debug, Clone, Default, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(default)]
+pub struct TopicsQuery {
+    /// Only those with this text in their names, in capitals or not.
+    pub search: Option<String>,
+    /// What they are in order of.
+    #[param(inline)]
+    pub order: TopicOrder,
+    /// The other way round.
+    pub descending: bool,
+}
+
+/// What topics are in order of.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum TopicOrder {
+    /// Their names.
+    #[default]
+    Name,
+    /// When they were made.
+    CreatedAt,
+    /// How many records they keep.
+    Records,
+    /// How many bytes they keep.
+    Bytes,
 }

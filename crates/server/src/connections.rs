@@ -165,7 +165,8 @@ pub(crate) async fn replace(
     at: IfMatch,
     Body(request): Body<ConnectionRequest>,
 ) -> Result<Tagged<Connection>, Refusal> {
-    let revision = at.to_change(state.database.find_connection(id).await?.revision)?;
+    let now = state.database.find_connection(id).await?;
+    let revision = at.to_change(&format!("the connection {}", now.name), now.revision)?;
     let name = ConnectionName::parse(request.name.clone())?;
     let (kind, mut address) = address(&request)?;
     let before = state.database.address(id).await?;

@@ -1,6 +1,6 @@
 //! Connectors.
 
-use std::collections::HashSet;
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use axum::Json;
@@ -10,6 +10,7 @@ use gonvel_core::connector::State as LaneState;
 use gonvel_core::connector::{Definition, ValidConnector, Wish, may_load_so};
 use gonvel_core::naming::{ConnectorId, ConnectorName};
 use gonvel_core::ports::{Deed, FleetStore, PortError};
+use gonvel_core::produce::time;
 use gonvel_http_api::{
     Action, ActionOutcome, ActionRequest, Connector, ConnectorOrder, ConnectorRequest, ConnectorsQuery, ManyActions, Page,
     PagingQuery, Plan, PlanQuery, Problem, ReloadRequest,
@@ -30,16 +31,21 @@ use crate::topic_users::uses;
 use crate::who::Who;
 
 pub(crate) async fn all(state: &ServerState) -> Result<Vec<Connector>, Refusal> {
-    let systems: std::collections::HashMap<Uuid, (String, String)> =
+    those(state, |_| true).await
+}
+
+/// Connectors of which something holds, as they are doing.
+async fn those(state: &ServerState, hold: impl Fn(&Stored) -> bool) -> Result<Vec<Connector>, Refusal> {
+    let systems: HashMap<Uuid, (String, String)> =
         state.database.connections().await?.into_iter().map(|c| (c.id, (c.name, c.kind))).collect();
     let connectors = state.database.connectors().await?;
     let quarantined = state.database.quarantine_counts().await?;
-    let present = |c: &gonvel_storage::catalog::connectors::Connector| {
+    let present = |c: &Stored| {
         let system = c.definition.connection().and_then(|id| systems.get(&id));
         let system = system.map(|(name, kind)| (name.as_str(), kind.as_str()));
         presenting::connector(c, system, quarantined.get(&c.id.0).copied().unwrap_or(0))
     };
-    Ok(connectors.iter().map(present).collect())
+    Ok(connectors.iter().filter(|c| hold(c)).map(present).collect())
 }
 
 pub(crate) async fn find(state: &ServerState, id: Uuid) -> Result<Connector, Refusal> {
@@ -60,24 +66,20 @@ pub(crate) async fn list(
     State(state): State<Arc<ServerState>>,
     Listed { which, paging }: Listed<ConnectorsQuery>,
 ) -> Result<Json<Page<Connector>>, Refusal> {
-    let of_topic: Option<HashSet<Uuid>> = match &which.topic {
-        Some(topic) => {
-            let all = state.database.connectors().await?;
-            Some(all.iter().filter(|c| uses(c, topic)).map(|c| c.id.0).collect())
-        }
-        None => None,
-    };
-    let mut connectors = all(&state).await?;
-    connectors.retain(|c| {
+    let mut connectors = those(&state, |c| {
         has(&c.name, which.search.as_ref())
-            && which.kind.is_none_or(|kind| drafts::word(kind) == c.kind)
-            && which.state.is_none_or(|state| state == c.condition.state)
+            && which.kind.is_none_or(|kind| drafts::word(kind) == c.definition.kind())
+            && which.topic.as_ref().is_none_or(|topic| uses(c, topic))
+    })
+    .await?;
+    // what only shows when they are presented
+    connectors.retain(|c| {
+        which.state.is_none_or(|state| state == c.condition.state)
             && which.system.as_ref().is_none_or(|system| *system == c.system)
-            && of_topic.as_ref().is_none_or(|ids| ids.contains(&c.id))
     });
     let place = |c: &Connector| match which.order {
         ConnectorOrder::Name => Place::named(&c.name),
-        ConnectorOrder::CreatedAt => Place::told(&c.created_at, &c.name),
+        ConnectorOrder::CreatedAt => Place::numbered(time(&c.created_at).unwrap_or_default(), &c.name),
         ConnectorOrder::LatencyMs => Place::measured(c.latency_ms, &c.name),
         ConnectorOrder::LagMs => Place::measured(c.lag_ms, &c.name),
         ConnectorOrder::Quarantined => Place::numbered(c.quarantined, &c.name),
@@ -270,7 +272,7 @@ pub(crate) async fn act_on_many(
     Body(request): Body<ManyActions>,
 ) -> Result<OrPlan<Json<Vec<ActionOutcome>>>, Refusal> {
     let all = state.database.connectors().await?;
-    if query.dry_run || query.confirm.is_some() {
+    if plans::looked_at(&query) {
         let outcomes = outcomes(&state, &all, &request, None).await?;
         let changes = outcomes.iter().filter(|one| one.changes).count();
         let says = vec![format!("{changes} of {} connectors are changed.", outcomes.len())];

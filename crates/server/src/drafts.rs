@@ -113,7 +113,7 @@ pub(crate) async fn save_again(
     at: IfMatch,
     Body(request): Body<DraftRequest>,
 ) -> Result<Tagged<UnfinishedDraft>, Refusal> {
-    let revision = at.to_change(state.database.find_draft(id).await?.entry.revision)?;
+    let revision = at.to_change("the draft", state.database.find_draft(id).await?.entry.revision)?;
     Ok(present(state.database.replace_draft(id, revision, &input(request, who)?).await?))
 }
 

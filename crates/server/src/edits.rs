@@ -66,6 +66,8 @@ async fn plan_of(state: &ServerState, stored: &Stored, to: &Definition, found: &
         concerns: concerns.clone(),
     });
     Ok(Plan {
+        // rows that are there go
+        needs_confirming: found.contains_key(&edit::Consequence::EmptiesNew),
         says: found.keys().map(|kind| kind.sentence().into()).collect(),
         consequences: consequences.collect(),
         before: Some(gonvel_manifests::connector_text::write(&stored.name, &stored.definition, &names)),
@@ -88,21 +90,19 @@ pub(crate) async fn change(
     Body(request): Body<ConnectorChange>,
 ) -> Result<OrPlan<Tagged<Connector>>, Refusal> {
     let stored = state.database.find_connector(ConnectorId(id)).await?;
-    let version = at.to_change(stored.version)?;
+    let version = at.to_change(&format!("the connector {}", stored.name), stored.version)?;
     let (connector, consequences) = judged(&state, &stored, request.definition.clone()).await?;
-    if query.dry_run || query.confirm.is_some() {
-        let plan = plan_of(&state, &stored, connector.definition(), &consequences).await?;
-        let of = ("changeConnector", id, stored.version, connector.definition());
-        if let Some(plan) = plans::settle(&query, plan, &of, Vec::new())? {
-            return Ok(OrPlan::Plan(plan));
-        }
+    let plan = plan_of(&state, &stored, connector.definition(), &consequences).await?;
+    let of = ("changeConnector", id, stored.version, connector.definition());
+    if let Some(plan) = plans::settle(&query, plan, &of, Vec::new())? {
+        return Ok(OrPlan::Plan(plan));
     }
     change_to(&state, &stored, &connector, &consequences, version, &who.0).await?;
     find(&state, id).await.map(tagged).map(OrPlan::Done)
 }
 
 /// Makes another definition a connector's next version.
-async fn change_to(
+pub(crate) async fn change_to(
     state: &ServerState,
     stored: &Stored,
     connector: &ValidConnector,

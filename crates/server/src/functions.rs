@@ -208,9 +208,11 @@ pub(crate) async fn save(
         Some(_) if at == IfMatch::Unsaid => {
             return Err(PortError::Exists { what: format!("the function {name}") }.into());
         }
-        Some(kept) => at.to_change(kept.version)?,
-        None if matches!(at, IfMatch::Only(_)) => at.to_change(0)?,
-        None => 0,
+        Some(kept) => at.to_change(&format!("the function {name}"), kept.version)?,
+        None => {
+            at.holds(&format!("the function {name}"), 0)?;
+            0
+        }
     };
     let tried = tried(&state, &all, &function).await?;
     if let Some(finding) = tried.findings.first() {
@@ -263,7 +265,7 @@ pub(crate) async fn remove(
         return Err(Refusal::new(ProblemType::InUse, detail).remedied("change those first"));
     }
     let now = entry.current.version;
-    let version = if at == IfMatch::Unsaid { now } else { at.to_change(now)? };
-    state.database.save_function(&name, version, None, &who.0).await?;
+    at.holds(&format!("the function {name}"), now)?;
+    state.database.save_function(&name, now, None, &who.0).await?;
     Ok(StatusCode::NO_CONTENT)
 }

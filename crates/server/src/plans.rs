@@ -46,15 +46,22 @@ fn read(query: &PlanQuery) -> Result<Option<Tag>, Refusal> {
     }
 }
 
-/// The plan, where it is only asked for; else nothing, if it may be carried out. `of` says all that the plan was made of: what is asked,
-/// and what it is asked of, as it is now; `decided` what is carried in the tag.
+/// Whether a request is planned or confirms a plan: where nothing is lost it need not be.
+pub(crate) fn looked_at(query: &PlanQuery) -> bool {
+    query.dry_run || query.confirm.is_some()
+}
+
+/// The plan, where it is only asked for; else nothing, if it may be carried out. `of` says what is asked, and what it is asked of, as it
+/// is now; whom the plan touches and where it moves whom from and to is confirmed with it. How much that is may change by itself, such as
+/// how many records one passes that stands ahead of the log. `decided` is what is carried in the tag.
 pub(crate) fn settle(
     query: &PlanQuery,
     mut plan: Plan,
     of: &impl Serialize,
     decided: Vec<i64>,
 ) -> Result<Option<Box<Plan>>, Refusal> {
-    let text = serde_json::to_string(&(of, &decided)).unwrap_or_default();
+    let moves: Vec<_> = plan.moves.iter().map(|m| (&m.topic, m.partition, m.from, m.to)).collect();
+    let text = serde_json::to_string(&(of, &decided, &plan.touched, moves)).unwrap_or_default();
     let mark = sha256(false, &text)[..32].to_owned();
     if query.dry_run {
         plan.tag = URL_SAFE_NO_PAD.encode(serde_json::to_vec(&(mark, decided)).unwrap_or_default());

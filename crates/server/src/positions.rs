@@ -26,7 +26,7 @@ use crate::plans::{self, OrPlan};
 use crate::preflights;
 use crate::problems::{Body, Query, Refusal};
 use crate::reached::Reached;
-use crate::readers::{Goal, Held, placed, plan_of, planned, told};
+use crate::readers::{Goal, Held, plan_of, planned, told};
 use crate::revisions::Tagged;
 use crate::standing::{move_to, stands};
 use crate::state::ServerState;
@@ -169,7 +169,7 @@ pub(crate) async fn reposition(
     };
     let planned = planned(&state, &held, &stored.name, &stands, &request, &goal, decided.as_deref()).await?;
     let (plan, decided) = plan_of(&planned, &stored.name);
-    let of = ("moveConnector", id, &request, placed(&plan.moves));
+    let of = ("moveConnector", id, &request);
     if let Some(plan) = plans::settle(&query, plan, &of, decided)? {
         return Ok(OrPlan::Plan(plan));
     }

@@ -206,7 +206,7 @@ pub(crate) async fn retry(
         return Err(Refusal::invalid("per_second", "give a number from 1 to 100000, or none for as fast as they go"));
     }
     let which = which(&request.which)?;
-    if query.dry_run || query.confirm.is_some() {
+    if plans::looked_at(&query) {
         let (waiting, _) = state.database.count_waiting(&which).await?;
         let plan = Plan { says: vec![format!("{waiting} records are tried again.")], repeated: waiting, ..Plan::default() };
         if let Some(plan) = plans::settle(&query, plan, &("retryQuarantined", &request), Vec::new())? {

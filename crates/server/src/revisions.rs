@@ -65,16 +65,14 @@ impl<S: Send + Sync> FromRequestParts<S> for IfMatch {
 }
 
 impl IfMatch {
-    /// The revision that is to be changed of what is at this one now; it has to be said which.
-    pub(crate) fn to_change(self, now: i32) -> Result<i32, Refusal> {
-        match self {
-            Self::Unsaid => {
-                let detail = "the request does not say which revision it changes, so it could undo what another did";
-                Err(Refusal::new(ProblemType::Unconditional, detail).at("If-Match"))
-            }
-            Self::Any => Ok(now),
-            Self::Only(revision) => Ok(revision),
+    /// The revision that is to be changed, where it is the one that is there now; it has to be said which.
+    pub(crate) fn to_change(self, what: &str, now: i32) -> Result<i32, Refusal> {
+        if self == Self::Unsaid {
+            let detail = "the request does not say which revision it changes, so it could undo what another did";
+            return Err(Refusal::new(ProblemType::Unconditional, detail).at("If-Match"));
         }
+        self.holds(what, now)?;
+        Ok(now)
     }
 
     /// Whether what is at this revision now is what is meant; where nothing is said it is.

@@ -143,8 +143,7 @@ pub(crate) async fn change(
     Body(settings): Body<TopicSettings>,
 ) -> Result<OrPlan<Tagged<Topic>>, Refusal> {
     let topic = find(&state, name).await?;
-    let revision = at.to_change(topic.revision)?;
-    at.holds(&format!("the topic {}", topic.name), topic.revision)?;
+    let revision = at.to_change(&format!("the topic {}", topic.name), topic.revision)?;
     checked(&settings)?;
     let plan = change_plan(&state, &topic, &settings).await?;
     let of = ("changeTopic", topic.id.0, topic.revision, &settings);

@@ -41,11 +41,14 @@ export function EditStage({ connector, draft, change, unread, onFailed }: Props)
     retry: false,
   });
   const saving = useMutation({
-    mutationFn: () => {
+    mutationFn: (tag: string) => {
       if (!definition) throw new Error('there is no system');
-      return changeTo(connector.id, connector.version, { definition });
+      return changeTo(connector.id, connector.version, { definition }, tag);
     },
-    onError: (error) => onFailed((problemOf(error)?.checks ?? []).filter((c) => c.outcome === 'failed')),
+    onError: (error) => {
+      onFailed((problemOf(error)?.checks ?? []).filter((c) => c.outcome === 'failed'));
+      void preview.refetch();
+    },
     onSuccess: () => {
       void queries.invalidateQueries({ queryKey: ['connector', connector.id] });
       void navigate(`/connectors/${connector.id}`);
@@ -92,7 +95,11 @@ export function EditStage({ connector, draft, change, unread, onFailed }: Props)
         </>
       )}
       <Group gap="xs" mt="sm">
-        <Button disabled={!preview.data || same || unread} loading={saving.isPending} onClick={() => saving.mutate()}>
+        <Button
+          disabled={!preview.data || same || unread}
+          loading={saving.isPending}
+          onClick={() => preview.data && saving.mutate(preview.data.tag)}
+        >
           Save as version {connector.version + 1}
         </Button>
         <Button variant="default" onClick={() => void navigate(`/connectors/${connector.id}`)}>

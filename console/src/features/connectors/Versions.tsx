@@ -60,7 +60,7 @@ function One({ connector, version, before }: { connector: Connector; version: Ve
     retry: false,
   });
   const back = useMutation({
-    mutationFn: () => changeTo(connector.id, connector.version, change),
+    mutationFn: (tag: string) => changeTo(connector.id, connector.version, change, tag),
     onSuccess: () => void queries.invalidateQueries({ queryKey: ['connector', connector.id] }),
   });
   return (
@@ -92,7 +92,7 @@ function One({ connector, version, before }: { connector: Connector; version: Ve
             variant="default"
             loading={back.isPending}
             disabled={preview.data.consequences.length === 0 && connector.state !== 'draft'}
-            onClick={() => back.mutate()}
+            onClick={() => back.mutate(preview.data.tag)}
           >
             Go back to version {version.version}
           </Button>

@@ -181,29 +181,28 @@ async fn says(
     })
 }
 
-/// What manifests change, as a plan; where they are wrong, what is wrong.
-async fn plan_of(state: &ServerState, request: &ApplyRequest, query: &PlanQuery) -> Result<Option<Box<Shown>>, Refusal> {
-    let (found, planned) = compared(state, request).await?;
-    let secrets = secrets(state, &found, &request.secrets).await?;
-    let plan = match planned {
-        Err(faults) => {
-            let installation = InstallationPlan { steps: vec![], unchanged: 0, secrets, faults };
-            return Ok(Some(Box::new(Shown { installation: Some(installation), ..Shown::default() })));
-        }
-        Ok(plan) => plan,
-    };
-    let mark = plan.mark();
+/// The steps of a plan as they are told.
+async fn told(state: &ServerState, plan: &Plan) -> Result<Vec<PlannedStep>, Refusal> {
     let (connectors, names) = (state.database.connectors().await?, names(state).await?);
     let mut steps = Vec::with_capacity(plan.steps.len());
-    for step in plan.steps {
-        let says = says(state, &step, &connectors, &names).await?;
+    for step in &plan.steps {
+        let says = says(state, step, &connectors, &names).await?;
         let (kind, name) = (step.thing.kind(), step.thing.name().to_owned());
-        steps.push(PlannedStep { deed: step.deed, kind, name, changes: step.changes, says });
+        steps.push(PlannedStep { deed: step.deed, kind, name, changes: step.changes.clone(), says });
     }
-    let told = steps.iter().flat_map(|step| step.says.clone()).collect();
-    let installation = InstallationPlan { steps, unchanged: plan.unchanged, secrets, faults: vec![] };
-    let plan = Shown { says: told, installation: Some(installation), ..Shown::default() };
-    plans::settle(query, plan, &("applyManifests", mark), Vec::new())
+    Ok(steps)
+}
+
+/// What is wrong in manifests that are to be applied.
+fn wrong(request: &ApplyRequest, faults: &[Fault]) -> Refusal {
+    let more = if faults.len() > 1 { format!(", and {} more are wrong", faults.len() - 1) } else { String::new() };
+    let first = faults.first().map(ToString::to_string).unwrap_or_default();
+    let refusal = Refusal::new(ProblemType::Manifests, format!("{first}{more}"));
+    faults.iter().fold(refusal, |refusal, fault| {
+        let number = request.files.iter().position(|file| file.name == fault.file).unwrap_or_default();
+        let place = Some((fault.line, fault.column));
+        refusal.and_at(&format!("files.{number}.text"), &fault.finding, place)
+    })
 }
 
 /// Makes the installation what manifests say, step by step: a line of JSON for each step that is done. The first one that is refused is
@@ -218,28 +217,33 @@ pub(crate) async fn apply(
     Query(query): Query<PlanQuery>,
     Body(request): Body<ApplyRequest>,
 ) -> Result<Response, Refusal> {
-    if query.dry_run
-        && let Some(plan) = plan_of(&state, &request, &query).await?
-    {
-        return Ok(Json(plan).into_response());
-    }
     let (found, planned) = compared(&state, &request).await?;
-    let plan = planned.map_err(|faults| {
-        let more = if faults.len() > 1 { format!(", and {} more are wrong", faults.len() - 1) } else { String::new() };
-        let first = faults.first().map(ToString::to_string).unwrap_or_default();
-        let refusal = Refusal::new(ProblemType::Manifests, format!("{first}{more}"));
-        faults.iter().fold(refusal, |refusal, fault| {
-            let number = request.files.iter().position(|file| file.name == fault.file).unwrap_or_default();
-            let place = Some((fault.line, fault.column));
-            refusal.and_at(&format!("files.{number}.text"), &fault.finding, place)
-        })
-    })?;
+    let secrets = secrets(&state, &found, &request.secrets).await?;
+    let plan = match planned {
+        Ok(plan) => plan,
+        // what is wrong is told as one types
+        Err(faults) if query.dry_run => {
+            let installation = InstallationPlan { steps: vec![], unchanged: 0, secrets, faults };
+            return Ok(Json(Shown { installation: Some(installation), ..Shown::default() }).into_response());
+        }
+        Err(faults) => return Err(wrong(&request, &faults)),
+    };
     let deletes = plan.steps.iter().filter(|step| step.deed == Deed::Delete).map(|step| step.thing.name());
-    let deleted: Vec<String> = deletes.map(str::to_owned).collect();
-    let says = if deleted.is_empty() { vec![] } else { vec![format!("It deletes {}.", deleted.join(", "))] };
-    let to_confirm = Shown { needs_confirming: !deleted.is_empty(), says, ..Shown::default() };
-    plans::settle(&query, to_confirm, &("applyManifests", plan.mark()), Vec::new())?;
-    if let Some(secret) = secrets(&state, &found, &request.secrets).await?.into_iter().find(|secret| secret.needed) {
+    let deleted: Vec<&str> = deletes.collect();
+    let mut shown = Shown { needs_confirming: !deleted.is_empty(), ..Shown::default() };
+    if shown.needs_confirming {
+        shown.says.push(format!("It deletes {}.", deleted.join(", ")));
+    }
+    if query.dry_run {
+        let steps = told(&state, &plan).await?;
+        shown.says.extend(steps.iter().flat_map(|step| step.says.clone()));
+        let (unchanged, secrets) = (plan.unchanged, secrets.clone());
+        shown.installation = Some(InstallationPlan { steps, unchanged, secrets, faults: vec![] });
+    }
+    if let Some(shown) = plans::settle(&query, shown, &("applyManifests", plan.mark()), Vec::new())? {
+        return Ok(Json(shown).into_response());
+    }
+    if let Some(secret) = secrets.into_iter().find(|secret| secret.needed) {
         let detail = format!("the {} of {} is not given: it comes from {}", secret.field, secret.connection, secret.from);
         return Err(Refusal::invalid("secrets", detail));
     }

@@ -10,8 +10,8 @@ use gonvel_core::naming::{ConnectorId, ConnectorName, ReaderName, SchemaName, To
 use gonvel_core::ports::{PortError, ReaderStore, TopicLog};
 use gonvel_core::schemas::Rule;
 use gonvel_http_api::{
-    Action, ActionRequest, BindingRequest, ConnectionRequest, ConnectorChange, ConnectorRequest, FunctionRequest, NewReader,
-    NewSchema, PlanQuery, ReaderTopics, SchemaEdit, SchemaText as Text,
+    Action, ActionRequest, BindingRequest, ConnectionRequest, ConnectorRequest, FunctionRequest, NewReader, NewSchema,
+    ReaderTopics, SchemaEdit, SchemaText as Text,
 };
 use gonvel_manifests::connector_text::{ConnectorText, Wished};
 use gonvel_manifests::{ConnectionText, Deed, SchemaText, Step, Thing, TopicText, VersionText};
@@ -19,7 +19,7 @@ use uuid::Uuid;
 
 use crate::addressed::{ConnectionAt, ConnectorAt};
 use crate::manifests::names;
-use crate::problems::{Body, Path, Query, Refusal};
+use crate::problems::{Body, Path, Refusal};
 use crate::revisions::IfMatch;
 use crate::state::ServerState;
 use crate::who::Who;
@@ -245,9 +245,8 @@ impl Carrying {
         let all = self.state.database.connectors().await?;
         let stored = all.iter().find(|c| c.name == text.connector).ok_or_else(|| not_there("connector", &text.connector))?;
         if stored.definition != definition {
-            let change = ConnectorChange { definition };
-            let (at, seen) = (IfMatch::Only(stored.version), Query(PlanQuery::default()));
-            edits::change(self.state(), ConnectorAt(stored.id.0), self.who(), seen, at, Body(change)).await.map(drop)?;
+            let (connector, consequences) = edits::judged(&self.state, stored, definition).await?;
+            edits::change_to(&self.state, stored, &connector, &consequences, stored.version, &self.who).await?;
         }
         let action = match text.state {
             Some(wished) if wished.wish() != stored.wish => match wished {

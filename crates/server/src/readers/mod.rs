@@ -27,7 +27,7 @@ use crate::standing::stands;
 use crate::state::ServerState;
 
 pub(crate) use members::*;
-pub(crate) use moving::{placed, plan_of, planned, told};
+pub(crate) use moving::{plan_of, planned, told};
 
 /// What partitions hold, read once for a request.
 #[derive(Default)]
@@ -315,7 +315,7 @@ pub(crate) async fn reposition(
     let planned = planned(&state, &held, name.as_str(), &stands, &request, &goal, decided.as_deref()).await?;
     let (plan, decided) = plan_of(&planned, name.as_str());
     let moves: Vec<_> = planned.iter().map(|(at, _, m)| (*at, m.from, m.to)).collect();
-    let of = ("repositionReader", name.as_str(), &request, placed(&plan.moves));
+    let of = ("repositionReader", name.as_str(), &request);
     if let Some(plan) = plans::settle(&query, plan, &of, decided)? {
         return Ok(OrPlan::Plan(plan));
     }

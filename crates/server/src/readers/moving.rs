@@ -66,11 +66,6 @@ pub(crate) fn plan_of(planned: &[Planned], name: &str) -> (Plan, Vec<i64>) {
     (Plan { needs_confirming: true, says: vec![says], records: skipped, repeated, moves, ..Plan::default() }, decided)
 }
 
-/// From where moves go to where. How many records that is may change by itself: where one stands ahead of the log, more come between.
-pub(crate) fn placed(moves: &[Move]) -> Vec<(String, i32, i64, i64)> {
-    moves.iter().map(|m| (m.topic.clone(), m.partition, m.from, m.to)).collect()
-}
-
 /// Moves in the form of the API.
 pub(crate) fn told(planned: &[Planned]) -> Moves {
     let moves: Vec<Move> = planned

@@ -58,21 +58,21 @@ impl Cursors {
     }
 }
 
-/// Where each partition goes on, where a request takes a stream up again; the header goes before the parameter, which an address that is
+/// Where each partition goes on, where a request takes a stream up again, and the parameter that says so; the header goes before the parameter, which an address that is
 /// asked again by itself still has.
 pub(super) fn taken_up(
     headers: &HeaderMap,
     cursor: Option<&String>,
     topic: TopicId,
     partition: Option<i32>,
-) -> Result<Option<BTreeMap<i32, i64>>, Refusal> {
+) -> Result<Option<(&'static str, BTreeMap<i32, i64>)>, Refusal> {
     let (parameter, text) = match (headers.get(LAST_EVENT_ID), cursor) {
         (Some(last), _) => ("Last-Event-ID", last.to_str().unwrap_or("?")),
         (None, Some(cursor)) => ("cursor", cursor.as_str()),
         (None, None) => return Ok(None),
     };
     match read(text, topic, partition) {
-        Some(places) => Ok(Some(places)),
+        Some(places) => Ok(Some((parameter, places))),
         None => {
             let refusal = Refusal::new(ProblemType::Malformed, "what the stream is taken up from is no cursor of it");
             Err(refusal

@@ -6,7 +6,7 @@ use gonvel_http_api::Order;
 
 use crate::problems::Refusal;
 
-/// Records of a share that are read at once, if it is not said how many.
+/// Records that are given at once where it is not said how many: of a share that is read, of a partition as they come.
 pub(super) const USUAL: usize = 50;
 
 /// Records of several partitions together by their times. Each partition's own order is kept, whatever its times say.

@@ -227,9 +227,9 @@ pub(crate) async fn stream_records(
         let at = TopicPartition { topic: topic.id, partition: bounds.partition };
         let from = match &goes_on {
             // one that came since is read from its start
-            Some(goes_on) => {
+            Some((parameter, goes_on)) => {
                 let from = goes_on.get(&bounds.partition.0).copied().unwrap_or(bounds.first.0);
-                kept(&bounds, from).map_err(|refusal| refusal.at("cursor"))?;
+                kept(&bounds, from).map_err(|refusal| refusal.at(parameter))?;
                 from
             }
             None => {

@@ -184,7 +184,7 @@ pub(crate) async fn change(
     Body(edit): Body<SchemaEdit>,
 ) -> Result<Tagged<Schema>, Refusal> {
     let name = SchemaName::parse(name)?;
-    let revision = at.to_change(state.database.schema(&name).await?.0.revision)?;
+    let revision = at.to_change(&format!("the schema {name}"), state.database.schema(&name).await?.0.revision)?;
     let about = about(edit.description, edit.owner, edit.labels, edit.rule, edit.retired)?;
     if edit.retired {
         unused(&name, &uses(&state, &name).await?)?;

@@ -248,6 +248,16 @@ async fn lists_are_filtered_by_what_the_document_names() {
     ] {
         assert_eq!(api.list(path).await.as_array().unwrap().len(), found, "{path}");
     }
+    // moments are in order, however many digits of a second they have
+    let client = api.cluster.connect("gonvel").await.unwrap();
+    let moments = "UPDATE connectors SET created_at = timestamptz '2026-11-25 09:00:00Z' + ascii(right(name, 1)) * interval '0.01 s' \
+        - interval '0.97 s'";
+    client.batch_execute(moments).await.unwrap();
+    let made = api.list("/connectors?order=created_at&topic=").await;
+    assert_eq!(made, json!([]), "a topic without a name is none");
+    let made = api.list("/connectors?order=created_at").await;
+    let names: Vec<&str> = made.as_array().unwrap().iter().map(|c| c["name"].as_str().unwrap()).collect();
+    assert_eq!(names[0], "pickers-a", "{made:#}");
     let refused = api.get("/connectors?state=broken").await;
     assert_eq!((refused.0, place(&refused.1)), (400, Some("state")), "{:#}", refused.1);
 }

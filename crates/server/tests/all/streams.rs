@@ -176,4 +176,6 @@ async fn a_stream_is_taken_up_from_its_own_cursor_only_and_what_is_forgotten_is_
     let late = api.get(&format!("/topics/bins/stream?cursor={cursor}")).await;
     says(&late, 422, "is forgotten already");
     assert_eq!(place(&late.1), Some("cursor"));
+    let by_header = api.request(Method::GET, "/topics/bins/stream").header("last-event-id", cursor);
+    assert_eq!(place(&api.send(by_header).await.1), Some("Last-Event-ID"));
 }
