@@ -21,7 +21,7 @@ use uuid::Uuid;
 use crate::addressed::ConnectorAt;
 use crate::drafts;
 use crate::listing::{Listed, Place, has};
-use crate::plans::{self, OrPlan};
+use crate::plans::{self, OrPlan, counted};
 use crate::preflights;
 use crate::presenting;
 use crate::problems::{Body, Query, Refusal};
@@ -186,7 +186,7 @@ async fn delete_plan(state: &ServerState, stored: &Stored) -> Result<Plan, Refus
     }
     let waiting = state.database.quarantine_counts().await?.get(&stored.id.0).copied().unwrap_or(0);
     if waiting > 0 {
-        says.push(format!("{waiting} records of it that wait in quarantine are forgotten."));
+        says.push(format!("It forgets {} waiting in quarantine.", counted(waiting, "record")));
     }
     Ok(Plan { needs_confirming: true, says, records: waiting, ..Plan::default() })
 }
@@ -275,7 +275,7 @@ pub(crate) async fn act_on_many(
     if plans::looked_at(&query) {
         let outcomes = outcomes(&state, &all, &request, None).await?;
         let changes = outcomes.iter().filter(|one| one.changes).count();
-        let says = vec![format!("{changes} of {} connectors are changed.", outcomes.len())];
+        let says = vec![format!("It changes {changes} of {} connectors.", outcomes.len())];
         // how it does changes all the time, what it is to do only by someone's wish
         let wishes: Vec<_> = outcomes.iter().map(|one| (one.connector, one.changes)).collect();
         let plan = Plan { says, outcomes, ..Plan::default() };

@@ -78,6 +78,11 @@ pub(crate) fn settle(
     }
 }
 
+/// So many of something, for a sentence.
+pub(crate) fn counted(count: i64, of: &str) -> String {
+    if count == 1 { format!("1 {of}") } else { format!("{count} {of}s") }
+}
+
 /// The request would do something else than what was shown.
 pub(crate) fn changed() -> Refusal {
     Refusal::new(ProblemType::PlanChanged, "the request would do something else by now than what was confirmed")

@@ -19,7 +19,7 @@ use gonvel_storage::quarantine::{Kept, Which};
 use uuid::Uuid;
 
 use crate::listing::{Listed, Place};
-use crate::plans::{self, OrPlan};
+use crate::plans::{self, OrPlan, counted};
 use crate::problems::{Body, Path, Query, Refusal};
 use crate::records::Decoder;
 use crate::state::ServerState;
@@ -208,7 +208,11 @@ pub(crate) async fn retry(
     let which = which(&request.which)?;
     if plans::looked_at(&query) {
         let (waiting, _) = state.database.count_waiting(&which).await?;
-        let plan = Plan { says: vec![format!("{waiting} records are tried again.")], repeated: waiting, ..Plan::default() };
+        let plan = Plan {
+            says: vec![format!("It tries {} again.", counted(waiting, "record"))],
+            repeated: waiting,
+            ..Plan::default()
+        };
         if let Some(plan) = plans::settle(&query, plan, &("retryQuarantined", &request), Vec::new())? {
             return Ok(OrPlan::Plan(plan));
         }
@@ -233,7 +237,7 @@ pub(crate) async fn discard(
     let decided = plans::decided(&query)?.and_then(|decided| decided.first().copied());
     let (waiting, newest) = state.database.count_waiting(&which).await?;
     let newest = decided.unwrap_or(newest);
-    let says = vec![format!("{waiting} records are given up, and never delivered.")];
+    let says = vec![format!("It gives up {}, never to be delivered.", counted(waiting, "record"))];
     let plan = Plan { needs_confirming: waiting > 0, says, records: waiting, ..Plan::default() };
     if let Some(plan) = plans::settle(&query, plan, &("discardQuarantined", &request.which), vec![newest])? {
         return Ok(OrPlan::Plan(plan));

@@ -21,7 +21,7 @@ use gonvel_storage::topic_log::keeper::WouldForget;
 use gonvel_storage::topic_log::topics::MOST_PARTITIONS;
 
 use crate::listing::{Listed, Place, Unfiltered, has};
-use crate::plans::{self, OrPlan};
+use crate::plans::{self, OrPlan, counted};
 use crate::problems::{Body, Path, Query, Refusal};
 use crate::revisions::{IfMatch, IfMatchHeader, Tagged};
 use crate::state::ServerState;
@@ -170,7 +170,7 @@ async fn change_plan(state: &ServerState, topic: &StoredTopic, settings: &TopicS
     let (records, bytes) = (losses.iter().map(|l| l.records).sum(), losses.iter().map(|l| l.bytes).sum());
     let mut says = Vec::new();
     if records > 0 {
-        says.push(format!("{records} records of {} are forgotten within a minute, for ever.", topic.name));
+        says.push(format!("{} forgets {} within a minute, for ever.", topic.name, counted(records, "record")));
     }
     match (topic.settings.keep, settings.keep) {
         (Keep::All, Keep::Latest) => says.push(
@@ -266,7 +266,7 @@ async fn delete_plan(state: &ServerState, topic: &StoredTopic) -> Result<Plan, R
         }
     }
     let records: i64 = bounds.iter().map(|b| b.records).sum();
-    let says = vec![format!("{} is deleted, and its {records} records are lost for ever.", topic.name)];
+    let says = vec![format!("{} is deleted with {}, for ever.", topic.name, counted(records, "record"))];
     let bytes = bounds.iter().map(|b| b.bytes).sum();
     Ok(Plan { needs_confirming: true, says, records, bytes, touched: found, against, ..Plan::default() })
 }

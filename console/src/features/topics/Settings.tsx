@@ -98,7 +98,7 @@ function Keeping({ topic }: { topic: Topic }) {
           </Button>
         ) : (
           <Button
-            color={plan.says.length > 0 ? 'apricot.8' : undefined}
+            color={plan.needs_confirming ? 'apricot.8' : undefined}
             loading={save.isPending}
             onClick={() => save.mutate(plan.tag)}
           >
@@ -123,10 +123,9 @@ function Keeping({ topic }: { topic: Topic }) {
 
 function WhatGoes({ plan }: { plan: Plan }) {
   return (
-    <div className={plan.records > 0 ? 'note' : 'note well'}>
-      {plan.records === 0 ? (
-        <strong>No record would be forgotten now.</strong>
-      ) : (
+    <div className={plan.needs_confirming ? 'note' : 'note well'}>
+      {plan.says.length === 0 && <strong>No record would be forgotten now.</strong>}
+      {plan.records > 0 && (
         <>
           <strong>
             {counted(plan.records, 'record')} ({bytes(plan.bytes)}) would be forgotten within a minute.

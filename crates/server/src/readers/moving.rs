@@ -5,7 +5,7 @@ use gonvel_core::reposition::{self, plan};
 use gonvel_http_api::{Move, Moves, Plan, Reposition};
 
 use super::{Goal, Held};
-use crate::plans;
+use crate::plans::{self, counted};
 use crate::problems::Refusal;
 use crate::state::ServerState;
 
@@ -58,9 +58,9 @@ pub(crate) fn plan_of(planned: &[Planned], name: &str) -> (Plan, Vec<i64>) {
     let Moves { moves, skipped, repeated } = told(planned);
     let says = match (skipped, repeated) {
         (0, 0) => format!("{name} stays where it stands."),
-        (0, _) => format!("{name} reads {repeated} records once more."),
-        (_, 0) => format!("{name} never reads {skipped} records."),
-        _ => format!("{name} never reads {skipped} records, and reads {repeated} once more."),
+        (0, _) => format!("{name} reads {} once more.", counted(repeated, "record")),
+        (_, 0) => format!("{name} never reads {}.", counted(skipped, "record")),
+        _ => format!("{name} never reads {}, and reads {repeated} once more.", counted(skipped, "record")),
     };
     let decided = moves.iter().map(|m| m.to).collect();
     (Plan { needs_confirming: true, says: vec![says], records: skipped, repeated, moves, ..Plan::default() }, decided)

@@ -25,7 +25,7 @@ use gonvel_http_api::{
 use gonvel_storage::catalog::schemas::{About, Binding, ListedSchema, NewText, StoredSchema, StoredVersion};
 
 use crate::listing::Listed;
-use crate::plans::{self, OrPlan};
+use crate::plans::{self, OrPlan, counted};
 use crate::problems::{Body, Path, Query, Refusal, name_at};
 use crate::revisions::{IfMatch, IfMatchHeader, Tagged};
 use crate::state::ServerState;
@@ -225,10 +225,8 @@ pub(crate) async fn remove(
     let (stored, versions) = state.database.schema(&name).await?;
     at.holds(&format!("the schema {name}"), stored.revision)?;
     let against = used_by(&uses(&state, &name).await?);
-    let says = format!(
-        "{name} is deleted with its {} versions: records that were written by them show as they are stored.",
-        versions.len()
-    );
+    let count = counted(i64::try_from(versions.len()).unwrap_or(i64::MAX), "version");
+    let says = format!("{name} is deleted with {count}: records that were written by it show as they are stored.");
     let plan = Plan { needs_confirming: true, says: vec![says], against, ..Plan::default() };
     let of = ("deleteSchema", name.as_str(), versions.iter().map(|version| version.id).collect::<Vec<_>>());
     if let Some(plan) = plans::settle(&query, plan, &of, Vec::new())? {

@@ -208,7 +208,7 @@ async fn an_edit_an_action_and_records_in_quarantine_are_told_first() {
     let which = json!({"which": {"connector": pickers["id"]}, "reason": "left the cooperative"});
     let (_, plan) = api.plan(Method::POST, "/quarantine/discard", Some(&which)).await;
     assert_eq!((&plan["records"], &plan["needs_confirming"]), (&json!(4), &json!(true)), "{plan:#}");
-    says(&api.post("/quarantine/discard", &which).await, 428, "4 records are given up");
+    says(&api.post("/quarantine/discard", &which).await, 428, "It gives up 4 records");
     let again = json!({"which": {"connector": pickers["id"]}});
     assert_eq!(api.plan(Method::POST, "/quarantine/retry", Some(&again)).await.1["repeated"], 4);
     // what is tried again meanwhile is not given up, and what came since was not seen: it waits on

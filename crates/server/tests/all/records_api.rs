@@ -614,7 +614,11 @@ async fn topics_are_changed_and_deleted_with_a_look_first() {
     let (_, plan) = api.plan(Method::DELETE, "/topics/harvest.plans", None).await;
     let loses = json!([{"kind": "reader", "name": "planner", "says": "loses its position in it"}]);
     assert_eq!((&plan["records"], &plan["touched"], &plan["against"]), (&json!(2), &loses, &json!([])));
-    says(&api.send(api.request(Method::DELETE, "/topics/harvest.plans")).await, 428, "2 records are lost for ever");
+    says(
+        &api.send(api.request(Method::DELETE, "/topics/harvest.plans")).await,
+        428,
+        "harvest.plans is deleted with 2 records, for ever",
+    );
     let member = api.post("/readers/planner/members", &json!({})).await.1["member"].as_str().unwrap().to_owned();
     let used = api.confirmed(Method::DELETE, "/topics/harvest.plans", None).await;
     says(&used, 409, "active members of the reader planner");
