@@ -37,6 +37,35 @@ test('a topic is made by keyboard, and a name out of the rules is said beside it
   await accessible(page);
 });
 
+test('what others change is shown as it happens, without asking again, unless the page is held still', async ({ page }) => {
+  const asked: string[] = [];
+  page.on('request', (request) => {
+    if (request.url().includes('/api/v1/topics?')) asked.push(request.url());
+  });
+  await page.goto('/topics');
+  const row = (name: string) => page.getByRole('row', { name });
+  await expect(row('bins.weighed')).toBeVisible();
+  // by now it has read what was there when it began to listen
+  await page.request.post('/api/v1/topics', { data: { name: 'bins.first', partitions: 1 } });
+  await expect(row('bins.first')).toBeVisible();
+  const before = asked.length;
+  await page.request.post('/api/v1/topics', { data: { name: 'bins.second', partitions: 1 } });
+  await expect(row('bins.second')).toBeVisible();
+  await confirmed(page, 'delete', 'topics/bins.first');
+  await expect(row('bins.first')).toHaveCount(0);
+  await page.request.post('/api/v1/topics/bins.second/records', { data: [{ value: 1 }, { value: 2 }, { value: 3 }] });
+  await expect(row('bins.second')).toContainText('3');
+  expect(asked.length).toBe(before);
+
+  await page.getByRole('button', { name: 'Live' }).click();
+  await confirmed(page, 'delete', 'topics/bins.second');
+  await page.waitForTimeout(1_500);
+  await expect(row('bins.second')).toBeVisible();
+  await page.getByRole('button', { name: 'Held still' }).click();
+  await expect(row('bins.second')).toHaveCount(0);
+  expect(asked.length).toBe(before);
+});
+
 test('the form to append is there before a slow server has told the schemas, and what is typed stays in its field', async ({
   page,
 }) => {

@@ -1,7 +1,8 @@
-import { useQuery, useQueryClient } from '@tanstack/react-query';
-import { createContext, useContext, useEffect, useMemo, useState, type ReactNode } from 'react';
+import { useQuery, useQueryClient, type QueryClient, type QueryFilters } from '@tanstack/react-query';
+import { createContext, useCallback, useContext, useEffect, useMemo, useRef, useState, type ReactNode } from 'react';
 
 import { answered, api, everything, problemOf, type Problem, type Schemas } from '../api/client';
+import { changed, type Change, type ObjectKind } from './changes';
 import { useEvents } from './useEvents';
 
 export type Connector = Schemas['Connector'];
@@ -12,43 +13,130 @@ interface Live {
   problem: Problem | null;
   /** Whether Gonvel has stopped answering. */
   lost: boolean;
+  /** Whether changes are being told. */
+  told: boolean;
   held: boolean;
   hold: (held: boolean) => void;
+  /** Has changes of a kind told until what is returned is called. */
+  watch: (kind: ObjectKind) => () => void;
 }
 
-const Context = createContext<Live>({ connectors: undefined, problem: null, lost: false, held: false, hold: () => {} });
+const Context = createContext<Live>({
+  connectors: undefined,
+  problem: null,
+  lost: false,
+  told: false,
+  held: false,
+  hold: () => {},
+  watch: () => () => {},
+});
 
 const QUERY = {
   queryKey: ['connectors'],
   queryFn: () => everything((query) => answered(api.GET('/api/v1/connectors', { params: { query } }))),
 };
 
-/** One stream of events for the whole page keeps the connectors current, unless the reader holds them still. */
+/** How long changes are gathered before they are shown. */
+const GATHER_MS = 50;
+/** How often it is asked while nothing is told. */
+const FALLBACK_MS = 2_000;
+
+/** The lists that are kept current, by the kind of what is in them. */
+const LISTS: Partial<Record<ObjectKind, string>> = {
+  connector: 'connectors',
+  reader: 'readers',
+  runner: 'runners',
+  topic: 'topics',
+};
+
+/** Queries about one object, or of lists that are read in pieces, that are asked again when it changes. */
+function hangOn(change: Change): QueryFilters[] {
+  switch (change.kind) {
+    case 'connection':
+      return [{ queryKey: ['connections'] }];
+    case 'connector':
+      return [{ queryKey: ['connector', change.id, 'history'] }];
+    case 'draft':
+      return [{ queryKey: ['drafts'] }];
+    case 'function':
+      return [{ queryKey: ['functions'] }];
+    case 'runner':
+      return [{ queryKey: ['runners', 'waiting'] }];
+    case 'schema':
+      return [{ queryKey: ['schemas'] }, { queryKey: ['schema', change.id], exact: true }];
+    case 'topic':
+      return [{ queryKey: ['topic', change.id], exact: true }];
+    case 'reader':
+      return [];
+  }
+}
+
+function show(queries: QueryClient, changes: Change[]) {
+  for (const [kind, list] of Object.entries(LISTS)) {
+    const of = changes.filter((change) => change.kind === kind);
+    if (of.length === 0) continue;
+    queries.setQueryData<{ name: string }[]>([list], (before) => before && changed(before, of));
+  }
+  const again = new Map(changes.flatMap(hangOn).map((filter) => [JSON.stringify(filter), filter]));
+  for (const filter of again.values()) void queries.invalidateQueries(filter);
+}
+
+/** One stream of events for the whole page keeps what is shown current, unless the reader holds it still. */
 export function LiveConnectors({ children }: { children: ReactNode }) {
   const queries = useQueryClient();
   const [held, hold] = useState(false);
   const seen = useSeen();
   const [open, setOpen] = useState(true);
-  const fallback = useQuery({ ...QUERY, refetchInterval: open ? false : 2_000, enabled: !held });
-  const take = (data: Connector[]) => {
-    if (!held) queries.setQueryData(QUERY.queryKey, data);
+  const [watched, setWatched] = useState<ObjectKind[]>(['connector']);
+  const waiting = useRef<Change[]>([]);
+  const fallback = useQuery({ ...QUERY, refetchInterval: open ? false : FALLBACK_MS, enabled: !held });
+  const kinds = [...new Set(watched)].sort().join(',');
+  const watch = useCallback((kind: ObjectKind) => {
+    setWatched((before) => [...before, kind]);
+    return () =>
+      setWatched((before) => {
+        const at = before.indexOf(kind);
+        return before.filter((_, n) => n !== at);
+      });
+  }, []);
+  const take = (change: Change) => {
+    waiting.current.push(change);
+    if (waiting.current.length > 1) return;
+    setTimeout(() => {
+      const changes = waiting.current;
+      waiting.current = [];
+      show(queries, changes);
+    }, GATHER_MS);
   };
-  useEvents(seen ? '/api/v1/live/connectors' : null, { connectors: take }, setOpen);
+  const begin = ({ anew }: Schemas['Begin']) => {
+    if (anew) void queries.invalidateQueries();
+  };
+  const url = seen && !held ? `/api/v1/events?kinds=${kinds}` : null;
+  useEvents(url, { begin, change: take }, setOpen);
   const live = useMemo(
     () => ({
       connectors: fallback.data,
       problem: fallback.data === undefined ? problemOf(fallback.error) : null,
       lost: !open && fallback.isError,
+      told: open,
       held,
       hold,
+      watch,
     }),
-    [fallback.data, fallback.error, fallback.isError, open, held],
+    [fallback.data, fallback.error, fallback.isError, open, held, watch],
   );
   return <Context value={live}>{children}</Context>;
 }
 
 export function useLiveConnectors(): Live {
   return useContext(Context);
+}
+
+/** Has what a page shows of a kind kept current; returns how often it is to be asked for beside that. */
+export function useKeptCurrent(kind: ObjectKind): { refetchInterval: number | false } {
+  const { watch, told, held } = useLiveConnectors();
+  useEffect(() => watch(kind), [watch, kind]);
+  return { refetchInterval: told || held ? false : FALLBACK_MS };
 }
 
 /** Whether this page is in sight: a browser has few connections per server, and a hidden page needs none. */

@@ -1,4 +1,4 @@
-import { useEffect, useEffectEvent } from 'react';
+import { useEffect, useEffectEvent, useRef } from 'react';
 
 import { parseExact } from './exact';
 
@@ -6,19 +6,26 @@ import { parseExact } from './exact';
 // eslint-disable-next-line @typescript-eslint/no-explicit-any -- each handler names its own type
 export type Handlers = Record<string, (data: any) => void>;
 
-/** Listens to a stream of server-sent events while mounted; a lost stream is taken up again. */
+/**
+ * Listens to a stream of server-sent events while mounted; a lost stream is taken up again. One whose events have ids goes on after the
+ * last of them, also with another address.
+ */
 export function useEvents(url: string | null, handlers: Handlers, onOpen?: (open: boolean) => void): void {
   const names = Object.keys(handlers).join(' ');
-  const handle = useEffectEvent((name: string, event: Event) =>
-    handlers[name]?.(parseExact((event as MessageEvent<string>).data)),
-  );
+  const last = useRef('');
+  const handle = useEffectEvent((name: string, event: Event) => {
+    const { data, lastEventId } = event as MessageEvent<string>;
+    last.current = lastEventId;
+    handlers[name]?.(parseExact(data));
+  });
   const tell = useEffectEvent((open: boolean) => onOpen?.(open));
   useEffect(() => {
     if (url === null) return;
     let source: EventSource;
     let again: ReturnType<typeof setTimeout> | undefined;
     const listen = () => {
-      source = new EventSource(url);
+      const from = last.current === '' ? '' : `&cursor=${encodeURIComponent(last.current)}`;
+      source = new EventSource(url + from);
       for (const name of names.split(' ')) source.addEventListener(name, (event) => handle(name, event));
       source.addEventListener('open', () => tell(true));
       source.addEventListener('error', () => {

@@ -20,6 +20,7 @@ mod schemas;
 mod served;
 mod shape;
 mod steady;
+mod watching;
 mod world;
 
 use std::error::Error;
@@ -37,7 +38,7 @@ struct Arguments {
     only: Option<String>,
 }
 
-const ALL: [&str; 32] = [
+const ALL: [&str; 33] = [
     "append",
     "made-up",
     "producers",
@@ -64,6 +65,7 @@ const ALL: [&str; 32] = [
     "schema-registry",
     "poisoned",
     "idle-fleet",
+    "watching",
     "apply",
     "shape-steps",
     "shape-unlike",
@@ -99,6 +101,7 @@ async fn one(name: &str) -> Result<Measured, Box<dyn Error>> {
         "schema-validate" => schemas::validate(),
         "schema-registry" => schemas::registry().await,
         "poisoned" => poison::run().await,
+        "watching" => watching::run().await,
         "idle-fleet" => idle::run().await,
         "apply" => installing::run().await,
         "shape-steps" => shape::steps(

@@ -80,6 +80,14 @@ impl Served {
         if status.is_success() { Ok(serde_json::from_str(&text)?) } else { Err(text.into()) }
     }
 
+    /// What part of a core it uses for as long.
+    pub async fn share(&self, over: Duration) -> Outcome<f64> {
+        let used = || processor(&self.child.id().to_string()).ok_or("its processor time is not told");
+        let before = used()?;
+        tokio::time::sleep(over).await;
+        Ok((used()? - before) / over.as_secs_f64())
+    }
+
     /// Memory in use, in MiB.
     pub fn memory(&self) -> Outcome<f64> {
         let status = std::fs::read_to_string(format!("/proc/{}/status", self.child.id()))?;

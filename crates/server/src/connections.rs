@@ -102,6 +102,17 @@ pub(crate) async fn kinds(Listed { paging, .. }: Listed<Unfiltered>) -> Result<J
     Ok(Json(paging.page_in_order(systems::kinds())?))
 }
 
+/// All connections with what uses them.
+pub(crate) async fn all(state: &ServerState) -> Result<Vec<Connection>, Refusal> {
+    let connectors = state.database.connectors().await?;
+    let connections = state.database.connections().await?.into_iter();
+    let with_users = connections.map(|connection| {
+        let used_by = users(&connectors, connection.id);
+        present(connection, used_by)
+    });
+    Ok(with_users.collect())
+}
+
 /// Connections.
 #[utoipa::path(operation_id = "listConnections", get, path = "/api/v1/connections", tag = "connections",
     params(ConnectionsQuery, PagingQuery), responses((status = 200, body = Page<Connection>)))]
@@ -109,15 +120,10 @@ pub(crate) async fn list(
     State(state): State<Arc<ServerState>>,
     Listed { which, paging }: Listed<ConnectionsQuery>,
 ) -> Result<Json<Page<Connection>>, Refusal> {
-    let connectors = state.database.connectors().await?;
-    let mut connections = state.database.connections().await?;
+    let mut connections = all(&state).await?;
     let kind = which.kind.as_ref();
     connections.retain(|c| has(&c.name, which.search.as_ref()) && kind.is_none_or(|kind| c.kind == *kind));
-    let page = paging.page(connections, which.descending, |connection| Place::named(&connection.name))?;
-    Ok(Json(page.map(|connection| {
-        let used_by = users(&connectors, connection.id);
-        present(connection, used_by)
-    })))
+    Ok(Json(paging.page(connections, which.descending, |connection| Place::named(&connection.name))?))
 }
 
 /// One connection.

@@ -30,22 +30,21 @@ use crate::state::ServerState;
 use crate::topic_users::uses;
 use crate::who::Who;
 
-pub(crate) async fn all(state: &ServerState) -> Result<Vec<Connector>, Refusal> {
-    those(state, |_| true).await
+/// Those of the given connectors that are there, as they are doing; all where none are given.
+pub(crate) async fn among(state: &ServerState, ids: Option<&[ConnectorId]>) -> Result<Vec<Connector>, Refusal> {
+    presented(state, state.database.connectors_among(ids).await?).await
 }
 
-/// Connectors of which something holds, as they are doing.
-async fn those(state: &ServerState, hold: impl Fn(&Stored) -> bool) -> Result<Vec<Connector>, Refusal> {
+async fn presented(state: &ServerState, connectors: Vec<Stored>) -> Result<Vec<Connector>, Refusal> {
     let systems: HashMap<Uuid, (String, String)> =
         state.database.connections().await?.into_iter().map(|c| (c.id, (c.name, c.kind))).collect();
-    let connectors = state.database.connectors().await?;
     let quarantined = state.database.quarantine_counts().await?;
     let present = |c: &Stored| {
         let system = c.definition.connection().and_then(|id| systems.get(&id));
         let system = system.map(|(name, kind)| (name.as_str(), kind.as_str()));
         presenting::connector(c, system, quarantined.get(&c.id.0).copied().unwrap_or(0))
     };
-    Ok(connectors.iter().filter(|c| hold(c)).map(present).collect())
+    Ok(connectors.iter().map(present).collect())
 }
 
 pub(crate) async fn find(state: &ServerState, id: Uuid) -> Result<Connector, Refusal> {
@@ -66,12 +65,13 @@ pub(crate) async fn list(
     State(state): State<Arc<ServerState>>,
     Listed { which, paging }: Listed<ConnectorsQuery>,
 ) -> Result<Json<Page<Connector>>, Refusal> {
-    let mut connectors = those(&state, |c| {
+    let mut stored = state.database.connectors().await?;
+    stored.retain(|c| {
         has(&c.name, which.search.as_ref())
             && which.kind.is_none_or(|kind| drafts::word(kind) == c.definition.kind())
             && which.topic.as_ref().is_none_or(|topic| uses(c, topic))
-    })
-    .await?;
+    });
+    let mut connectors = presented(&state, stored).await?;
     // what only shows when they are presented
     connectors.retain(|c| {
         which.state.is_none_or(|state| state == c.condition.state)

@@ -69,6 +69,11 @@ fn input(request: DraftRequest, who: Who) -> Result<DraftInput, Refusal> {
     })
 }
 
+/// All unfinished drafts, without what they hold.
+pub(crate) async fn all(state: &ServerState) -> Result<Vec<DraftEntry>, Refusal> {
+    Ok(state.database.drafts().await?.into_iter().map(entry).collect())
+}
+
 /// Unfinished drafts, the one saved last first.
 #[utoipa::path(operation_id = "listDrafts", get, path = "/api/v1/drafts", tag = "connectors", params(PagingQuery),
     responses((status = 200, body = Page<DraftEntry>)))]

@@ -80,6 +80,13 @@ fn registry(all: &[KeptFunction]) -> Own {
     Own::of(all.iter().map(|kept| kept.function.clone()))
 }
 
+/// All functions with what uses them.
+pub(crate) async fn all(state: &ServerState) -> Result<Vec<FunctionEntry>, Refusal> {
+    let (all, connectors) = (state.database.kept_functions().await?, state.database.connectors().await?);
+    let own = registry(&all);
+    Ok(all.iter().map(|kept| entry(kept, &own, &all, &connectors)).collect())
+}
+
 /// Functions of one's own, with what uses them.
 #[utoipa::path(operation_id = "listFunctions", get, path = "/api/v1/functions", tag = "shapes", params(NamedQuery, PagingQuery),
     responses((status = 200, body = Page<FunctionEntry>)))]
@@ -87,11 +94,9 @@ pub(crate) async fn list(
     State(state): State<Arc<ServerState>>,
     Listed { which, paging }: Listed<NamedQuery>,
 ) -> Result<Json<Page<FunctionEntry>>, Refusal> {
-    let (all, connectors) = (state.database.kept_functions().await?, state.database.connectors().await?);
-    let own = registry(&all);
-    let found = all.iter().filter(|kept| has(&kept.function.name, which.search.as_ref()));
-    let page = paging.page(found, which.descending, |kept| Place::named(&kept.function.name))?;
-    Ok(Json(page.map(|kept| entry(kept, &own, &all, &connectors))))
+    let mut found = all(&state).await?;
+    found.retain(|entry| has(&entry.current.function.name, which.search.as_ref()));
+    Ok(Json(paging.page(found, which.descending, |entry| Place::named(&entry.current.function.name))?))
 }
 
 async fn detail(state: &ServerState, name: &str) -> Result<FunctionDetail, Refusal> {

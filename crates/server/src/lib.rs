@@ -13,6 +13,7 @@ mod drafts;
 mod edits;
 mod ending;
 mod event_rows;
+mod events;
 mod existing;
 mod fitting;
 mod fleet;
@@ -25,7 +26,6 @@ mod kinds_told;
 mod limits;
 mod lingering;
 mod listing;
-mod live;
 mod manifests;
 mod pages_told;
 pub mod panics;
@@ -74,6 +74,7 @@ pub use console::ConsoleFiles;
 /// them.
 #[doc(hidden)]
 pub mod inner {
+    pub use crate::events::{Announced, From, Known};
     pub use crate::layered;
     pub use crate::panics::seen as seen_panics;
     pub use crate::presenting::connector;
@@ -183,7 +184,7 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
         .routes(routes!(readers::stream_as_member))
         .routes(routes!(installation::export))
         .routes(routes!(installation::apply).layer(DefaultBodyLimit::max(limits::LARGEST_MANIFESTS)))
-        .routes(routes!(live::connectors))
+        .routes(routes!(events::events))
         .routes(routes!(demo::workload, demo::switch))
 }
 

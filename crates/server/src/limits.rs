@@ -9,6 +9,8 @@ use crate::problems::Refusal;
 
 /// Streams open at once: tails, searches, streams of records and of readers.
 const STREAMS: usize = 256;
+/// Streams of events open at once: they take little, and their clients stay.
+const WATCHING: usize = 1_000;
 /// Requests with records under way at once: together they hold 16 MiB each at most.
 const APPENDS: usize = 64;
 /// Exports and imports under way at once.
@@ -26,6 +28,7 @@ pub(crate) struct Limits {
     /// Size of a file that may be imported, in bytes.
     pub(crate) largest_import: u64,
     streams: Arc<Semaphore>,
+    watching: Arc<Semaphore>,
     appends: Arc<Semaphore>,
     transfers: Arc<Semaphore>,
 }
@@ -34,7 +37,7 @@ impl Limits {
     /// With files of so many bytes at most.
     pub(crate) fn new(largest_import: u64) -> Self {
         let of = |count| Arc::new(Semaphore::new(count));
-        Self { largest_import, streams: of(STREAMS), appends: of(APPENDS), transfers: of(TRANSFERS) }
+        Self { largest_import, streams: of(STREAMS), watching: of(WATCHING), appends: of(APPENDS), transfers: of(TRANSFERS) }
     }
 }
 
@@ -48,6 +51,10 @@ fn take(from: &Arc<Semaphore>, most: usize, what: &str) -> Result<OwnedSemaphore
 impl Limits {
     pub(crate) fn stream(&self) -> Result<OwnedSemaphorePermit, Refusal> {
         take(&self.streams, STREAMS, "streams")
+    }
+
+    pub(crate) fn watch(&self) -> Result<OwnedSemaphorePermit, Refusal> {
+        take(&self.watching, WATCHING, "streams of events")
     }
 
     pub(crate) fn append(&self) -> Result<OwnedSemaphorePermit, Refusal> {

@@ -9,13 +9,14 @@ use async_trait::async_trait;
 use gonvel_core::naming::{Offset, SchemaId, TopicName, TopicPartition};
 use gonvel_core::ports::{Errands, PortError};
 use gonvel_core::schemas::values::ValueSchema;
-use gonvel_http_api::{Connector, SoonForgotten};
+use gonvel_http_api::SoonForgotten;
 use gonvel_runtime::trying::Held;
 use gonvel_shape::tools::MaskKey;
 use gonvel_storage::Database;
 use metrics_exporter_prometheus::{PrometheusBuilder, PrometheusHandle};
-use tokio::sync::{Notify, watch};
+use tokio::sync::Notify;
 
+use crate::events::Events;
 use crate::heard::Heard;
 use crate::limits::Limits;
 use crate::reached::Reached;
@@ -39,7 +40,8 @@ pub struct ServerState {
     pub(crate) database: Database,
     pub(crate) nudge: Arc<Notify>,
     pub(crate) demo: Option<Arc<dyn DemoWorkload>>,
-    pub(crate) connectors: watch::Sender<Arc<Vec<Connector>>>,
+    /// What whoever watches is told.
+    pub(crate) events: Events,
     pub(crate) metrics: PrometheusHandle,
     /// The secret of keyed hashes in trials, thrown away with the process.
     pub(crate) trial_key: MaskKey,
@@ -83,7 +85,7 @@ impl ServerState {
             database,
             nudge,
             demo,
-            connectors: watch::channel(Arc::default()).0,
+            events: Events::default(),
             metrics,
             trial_key: MaskKey::of(&[*uuid::Uuid::new_v4().as_bytes(), *uuid::Uuid::new_v4().as_bytes()].concat()),
             limits: Limits::new(largest_import),

@@ -79,6 +79,40 @@ async fn find(state: &ServerState, name: String) -> Result<StoredTopic, Refusal>
     Ok(state.database.topic(&TopicName::parse(name)?).await?)
 }
 
+/// What is to be known beside topics to show them.
+struct Around {
+    connectors: Vec<Connector>,
+    /// Records and bytes of each.
+    sizes: HashMap<i64, (i64, i64)>,
+    producers: HashMap<i64, Vec<String>>,
+}
+
+impl Around {
+    async fn of(state: &ServerState) -> Result<Self, PortError> {
+        let sizes = state.database.topic_sizes().await?.into_iter().map(|s| (s.topic_id, (s.records, s.bytes)));
+        let mut producers: HashMap<i64, Vec<String>> = HashMap::new();
+        for producer in state.database.producers(None).await?.into_iter().filter(|p| p.records > 0) {
+            producers.entry(producer.topic_id).or_default().push(producer.name);
+        }
+        Ok(Self { connectors: state.database.connectors().await?, sizes: sizes.collect(), producers })
+    }
+
+    fn size(&self, topic: &StoredTopic) -> (i64, i64) {
+        self.sizes.get(&topic.id.0).copied().unwrap_or_default()
+    }
+
+    fn summary(&mut self, topic: &StoredTopic) -> TopicSummary {
+        let producers = self.producers.remove(&topic.id.0).unwrap_or_default();
+        summary(topic, self.size(topic), &self.connectors, producers)
+    }
+}
+
+/// All topics.
+pub(crate) async fn all(state: &ServerState) -> Result<Vec<TopicSummary>, Refusal> {
+    let mut around = Around::of(state).await?;
+    Ok(state.database.topics().await?.iter().map(|topic| around.summary(topic)).collect())
+}
+
 /// Topics.
 #[utoipa::path(operation_id = "listTopics", get, path = "/api/v1/topics", tag = "topics", params(TopicsQuery, PagingQuery),
     responses((status = 200, body = Page<TopicSummary>)))]
@@ -86,25 +120,18 @@ pub(crate) async fn list(
     State(state): State<Arc<ServerState>>,
     Listed { which, paging }: Listed<TopicsQuery>,
 ) -> Result<Json<Page<TopicSummary>>, Refusal> {
-    let connectors = state.database.connectors().await?;
-    let sizes: HashMap<i64, (i64, i64)> =
-        state.database.topic_sizes().await?.into_iter().map(|s| (s.topic_id, (s.records, s.bytes))).collect();
-    let mut producers: HashMap<i64, Vec<String>> = HashMap::new();
-    for producer in state.database.producers(None).await?.into_iter().filter(|p| p.records > 0) {
-        producers.entry(producer.topic_id).or_default().push(producer.name);
-    }
-    let size = |topic: &StoredTopic| sizes.get(&topic.id.0).copied().unwrap_or_default();
+    let mut around = Around::of(&state).await?;
     let topics = state.database.topics().await?.into_iter().filter(|topic| has(topic.name.as_str(), which.search.as_ref()));
     let page = paging.page(topics, which.descending, |topic| {
         let name = topic.name.as_str();
         match which.order {
             TopicOrder::Name => Place::named(name),
             TopicOrder::CreatedAt => Place::numbered(topic.created_us, name),
-            TopicOrder::Records => Place::numbered(size(topic).0, name),
-            TopicOrder::Bytes => Place::numbered(size(topic).1, name),
+            TopicOrder::Records => Place::numbered(around.size(topic).0, name),
+            TopicOrder::Bytes => Place::numbered(around.size(topic).1, name),
         }
     })?;
-    Ok(Json(page.map(|topic| summary(&topic, size(&topic), &connectors, producers.remove(&topic.id.0).unwrap_or_default()))))
+    Ok(Json(page.map(|topic| around.summary(&topic))))
 }
 
 /// Makes a topic.

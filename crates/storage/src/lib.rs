@@ -12,6 +12,7 @@ pub mod reaching;
 mod readers;
 mod schema;
 pub mod sealing;
+pub mod telling;
 pub mod topic_log;
 
 pub use database::Database;

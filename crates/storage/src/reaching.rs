@@ -4,6 +4,7 @@
 //! statement has a limit in the server, and a session from which nothing comes for somewhat longer, although it owes an answer, is given up:
 //! all who wait are told, and the next one gets a session of its own.
 
+use std::future::poll_fn;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -14,8 +15,9 @@ pub use gonvel_wire::Shown;
 use gonvel_wire::{Heard, KEEPALIVE, Listening, NotOpened, Unusable, Wire, client_config, dial};
 use rustls::ClientConfig;
 use tokio::net::UnixStream;
+use tokio::sync::mpsc;
 use tokio_postgres::config::{Host, SslMode};
-use tokio_postgres::{Config, NoTls};
+use tokio_postgres::{AsyncMessage, Client, Config, NoTls};
 
 use crate::codes;
 
@@ -124,32 +126,58 @@ impl Address {
 /// # Errors
 /// [`ConnectionError`] if the server cannot be reached in time, or refuses.
 pub(crate) async fn reach(address: &Address) -> Result<AsyncPgConnection, ConnectionError> {
-    let bad = |what: String| ConnectionError::BadConnection(what);
-    let (config, patience) = (&address.config, address.patience);
+    let patience = address.patience;
     let opening = async {
-        let mut refused = "its address names no host".to_owned();
-        for (place, host) in config.get_hosts().iter().enumerate() {
-            let port = config.get_ports().get(place).or(config.get_ports().first()).copied().unwrap_or(5432);
-            match open(address, host, port).await {
-                Ok(client) => {
-                    let mut connection = AsyncPgConnection::try_from(client).await?;
-                    let limit = format!(
-                        "SET statement_timeout = {}; SET idle_in_transaction_session_timeout = {}",
-                        patience.statement.as_millis(),
-                        patience.transaction.as_millis()
-                    );
-                    connection.batch_execute(&limit).await.map_err(ConnectionError::CouldntSetupConfiguration)?;
-                    return Ok(connection);
-                }
-                Err(error) => refused = error,
-            }
-        }
-        Err(bad(refused))
+        let mut connection = AsyncPgConnection::try_from(open_any(address, None).await?).await?;
+        let limit = format!(
+            "SET statement_timeout = {}; SET idle_in_transaction_session_timeout = {}",
+            patience.statement.as_millis(),
+            patience.transaction.as_millis()
+        );
+        connection.batch_execute(&limit).await.map_err(ConnectionError::CouldntSetupConfiguration)?;
+        Ok(connection)
     };
-    tokio::time::timeout(patience.connect, opening).await.map_err(|_| bad("it did not answer in time".into()))?
+    in_time(patience, opening).await
 }
 
-async fn open(address: &Address, host: &Host, port: u16) -> Result<tokio_postgres::Client, String> {
+/// Opens a session whose notifications are told, as texts; they end with the session.
+///
+/// # Errors
+/// As [`reach`].
+pub(crate) async fn listen(address: &Address) -> Result<(Client, mpsc::UnboundedReceiver<String>), ConnectionError> {
+    let (tell, told) = mpsc::unbounded_channel();
+    let client = in_time(address.patience, open_any(address, Some(tell))).await?;
+    Ok((client, told))
+}
+
+async fn in_time<T>(
+    patience: Patience,
+    opening: impl Future<Output = Result<T, ConnectionError>>,
+) -> Result<T, ConnectionError> {
+    let late = |_| ConnectionError::BadConnection("it did not answer in time".into());
+    tokio::time::timeout(patience.connect, opening).await.map_err(late)?
+}
+
+/// A session with the first of its hosts that takes one.
+async fn open_any(address: &Address, tell: Option<mpsc::UnboundedSender<String>>) -> Result<Client, ConnectionError> {
+    let config = &address.config;
+    let mut refused = "its address names no host".to_owned();
+    for (place, host) in config.get_hosts().iter().enumerate() {
+        let port = config.get_ports().get(place).or(config.get_ports().first()).copied().unwrap_or(5432);
+        match open(address, host, port, tell.clone()).await {
+            Ok(client) => return Ok(client),
+            Err(error) => refused = error,
+        }
+    }
+    Err(ConnectionError::BadConnection(refused))
+}
+
+async fn open(
+    address: &Address,
+    host: &Host,
+    port: u16,
+    tell: Option<mpsc::UnboundedSender<String>>,
+) -> Result<Client, String> {
     let wire = match host {
         Host::Tcp(host) => {
             let stream = dial(host, port, KEEPALIVE).await.map_err(|e| format!("{host}:{port}: {e}"))?;
@@ -170,10 +198,24 @@ async fn open(address: &Address, host: &Host, port: u16) -> Result<tokio_postgre
     };
     let listening = Listening { silence: Some(address.patience.silence), refused: codes::note };
     let heard = Heard::of(wire, listening);
-    let (client, connection) = address.config.connect_raw(heard, NoTls).await.map_err(told)?;
+    let (client, mut connection) = address.config.connect_raw(heard, NoTls).await.map_err(told)?;
     tokio::spawn(async move {
-        if let Err(error) = connection.await {
-            tracing::debug!(%error, "a session with Gonvel's own database ended");
+        loop {
+            match poll_fn(|context| connection.poll_message(context)).await {
+                Some(Ok(AsyncMessage::Notification(notification))) => {
+                    if let Some(tell) = &tell {
+                        // nobody to tell: the session ends with its client
+                        let _ = tell.send(notification.payload().to_owned());
+                    }
+                }
+                Some(Ok(AsyncMessage::Notice(notice))) => tracing::debug!(%notice, "Gonvel's own database says"),
+                Some(Ok(_)) => {}
+                Some(Err(error)) => {
+                    tracing::debug!(%error, "a session with Gonvel's own database ended");
+                    return;
+                }
+                None => return,
+            }
         }
     });
     Ok(client)

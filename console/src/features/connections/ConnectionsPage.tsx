@@ -16,6 +16,7 @@ import {
 } from '../../shared/connections/connectionsQueries';
 import { Dialog } from '../../shared/Dialog';
 import { FilterInput, fits, useFilter } from '../../shared/Filter';
+import { useKeptCurrent } from '../../shared/liveConnectors';
 import { Heading } from '../../shared/Page';
 import { Checks } from '../../shared/Checks';
 import { ProblemNote } from '../../shared/ProblemNote';
@@ -25,7 +26,7 @@ import { moveInList } from '../../shared/rowKeys';
 type Open = { what: 'nothing' } | { what: 'change' | 'delete'; connection: Connection };
 
 export function ConnectionsPage() {
-  const connections = useQuery(connectionsQuery);
+  const connections = useQuery({ ...connectionsQuery, ...useKeptCurrent('connection') });
   const [search, setSearch] = useSearchParams();
   const [open, setOpen] = useState<Open>({ what: 'nothing' });
   const [filter, setFilter] = useFilter();

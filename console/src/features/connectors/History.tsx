@@ -10,7 +10,7 @@ import { Versions } from './Versions';
 
 /** Who did what with a connector, when, and from which version; and all its versions. */
 export function History({ connector }: { connector: Connector }) {
-  const deeds = useQuery({ ...historyQuery(connector.id), refetchInterval: 5_000 });
+  const deeds = useQuery(historyQuery(connector.id));
   return (
     <>
       <section className="sheet" aria-label="History">

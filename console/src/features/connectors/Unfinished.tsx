@@ -5,6 +5,7 @@ import { Link } from 'react-router';
 
 import { problemOf, type Schemas } from '../../api/client';
 import { fits } from '../../shared/Filter';
+import { useKeptCurrent } from '../../shared/liveConnectors';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { When } from '../../shared/When';
 import { discardDraft, draftsQuery } from './connectorsQueries';
@@ -18,7 +19,7 @@ const KINDS: Record<Entry['kind'], string> = { source: 'source', sink: 'sink', t
 
 /** Connectors that were put aside before they were complete: what each lacks, and the way back to it. */
 export function Unfinished({ kind, filter }: { kind: string; filter: string }) {
-  const drafts = useQuery(draftsQuery);
+  const drafts = useQuery({ ...draftsQuery, ...useKeptCurrent('draft') });
   const [all, setAll] = useState(false);
   const shown = (drafts.data ?? []).filter(
     (d) => (kind === 'all' || d.kind === kind) && fits(filter, d.name, d.kind, 'draft', 'unfinished'),

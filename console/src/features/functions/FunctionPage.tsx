@@ -6,6 +6,7 @@ import { useNavigate, useParams } from 'react-router';
 
 import { problemOf, type Schemas } from '../../api/client';
 import { ConfirmByName } from '../../shared/ConfirmByName';
+import { useKeptCurrent } from '../../shared/liveConnectors';
 import { Heading } from '../../shared/Page';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { Compared } from '../../shared/shape/Comparison';
@@ -69,7 +70,7 @@ function Editor({ kept }: { kept: Schemas['FunctionDetail'] | null }) {
   const [deleting, setDeleting] = useState(false);
   const [asked] = useDebouncedValue(now, 300);
   const tried = useQuery({ ...triedFunctionQuery(asked), enabled: asked.name !== '' });
-  const known = useQuery(functionsQuery);
+  const known = useQuery({ ...functionsQuery, ...useKeptCurrent('function') });
   const forget = () => {
     void queries.invalidateQueries({ queryKey: ['functions'] });
     void queries.invalidateQueries({ queryKey: functionsQuery.queryKey });

@@ -6,7 +6,7 @@ import { problemOf } from '../../api/client';
 import { Blank } from '../../shared/Blank';
 import { FilterInput, fits, useFilter } from '../../shared/Filter';
 import { count, span } from '../../shared/format';
-import { useLiveConnectors } from '../../shared/liveConnectors';
+import { useKeptCurrent } from '../../shared/liveConnectors';
 import { Figure, Heading } from '../../shared/Page';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { NewReader } from '../../shared/readers/NewReader';
@@ -16,8 +16,7 @@ import { SoonForgottenNote } from '../../shared/SoonForgotten';
 
 /** Who reads topics under a name of their own, and how far behind they are. */
 export function ReadersPage() {
-  const { held } = useLiveConnectors();
-  const readers = useQuery({ ...readersQuery, refetchInterval: held ? false : readersQuery.refetchInterval });
+  const readers = useQuery({ ...readersQuery, ...useKeptCurrent('reader') });
   const [making, setMaking] = useState(false);
   const [filter, setFilter] = useFilter();
   const all = readers.data ?? [];

@@ -6,7 +6,7 @@ import { Link } from 'react-router';
 import { answered, api, everything, problemOf, type Schemas } from '../../api/client';
 import { Blank } from '../../shared/Blank';
 import { count } from '../../shared/format';
-import { useLiveConnectors } from '../../shared/liveConnectors';
+import { useKeptCurrent } from '../../shared/liveConnectors';
 import { Figure, Heading } from '../../shared/Page';
 import { CopyLine, ProblemNote } from '../../shared/ProblemNote';
 import { StateMark } from '../../shared/StateMark';
@@ -26,10 +26,9 @@ const WAITING = {
 
 /** What runs where, and how much room is left. */
 export function RunnersPage() {
-  const { held } = useLiveConnectors();
-  const refetchInterval = held ? false : 1_000;
-  const runners = useQuery({ ...RUNNERS, refetchInterval });
-  const lanes = useQuery({ ...WAITING, refetchInterval });
+  const current = useKeptCurrent('runner');
+  const runners = useQuery({ ...RUNNERS, ...current });
+  const lanes = useQuery({ ...WAITING, ...current });
   const all = runners.data ?? [];
   const alive = all.filter((r) => r.alive);
   const waiting = lanes.data ?? [];

@@ -4,6 +4,7 @@ import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 
 import { problemOf } from '../../api/client';
 import { count } from '../../shared/format';
+import { useKeptCurrent } from '../../shared/liveConnectors';
 import { Figure, Heading } from '../../shared/Page';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { SchemaText } from '../../shared/SchemaText';
@@ -26,7 +27,7 @@ export function SchemaPage() {
   const { name = '', part = 'text' } = useParams();
   const navigate = useNavigate();
   const [search] = useSearchParams();
-  const query = useQuery(schemaQuery(name));
+  const query = useQuery({ ...schemaQuery(name), ...useKeptCurrent('schema') });
   const schema = query.data;
   const to = (next: string) => `/schemas/${encodeURIComponent(name)}${next === 'text' ? '' : `/${next}`}`;
   const shown = schema?.versions.find((v) => String(v.version) === search.get('version')) ?? schema?.versions[0];

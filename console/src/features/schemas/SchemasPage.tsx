@@ -7,6 +7,7 @@ import { problemOf } from '../../api/client';
 import { Blank } from '../../shared/Blank';
 import { FilterInput, useFilter } from '../../shared/Filter';
 import { count } from '../../shared/format';
+import { useKeptCurrent } from '../../shared/liveConnectors';
 import { Heading } from '../../shared/Page';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { moveInList } from '../../shared/rowKeys';
@@ -18,7 +19,11 @@ import { languageName, ruleShort } from './words';
 export function SchemasPage() {
   const [filter, setFilter] = useFilter();
   const [search] = useDebouncedValue(filter.trim(), 150);
-  const query = useInfiniteQuery({ ...schemasQuery(search), placeholderData: keepPreviousData });
+  const query = useInfiniteQuery({
+    ...schemasQuery(search),
+    ...useKeptCurrent('schema'),
+    placeholderData: keepPreviousData,
+  });
   const found = query.data?.pages.flatMap((page) => page.items) ?? [];
   const none = query.data !== undefined && found.length === 0;
   const make = (

@@ -26,7 +26,6 @@ export function schemaQuery(name: string) {
   return {
     queryKey: ['schema', name],
     queryFn: () => answered(api.GET('/api/v1/schemas/{name}', { params: { path: { name } } })),
-    refetchInterval: 10_000,
   };
 }
 

@@ -5,7 +5,7 @@ import { Link, useNavigate, useParams } from 'react-router';
 
 import { problemOf, type Schemas } from '../../api/client';
 import { bytes, count } from '../../shared/format';
-import { useLiveConnectors } from '../../shared/liveConnectors';
+import { useKeptCurrent, useLiveConnectors } from '../../shared/liveConnectors';
 import { Figure, Heading } from '../../shared/Page';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { calledProducer } from '../../shared/producersQuery';
@@ -37,9 +37,8 @@ export function TopicPage() {
   const { name = '', part = 'records' } = useParams();
   const navigate = useNavigate();
   const { held } = useLiveConnectors();
-  const query = topicQuery(name);
-  const topic = useQuery({ ...query, refetchInterval: held ? false : query.refetchInterval });
-  const readers = useQuery({ ...readersQuery, refetchInterval: held ? false : readersQuery.refetchInterval });
+  const topic = useQuery({ ...topicQuery(name), ...useKeptCurrent('topic') });
+  const readers = useQuery({ ...readersQuery, ...useKeptCurrent('reader') });
   const [appending, setAppending] = useState<{ former: TopicRecord | null } | null>(null);
   const own = (readers.data ?? []).filter((r) => r.topics.includes(name));
   const found = topic.data;

@@ -6,7 +6,7 @@ import { problemOf } from '../../api/client';
 import { Blank } from '../../shared/Blank';
 import { FilterInput, fits, useFilter } from '../../shared/Filter';
 import { bytes, count } from '../../shared/format';
-import { useLiveConnectors } from '../../shared/liveConnectors';
+import { useKeptCurrent } from '../../shared/liveConnectors';
 import { Figure, Heading } from '../../shared/Page';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { topicsQuery } from '../../shared/topicsQuery';
@@ -15,12 +15,7 @@ import { NewTopic } from './NewTopic';
 import { TopicsTable } from './TopicsTable';
 
 export function TopicsPage() {
-  const { held } = useLiveConnectors();
-  // thousands of topics are megabytes of text
-  const topics = useQuery({
-    ...topicsQuery,
-    refetchInterval: (query) => (held ? false : (query.state.data?.length ?? 0) > 500 ? 20_000 : 2_000),
-  });
+  const topics = useQuery({ ...topicsQuery, ...useKeptCurrent('topic') });
   const [filter, setFilter] = useFilter();
   const [search, setSearch] = useSearchParams();
   const making = search.get('new') === '1';

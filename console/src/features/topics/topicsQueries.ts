@@ -40,7 +40,6 @@ export function topicQuery(name: string) {
   return {
     queryKey: ['topic', name],
     queryFn: () => answered(api.GET('/api/v1/topics/{name}', { params: { path: { name } } })),
-    refetchInterval: 2_000,
   };
 }
 

@@ -6,7 +6,6 @@ export type Target = Schemas['Target'];
 export const readersQuery = {
   queryKey: ['readers'],
   queryFn: () => everything((query) => answered(api.GET('/api/v1/readers', { params: { query } }))),
-  refetchInterval: 2_000,
 };
 
 export function createReader(body: Schemas['NewReader']) {

@@ -20,7 +20,7 @@ use crate::state::ServerState;
 
 pub(crate) use history::*;
 
-async fn all(state: &ServerState) -> Result<Vec<Runner>, Refusal> {
+pub(crate) async fn all(state: &ServerState) -> Result<Vec<Runner>, Refusal> {
     let connectors = state.database.connectors().await?;
     let by_id: HashMap<_, _> = connectors.iter().map(|c| (c.id, c)).collect();
     let stored = state.database.runners().await?;

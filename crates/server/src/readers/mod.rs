@@ -116,6 +116,20 @@ async fn present(state: &ServerState, stored: &Stored, held: &Held) -> Result<Re
     })
 }
 
+async fn presented(state: &ServerState, readers: &[Stored]) -> Result<Vec<Reader>, Refusal> {
+    let held = Held::of(state, readers.iter().flat_map(|r| r.topics.iter().copied())).await?;
+    let mut out = Vec::with_capacity(readers.len());
+    for reader in readers {
+        out.push(present(state, reader, &held).await?);
+    }
+    Ok(out)
+}
+
+/// All readers.
+pub(crate) async fn all(state: &ServerState) -> Result<Vec<Reader>, Refusal> {
+    presented(state, &state.database.readers().await?).await
+}
+
 async fn find(state: &ServerState, name: &ReaderName) -> Result<Reader, Refusal> {
     let stored = state.database.reader(name).await?;
     let held = Held::of(state, stored.topics.iter().copied()).await?;
@@ -131,13 +145,8 @@ pub(crate) async fn list(
 ) -> Result<Json<Page<Reader>>, Refusal> {
     let mut stored = state.database.readers().await?;
     stored.retain(|reader| has(reader.name.as_str(), which.search.as_ref()));
-    let held = Held::of(&state, stored.iter().flat_map(|r| r.topics.iter().copied())).await?;
-    let mut out = Vec::with_capacity(stored.len());
-    for reader in &stored {
-        out.push(present(&state, reader, &held).await?);
-    }
     let of_topic = |reader: &Reader| which.topic.as_ref().is_none_or(|topic| reader.topics.contains(topic));
-    let found = out.into_iter().filter(of_topic);
+    let found = presented(&state, &stored).await?.into_iter().filter(of_topic);
     let place = |reader: &Reader| match which.order {
         ReaderOrder::Name => Place::named(&reader.name),
         ReaderOrder::LagRecords => Place::numbered(reader.lag_records, &reader.name),

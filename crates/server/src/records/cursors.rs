@@ -58,27 +58,43 @@ impl Cursors {
     }
 }
 
-/// Where each partition goes on, where a request takes a stream up again, and the parameter that says so; the header goes before the parameter, which an address that is
-/// asked again by itself still has.
+/// From where a request takes a stream up again, and the parameter that says so.
+#[derive(Clone, Copy)]
+pub(crate) struct Given<'r> {
+    parameter: &'static str,
+    pub(crate) text: &'r str,
+}
+
+impl Given<'_> {
+    /// It is no cursor of this stream.
+    pub(crate) fn refused(self) -> Refusal {
+        let refusal = Refusal::new(ProblemType::Malformed, "what the stream is taken up from is no cursor of it");
+        let remedy = "send the id of an event, or the cursor of a line, that this stream gave; or begin anew";
+        refusal.at(self.parameter).remedied(remedy)
+    }
+}
+
+/// From where a request takes a stream up again, if it does. The header goes before the parameter, which an address that is asked again by
+/// itself still has.
+pub(crate) fn begun_again<'r>(headers: &'r HeaderMap, cursor: Option<&'r str>) -> Option<Given<'r>> {
+    match (headers.get(LAST_EVENT_ID), cursor) {
+        (Some(last), _) => Some(Given { parameter: "Last-Event-ID", text: last.to_str().unwrap_or("?") }),
+        (None, Some(text)) => Some(Given { parameter: "cursor", text }),
+        (None, None) => None,
+    }
+}
+
+/// Where each partition goes on, where a request takes a stream of records up again, and the parameter that says so.
 pub(super) fn taken_up(
     headers: &HeaderMap,
     cursor: Option<&String>,
     topic: TopicId,
     partition: Option<i32>,
 ) -> Result<Option<(&'static str, BTreeMap<i32, i64>)>, Refusal> {
-    let (parameter, text) = match (headers.get(LAST_EVENT_ID), cursor) {
-        (Some(last), _) => ("Last-Event-ID", last.to_str().unwrap_or("?")),
-        (None, Some(cursor)) => ("cursor", cursor.as_str()),
-        (None, None) => return Ok(None),
-    };
-    match read(text, topic, partition) {
-        Some(places) => Ok(Some((parameter, places))),
-        None => {
-            let refusal = Refusal::new(ProblemType::Malformed, "what the stream is taken up from is no cursor of it");
-            Err(refusal
-                .at(parameter)
-                .remedied("send the id of an event, or the cursor of a line, that this stream gave; or begin anew"))
-        }
+    let Some(given) = begun_again(headers, cursor.map(String::as_str)) else { return Ok(None) };
+    match read(given.text, topic, partition) {
+        Some(places) => Ok(Some((given.parameter, places))),
+        None => Err(given.refused()),
     }
 }
 

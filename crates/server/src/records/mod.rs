@@ -26,6 +26,7 @@ use crate::problems::{Path, Refusal};
 use crate::state::ServerState;
 
 pub(crate) use self::changes::{NewestChanges, NoChanges, newest_changes};
+pub(crate) use self::cursors::begun_again;
 pub(crate) use self::decoding::Decoder;
 pub(crate) use self::pages::limit_of;
 pub use self::pages::merged;

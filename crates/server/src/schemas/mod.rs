@@ -131,6 +131,11 @@ fn summary(listed: ListedSchema) -> SchemaSummary {
     }
 }
 
+/// All schemas.
+pub(crate) async fn all(state: &ServerState) -> Result<Vec<SchemaSummary>, Refusal> {
+    Ok(state.database.search_schemas("", "", i64::MAX).await?.into_iter().map(summary).collect())
+}
+
 /// Schemas by name, a page at a time; with a search those that contain it in name, description, owner, labels or fields.
 #[utoipa::path(operation_id = "listSchemas", get, path = "/api/v1/schemas", tag = "schemas", params(SchemaQuery, LongPagingQuery),
     responses((status = 200, body = Page<SchemaSummary>), (status = 422, body = Problem)))]

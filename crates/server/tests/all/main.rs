@@ -1,16 +1,16 @@
 //! The HTTP interface over a real log.
 //! One program for all of them: they are linked once and run beside each other.
 #![allow(clippy::unwrap_used, reason = "what fails here fails the test")]
-
 mod api;
 mod bad_input;
 mod bounds;
 mod document;
+mod events;
 mod foreseeing;
 mod functions_api;
 mod kinds_api;
+mod known_changes;
 mod lists;
-mod live;
 mod manifests_api;
 mod nothing_kept;
 mod numbers;

@@ -201,14 +201,24 @@ impl Database {
     /// # Errors
     /// [`PortError::TryAgain`].
     pub async fn connectors(&self) -> Result<Vec<Connector>, PortError> {
+        self.connectors_among(None).await
+    }
+
+    /// Those of the given connectors that are there, by name; all where none are given.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    pub async fn connectors_among(&self, ids: Option<&[ConnectorId]>) -> Result<Vec<Connector>, PortError> {
+        let ids: Option<Vec<Uuid>> = ids.map(|ids| ids.iter().map(|id| id.0).collect());
         let mut connection = self.connection().await?;
-        let rows: Vec<Row> = connectors::table
-            .select(Row::as_select())
-            .order(connectors::name)
-            .load(&mut connection)
-            .await
-            .map_err(failed("listing connectors"))?;
-        let said: Vec<LaneColumns> = lanes::table
+        let mut of_them = connectors::table.select(Row::as_select()).order(connectors::name).into_boxed();
+        let mut their_lanes = lanes::table.into_boxed();
+        if let Some(ids) = &ids {
+            of_them = of_them.filter(connectors::id.eq_any(ids));
+            their_lanes = their_lanes.filter(lanes::connector_id.eq_any(ids));
+        }
+        let rows: Vec<Row> = of_them.load(&mut connection).await.map_err(failed("listing connectors"))?;
+        let said: Vec<LaneColumns> = their_lanes
             .select((lanes::connector_id, lanes::lane, lanes::runner, lanes::waits, lanes::status))
             .order((lanes::connector_id, lanes::lane))
             .load(&mut connection)

@@ -1,0 +1,16 @@
+DROP TRIGGER tell ON connectors;
+DROP TRIGGER tell ON lanes;
+DROP TRIGGER tell_status ON lanes;
+DROP TRIGGER tell ON connector_versions;
+DROP TRIGGER tell ON connections;
+DROP TRIGGER tell ON topics;
+DROP TRIGGER tell ON topic_schemas;
+DROP TRIGGER tell ON schemas;
+DROP TRIGGER tell ON schema_versions;
+DROP TRIGGER tell ON functions;
+DROP TRIGGER tell ON drafts;
+DROP TRIGGER tell ON readers;
+DROP TRIGGER tell ON reader_members;
+DROP TRIGGER tell ON runners;
+DROP FUNCTION tell_connector();
+DROP FUNCTION tell_table();
