@@ -19,12 +19,14 @@ use gonvel_http_api::{
 };
 use gonvel_manifests::ConnectionText;
 use gonvel_runtime::systems;
+use gonvel_storage::Database;
 use gonvel_storage::catalog::connections::{self as stored, ConnectionInput};
 use gonvel_storage::catalog::connectors::Connector;
 use serde_json::Value;
 use uuid::Uuid;
 
 use crate::addressed::ConnectionAt;
+use crate::creating::{Creating, KeyHeader, made_id};
 use crate::listing::{Listed, Place, Unfiltered, has};
 use crate::preflights;
 use crate::problems::{Body, Refusal};
@@ -133,6 +135,10 @@ pub(crate) async fn one(
     State(state): State<Arc<ServerState>>,
     ConnectionAt(id): ConnectionAt,
 ) -> Result<Tagged<Connection>, Refusal> {
+    find(&state, id).await
+}
+
+async fn find(state: &ServerState, id: Uuid) -> Result<Tagged<Connection>, Refusal> {
     let connection = state.database.find_connection(id).await?;
     let used_by = users(&state.database.connectors().await?, id);
     Ok(Tagged(connection.revision, present(connection, used_by)))
@@ -144,21 +150,23 @@ fn users(connectors: &[Connector], connection: Uuid) -> Vec<String> {
 }
 
 /// Saves a connection, once the server was reached and logged in to with it.
-#[utoipa::path(operation_id = "createConnection", post, path = "/api/v1/connections", tag = "connections", request_body = ConnectionRequest,
+#[utoipa::path(operation_id = "createConnection", post, path = "/api/v1/connections", tag = "connections", request_body = ConnectionRequest, params(KeyHeader),
     responses((status = 201, body = Connection), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn create(
     State(state): State<Arc<ServerState>>,
-    Body(request): Body<ConnectionRequest>,
+    Creating(creation, request): Creating<ConnectionRequest>,
 ) -> Result<(StatusCode, Tagged<Connection>), Refusal> {
-    let name = ConnectionName::parse(request.name.clone())?;
-    let (_, address) = address(&request)?;
-    let input = ConnectionInput { name, address };
-    let report = state.reached().test(&input.address).await;
-    if !may_start(&report) {
-        return Err(Refusal::preflight(report));
-    }
-    let made = state.database.create_connection(&input).await?;
-    Ok((StatusCode::CREATED, Tagged(made.revision, present(made, Vec::new()))))
+    let make = async |database: &Database| {
+        let name = ConnectionName::parse(request.name.clone())?;
+        let (_, address) = address(&request)?;
+        let input = ConnectionInput { name, address };
+        let report = state.reached().test(&input.address).await;
+        if !may_start(&report) {
+            return Err(Refusal::preflight(report));
+        }
+        Ok(database.create_connection(&input).await?.id.to_string())
+    };
+    creation.make(&state, make, async |id| find(&state, made_id(&id)?).await).await
 }
 
 /// Replaces a connection, once the server was reached and logged in to with it. Connectors that use it start anew with it.

@@ -15,10 +15,12 @@ use gonvel_http_api::{
     Action, ActionOutcome, ActionRequest, Connector, ConnectorOrder, ConnectorRequest, ConnectorsQuery, ManyActions, Page,
     PagingQuery, Plan, PlanQuery, Problem, ReloadRequest,
 };
+use gonvel_storage::Database;
 use gonvel_storage::catalog::connectors::Connector as Stored;
 use uuid::Uuid;
 
 use crate::addressed::ConnectorAt;
+use crate::creating::{Creating, KeyHeader, made_id};
 use crate::drafts;
 use crate::listing::{Listed, Place, has};
 use crate::plans::{self, OrPlan, counted};
@@ -91,13 +93,18 @@ pub(crate) async fn list(
 }
 
 /// Saves a connector and, if asked to, starts it. It is not saved if it is to be started or checked and its preflight fails.
-#[utoipa::path(operation_id = "createConnector", post, path = "/api/v1/connectors", tag = "connectors", request_body = ConnectorRequest,
+#[utoipa::path(operation_id = "createConnector", post, path = "/api/v1/connectors", tag = "connectors", request_body = ConnectorRequest, params(KeyHeader),
     responses((status = 201, body = Connector), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn create(
     State(state): State<Arc<ServerState>>,
     who: Who,
-    Body(request): Body<ConnectorRequest>,
+    Creating(creation, request): Creating<ConnectorRequest>,
 ) -> Result<(StatusCode, Tagged<Connector>), Refusal> {
+    let make = async |database: &Database| make(&state, database, request, &who).await;
+    creation.make(&state, make, async |id| Ok(tagged(find(&state, made_id(&id)?).await?))).await
+}
+
+async fn make(state: &ServerState, database: &Database, request: ConnectorRequest, who: &Who) -> Result<String, Refusal> {
     let id = ConnectorId(Uuid::now_v7());
     let definition = request.definition.clone();
     let connector = ValidConnector::check(id, ConnectorName::parse(request.name)?, definition)?;
@@ -105,9 +112,9 @@ pub(crate) async fn create(
         let taken = PortError::Exists { what: format!("the connector {}", connector.name()) };
         return Err(taken.into());
     }
-    preflights::can_do(&state, connector.definition()).await?;
+    preflights::can_do(state, connector.definition()).await?;
     let report = if request.start || request.checked {
-        Some(preflights::check(&state, connector.definition(), None).await?)
+        Some(preflights::check(state, connector.definition(), None).await?)
     } else {
         None
     };
@@ -115,12 +122,12 @@ pub(crate) async fn create(
         return Err(Refusal::preflight(report.checks.clone()));
     }
     let wish = if request.start { Wish::Run } else { Wish::Draft };
-    state.database.create_from_draft(&connector, wish, &who.0, request.draft).await?;
+    database.create_from_draft(&connector, wish, &who.0, request.draft).await?;
     if let Some(report) = &report {
         state.database.keep_report(id, report).await?;
     }
     state.nudge.notify_one();
-    Ok((StatusCode::CREATED, tagged(find(&state, id.0).await?)))
+    Ok(id.to_string())
 }
 
 /// A connector with the version of its definition.

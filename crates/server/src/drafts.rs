@@ -8,9 +8,11 @@ use axum::http::StatusCode;
 use gonvel_core::civil::rfc3339;
 use gonvel_core::naming::LONGEST_NAME;
 use gonvel_http_api::{ConnectorKind, DraftEntry, DraftRequest, Page, PagingQuery, Problem, UnfinishedDraft};
+use gonvel_storage::Database;
 use gonvel_storage::catalog::drafts::{self as stored, DraftInput};
 use uuid::Uuid;
 
+use crate::creating::{Creating, KeyHeader, made_id};
 use crate::listing::{Listed, Place, Unfiltered};
 use crate::problems::{Body, Path, Refusal};
 use crate::revisions::{IfMatch, IfMatchHeader, Tagged};
@@ -86,15 +88,15 @@ pub(crate) async fn list(
 }
 
 /// Saves a connector that is not complete enough to be one. Nothing is checked.
-#[utoipa::path(operation_id = "saveDraft", post, path = "/api/v1/drafts", tag = "connectors", request_body = DraftRequest,
+#[utoipa::path(operation_id = "saveDraft", post, path = "/api/v1/drafts", tag = "connectors", request_body = DraftRequest, params(KeyHeader),
     responses((status = 201, body = UnfinishedDraft), (status = 422, body = Problem)))]
 pub(crate) async fn save(
     State(state): State<Arc<ServerState>>,
     who: Who,
-    Body(request): Body<DraftRequest>,
+    Creating(creation, request): Creating<DraftRequest>,
 ) -> Result<(StatusCode, Tagged<UnfinishedDraft>), Refusal> {
-    let draft = state.database.create_draft(&input(request, who)?).await?;
-    Ok((StatusCode::CREATED, present(draft)))
+    let make = async |database: &Database| Ok(database.create_draft(&input(request, who)?).await?.entry.id.to_string());
+    creation.make(&state, make, async |id| Ok(present(state.database.find_draft(made_id(&id)?).await?))).await
 }
 
 /// One unfinished draft.

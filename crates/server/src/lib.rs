@@ -7,6 +7,7 @@ mod closed;
 mod connections;
 mod connectors;
 mod console;
+mod creating;
 mod delivering;
 mod demo;
 mod drafts;

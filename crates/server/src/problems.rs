@@ -132,6 +132,10 @@ impl Refusal {
     }
 
     /// The document, with what it is about at the places that are known of the address that was asked.
+    pub(crate) fn is(&self, kind: ProblemType) -> bool {
+        self.problem.of_type() == Some(kind)
+    }
+
     pub(crate) fn document(self, place: impl Fn(&str) -> Option<Place>) -> Problem {
         let mut problem = *self.problem;
         let of_the_request = problem.of_type() == Some(ProblemType::Invalid);
@@ -366,13 +370,17 @@ impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Body<T> {
     type Rejection = Refusal;
 
     async fn from_request(request: Request, state: &S) -> Result<Self, Refusal> {
-        if !is_json(request.headers()) {
-            let detail = "the body is not said to be JSON: send the header Content-Type: application/json";
-            return Err(Refusal::new(ProblemType::MediaType, detail));
-        }
-        let body = Bytes::from_request(request, state).await.map_err(|rejection| unbuffered(&rejection))?;
-        read(&body).map(Self)
+        read(&json_body(request, state).await?).map(Self)
     }
+}
+
+/// A body that is said to be JSON, not yet read.
+pub(crate) async fn json_body<S: Send + Sync>(request: Request, state: &S) -> Result<Bytes, Refusal> {
+    if !is_json(request.headers()) {
+        let detail = "the body is not said to be JSON: send the header Content-Type: application/json";
+        return Err(Refusal::new(ProblemType::MediaType, detail));
+    }
+    Bytes::from_request(request, state).await.map_err(|rejection| unbuffered(&rejection))
 }
 
 /// Why a body could not be taken in.
@@ -391,7 +399,7 @@ fn is_json(headers: &HeaderMap) -> bool {
     form == "application/json" || (form.starts_with("application/") && form.ends_with("+json"))
 }
 
-fn read<T: DeserializeOwned>(body: &[u8]) -> Result<T, Refusal> {
+pub(crate) fn read<T: DeserializeOwned>(body: &[u8]) -> Result<T, Refusal> {
     let mut reader = serde_json::Deserializer::from_slice(body);
     let unreadable = |error: &serde_json::Error, at: &Within| {
         let said = error.to_string();

@@ -30,12 +30,14 @@ use utoipa::IntoParams;
 use uuid::Uuid;
 
 use crate::apart::apart;
+use crate::creating::{Creation, KeyHeader, key, made_id, plain};
 use crate::problems::{Path, Query, Refusal};
 use crate::producers;
 use crate::retried::{Told, again};
 use crate::schemas::bound::{Bound, Fitting};
 use crate::schemas::fitting::NotFit;
 use crate::state::ServerState;
+use gonvel_storage::Database;
 
 /// Largest body with records, in bytes.
 const MOST_BYTES: usize = 16 << 20;
@@ -322,13 +324,6 @@ pub(crate) struct ProducerHeaders {
     producer_name: Option<String>,
 }
 
-/// A header that has to be plain text: one that is not is not passed over.
-fn plain<'a>(headers: &'a HeaderMap, name: &str) -> Result<Option<&'a str>, Refusal> {
-    let Some(value) = headers.get(name) else { return Ok(None) };
-    let wrong = |_| Refusal::invalid(name, "its value is not plain text: use the letters, digits and signs of ASCII");
-    value.to_str().map(Some).map_err(wrong)
-}
-
 /// How a retry of this request would be known, and the number that decides where records without a key go: the same for a
 /// retry.
 fn identity(
@@ -348,13 +343,10 @@ fn identity(
         gonvel_core::digest::sha256(&[head.as_bytes(), body]).to_vec()
     };
     let spread = |digest: &[u8]| i32::from_be_bytes([digest[0] & 0x7f, digest[1], digest[2], digest[3]]);
-    let (key, session) = (plain(headers, "idempotency-key")?, plain(headers, "producer-session")?);
+    let (key, session) = (key(headers)?, plain(headers, "producer-session")?);
     match (key, session, plain(headers, "producer-sequence")?) {
         (None, None, None) => Ok(None),
         (Some(key), None, None) => {
-            if key.is_empty() || key.len() > 200 {
-                return Err(Refusal::invalid("Idempotency-Key", "the key has to have 1 to 200 characters"));
-            }
             let digest = digest();
             let spread = spread(&digest);
             Ok(Some((Identity::Key { key: key.to_owned(), digest }, spread)))
@@ -491,11 +483,13 @@ fn body_too_large() -> Refusal {
 
 /// Begins a producer's session: its requests carry `Producer-Session` and, counted from 0, `Producer-Sequence`. A request that
 /// is sent again is then answered as it was at first. A session without a request for a week is forgotten.
-#[utoipa::path(operation_id = "beginSession", post, path = "/api/v1/producers", tag = "records",
+#[utoipa::path(operation_id = "beginSession", post, path = "/api/v1/producers", tag = "records", params(KeyHeader),
     responses((status = 201, body = ProducerSession)))]
 pub(crate) async fn begin_session(
     State(state): State<Arc<ServerState>>,
+    creation: Creation,
 ) -> Result<(StatusCode, Json<ProducerSession>), Refusal> {
-    let session = state.database.begin_session().await?;
-    Ok((StatusCode::CREATED, Json(ProducerSession { session })))
+    let make = async |database: &Database| Ok(database.begin_session().await?.to_string());
+    let show = async |session: String| Ok(Json(ProducerSession { session: made_id(&session)? }));
+    creation.make(&state, make, show).await
 }

@@ -16,10 +16,12 @@ use gonvel_http_api::{
     ProblemType, Topic, TopicOrder, TopicSample, TopicSchema, TopicSettings, TopicSummary, TopicsQuery, Touched,
     TouchedKind,
 };
+use gonvel_storage::Database;
 use gonvel_storage::catalog::connectors::Connector;
 use gonvel_storage::topic_log::keeper::WouldForget;
 use gonvel_storage::topic_log::topics::MOST_PARTITIONS;
 
+use crate::creating::{Creating, KeyHeader};
 use crate::listing::{Listed, Place, Unfiltered, has};
 use crate::plans::{self, OrPlan, counted};
 use crate::problems::{Body, Path, Query, Refusal};
@@ -135,19 +137,21 @@ pub(crate) async fn list(
 }
 
 /// Makes a topic.
-#[utoipa::path(operation_id = "createTopic", post, path = "/api/v1/topics", tag = "topics", request_body = NewTopic,
+#[utoipa::path(operation_id = "createTopic", post, path = "/api/v1/topics", tag = "topics", request_body = NewTopic, params(KeyHeader),
     responses((status = 201, body = Topic), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn create(
     State(state): State<Arc<ServerState>>,
-    Body(request): Body<NewTopic>,
+    Creating(creation, request): Creating<NewTopic>,
 ) -> Result<(StatusCode, Tagged<Topic>), Refusal> {
-    let name = TopicName::parse(request.name)?;
-    checked(&request.settings)?;
-    let made = match state.database.create_topic(&name, request.partitions, &request.settings).await {
-        Err(PortError::Refused(detail)) => return Err(Refusal::invalid("partitions", detail)),
-        made => made?,
+    let make = async |database: &Database| {
+        let name = TopicName::parse(request.name)?;
+        checked(&request.settings)?;
+        match database.create_topic(&name, request.partitions, &request.settings).await {
+            Err(PortError::Refused(detail)) => Err(Refusal::invalid("partitions", detail)),
+            made => Ok(made?.name.to_string()),
+        }
     };
-    Ok((StatusCode::CREATED, tagged(&state, &made).await?))
+    creation.make(&state, make, async |name| tagged(&state, &find(&state, name).await?).await).await
 }
 
 /// One topic with its partitions.

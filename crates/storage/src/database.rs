@@ -16,6 +16,7 @@ use tokio::sync::watch;
 use crate::catalog::schemas::note_fields;
 use crate::failing::failed;
 use crate::ground::Ground;
+use crate::once::Once;
 use crate::reaching::{Address, reach};
 use crate::schema::connections;
 use crate::sealing::Sealer;
@@ -44,6 +45,8 @@ pub struct Database {
     pub(crate) address: Arc<Address>,
     /// Tells the keeper of this process that what it is to keep has changed.
     pub(crate) settings_changed: Arc<watch::Sender<u64>>,
+    /// The request that makes something, where a retry of it is to be known.
+    pub(crate) once: Option<Once>,
 }
 
 impl Database {
@@ -114,6 +117,7 @@ impl Database {
             cold: ColdStore::default(),
             address,
             settings_changed: Arc::new(watch::channel(0).0),
+            once: None,
         })
     }
 

@@ -5,6 +5,7 @@ mod codes;
 pub mod database;
 mod failing;
 mod ground;
+pub mod once;
 mod open_error;
 pub mod producers;
 pub mod quarantine;

@@ -238,7 +238,8 @@ impl ReaderStore for Database {
                         .bind::<Text, _>(name.as_str())
                         .get_result(c)
                         .await?;
-                begin(c, row.id, start).await
+                begin(c, row.id, start).await?;
+                self.note_made(c, name.as_str()).await
             })
             .await;
         match made {
@@ -320,6 +321,7 @@ impl ReaderStore for Database {
                 .bind::<Double, _>(ttl.as_secs_f64())
                 .execute(c)
                 .await?;
+                self.note_made(c, &member.to_string()).await?;
                 Ok(share_of(member, &share_anew(c, id).await?))
             })
             .await;

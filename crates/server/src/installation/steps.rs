@@ -18,6 +18,7 @@ use gonvel_manifests::{ConnectionText, Deed, SchemaText, Step, Thing, TopicText,
 use uuid::Uuid;
 
 use crate::addressed::{ConnectionAt, ConnectorAt};
+use crate::creating::Creating;
 use crate::manifests::names;
 use crate::problems::{Body, Path, Refusal};
 use crate::revisions::IfMatch;
@@ -55,7 +56,7 @@ impl Carrying {
     pub(super) async fn carry_out(&self, step: &Step) -> Result<(), Refusal> {
         match (step.deed, &step.thing) {
             (Deed::Make, Thing::Connection(text)) => {
-                connections::create(self.state(), Body(self.connection(text))).await.map(drop)
+                connections::create(self.state(), Creating::unkeyed(self.connection(text))).await.map(drop)
             }
             (Deed::Change, Thing::Connection(text)) => {
                 let id = self.state.database.connection_named(&text.connection).await?;
@@ -94,7 +95,7 @@ impl Carrying {
             (Deed::Make, Thing::Reader(text)) => {
                 self.topics_are_there(&text.topics).await?;
                 let request = NewReader { name: text.reader.clone(), topics: text.topics.clone(), start: None };
-                readers::create(self.state(), Body(request)).await.map(drop)
+                readers::create(self.state(), Creating::unkeyed(request)).await.map(drop)
             }
             (Deed::Change, Thing::Reader(text)) => {
                 self.topics_are_there(&text.topics).await?;
@@ -131,7 +132,7 @@ impl Carrying {
             author: self.who.clone(),
             why: String::new(),
         };
-        schemas::create(self.state(), Body(request)).await.map(drop)?;
+        schemas::create(self.state(), Creating::unkeyed(request)).await.map(drop)?;
         if alone && !text.retired { Ok(()) } else { self.change_schema(text).await }
     }
 
@@ -229,7 +230,7 @@ impl Carrying {
         if matches!(wish, Wish::Run | Wish::Draft) {
             let start = wish == Wish::Run;
             let request = ConnectorRequest { name: text.connector.clone(), definition, start, checked: false, draft: None };
-            return connectors::create(self.state(), self.who(), Body(request)).await.map(drop);
+            return connectors::create(self.state(), self.who(), Creating::unkeyed(request)).await.map(drop);
         }
         // one that is held or stopped has not been anywhere yet: it is looked at when it is started
         let name = ConnectorName::parse(text.connector.as_str())?;

@@ -16,10 +16,12 @@ use gonvel_http_api::{
 use uuid::Uuid;
 
 use super::Held;
+use crate::creating::{Creating, KeyHeader, made_id};
 use crate::problems::{Body, Path, Query, Refusal, name_at};
 use crate::records::reading::read_up_to;
 use crate::records::{Following, MOST, PIECE, Piece, answer, limit_of, wait_of, wants_lines};
 use crate::state::ServerState;
+use gonvel_storage::Database;
 
 const USUAL_TTL_MS: u64 = 30_000;
 /// How often a stream looks what its member's share is.
@@ -48,16 +50,23 @@ async fn shown(state: &ServerState, share: &StoredShare) -> Result<Share, PortEr
 }
 
 /// Joins a reader as a new member; the partitions are shared out anew.
-#[utoipa::path(operation_id = "joinReader", post, path = "/api/v1/readers/{name}/members", tag = "readers", request_body = NewMember,
+#[utoipa::path(operation_id = "joinReader", post, path = "/api/v1/readers/{name}/members", tag = "readers", request_body = NewMember, params(KeyHeader),
     responses((status = 201, body = Share), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn join(
     State(state): State<Arc<ServerState>>,
     Path(name): Path<String>,
-    Body(request): Body<NewMember>,
+    Creating(creation, request): Creating<NewMember>,
 ) -> Result<(StatusCode, Json<Share>), Refusal> {
-    let label = request.label.unwrap_or_else(|| "member".to_owned());
-    let share = state.database.join(&ReaderName::parse(name)?, &label, ttl(request.ttl_ms)?).await?;
-    Ok((StatusCode::CREATED, Json(shown(&state, &share).await?)))
+    let name = ReaderName::parse(name)?;
+    let make = async |database: &Database| {
+        let label = request.label.unwrap_or_else(|| "member".to_owned());
+        Ok(database.join(&name, &label, ttl(request.ttl_ms)?).await?.member.to_string())
+    };
+    let show = async |member: String| {
+        let share = state.database.share(&name, made_id(&member)?).await?;
+        Ok(Json(shown(&state, &share).await?))
+    };
+    creation.make(&state, make, show).await
 }
 
 /// Stays active, and tells the share as it is at present.

@@ -19,12 +19,14 @@ use gonvel_http_api::{
     ReadersQuery, Reposition, Target,
 };
 
+use crate::creating::{Creating, KeyHeader};
 use crate::listing::{Listed, Place, has};
 use crate::plans::{self, OrPlan};
 use crate::problems::{Body, Path, Query, Refusal, name_at};
 use crate::records::reading::{asked_time, offset_at, unpack};
 use crate::standing::stands;
 use crate::state::ServerState;
+use gonvel_storage::Database;
 
 pub(crate) use members::*;
 pub(crate) use moving::{plan_of, planned, told};
@@ -159,16 +161,19 @@ pub(crate) async fn list(
 }
 
 /// Makes a reader.
-#[utoipa::path(operation_id = "createReader", post, path = "/api/v1/readers", tag = "readers", request_body = NewReader,
+#[utoipa::path(operation_id = "createReader", post, path = "/api/v1/readers", tag = "readers", request_body = NewReader, params(KeyHeader),
     responses((status = 201, body = Reader), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn create(
     State(state): State<Arc<ServerState>>,
-    Body(request): Body<NewReader>,
+    Creating(creation, request): Creating<NewReader>,
 ) -> Result<(StatusCode, Json<Reader>), Refusal> {
-    let name = ReaderName::parse(request.name)?;
-    let (_, start) = beginning(&state, request.topics, request.start, &[]).await?;
-    state.database.create_reader(&name, &start).await?;
-    Ok((StatusCode::CREATED, Json(find(&state, &name).await?)))
+    let make = async |database: &Database| {
+        let name = ReaderName::parse(request.name)?;
+        let (_, start) = beginning(&state, request.topics, request.start, &[]).await?;
+        database.create_reader(&name, &start).await?;
+        Ok(name.to_string())
+    };
+    creation.make(&state, make, async |name| Ok(Json(find(&state, &ReaderName::parse(name)?).await?))).await
 }
 
 /// Topics by their names, and where a reader begins in those that it does not read already.

@@ -22,8 +22,10 @@ use gonvel_http_api::{
     BindingRequest, LARGEST_LONG_PAGE, LongPagingQuery, NewSchema, Page, Plan, PlanQuery, Problem, ProblemType, Registered,
     Schema, SchemaAbout, SchemaBinding, SchemaEdit, SchemaQuery, SchemaSummary, SchemaText, SchemaUses, SchemaVersion,
 };
+use gonvel_storage::Database;
 use gonvel_storage::catalog::schemas::{About, Binding, ListedSchema, NewText, StoredSchema, StoredVersion};
 
+use crate::creating::{Creating, KeyHeader};
 use crate::listing::Listed;
 use crate::plans::{self, OrPlan, counted};
 use crate::problems::{Body, Path, Query, Refusal, name_at};
@@ -149,20 +151,23 @@ pub(crate) async fn list(
 }
 
 /// Makes a schema with its first version.
-#[utoipa::path(operation_id = "createSchema", post, path = "/api/v1/schemas", tag = "schemas", request_body = NewSchema,
+#[utoipa::path(operation_id = "createSchema", post, path = "/api/v1/schemas", tag = "schemas", request_body = NewSchema, params(KeyHeader),
     responses((status = 201, body = Schema), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn create(
     State(state): State<Arc<ServerState>>,
-    Body(new): Body<NewSchema>,
+    Creating(creation, new): Creating<NewSchema>,
 ) -> Result<(StatusCode, Tagged<Schema>), Refusal> {
-    let name = SchemaName::parse(new.name)?;
-    let about = about(new.description, new.owner, new.labels, new.rule, false)?;
-    let refers = &new.references;
-    let written_in = new.language;
-    let parsed = checking::parsed(&state, written_in, &new.text, refers).await?;
-    let text = NewText { text: &new.text, parsed: &parsed, refers, author: &new.author, why: &new.why };
-    state.database.create_schema(&name, written_in, &about, &text).await?;
-    Ok((StatusCode::CREATED, tagged(&state, &name).await?))
+    let make = async |database: &Database| {
+        let name = SchemaName::parse(new.name)?;
+        let about = about(new.description, new.owner, new.labels, new.rule, false)?;
+        let refers = &new.references;
+        let written_in = new.language;
+        let parsed = checking::parsed(&state, written_in, &new.text, refers).await?;
+        let text = NewText { text: &new.text, parsed: &parsed, refers, author: &new.author, why: &new.why };
+        database.create_schema(&name, written_in, &about, &text).await?;
+        Ok(name.to_string())
+    };
+    creation.make(&state, make, async |name| tagged(&state, &SchemaName::parse(name)?).await).await
 }
 
 async fn tagged(state: &ServerState, name: &SchemaName) -> Result<Tagged<Schema>, Refusal> {

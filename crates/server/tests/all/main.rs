@@ -4,6 +4,7 @@
 mod api;
 mod bad_input;
 mod bounds;
+mod creations;
 mod document;
 mod events;
 mod foreseeing;

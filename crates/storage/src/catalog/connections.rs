@@ -103,18 +103,22 @@ impl Database {
     pub async fn create_connection(&self, input: &ConnectionInput) -> Result<Connection, PortError> {
         let mut connection = self.connection().await?;
         let (id, address) = (Uuid::now_v7(), &input.address);
-        diesel::insert_into(connections::table)
-            .values((
-                connections::id.eq(id),
-                connections::name.eq(input.name.as_str()),
-                connections::kind.eq(&address.kind),
-                connections::given.eq(Value::Object(address.settings.clone())),
-                connections::sealed.eq(self.seal(id, address)),
-            ))
-            .returning(Connection::as_returning())
-            .get_result(&mut connection)
-            .await
-            .map_err(named(&input.name))
+        let made = connection.transaction(async |c| {
+            let made: Connection = diesel::insert_into(connections::table)
+                .values((
+                    connections::id.eq(id),
+                    connections::name.eq(input.name.as_str()),
+                    connections::kind.eq(&address.kind),
+                    connections::given.eq(Value::Object(address.settings.clone())),
+                    connections::sealed.eq(self.seal(id, address)),
+                ))
+                .returning(Connection::as_returning())
+                .get_result(c)
+                .await?;
+            self.note_made(c, &id.to_string()).await?;
+            Ok(made)
+        });
+        made.await.map_err(named(&input.name))
     }
 
     /// Replaces what a connection says, with its secrets, if it is at this revision.

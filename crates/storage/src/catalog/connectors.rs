@@ -181,6 +181,7 @@ impl Database {
                 if let Some(draft) = draft {
                     diesel::delete(drafts::table.find(draft)).execute(c).await?;
                 }
+                self.note_made(c, &connector.id().to_string()).await?;
                 let what = if wish == Wish::Draft { "made as a draft" } else { "made and started" };
                 history::note_on(c, Deed { connector: connector.id(), who, what, detail: None }).await
             })

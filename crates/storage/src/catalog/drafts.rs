@@ -2,7 +2,7 @@
 
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
-use diesel_async::RunQueryDsl;
+use diesel_async::{AsyncConnection, RunQueryDsl};
 use gonvel_core::ports::PortError;
 use uuid::Uuid;
 
@@ -92,12 +92,16 @@ impl Database {
     /// [`PortError::TryAgain`].
     pub async fn create_draft(&self, input: &DraftInput) -> Result<UnfinishedDraft, PortError> {
         let mut connection = self.connection().await?;
-        diesel::insert_into(drafts::table)
-            .values((drafts::id.eq(Uuid::now_v7()), input))
-            .returning(UnfinishedDraft::as_returning())
-            .get_result(&mut connection)
-            .await
-            .map_err(failed("saving a draft"))
+        let made = connection.transaction(async |c| {
+            let made: UnfinishedDraft = diesel::insert_into(drafts::table)
+                .values((drafts::id.eq(Uuid::now_v7()), input))
+                .returning(UnfinishedDraft::as_returning())
+                .get_result(c)
+                .await?;
+            self.note_made(c, &made.entry.id.to_string()).await?;
+            Ok(made)
+        });
+        made.await.map_err(failed("saving a draft"))
     }
 
     /// Saves an unfinished draft again, if it is still the revision that it was made from.

@@ -52,7 +52,7 @@ impl TopicLog for Database {
     }
 
     async fn begin_session(&self) -> Result<Uuid, PortError> {
-        identity::begin(&mut *self.connection().await?).await
+        identity::begin(self).await
     }
 
     async fn append(&self, batch: AppendBatch) -> Result<Vec<Landed>, PortError> {

@@ -96,6 +96,7 @@ pub(super) async fn create(
                 .get_result(c)
                 .await?;
             add_rows(c, row.id, 0, partitions).await?;
+            database.note_made(c, &row.name).await?;
             Ok(row)
         })
         .await;

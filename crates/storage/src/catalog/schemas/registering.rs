@@ -248,7 +248,8 @@ impl Database {
                     return Err(Stop::Refused(PortError::Exists { what: format!("the schema {name}") }));
                 }
                 let schema = make(c, name.as_str(), language, about).await?;
-                add(c, &schema, new).await.map(|_| ())
+                add(c, &schema, new).await?;
+                Ok(self.note_made(c, name.as_str()).await?)
             })
             .await;
         made.map_err(stopped("making a schema"))
