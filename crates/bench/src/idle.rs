@@ -47,7 +47,7 @@ pub async fn run() -> Outcome<Measured> {
     outcome
 }
 
-fn base64_of(key: &[u8]) -> String {
+pub fn base64_of(key: &[u8]) -> String {
     use base64::Engine as _;
     base64::engine::general_purpose::STANDARD.encode(key)
 }

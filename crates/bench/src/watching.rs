@@ -10,6 +10,7 @@ use serde_json::json;
 use tokio::sync::mpsc;
 use uuid::Uuid;
 
+use crate::idle::base64_of;
 use crate::report::{Measured, median};
 use crate::served::Served;
 use crate::world::{Outcome, World};
@@ -38,7 +39,8 @@ pub async fn run() -> Outcome<Measured> {
         let connector = ValidConnector::check(ConnectorId(Uuid::now_v7()), name, definition)?;
         world.database.create_connector(&connector, Wish::Draft, "").await?;
     }
-    let served = Served::start(&world).await?;
+    // the connection is sealed with the world's key
+    let served = Served::start_with(&world, &[("GONVEL_KEY", &base64_of(&[7; 32]))]).await?;
     tokio::time::sleep(Duration::from_secs(5)).await;
     let alone = served.share(AT_REST).await?;
 

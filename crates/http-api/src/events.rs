@@ -60,7 +60,7 @@ impl TryFrom<String> for Kinds {
 #[into_params(parameter_in = Query)]
 pub struct EventsQuery {
     /// Of which kinds, separated by commas; of all without it.
-    #[param(value_type = Option<Vec<ObjectKind>>, style = Form, explode = false)]
+    #[param(value_type = Option<String>, example = "connector,topic")]
     pub kinds: Option<Kinds>,
     /// The `cursor` of the last line, or the `id` of the last event that was received: what changed since is told first.
     pub cursor: Option<String>,
@@ -125,6 +125,7 @@ pub enum EventData {
 #[serde(untagged)]
 pub enum EventLine {
     /// A change, and where the stream is taken up after it.
+    #[schema(title = "Change")]
     Change {
         /// What changed.
         #[serde(flatten)]
@@ -133,6 +134,7 @@ pub enum EventLine {
         cursor: String,
     },
     /// The first line, and where the stream is taken up after it.
+    #[schema(title = "Begin")]
     Begin {
         /// How it begins.
         #[serde(flatten)]
@@ -141,12 +143,14 @@ pub enum EventLine {
         cursor: String,
     },
     /// A sign of life.
+    #[schema(title = "Place")]
     Place {
         /// To be sent back as `cursor`.
         cursor: String,
     },
     /// Why it ends: the last line.
-    End {
+    #[schema(title = "Ended")]
+    Ended {
         /// What was found.
         problem: Problem,
     },

@@ -214,11 +214,74 @@ pub struct StreamQuery {
     pub raw: bool,
 }
 
+/// A record to be appended, as JSON.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewRecord {
+    /// Its key: text without its quotes, other JSON as it is written; by the schema that keys are bound to, where they are.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub key: Option<serde_json::Value>,
+    /// In the place of `key`, its bytes in base64.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub key_base64: Option<String>,
+    /// Its value: the JSON as it is written, or by a schema; null says that the key is gone.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub value: Option<serde_json::Value>,
+    /// In the place of `value`, its bytes in base64.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub value_base64: Option<String>,
+    /// Its headers.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub headers: Option<NewHeaders>,
+    /// Its time; without it that of its append.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    #[schema(format = DateTime)]
+    pub timestamp: Option<String>,
+    /// The partition that it goes to; without it the one of its key.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub partition: Option<i32>,
+}
+
+/// Headers of a record to be appended.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+#[serde(untagged)]
+pub enum NewHeaders {
+    /// Texts by their names.
+    Texts(std::collections::BTreeMap<String, String>),
+    /// In an order, several of a name, or bytes.
+    List(Vec<NewHeader>),
+}
+
+/// A header of a record to be appended.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewHeader {
+    /// Its name.
+    pub name: String,
+    /// Its text.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub value: Option<String>,
+    /// In the place of `value`, its bytes in base64.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub value_base64: Option<String>,
+}
+
+/// One record to be appended, or several.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+#[serde(untagged)]
+pub enum NewRecords {
+    /// One.
+    One(NewRecord),
+    /// Several, all of which are appended or none.
+    Several(Vec<NewRecord>),
+}
+
 /// A line of a stream of records.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 #[serde(untagged)]
 pub enum StreamLine {
     /// A record, and where the stream is taken up after it.
+    #[schema(title = "Record")]
     Record {
         /// The record.
         #[serde(flatten)]
@@ -227,11 +290,13 @@ pub enum StreamLine {
         cursor: String,
     },
     /// A sign of life: where the stream is.
+    #[schema(title = "Place")]
     Place {
         /// To be sent back as `cursor`.
         cursor: String,
     },
     /// The last line, where it ends badly.
+    #[schema(title = "Ended")]
     Ended {
         /// Why.
         problem: crate::Problem,

@@ -3,7 +3,6 @@
 mod addressed;
 mod answers;
 mod apart;
-mod closed;
 mod connections;
 mod connectors;
 mod console;
@@ -55,6 +54,7 @@ mod topic_users;
 mod topics;
 mod transfer;
 mod who;
+mod whole_told;
 
 use std::sync::Arc;
 
@@ -193,10 +193,10 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
 /// Never: the document is made of serialisable parts.
 fn documented() -> (Router<Arc<ServerState>>, serde_json::Value) {
     let (router, mut document) = api().split_for_parts();
-    closed::close_as_a_whole(&mut document);
     kinds_told::tell_kinds(&mut document);
     let mut document = serde_json::to_value(document).expect("the document is plain data");
     pages_told::name_pages(&mut document);
+    whole_told::tell_whole(&mut document);
     answers::tell_answers(&mut document);
     (router, document)
 }

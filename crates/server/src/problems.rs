@@ -308,9 +308,11 @@ impl From<PortError> for Refusal {
             Some(remedy) => refusal.remedied(remedy),
             None => refusal,
         };
-        match kind {
-            ProblemType::Exists => refusal.at("name"),
-            ProblemType::Changed => refusal.at("If-Match"),
+        match &error {
+            PortError::Exists { .. } => refusal.at("name"),
+            PortError::Changed { .. } => refusal.at("If-Match"),
+            PortError::KeyReused { .. } => refusal.at("Idempotency-Key"),
+            PortError::OutOfTurn { .. } | PortError::SequenceReused { .. } => refusal.at("Producer-Sequence"),
             _ => refusal,
         }
     }

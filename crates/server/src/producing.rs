@@ -24,7 +24,7 @@ use gonvel_core::ports::{AppendBatch, Identity, Landed, PartitionBlocks, PortErr
 use gonvel_core::produce::{self, AsText, Draft, DraftError, Each, Encoding, MOST_RECORDS, checked, place};
 use gonvel_core::record::Record;
 use gonvel_core::schemas::values::ValueSchema;
-use gonvel_http_api::{Problem, ProblemType, ProduceQuery, Produced, ProducerSession, RefusedRecord};
+use gonvel_http_api::{NewRecords, Problem, ProblemType, ProduceQuery, Produced, ProducerSession, RefusedRecord};
 use serde_json::value::RawValue;
 use utoipa::IntoParams;
 use uuid::Uuid;
@@ -379,7 +379,7 @@ fn identity(
 /// `application/octet-stream`: one value. CloudEvents 1.0 in binary, structured and batched mode. A retry is recognised by
 /// `Idempotency-Key` for a day, or by `Producer-Session` and `Producer-Sequence`.
 #[utoipa::path(operation_id = "appendRecords", post, path = "/api/v1/topics/{name}/records", tag = "records",
-    params(ProduceQuery, ProducerHeaders), request_body(content = String, content_type = "application/json"),
+    params(ProduceQuery, ProducerHeaders), request_body = NewRecords,
     responses((status = 200, body = Produced), (status = 400, body = Problem), (status = 404, body = Problem),
         (status = 409, body = Problem), (status = 413, body = Problem), (status = 415, body = Problem),
         (status = 422, body = Problem), (status = 429, body = Problem)))]

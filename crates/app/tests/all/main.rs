@@ -6,6 +6,7 @@ mod chaos;
 mod command_line;
 mod crash;
 mod fuzz;
+mod generated_client;
 mod installation;
 mod own_database;
 mod producers;
