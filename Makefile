@@ -12,7 +12,7 @@ CONSOLE_SOURCES := $(shell find console/src console/index.html console/*.ts cons
 POSTGRESQL := "/usr/lib/postgresql/*/bin/initdb=postgresql-15" "cc=gcc libc6-dev"
 CHROMIUM := "/usr/bin/chromium-headless-shell=chromium-headless-shell"
 
-.PHONY: help upgrade demo demo-reset demo-empty test test-rust test-console test-e2e check chaos fuzz fuzz-http bench screenshots console openapi \
+.PHONY: help upgrade demo demo-reset demo-empty test test-rust test-console test-e2e check chaos fuzz fuzz-http bench screenshots console openapi reference \
   packages-demo packages-test binary clean
 
 help:
@@ -92,6 +92,11 @@ openapi: console
 	cargo test --workspace --no-run --quiet
 	$(TARGET)/debug/gonvel openapi > docs/openapi.json.new
 	mv docs/openapi.json.new docs/openapi.json
+
+reference: console
+	cargo test --workspace --no-run --quiet
+	$(TARGET)/debug/gonvel reference > docs/commands.md.new
+	mv docs/commands.md.new docs/commands.md
 
 # processes killed and frozen, databases crashed, connections cut: make chaos FOR=600 SEED=7 (seconds, and decisions to repeat); before that
 # the models of delivery and of the log, a hundred times as many schedules as in the tests, and all that can be done to a table and its connectors

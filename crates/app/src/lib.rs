@@ -6,13 +6,15 @@ mod coldstore;
 mod demo;
 mod demo_events;
 mod demo_schemas;
+#[doc(hidden)]
+pub mod examples;
 mod serve;
 mod workload;
 
 use std::io::IsTerminal as _;
 use std::process::ExitCode;
 
-use clap::{CommandFactory, Parser, Subcommand};
+use clap::{CommandFactory, FromArgMatches, Parser, Subcommand};
 use gonvel_command_line::ClientCommand;
 use gonvel_server::ConsoleFiles;
 
@@ -42,6 +44,9 @@ enum Command {
     Key(KeyCommand),
     /// Print the OpenAPI document.
     Openapi,
+    /// Print the reference of all commands, as Markdown.
+    #[command(hide = true)]
+    Reference,
     /// Print a script that completes commands in a shell.
     Completion {
         /// The shell.
@@ -60,10 +65,18 @@ enum KeyCommand {
     Seal(OwnDatabase),
 }
 
+/// All that the program can be told to do.
+#[doc(hidden)]
+#[must_use]
+pub fn command() -> clap::Command {
+    Arguments::command()
+}
+
 /// The program: reads its arguments and does what they say.
 #[must_use]
 pub fn run(console: ConsoleFiles) -> ExitCode {
-    let arguments = Arguments::parse();
+    let told = examples::with_examples(Arguments::command()).get_matches();
+    let arguments = Arguments::from_arg_matches(&told).unwrap_or_else(|error| error.exit());
     gonvel_storage::provide_tls();
     gonvel_server::panics::count();
     let filter =
@@ -91,6 +104,10 @@ pub fn run(console: ConsoleFiles) -> ExitCode {
             Command::Key(KeyCommand::Seal(place)) => serve::seal_anew(&place).await.map(|()| ExitCode::SUCCESS),
             Command::Openapi => {
                 println!("{}", gonvel_server::openapi_json());
+                Ok(ExitCode::SUCCESS)
+            }
+            Command::Reference => {
+                print!("{}", examples::reference(Arguments::command()));
                 Ok(ExitCode::SUCCESS)
             }
             Command::Completion { shell } => {

@@ -1,6 +1,7 @@
 //! Requests to the server, and what can go wrong with them.
 
 use std::io::{self, Write};
+use std::time::Duration;
 
 use gonvel_http_api::{LARGEST_PAGE, Page, Problem};
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
@@ -32,7 +33,7 @@ pub(crate) fn segment(text: &str) -> String {
 impl Client {
     pub(crate) fn new(resolved: &Resolved) -> Result<Self, CommandError> {
         let http = reqwest::Client::builder()
-            .connect_timeout(std::time::Duration::from_secs(5))
+            .connect_timeout(Duration::from_secs(5))
             .build()
             .map_err(|e| CommandError::Failed(e.to_string()))?;
         let named = |variable| std::env::var(variable).ok().filter(|name| !name.trim().is_empty());
@@ -41,11 +42,12 @@ impl Client {
     }
 
     fn unreachable(&self, error: &reqwest::Error) -> CommandError {
+        let sent = !error.is_connect();
         let mut cause: &dyn std::error::Error = error;
         while let Some(inner) = cause.source() {
             cause = inner;
         }
-        CommandError::Unreachable { server: self.server.clone(), cause: cause.to_string() }
+        CommandError::Unreachable { server: self.server.clone(), cause: cause.to_string(), sent }
     }
 
     pub(crate) async fn send(
@@ -127,6 +129,23 @@ impl Client {
     pub(crate) async fn post<B: Serialize, T: DeserializeOwned>(&self, path: &str, body: &B) -> Result<T, CommandError> {
         let answer = self.send(Method::POST, path, &[], |r| r.json(body)).await?;
         self.parsed(answer).await
+    }
+
+    /// Makes something once: where the answer is lost, or the server says to try again, the same request is sent again with the same key.
+    pub(crate) async fn create<B: Serialize, T: DeserializeOwned>(&self, path: &str, body: &B) -> Result<T, CommandError> {
+        let key = uuid::Uuid::new_v4().to_string();
+        let mut waits = [500, 1_000, 2_000].map(Duration::from_millis).into_iter();
+        let mut sent = false;
+        loop {
+            let made = self.send(Method::POST, path, &[], |r| r.header("idempotency-key", &key).json(body)).await;
+            let Err(error) = &made else { return self.parsed(made?).await };
+            // a server that is not there at first is no reason to wait
+            sent |= error.may_be_done();
+            match waits.next() {
+                Some(wait) if sent && error.exit_code() == 5 => tokio::time::sleep(wait).await,
+                _ => return self.parsed(made?).await,
+            }
+        }
     }
 
     pub(crate) async fn put<B: Serialize, T: DeserializeOwned>(&self, path: &str, body: &B) -> Result<T, CommandError> {

@@ -256,7 +256,7 @@ pub(crate) async fn run(client: &Client, command: ConnectionCommand) -> Result<(
         ConnectionCommand::Create { name, settings } => {
             let kinds: Vec<SystemKind> = client.all("/kinds", &[]).await?;
             let request = request(&name, &kinds, &settings)?;
-            let made: Connection = client.post("/connections", &request).await?;
+            let made: Connection = client.create("/connections", &request).await?;
             client.print(&vec![made], list_table)
         }
         ConnectionCommand::Test { connection } => {

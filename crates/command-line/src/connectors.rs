@@ -335,7 +335,7 @@ async fn create(client: &Client, manifest: &Path, draft: bool) -> Result<(), Com
     };
     let NamedDefinition { name, definition } = read;
     let request = ConnectorRequest { name, definition, start: !draft, checked: false, draft: None };
-    let made: Connector = client.post("/connectors", &request).await?;
+    let made: Connector = client.create("/connectors", &request).await?;
     client.print(&vec![made], list_table)
 }
 

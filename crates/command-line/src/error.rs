@@ -20,6 +20,8 @@ pub enum CommandError {
         server: String,
         /// What the client said.
         cause: String,
+        /// Whether the request may have come there all the same.
+        sent: bool,
     },
     /// A stream broke off.
     #[error("the stream broke off: {0}")]
@@ -50,6 +52,15 @@ pub enum CommandError {
 }
 
 impl CommandError {
+    /// Whether it may have been done, or may be done soon, though this is all that is known.
+    pub(crate) fn may_be_done(&self) -> bool {
+        match self {
+            Self::Unreachable { sent, .. } => *sent,
+            Self::Problem(problem) => problem.status == 503,
+            _ => false,
+        }
+    }
+
     /// The code that the program ends with.
     #[must_use]
     pub fn exit_code(&self) -> u8 {

@@ -122,7 +122,7 @@ pub(crate) async fn run(client: &Client, command: ReaderCommand) -> Result<(), C
         }
         ReaderCommand::Create { reader, topics, target } => {
             let made: Reader =
-                client.post("/readers", &NewReader { name: reader, topics, start: target.target(client).await? }).await?;
+                client.create("/readers", &NewReader { name: reader, topics, start: target.target(client).await? }).await?;
             client.print(&made, reader_table)
         }
         ReaderCommand::Reposition { reader, to } => {

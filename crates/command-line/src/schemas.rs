@@ -252,7 +252,7 @@ async fn register(
                 author: author(),
                 why: why.to_owned(),
             };
-            let _: Schema = client.post("/schemas", &body).await?;
+            let _: Schema = client.create("/schemas", &body).await?;
             Ok((1, true))
         }
         Err(error) => Err(error),

@@ -188,7 +188,7 @@ pub(crate) async fn run(client: &Client, command: TopicCommand) -> Result<(), Co
         }
         TopicCommand::Create { topic, partitions, settings } => {
             let settings = settings.over(&TopicSettings::default())?;
-            let made: Topic = client.post("/topics", &NewTopic { name: topic, partitions, settings }).await?;
+            let made: Topic = client.create("/topics", &NewTopic { name: topic, partitions, settings }).await?;
             client.print(&made, topic_table)
         }
         TopicCommand::Change { topic, settings, yes } => {

@@ -6,7 +6,7 @@ import { Link } from 'react-router';
 import { answered, api, everything, problemOf, type Schemas } from '../../api/client';
 import { Blank } from '../../shared/Blank';
 import { count } from '../../shared/format';
-import { useKeptCurrent } from '../../shared/liveConnectors';
+import { useKeptCurrent, useLiveConnectors } from '../../shared/liveConnectors';
 import { Figure, Heading } from '../../shared/Page';
 import { CopyLine, ProblemNote } from '../../shared/ProblemNote';
 import { StateMark } from '../../shared/StateMark';
@@ -26,9 +26,10 @@ const WAITING = {
 
 /** What runs where, and how much room is left. */
 export function RunnersPage() {
-  const current = useKeptCurrent('runner');
-  const runners = useQuery({ ...RUNNERS, ...current });
-  const lanes = useQuery({ ...WAITING, ...current });
+  const { held } = useLiveConnectors();
+  // that a runner is alive still is not told
+  const runners = useQuery({ ...RUNNERS, refetchInterval: held ? false : 2_000 });
+  const lanes = useQuery({ ...WAITING, ...useKeptCurrent('runner') });
   const all = runners.data ?? [];
   const alive = all.filter((r) => r.alive);
   const waiting = lanes.data ?? [];

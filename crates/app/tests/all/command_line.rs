@@ -5,6 +5,43 @@ use crate::support::shell::{Shell, words};
 use gonvel_stand_ins::postgres_cluster::free_port;
 use gonvel_stand_ins::test_cluster::TestCluster;
 use serde_json::Value;
+use tokio::io::{AsyncReadExt, AsyncWriteExt, copy_bidirectional};
+use tokio::net::{TcpListener, TcpStream};
+
+/// A way to a server on which the first answer is lost, after the server has given it.
+async fn losing_the_first_answer(to: String) -> String {
+    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let here = listener.local_addr().unwrap();
+    tokio::spawn(async move {
+        for number in 0.. {
+            let (mut client, _) = listener.accept().await.unwrap();
+            let mut server = TcpStream::connect(&to).await.unwrap();
+            if number > 0 {
+                tokio::spawn(async move { copy_bidirectional(&mut client, &mut server).await });
+                continue;
+            }
+            let mut bytes = [0; 8192];
+            let read = client.read(&mut bytes).await.unwrap();
+            server.write_all(&bytes[..read]).await.unwrap();
+            assert!(server.read(&mut bytes).await.unwrap() > 0);
+        }
+    });
+    format!("http://{here}")
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_is_made_though_its_answer_is_lost_is_made_once_and_told() {
+    let cluster = TestCluster::start(&["gonvel"]).await;
+    let folder = tempfile::tempdir().unwrap();
+    let gonvel = Gonvel::serve(&cluster, folder.path(), free_port().unwrap()).await;
+    let to = gonvel.base.trim_start_matches("http://").trim_end_matches("/api/v1").to_owned();
+    let shell = Shell::at(&gonvel);
+    let way = losing_the_first_answer(to).await;
+    let told = shell.text(&format!("topic create bins.weighed -p 3 --server {way}"), None);
+    assert!(told.contains("next offset"), "{told}");
+    assert_eq!(shell.json("topic list").as_array().unwrap().len(), 1);
+    assert_eq!(shell.fails("topic create bins.weighed -p 3", "is there already"), 4);
+}
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn topics_records_and_readers_by_command() {

@@ -4,6 +4,7 @@
 
 mod chaos;
 mod command_line;
+mod commands;
 mod crash;
 mod fuzz;
 mod generated_client;

@@ -5,7 +5,7 @@ use std::sync::Weak;
 use std::time::Duration;
 
 use gonvel_core::naming::ConnectorId;
-use gonvel_core::ports::PortError;
+use gonvel_core::ports::{PortError, RunnerStore};
 use gonvel_http_api::{ObjectKind, ProblemType};
 use gonvel_storage::telling::{Telling, Told};
 use serde::Serialize;
@@ -22,7 +22,7 @@ const GATHER: Duration = Duration::from_millis(30);
 const TICK: Duration = Duration::from_secs(1);
 /// Looks by the clock take one part of so many of a processor at most; so do those at what was told, of fewer.
 const SHARE_BY_CLOCK: u32 = 50;
-const SHARE_TOLD: u32 = 4;
+const SHARE_TOLD: u32 = 2;
 /// How long a database that cannot be asked is left alone.
 const AGAIN: Duration = Duration::from_secs(1);
 /// Connectors that are looked at one by one.
@@ -43,6 +43,10 @@ struct Looker {
     may: HashMap<ObjectKind, (Instant, Instant)>,
     /// Records in quarantine by connector.
     quarantined: HashMap<Uuid, i64>,
+    /// What was there of a kind when the clock looked last, without what would have to be put together.
+    seen: HashMap<ObjectKind, String>,
+    /// Whether lanes said something since the clock looked at runners.
+    lanes_said: bool,
 }
 
 /// Looks at objects as long as anyone watches, for as long as the server is there.
@@ -75,7 +79,13 @@ pub(crate) async fn look(state: Weak<ServerState>) {
 /// If nothing can be read, or nothing is told any more.
 async fn follow(state: &Weak<ServerState>, mut telling: Telling) -> Result<(), Refusal> {
     let Some(mut watched) = state.upgrade().map(|state| state.events.watched()) else { return Ok(()) };
-    let mut looker = Looker { due: HashMap::new(), may: HashMap::new(), quarantined: HashMap::new() };
+    let mut looker = Looker {
+        due: HashMap::new(),
+        may: HashMap::new(),
+        quarantined: HashMap::new(),
+        seen: HashMap::new(),
+        lanes_said: false,
+    };
     let mut tick = tokio::time::interval(TICK);
     let mut looked: HashSet<ObjectKind> = HashSet::new();
     loop {
@@ -117,6 +127,7 @@ impl Looker {
     fn note(&mut self, told: Told) {
         let whole: &[ObjectKind] = match &told {
             Told::Connector(id) => {
+                self.lanes_said = true;
                 match self.due.entry(ObjectKind::Connector).or_insert_with(|| Due::Some(HashSet::new())) {
                     Due::Some(ids) => _ = ids.insert(id.0),
                     Due::All => {}
@@ -145,12 +156,28 @@ impl Looker {
 
     /// What is to be looked at because time went by.
     async fn by_clock(&mut self, state: &ServerState, kinds: &HashSet<ObjectKind>) -> Result<(), PortError> {
-        let now = Instant::now();
+        let begun = Instant::now();
         for kind in BY_CLOCK.iter().filter(|kind| kinds.contains(kind)) {
-            if self.may.get(kind).is_none_or(|(_, by_clock)| *by_clock <= now) {
-                self.due.insert(*kind, Due::All);
+            if self.may.get(kind).is_some_and(|(_, by_clock)| *by_clock > begun) {
+                continue;
             }
+            let began = Instant::now();
+            let now = at_a_glance(state, *kind).await?;
+            let moves = match kind {
+                ObjectKind::Runner => self.lanes_said,
+                // how old what waits is grows by itself
+                ObjectKind::Reader => true,
+                _ => false,
+            };
+            let differs = self.seen.get(kind) != Some(&now) || moves;
+            if differs {
+                self.due.insert(*kind, Due::All);
+                self.seen.insert(*kind, now);
+            }
+            let (told, _) = self.may.get(kind).copied().unwrap_or((began, began));
+            self.may.insert(*kind, (told, Instant::now() + began.elapsed() * SHARE_BY_CLOCK));
         }
+        self.lanes_said &= !kinds.contains(&ObjectKind::Runner);
         if kinds.contains(&ObjectKind::Connector) {
             let quarantined = state.database.quarantine_counts().await?;
             let differs = |id: &&Uuid| quarantined.get(id) != self.quarantined.get(id);
@@ -193,6 +220,28 @@ impl Looker {
         }
         Ok(())
     }
+}
+
+/// What tells whether objects of a kind look otherwise than before, without putting them together. That a runner is alive still is no change.
+async fn at_a_glance(state: &ServerState, kind: ObjectKind) -> Result<String, PortError> {
+    Ok(match kind {
+        ObjectKind::Runner => {
+            let runners = state.database.runners().await?;
+            let looks = runners
+                .iter()
+                .map(|r| (&r.said.name, &r.said.labels, r.said.room, r.alive, r.draining, r.started_us, &r.lanes));
+            format!("{:?}", looks.collect::<Vec<_>>())
+        }
+        ObjectKind::Topic => {
+            let mut sizes = state.database.topic_sizes().await?;
+            sizes.sort_by_key(|size| size.topic_id);
+            let producers = state.database.producers(None).await?;
+            let sizes = sizes.iter().map(|s| (s.topic_id, s.records, s.bytes));
+            let producers = producers.iter().filter(|p| p.records > 0).map(|p| (p.topic_id, &p.name));
+            format!("{:?} {:?}", sizes.collect::<Vec<_>>(), producers.collect::<Vec<_>>())
+        }
+        _ => String::new(),
+    })
 }
 
 /// All objects of a kind, each with its id, or its name if it has none, as its list shows it.
