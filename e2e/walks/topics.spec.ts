@@ -293,7 +293,7 @@ test('a reader stands as a flag on the ruler and is moved after a look', async (
   await reads.focus();
   await page.keyboard.press('Backspace');
   await page.keyboard.press('Tab');
-  await expect(page.getByText('Its positions in bins.scanned are lost.')).toBeVisible();
+  await expect(page.getByText('It reads bins.scanned no more: its positions there are lost.')).toBeVisible();
   await accessible(page);
   await change.click();
   await expect(row).not.toContainText('bins.scanned');

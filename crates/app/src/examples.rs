@@ -43,7 +43,7 @@ pub const EXAMPLES: [&str; 69] = [
     "gonvel connection test packhouse",
     "gonvel connection tables packhouse",
     "gonvel connection sample packhouse public.bins",
-    "gonvel connection delete packhouse",
+    "gonvel connection delete packhouse --yes",
     "gonvel connector list",
     "gonvel connector create packhouse-changes.yaml --draft",
     "gonvel connector describe packhouse-changes > packhouse-changes.yaml",

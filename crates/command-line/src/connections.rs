@@ -7,10 +7,12 @@ use gonvel_http_api::{
     CapturedTable, Connection, ConnectionRequest, Outcome, Preflight, RowSample, SampleRequest, Setting, SettingType,
     SourceTable, SystemKind, Values,
 };
+use reqwest::Method;
 use serde_json::{Map, Value, json};
 
 use crate::client::{Client, segment};
 use crate::error::CommandError;
+use crate::planning::{NOTHING, after_a_look};
 use crate::table::Table;
 
 /// What to do with connections.
@@ -45,10 +47,13 @@ pub enum ConnectionCommand {
         /// The table, as schema.table; without a schema, one of the usual schema.
         table: String,
     },
-    /// Delete a connection that nothing uses.
+    /// Delete a connection that nothing uses. Shows first what that does, and does it with --yes.
     Delete {
         /// The connection.
         connection: String,
+        /// Do it.
+        #[arg(long)]
+        yes: bool,
     },
 }
 
@@ -284,10 +289,12 @@ pub(crate) async fn run(client: &Client, command: ConnectionCommand) -> Result<(
             let sample: RowSample = client.post(&format!("/connections/{}/sample", found.id), &request).await?;
             client.print(&sample, sample_table)
         }
-        ConnectionCommand::Delete { connection } => {
-            let found = find(client, &connection).await?;
-            client.delete(&format!("/connections/{}", found.id), &[]).await?;
-            client.done(&format!("{connection} is deleted"))
+        ConnectionCommand::Delete { connection, yes } => {
+            let path = format!("/connections/{}", segment(&connection));
+            match after_a_look(client, Method::DELETE, &path, None, NOTHING, yes).await? {
+                Some(_) => client.done(&format!("{connection} is deleted")),
+                None => Ok(()),
+            }
         }
     }
 }

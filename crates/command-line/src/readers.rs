@@ -96,20 +96,6 @@ fn reader_table(reader: &Reader) -> Table {
     table
 }
 
-/// What becomes of a reader that is to read other topics.
-fn becomes(reads: &[String], wanted: &[String]) -> String {
-    let without = |all: &[String], known: &[String]| {
-        all.iter().filter(|topic| !known.contains(topic)).map(String::as_str).collect::<Vec<_>>().join(", ")
-    };
-    let (new, gone) = (without(wanted, reads), without(reads, wanted));
-    match (&*new, &*gone) {
-        ("", "") => "It reads these topics already.".to_owned(),
-        (new, "") => format!("It begins to read {new}."),
-        ("", gone) => format!("It reads {gone} no more: its positions there are lost."),
-        (new, gone) => format!("It begins to read {new}, and reads {gone} no more: its positions there are lost."),
-    }
-}
-
 pub(crate) async fn run(client: &Client, command: ReaderCommand) -> Result<(), CommandError> {
     match command {
         ReaderCommand::List => {
@@ -130,13 +116,11 @@ pub(crate) async fn run(client: &Client, command: ReaderCommand) -> Result<(), C
         }
         ReaderCommand::Change { reader, topics, target, yes } => {
             let path = format!("/readers/{}", segment(&reader));
-            let now: Reader = client.get(&path, &[]).await?;
-            let start = target.target(client).await?;
-            if !yes {
-                return client.done(&format!("{}\nNothing was changed: say --yes to do it.", becomes(&now.topics, &topics)));
+            let body = ReaderTopics { topics, start: target.target(client).await? };
+            match after_a_look(client, Method::PUT, &format!("{path}/topics"), None, Some(&body), yes).await? {
+                Some(answer) => client.print(&client.parsed::<Reader>(answer).await?, reader_table),
+                None => Ok(()),
             }
-            let changed: Reader = client.put(&format!("{path}/topics"), &ReaderTopics { topics, start }).await?;
-            client.print(&changed, reader_table)
         }
         ReaderCommand::Delete { reader, yes } => {
             let path = format!("/readers/{}", segment(&reader));

@@ -14,8 +14,8 @@ use gonvel_core::ports::{Address, FleetStore};
 use gonvel_core::preflight::may_start;
 use gonvel_core::secret::Secret;
 use gonvel_http_api::{
-    Connection, ConnectionRequest, ConnectionsQuery, NamedQuery, Page, PagingQuery, Preflight, Problem, ProblemType,
-    RowSample, SampleColumn, SampleRequest, SampleRow, SourceTable, SystemKind,
+    Connection, ConnectionRequest, ConnectionsQuery, NamedQuery, Page, PagingQuery, Plan, PlanQuery, Preflight, Problem,
+    ProblemType, RowSample, SampleColumn, SampleRequest, SampleRow, SourceTable, SystemKind,
 };
 use gonvel_manifests::ConnectionText;
 use gonvel_runtime::systems;
@@ -28,8 +28,9 @@ use uuid::Uuid;
 use crate::addressed::ConnectionAt;
 use crate::creating::{Creating, KeyHeader, made_id};
 use crate::listing::{Listed, Place, Unfiltered, has};
+use crate::plans::{self, OrPlan};
 use crate::preflights;
-use crate::problems::{Body, Refusal};
+use crate::problems::{Body, Query, Refusal};
 use crate::revisions::{IfMatch, IfMatchHeader, Tagged};
 use crate::state::ServerState;
 
@@ -218,24 +219,44 @@ pub(crate) async fn replace(
     Ok(Tagged(made.revision, present(made, used_by)))
 }
 
+fn unused(name: &str, used_by: &[String]) -> Result<(), Refusal> {
+    if used_by.is_empty() {
+        return Ok(());
+    }
+    let detail = format!("the connection {name} is used by {}", used_by.join(", "));
+    Err(Refusal::new(ProblemType::InUse, detail).remedied("delete those first, or take their lookups through it out"))
+}
+
+/// Deletes a connection that nothing uses.
+pub(crate) async fn delete(state: &ServerState, id: Uuid) -> Result<(), Refusal> {
+    let name = state.database.find_connection(id).await?.name;
+    unused(&name, &users(&state.database.connectors().await?, id))?;
+    Ok(state.database.delete_connection(id).await?)
+}
+
 /// Deletes a connection that no connector uses.
-#[utoipa::path(operation_id = "deleteConnection", delete, path = "/api/v1/connections/{connection}", tag = "connections", params(IfMatchHeader),
+#[utoipa::path(operation_id = "deleteConnection", delete, path = "/api/v1/connections/{connection}", tag = "connections", params(PlanQuery, IfMatchHeader),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem), (status = 412, body = Problem)))]
 pub(crate) async fn remove(
     State(state): State<Arc<ServerState>>,
     ConnectionAt(id): ConnectionAt,
+    Query(query): Query<PlanQuery>,
     at: IfMatch,
-) -> Result<StatusCode, Refusal> {
+) -> Result<OrPlan<StatusCode>, Refusal> {
     let now = state.database.find_connection(id).await?;
     at.holds(&format!("the connection {}", now.name), now.revision)?;
     let used_by = users(&state.database.connectors().await?, id);
-    if !used_by.is_empty() {
-        let detail = format!("the connection {} is used by {}", now.name, used_by.join(", "));
-        let remedy = "delete those first, or take their lookups through it out";
-        return Err(Refusal::new(ProblemType::InUse, detail).remedied(remedy));
+    if !query.dry_run {
+        unused(&now.name, &used_by)?;
+    }
+    let says =
+        format!("{} is deleted, and the secrets that are kept for it with it. The system itself is not touched.", now.name);
+    let plan = Plan { needs_confirming: true, says: vec![says], against: used_by, ..Plan::default() };
+    if let Some(plan) = plans::settle(&query, plan, &("deleteConnection", id, now.revision), Vec::new())? {
+        return Ok(OrPlan::Plan(plan));
     }
     state.database.delete_connection(id).await?;
-    Ok(StatusCode::NO_CONTENT)
+    Ok(OrPlan::Done(StatusCode::NO_CONTENT))
 }
 
 /// Tries a connection that is not saved.

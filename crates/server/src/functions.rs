@@ -12,7 +12,7 @@ use gonvel_core::own_function::OwnFunction;
 use gonvel_core::ports::PortError;
 use gonvel_http_api::{
     FunctionDetail, FunctionEffect, FunctionEntry, FunctionRequest, FunctionUser, FunctionVersion, NamedQuery, Page,
-    PagingQuery, Problem, ProblemType, RowsFrom, TriedExample, TriedFunction,
+    PagingQuery, Plan, PlanQuery, Problem, ProblemType, RowsFrom, TriedExample, TriedFunction,
 };
 use gonvel_shape::own::Own;
 use gonvel_shape::own_tried::{self, Exampled};
@@ -21,7 +21,8 @@ use gonvel_storage::catalog::connectors::Connector;
 use gonvel_storage::catalog::functions::KeptFunction;
 
 use crate::listing::{Listed, Place, has};
-use crate::problems::{Body, Path, Refusal};
+use crate::plans::{self, OrPlan};
+use crate::problems::{Body, Path, Query, Refusal};
 use crate::revisions::{IfMatch, IfMatchHeader, Tagged};
 use crate::shapes::{compared_with, found};
 use crate::state::ServerState;
@@ -252,25 +253,49 @@ pub(crate) async fn save(
     tagged(&state, &name).await
 }
 
+fn user_names(entry: &FunctionEntry) -> Vec<String> {
+    let names = entry.used_by.iter().map(|user| &user.name).chain(&entry.called_by);
+    names.cloned().collect::<BTreeSet<_>>().into_iter().collect()
+}
+
+fn unused(name: &str, used_by: &[String]) -> Result<(), Refusal> {
+    if used_by.is_empty() {
+        return Ok(());
+    }
+    let detail = format!("{name} is used by {}", used_by.join(", "));
+    Err(Refusal::new(ProblemType::InUse, detail).remedied("change those first"))
+}
+
 /// Deletes a function that nothing uses.
-#[utoipa::path(operation_id = "deleteFunction", delete, path = "/api/v1/functions/{name}", tag = "shapes", params(IfMatchHeader),
+pub(crate) async fn delete(state: &ServerState, name: &str, who: &Who) -> Result<(), Refusal> {
+    let entry = detail(state, name).await?.entry;
+    unused(name, &user_names(&entry))?;
+    state.database.save_function(name, entry.current.version, None, &who.0).await?;
+    Ok(())
+}
+
+/// Deletes a function that nothing uses.
+#[utoipa::path(operation_id = "deleteFunction", delete, path = "/api/v1/functions/{name}", tag = "shapes", params(PlanQuery, IfMatchHeader),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem), (status = 412, body = Problem)))]
 pub(crate) async fn remove(
     State(state): State<Arc<ServerState>>,
     Path(name): Path<String>,
+    Query(query): Query<PlanQuery>,
     at: IfMatch,
     who: Who,
-) -> Result<StatusCode, Refusal> {
+) -> Result<OrPlan<StatusCode>, Refusal> {
     let entry = detail(&state, &name).await?.entry;
-    let names: BTreeSet<&str> =
-        entry.used_by.iter().map(|u| u.name.as_str()).chain(entry.called_by.iter().map(String::as_str)).collect();
-    if !names.is_empty() {
-        let names: Vec<&str> = names.into_iter().collect();
-        let detail = format!("{name} is used by {}", names.join(", "));
-        return Err(Refusal::new(ProblemType::InUse, detail).remedied("change those first"));
+    let used_by = user_names(&entry);
+    if !query.dry_run {
+        unused(&name, &used_by)?;
     }
     let now = entry.current.version;
     at.holds(&format!("the function {name}"), now)?;
+    let says = format!("{name} is deleted, and its versions with it.");
+    let plan = Plan { needs_confirming: true, says: vec![says], against: used_by, ..Plan::default() };
+    if let Some(plan) = plans::settle(&query, plan, &("deleteFunction", &name, now), Vec::new())? {
+        return Ok(OrPlan::Plan(plan));
+    }
     state.database.save_function(&name, now, None, &who.0).await?;
-    Ok(StatusCode::NO_CONTENT)
+    Ok(OrPlan::Done(StatusCode::NO_CONTENT))
 }

@@ -5,7 +5,7 @@ import { useSearchParams } from 'react-router';
 
 import { problemOf } from '../../api/client';
 import { Blank } from '../../shared/Blank';
-import { ConfirmByName } from '../../shared/ConfirmByName';
+import { ConfirmPlan } from '../../shared/ConfirmPlan';
 import { ConnectionForm } from '../../shared/connections/ConnectionForm';
 import {
   connectionsQuery,
@@ -142,27 +142,18 @@ function Row({ connection, onOpen }: { connection: Connection; onOpen: (what: 'c
 
 function Removal({ connection, onClose }: { connection: Connection; onClose: () => void }) {
   const queries = useQueryClient();
-  const removal = useMutation({
-    mutationFn: () => removeConnection(connection.id),
-    onSuccess: () => {
-      void queries.invalidateQueries({ queryKey: connectionsQuery.queryKey });
-      onClose();
-    },
-  });
   return (
-    <ConfirmByName
+    <ConfirmPlan
       name={connection.name}
       title={`Delete ${connection.name}`}
       action="Delete the connection"
-      problem={problemOf(removal.error)}
-      busy={removal.isPending}
+      look={() => removeConnection(connection.id, null)}
+      carryOut={(tag) => removeConnection(connection.id, tag)}
+      onDone={() => {
+        void queries.invalidateQueries({ queryKey: connectionsQuery.queryKey });
+        onClose();
+      }}
       onClose={onClose}
-      onConfirm={() => removal.mutate()}
-    >
-      <p>
-        Its address and its stored password are forgotten. The system itself is not touched.
-        {connection.used_by.length > 0 && ` It is used by ${connection.used_by.join(', ')}: delete those first.`}
-      </p>
-    </ConfirmByName>
+    />
   );
 }

@@ -5,7 +5,7 @@ import { useState } from 'react';
 import { useNavigate, useParams } from 'react-router';
 
 import { problemOf, type Schemas } from '../../api/client';
-import { ConfirmByName } from '../../shared/ConfirmByName';
+import { ConfirmPlan } from '../../shared/ConfirmPlan';
 import { useKeptCurrent } from '../../shared/liveConnectors';
 import { Heading } from '../../shared/Page';
 import { ProblemNote } from '../../shared/ProblemNote';
@@ -80,13 +80,6 @@ function Editor({ kept }: { kept: Schemas['FunctionDetail'] | null }) {
     onSuccess: () => {
       forget();
       void navigate(`/functions/${now.name}`);
-    },
-  });
-  const removing = useMutation({
-    mutationFn: () => deleteFunction(now.name, kept?.version ?? 0),
-    onSuccess: () => {
-      forget();
-      void navigate('/functions');
     },
   });
   const findings = (field: string) => (tried.data?.findings ?? []).filter((f) => f.field === field);
@@ -186,17 +179,18 @@ function Editor({ kept }: { kept: Schemas['FunctionDetail'] | null }) {
         </div>
       </div>
       {deleting && (
-        <ConfirmByName
+        <ConfirmPlan
           name={now.name}
           title="Delete this function?"
           action="Delete the function"
-          problem={problemOf(removing.error)}
-          busy={removing.isPending}
+          look={() => deleteFunction(now.name, kept?.version ?? 0, null)}
+          carryOut={(tag) => deleteFunction(now.name, kept?.version ?? 0, tag)}
+          onDone={() => {
+            forget();
+            void navigate('/functions');
+          }}
           onClose={() => setDeleting(false)}
-          onConfirm={() => removing.mutate()}
-        >
-          <p>{users ? `It is used by ${users}: change those first.` : 'Nothing uses it. Its versions go with it.'}</p>
-        </ConfirmByName>
+        />
       )}
     </form>
   );

@@ -1,6 +1,6 @@
 import { keepPreviousData } from '@tanstack/react-query';
 
-import { answered, api, at, everything, type Schemas } from '../../api/client';
+import { answered, api, asPlanned, at, everything, type Plan, type Schemas } from '../../api/client';
 
 export type OwnFunction = Schemas['OwnFunction'];
 export type Entry = Schemas['FunctionEntry'];
@@ -34,8 +34,10 @@ export function saveFunction(asked: OwnFunction, version: number) {
   return answered(api.PUT('/api/v1/functions/{name}', { params, body: { function: asked } }));
 }
 
-export function deleteFunction(name: string, version: number) {
-  return answered(api.DELETE('/api/v1/functions/{name}', { params: { path: { name }, header: at(version) } }));
+/** Deletes a function as planned; without a tag tells what that would do. */
+export function deleteFunction(name: string, version: number, tag: string | null) {
+  const params = { path: { name }, header: at(version), query: asPlanned(tag) };
+  return answered(api.DELETE('/api/v1/functions/{name}', { params })) as Promise<Plan>;
 }
 
 export const EMPTY: OwnFunction = {

@@ -1,4 +1,4 @@
-import { answered, api, at, everything, type Schemas } from '../../api/client';
+import { answered, api, asPlanned, at, everything, type Plan, type Schemas } from '../../api/client';
 
 export type Connection = Schemas['Connection'];
 export type ConnectionRequest = Schemas['ConnectionRequest'];
@@ -34,6 +34,8 @@ export function testSaved(id: string) {
   return answered(api.POST('/api/v1/connections/{connection}/test', { params: { path: { connection: id } } }));
 }
 
-export function removeConnection(id: string) {
-  return answered(api.DELETE('/api/v1/connections/{connection}', { params: { path: { connection: id } } }));
+/** Deletes a connection as planned; without a tag tells what that would do. */
+export function removeConnection(id: string, tag: string | null) {
+  const params = { path: { connection: id }, query: asPlanned(tag) };
+  return answered(api.DELETE('/api/v1/connections/{connection}', { params })) as Promise<Plan>;
 }

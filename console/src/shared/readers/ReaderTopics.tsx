@@ -1,5 +1,5 @@
 import { Button, Group, Text } from '@mantine/core';
-import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 
 import { problemOf } from '../../api/client';
@@ -13,21 +13,31 @@ export function ReaderTopics({ reader, onClose }: { reader: Reader; onClose: () 
   const queries = useQueryClient();
   const [reads, setReads] = useState(reader.topics);
   const [start, setStart] = useState<Begins>('earliest');
+  const body = { topics: reads, start: { to: start } };
+  const come = reads.filter((topic) => !reader.topics.includes(topic));
+  const gone = reader.topics.filter((topic) => !reads.includes(topic));
+  const plan = useQuery({
+    queryKey: ['reader', reader.name, 'topics', body],
+    queryFn: () => changeTopics(reader.name, body, null),
+    enabled: reads.length > 0 && come.length + gone.length > 0,
+    placeholderData: keepPreviousData,
+    gcTime: 0,
+    retry: false,
+  });
   const changing = useMutation({
-    mutationFn: () => changeTopics(reader.name, { topics: reads, start: { to: start } }),
+    mutationFn: (tag: string) => changeTopics(reader.name, body, tag),
+    onError: () => void plan.refetch(),
     onSuccess: () => {
       void queries.invalidateQueries({ queryKey: readersQuery.queryKey });
       onClose();
     },
   });
-  const come = reads.filter((topic) => !reader.topics.includes(topic));
-  const gone = reader.topics.filter((topic) => !reads.includes(topic));
   return (
     <Dialog opened onClose={onClose} title={`What ${reader.name} reads`}>
       <form
         onSubmit={(event) => {
           event.preventDefault();
-          changing.mutate();
+          if (plan.data) changing.mutate(plan.data.tag);
         }}
       >
         <TopicsToRead
@@ -38,13 +48,17 @@ export function ReaderTopics({ reader, onClose }: { reader: Reader; onClose: () 
           label="Begins in new ones at"
           disabled={come.length === 0}
         />
-        {gone.length > 0 && (
-          <Text mt="sm" role="status">
-            Its positions in {gone.join(', ')} are lost.
-          </Text>
+        {plan.data && come.length + gone.length > 0 && (
+          <div role="status" style={{ marginTop: 12 }}>
+            {plan.data.says.map((line) => (
+              <Text key={line} size="sm">
+                {line}
+              </Text>
+            ))}
+          </div>
         )}
         <div style={{ marginTop: 12 }}>
-          <ProblemNote problem={problemOf(changing.error)} />
+          <ProblemNote problem={problemOf(changing.error ?? plan.error)} />
         </div>
         <Group mt="md" justify="flex-end">
           <Button variant="default" onClick={onClose}>
@@ -53,7 +67,7 @@ export function ReaderTopics({ reader, onClose }: { reader: Reader; onClose: () 
           <Button
             type="submit"
             loading={changing.isPending}
-            disabled={reads.length === 0 || come.length + gone.length === 0}
+            disabled={!plan.data || plan.isPlaceholderData || reads.length === 0 || come.length + gone.length === 0}
           >
             Change what it reads
           </Button>

@@ -12,8 +12,10 @@ export function createReader(body: Schemas['NewReader']) {
   return answered(api.POST('/api/v1/readers', { body }));
 }
 
-export function changeTopics(name: string, body: Schemas['ReaderTopics']) {
-  return answered(api.PUT('/api/v1/readers/{name}/topics', { params: { path: { name } }, body }));
+/** Lets a reader read other topics as planned; without a tag tells what that would do. */
+export function changeTopics(name: string, body: Schemas['ReaderTopics'], tag: string | null) {
+  const params = { path: { name }, query: asPlanned(tag) };
+  return answered(api.PUT('/api/v1/readers/{name}/topics', { params, body })) as Promise<Plan>;
 }
 
 /** Deletes a reader as planned; without a tag tells what that would do. */

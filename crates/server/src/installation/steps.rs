@@ -11,7 +11,7 @@ use gonvel_core::ports::{PortError, ReaderStore, TopicLog};
 use gonvel_core::schemas::Rule;
 use gonvel_http_api::{
     Action, ActionRequest, BindingRequest, ConnectionRequest, ConnectorRequest, FunctionRequest, NewReader, NewSchema,
-    ReaderTopics, SchemaEdit, SchemaText as Text,
+    SchemaEdit, SchemaText as Text,
 };
 use gonvel_manifests::connector_text::{ConnectorText, Wished};
 use gonvel_manifests::{ConnectionText, Deed, SchemaText, Step, Thing, TopicText, VersionText};
@@ -66,17 +66,14 @@ impl Carrying {
             }
             (Deed::Delete, Thing::Connection(text)) => {
                 let id = self.state.database.connection_named(&text.connection).await?;
-                connections::remove(self.state(), ConnectionAt(id), IfMatch::Any).await.map(drop)
+                connections::delete(&self.state, id).await
             }
             (Deed::Make | Deed::Change, Thing::Function(text)) => {
                 let request = FunctionRequest { function: text.clone().into() };
                 let place = Path(text.function.clone());
                 functions::save(self.state(), place, self.who(), IfMatch::Any, Body(request)).await.map(drop)
             }
-            (Deed::Delete, Thing::Function(text)) => {
-                let place = Path(text.function.clone());
-                functions::remove(self.state(), place, IfMatch::Any, self.who()).await.map(drop)
-            }
+            (Deed::Delete, Thing::Function(text)) => functions::delete(&self.state, &text.function, &self.who()).await,
             (Deed::Make, Thing::Schema(text)) => self.make_schema(text).await,
             (Deed::Change, Thing::Schema(text)) => self.change_schema(text).await,
             (Deed::Delete, Thing::Schema(text)) => {
@@ -99,8 +96,7 @@ impl Carrying {
             }
             (Deed::Change, Thing::Reader(text)) => {
                 self.topics_are_there(&text.topics).await?;
-                let request = ReaderTopics { topics: text.topics.clone(), start: None };
-                readers::change_topics(self.state(), Path(text.reader.clone()), Body(request)).await.map(drop)
+                readers::read_others(&self.state, text.reader.clone(), text.topics.clone()).await
             }
             (Deed::Delete, Thing::Reader(text)) => {
                 Ok(self.state.database.delete_reader(&ReaderName::parse(text.reader.as_str())?).await?)

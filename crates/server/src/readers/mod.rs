@@ -213,17 +213,55 @@ async fn beginning(
 
 /// Lets a reader read other topics. Its members stay, and share the partitions out anew.
 #[utoipa::path(operation_id = "changeReaderTopics", put, path = "/api/v1/readers/{name}/topics", tag = "readers", request_body = ReaderTopics,
+    params(PlanQuery),
     responses((status = 200, body = Reader), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn change_topics(
     State(state): State<Arc<ServerState>>,
     Path(name): Path<String>,
+    Query(query): Query<PlanQuery>,
     Body(request): Body<ReaderTopics>,
-) -> Result<Json<Reader>, Refusal> {
+) -> Result<OrPlan<Json<Reader>>, Refusal> {
     let name = ReaderName::parse(name)?;
     let reads = state.database.reader(&name).await?.topics;
+    let begins = serde_json::to_string(&request.start).unwrap_or_default();
     let (topics, start) = beginning(&state, request.topics, request.start, &reads).await?;
+    let plan = topics_plan(&state, &reads, &topics).await?;
+    let ids = |topics: &[TopicId]| topics.iter().map(|topic| topic.0).collect::<Vec<_>>();
+    let of = ("changeReaderTopics", name.as_str(), ids(&reads), ids(&topics), begins);
+    if let Some(plan) = plans::settle(&query, plan, &of, Vec::new())? {
+        return Ok(OrPlan::Plan(plan));
+    }
     state.database.change_topics(&name, &topics, &start).await?;
-    find(&state, &name).await.map(Json)
+    Ok(OrPlan::Done(Json(find(&state, &name).await?)))
+}
+
+/// Lets a reader read other topics, beginning in new ones at their start.
+pub(crate) async fn read_others(state: &ServerState, name: String, topics: Vec<String>) -> Result<(), Refusal> {
+    let name = ReaderName::parse(name)?;
+    let reads = state.database.reader(&name).await?.topics;
+    let (topics, start) = beginning(state, topics, None, &reads).await?;
+    Ok(state.database.change_topics(&name, &topics, &start).await?)
+}
+
+/// What it does to a reader that it reads other topics.
+async fn topics_plan(state: &ServerState, reads: &[TopicId], topics: &[TopicId]) -> Result<Plan, PortError> {
+    let names: HashMap<TopicId, TopicName> = state.database.topics().await?.into_iter().map(|t| (t.id, t.name)).collect();
+    let named = |of: &[TopicId], without: &[TopicId]| {
+        let named = of.iter().filter(|topic| !without.contains(topic)).filter_map(|topic| names.get(topic));
+        named.map(ToString::to_string).collect::<Vec<_>>()
+    };
+    let (come, gone) = (named(topics, reads), named(reads, topics));
+    let mut says = Vec::new();
+    if !come.is_empty() {
+        says.push(format!("It begins to read {}.", come.join(", ")));
+    }
+    if !gone.is_empty() {
+        says.push(format!("It reads {} no more: its positions there are lost.", gone.join(", ")));
+    }
+    if says.is_empty() {
+        says.push("It reads these topics already.".into());
+    }
+    Ok(Plan { needs_confirming: !gone.is_empty(), says, ..Plan::default() })
 }
 
 /// One reader.

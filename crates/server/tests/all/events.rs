@@ -36,6 +36,7 @@ struct Client {
 fn id_of(kind: &str, object: &Value) -> String {
     let id = match kind {
         "connection" | "connector" | "draft" => &object["id"],
+        "function" => &object["function"]["name"],
         _ => &object["name"],
     };
     id.as_str().unwrap_or_else(|| panic!("{object:#}")).to_owned()
@@ -106,7 +107,7 @@ fn told(event: &str) -> Value {
 
 /// Does something with something, as dice fall.
 async fn something(api: &Api, dice: &mut Dice, connection: &str) {
-    let name = format!("thing-{}", dice.roll(4));
+    let name = format!("thing_{}", dice.roll(4));
     let made = match dice.roll(7) {
         0 => ("/topics", json!({"name": name, "partitions": 2})),
         1 => {
@@ -125,15 +126,17 @@ async fn something(api: &Api, dice: &mut Dice, connection: &str) {
         }
     };
     match (made, dice.roll(3)) {
-        (("/functions", _), 0) => _ = api.request(Method::DELETE, &format!("/functions/{name}")).send().await.unwrap(),
-        (("/functions", _), _) => {
+        (("/functions", _), 1..) => {
             let path = format!("/functions/{name}");
-            let value = format!("kg + {}", dice.roll(9));
-            let function = json!({"parameters": [{"name": "kg", "type": "bigint"}], "value": value});
-            let saved = api.request(Method::PUT, &path).header("if-match", "*").json(&function).send().await.unwrap();
-            if saved.status() == 404 {
-                let saved = api.request(Method::PUT, &path).json(&function).send().await.unwrap();
-                assert!(saved.status().is_success(), "{}", saved.text().await.unwrap());
+            let more = dice.roll(9);
+            let function = json!({"function": {"name": name, "parameters": [{"name": "kg", "type": "bigint"}], "gives": "bigint",
+                "value": format!("kg + {more}"), "examples": [{"given": ["1"], "gives": (1 + more).to_string()}]}});
+            let save = || api.request(Method::PUT, &path).json(&function);
+            let (status, there) = api.send(save()).await;
+            if status == 409 {
+                assert_eq!(api.send(save().header("if-match", "*")).await.0, 200);
+            } else {
+                assert_eq!(status, 200, "{there:#}");
             }
         }
         (("/drafts", _), 0) => {
@@ -151,7 +154,8 @@ async fn something(api: &Api, dice: &mut Dice, connection: &str) {
             let (status, plan) = api.plan(Method::DELETE, &path, None).await;
             let tag = plan["tag"].as_str().filter(|_| status == 200);
             let confirm = tag.map(|tag| format!("?confirm={tag}")).unwrap_or_default();
-            api.request(Method::DELETE, &format!("{path}{confirm}")).send().await.unwrap();
+            let (status, _) = api.send(api.request(Method::DELETE, &format!("{path}{confirm}"))).await;
+            assert!(matches!(status, 204 | 404 | 409), "{path}: {status}");
         }
         ((path, body), _) => {
             let (status, answer) = api.post(path, &body).await;

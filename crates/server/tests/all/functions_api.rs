@@ -99,7 +99,7 @@ async fn a_function_is_kept_by_version_and_a_change_is_tried_on_all_that_use_it(
         "value": "grade_points(g) + 1", "examples": [{"given": ["'second'"], "gives": "3"}]}});
     assert_eq!(put("paid", &outer).await.0, 200);
     assert_eq!(api.get("/functions/grade_points").await.1["called_by"], json!(["paid"]));
-    assert_eq!(api.send(api.request(Method::DELETE, "/functions/paid")).await.0, 204);
+    assert_eq!(api.confirmed(Method::DELETE, "/functions/paid", None).await.0, 204);
     says(&api.get("/functions/paid").await, 404, "function paid");
     // one of its name can be made again, and its versions count on
     let (status, again) = put("paid", &outer).await;

@@ -90,10 +90,7 @@ async fn a_reader_reads_other_topics_and_stays_where_it_stands_in_the_rest() {
     assert_eq!(stands, [at("doors", 0, false), at("doors", 1, true), at("rooms", 0, false)], "{reader:#}");
     assert!(reader["positions"].as_array().unwrap().iter().all(|p| p["member"].is_string()), "{reader:#}");
     // over HTTP
-    let put = async |body: Value| {
-        let answer = api.request(reqwest::Method::PUT, "/readers/night-watch/topics").json(&body).send().await.unwrap();
-        (answer.status().as_u16(), answer.json::<Value>().await.unwrap())
-    };
+    let put = async |body: Value| api.plan(reqwest::Method::PUT, "/readers/night-watch/topics", Some(&body)).await;
     for (body, status, field) in [
         (json!({"topics": []}), 422, Some("topics")),
         (json!({"topics": ["bins"], "start": {"to": "by", "records": 3}}), 422, Some("start")),
@@ -102,6 +99,10 @@ async fn a_reader_reads_other_topics_and_stays_where_it_stands_in_the_rest() {
         let (said, problem) = put(body).await;
         assert_eq!((said, place(&problem)), (status, field), "{problem:#}");
     }
-    let (status, reader) = put(json!({"topics": ["bins"], "start": {"to": "latest"}})).await;
+    let others = json!({"topics": ["bins"], "start": {"to": "latest"}});
+    let (_, plan) = put(others.clone()).await;
+    let says = "It reads doors, rooms no more: its positions there are lost.";
+    assert_eq!((&plan["says"][1], &plan["needs_confirming"]), (&json!(says), &json!(true)), "{plan:#}");
+    let (status, reader) = api.confirmed(reqwest::Method::PUT, "/readers/night-watch/topics", Some(&others)).await;
     assert_eq!((status, &reader["topics"]), (200, &json!(["bins"])), "{reader:#}");
 }

@@ -15,7 +15,13 @@ async fn filled() -> Api {
         ("readers", json!({"name": "stocktaking", "topics": ["bins"], "start": {"to": "earliest"}})),
         ("schemas", json!({"name": "bin", "language": "avro", "text": "\"string\""})),
         ("connections", json!({"name": "weighbridge", "kind": "generator", "seed": 1})),
+        ("connections", json!({"name": "spare", "kind": "generator", "seed": 2})),
     ];
+    api.topic("crates", 1).await;
+    let function = json!({"function": {"name": "paid", "parameters": [{"name": "kg", "type": "bigint"}], "gives": "bigint",
+        "value": "kg * 2", "examples": [{"given": ["3"], "gives": "6"}]}});
+    let saved = api.send(api.request(Method::PUT, "/functions/paid").json(&function)).await;
+    assert_eq!(saved.0, 200, "{:#}", saved.1);
     for (what, body) in made {
         assert_eq!(api.post(&format!("/{what}"), &body).await.0, 201, "{what}");
     }
@@ -30,7 +36,14 @@ async fn filled() -> Api {
 /// Everything that a request could have changed.
 async fn there(api: &Api) -> Vec<Value> {
     let mut all = Vec::new();
-    for path in ["/topics/bins", "/readers/stocktaking", "/schemas/bin", "/connectors/pickers"] {
+    for path in [
+        "/topics/bins",
+        "/readers/stocktaking",
+        "/schemas/bin",
+        "/connectors/pickers",
+        "/connections/spare",
+        "/functions/paid",
+    ] {
         let (_, mut one) = api.get(path).await;
         // it grows by itself
         if let Some(fields) = one.as_object_mut() {
@@ -52,6 +65,9 @@ async fn what_loses_something_is_seen_first_and_then_done_as_it_was_seen() {
         (Method::POST, "/readers/stocktaking/reposition", Some(json!({"target": {"to": "latest"}})), 412),
         (Method::POST, "/topics/bins/partitions", Some(json!({"partitions": 5})), 422),
         (Method::PUT, "/topics/bins/settings", Some(json!({"keep": "latest"})), 412),
+        (Method::PUT, "/readers/stocktaking/topics", Some(json!({"topics": ["crates"]})), 412),
+        (Method::DELETE, "/connections/spare", None, 404),
+        (Method::DELETE, "/functions/paid", None, 404),
         (Method::DELETE, "/schemas/bin", None, 404),
         (Method::DELETE, "/readers/stocktaking", None, 404),
         (Method::DELETE, "/topics/bins", None, 404),

@@ -12,5 +12,6 @@ DROP TRIGGER tell ON drafts;
 DROP TRIGGER tell ON readers;
 DROP TRIGGER tell ON reader_members;
 DROP TRIGGER tell ON runners;
+DROP TRIGGER tell_draining ON runners;
 DROP FUNCTION tell_connector();
 DROP FUNCTION tell_table();
