@@ -43,6 +43,7 @@ export function ConfirmPlan({ name, title, action, children, look, carryOut, onD
       action={action}
       problem={problemOf(done.error ?? plan.error)}
       busy={done.isPending}
+      blocked={plan.data !== undefined && plan.data.against.length > 0}
       onClose={onClose}
       onConfirm={() => plan.data && done.mutate(plan.data.tag)}
     >
