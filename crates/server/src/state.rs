@@ -16,7 +16,7 @@ use gonvel_storage::Database;
 use metrics_exporter_prometheus::{PrometheusBuilder, PrometheusHandle};
 use tokio::sync::Notify;
 
-use crate::events::Events;
+use crate::events::watched::Events;
 use crate::heard::Heard;
 use crate::limits::Limits;
 use crate::reached::Reached;

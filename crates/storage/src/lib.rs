@@ -2,6 +2,7 @@
 
 pub mod catalog;
 mod codes;
+mod creations;
 pub mod database;
 mod failing;
 mod ground;

@@ -2,10 +2,10 @@
 
 mod known;
 mod looking;
+pub(crate) mod watched;
 
-use std::collections::HashSet;
 use std::convert::Infallible;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use std::time::Duration;
 
 use axum::body::{Body, Bytes};
@@ -32,55 +32,6 @@ const PIECE: usize = 1_000;
 const PACE: Duration = Duration::from_millis(50);
 /// How long one who begins waits until its kinds are looked at.
 const PATIENCE: Duration = Duration::from_secs(10);
-
-/// What was told, and who watches what.
-#[derive(Default)]
-pub(crate) struct Events {
-    known: Mutex<Known>,
-    /// How many watch each kind.
-    watching: Mutex<Vec<ObjectKind>>,
-    /// Kinds that someone watches.
-    watched: watch::Sender<HashSet<ObjectKind>>,
-    /// Kinds that are looked at: what is known of them is what is there.
-    looked_at: watch::Sender<HashSet<ObjectKind>>,
-    /// The place of the newest change.
-    last: watch::Sender<u64>,
-}
-
-impl Events {
-    fn watched(&self) -> watch::Receiver<HashSet<ObjectKind>> {
-        self.watched.subscribe()
-    }
-
-    fn looks_at(&self, kinds: &HashSet<ObjectKind>) {
-        self.looked_at.send_if_modified(|before| {
-            let differs = before != kinds;
-            if differs {
-                before.clone_from(kinds);
-            }
-            differs
-        });
-    }
-
-    fn known<T>(&self, of: impl FnOnce(&mut Known) -> T) -> T {
-        of(&mut self.known.lock().unwrap_or_else(PoisonError::into_inner))
-    }
-
-    fn tell(&self, how: impl FnOnce(&mut Known)) {
-        let last = self.known(|known| {
-            how(known);
-            known.last()
-        });
-        self.last.send_if_modified(|before| std::mem::replace(before, last) != last);
-    }
-
-    fn count(&self, change: impl FnOnce(&mut Vec<ObjectKind>)) {
-        let mut watching = self.watching.lock().unwrap_or_else(PoisonError::into_inner);
-        change(&mut watching);
-        let now: HashSet<ObjectKind> = watching.iter().copied().collect();
-        self.watched.send_if_modified(|before| std::mem::replace(before, now.clone()) != now);
-    }
-}
 
 /// Someone who watches kinds of objects, for as long as it does.
 struct Watching {

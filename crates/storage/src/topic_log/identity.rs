@@ -6,13 +6,12 @@ use bytes::Bytes;
 use diesel::prelude::*;
 use diesel::result::Error;
 use diesel::sql_types::{Array, Binary, Int8, Jsonb, Nullable, Text, Uuid as SqlUuid};
-use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use gonvel_core::ports::{Answered, AppendBatch, Identity, Landed, PortError};
 use serde_json::Value;
 use uuid::Uuid;
 
 use super::landing::Answer;
-use crate::Database;
 use crate::failing::failed;
 
 /// Answers kept of a session: a producer that has more batches under way cannot have all of them recognised.
@@ -279,19 +278,4 @@ pub(super) async fn store(
     .execute(connection)
     .await?;
     Ok(())
-}
-
-/// Begins a session.
-pub(super) async fn begin(database: &Database) -> Result<Uuid, PortError> {
-    let session = Uuid::now_v7();
-    let mut connection = database.connection().await?;
-    let begun = connection.transaction::<(), Error, _>(async |c| {
-        diesel::sql_query("INSERT INTO producer_sessions (session) VALUES ($1)")
-            .bind::<SqlUuid, _>(session)
-            .execute(c)
-            .await?;
-        database.note_made(c, &session.to_string()).await
-    });
-    begun.await.map_err(failed("beginning a session"))?;
-    Ok(session)
 }

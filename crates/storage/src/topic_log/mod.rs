@@ -14,6 +14,9 @@ pub mod topics;
 use std::time::Duration;
 
 use async_trait::async_trait;
+use diesel::result::Error;
+use diesel::sql_types::Uuid as SqlUuid;
+use diesel_async::{AsyncConnection, RunQueryDsl};
 use gonvel_core::naming::{ConnectorId, Offset, TopicId, TopicName, TopicPartition};
 use gonvel_core::ports::{
     Answered, AppendBatch, Identity, Landed, PartitionBounds, PortError, StoredBlock, Topic, TopicLog, Watch,
@@ -22,6 +25,7 @@ use gonvel_core::topic_settings::TopicSettings;
 use uuid::Uuid;
 
 use crate::Database;
+use crate::failing::failed;
 
 #[async_trait]
 impl TopicLog for Database {
@@ -52,7 +56,17 @@ impl TopicLog for Database {
     }
 
     async fn begin_session(&self) -> Result<Uuid, PortError> {
-        identity::begin(self).await
+        let session = Uuid::now_v7();
+        let mut connection = self.connection().await?;
+        let begun = connection.transaction::<(), Error, _>(async |c| {
+            diesel::sql_query("INSERT INTO producer_sessions (session) VALUES ($1)")
+                .bind::<SqlUuid, _>(session)
+                .execute(c)
+                .await?;
+            self.note_made(c, &session.to_string()).await
+        });
+        begun.await.map_err(failed("beginning a session"))?;
+        Ok(session)
     }
 
     async fn append(&self, batch: AppendBatch) -> Result<Vec<Landed>, PortError> {
