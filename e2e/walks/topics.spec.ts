@@ -37,7 +37,9 @@ test('a topic is made by keyboard, and a name out of the rules is said beside it
   await accessible(page);
 });
 
-test('what others change is shown as it happens, without asking again, unless the page is held still', async ({ page }) => {
+test('what others change is shown as it happens, without asking again, unless the page is held still', async ({
+  page,
+}) => {
   const asked: string[] = [];
   page.on('request', (request) => {
     if (request.url().includes('/api/v1/topics?')) asked.push(request.url());

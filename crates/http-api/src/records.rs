@@ -271,7 +271,7 @@ pub struct NewHeader {
 #[serde(untagged)]
 pub enum NewRecords {
     /// One.
-    One(NewRecord),
+    One(Box<NewRecord>),
     /// Several, all of which are appended or none.
     Several(Vec<NewRecord>),
 }

@@ -84,13 +84,16 @@ pub(crate) fn begun_again<'r>(headers: &'r HeaderMap, cursor: Option<&'r str>) -
     }
 }
 
+/// The next offset of each partition.
+type Places = BTreeMap<i32, i64>;
+
 /// Where each partition goes on, where a request takes a stream of records up again, and the parameter that says so.
 pub(super) fn taken_up(
     headers: &HeaderMap,
     cursor: Option<&String>,
     topic: TopicId,
     partition: Option<i32>,
-) -> Result<Option<(&'static str, BTreeMap<i32, i64>)>, Refusal> {
+) -> Result<Option<(&'static str, Places)>, Refusal> {
     let Some(given) = begun_again(headers, cursor.map(String::as_str)) else { return Ok(None) };
     match read(given.text, topic, partition) {
         Some(places) => Ok(Some((given.parameter, places))),
@@ -98,7 +101,7 @@ pub(super) fn taken_up(
     }
 }
 
-fn read(text: &str, topic: TopicId, partition: Option<i32>) -> Option<BTreeMap<i32, i64>> {
+fn read(text: &str, topic: TopicId, partition: Option<i32>) -> Option<Places> {
     let bytes = URL_SAFE_NO_PAD.decode(text).ok()?;
     let mut reader = Reader::new(&bytes);
     let mut places = BTreeMap::new();
