@@ -5,9 +5,11 @@ set -euo pipefail
 tools=$(realpath --canonicalize-missing "$1") document=$(realpath "$2") folder=$3
 
 "$(dirname "$0")/need-packages.sh" python3=python3 "/usr/lib/python3*/ensurepip=python3-venv"
-if [ ! -x "$tools/bin/openapi-python-client" ]; then
+needs=$(realpath "$(dirname "$0")/api-client.txt")
+if ! cmp -s "$needs" "$tools/has.txt"; then
   rm -rf "$tools"
   python3 -m venv "$tools"
-  "$tools/bin/pip" install --quiet --disable-pip-version-check openapi-python-client==0.29.1
+  "$tools/bin/pip" install --quiet --disable-pip-version-check --no-deps -r "$needs"
+  cp "$needs" "$tools/has.txt"
 fi
 "$tools/bin/openapi-python-client" generate --path "$document" --meta none --output-path "$folder/gonvel_client"
