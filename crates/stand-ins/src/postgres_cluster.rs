@@ -245,7 +245,7 @@ impl Cluster {
     async fn wait_until_it_answers(&mut self, patience: Duration) -> Result<(), ClusterError> {
         let start = Instant::now();
         while start.elapsed() < patience {
-            if self.connect("postgres").await.is_ok() {
+            if self.is_ready() && self.connect("postgres").await.is_ok() {
                 return Ok(());
             }
             if let Some(Ok(Some(_))) = self.child.as_mut().map(Child::try_wait) {
@@ -254,6 +254,12 @@ impl Cluster {
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
         Err(ClusterError::NoAnswer { folder: self.data.display().to_string(), seconds: start.elapsed().as_secs() })
+    }
+
+    /// Whether the server of this cluster takes sessions. One of another cluster, which took the port a moment earlier, answers as well.
+    fn is_ready(&self) -> bool {
+        let told = fs::read_to_string(self.data.join("postmaster.pid")).unwrap_or_default();
+        told.lines().nth(7).is_some_and(|status| matches!(status.trim(), "ready" | "standby"))
     }
 
     /// Connects to one of its databases as the owner.
