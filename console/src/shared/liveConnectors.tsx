@@ -71,6 +71,18 @@ function hangOn(change: Change): QueryFilters[] {
   }
 }
 
+/** What is shown of objects, by the first word of its query: what else a page asks for does not hang on changes. */
+const OF_OBJECTS = new Set<unknown>([
+  ...Object.values(LISTS),
+  'connections',
+  'connector',
+  'drafts',
+  'functions',
+  'schema',
+  'schemas',
+  'topic',
+]);
+
 function show(queries: QueryClient, changes: Change[]) {
   for (const [kind, list] of Object.entries(LISTS)) {
     const of = changes.filter((change) => change.kind === kind);
@@ -109,7 +121,7 @@ export function LiveConnectors({ children }: { children: ReactNode }) {
     }, GATHER_MS);
   };
   const begin = ({ anew }: Schemas['Begin']) => {
-    if (anew) void queries.invalidateQueries();
+    if (anew) void queries.invalidateQueries({ predicate: ({ queryKey }) => OF_OBJECTS.has(queryKey[0]) });
   };
   const url = seen && !held ? `/api/v1/events?kinds=${kinds}` : null;
   useEvents(url, { begin, change: take }, setOpen);

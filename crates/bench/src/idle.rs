@@ -3,8 +3,8 @@
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-use gonvel_core::connector::{DeliveredTopic, SinkDefinition, State, ValidConnector, Wish};
-use gonvel_core::naming::{ConnectorId, ConnectorName};
+use gonvel_core::connector::{State, Wish};
+use gonvel_core::naming::ConnectorId;
 use gonvel_stand_ins::postgres_cluster::free_port;
 use uuid::Uuid;
 
@@ -56,18 +56,7 @@ async fn watch(world: &World, pid: u32, port: u16, source: ConnectorId, settleme
     world.until(source, State::Following).await?;
     tokio::time::sleep(Duration::from_secs(5)).await;
     let (_, before) = used(pid)?;
-    for n in 0..CONNECTORS {
-        let topic = DeliveredTopic {
-            topic: "packhouse.bins".into(),
-            schema: "public".into(),
-            table: format!("bins_{n}"),
-            rows: None,
-        };
-        let definition = SinkDefinition::of(settlement, vec![topic]).into();
-        let connector =
-            ValidConnector::check(ConnectorId(Uuid::now_v7()), ConnectorName::parse(format!("sink-{n}"))?, definition)?;
-        world.database.create_connector(&connector, Wish::Run, "").await?;
-    }
+    world.sinks(settlement, CONNECTORS, Wish::Run).await?;
     let begun = Instant::now();
     loop {
         let connectors = world.database.connectors().await?;

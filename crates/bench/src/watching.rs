@@ -4,11 +4,9 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use futures::StreamExt;
-use gonvel_core::connector::{DeliveredTopic, SinkDefinition, ValidConnector, Wish};
-use gonvel_core::naming::{ConnectorId, ConnectorName};
+use gonvel_core::connector::Wish;
 use serde_json::json;
 use tokio::sync::mpsc;
-use uuid::Uuid;
 
 use crate::idle::base64_of;
 use crate::report::{Measured, median};
@@ -27,18 +25,7 @@ const SEEN_MS: f64 = 300.0;
 pub async fn run() -> Outcome<Measured> {
     let world = World::start(&["settlement"]).await?;
     let settlement = world.connection("settlement").await?;
-    for n in 0..CONNECTORS {
-        let topic = DeliveredTopic {
-            topic: "packhouse.bins".into(),
-            schema: "public".into(),
-            table: format!("bins_{n}"),
-            rows: None,
-        };
-        let definition = SinkDefinition::of(settlement, vec![topic]).into();
-        let name = ConnectorName::parse(format!("sink-{n}"))?;
-        let connector = ValidConnector::check(ConnectorId(Uuid::now_v7()), name, definition)?;
-        world.database.create_connector(&connector, Wish::Draft, "").await?;
-    }
+    world.sinks(settlement, CONNECTORS, Wish::Draft).await?;
     // the connection is sealed with the world's key
     let served = Served::start_with(&world, &[("GONVEL_KEY", &base64_of(&[7; 32]))]).await?;
     tokio::time::sleep(Duration::from_secs(5)).await;

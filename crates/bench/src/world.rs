@@ -112,6 +112,23 @@ impl World {
         Ok(id)
     }
 
+    /// So many sinks of one topic, each into a table of its own.
+    pub async fn sinks(&self, connection: Uuid, count: usize, wish: Wish) -> Outcome<()> {
+        for n in 0..count {
+            let topic = DeliveredTopic {
+                topic: "packhouse.bins".into(),
+                schema: "public".into(),
+                table: format!("bins_{n}"),
+                rows: None,
+            };
+            let definition = SinkDefinition::of(connection, vec![topic]).into();
+            let name = ConnectorName::parse(format!("sink-{n}"))?;
+            let connector = ValidConnector::check(ConnectorId(Uuid::now_v7()), name, definition)?;
+            self.database.create_connector(&connector, wish, "").await?;
+        }
+        Ok(())
+    }
+
     /// A source connector on tables of a database.
     pub async fn source(&self, database: &str, tables: &[&str], partitions: i32) -> Outcome<ConnectorId> {
         let connection = self.connection(database).await?;

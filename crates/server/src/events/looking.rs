@@ -25,7 +25,7 @@ const SHARE_BY_CLOCK: u32 = 50;
 const SHARE_TOLD: u32 = 2;
 /// How long a database that cannot be asked is left alone.
 const AGAIN: Duration = Duration::from_secs(1);
-/// Connectors that are looked at one by one.
+/// Connectors that are looked at apart from all others, at most.
 const FEW: usize = 100;
 /// Kinds of which the clock changes what is told.
 const BY_CLOCK: [ObjectKind; 3] = [ObjectKind::Reader, ObjectKind::Runner, ObjectKind::Topic];
@@ -45,8 +45,8 @@ struct Looker {
     quarantined: HashMap<Uuid, i64>,
     /// What was there of a kind when the clock looked last, without what would have to be put together.
     seen: HashMap<ObjectKind, String>,
-    /// Whether lanes said something since the clock looked at runners.
-    lanes_said: bool,
+    /// Kinds of which something moved that is no change of theirs, since the clock looked at them last.
+    moved: HashSet<ObjectKind>,
 }
 
 /// Looks at objects as long as anyone watches, for as long as the server is there.
@@ -84,7 +84,7 @@ async fn follow(state: &Weak<ServerState>, mut telling: Telling) -> Result<(), R
         may: HashMap::new(),
         quarantined: HashMap::new(),
         seen: HashMap::new(),
-        lanes_said: false,
+        moved: HashSet::new(),
     };
     let mut tick = tokio::time::interval(TICK);
     let mut looked: HashSet<ObjectKind> = HashSet::new();
@@ -127,7 +127,8 @@ impl Looker {
     fn note(&mut self, told: Told) {
         let whole: &[ObjectKind] = match &told {
             Told::Connector(id) => {
-                self.lanes_said = true;
+                // a runner stands with its lanes
+                self.moved.insert(ObjectKind::Runner);
                 match self.due.entry(ObjectKind::Connector).or_insert_with(|| Due::Some(HashSet::new())) {
                     Due::Some(ids) => _ = ids.insert(id.0),
                     Due::All => {}
@@ -163,21 +164,15 @@ impl Looker {
             }
             let began = Instant::now();
             let now = at_a_glance(state, *kind).await?;
-            let moves = match kind {
-                ObjectKind::Runner => self.lanes_said,
-                // how old what waits is grows by itself
-                ObjectKind::Reader => true,
-                _ => false,
-            };
-            let differs = self.seen.get(kind) != Some(&now) || moves;
-            if differs {
+            // how old what waits is grows by itself
+            let moves = self.moved.remove(kind) || *kind == ObjectKind::Reader;
+            if moves || self.seen.get(kind) != Some(&now) {
                 self.due.insert(*kind, Due::All);
                 self.seen.insert(*kind, now);
             }
             let (told, _) = self.may.get(kind).copied().unwrap_or((began, began));
             self.may.insert(*kind, (told, Instant::now() + began.elapsed() * SHARE_BY_CLOCK));
         }
-        self.lanes_said &= !kinds.contains(&ObjectKind::Runner);
         if kinds.contains(&ObjectKind::Connector) {
             let quarantined = state.database.quarantine_counts().await?;
             let differs = |id: &&Uuid| quarantined.get(id) != self.quarantined.get(id);
