@@ -92,6 +92,38 @@ test('a function is held to its examples, and a change shows what it does to the
   await expect.poll(points).toBe(1);
 });
 
+test('what another saves is seen in the list, and takes nothing from whoever is writing', async ({ page }) => {
+  const save = (value: string, version?: number) =>
+    page.request.put('/api/v1/functions/halved', {
+      headers: version === undefined ? {} : { 'if-match': `"${version}"` },
+      data: {
+        function: {
+          name: 'halved',
+          parameters: [{ name: 'kg', type: 'bigint' }],
+          gives: 'bigint',
+          value,
+          examples: [{ given: ['8'], gives: '4' }],
+        },
+      },
+    });
+  await page.goto('/functions');
+  await expect(page.getByRole('link', { name: 'grade_points' })).toBeVisible();
+  expect((await save('kg / 2')).status()).toBe(200);
+  await page.getByRole('link', { name: 'halved' }).click();
+  const expression = page.getByRole('textbox', { name: 'Expression' });
+  await expression.click();
+  await page.keyboard.press('Control+A');
+  await page.keyboard.type('kg - 4');
+  expect((await save('4', 1)).status()).toBe(200);
+  await page.waitForTimeout(1_500);
+  await expect(expression).toContainText('kg - 4');
+  await page.getByRole('button', { name: 'Save as the next version' }).click();
+  await expect(page.getByRole('alert').filter({ hasText: 'changed' })).toBeVisible();
+  await expect(expression).toContainText('kg - 4');
+  const kept = (await (await page.request.get('/api/v1/functions/halved')).json()) as { function: { value: string } };
+  expect(kept.function.value).toBe('4');
+});
+
 const WEIGHED = {
   type: 'record',
   name: 'Weighed',

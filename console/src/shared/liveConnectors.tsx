@@ -59,7 +59,8 @@ function hangOn(change: Change): QueryFilters[] {
     case 'draft':
       return [{ queryKey: ['drafts'] }];
     case 'function':
-      return [{ queryKey: ['functions'] }];
+      // not the one that is open: what is typed into it would be lost; whoever saves is told that another did
+      return [{ queryKey: ['functions'], exact: true }, { queryKey: ['shape functions'] }];
     case 'runner':
       return [{ queryKey: ['runners', 'waiting'] }];
     case 'schema':
@@ -80,6 +81,7 @@ const OF_OBJECTS = new Set<unknown>([
   'functions',
   'schema',
   'schemas',
+  'shape functions',
   'topic',
 ]);
 

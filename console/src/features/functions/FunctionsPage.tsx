@@ -4,6 +4,7 @@ import { Link, useNavigate } from 'react-router';
 
 import { problemOf } from '../../api/client';
 import { Blank } from '../../shared/Blank';
+import { useKeptCurrent } from '../../shared/liveConnectors';
 import { Heading } from '../../shared/Page';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { moveInList } from '../../shared/rowKeys';
@@ -12,7 +13,7 @@ import { functionListQuery, type Entry } from './functionsQueries';
 
 /** Functions of one's own, and what uses them. */
 export function FunctionsPage() {
-  const query = useQuery(functionListQuery);
+  const query = useQuery({ ...functionListQuery, ...useKeptCurrent('function') });
   const make = (
     <Button component={Link} to="/functions/new">
       Write a function
