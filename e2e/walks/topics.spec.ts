@@ -68,6 +68,40 @@ test('what others change is shown as it happens, without asking again, unless th
   expect(asked.length).toBe(before);
 });
 
+test('a list that was read before a change and answers after it does not bring back what was', async ({ page }) => {
+  let release: (() => void) | undefined;
+  const held = new Promise<void>((done) => (release = done));
+  await page.goto('/topics');
+  const row = (name: string) => page.getByRole('row', { name });
+  await expect(row('bins.weighed')).toBeVisible();
+  await page.request.post('/api/v1/topics', { data: { name: 'bins.early', partitions: 1 } });
+  await expect(row('bins.early')).toBeVisible();
+  // whoever comes back to the page has it read anew, which takes long this time
+  let read = 0;
+  await page.route('**/api/v1/topics?*', async (route) => {
+    const response = await route.fetch();
+    read += 1;
+    await held;
+    await route.fulfill({ response });
+  });
+  await page.getByRole('navigation').getByRole('link', { name: 'Schemas' }).click();
+  await expect(page.getByRole('heading', { name: 'Schemas', exact: true })).toBeVisible();
+  await page.waitForTimeout(2_500);
+  await page.getByRole('navigation').getByRole('link', { name: 'Topics' }).click();
+  await expect.poll(() => read).toBe(1);
+  await page.request.post('/api/v1/topics', { data: { name: 'bins.late', partitions: 1 } });
+  await confirmed(page, 'delete', 'topics/bins.early');
+  await expect(row('bins.late')).toBeVisible();
+  await expect(row('bins.early')).toHaveCount(0);
+  const answered = page.waitForResponse((response) => response.url().includes('/api/v1/topics?'));
+  release?.();
+  await answered;
+  await page.waitForTimeout(500);
+  await expect(row('bins.late')).toBeVisible({ timeout: 1_000 });
+  await expect(row('bins.early')).toHaveCount(0, { timeout: 1_000 });
+  await confirmed(page, 'delete', 'topics/bins.late');
+});
+
 test('the form to append is there before a slow server has told the schemas, and what is typed stays in its field', async ({
   page,
 }) => {

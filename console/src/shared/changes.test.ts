@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 
-import { changed, type Change } from './changes';
+import { changed, current, told, type Change } from './changes';
 
 const is = (name: string, records: number) =>
   ({ kind: 'topic', id: name, object: { name, records } }) as unknown as Change;
@@ -38,5 +38,21 @@ describe('a list after changes', () => {
     const object = { id: '7', name: 'bins' };
     const renamed = { kind: 'connector', id: '7', object: { id: '7', name: 'lots' } } as unknown as Change;
     expect(changed([object], [renamed])).toEqual([{ id: '7', name: 'lots' }]);
+  });
+});
+
+describe('a list that is being read', () => {
+  it('is shown with what was told since it was asked for, and only that', async () => {
+    told([is('bins', 2)]);
+    let answer: (list: { name: string; records: number }[]) => void = () => {};
+    const list = current('topic', () => new Promise<{ name: string; records: number }[]>((done) => (answer = done)));
+    told([is('lots', 7), gone('bins'), { kind: 'reader', id: 'lots' }]);
+    answer([
+      { name: 'bins', records: 1 },
+      { name: 'lots', records: 1 },
+    ]);
+    expect(await list).toEqual([{ name: 'lots', records: 7 }]);
+    const later = await current('topic', () => Promise.resolve([{ name: 'lots', records: 1 }]));
+    expect(later).toEqual([{ name: 'lots', records: 1 }]);
   });
 });

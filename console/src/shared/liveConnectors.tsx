@@ -2,7 +2,7 @@ import { useQuery, useQueryClient, type QueryClient, type QueryFilters } from '@
 import { createContext, useCallback, useContext, useEffect, useMemo, useRef, useState, type ReactNode } from 'react';
 
 import { answered, api, everything, problemOf, type Problem, type Schemas } from '../api/client';
-import { changed, type Change, type ObjectKind } from './changes';
+import { changed, current, told, type Change, type ObjectKind } from './changes';
 import { useEvents } from './useEvents';
 
 export type Connector = Schemas['Connector'];
@@ -33,7 +33,8 @@ const Context = createContext<Live>({
 
 const QUERY = {
   queryKey: ['connectors'],
-  queryFn: () => everything((query) => answered(api.GET('/api/v1/connectors', { params: { query } }))),
+  queryFn: () =>
+    current('connector', () => everything((query) => answered(api.GET('/api/v1/connectors', { params: { query } })))),
 };
 
 /** How long changes are gathered before they are shown. */
@@ -86,6 +87,7 @@ const OF_OBJECTS = new Set<unknown>([
 ]);
 
 function show(queries: QueryClient, changes: Change[]) {
+  told(changes);
   for (const [kind, list] of Object.entries(LISTS)) {
     const of = changes.filter((change) => change.kind === kind);
     if (of.length === 0) continue;

@@ -7,6 +7,7 @@ import { answered, api, everything, problemOf, type Schemas } from '../../api/cl
 import { Blank } from '../../shared/Blank';
 import { count } from '../../shared/format';
 import { useKeptCurrent, useLiveConnectors } from '../../shared/liveConnectors';
+import { current } from '../../shared/changes';
 import { Figure, Heading } from '../../shared/Page';
 import { CopyLine, ProblemNote } from '../../shared/ProblemNote';
 import { StateMark } from '../../shared/StateMark';
@@ -17,7 +18,8 @@ type Runner = Schemas['Runner'];
 
 const RUNNERS = {
   queryKey: ['runners'],
-  queryFn: () => everything((query) => answered(api.GET('/api/v1/runners', { params: { query } }))),
+  queryFn: () =>
+    current('runner', () => everything((query) => answered(api.GET('/api/v1/runners', { params: { query } })))),
 };
 const WAITING = {
   queryKey: ['runners', 'waiting'],

@@ -1,11 +1,13 @@
 import { answered, api, asPlanned, everything, type Plan, type Schemas } from '../../api/client';
+import { current } from '../changes';
 
 export type Reader = Schemas['Reader'];
 export type Target = Schemas['Target'];
 
 export const readersQuery = {
   queryKey: ['readers'],
-  queryFn: () => everything((query) => answered(api.GET('/api/v1/readers', { params: { query } }))),
+  queryFn: () =>
+    current('reader', () => everything((query) => answered(api.GET('/api/v1/readers', { params: { query } })))),
 };
 
 export function createReader(body: Schemas['NewReader']) {
