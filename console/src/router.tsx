@@ -74,6 +74,10 @@ export const router = createBrowserRouter([
         lazy: async () => ({ Component: (await import('./features/runners/RunnersPage')).RunnersPage }),
       },
       {
+        path: 'operations',
+        lazy: async () => ({ Component: (await import('./features/operations/OperationsPage')).OperationsPage }),
+      },
+      {
         path: 'manifests',
         lazy: async () => ({ Component: (await import('./features/manifests/ManifestsPage')).ManifestsPage }),
       },

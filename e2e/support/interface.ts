@@ -5,6 +5,21 @@ export async function items<T>(page: Page, path: string): Promise<T[]> {
   return ((await (await page.request.get(`/api/v1/${path}`)).json()) as { items: T[] }).items;
 }
 
+interface Operation {
+  id: string;
+  state: string;
+  result: { records?: number };
+}
+
+/** What came of an operation that an answer began. */
+export async function ended(page: Page, begun: { json(): Promise<unknown> }): Promise<Operation> {
+  let operation = (await begun.json()) as Operation;
+  const path = `/api/v1/operations/${operation.id}`;
+  const now = async () => (operation = (await (await page.request.get(path)).json()) as Operation).state;
+  await expect.poll(now).not.toBe('running');
+  return operation;
+}
+
 /** Has what a request would do carried out, and gives the answer. */
 export async function confirmed(page: Page, method: 'delete' | 'post', path: string, data?: object) {
   const look = await page.request[method](`/api/v1/${path}?dry_run=true`, { data });

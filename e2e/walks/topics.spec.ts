@@ -5,7 +5,7 @@ import { expect, type Page } from '@playwright/test';
 
 import { accessible } from '../support/accessible';
 import { type Demo, withDemo } from '../support/demo';
-import { confirmed } from '../support/interface';
+import { confirmed, ended } from '../support/interface';
 
 const test = withDemo('--empty');
 
@@ -252,7 +252,7 @@ test('an export is a file that can be imported', async ({ page, demo }) => {
   const data = readFileSync(await file.path());
   await page.request.post('/api/v1/topics', { data: { name: 'bins.copied', partitions: 2 } });
   const done = await page.request.post('/api/v1/topics/bins.copied/import?form=jsonl', { data });
-  const { records } = (await done.json()) as { records: number };
+  const { records } = (await ended(page, done)).result;
   const topic = (await (await page.request.get('/api/v1/topics/bins.weighed')).json()) as {
     partition_list: { records: number }[];
   };
@@ -278,7 +278,7 @@ test('an export is a file that can be imported', async ({ page, demo }) => {
       const name = `bins.${form}.${by}`;
       await page.request.post('/api/v1/topics', { data: { name, partitions: 2 } });
       const done = await page.request.post(`/api/v1/topics/${name}/import?form=${form}`, { data });
-      expect(await done.json(), name).toMatchObject({ records });
+      expect((await ended(page, done)).result, name).toMatchObject({ records });
     }
   }
 });

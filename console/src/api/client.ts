@@ -154,27 +154,3 @@ export async function getText(url: string): Promise<string> {
   if (!answer.ok) throw refused(answer.status, await answer.json().catch(() => null));
   return answer.text();
 }
-
-/** Posts JSON text and reads the lines of the answer as they come. */
-export async function readLines(
-  url: string,
-  json: string,
-  signal: AbortSignal,
-  take: (line: string) => void,
-): Promise<void> {
-  const who = localStorage.getItem(WHO);
-  const headers = { 'content-type': 'application/json', ...(who && { 'gonvel-who': encodeURIComponent(who) }) };
-  const answer = await fetch(url, { method: 'POST', headers, body: json, signal }).catch(() => {
-    throw new ProblemError(unreachable);
-  });
-  if (!answer.ok || answer.body === null) throw refused(answer.status, await answer.json().catch(() => null));
-  const reader = answer.body.pipeThrough(new TextDecoderStream()).getReader();
-  let rest = '';
-  for (;;) {
-    const { done, value } = await reader.read();
-    if (done) return;
-    const lines = (rest + value).split('\n');
-    rest = lines.pop() ?? '';
-    lines.filter((line) => line !== '').forEach(take);
-  }
-}

@@ -28,6 +28,7 @@ export const GROUPS: { name: string; places: Place[] }[] = [
     name: 'Run',
     places: [
       { to: '/runners', label: 'Runners', says: 'Who carries which lanes, and how much room is left' },
+      { to: '/operations', label: 'Operations', says: 'What is being done for long, and how it ended' },
       { to: '/manifests', label: 'Manifests', says: 'The installation as text: export it, apply it' },
     ],
   },

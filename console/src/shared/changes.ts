@@ -5,11 +5,11 @@ export type ObjectKind = Schemas['ObjectKind'];
 
 interface Listed {
   id?: string;
-  name: string;
+  name?: string;
 }
 
 /** What a change calls an object: its id, or its name where it has none. */
-const idOf = (object: Listed) => object.id ?? object.name;
+const idOf = (object: Listed) => object.id ?? object.name ?? '';
 
 /** Lists that are being read, each with what was told of its objects meanwhile. */
 const reading = new Set<{ kind: ObjectKind; told: Change[] }>();
@@ -46,4 +46,4 @@ export function changed<T extends Listed>(list: T[], changes: Change[]): T[] {
 }
 
 // as the server orders names: by their code points
-const byName = (a: Listed, b: Listed) => (a.name < b.name ? -1 : Number(a.name > b.name));
+const byName = ({ name: a = '' }: Listed, { name: b = '' }: Listed) => (a < b ? -1 : Number(a > b));

@@ -45,6 +45,7 @@ const FALLBACK_MS = 2_000;
 /** The lists that are kept current, by the kind of what is in them. */
 const LISTS: Partial<Record<ObjectKind, string>> = {
   connector: 'connectors',
+  operation: 'operations',
   reader: 'readers',
   runner: 'runners',
   topic: 'topics',
@@ -62,6 +63,8 @@ function hangOn(change: Change): QueryFilters[] {
     case 'function':
       // not the one that is open: what is typed into it would be lost; whoever saves is told that another did
       return [{ queryKey: ['functions'], exact: true }, { queryKey: ['shape functions'] }];
+    case 'operation':
+      return [];
     case 'runner':
       return [{ queryKey: ['runners', 'waiting'] }];
     case 'schema':

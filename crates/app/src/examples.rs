@@ -3,7 +3,7 @@
 use clap::Command;
 
 /// One for each, beginning with the words that lead to it.
-pub const EXAMPLES: [&str; 69] = [
+pub const EXAMPLES: [&str; 73] = [
     "gonvel serve --listen 127.0.0.1:8470 --database-url-file /etc/gonvel/database",
     "gonvel runner --runner packhouse-1 --label site=packhouse",
     "gonvel demo --port 8471 --empty",
@@ -64,6 +64,10 @@ pub const EXAMPLES: [&str; 69] = [
     "gonvel fleet waiting",
     "gonvel fleet drain packhouse-1",
     "gonvel fleet forget packhouse-1",
+    "gonvel operation list --state running",
+    "gonvel operation show 0199d2c4-7b1e-7c3a-9f53-2d1c8e5a4b60",
+    "gonvel operation wait 0199d2c4-7b1e-7c3a-9f53-2d1c8e5a4b60",
+    "gonvel operation cancel 0199d2c4-7b1e-7c3a-9f53-2d1c8e5a4b60",
     "gonvel apply installation --dry-run",
     "gonvel export installation",
     "gonvel check-restored",

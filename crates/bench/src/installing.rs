@@ -2,7 +2,6 @@
 
 use std::time::{Duration, Instant};
 
-use futures::StreamExt;
 use gonvel_stand_ins::postgres_cluster::OWNER;
 use serde_json::{Value, json};
 
@@ -54,19 +53,16 @@ async fn applied(served: &Served, request: &Value) -> Outcome<usize> {
     if !status.is_success() {
         return Err(answer.text().await?.into());
     }
-    let (mut pieces, mut text) = (answer.bytes_stream(), Vec::new());
-    while let Some(piece) = pieces.next().await {
-        text.extend_from_slice(&piece?);
+    let mut operation: Value = answer.json().await?;
+    let at = format!("{}/operations/{}", served.base(), operation["id"].as_str().unwrap_or_default());
+    while operation["state"] == "running" {
+        tokio::time::sleep(Duration::from_millis(50)).await;
+        operation = reqwest::get(&at).await?.json().await?;
     }
-    let mut done = 0;
-    for line in String::from_utf8(text)?.lines() {
-        let outcome: Value = serde_json::from_str(line)?;
-        if let Some(refused) = outcome["refused"].as_str() {
-            return Err(format!("{} {}: {refused}", outcome["kind"], outcome["name"]).into());
-        }
-        done += 1;
+    if operation["state"] != "done" {
+        return Err(operation["problem"]["detail"].to_string().into());
     }
-    Ok(done)
+    Ok(operation["result"]["steps"].as_array().map_or(0, Vec::len))
 }
 
 /// Plans in under 2 s, applies in under 60 s, and then there is nothing to do.

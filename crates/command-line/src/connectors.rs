@@ -16,8 +16,9 @@ use crate::client::Client;
 use crate::connector_named::find;
 use crate::context::Output;
 use crate::error::CommandError;
+use crate::operations::Waiting;
 use crate::moving::{MoveArguments, move_after_a_look};
-use crate::planning::{NOTHING, after_a_look, plan};
+use crate::planning::plan;
 use crate::table::{Table, bytes, span};
 
 fn existing_rows() -> impl TypedValueParser<Value = ExistingRows> {
@@ -58,9 +59,15 @@ pub enum ConnectorCommand {
     Delete {
         /// The connector.
         connector: String,
+        /// Leave in its system what it left there, since that system is gone for good; it is listed.
+        #[arg(long)]
+        leave_remains: bool,
         /// Do it.
         #[arg(long)]
         yes: bool,
+        /// Whether it is waited for.
+        #[command(flatten)]
+        waiting: Waiting,
     },
     /// Show a connector lane by lane.
     #[command(visible_alias = "lanes")]
@@ -119,6 +126,9 @@ pub enum ConnectorCommand {
         /// What becomes of rows that are there: keep, empty (they go first) or compare (what did not come goes).
         #[arg(long, value_parser = existing_rows(), default_value = "keep")]
         existing_rows: ExistingRows,
+        /// Whether it is waited for.
+        #[command(flatten)]
+        waiting: Waiting,
     },
     /// Print who did what with a connector.
     History {
@@ -379,13 +389,10 @@ pub(crate) async fn run(client: &Client, command: ConnectorCommand) -> Result<()
         ConnectorCommand::Status { connector, wait, within } => {
             status(client, &connector, wait.as_deref(), within.into()).await
         }
-        ConnectorCommand::Delete { connector, yes } => {
+        ConnectorCommand::Delete { connector, leave_remains, yes, waiting } => {
             let found = find(client, &connector).await?;
-            let path = format!("/connectors/{}", found.id);
-            match after_a_look(client, Method::DELETE, &path, None, NOTHING, yes).await? {
-                Some(_) => client.done(&format!("{} is being deleted", found.name)),
-                None => Ok(()),
-            }
+            let query: &[_] = if leave_remains { &[("leave_remains", "true")] } else { &[] };
+            waiting.after_deleting(client, &format!("/connectors/{}", found.id), query, yes).await
         }
         ConnectorCommand::Show { connector } => {
             let found = find(client, &connector).await?;
@@ -423,11 +430,10 @@ pub(crate) async fn run(client: &Client, command: ConnectorCommand) -> Result<()
             let after: Connector = client.post(&path, &BeginAnew { existing_rows }).await?;
             client.print(&after, lanes_table)
         }
-        ConnectorCommand::LoadAgain { connector, tables, existing_rows } => {
+        ConnectorCommand::LoadAgain { connector, tables, existing_rows, waiting } => {
             let found = find(client, &connector).await?;
             let request = ReloadRequest { tables, existing_rows };
-            let after: Connector = client.post(&format!("/connectors/{}/reload", found.id), &request).await?;
-            client.print(&after, lanes_table)
+            waiting.begin(client, &format!("/connectors/{}/reload", found.id), &request).await
         }
         ConnectorCommand::Log(arguments) => log(client, arguments).await,
         ConnectorCommand::History { connector, limit } => {

@@ -6,15 +6,16 @@ use std::io::{self, BufRead, IsTerminal, Write};
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use futures::StreamExt;
 use gonvel_http_api::{
-    ApplyRequest, FieldChange, InstallationPlan, ManifestFile, NeededSecret, SecretFrom, StepDeed, StepOutcome, ThingKind,
+    ApplyRequest, FieldChange, InstallationPlan, ManifestFile, NeededSecret, Operation, OperationState, SecretFrom, StepDeed,
+    StepOutcome, ThingKind,
 };
 use reqwest::Method;
 
 use crate::client::Client;
 use crate::context::Output;
 use crate::error::CommandError;
+use crate::operations::{Waiting, wait};
 use crate::planning::plan;
 
 /// What is applied, and how.
@@ -32,6 +33,9 @@ pub struct ApplyArguments {
     /// Do it without asking.
     #[arg(long)]
     yes: bool,
+    /// Whether it is waited for.
+    #[command(flatten)]
+    waiting: Waiting,
 }
 
 /// What is written.
@@ -160,6 +164,8 @@ pub(crate) async fn apply(client: &Client, arguments: &ApplyArguments) -> Result
         (tag, plan) = planned(client, &request).await?;
     }
     match client.output {
+        // what is carried out is told by its operation
+        Output::Json if arguments.yes && !arguments.dry_run && !plan.steps.is_empty() => {}
         Output::Json => client.print_json(&plan)?,
         Output::Table => client.print_text(&told(&plan))?,
     }
@@ -172,7 +178,7 @@ pub(crate) async fn apply(client: &Client, arguments: &ApplyArguments) -> Result
     if !arguments.yes && !agreed()? {
         return Err(CommandError::Usage("nothing was done: say --yes if it is meant".into()));
     }
-    carry_out(client, &request, tag).await
+    carry_out(client, &request, tag, arguments.waiting).await
 }
 
 /// What manifests change, and the tag that confirms it.
@@ -193,32 +199,31 @@ fn agreed() -> Result<bool, CommandError> {
     Ok(answer.trim().eq_ignore_ascii_case("yes"))
 }
 
-async fn carry_out(client: &Client, request: &ApplyRequest, tag: String) -> Result<(), CommandError> {
-    let answer = client.send(Method::POST, "/manifests/apply", &[("confirm", tag)], |r| r.json(request)).await?;
-    let mut pieces = answer.bytes_stream();
-    let (mut waiting, mut done, mut of) = (Vec::new(), 0, usize::MAX);
-    while let Some(piece) = pieces.next().await {
-        let broken =
-            |error| CommandError::Failed(format!("the server went away after {done} steps ({error}): apply once more"));
-        waiting.extend_from_slice(&piece.map_err(broken)?);
-        while let Some(end) = waiting.iter().position(|byte| *byte == b'\n') {
-            let line: Vec<u8> = waiting.drain(..=end).collect();
-            let Ok(outcome) = serde_json::from_slice::<StepOutcome>(&line) else { continue };
+async fn carry_out(client: &Client, request: &ApplyRequest, tag: String, waiting: Waiting) -> Result<(), CommandError> {
+    let begun = client.send(Method::POST, "/manifests/apply", &[("confirm", tag)], |r| r.json(request)).await?;
+    let begun: Operation = client.parsed(begun).await?;
+    if !waiting.waits() || client.output == Output::Json {
+        return waiting.to_the_end(client, begun).await;
+    }
+    let mut told = 0;
+    let ended = wait(client, begun, |operation| {
+        for outcome in operation.result.steps.iter().skip(told).filter(|outcome| outcome.refused.is_none()) {
             let what = format!("{} {} {}", sign(outcome.deed), outcome.kind.word(), outcome.name);
-            if let Some(refused) = outcome.refused {
-                let left = outcome.of - outcome.number;
-                let after = if left == 0 { String::new() } else { format!(" ({left} more steps were not begun)") };
-                return Err(CommandError::Refused(format!("{what}: {refused}{after}; apply once more when that is mended")));
-            }
-            (done, of) = (outcome.number, outcome.of);
             client.done(&format!("{:>4} of {}  {what}", outcome.number, outcome.of))?;
+            told = outcome.number;
         }
-    }
-    if done < of {
-        let finding = format!("the server ended it after {done} steps: apply once more, what is done is not done again");
-        return Err(CommandError::Failed(finding));
-    }
-    Ok(())
+        match operation.result.steps.last() {
+            Some(StepOutcome { refused: Some(refused), number, of, deed, kind, name })
+                if operation.state == OperationState::Failed =>
+            {
+                let (left, what) = (of - number, format!("{} {} {name}", sign(*deed), kind.word()));
+                let after = if left == 0 { String::new() } else { format!(" ({left} more steps were not begun)") };
+                Err(CommandError::Refused(format!("{what}: {refused}{after}; apply once more when that is mended")))
+            }
+            _ => Ok(()),
+        }
+    });
+    ended.await.map(drop)
 }
 
 /// Writes the installation as manifests.

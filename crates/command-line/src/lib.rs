@@ -12,6 +12,7 @@ mod error;
 mod fleet;
 mod installation;
 mod moving;
+mod operations;
 mod planning;
 mod quarantine;
 mod readers;
@@ -95,6 +96,15 @@ pub enum ClientCommand {
         #[command(subcommand)]
         command: fleet::FleetCommand,
     },
+    /// Operations: work that takes longer than a request: list, show, wait, cancel.
+    Operation {
+        /// Which server.
+        #[command(flatten)]
+        context: Context,
+        /// What to do.
+        #[command(subcommand)]
+        command: operations::OperationCommand,
+    },
     /// Make an installation what manifests say: shows first what that does.
     Apply {
         /// Which server.
@@ -144,6 +154,9 @@ pub async fn run(command: ClientCommand) -> ExitCode {
             in_context(&context, async |c| connectors::run(&c, command).await).await
         }
         ClientCommand::Fleet { context, command } => in_context(&context, async |c| fleet::run(&c, command).await).await,
+        ClientCommand::Operation { context, command } => {
+            in_context(&context, async |c| operations::run(&c, command).await).await
+        }
         ClientCommand::Apply { context, arguments } => {
             in_context(&context, async |c| installation::apply(&c, &arguments).await).await
         }

@@ -21,8 +21,20 @@ pub(crate) async fn plan(
     path: &str,
     with: impl FnOnce(RequestBuilder) -> RequestBuilder,
 ) -> Result<Plan, CommandError> {
-    let answer = client.send(method, path, &[("dry_run", "true".to_owned())], with).await?;
+    plan_with((client, method, path), &[], with).await
+}
+
+async fn plan_with(
+    (client, method, path): (&Client, Method, &str),
+    query: &[(&str, &str)],
+    with: impl FnOnce(RequestBuilder) -> RequestBuilder,
+) -> Result<Plan, CommandError> {
+    let answer = client.send(method, path, &asked(query, ("dry_run", "true".to_owned())), with).await?;
     client.parsed(answer).await
+}
+
+fn asked<'q>(query: &[(&'q str, &str)], last: (&'q str, String)) -> Vec<(&'q str, String)> {
+    query.iter().map(|(name, value)| (*name, (*value).to_owned())).chain([last]).collect()
 }
 
 /// Shows what a request does; told to, has exactly that carried out and gives the answer.
@@ -30,6 +42,17 @@ pub(crate) async fn after_a_look(
     client: &Client,
     method: Method,
     path: &str,
+    revision: Option<i32>,
+    body: Option<&impl Serialize>,
+    yes: bool,
+) -> Result<Option<Response>, CommandError> {
+    after_a_look_with(client, (method, path, &[]), revision, body, yes).await
+}
+
+/// The same, with parameters in the address.
+pub(crate) async fn after_a_look_with(
+    client: &Client,
+    (method, path, query): (Method, &str, &[(&str, &str)]),
     revision: Option<i32>,
     body: Option<&impl Serialize>,
     yes: bool,
@@ -44,9 +67,9 @@ pub(crate) async fn after_a_look(
             None => request,
         }
     };
-    let plan = plan(client, method.clone(), path, with).await?;
+    let plan = plan_with((client, method.clone(), path), query, with).await?;
     if yes {
-        return client.send(method, path, &[("confirm", plan.tag)], with).await.map(Some);
+        return client.send(method, path, &asked(query, ("confirm", plan.tag)), with).await.map(Some);
     }
     print_plan(client, &plan)?;
     client.done("Nothing was done: say --yes to do it.")?;

@@ -9,6 +9,7 @@ use reqwest::Method;
 use crate::client::Client;
 use crate::connector_named::find;
 use crate::error::CommandError;
+use crate::operations::Waiting;
 use crate::planning::after_a_look;
 use crate::table::Table;
 
@@ -56,6 +57,9 @@ pub enum QuarantineCommand {
         /// At most so many a second.
         #[arg(long)]
         per_second: Option<i32>,
+        /// Whether it is waited for.
+        #[command(flatten)]
+        waiting: Waiting,
     },
     /// Give records up. Shows first how many, and does it with --yes.
     Discard {
@@ -163,14 +167,9 @@ pub(crate) async fn run(client: &Client, command: QuarantineCommand) -> Result<(
             let mended: QuarantinedRecord = client.put(&path, &MendRecord { value }).await?;
             client.print_json(&mended)
         }
-        QuarantineCommand::Retry { which, per_second } => {
+        QuarantineCommand::Retry { which, per_second, waiting } => {
             let request = RetryRequest { which: which.records(client).await?, per_second };
-            let asked: Affected = client.post("/quarantine/retry", &request).await?;
-            client.print(&asked, |asked| {
-                let mut table = Table::new(&["#asked for"], "");
-                table.row([asked.records.to_string()]);
-                table
-            })
+            waiting.begin(client, "/quarantine/retry", &request).await
         }
         QuarantineCommand::Discard { which, reason, yes } => {
             let request = DiscardRequest { which: which.records(client).await?, reason };

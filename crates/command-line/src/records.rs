@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
 use futures::StreamExt;
-use gonvel_http_api::{Imported, LARGEST_RECORD_PAGE, Problem, Produced, Record, SearchProgress};
+use gonvel_http_api::{LARGEST_RECORD_PAGE, Problem, Produced, Record, SearchProgress};
 use reqwest::Method;
 use serde::Deserialize;
 use serde_json::value::{RawValue, to_raw_value};
@@ -14,6 +14,7 @@ use tokio_util::io::ReaderStream;
 use crate::client::{Client, segment};
 use crate::context::Output;
 use crate::error::CommandError;
+use crate::operations::Waiting;
 use crate::table::Table;
 
 /// After how long a stream that broke off is asked for again.
@@ -53,6 +54,9 @@ pub enum RecordsCommand {
         /// Put records into partitions by their keys instead of those they came from.
         #[arg(long)]
         by_key: bool,
+        /// Whether it is waited for.
+        #[command(flatten)]
+        waiting: Waiting,
     },
 }
 
@@ -415,7 +419,7 @@ pub(crate) async fn run(client: &Client, command: RecordsCommand) -> Result<(), 
             })
             .await
         }
-        RecordsCommand::Import { topic, file, form, by_key } => {
+        RecordsCommand::Import { topic, file, form, by_key, waiting } => {
             let form = FormArgument::of(form, file.as_ref())?;
             let mut query = vec![("form", form.word().to_owned())];
             if by_key {
@@ -429,9 +433,8 @@ pub(crate) async fn run(client: &Client, command: RecordsCommand) -> Result<(), 
                 None => reqwest::Body::wrap_stream(ReaderStream::new(tokio::io::stdin())),
             };
             let path = format!("/topics/{}/import", segment(&topic));
-            let done: Imported = client.post_body(&path, &query, "application/octet-stream", body, &[]).await?;
-            client.done(&format!("{} records in {} transactions", done.records, done.batches))?;
-            if client.output == Output::Json { client.print_json(&done) } else { Ok(()) }
+            let begun = client.post_body(&path, &query, "application/octet-stream", body, &[]).await?;
+            waiting.to_the_end(client, begun).await
         }
     }
 }

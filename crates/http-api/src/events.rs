@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-use crate::{Connection, Connector, DraftEntry, FunctionEntry, Problem, Reader, Runner, SchemaSummary, TopicSummary};
+use crate::{Connection, Connector, DraftEntry, FunctionEntry, Operation, Problem, Reader, Runner, SchemaSummary, TopicSummary};
 
 /// Kinds of objects whose changes are told.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, ToSchema)]
@@ -17,6 +17,8 @@ pub enum ObjectKind {
     Draft,
     /// Functions of one's own.
     Function,
+    /// Operations.
+    Operation,
     /// Readers.
     Reader,
     /// Runners.
@@ -29,11 +31,12 @@ pub enum ObjectKind {
 
 impl ObjectKind {
     /// All of them, in order.
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; 9] = [
         Self::Connection,
         Self::Connector,
         Self::Draft,
         Self::Function,
+        Self::Operation,
         Self::Reader,
         Self::Runner,
         Self::Schema,
@@ -78,6 +81,8 @@ pub enum Object {
     Draft(DraftEntry),
     /// A function.
     Function(Box<FunctionEntry>),
+    /// An operation.
+    Operation(Box<Operation>),
     /// A reader.
     Reader(Reader),
     /// A runner.

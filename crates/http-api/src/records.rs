@@ -384,12 +384,3 @@ pub struct ImportQuery {
     #[serde(default)]
     pub partitions: Option<String>,
 }
-
-/// What was imported.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Imported {
-    /// Records appended.
-    pub records: i64,
-    /// Transactions they were appended in.
-    pub batches: i64,
-}

@@ -283,7 +283,8 @@ async fn remove(services: Services, id: ConnectorId) {
 async fn try_remove(services: &Services, id: ConnectorId) -> Result<(), String> {
     let Some(connector) = services.fleet.connector(id).await.map_err(|e| e.to_string())? else { return Ok(()) };
     let definition = connector.definition();
-    if let Some(connection) = definition.connection() {
+    let leaves = services.fleet.leaves_remains(id).await.map_err(|e| e.to_string())?;
+    if let Some(connection) = definition.connection().filter(|_| !leaves) {
         let address = services.fleet.address(connection).await.map_err(|e| e.to_string())?;
         clean_up(definition, &address, id).await.map_err(|e| e.to_string())?;
     }

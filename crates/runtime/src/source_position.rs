@@ -106,6 +106,7 @@ pub(crate) fn show(board: &Board, tables: &[CapturedTable], position: &Position)
     let progress = progress.collect();
     board.write(|status| {
         status.tables = progress;
+        status.reloaded = position.reloaded;
         status.position = Some(position.source.shown());
     });
 }

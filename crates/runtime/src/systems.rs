@@ -44,6 +44,22 @@ pub fn settled(word: &str, definition: &Definition) -> Definition {
     kind(word).map_or_else(|_| definition.clone(), |kind| kind.about().settled(definition))
 }
 
+/// What a connector left in its system, each in a few words; nothing is asked of the system.
+///
+/// # Errors
+/// [`ConnectorError`] if its kind is not known any more.
+pub fn remains(
+    definition: &Definition,
+    address: &Address,
+    connector: ConnectorId,
+) -> Result<Vec<String>, ConnectorError> {
+    Ok(match definition {
+        Definition::Source(_) => gonvel_connectors::kinds::source(address)?.remains(connector),
+        Definition::Sink(_) => gonvel_connectors::kinds::sink(address)?.remains(connector),
+        Definition::Topics(_) => Vec::new(),
+    })
+}
+
 /// What a preflight is about.
 pub struct Asked<'a> {
     /// Who asks the system.

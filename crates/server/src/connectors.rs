@@ -12,17 +12,22 @@ use gonvel_core::naming::{ConnectorId, ConnectorName};
 use gonvel_core::ports::{Deed, FleetStore, PortError};
 use gonvel_core::produce::time;
 use gonvel_http_api::{
-    Action, ActionOutcome, ActionRequest, Connector, ConnectorOrder, ConnectorRequest, ConnectorsQuery, ManyActions, Page,
-    PagingQuery, Plan, PlanQuery, Problem, ReloadRequest,
+    Action, ActionOutcome, ActionRequest, Connector, ConnectorOrder, ConnectorRequest, ConnectorsQuery, ManyActions,
+    ObjectKind, Operation, OperationKind, Page, PagingQuery, Plan, PlanQuery, Problem, ProblemType, ReloadRequest,
+    RemainsQuery,
 };
+use gonvel_runtime::systems;
 use gonvel_storage::Database;
 use gonvel_storage::catalog::connectors::Connector as Stored;
+use gonvel_storage::operations::NewOperation;
+use serde_json::json;
 use uuid::Uuid;
 
 use crate::addressed::ConnectorAt;
-use crate::creating::{Creating, KeyHeader, made_id};
+use crate::creating::{Creating, Creation, KeyHeader, made_id};
 use crate::drafts;
 use crate::listing::{Listed, Place, has};
+use crate::operations::{self, Begun, subject, word};
 use crate::plans::{self, OrPlan, counted};
 use crate::preflights;
 use crate::presenting;
@@ -145,25 +150,46 @@ pub(crate) async fn one(
     find(&state, id).await.map(tagged)
 }
 
-/// Deletes a connector. Its replication slot, publication and positions are removed first; its topics and the rows it
-/// delivered stay.
-#[utoipa::path(operation_id = "deleteConnector", delete, path = "/api/v1/connectors/{connector}", tag = "connectors", params(PlanQuery, IfMatchHeader),
-    responses((status = 202, body = Connector), (status = 404, body = Problem), (status = 412, body = Problem)))]
+/// Deletes a connector, as an operation. What it left in its system (a replication slot, a publication, positions) is removed first, or
+/// with `leave_remains` stays there and is listed; its topics and the rows it delivered stay.
+#[utoipa::path(operation_id = "deleteConnector", delete, path = "/api/v1/connectors/{connector}", tag = "connectors", params(PlanQuery, RemainsQuery, IfMatchHeader, KeyHeader),
+    responses((status = 202, body = Operation), (status = 404, body = Problem), (status = 412, body = Problem)))]
 pub(crate) async fn remove(
     State(state): State<Arc<ServerState>>,
     ConnectorAt(id): ConnectorAt,
     who: Who,
     Query(query): Query<PlanQuery>,
+    Query(RemainsQuery { leave_remains }): Query<RemainsQuery>,
     at: IfMatch,
-) -> Result<OrPlan<(StatusCode, Tagged<Connector>)>, Refusal> {
+    creation: Creation,
+) -> Result<OrPlan<Begun>, Refusal> {
     let stored = state.database.find_connector(ConnectorId(id)).await?;
     at.holds(&format!("the connector {}", stored.name), stored.version)?;
-    let plan = delete_plan(&state, &stored).await?;
-    if let Some(plan) = plans::settle(&query, plan, &("deleteConnector", id, stored.version), Vec::new())? {
+    let remains = if leave_remains { remains(&state, &stored).await? } else { Vec::new() };
+    let plan = delete_plan(&state, &stored, leave_remains, &remains).await?;
+    if let Some(plan) = plans::settle(&query, plan, &("deleteConnector", id, stored.version, leave_remains), Vec::new())? {
         return Ok(OrPlan::Plan(plan));
     }
-    delete(&state, ConnectorId(id), &who.0).await?;
-    Ok(OrPlan::Done((StatusCode::ACCEPTED, tagged(find(&state, id).await?))))
+    let says = if leave_remains {
+        format!("Deletes {} and leaves in its system what it left there", stored.name)
+    } else {
+        format!("Removes {} from its system and deletes it", stored.name)
+    };
+    let new = NewOperation {
+        kind: word(OperationKind::Delete),
+        says: &says,
+        who: &who.0,
+        subject: subject(ObjectKind::Connector, Some(id), &stored.name),
+        connector: Some(stored.id),
+        total: Some(1),
+        result: json!({ "remains": remains }),
+    };
+    let begun = operations::begin(&state, creation, async |database| {
+        let id = database.ask_to_delete(ConnectorId(id), leave_remains, &new).await?;
+        state.nudge.notify_one();
+        Ok(id)
+    });
+    Ok(OrPlan::Done(begun.await?))
 }
 
 /// Has a connector deleted as soon as it has left its system.
@@ -173,10 +199,26 @@ pub(crate) async fn delete(state: &ServerState, id: ConnectorId, who: &str) -> R
     Ok(())
 }
 
+/// What a connector left in its system, each in a few words.
+async fn remains(state: &ServerState, stored: &Stored) -> Result<Vec<String>, Refusal> {
+    let Some(connection) = stored.definition.connection() else { return Ok(Vec::new()) };
+    let address = state.database.address(connection).await?;
+    Ok(systems::remains(&stored.definition, &address, stored.id)?)
+}
+
 /// What deleting a connector takes.
-async fn delete_plan(state: &ServerState, stored: &Stored) -> Result<Plan, Refusal> {
+async fn delete_plan(
+    state: &ServerState,
+    stored: &Stored,
+    leave_remains: bool,
+    remains: &[String],
+) -> Result<Plan, Refusal> {
     let mut says = Vec::new();
-    if let Some(connection) = stored.definition.connection() {
+    if leave_remains && let Some(connection) = stored.definition.connection() {
+        let system = state.database.find_connection(connection).await?.name;
+        says.push(format!("{} is deleted without asking {system} for anything.", stored.name));
+        says.extend(remains.iter().map(|left| format!("There stays: {left}.")));
+    } else if let Some(connection) = stored.definition.connection() {
         let system = state.database.find_connection(connection).await?.name;
         says.push(match stored.definition.kind() {
             "source" => format!(
@@ -326,16 +368,16 @@ async fn outcomes(
     Ok(out)
 }
 
-/// Loads tables of a source again from their start, beside what is being followed. Their rows are appended to their topics as
+/// Loads tables of a source again from their start, beside what is being followed, as an operation. Their rows are appended to their topics as
 /// loads; whoever reads them applies them by key.
-#[utoipa::path(operation_id = "loadAgain", post, path = "/api/v1/connectors/{connector}/reload", tag = "connectors", request_body = ReloadRequest,
-    responses((status = 202, body = Connector), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[utoipa::path(operation_id = "loadAgain", post, path = "/api/v1/connectors/{connector}/reload", tag = "connectors", request_body = ReloadRequest, params(KeyHeader),
+    responses((status = 202, body = Operation), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn load_again(
     State(state): State<Arc<ServerState>>,
     ConnectorAt(id): ConnectorAt,
     who: Who,
-    Body(request): Body<ReloadRequest>,
-) -> Result<(StatusCode, Tagged<Connector>), Refusal> {
+    Creating(creation, request): Creating<ReloadRequest>,
+) -> Result<Begun, Refusal> {
     let connector = state.database.find_connector(ConnectorId(id)).await?;
     let Definition::Source(source) = &connector.definition else {
         return Err(
@@ -358,11 +400,25 @@ pub(crate) async fn load_again(
     let loaded = |name: &str| request.tables.iter().any(|table| table == name);
     may_load_so(source, request.existing_rows, loaded).map_err(|e| Refusal::invalid("existing_rows", e.to_string()))?;
     preflights::can_load(&state, &connector.definition).await?;
-    state.database.ask_to_load_again(connector.id, &request.tables, request.existing_rows).await?;
-    let tables = format!("{}: {}", request.tables.join(", "), request.existing_rows.told());
-    let deed = Deed { connector: connector.id, who: &who.0, what: "asked to load again", detail: Some(&tables) };
-    state.database.note(deed).await?;
-    state.database.start_anew(&[connector.id]).await?;
-    state.nudge.notify_one();
-    Ok((StatusCode::ACCEPTED, tagged(find(&state, id).await?)))
+    let says = format!("Loads {} of {} again", request.tables.join(", "), connector.name);
+    let new = NewOperation {
+        kind: word(OperationKind::LoadAgain),
+        says: &says,
+        who: &who.0,
+        subject: subject(ObjectKind::Connector, Some(id), &connector.name),
+        connector: Some(connector.id),
+        total: None,
+        result: json!({}),
+    };
+    operations::begin(&state, creation, async |database| {
+        let (tables, existing) = (&request.tables, request.existing_rows);
+        let begun = database.ask_to_load_again_as(connector.id, tables, existing, Some(&new)).await?;
+        let tables = format!("{}: {}", tables.join(", "), existing.told());
+        let deed = Deed { connector: connector.id, who: &who.0, what: "asked to load again", detail: Some(&tables) };
+        state.database.note(deed).await?;
+        state.database.start_anew(&[connector.id]).await?;
+        state.nudge.notify_one();
+        begun.ok_or_else(|| Refusal::new(ProblemType::Failed, "the operation did not begin"))
+    })
+    .await
 }

@@ -28,6 +28,7 @@ mod lingering;
 mod listing;
 mod manifests;
 mod pages_told;
+mod operations;
 pub mod panics;
 mod plans;
 mod pointing;
@@ -137,6 +138,8 @@ fn api() -> OpenApiRouter<Arc<ServerState>> {
         .routes(routes!(quarantine::retry))
         .routes(routes!(quarantine::discard))
         .routes(routes!(connectors::load_again))
+        .routes(routes!(operations::list))
+        .routes(routes!(operations::one, operations::cancel))
         .routes(routes!(edits::versions))
         .routes(routes!(manifests::read))
         .routes(routes!(manifests::write))

@@ -12,13 +12,17 @@ use gonvel_core::civil::rfc3339;
 use gonvel_core::naming::{ConnectorId, Offset, SchemaId};
 use gonvel_core::record::StoredRecord;
 use gonvel_http_api::{
-    Affected, Cause, CausesQuery, DiscardRequest, LARGEST_RECORD_PAGE, MendRecord, Page, PagingQuery, Plan, PlanQuery,
-    Problem, QuarantineQuery, QuarantinedRecord, RecordHeader, RecordPagingQuery, RetryRequest, WhichRecords,
+    Affected, Cause, CausesQuery, DiscardRequest, LARGEST_RECORD_PAGE, MendRecord, ObjectKind, Operation, OperationKind,
+    Page, PagingQuery, Plan, PlanQuery, Problem, ProblemType, QuarantineQuery, QuarantinedRecord, RecordHeader, RecordPagingQuery, RetryRequest, WhichRecords,
 };
+use gonvel_storage::operations::NewOperation;
 use gonvel_storage::quarantine::{Kept, Which};
+use serde_json::json;
 use uuid::Uuid;
 
+use crate::creating::{Creating, KeyHeader};
 use crate::listing::{Listed, Place};
+use crate::operations::{self, Begun, subject, word};
 use crate::plans::{self, OrPlan, counted};
 use crate::problems::{Body, Path, Query, Refusal};
 use crate::records::Decoder;
@@ -192,16 +196,17 @@ pub(crate) async fn mend(
     whole(&state, id).await.map(Json)
 }
 
-/// Asks for records that wait to be tried again. Their connector does so as soon as it runs, in the order of their offsets; one
-/// whose key was delivered anew since is superseded and is not.
+/// Asks for records that wait to be tried again, as an operation. Their connector does so as soon as it runs, in the order of their
+/// offsets; one whose key was delivered anew since is superseded and is not. Cancelled, those that were not tried yet wait on.
 #[utoipa::path(operation_id = "retryQuarantined", post, path = "/api/v1/quarantine/retry", tag = "quarantine", request_body = RetryRequest,
-    params(PlanQuery),
-    responses((status = 200, body = Affected), (status = 422, body = Problem)))]
+    params(PlanQuery, KeyHeader),
+    responses((status = 202, body = Operation), (status = 422, body = Problem)))]
 pub(crate) async fn retry(
     State(state): State<Arc<ServerState>>,
+    who: Who,
     Query(query): Query<PlanQuery>,
-    Body(request): Body<RetryRequest>,
-) -> Result<OrPlan<Json<Affected>>, Refusal> {
+    Creating(creation, request): Creating<RetryRequest>,
+) -> Result<OrPlan<Begun>, Refusal> {
     if request.per_second.is_some_and(|pace| !(1..=100_000).contains(&pace)) {
         return Err(Refusal::invalid("per_second", "give a number from 1 to 100000, or none for as fast as they go"));
     }
@@ -217,9 +222,28 @@ pub(crate) async fn retry(
             return Ok(OrPlan::Plan(plan));
         }
     }
-    let records = state.database.retry(&which, request.per_second).await?;
-    state.nudge.notify_one();
-    Ok(OrPlan::Done(Json(Affected { records })))
+    let connector = match which {
+        Which::Cause(connector, _) | Which::All(connector) => Some(connector),
+        Which::Ids(_) => None,
+    };
+    let name = match connector {
+        Some(connector) => Some(state.database.find_connector(connector).await?.name),
+        None => None,
+    };
+    let subject = name.as_ref().and_then(|name| subject(ObjectKind::Connector, connector.map(|c| c.0), name));
+    let says = match (&which, &name) {
+        (Which::Cause(..), Some(name)) => format!("Tries the records again that {name} failed with for one cause"),
+        (_, Some(name)) => format!("Tries all records again that wait in the quarantine of {name}"),
+        _ => "Tries records again that were chosen in quarantine".to_owned(),
+    };
+    let kind = word(OperationKind::Retry);
+    let new = NewOperation { kind, says: &says, who: &who.0, subject, connector, total: None, result: json!({}) };
+    let begun = operations::begin(&state, creation, async |database| {
+        let (_, id) = database.retry_as(&which, request.per_second, Some(&new)).await?;
+        state.nudge.notify_one();
+        id.ok_or_else(|| Refusal::new(ProblemType::Failed, "the operation did not begin"))
+    });
+    Ok(OrPlan::Done(begun.await?))
 }
 
 /// Gives records up that wait, which has to be confirmed. They stay to be looked at until they are forgotten.

@@ -26,8 +26,9 @@ impl ServerState {
     ) -> Arc<Self> {
         let state = Self::alone(database, nudge, demo, largest_import);
         let of = Arc::downgrade(&state);
-        let [watched, heard, rechecked, foreseen] = [of.clone(), of.clone(), of.clone(), of];
+        let [watched, heard, rechecked, foreseen, settled] = [of.clone(), of.clone(), of.clone(), of.clone(), of];
         tokio::spawn(tend("events", move || crate::events::look(watched.clone())));
+        tokio::spawn(tend("operations", move || crate::operations::settling::look(settled.clone())));
         tokio::spawn(tend("producers", move || crate::producers::note(heard.clone())));
         tokio::spawn(tend("preflights", move || crate::rechecking::look(rechecked.clone())));
         tokio::spawn(tend("what is soon forgotten", move || crate::foreseeing::look(foreseen.clone())));

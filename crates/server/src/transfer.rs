@@ -2,10 +2,10 @@
 
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap, HashSet};
+use std::fs::File;
 use std::io::{Seek, SeekFrom};
 use std::sync::Arc;
 
-use axum::Json;
 use axum::body::{Body, Bytes};
 use axum::extract::State;
 use axum::http::header;
@@ -18,17 +18,25 @@ use gonvel_core::ports::{AppendBatch, PartitionBlocks, PortError, Topic, TopicLo
 use gonvel_core::produce::MOST_HEADERS;
 use gonvel_core::record::{Record, StoredRecord};
 use gonvel_core::schemas::Language;
-use gonvel_http_api::{ExportQuery, ImportQuery, Imported, Problem, ProblemType};
+use gonvel_http_api::{
+    ExportQuery, ImportQuery, ObjectKind, Operation, OperationKind, OperationResult, Problem, ProblemType,
+};
 use gonvel_record_files::{FileError, Form, Row, Rows, Writer, read};
+use gonvel_storage::operations::NewOperation;
+use serde_json::json;
 use tokio::io::AsyncWriteExt;
 use tokio::sync::OwnedSemaphorePermit;
 use uuid::Uuid;
 
+use crate::creating::{Creation, KeyHeader};
+use crate::operations::working::{Halt, Working, work};
+use crate::operations::{self, Begun, subject, word};
 use crate::problems::{Path, Query, Refusal};
 use crate::records::reading::{asked_time, begin, chosen, offset_has_partition, unpack};
 use crate::schemas::bound::Fitting;
 use crate::schemas::fitting::NotFit;
 use crate::state::ServerState;
+use crate::who::Who;
 
 const READ_BYTES: i64 = 2 << 20;
 /// Records and bytes of one transaction of an import.
@@ -188,6 +196,12 @@ pub(crate) async fn export(
     Ok((headers, Body::from_stream(body)).into_response())
 }
 
+impl From<Imported> for OperationResult {
+    fn from(imported: Imported) -> Self {
+        Self { records: Some(imported.records), batches: Some(imported.batches), ..Self::default() }
+    }
+}
+
 /// Reads some rows of a file on a thread where waiting does no harm.
 async fn some(mut rows: Rows) -> Result<(Rows, Vec<Row>), Refusal> {
     let reading = tokio::task::spawn_blocking(move || {
@@ -202,6 +216,7 @@ async fn some(mut rows: Rows) -> Result<(Rows, Vec<Row>), Refusal> {
     Ok(reading.await.map_err(|e| Refusal::from(FileError::Write(e.to_string())))??)
 }
 
+/// A file that is being imported into a topic.
 struct Import {
     state: Arc<ServerState>,
     topic: Topic,
@@ -211,6 +226,13 @@ struct Import {
     /// The numbers that schemas have here, by the numbers they had where the file came from.
     schemas: HashMap<i64, SchemaId>,
     done: Imported,
+}
+
+/// What was imported.
+#[derive(Clone, Copy, Default)]
+struct Imported {
+    records: i64,
+    batches: i64,
 }
 
 impl Import {
@@ -236,6 +258,27 @@ impl Import {
         Ok(self.schemas.get(&id).map(|here| Some(*here)).ok_or_else(|| {
             format!("it names the {role} schema {id}, and no row up to it brings the text of that: export the records with the first that uses it")
         }))
+    }
+
+    /// Appends all rows; `at` is the file that they are read of, of so many bytes.
+    async fn all(mut self, mut rows: Rows, mut at: File, total: Option<i64>, working: &mut Working) -> Result<(), Halt> {
+        let mut read = 0;
+        loop {
+            let (rest, batch) = some(rows).await.map_err(|refusal| refusal.add(&so_far(&self.done)))?;
+            rows = rest;
+            if batch.is_empty() {
+                return Ok(working.moved(total.unwrap_or(read), total, &self.done.into()).await?);
+            }
+            let appended = self.batch(batch).await;
+            // a form that is read from its end goes back and forth
+            read = read.max(at.stream_position().ok().and_then(|at| i64::try_from(at).ok()).unwrap_or(read));
+            let read = total.map_or(read, |total| read.min(total));
+            if let Err(refusal) = appended {
+                working.moved(read, total, &self.done.into()).await?;
+                return Err(refusal.add(&so_far(&self.done)).into());
+            }
+            working.moved(read, total, &self.done.into()).await?;
+        }
     }
 
     async fn batch(&mut self, rows: Vec<Row>) -> Result<(), Refusal> {
@@ -317,17 +360,19 @@ async fn received(body: Body, largest: u64) -> Result<std::fs::File, Refusal> {
     Ok(file)
 }
 
-/// Imports a file that was exported. Records are appended in transactions of 5,000; if a row is wrong, those before its
-/// transaction stay, and the answer says how many.
-#[utoipa::path(operation_id = "importRecords", post, path = "/api/v1/topics/{name}/import", tag = "records", params(ImportQuery),
+/// Imports a file that was exported, as an operation that begins once all of the file came. Records are appended in transactions of 5,000;
+/// if a row is wrong, or it is cancelled, those before that transaction stay, and the result says how many.
+#[utoipa::path(operation_id = "importRecords", post, path = "/api/v1/topics/{name}/import", tag = "records", params(ImportQuery, KeyHeader),
     request_body(content = String, content_type = "application/octet-stream"),
-    responses((status = 200, body = Imported), (status = 404, body = Problem), (status = 413, body = Problem), (status = 422, body = Problem), (status = 429, body = Problem)))]
+    responses((status = 202, body = Operation), (status = 404, body = Problem), (status = 413, body = Problem), (status = 422, body = Problem), (status = 429, body = Problem)))]
 pub(crate) async fn import(
     State(state): State<Arc<ServerState>>,
     Path(name): Path<String>,
     Query(query): Query<ImportQuery>,
+    who: Who,
+    creation: Creation,
     body: Body,
-) -> Result<Json<Imported>, Refusal> {
+) -> Result<Begun, Refusal> {
     let topic = state.database.topic(&TopicName::parse(name)?).await?;
     let form: Form = query.form.parse()?;
     let by_key = match query.partitions.as_deref().unwrap_or("keep") {
@@ -335,24 +380,29 @@ pub(crate) async fn import(
         "by-key" => true,
         other => return Err(Refusal::invalid("partitions", format!("partitions is {other:?}: give keep or by-key"))),
     };
-    let _permit = state.limits.transfer()?;
-    let file = received(body, state.limits.largest_import).await?;
-    let mut rows = read(form, file)?;
-    let done = Imported { records: 0, batches: 0 };
-    let fitting = Fitting::of(&state, &topic.name).await?;
-    let mut import = Import { state, topic, by_key, fitting, schemas: HashMap::new(), done };
-    loop {
-        let found = some(rows).await;
-        let outcome = match found {
-            Ok((_, batch)) if batch.is_empty() => return Ok(Json(import.done)),
-            Ok((rest, batch)) => {
-                rows = rest;
-                import.batch(batch).await
-            }
-            Err(refusal) => return Err(refusal.add(&so_far(&import.done))),
-        };
-        outcome.map_err(|refusal| refusal.add(&so_far(&import.done)))?;
-    }
+    let subject = subject(ObjectKind::Topic, None, topic.name.as_str());
+    let says = format!("Imports a file into {}", topic.name);
+    operations::begin(&state, creation, async |database| {
+        let permit = state.limits.transfer()?;
+        let file = received(body, state.limits.largest_import).await?;
+        let size = file.metadata().map_or(0, |about| about.len());
+        let at = file.try_clone().map_err(|e| FileError::Write(e.to_string()))?;
+        let rows = read(form, file)?;
+        let fitting = Fitting::of(&state, &topic.name).await?;
+        let total = i64::try_from(size).ok();
+        let (kind, who) = (word(OperationKind::Import), who.0.as_str());
+        let new = NewOperation { kind, says: &says, who, subject, connector: None, total, result: json!({}) };
+        let id = database.begin_operation(&new).await?;
+        let done = Imported::default();
+        let import = Import { state: state.clone(), topic, by_key, fitting, schemas: HashMap::new(), done };
+        work(&state, id, async move |mut working| {
+            let how = import.all(rows, at, total, &mut working).await;
+            drop(permit);
+            (working, how)
+        });
+        Ok(id)
+    })
+    .await
 }
 
 fn so_far(done: &Imported) -> String {

@@ -8,6 +8,7 @@ mod failing;
 mod ground;
 pub mod once;
 mod open_error;
+pub mod operations;
 pub mod producers;
 pub mod quarantine;
 pub mod reaching;

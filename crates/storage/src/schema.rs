@@ -123,6 +123,7 @@ diesel::table! {
         updated_at -> Timestamptz,
         preflight -> Nullable<Jsonb>,
         passed_over -> Int8,
+        leaves_remains -> Bool,
     }
 }
 

@@ -7,6 +7,7 @@ import { problemOf, type Plan } from '../../api/client';
 import { ConfirmPlan } from '../../shared/ConfirmPlan';
 import { count, rate, span } from '../../shared/format';
 import { useLiveConnectors, type Connector } from '../../shared/liveConnectors';
+import { BeingDone } from '../../shared/operations/OperationLine';
 import { Figure, Heading } from '../../shared/Page';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { StateMark } from '../../shared/StateMark';
@@ -50,7 +51,7 @@ export function ConnectorPage() {
 
 function One({ connector }: { connector: Connector }) {
   const { part = 'now' } = useParams();
-  const [asking, setAsking] = useState(false);
+  const [asking, setAsking] = useState<'delete' | 'leave' | null>(null);
   const navigate = useNavigate();
   const to = (next: string) => `/connectors/${connector.id}${next === 'now' ? '' : `/${next}`}`;
   const queries = useQueryClient();
@@ -94,7 +95,7 @@ function One({ connector }: { connector: Connector }) {
                 Deliver to a system
               </Button>
             )}
-            <Button variant="subtle" color="apricot" disabled={connector.deleting} onClick={() => setAsking(true)}>
+            <Button variant="subtle" color="apricot" disabled={connector.deleting} onClick={() => setAsking('delete')}>
               Delete
             </Button>
           </Group>
@@ -122,6 +123,17 @@ function One({ connector }: { connector: Connector }) {
           </ul>
         </div>
       )}
+      <BeingDone
+        of={({ subject }) => subject?.id === connector.id}
+        said={connector.reason}
+        more={({ kind, waits }) =>
+          kind === 'delete' && waits ? (
+            <Button size="compact-sm" variant="subtle" color="apricot" onClick={() => setAsking('leave')}>
+              Delete without clean-up
+            </Button>
+          ) : null
+        }
+      />
       <SoonForgottenNote of={(soon) => soon.connector === connector.id} />
       <Figures connector={connector} />
       <Tabs value={part} onChange={(next) => void navigate(to(next ?? 'now'))} keepMounted={false}>
@@ -153,15 +165,15 @@ function One({ connector }: { connector: Connector }) {
       {asking && (
         <ConfirmPlan
           name={connector.name}
-          title={`Delete ${connector.name}`}
-          action="Delete the connector"
-          look={() => remove(connector.id, null) as Promise<Plan>}
-          carryOut={(tag) => remove(connector.id, tag)}
+          title={`Delete ${connector.name}${asking === 'leave' ? ', its system is gone' : ''}`}
+          action={asking === 'leave' ? 'Delete without clean-up' : 'Delete the connector'}
+          look={() => remove(connector.id, asking === 'leave', null) as Promise<Plan>}
+          carryOut={(tag) => remove(connector.id, asking === 'leave', tag)}
           onDone={() => {
-            setAsking(false);
+            setAsking(null);
             void navigate('/connectors');
           }}
-          onClose={() => setAsking(false)}
+          onClose={() => setAsking(null)}
         >
           <Remains connector={connector} />
         </ConfirmPlan>

@@ -43,8 +43,9 @@ export function historyQuery(id: string) {
 }
 
 /** Deletes a connector as planned; without a tag tells what that would do. */
-export function remove(id: string, tag: string | null) {
-  const params = { path: { connector: id }, query: asPlanned(tag) };
+/** Deletes it as planned; without a tag tells what that would do. Where its system is gone for good, what it left there stays. */
+export function remove(id: string, leaveRemains: boolean, tag: string | null) {
+  const params = { path: { connector: id }, query: { ...asPlanned(tag), leave_remains: leaveRemains } };
   return answered(api.DELETE('/api/v1/connectors/{connector}', { params }));
 }
 

@@ -1,27 +1,18 @@
 import { Button, Checkbox, FileButton, Group, Menu, PasswordInput } from '@mantine/core';
 import { useDebouncedValue, useSessionStorage } from '@mantine/hooks';
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useRef, useState, type DragEvent } from 'react';
+import { useEffect, useState, type DragEvent } from 'react';
 
 import { problemOf } from '../../api/client';
 import { exportUrl } from '../../shared/exporting';
 import { ConfirmByName } from '../../shared/ConfirmByName';
 import { count } from '../../shared/format';
 import { LinedText } from '../../shared/LinedText';
+import { useKeptCurrent } from '../../shared/liveConnectors';
+import { cancel, operationsQuery, type Operation } from '../../shared/operations/operations';
 import { Figure, Heading } from '../../shared/Page';
 import { ProblemNote } from '../../shared/ProblemNote';
-import {
-  counted,
-  KINDS,
-  sent,
-  source,
-  toAsk,
-  TYPED,
-  withSecret,
-  type File,
-  type Outcome,
-  type Secrets,
-} from './manifests';
+import { counted, KINDS, sent, source, toAsk, TYPED, withSecret, type File, type Secrets } from './manifests';
 import { apply, comparePlan, written } from './manifestsQueries';
 import { Steps } from './Steps';
 
@@ -33,10 +24,14 @@ export function ManifestsPage() {
   const [added, setAdded] = useState<File[]>([]);
   const [prune, setPrune] = useState(false);
   const [given, setGiven] = useState<Secrets>({});
-  const [outcomes, setOutcomes] = useState<Outcome[]>([]);
+  // what was begun goes on without this page, and is there again when one comes back to it
+  const [begun, setBegun] = useSessionStorage<string | null>({ key: 'gonvel.applied', defaultValue: null });
   const [asks, setAsks] = useState(false);
   const [over, setOver] = useState(false);
-  const stop = useRef<AbortController | null>(null);
+  const operations = useQuery({ ...operationsQuery, ...useKeptCurrent('operation'), enabled: begun !== null });
+  const applied = operations.data?.find((operation) => operation.id === begun);
+  const outcomes = applied?.result.steps ?? [];
+  const running = applied?.state === 'running';
 
   const files = [...(text.trim() === '' ? [] : [{ name: TYPED, text }]), ...added];
   const secrets = sent(given);
@@ -53,20 +48,24 @@ export function ManifestsPage() {
   const current = compared.files.length > 0 ? plan.data : undefined;
   const load = useMutation({ mutationFn: written, onSuccess: setText });
   const carry = useMutation({
-    mutationFn: async () => {
-      setOutcomes([]);
+    mutationFn: () => {
       setAsks(false);
-      stop.current = new AbortController();
-      await apply(files, prune, secrets, current?.tag ?? '', stop.current.signal, (outcome) =>
-        setOutcomes((before) => [...before, outcome]),
-      );
+      return apply(files, prune, secrets, current?.tag ?? '');
     },
-    onSettled: () => void queries.invalidateQueries(),
+    onSuccess: (operation) => {
+      queries.setQueryData<Operation[]>(operationsQuery.queryKey, (before) => before && [operation, ...before]);
+      setBegun(operation.id);
+    },
   });
+  const ending = useMutation({ mutationFn: cancel });
+  // what it did stands in every list
+  useEffect(() => {
+    if (applied && !running) void queries.invalidateQueries();
+  }, [applied?.state]); // eslint-disable-line react-hooks/exhaustive-deps -- once when it ends
   const add = async (chosen: globalThis.File[]) => {
     const read = await Promise.all(chosen.map(async (file) => ({ name: file.name, text: await file.text() })));
     setAdded((before) => [...before.filter((file) => !read.some((other) => other.name === file.name)), ...read]);
-    setOutcomes([]);
+    if (!running) setBegun(null);
   };
   const drop = (event: DragEvent) => {
     event.preventDefault();
@@ -79,7 +78,7 @@ export function ManifestsPage() {
   const { make, change, delete: gone } = counted(steps);
   const asked = toAsk(current, given);
   const missing = asked.filter((secret) => secret.needed);
-  const ready = steps.length > 0 && missing.length === 0 && !plan.isFetching && !carry.isPending;
+  const ready = steps.length > 0 && missing.length === 0 && !plan.isFetching && !carry.isPending && !running;
   const removed = steps.filter((step) => step.deed === 'delete');
   return (
     <div className="page">
@@ -105,7 +104,7 @@ export function ManifestsPage() {
             </Menu>
             <Button
               disabled={!ready}
-              loading={carry.isPending}
+              loading={carry.isPending || running}
               onClick={() => (removed.length > 0 ? setAsks(true) : carry.mutate())}
             >
               Apply
@@ -183,12 +182,12 @@ export function ManifestsPage() {
             placeholder={EXAMPLE}
             onType={(next) => {
               setText(next);
-              setOutcomes([]);
+              if (!running) setBegun(null);
             }}
           />
         </section>
         <section className="sheet changes" aria-label="What that changes here" aria-live="polite">
-          <ProblemNote problem={problemOf(plan.error) ?? problemOf(carry.error)} />
+          <ProblemNote problem={problemOf(plan.error) ?? problemOf(carry.error) ?? problemOf(ending.error)} />
           {files.length === 0 ? (
             <p className="empty">
               Type or paste manifests, add files, or drop them here: what they change is shown as you type. Nothing is
@@ -227,15 +226,28 @@ export function ManifestsPage() {
                   {missing.map((secret) => secret.connection).join(', ')}: give its password first.
                 </p>
               )}
-              {carry.isPending && (
+              {running && (
                 <Group mb="sm">
                   <span>
-                    {count(outcomes.length)} of {count(steps.length)} done
+                    {count(applied.done)} of {count(applied.total ?? 0)} done
                   </span>
-                  <Button size="compact-sm" variant="default" onClick={() => stop.current?.abort()}>
+                  <Button
+                    size="compact-sm"
+                    variant="default"
+                    loading={ending.isPending || applied.cancelling}
+                    onClick={() => ending.mutate(applied.id)}
+                  >
                     Stop after this step
                   </Button>
                 </Group>
+              )}
+              {applied?.state === 'failed' && !outcomes.some((outcome) => outcome.refused) && applied.problem && (
+                <ProblemNote problem={applied.problem} />
+              )}
+              {applied?.state === 'cancelled' && (
+                <p role="status">
+                  Stopped after {count(applied.done)} of {count(applied.total ?? 0)} steps.
+                </p>
               )}
               <Steps steps={steps} outcomes={outcomes} />
             </>

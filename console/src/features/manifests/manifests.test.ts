@@ -1,18 +1,6 @@
 import { expect, test } from 'vitest';
 
-import {
-  changed,
-  counted,
-  endedEarly,
-  isWhole,
-  sent,
-  source,
-  toAsk,
-  withSecret,
-  type Plan,
-  type Secret,
-  type Step,
-} from './manifests';
+import { changed, counted, sent, source, toAsk, withSecret, type Plan, type Secret, type Step } from './manifests';
 
 const password: Secret = {
   connection: 'packhouse',
@@ -43,14 +31,4 @@ test('steps are counted and changes are told', () => {
   expect(changed({ field: 'keep', from: 'latest' })).toBe('keep: no more latest');
   expect(changed({ field: 'port', from: '1', to: '2' })).toBe('port: 1 → 2');
   expect(changed({ field: 'password' })).toBe('password: another one');
-});
-
-test('an end that came too early is told with how far it came', () => {
-  const outcome = { number: 3, of: 9, deed: 'make', kind: 'topic', name: 'bins' } as const;
-  expect(isWhole(null)).toBe(false);
-  expect(isWhole(outcome)).toBe(false);
-  expect(isWhole({ ...outcome, number: 9 })).toBe(true);
-  // what is refused is the last
-  expect(isWhole({ ...outcome, refused: 'it is there already' })).toBe(true);
-  expect(endedEarly(outcome).detail).toBe('It came to step 3 of 9.');
 });

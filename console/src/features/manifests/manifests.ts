@@ -1,5 +1,5 @@
 /** Manifests, what they would change, and how that is told. */
-import type { Problem, Schemas } from '../../api/client';
+import type { Schemas } from '../../api/client';
 
 export type Plan = Schemas['InstallationPlan'] & { tag: string };
 export type Step = Schemas['PlannedStep'];
@@ -49,20 +49,4 @@ export function changed({ field, from, to }: Schemas['FieldChange']): string {
   if (from == null) return `${field}: ${to}`;
   if (to == null) return `${field}: no more ${from}`;
   return `${field}: ${from} → ${to}`;
-}
-
-/** Whether the last outcome that came is the last there is. */
-export function isWhole(last: Outcome | null): boolean {
-  return last !== null && (last.number === last.of || last.refused != null);
-}
-
-export function endedEarly(last: Outcome | null): Problem {
-  return {
-    type: 'ended',
-    title: 'The server went away',
-    status: 0,
-    detail: last ? `It came to step ${last.number} of ${last.of}.` : 'It is not known whether anything was done.',
-    remedy: 'apply it once more when the server is back: what is done is not done again',
-    checks: [],
-  };
 }

@@ -1,7 +1,8 @@
 /** Manifests compared with what is there, written, and applied. */
-import { answered, api, asPlanned, getText, ProblemError, readLines, type Schemas } from '../../api/client';
+import { answered, api, asPlanned, getText, type Schemas } from '../../api/client';
 import { exportUrl } from '../../shared/exporting';
-import { endedEarly, isWhole, type File, type Outcome, type Plan, type Secrets } from './manifests';
+import type { Operation } from '../../shared/operations/operations';
+import type { File, Plan, Secrets } from './manifests';
 
 /** What they would change, and the tag that confirms it. */
 export async function comparePlan(files: File[], prune: boolean, secrets: Secrets): Promise<Plan> {
@@ -18,32 +19,9 @@ export function written(): Promise<string> {
   return getText(exportUrl());
 }
 
-/**
- * Applies them; each step is told as it is done. Aborted, it ends after the step that is under way. Where the server goes away, that is
- * told with how far it came. `tag` is that of the plan which was shown: another one is not carried out.
- */
-export async function apply(
-  files: File[],
-  prune: boolean,
-  secrets: Secrets,
-  tag: string,
-  signal: AbortSignal,
-  done: (outcome: Outcome) => void,
-): Promise<void> {
-  const body = JSON.stringify({ files, prune, secrets });
-  let last: Outcome | null = null;
-  const take = (line: string) => {
-    const outcome = JSON.parse(line) as Partial<Outcome>;
-    // a server that stops says so in a line of its own
-    if (outcome.number === undefined) return;
-    last = outcome as Outcome;
-    done(last);
-  };
-  try {
-    await readLines(`/api/v1/manifests/apply?confirm=${tag}`, body, signal, take);
-  } catch (error) {
-    if (error instanceof ProblemError) throw error;
-  }
-  if (signal.aborted || isWhole(last)) return;
-  throw new ProblemError(endedEarly(last));
+/** Begins to apply them. `tag` is that of the plan which was shown: another one is not carried out. */
+export function apply(files: File[], prune: boolean, secrets: Secrets, tag: string): Promise<Operation> {
+  const params = { query: asPlanned(tag) };
+  const body = { files, prune, secrets };
+  return answered(api.POST('/api/v1/manifests/apply', { params, body })) as Promise<Operation>;
 }

@@ -7,6 +7,7 @@ import { Blank } from '../../shared/Blank';
 import { FilterInput, fits, useFilter } from '../../shared/Filter';
 import { count } from '../../shared/format';
 import { useLiveConnectors } from '../../shared/liveConnectors';
+import { BeingDone } from '../../shared/operations/OperationLine';
 import { Figure, Heading } from '../../shared/Page';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { moveInList } from '../../shared/rowKeys';
@@ -46,6 +47,7 @@ export function QuarantinePage() {
         }
       />
       <ProblemNote problem={causes.data ? null : problemOf(causes.error)} />
+      <BeingDone of={(o) => o.kind === 'retry' && (connector === null || o.subject?.id === connector)} />
       {causes.data && all.length === 0 && (
         <Blank title="Nothing waits">
           A record that a sink cannot read, or that its target refuses, comes here while all others go on. Each

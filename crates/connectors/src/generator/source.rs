@@ -81,6 +81,10 @@ impl SourceKind for Generator {
     async fn clean_up(&self, _: &Address, _: ConnectorId) -> Result<(), ConnectorError> {
         Ok(())
     }
+
+    fn remains(&self, _: ConnectorId) -> Vec<String> {
+        Vec::new()
+    }
 }
 
 #[async_trait]

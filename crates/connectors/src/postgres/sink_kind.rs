@@ -46,6 +46,10 @@ impl SinkKind for Postgres {
     async fn clean_up(&self, address: &Address, connector: ConnectorId) -> Result<(), ConnectorError> {
         sink_positions::clean_up(&DatabaseAddress::read(address)?, connector).await
     }
+
+    fn remains(&self, connector: ConnectorId) -> Vec<String> {
+        sink_positions::remains(connector)
+    }
 }
 
 #[async_trait]

@@ -186,6 +186,12 @@ pub async fn reposition(
     transaction.commit().await.map_err(during)
 }
 
+/// What stays of a sink that is not cleaned up.
+#[must_use]
+pub fn remains(connector: ConnectorId) -> Vec<String> {
+    vec![format!("rows of the connector {connector} in gonvel.sink_positions and gonvel.sink_retried")]
+}
+
 /// Removes the sink's positions from the target, and Gonvel's own schema with the last of them. The tables with the
 /// delivered rows stay: they are the target's.
 ///

@@ -103,6 +103,10 @@ impl SourceKind for Postgres {
     async fn clean_up(&self, address: &Address, connector: ConnectorId) -> Result<(), ConnectorError> {
         slot::clean_up(&DatabaseAddress::read(address)?, connector).await
     }
+
+    fn remains(&self, connector: ConnectorId) -> Vec<String> {
+        slot::remains(connector)
+    }
 }
 
 /// A source with the conditions of its load as they go to the server; those that cannot be used are told, and left out.

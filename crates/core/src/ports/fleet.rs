@@ -52,6 +52,9 @@ pub struct LaneStatus {
     /// Counts by table and kind.
     #[serde(default)]
     pub tables: BTreeMap<String, TableProgress>,
+    /// The number of the newest request to load tables again that it has taken up; 0 if there is none.
+    #[serde(default)]
+    pub reloaded: i64,
     /// The position as people read it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub position: Option<String>,
@@ -90,6 +93,7 @@ impl LaneStatus {
             lag_records: None,
             lag_ms: None,
             tables: BTreeMap::new(),
+            reloaded: 0,
             position: None,
             notes: Vec::new(),
         }
@@ -130,6 +134,7 @@ impl LaneStatus {
         whole.lag_ms = most(whole.lag_ms, other.lag_ms);
         whole.lag_records = whole.lag_records.into_iter().chain(other.lag_records).reduce(|a, b| a + b);
         whole.position = whole.position.or(other.position);
+        whole.reloaded = whole.reloaded.max(other.reloaded);
         for (name, progress) in other.tables {
             let table = whole.tables.entry(name).or_default();
             table.counts = table.counts.with(progress.counts);
@@ -344,6 +349,12 @@ pub trait FleetStore: Send + Sync {
     /// # Errors
     /// [`PortError::TryAgain`].
     async fn remove_connector(&self, connector: ConnectorId) -> Result<(), PortError>;
+
+    /// Whether a connector that is deleted leaves in its system what it left there, since that system is gone for good.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    async fn leaves_remains(&self, connector: ConnectorId) -> Result<bool, PortError>;
 }
 
 #[cfg(test)]

@@ -14,7 +14,7 @@ use uuid::Uuid;
 
 use crate::problems::Refusal;
 use crate::state::ServerState;
-use crate::{connections, connectors, drafts, fleet, functions, readers, schemas, topics};
+use crate::{connections, connectors, drafts, fleet, functions, operations, readers, schemas, topics};
 
 /// How long changes are gathered before they are looked at.
 const GATHER: Duration = Duration::from_millis(30);
@@ -144,6 +144,7 @@ impl Looker {
                 "topics" => &[ObjectKind::Topic, ObjectKind::Reader, ObjectKind::Schema],
                 "topic_schemas" | "schemas" | "schema_versions" => &[ObjectKind::Schema],
                 "functions" => &[ObjectKind::Function],
+                "operations" => &[ObjectKind::Operation],
                 "drafts" => &[ObjectKind::Draft],
                 "readers" | "reader_members" => &[ObjectKind::Reader],
                 "runners" => &[ObjectKind::Runner],
@@ -246,6 +247,7 @@ async fn all(state: &ServerState, kind: ObjectKind) -> Result<Vec<(String, Strin
         ObjectKind::Connector => named(connectors::among(state, None).await?, |c| c.id.to_string()),
         ObjectKind::Draft => named(drafts::all(state).await?, |d| d.id.to_string()),
         ObjectKind::Function => named(functions::all(state).await?, |f| f.current.function.name.clone()),
+        ObjectKind::Operation => named(operations::all(state).await?, |o| o.id.to_string()),
         ObjectKind::Reader => named(readers::all(state).await?, |r| r.name.clone()),
         ObjectKind::Runner => named(fleet::all(state).await?, |r| r.name.clone()),
         ObjectKind::Schema => named(schemas::all(state).await?, |s| s.about.name.clone()),

@@ -4,32 +4,36 @@ mod steps;
 mod there;
 
 use std::collections::BTreeSet;
+use std::panic::AssertUnwindSafe;
 use std::sync::Arc;
 
-use axum::Json;
-use axum::body::Body as Stream;
 use axum::extract::State;
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
-use futures::{StreamExt, stream};
+use futures::FutureExt;
 use gonvel_core::naming::ReaderName;
 use gonvel_core::ports::{FleetStore, PortError, ReaderStore, TopicLog};
 use gonvel_core::topic_settings::Keep;
 use gonvel_http_api::{
-    ApplyRequest, InstallationPlan, ManifestsQuery, NeededSecret, Plan as Shown, PlanQuery, PlannedStep, Problem,
-    ProblemType, StepOutcome,
+    ApplyRequest, InstallationPlan, ManifestsQuery, NeededSecret, Operation, OperationKind, OperationResult, Plan as Shown,
+    PlanQuery, PlannedStep, Problem, ProblemType, StepOutcome,
 };
 use gonvel_manifests::{self as manifests, Deed, Fault, Found, Plan, Step, Thing};
 use gonvel_runtime::systems;
 use gonvel_storage::catalog::connectors::Connector;
+use gonvel_storage::operations::NewOperation;
+use serde_json::json;
 
 use self::steps::{Carrying, Secrets};
 use self::there::installation;
 use crate::connections::{guards_less, refused_address};
+use crate::creating::{Creating, KeyHeader};
 use crate::edits::judged;
 use crate::manifests::{KnownNames, names};
-use crate::plans;
-use crate::problems::{Body, Query, Refusal};
+use crate::operations::working::{Halt, Working, work};
+use crate::operations::{self, Begun, word};
+use crate::plans::{self, OrPlan, counted};
+use crate::problems::{Query, Refusal};
 use crate::state::ServerState;
 use crate::who::Who;
 
@@ -205,28 +209,22 @@ fn wrong(request: &ApplyRequest, faults: &[Fault]) -> Refusal {
     })
 }
 
-/// Makes the installation what manifests say, step by step: a line of JSON for each step that is done. The first one that is refused is
-/// the last; applied again, what was done is not done again. Nothing is done if anything is wrong in the manifests. Whoever goes away
-/// ends it after the step that is under way.
-#[utoipa::path(operation_id = "applyManifests", post, path = "/api/v1/manifests/apply", tag = "installation", request_body = ApplyRequest,
-    params(PlanQuery),
-    responses((status = 200, body = [StepOutcome], content_type = "application/x-ndjson"), (status = 412, body = Problem), (status = 422, body = Problem)))]
-pub(crate) async fn apply(
-    State(state): State<Arc<ServerState>>,
-    who: Who,
-    Query(query): Query<PlanQuery>,
-    Body(request): Body<ApplyRequest>,
-) -> Result<Response, Refusal> {
-    let (found, planned) = compared(&state, &request).await?;
-    let secrets = secrets(&state, &found, &request.secrets).await?;
+/// The plan where it is only asked for, or the steps that are confirmed.
+async fn planned(
+    state: &ServerState,
+    query: &PlanQuery,
+    request: &ApplyRequest,
+) -> Result<Result<Vec<Step>, Box<Shown>>, Refusal> {
+    let (found, planned) = compared(state, request).await?;
+    let secrets = secrets(state, &found, &request.secrets).await?;
     let plan = match planned {
         Ok(plan) => plan,
         // what is wrong is told as one types
         Err(faults) if query.dry_run => {
             let installation = InstallationPlan { steps: vec![], unchanged: 0, secrets, faults };
-            return Ok(Json(Shown { installation: Some(installation), ..Shown::default() }).into_response());
+            return Ok(Err(Box::new(Shown { installation: Some(installation), ..Shown::default() })));
         }
-        Err(faults) => return Err(wrong(&request, &faults)),
+        Err(faults) => return Err(wrong(request, &faults)),
     };
     let deletes = plan.steps.iter().filter(|step| step.deed == Deed::Delete).map(|step| step.thing.name());
     let deleted: Vec<&str> = deletes.collect();
@@ -235,37 +233,70 @@ pub(crate) async fn apply(
         shown.says.push(format!("It deletes {}.", deleted.join(", ")));
     }
     if query.dry_run {
-        let steps = told(&state, &plan).await?;
+        let steps = told(state, &plan).await?;
         shown.says.extend(steps.iter().flat_map(|step| step.says.clone()));
         let (unchanged, secrets) = (plan.unchanged, secrets.clone());
         shown.installation = Some(InstallationPlan { steps, unchanged, secrets, faults: vec![] });
     }
-    if let Some(shown) = plans::settle(&query, shown, &("applyManifests", plan.mark()), Vec::new())? {
-        return Ok(Json(shown).into_response());
+    if let Some(shown) = plans::settle(query, shown, &("applyManifests", plan.mark()), Vec::new())? {
+        return Ok(Err(shown));
     }
     if let Some(secret) = secrets.into_iter().find(|secret| secret.needed) {
         let detail = format!("the {} of {} is not given: it comes from {}", secret.field, secret.connection, secret.from);
         return Err(Refusal::invalid("secrets", detail));
     }
-    let of = plan.steps.len();
-    let carrying = Arc::new(Carrying { state, who: who.0, secrets: request.secrets });
-    let steps = stream::unfold((carrying, plan.steps.into_iter().enumerate()), move |(carrying, mut steps)| async move {
-        let (number, step) = steps.next()?;
+    Ok(Ok(plan.steps))
+}
+
+/// Carries steps out one after the other, up to the first that is refused.
+async fn carry_out(carrying: &Arc<Carrying>, steps: Vec<Step>, working: &mut Working) -> Result<(), Halt> {
+    let of = steps.len();
+    let total = i64::try_from(of).ok();
+    let mut result = OperationResult::default();
+    for (number, step) in (1..).zip(steps) {
         let (deed, kind, name) = (step.deed, step.thing.kind(), step.thing.name().to_owned());
-        // a task of its own: whoever goes away does not leave it half done
-        let own = Arc::clone(&carrying);
-        let outcome = tokio::spawn(async move { own.carry_out(&step).await }).await;
-        let refused = match outcome {
-            Ok(outcome) => outcome.err().map(|refusal| refusal.detail()),
-            Err(panic) => Some(format!("it failed in Gonvel itself ({panic}): please report it")),
-        };
-        if refused.is_some() {
-            // what refers to it cannot be done either
-            steps = Vec::new().into_iter().enumerate();
-        }
-        let outcome = StepOutcome { number: number + 1, of, deed, kind, name, refused };
-        let line = serde_json::to_string(&outcome).unwrap_or_default() + "\n";
-        Some((Ok::<_, std::convert::Infallible>(line), (carrying, steps)))
+        let outcome = AssertUnwindSafe(carrying.carry_out(&step)).catch_unwind().await;
+        let outcome = outcome.unwrap_or_else(|_| {
+            Err(Refusal::new(ProblemType::Failed, "it failed in Gonvel itself: please report it"))
+        });
+        let refused = outcome.as_ref().err().map(Refusal::detail);
+        result.steps.push(StepOutcome { number, of, deed, kind, name, refused });
+        let done = i64::try_from(number).unwrap_or(i64::MAX) - i64::from(outcome.is_err());
+        working.moved(done, total, &result).await?;
+        // what refers to it cannot be done either
+        outcome?;
+    }
+    Ok(())
+}
+
+/// Makes the installation what manifests say, step by step, as an operation: its result tells how each step went. The first one that is
+/// refused is the last; applied again, what was done is not done again. Nothing is done if anything is wrong in the manifests. Cancelled,
+/// it ends after the step that is under way.
+#[utoipa::path(operation_id = "applyManifests", post, path = "/api/v1/manifests/apply", tag = "installation", request_body = ApplyRequest,
+    params(PlanQuery, KeyHeader),
+    responses((status = 202, body = Operation), (status = 412, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn apply(
+    State(state): State<Arc<ServerState>>,
+    who: Who,
+    Query(query): Query<PlanQuery>,
+    Creating(creation, request): Creating<ApplyRequest>,
+) -> Result<OrPlan<Begun>, Refusal> {
+    if query.dry_run {
+        return planned(&state, &query, &request).await?.err().map(OrPlan::Plan).ok_or_else(plans::changed);
+    }
+
+    let begun = operations::begin(&state, creation, async |database| {
+        let steps = planned(&state, &query, &request).await?.map_err(|_| plans::changed())?;
+        let says = format!("Applies manifests: {}", counted(i64::try_from(steps.len()).unwrap_or(0), "step"));
+        let (kind, total) = (word(OperationKind::Apply), i64::try_from(steps.len()).ok());
+        let new = NewOperation { kind, says: &says, who: &who.0, subject: None, connector: None, total, result: json!({}) };
+        let id = database.begin_operation(&new).await?;
+        let carrying = Arc::new(Carrying { state: state.clone(), who: who.0.clone(), secrets: request.secrets.clone() });
+        work(&state, id, async move |mut working| {
+            let how = carry_out(&carrying, steps, &mut working).await;
+            (working, how)
+        });
+        Ok(id)
     });
-    Ok(([(header::CONTENT_TYPE, "application/x-ndjson")], Stream::from_stream(steps.fuse())).into_response())
+    Ok(OrPlan::Done(begun.await?))
 }

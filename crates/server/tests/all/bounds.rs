@@ -76,10 +76,7 @@ async fn what_could_not_be_read_again_is_not_appended() {
         json!({"timestamp": "2026-11-25T09:30:00Z", "value": "1", "headers": [{"name": "pad", "value": "0".repeat(header)}]})
             .to_string()
     };
-    let import = |body: String| {
-        let request = api.request(Method::POST, "/topics/bins.weighed/import?form=jsonl&partitions=by-key");
-        api.send(request.body(body))
-    };
+    let import = |body: String| api.import("bins.weighed", "form=jsonl&partitions=by-key", body);
     says(&import(line(65 << 20)).await, 422, "a record has 67108864 at most");
     let headers: Vec<_> = (0..10_001).map(|_| json!({"name": "a", "value": ""})).collect();
     let many = json!({"timestamp": "2026-11-25T09:30:00Z", "value": "1", "headers": headers});

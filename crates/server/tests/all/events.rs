@@ -12,11 +12,12 @@ use serde_json::{Value, json};
 
 use crate::support::{Api, place, word};
 
-const LISTS: [(&str, &str); 8] = [
+const LISTS: [(&str, &str); 9] = [
     ("connection", "/connections"),
     ("connector", "/connectors"),
     ("draft", "/drafts"),
     ("function", "/functions"),
+    ("operation", "/operations"),
     ("reader", "/readers"),
     ("runner", "/runners"),
     ("schema", "/schemas"),
@@ -35,7 +36,7 @@ struct Client {
 
 fn id_of(kind: &str, object: &Value) -> String {
     let id = match kind {
-        "connection" | "connector" | "draft" => &object["id"],
+        "connection" | "connector" | "draft" | "operation" => &object["id"],
         "function" => &object["function"]["name"],
         _ => &object["name"],
     };

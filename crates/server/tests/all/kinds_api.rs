@@ -110,7 +110,8 @@ async fn what_the_page_shows_is_taken_and_an_edit_loads_nothing_again() {
     let files = |text: &str| json!({"files": [{"name": "all.yaml", "text": text}], "prune": true});
     let plan = api.manifests(&files(manifest)).await;
     assert_eq!(plan["faults"], json!([]), "{plan:#}");
-    let (status, applied) = api.confirmed(Method::POST, "/manifests/apply", Some(&files(manifest))).await;
+    let begun = api.confirmed(Method::POST, "/manifests/apply", Some(&files(manifest))).await;
+    let (status, applied) = api.ended(begun).await;
     assert_eq!(status, 200, "{applied:#}");
     let again = api.manifests(&files(manifest)).await;
     assert_eq!((again["steps"].clone(), again["unchanged"].as_i64()), (json!([]), Some(2)), "{again:#}");

@@ -77,6 +77,8 @@ async fn filled() -> Api {
              version, state, expires_at) \
            SELECT id, 1, 'bins', 0, n, 0, '1', 'write', 'too heavy', n / 2, 1, 'waiting', now() + interval '2 days' \
              FROM connectors, generate_series(1, {EACH}) n;
+         INSERT INTO operations (id, kind, says, state) SELECT gen_random_uuid(), 'import', 'Imports a file', 'done'
+           FROM generate_series(1, {EACH});
          INSERT INTO lanes (connector_id, lane, waits) SELECT id, 1, 'no runner has room' FROM connectors
            ON CONFLICT DO NOTHING"
     );

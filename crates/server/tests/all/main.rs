@@ -15,6 +15,7 @@ mod lists;
 mod manifests_api;
 mod nothing_kept;
 mod numbers;
+mod operations;
 mod panics;
 mod partitions_added;
 mod plans;

@@ -14,8 +14,8 @@ async fn a_topic_stays_bound_unless_its_manifest_lets_go_of_the_schema() {
     let schema = "schema: cold.Reading\nlanguage: avro\nversions:\n- text: '{\"type\": \"record\", \"name\": \"Reading\", \"fields\": []}'\n";
     let topic = |values: &str| format!("{schema}---\ntopic: readings\npartitions: 2\n{values}");
     let apply = async |text: &str| {
-        let (status, _) = api.post("/manifests/apply", &files(text)).await;
-        assert_eq!(status, 200);
+        let (status, ended) = api.ended(api.post("/manifests/apply", &files(text)).await).await;
+        assert_eq!(status, 200, "{ended:#}");
         let again = api.manifests(&files(text)).await;
         assert_eq!((&again["steps"], &again["faults"]), (&json!([]), &json!([])), "{again:#}");
         let exported = api.request(reqwest::Method::GET, "/manifests").send().await.unwrap().text().await.unwrap();
@@ -67,7 +67,7 @@ async fn a_reader_reads_other_topics_and_stays_where_it_stands_in_the_rest() {
     let text = |reads: &str| files(&format!("{topics}---\nreader: night-watch\ntopics: [{reads}]\n"));
     let apply = async |reads: &str| {
         let plan = api.manifests(&text(reads)).await;
-        let (status, _) = api.post("/manifests/apply", &text(reads)).await;
+        let (status, _) = api.ended(api.post("/manifests/apply", &text(reads)).await).await;
         assert_eq!((status, &plan["faults"]), (200, &json!([])), "{plan:#}");
         let again = api.manifests(&text(reads)).await;
         assert_eq!(again["steps"], json!([]), "{again:#}");

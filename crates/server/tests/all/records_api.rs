@@ -285,11 +285,11 @@ async fn a_file_that_is_too_large_is_refused_whole() {
     api.topic("copy", 1).await;
     let line = |n: usize| format!("{}\n", json!({"timestamp": 0, "value": format!("{n} {}", "x".repeat(1_000))}));
     let file = |lines: usize| (0..lines).map(line).collect::<String>();
-    let import = |body: String| api.send(api.request(Method::POST, "/topics/copy/import?form=jsonl").body(body));
+    let import = |body: String| api.import("copy", "form=jsonl", body);
     // without a stated length it is measured as it comes
     let pieces: Vec<Result<String, std::io::Error>> = (0..3_000).map(|n| Ok(line(n))).collect();
     let streamed = reqwest::Body::wrap_stream(futures::stream::iter(pieces));
-    let refused = api.send(api.request(Method::POST, "/topics/copy/import?form=jsonl").body(streamed)).await;
+    let refused = api.import("copy", "form=jsonl", streamed).await;
     says(&refused, 413, "larger than the 1 MiB that this server takes");
     says(&import(file(1_200)).await, 413, "nothing of it was imported");
     assert_eq!(api.count("copy").await, 0);
@@ -436,20 +436,19 @@ async fn what_is_exported_and_imported_is_equal() {
         let file = Bytes::from(unpacked);
         let copy = format!("copy.{form}");
         api.topic(&copy, 3).await;
-        let import = api.request(Method::POST, &format!("/topics/{copy}/import?form={form}")).body(file.clone());
-        assert_eq!(api.send(import).await, (200, json!({"records": 6, "batches": 1})));
+        assert_eq!(api.import(&copy, &format!("form={form}"), file.clone()).await, (200, json!({"records": 6, "batches": 1})));
         assert_eq!(strip(api.all(&copy).await), before, "{form}");
         // into fewer partitions only by key, and a refused file leaves nothing
         let narrow = format!("narrow.{form}");
         api.topic(&narrow, 1).await;
-        let refused = api.send(api.request(Method::POST, &format!("/topics/{narrow}/import?form={form}")).body(file)).await;
+        let refused = api.import(&narrow, &format!("form={form}"), file).await;
         says(&refused, 422, "has 0 to 0: import by key instead; nothing was imported");
         assert_eq!(api.count(&narrow).await, 0);
     }
     let part = api.get("/topics/packhouse.labels/export?form=jsonl&partition=2&to_offset=99").await;
     assert_eq!((part.0, place(&part.1)), (422, Some("to_offset")));
     says(&api.get("/topics/packhouse.labels/export?form=xlsx").await, 422, "take avro, parquet, jsonl or csv");
-    let import = |body: String| api.send(api.request(Method::POST, "/topics/copy.csv/import?form=jsonl").body(body));
+    let import = |body: String| api.import("copy.csv", "form=jsonl", body);
     says(&import("{\"timestamp\":0}\n{".into()).await, 422, "row 1:");
     // what was committed before a wrong row is said, and is there
     let good = "{\"timestamp\":0,\"partition\":1}\n".repeat(10_000);
@@ -477,8 +476,7 @@ async fn a_captured_record_larger_than_http_takes_is_exported_and_comes_back() {
     for form in ["avro", "parquet", "jsonl", "csv"] {
         let export = api.request(Method::GET, &format!("/topics/packhouse.scans/export?form={form}&to_offset=1"));
         let file = export.send().await.unwrap().bytes().await.unwrap();
-        let import = api.request(Method::POST, &format!("/topics/packhouse.scans/import?form={form}")).body(file);
-        assert_eq!(api.send(import).await.0, 200, "{form}");
+        assert_eq!(api.import("packhouse.scans", &format!("form={form}"), file).await.0, 200, "{form}");
     }
     for block in api.database.read(to, Offset(0), 1 << 30).await.unwrap() {
         let open = block.open(to).unwrap();

@@ -146,8 +146,7 @@ async fn a_topic_that_requires_a_schema_takes_only_what_fits_in_every_form() {
             .unwrap();
         let copy = format!("{topic}.copy");
         api.topic(&copy, 1).await;
-        let request = api.request(Method::POST, &format!("/topics/{copy}/import?form=jsonl")).body(file);
-        let done = api.send(request).await;
+        let done = api.import(&copy, "form=jsonl", file).await;
         assert_eq!(done.0, 200, "{:#}", done.1);
         assert_eq!(api.all(&copy).await[0]["value"], records[0]["value"]);
     }

@@ -13,6 +13,7 @@ use uuid::Uuid;
 use super::history;
 use crate::Database;
 use crate::failing::failed;
+use crate::operations::{NewOperation, begin_on};
 use crate::schema::{connector_versions, connectors, drafts, lanes, reloads};
 
 #[derive(Queryable, Selectable)]
@@ -433,12 +434,35 @@ impl Database {
         tables: &[String],
         existing: ExistingRows,
     ) -> Result<(), PortError> {
+        self.ask_to_load_again_as(id, tables, existing, None).await.map(|_| ())
+    }
+
+    /// The same as an operation; gives its id.
+    ///
+    /// # Errors
+    /// [`PortError::NotFound`].
+    pub async fn ask_to_load_again_as(
+        &self,
+        id: ConnectorId,
+        tables: &[String],
+        existing: ExistingRows,
+        as_operation: Option<&NewOperation<'_>>,
+    ) -> Result<Option<Uuid>, PortError> {
         let mut connection = self.connection().await?;
-        let asked = diesel::insert_into(reloads::table)
-            .values((reloads::connector_id.eq(id.0), reloads::tables.eq(tables), reloads::existing_rows.eq(existing.word())))
-            .execute(&mut connection)
-            .await;
-        asked.map(|_| ()).map_err(|error| match error {
+        let asked = connection.transaction::<_, Error, _>(async |c| {
+            let number: i64 = diesel::insert_into(reloads::table)
+                .values((
+                    reloads::connector_id.eq(id.0),
+                    reloads::tables.eq(tables),
+                    reloads::existing_rows.eq(existing.word()),
+                ))
+                .returning(reloads::number)
+                .get_result(c)
+                .await?;
+            let Some(new) = as_operation else { return Ok(None) };
+            begin_on(self, c, new, &serde_json::json!({"number": number, "tables": tables})).await.map(Some)
+        });
+        asked.await.map_err(|error| match error {
             Error::DatabaseError(DatabaseErrorKind::ForeignKeyViolation, _) => {
                 PortError::NotFound { what: format!("connector {id}") }
             }
@@ -451,8 +475,33 @@ impl Database {
     /// # Errors
     /// [`PortError::NotFound`]; [`PortError::Refused`] if it is being deleted.
     pub async fn ask(&self, id: ConnectorId, wish: Wish, who: &str) -> Result<(), PortError> {
+        self.ask_as(id, wish, who, None).await.map(|_| ())
+    }
+
+    /// Asks that a connector be deleted, as an operation; gives its id. One that `leaves_remains` is not removed from its system. Asked
+    /// once more it is another operation.
+    ///
+    /// # Errors
+    /// [`PortError::NotFound`].
+    pub async fn ask_to_delete(
+        &self,
+        id: ConnectorId,
+        leaves_remains: bool,
+        new: &NewOperation<'_>,
+    ) -> Result<Uuid, PortError> {
+        let begun = self.ask_as(id, Wish::Delete, new.who, Some((new, leaves_remains))).await?;
+        begun.ok_or_else(|| PortError::NotFound { what: format!("connector {id}") })
+    }
+
+    async fn ask_as(
+        &self,
+        id: ConnectorId,
+        wish: Wish,
+        who: &str,
+        delete: Option<(&NewOperation<'_>, bool)>,
+    ) -> Result<Option<Uuid>, PortError> {
         let mut connection = self.connection().await?;
-        let asked = connection.transaction::<usize, Error, _>(async |c| {
+        let asked = connection.transaction::<_, Error, _>(async |c| {
             let changed = diesel::update(connectors::table.find(id.0).filter(connectors::wish.ne("delete")))
                 .set((
                     connectors::wish.eq(wish.word()),
@@ -469,9 +518,21 @@ impl Database {
                     diesel::update(idle).set(lanes::status.eq(stopped_status())).execute(c).await?;
                 }
             }
-            Ok(changed)
+            let mut begun = None;
+            if let Some((new, leaves_remains)) = delete {
+                let there = connectors::table.find(id.0).filter(connectors::wish.eq("delete"));
+                let there = if leaves_remains {
+                    diesel::update(there).set(connectors::leaves_remains.eq(true)).execute(c).await?
+                } else {
+                    there.count().get_result::<i64>(c).await?.unsigned_abs() as usize
+                };
+                if there > 0 {
+                    begun = Some(begin_on(self, c, new, &serde_json::Value::Null).await?);
+                }
+            }
+            Ok((changed, begun))
         });
-        let changed = asked.await.map_err(failed("asking something of a connector"))?;
+        let (changed, begun) = asked.await.map_err(failed("asking something of a connector"))?;
         if changed == 0 {
             drop(connection);
             self.find_connector(id).await?;
@@ -479,7 +540,7 @@ impl Database {
                 return Err(PortError::Refused("the connector is being deleted: make a new one".into()));
             }
         }
-        Ok(())
+        Ok(begun)
     }
 }
 
@@ -495,6 +556,12 @@ impl Row {
 fn stopped_status() -> serde_json::Value {
     let status = LaneStatus::entering(State::Stopped, Utc::now().timestamp_micros());
     serde_json::to_value(status).unwrap_or_default()
+}
+
+pub(super) async fn leaves_remains(database: &Database, id: ConnectorId) -> Result<bool, PortError> {
+    let mut connection = database.connection().await?;
+    let leaves = connectors::table.find(id.0).select(connectors::leaves_remains).first(&mut connection).await;
+    Ok(leaves.optional().map_err(failed("reading what a connector leaves"))?.unwrap_or(false))
 }
 
 async fn find_row(database: &Database, id: ConnectorId) -> Result<Option<Row>, PortError> {

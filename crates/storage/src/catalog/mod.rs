@@ -102,6 +102,10 @@ impl FleetStore for Database {
     async fn remove_connector(&self, connector: ConnectorId) -> Result<(), PortError> {
         connectors::remove(self, connector).await
     }
+
+    async fn leaves_remains(&self, connector: ConnectorId) -> Result<bool, PortError> {
+        connectors::leaves_remains(self, connector).await
+    }
 }
 
 #[async_trait]

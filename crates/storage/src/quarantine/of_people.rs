@@ -13,6 +13,7 @@ use uuid::Uuid;
 use super::{KEPT, Kept};
 use crate::Database;
 use crate::failing::failed;
+use crate::operations::{NewOperation, begin_on, has_total};
 
 /// A group of records that failed for one cause.
 #[derive(Debug, Clone, QueryableByName)]
@@ -242,12 +243,29 @@ impl Database {
     /// # Errors
     /// [`PortError::TryAgain`].
     pub async fn retry(&self, which: &Which, pace: Option<i32>) -> Result<usize, PortError> {
+        Ok(usize::try_from(self.retry_as(which, pace, None).await?.0).unwrap_or(0))
+    }
+
+    /// The same as an operation; gives its id too.
+    ///
+    /// # Errors
+    /// [`PortError::TryAgain`].
+    pub async fn retry_as(
+        &self,
+        which: &Which,
+        pace: Option<i32>,
+        new: Option<&NewOperation<'_>>,
+    ) -> Result<(i64, Option<Uuid>), PortError> {
         let (ids, connector, cause) = which.columns();
         let mut connection = self.connection().await?;
-        let asked = connection.transaction::<usize, diesel::result::Error, _>(async |c| {
+        let asked = connection.transaction::<_, diesel::result::Error, _>(async |c| {
             lanes_first(c, which).await?;
+            let id = match new {
+                Some(new) => Some(begin_on(self, c, new, &serde_json::Value::Null).await?),
+                None => None,
+            };
             let asked = diesel::sql_query(format!(
-                "WITH asked AS (UPDATE quarantine SET state = 'asked', pace = $4 WHERE {THESE} RETURNING connector_id), \
+                "WITH asked AS (UPDATE quarantine SET state = 'asked', pace = $4, operation_id = $5 WHERE {THESE} RETURNING connector_id), \
                  told AS (UPDATE lanes SET mending = mending + 1 WHERE connector_id IN (SELECT connector_id FROM asked)) \
                  SELECT count(*) AS count FROM asked"
             ))
@@ -255,9 +273,13 @@ impl Database {
             .bind::<Nullable<SqlUuid>, _>(connector)
             .bind::<Nullable<Int8>, _>(cause)
             .bind::<Nullable<Int4>, _>(pace)
+            .bind::<Nullable<SqlUuid>, _>(id)
             .get_result::<Count>(c)
             .await?;
-            Ok(usize::try_from(asked.count).unwrap_or(0))
+            if let Some(id) = id {
+                has_total(c, id, asked.count).await?;
+            }
+            Ok((asked.count, id))
         });
         asked.await.map_err(failed("asking for records to be tried again"))
     }

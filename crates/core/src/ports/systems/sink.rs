@@ -83,6 +83,9 @@ pub trait SinkKind: Send + Sync {
     /// # Errors
     /// [`ConnectorError`]; it says what could not be removed.
     async fn clean_up(&self, address: &Address, connector: ConnectorId) -> Result<(), ConnectorError>;
+
+    /// What stays in the system where that is not removed, each in a few words; nothing is asked of the system.
+    fn remains(&self, connector: ConnectorId) -> Vec<String>;
 }
 
 /// A system that holds the positions of sinks beside the rows that they wrote: this is what exactly once comes of.

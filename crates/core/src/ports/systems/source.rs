@@ -159,6 +159,9 @@ pub trait SourceKind: Send + Sync {
 
     /// Removes what a source left in the system.
     async fn clean_up(&self, address: &Address, connector: ConnectorId) -> Result<(), ConnectorError>;
+
+    /// What stays in the system where that is not removed, each in a few words; nothing is asked of the system.
+    fn remains(&self, connector: ConnectorId) -> Vec<String>;
 }
 
 /// What a lane of a source asks of its system beside what it captures.

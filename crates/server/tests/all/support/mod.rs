@@ -2,6 +2,7 @@
 #![allow(dead_code, reason = "each test program uses a part of it")]
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use gonvel_server::ServerState;
 use gonvel_stand_ins::test_cluster::TestCluster;
@@ -92,6 +93,35 @@ impl Api {
         let (status, plan) = self.plan(method.clone(), path, body).await;
         assert_eq!(status, 200, "{plan:#}");
         self.send(self.planned(method, path, &format!("confirm={}", plan["tag"].as_str().unwrap()), body)).await
+    }
+
+    /// What becomes of an operation that was begun: 200 with it when it is done, or its problem as an answer.
+    pub async fn ended(&self, begun: Answer) -> Answer {
+        if begun.0 != 202 {
+            return begun;
+        }
+        let path = format!("/operations/{}", begun.1["id"].as_str().unwrap());
+        for _ in 0..6_000 {
+            let (status, mut operation) = self.get(&path).await;
+            assert_eq!(status, 200, "{operation:#}");
+            match operation["state"].as_str() {
+                Some("running") => tokio::time::sleep(Duration::from_millis(10)).await,
+                Some("failed") => {
+                    let problem = operation["problem"].take();
+                    return (problem["status"].as_u64().unwrap().try_into().unwrap(), problem);
+                }
+                _ => return (200, operation),
+            }
+        }
+        panic!("{path} does not end");
+    }
+
+    /// Imports a file, and gives what came of it.
+    pub async fn import(&self, topic: &str, query: &str, file: impl Into<reqwest::Body>) -> Answer {
+        let (status, operation) = self
+            .ended(self.send(self.request(Method::POST, &format!("/topics/{topic}/import?{query}")).body(file)).await)
+            .await;
+        (status, if status == 200 { operation["result"].clone() } else { operation })
     }
 
     pub async fn append(&self, topic: &str, media: &str, body: impl Into<reqwest::Body>) -> Answer {

@@ -262,6 +262,7 @@ impl Keeper {
         failures.take(self.sample().await);
         failures.take(history::trim_lines(&self.database).await);
         failures.take(quarantine::expire(&self.database).await);
+        failures.take(self.database.forget_operations().await);
         failures.into_result()
     }
 
