@@ -261,7 +261,7 @@ impl Import {
     }
 
     /// Appends all rows; `at` is the file that they are read of, of so many bytes.
-    async fn all(mut self, mut rows: Rows, mut at: File, total: Option<i64>, working: &mut Working) -> Result<(), Halt> {
+    async fn all(mut self, mut rows: Rows, mut at: File, total: Option<i64>, working: &Working) -> Result<(), Halt> {
         let mut read = 0;
         loop {
             let (rest, batch) = some(rows).await.map_err(|refusal| refusal.add(&so_far(&self.done)))?;
@@ -395,10 +395,9 @@ pub(crate) async fn import(
         let id = database.begin_operation(&new).await?;
         let done = Imported::default();
         let import = Import { state: state.clone(), topic, by_key, fitting, schemas: HashMap::new(), done };
-        work(&state, id, async move |mut working| {
-            let how = import.all(rows, at, total, &mut working).await;
-            drop(permit);
-            (working, how)
+        work(&state, id, async move |working| {
+            let _permit = permit;
+            import.all(rows, at, total, &working).await
         });
         Ok(id)
     })

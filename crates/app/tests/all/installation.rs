@@ -193,7 +193,8 @@ async fn an_installation_is_made_from_its_export_to_the_byte_through_a_kill() {
         let client = cluster.connect("settlement").await.unwrap();
         client.batch_execute(&format!("DROP TABLE IF EXISTS {table}")).await.unwrap();
     }
-    let mut gonvel = Gonvel::serve_at(&cluster.url("another"), other.path(), free_port().unwrap(), "runner-2").await;
+    let port = free_port().unwrap();
+    let mut gonvel = Gonvel::serve_at(&cluster.url("another"), other.path(), port, "runner-2").await;
     let shell = Shell::at(&gonvel);
     let text = one.path().join("export").display().to_string();
     // one topic waits until the server is gone, so that it surely is killed half way
@@ -211,10 +212,14 @@ async fn an_installation_is_made_from_its_export_to_the_byte_through_a_kill() {
     let done = lines.map_while(Result::ok).find(|line| line.contains("of ") && line.contains("make topic spare.2"));
     assert!(done.is_some(), "the topic before was not made");
     gonvel.kill();
-    assert_eq!(applies.wait().unwrap().code(), Some(1));
     drop(gonvel);
     another.batch_execute("SELECT pg_advisory_unlock(1900); DROP TRIGGER waits ON topics").await.unwrap();
-    let gonvel = Gonvel::serve_at(&cluster.url("another"), other.path(), free_port().unwrap(), "runner-2").await;
+    let gonvel = Gonvel::serve_at(&cluster.url("another"), other.path(), port, "runner-2").await;
+    // whoever waited is told by the next server that it ended half way, and where
+    assert_eq!(applies.wait().unwrap().code(), Some(5));
+    let half = gonvel.list("/operations").await.unwrap()[0].clone();
+    let (done, of) = (half["done"].as_i64().unwrap(), half["total"].as_i64().unwrap());
+    assert!(half["state"] == "failed" && 0 < done && done < of, "{half:#}");
     let shell = Shell::at(&gonvel);
     shell.text(&format!("apply {text} --yes"), None);
     waits_for("rows in the target", async || count(&cluster, "settlement", "bins").await == 500).await;

@@ -249,7 +249,7 @@ async fn planned(
 }
 
 /// Carries steps out one after the other, up to the first that is refused.
-async fn carry_out(carrying: &Arc<Carrying>, steps: Vec<Step>, working: &mut Working) -> Result<(), Halt> {
+async fn carry_out(carrying: &Arc<Carrying>, steps: Vec<Step>, working: &Working) -> Result<(), Halt> {
     let of = steps.len();
     let total = i64::try_from(of).ok();
     let mut result = OperationResult::default();
@@ -292,10 +292,7 @@ pub(crate) async fn apply(
         let new = NewOperation { kind, says: &says, who: &who.0, subject: None, connector: None, total, result: json!({}) };
         let id = database.begin_operation(&new).await?;
         let carrying = Arc::new(Carrying { state: state.clone(), who: who.0.clone(), secrets: request.secrets.clone() });
-        work(&state, id, async move |mut working| {
-            let how = carry_out(&carrying, steps, &mut working).await;
-            (working, how)
-        });
+        work(&state, id, async move |working| carry_out(&carrying, steps, &working).await);
         Ok(id)
     });
     Ok(OrPlan::Done(begun.await?))

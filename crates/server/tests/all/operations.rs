@@ -82,7 +82,7 @@ async fn what_a_server_left_undone_is_told_and_nobody_goes_on_with_it() {
     let id = uuid::Uuid::now_v7();
     let left = format!(
         "INSERT INTO operations (id, kind, says, result, moved_at) VALUES ('{id}', 'import', 'Imports a file', '{{\"records\": 5000}}', \
-         now() - interval '21 seconds')"
+         now() - interval '11 seconds')"
     );
     client.batch_execute(&left).await.unwrap();
     let failed = until(&api, &json!(id.to_string()), ended).await;

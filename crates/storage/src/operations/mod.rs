@@ -210,6 +210,22 @@ impl Database {
         moved.map(|moved| moved.cancelling).ok_or_else(|| missing(id))
     }
 
+    /// Whether an operation that is being done is to end early.
+    ///
+    /// # Errors
+    /// [`PortError::NotFound`] if it ended meanwhile.
+    pub async fn operation_is_cancelled(&self, id: Uuid) -> Result<bool, PortError> {
+        let mut connection = self.connection().await?;
+        let found: Option<Cancelling> =
+            diesel::sql_query("SELECT cancelling FROM operations WHERE id = $1 AND state = 'running'")
+                .bind::<SqlUuid, _>(id)
+                .get_result(&mut connection)
+                .await
+                .optional()
+                .map_err(failed("looking whether an operation is cancelled"))?;
+        found.map(|found| found.cancelling).ok_or_else(|| missing(id))
+    }
+
     /// Says that this process does an operation still.
     ///
     /// # Errors

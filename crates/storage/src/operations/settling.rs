@@ -13,7 +13,7 @@ use crate::Database;
 use crate::failing::failed;
 
 /// A server that has not said for so long that it does an operation does it no more.
-const DESERTED: &str = "20 seconds";
+const DESERTED: &str = "10 seconds";
 
 /// Where an operation stands that lanes do.
 #[derive(Debug, Default)]
