@@ -78,16 +78,6 @@ test('the main views', async ({ page, demo }) => {
     await expect(page.getByRole('textbox', { name: 'Text of version 2' })).toContainText('limit');
     await page.waitForTimeout(800);
   });
-  await take('schema-draft', '/schemas/coldstore.event/draft', async () => {
-    const text = page.getByRole('textbox', { name: 'Text of the draft' });
-    const now = (await text.innerText()).replaceAll('\u00a0', ' ');
-    await text.fill(
-      now.replace('"maximum": 100', '"maximum": 90').replace('"required": ["room"]', '"required": ["room", "celsius"]'),
-    );
-    await expect(page.getByRole('region', { name: 'Verdict' })).toContainText('of the last');
-    await page.evaluate(() => window.scrollTo(0, 180));
-    await page.waitForTimeout(800);
-  });
   demo.sql('settlement', "ALTER TABLE bins ADD CHECK (status <> 'recalled') NOT VALID");
   demo.sql('settlement', 'ALTER TABLE growers ALTER district SET NOT NULL');
   demo.sql('packhouse', "UPDATE bins SET status = 'recalled' WHERE id IN (7, 41, 42, 900)");
@@ -101,6 +91,20 @@ test('the main views', async ({ page, demo }) => {
     await expect(page.getByRole('region', { name: 'packhouse-1' })).toContainText('2 lanes');
     const closed = page.getByRole('button', { name: 'What it carries' });
     while ((await closed.count()) > 0) await closed.first().click();
+  });
+  const who = (name: string) => ({ 'gonvel-who': name });
+  const reload = { data: { tables: ['public.blocks'] }, headers: who('Ines') };
+  await page.request.post(`/api/v1/connectors/${source?.id}/reload`, reload);
+  await page.request.post('/api/v1/topics', { data: { name: 'coldstore.archive', partitions: 1 } });
+  const reading = (partition: number) => `{"timestamp":0,"partition":${partition},"value":"3.5"}\n`;
+  const file = (data: string) => ({ data: Buffer.from(data), headers: who('Marek') });
+  const place = '/api/v1/topics/coldstore.archive/import?form=jsonl';
+  await page.request.post(place, file(reading(0).repeat(9_000) + reading(7)));
+  await page.waitForTimeout(3_000);
+  await take('operations', '/operations', async () => {
+    await expect(page.getByRole('region', { name: 'Ended' })).toContainText('public.blocks');
+    await page.request.post(place, file(reading(0).repeat(2_000_000)));
+    await expect(page.getByRole('progressbar')).toBeVisible();
   });
   await take('connections', '/connections', async () => {
     await page.getByRole('button', { name: 'Test' }).first().click();

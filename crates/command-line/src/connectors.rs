@@ -16,8 +16,8 @@ use crate::client::Client;
 use crate::connector_named::find;
 use crate::context::Output;
 use crate::error::CommandError;
-use crate::operations::Waiting;
 use crate::moving::{MoveArguments, move_after_a_look};
+use crate::operations::Waiting;
 use crate::planning::plan;
 use crate::table::{Table, bytes, span};
 

@@ -7,8 +7,8 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use gonvel_http_api::{
-    ApplyRequest, FieldChange, InstallationPlan, ManifestFile, NeededSecret, Operation, OperationState, SecretFrom, StepDeed,
-    StepOutcome, ThingKind,
+    ApplyRequest, FieldChange, InstallationPlan, ManifestFile, NeededSecret, Operation, OperationState, SecretFrom,
+    StepDeed, StepOutcome, ThingKind,
 };
 use reqwest::Method;
 

@@ -3,7 +3,9 @@
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-use crate::{Connection, Connector, DraftEntry, FunctionEntry, Operation, Problem, Reader, Runner, SchemaSummary, TopicSummary};
+use crate::{
+    Connection, Connector, DraftEntry, FunctionEntry, Operation, Problem, Reader, Runner, SchemaSummary, TopicSummary,
+};
 
 /// Kinds of objects whose changes are told.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, ToSchema)]

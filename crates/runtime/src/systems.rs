@@ -48,11 +48,7 @@ pub fn settled(word: &str, definition: &Definition) -> Definition {
 ///
 /// # Errors
 /// [`ConnectorError`] if its kind is not known any more.
-pub fn remains(
-    definition: &Definition,
-    address: &Address,
-    connector: ConnectorId,
-) -> Result<Vec<String>, ConnectorError> {
+pub fn remains(definition: &Definition, address: &Address, connector: ConnectorId) -> Result<Vec<String>, ConnectorError> {
     Ok(match definition {
         Definition::Source(_) => gonvel_connectors::kinds::source(address)?.remains(connector),
         Definition::Sink(_) => gonvel_connectors::kinds::sink(address)?.remains(connector),

@@ -13,7 +13,8 @@ use gonvel_core::naming::{ConnectorId, Offset, SchemaId};
 use gonvel_core::record::StoredRecord;
 use gonvel_http_api::{
     Affected, Cause, CausesQuery, DiscardRequest, LARGEST_RECORD_PAGE, MendRecord, ObjectKind, Operation, OperationKind,
-    Page, PagingQuery, Plan, PlanQuery, Problem, ProblemType, QuarantineQuery, QuarantinedRecord, RecordHeader, RecordPagingQuery, RetryRequest, WhichRecords,
+    Page, PagingQuery, Plan, PlanQuery, Problem, ProblemType, QuarantineQuery, QuarantinedRecord, RecordHeader,
+    RecordPagingQuery, RetryRequest, WhichRecords,
 };
 use gonvel_storage::operations::NewOperation;
 use gonvel_storage::quarantine::{Kept, Which};

@@ -253,7 +253,10 @@ pub async fn clean_up(address: &DatabaseAddress, connector: ConnectorId) -> Resu
 #[must_use]
 pub fn remains(connector: ConnectorId) -> Vec<String> {
     let (slot, publication) = (names::slot(connector), names::publication(connector));
-    vec![format!("the replication slot {slot}, which holds log on the server's disk"), format!("the publication {publication}")]
+    vec![
+        format!("the replication slot {slot}, which holds log on the server's disk"),
+        format!("the publication {publication}"),
+    ]
 }
 
 /// Ends a session that still holds the slot. Whoever starts has the lane's lease, so that session's runner can append nothing

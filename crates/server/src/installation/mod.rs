@@ -256,9 +256,8 @@ async fn carry_out(carrying: &Arc<Carrying>, steps: Vec<Step>, working: &Working
     for (number, step) in (1..).zip(steps) {
         let (deed, kind, name) = (step.deed, step.thing.kind(), step.thing.name().to_owned());
         let outcome = AssertUnwindSafe(carrying.carry_out(&step)).catch_unwind().await;
-        let outcome = outcome.unwrap_or_else(|_| {
-            Err(Refusal::new(ProblemType::Failed, "it failed in Gonvel itself: please report it"))
-        });
+        let outcome = outcome
+            .unwrap_or_else(|_| Err(Refusal::new(ProblemType::Failed, "it failed in Gonvel itself: please report it")));
         let refused = outcome.as_ref().err().map(Refusal::detail);
         result.steps.push(StepOutcome { number, of, deed, kind, name, refused });
         let done = i64::try_from(number).unwrap_or(i64::MAX) - i64::from(outcome.is_err());

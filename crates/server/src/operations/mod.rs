@@ -136,10 +136,7 @@ pub(crate) async fn list(
 /// One operation.
 #[utoipa::path(operation_id = "getOperation", get, path = "/api/v1/operations/{id}", tag = "operations",
     responses((status = 200, body = Operation), (status = 404, body = Problem)))]
-pub(crate) async fn one(
-    State(state): State<Arc<ServerState>>,
-    Path(id): Path<Uuid>,
-) -> Result<Json<Operation>, Refusal> {
+pub(crate) async fn one(State(state): State<Arc<ServerState>>, Path(id): Path<Uuid>) -> Result<Json<Operation>, Refusal> {
     find(&state, id).await.map(Json)
 }
 

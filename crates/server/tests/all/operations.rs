@@ -106,8 +106,7 @@ async fn sink(api: &Api, name: &str, wish: &str) -> Value {
     let (_, connection) = api.post("/connections", &login).await;
     let topic = json!({"topic": "bins", "schema": "public", "table": "bins"});
     let definition = json!({"kind": "sink", "connection": connection["id"], "topics": [topic]});
-    let (status, made) =
-        api.post("/connectors", &json!({"name": name, "start": false, "definition": definition})).await;
+    let (status, made) = api.post("/connectors", &json!({"name": name, "start": false, "definition": definition})).await;
     assert_eq!(status, 201, "{made:#}");
     let client = api.cluster.connect("gonvel").await.unwrap();
     client.execute("UPDATE connectors SET wish = $2 WHERE name = $1", &[&name, &wish]).await.unwrap();

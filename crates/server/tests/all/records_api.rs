@@ -436,7 +436,10 @@ async fn what_is_exported_and_imported_is_equal() {
         let file = Bytes::from(unpacked);
         let copy = format!("copy.{form}");
         api.topic(&copy, 3).await;
-        assert_eq!(api.import(&copy, &format!("form={form}"), file.clone()).await, (200, json!({"records": 6, "batches": 1})));
+        assert_eq!(
+            api.import(&copy, &format!("form={form}"), file.clone()).await,
+            (200, json!({"records": 6, "batches": 1}))
+        );
         assert_eq!(strip(api.all(&copy).await), before, "{form}");
         // into fewer partitions only by key, and a refused file leaves nothing
         let narrow = format!("narrow.{form}");

@@ -275,7 +275,9 @@ impl Database {
             return refused("it has ended: there is nothing to cancel");
         }
         match operation.kind.as_str() {
-            "delete" => refused("what a connector left in its system is being removed: make the connector anew if it is needed"),
+            "delete" => {
+                refused("what a connector left in its system is being removed: make the connector anew if it is needed")
+            }
             "load_again" => {
                 if self.take_back_reload(&operation).await? {
                     self.end_operation(id, &Ended::Cancelled).await

@@ -146,8 +146,7 @@ impl Database {
         .map_err(failed("looking what lanes say"))?;
         let Some(first) = lanes.as_slice().first() else { return Ok(None) };
         let (wish, leaves_remains) = (first.wish.clone(), first.leaves_remains);
-        let says: Vec<LaneStatus> =
-            lanes.into_iter().filter_map(|lane| serde_json::from_value(lane.status?).ok()).collect();
+        let says: Vec<LaneStatus> = lanes.into_iter().filter_map(|lane| serde_json::from_value(lane.status?).ok()).collect();
         Ok(Some(Connector { wish, leaves_remains, says: LaneStatus::together(&says) }))
     }
 
@@ -164,7 +163,8 @@ impl Database {
             return Ok(Stands { done: operation.done, total: operation.total, ended: Some(gone()), ..Stands::default() });
         };
         let number = operation.asked["number"].as_i64().unwrap_or(0);
-        let tables: Vec<&str> = operation.asked["tables"].as_array().into_iter().flatten().filter_map(Value::as_str).collect();
+        let tables: Vec<&str> =
+            operation.asked["tables"].as_array().into_iter().flatten().filter_map(Value::as_str).collect();
         let waits = connector.waits();
         let Some(says) = connector.says.filter(|says| says.reloaded >= number) else {
             return Ok(Stands { total: operation.total, waits, ..Stands::default() });
@@ -228,13 +228,11 @@ impl Database {
         let stands = self.retrying(operation).await?;
         self.note(operation, &stands).await?;
         let mut connection = self.connection().await?;
-        diesel::sql_query(
-            "UPDATE quarantine SET state = 'waiting', pace = NULL WHERE operation_id = $1 AND state = 'asked'",
-        )
-        .bind::<SqlUuid, _>(operation.id)
-        .execute(&mut connection)
-        .await
-        .map(|_| ())
-        .map_err(failed("taking back that records be tried again"))
+        diesel::sql_query("UPDATE quarantine SET state = 'waiting', pace = NULL WHERE operation_id = $1 AND state = 'asked'")
+            .bind::<SqlUuid, _>(operation.id)
+            .execute(&mut connection)
+            .await
+            .map(|_| ())
+            .map_err(failed("taking back that records be tried again"))
     }
 }
