@@ -4,47 +4,9 @@ use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
 use crate::{
-    Connection, Connector, DraftEntry, FunctionEntry, Operation, Problem, Reader, Runner, SchemaSummary, TopicSummary,
+    Connection, Connector, DraftEntry, FunctionEntry, ObjectKind, Operation, Problem, Reader, Runner, SchemaSummary,
+    TopicSummary,
 };
-
-/// Kinds of objects whose changes are told.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum ObjectKind {
-    /// Connections.
-    Connection,
-    /// Connectors.
-    Connector,
-    /// Unfinished drafts.
-    Draft,
-    /// Functions of one's own.
-    Function,
-    /// Operations.
-    Operation,
-    /// Readers.
-    Reader,
-    /// Runners.
-    Runner,
-    /// Schemas.
-    Schema,
-    /// Topics.
-    Topic,
-}
-
-impl ObjectKind {
-    /// All of them, in order.
-    pub const ALL: [Self; 9] = [
-        Self::Connection,
-        Self::Connector,
-        Self::Draft,
-        Self::Function,
-        Self::Operation,
-        Self::Reader,
-        Self::Runner,
-        Self::Schema,
-        Self::Topic,
-    ];
-}
 
 /// Kinds, separated by commas.
 #[derive(Debug, Clone, PartialEq, Eq, Deserialize)]

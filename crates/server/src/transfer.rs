@@ -267,7 +267,7 @@ impl Import {
             let (rest, batch) = some(rows).await.map_err(|refusal| refusal.add(&so_far(&self.done)))?;
             rows = rest;
             if batch.is_empty() {
-                return Ok(working.moved(total.unwrap_or(read), total, &self.done.into()).await?);
+                return working.moved(total.unwrap_or(read), total, &self.done.into()).await;
             }
             let appended = self.batch(batch).await;
             // a form that is read from its end goes back and forth

@@ -7,7 +7,7 @@ import { problemOf } from '../../api/client';
 import { useKeptCurrent } from '../liveConnectors';
 import { ProblemNote } from '../ProblemNote';
 import { When } from '../When';
-import { came, canBeCancelled, cancel, inOrder, operationsQuery, progress, type Operation } from './operations';
+import { came, canBeCancelled, cancel, inOrder, operationsQuery, parts, progress, type Operation } from './operations';
 
 const STATE: Record<Operation['state'], { tone: string; word: string }> = {
   running: { tone: 'well', word: 'running' },
@@ -36,7 +36,8 @@ export function OperationLine({
   said?: string | null;
   more?: ReactNode;
 }) {
-  const { state, done, total, waits, problem, subject } = operation;
+  const { state, done, total, waits, problem } = operation;
+  const [before, name, after] = parts(operation);
   const cancelling = useMutation({ mutationFn: () => cancel(operation.id) });
   const far = progress(operation);
   const place = here ? null : placeOf(operation);
@@ -48,13 +49,9 @@ export function OperationLine({
           {operation.cancelling ? 'ending' : word}
         </span>
         <span className="says">
-          {operation.says}
-          {place && subject && (
-            <>
-              {' · '}
-              <Link to={place}>{subject.name}</Link>
-            </>
-          )}
+          {before}
+          {place ? <Link to={place}>{name}</Link> : name}
+          {after}
         </span>
         <span className="quiet far">
           {far}

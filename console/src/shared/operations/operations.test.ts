@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 
-import { came, canBeCancelled, inOrder, progress, type Operation } from './operations';
+import { came, canBeCancelled, inOrder, parts, progress, type Operation } from './operations';
 
 const operation = (part: Partial<Operation>): Operation => ({
   id: '1',
@@ -22,7 +22,7 @@ describe('how far an operation is', () => {
     [{ kind: 'apply', unit: 'steps', done: 2, total: 9 }, '2 of 9 steps'],
     [{ kind: 'apply', unit: 'steps', done: 1, total: 1, state: 'done' }, '1 step'],
     [{ kind: 'load_again', unit: 'rows', done: 1_200, total: 4_000 }, '1,200 of about 4,000 rows'],
-    [{ kind: 'load_again', unit: 'rows', done: 4_000, total: 4_000, state: 'done' }, '4,000 rows'],
+    [{ kind: 'load_again', unit: 'rows', done: 4_000, total: 4_000, state: 'done' }, 'about 4,000 rows'],
     [{ kind: 'retry', unit: 'records', done: 1, total: 3, left_ms: 20 }, '1 of 3 records, 1.0 s left'],
     [{ kind: 'delete', unit: 'steps', done: 0, total: 1 }, ''],
   ] as [Partial<Operation>, string][])('%j', (part, said) => expect(progress(operation(part))).toBe(said));
@@ -43,6 +43,13 @@ it('has what is being done before what ended, the newest first', () => {
   const all = [operation({ id: '1' }), operation({ id: '3', state: 'done' }), operation({ id: '2' })];
   const { running, ended } = inOrder(all);
   expect([...running, ...ended].map(({ id }) => id)).toEqual(['2', '1', '3']);
+});
+
+it('names its subject where it is told', () => {
+  const subject = { kind: 'topic', name: 'bins' } as const;
+  expect(parts(operation({ subject }))).toEqual(['Imports a file into ', 'bins', '']);
+  expect(parts(operation({ subject: { kind: 'topic', name: 'lots' } }))).toEqual(['Imports a file into bins', '', '']);
+  expect(parts(operation({}))).toEqual(['Imports a file into bins', '', '']);
 });
 
 it('offers to cancel what can be', () => {

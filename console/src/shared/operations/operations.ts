@@ -36,14 +36,24 @@ function amount(unit: Operation['unit'], value: number): string {
   }
 }
 
+/** What it does, in parts: what stands before its subject's name, that name, and what stands after it; the name is empty where it is not told. */
+export function parts({ says, subject }: Operation): [string, string, string] {
+  const at = subject ? says.indexOf(subject.name) : -1;
+  if (!subject || at < 0) return [says, '', ''];
+  return [says.slice(0, at), subject.name, says.slice(at + subject.name.length)];
+}
+
 /** How far it is: `2 of 9 steps, 4 s left`. */
-export function progress({ done, total, unit, left_ms, state, kind }: Operation): string {
+export function progress({ done, total, unit, left_ms, kind }: Operation): string {
   if (total == null) return done === 0 ? '' : amount(unit, done);
   // one step is done or not
   if (kind === 'delete') return '';
-  const about = kind === 'load_again' && state === 'running' ? 'about ' : '';
+  // rows of a table are estimated
+  const about = kind === 'load_again' ? 'about ' : '';
   const far =
-    done === total ? amount(unit, total) : `${amount(unit, done).split(' ')[0]} of ${about}${amount(unit, total)}`;
+    done === total
+      ? `${about}${amount(unit, total)}`
+      : `${amount(unit, done).split(' ')[0]} of ${about}${amount(unit, total)}`;
   const words = unit === 'bytes' && done !== total ? `${bytes(done)} of ${bytes(total)}` : far;
   return left_ms == null ? words : `${words}, ${span(Math.max(1_000, left_ms))} left`;
 }

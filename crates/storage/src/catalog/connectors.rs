@@ -3,6 +3,7 @@
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel::result::{DatabaseErrorKind, Error};
+use diesel::sql_types::{Bool, Uuid as SqlUuid};
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use gonvel_core::connector::{Definition, ExistingRows, State, ValidConnector, Wish};
 use gonvel_core::naming::{ConnectorId, ConnectorName};
@@ -520,13 +521,10 @@ impl Database {
             }
             let mut begun = None;
             if let Some((new, leaves_remains)) = delete {
-                let there = connectors::table.find(id.0).filter(connectors::wish.eq("delete"));
-                let there = if leaves_remains {
-                    diesel::update(there).set(connectors::leaves_remains.eq(true)).execute(c).await?
-                } else {
-                    there.count().get_result::<i64>(c).await?.unsigned_abs() as usize
-                };
-                if there > 0 {
+                // who says once that the system is gone has said it: a delete after that does not take it back
+                let said = "UPDATE connectors SET leaves_remains = leaves_remains OR $2 WHERE id = $1 AND wish = 'delete'";
+                let said = diesel::sql_query(said).bind::<SqlUuid, _>(id.0).bind::<Bool, _>(leaves_remains);
+                if said.execute(c).await? > 0 {
                     begun = Some(begin_on(self, c, new, &serde_json::Value::Null).await?);
                 }
             }

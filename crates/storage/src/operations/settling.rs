@@ -178,8 +178,9 @@ impl Database {
         }
         // a lane that does not run says nothing of tables that it found by their names
         if !loading && matches!(says.state, State::Loading | State::Following) {
-            let rows = operation.total.unwrap_or(operation.done);
-            return Ok(Stands { done: rows, total: Some(rows), ended: Some(Ended::Done), ..Stands::default() });
+            // one that was over before it was looked at has no figure
+            let (done, total) = (operation.total.unwrap_or(0), operation.total);
+            return Ok(Stands { done, total, ended: Some(Ended::Done), ..Stands::default() });
         }
         // how many rows there are is an estimate; a table that is through counts no more
         let total = operation.total.unwrap_or(0).max(total).max(done);
