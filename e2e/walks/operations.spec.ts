@@ -60,6 +60,9 @@ test('a connector whose system is gone for good is deleted, and what stays there
   // a load that goes on is told where one looks at its connector
   await page.getByRole('button', { name: 'Load again' }).click();
   await page.getByRole('button', { name: 'Load the table' }).click();
+  // it is asked for before one leaves the page
+  const dialog = page.getByRole('dialog');
+  await expect(dialog).toHaveCount(0);
   await page.goto('/operations');
   const over = page.getByRole('region', { name: 'Ended' });
   const load = over.getByRole('listitem').filter({ hasText: 'Loads public.ladders of office-changes again' });
@@ -72,17 +75,18 @@ test('a connector whose system is gone for good is deleted, and what stays there
   await page.getByRole('button', { name: 'Delete', exact: true }).click();
   await page.getByLabel(/To go on, type the name/).fill('office-changes');
   await page.getByRole('button', { name: 'Delete the connector' }).click();
+  await expect(dialog).toHaveCount(0);
   await page.goto(`/connectors/${id}`);
   const doing = page.getByRole('list', { name: 'Running' });
   await expect(doing).toContainText('Removes office-changes from its system and deletes it');
   await expect(page.getByRole('alert')).toContainText(/Tries again by itself: .*orchard_office/);
   await accessible(page);
   await doing.getByRole('button', { name: 'Delete without clean-up' }).click();
-  const dialog = page.getByRole('dialog');
   await expect(dialog).toContainText('without asking office for anything');
   await expect(dialog).toContainText(/There stays: the replication slot gonvel_/);
   await dialog.getByLabel(/To go on, type the name/).fill('office-changes');
   await dialog.getByRole('button', { name: 'Delete without clean-up' }).click();
+  await expect(dialog).toHaveCount(0);
   await page.goto('/operations');
   const gone = over.getByRole('listitem').filter({ hasText: 'leaves in its system what it left there' });
   await expect(gone).toContainText('done');
