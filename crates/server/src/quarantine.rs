@@ -201,7 +201,7 @@ pub(crate) async fn mend(
 /// offsets; one whose key was delivered anew since is superseded and is not. Cancelled, those that were not tried yet wait on.
 #[utoipa::path(operation_id = "retryQuarantined", post, path = "/api/v1/quarantine/retry", tag = "quarantine", request_body = RetryRequest,
     params(PlanQuery, KeyHeader),
-    responses((status = 202, body = Operation), (status = 422, body = Problem)))]
+    responses((status = 202, body = Operation), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn retry(
     State(state): State<Arc<ServerState>>,
     who: Who,

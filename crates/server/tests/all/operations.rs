@@ -149,6 +149,10 @@ async fn a_retry_counts_what_became_of_its_records_and_gives_back_the_others() {
     client.batch_execute("UPDATE quarantine SET state = 'delivered' WHERE state = 'asked'").await.unwrap();
     let done = until(&api, &again["id"], ended).await;
     assert_eq!((&done["state"], &done["result"]["delivered"]), (&json!("done"), &json!(3)), "{done:#}");
+    let unknown = json!({"which": {"connector": uuid::Uuid::now_v7()}});
+    assert_eq!(api.post("/quarantine/retry", &unknown).await.0, 404);
+    let document: Value = serde_json::from_str(&gonvel_server::openapi_json()).unwrap();
+    assert!(document["paths"]["/api/v1/quarantine/retry"]["post"]["responses"]["404"].is_object());
     // nothing to try is done at once
     let (_, none) = api.post("/quarantine/retry", &all).await;
     assert_eq!(until(&api, &none["id"], ended).await["state"], "done");
