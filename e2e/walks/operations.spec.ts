@@ -68,7 +68,6 @@ test('a connector whose system is gone for good is deleted, and what stays there
   const load = over.getByRole('listitem').filter({ hasText: 'Loads public.ladders of office-changes again' });
   await expect(load).toContainText('done');
 
-  demo.sql('gonvel', 'SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots WHERE NOT active');
   demo.sql('gonvel', 'ALTER DATABASE orchard_office ALLOW_CONNECTIONS false');
   demo.sql('gonvel', "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = 'orchard_office'");
   await page.goto(`/connectors/${id}`);

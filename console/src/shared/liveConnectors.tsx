@@ -64,7 +64,7 @@ function hangOn(change: Change): QueryFilters[] {
       // not the one that is open: what is typed into it would be lost; whoever saves is told that another did
       return [{ queryKey: ['functions'], exact: true }, { queryKey: ['shape functions'] }];
     case 'operation':
-      return [];
+      return [{ queryKey: ['operation', change.id], exact: true }];
     case 'runner':
       return [{ queryKey: ['runners', 'waiting'] }];
     case 'schema':
@@ -83,6 +83,7 @@ const OF_OBJECTS = new Set<unknown>([
   'connector',
   'drafts',
   'functions',
+  'operation',
   'schema',
   'schemas',
   'shape functions',

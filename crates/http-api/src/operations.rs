@@ -83,7 +83,7 @@ pub struct OperationResult {
     /// Of a retry: records that failed again, and wait.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub waiting: Option<i64>,
-    /// Of manifests: how each step went.
+    /// Of manifests: how each step went. Lists, and events, leave them out.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub steps: Vec<StepOutcome>,
     /// Of a delete without clean-up: what stays in the system.

@@ -163,29 +163,35 @@ pub(crate) async fn remove(
     at: IfMatch,
     creation: Creation,
 ) -> Result<OrPlan<Begun>, Refusal> {
-    let stored = state.database.find_connector(ConnectorId(id)).await?;
-    at.holds(&format!("the connector {}", stored.name), stored.version)?;
-    let remains = if leave_remains { remains(&state, &stored).await? } else { Vec::new() };
-    let plan = delete_plan(&state, &stored, leave_remains, &remains).await?;
-    if let Some(plan) = plans::settle(&query, plan, &("deleteConnector", id, stored.version, leave_remains), Vec::new())? {
-        return Ok(OrPlan::Plan(plan));
+    let planned = async || {
+        let stored = state.database.find_connector(ConnectorId(id)).await?;
+        at.holds(&format!("the connector {}", stored.name), stored.version)?;
+        let remains = if leave_remains { remains(&state, &stored).await? } else { Vec::new() };
+        let plan = delete_plan(&state, &stored, leave_remains, &remains).await?;
+        let of = ("deleteConnector", id, stored.version, leave_remains);
+        Ok::<_, Refusal>((plans::settle(&query, plan, &of, Vec::new())?, stored, remains))
+    };
+    if query.dry_run {
+        return planned().await?.0.map(OrPlan::Plan).ok_or_else(plans::changed);
     }
-    let says = if leave_remains {
-        format!("Deletes {} and leaves in its system what it left there", stored.name)
-    } else {
-        format!("Removes {} from its system and deletes it", stored.name)
-    };
-    let new = NewOperation {
-        kind: word(OperationKind::Delete),
-        says: &says,
-        who: &who.0,
-        subject: subject(ObjectKind::Connector, Some(id), &stored.name),
-        connector: Some(stored.id),
-        total: Some(1),
-        result: json!({ "remains": remains }),
-    };
+    // whoever asks once more may find it gone by now: looked at only where this is not known already
     let begun = operations::begin(&state, creation, async |database| {
-        let id = database.ask_to_delete(ConnectorId(id), leave_remains, &new).await?;
+        let (_, stored, remains) = planned().await?;
+        let says = if leave_remains {
+            format!("Deletes {} and leaves in its system what it left there", stored.name)
+        } else {
+            format!("Removes {} from its system and deletes it", stored.name)
+        };
+        let new = NewOperation {
+            kind: word(OperationKind::Delete),
+            says: &says,
+            who: &who.0,
+            subject: subject(ObjectKind::Connector, Some(id), &stored.name),
+            connector: Some(stored.id),
+            total: Some(1),
+            result: json!({ "remains": remains }),
+        };
+        let id = database.ask_to_delete(stored.id, leave_remains, &new).await?;
         state.nudge.notify_one();
         Ok(id)
     });
@@ -378,39 +384,40 @@ pub(crate) async fn load_again(
     who: Who,
     Creating(creation, request): Creating<ReloadRequest>,
 ) -> Result<Begun, Refusal> {
-    let connector = state.database.find_connector(ConnectorId(id)).await?;
-    let Definition::Source(source) = &connector.definition else {
-        return Err(
-            PortError::Refused("a sink has no table to load: load it in the source that writes its topics".into()).into()
-        );
-    };
-    if connector.wish == Wish::Draft {
-        return Err(PortError::Refused("the connector has not started yet: starting it loads its tables".into()).into());
-    }
-    if request.tables.is_empty() {
-        return Err(Refusal::invalid("tables", "no table is named: name at least one, as schema.table"));
-    }
-    let found = connector.found().map(|(name, _)| name);
-    let known: std::collections::HashSet<String> =
-        source.tables.iter().map(gonvel_core::connector::CapturedTable::qualified).chain(found.cloned()).collect();
-    let captured = |name: &String| known.contains(name);
-    if let Some(unknown) = request.tables.iter().find(|name| !captured(name)) {
-        return Err(Refusal::invalid("tables", format!("{} does not capture a table {unknown}", connector.name)));
-    }
-    let loaded = |name: &str| request.tables.iter().any(|table| table == name);
-    may_load_so(source, request.existing_rows, loaded).map_err(|e| Refusal::invalid("existing_rows", e.to_string()))?;
-    preflights::can_load(&state, &connector.definition).await?;
-    let says = format!("Loads {} of {} again", request.tables.join(", "), connector.name);
-    let new = NewOperation {
-        kind: word(OperationKind::LoadAgain),
-        says: &says,
-        who: &who.0,
-        subject: subject(ObjectKind::Connector, Some(id), &connector.name),
-        connector: Some(connector.id),
-        total: None,
-        result: json!({}),
-    };
     operations::begin(&state, creation, async |database| {
+        let connector = state.database.find_connector(ConnectorId(id)).await?;
+        let Definition::Source(source) = &connector.definition else {
+            return Err(PortError::Refused(
+                "a sink has no table to load: load it in the source that writes its topics".into(),
+            )
+            .into());
+        };
+        if connector.wish == Wish::Draft {
+            return Err(PortError::Refused("the connector has not started yet: starting it loads its tables".into()).into());
+        }
+        if request.tables.is_empty() {
+            return Err(Refusal::invalid("tables", "no table is named: name at least one, as schema.table"));
+        }
+        let found = connector.found().map(|(name, _)| name);
+        let known: std::collections::HashSet<String> =
+            source.tables.iter().map(gonvel_core::connector::CapturedTable::qualified).chain(found.cloned()).collect();
+        let captured = |name: &String| known.contains(name);
+        if let Some(unknown) = request.tables.iter().find(|name| !captured(name)) {
+            return Err(Refusal::invalid("tables", format!("{} does not capture a table {unknown}", connector.name)));
+        }
+        let loaded = |name: &str| request.tables.iter().any(|table| table == name);
+        may_load_so(source, request.existing_rows, loaded).map_err(|e| Refusal::invalid("existing_rows", e.to_string()))?;
+        preflights::can_load(&state, &connector.definition).await?;
+        let says = format!("Loads {} of {} again", request.tables.join(", "), connector.name);
+        let new = NewOperation {
+            kind: word(OperationKind::LoadAgain),
+            says: &says,
+            who: &who.0,
+            subject: subject(ObjectKind::Connector, Some(id), &connector.name),
+            connector: Some(connector.id),
+            total: None,
+            result: json!({}),
+        };
         let (tables, existing) = (&request.tables, request.existing_rows);
         let begun = database.ask_to_load_again_as(connector.id, tables, existing, Some(&new)).await?;
         let tables = format!("{}: {}", tables.join(", "), existing.told());

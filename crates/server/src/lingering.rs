@@ -70,7 +70,8 @@ pub(crate) async fn linger(request: Request, next: Next) -> Response {
     let (head, body) = request.into_parts();
     let body = Shared(Arc::new(Mutex::new(body)));
     let answer = next.run(Request::from_parts(head, Body::new(body.clone()))).await;
-    if answer.status().as_u16() >= 400 && !body.is_end_stream() {
+    // also of what is answered with what the same request made before
+    if !body.is_end_stream() {
         let _ = tokio::time::timeout(PATIENCE, body.read_on()).await;
     }
     answer

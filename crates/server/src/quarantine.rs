@@ -223,23 +223,23 @@ pub(crate) async fn retry(
             return Ok(OrPlan::Plan(plan));
         }
     }
-    let connector = match which {
-        Which::Cause(connector, _) | Which::All(connector) => Some(connector),
-        Which::Ids(_) => None,
-    };
-    let name = match connector {
-        Some(connector) => Some(state.database.find_connector(connector).await?.name),
-        None => None,
-    };
-    let subject = name.as_ref().and_then(|name| subject(ObjectKind::Connector, connector.map(|c| c.0), name));
-    let says = match (&which, &name) {
-        (Which::Cause(..), Some(name)) => format!("Tries the records again that {name} failed with for one cause"),
-        (_, Some(name)) => format!("Tries all records again that wait in the quarantine of {name}"),
-        _ => "Tries records again that were chosen in quarantine".to_owned(),
-    };
-    let kind = word(OperationKind::Retry);
-    let new = NewOperation { kind, says: &says, who: &who.0, subject, connector, total: None, result: json!({}) };
     let begun = operations::begin(&state, creation, async |database| {
+        let connector = match which {
+            Which::Cause(connector, _) | Which::All(connector) => Some(connector),
+            Which::Ids(_) => None,
+        };
+        let name = match connector {
+            Some(connector) => Some(state.database.find_connector(connector).await?.name),
+            None => None,
+        };
+        let subject = name.as_ref().and_then(|name| subject(ObjectKind::Connector, connector.map(|c| c.0), name));
+        let says = match (&which, &name) {
+            (Which::Cause(..), Some(name)) => format!("Tries the records again that {name} failed with for one cause"),
+            (_, Some(name)) => format!("Tries all records again that wait in the quarantine of {name}"),
+            _ => "Tries records again that were chosen in quarantine".to_owned(),
+        };
+        let kind = word(OperationKind::Retry);
+        let new = NewOperation { kind, says: &says, who: &who.0, subject, connector, total: None, result: json!({}) };
         let (_, id) = database.retry_as(&which, request.per_second, Some(&new)).await?;
         state.nudge.notify_one();
         id.ok_or_else(|| Refusal::new(ProblemType::Failed, "the operation did not begin"))

@@ -9,7 +9,7 @@ import { ConfirmByName } from '../../shared/ConfirmByName';
 import { count } from '../../shared/format';
 import { LinedText } from '../../shared/LinedText';
 import { useKeptCurrent } from '../../shared/liveConnectors';
-import { cancel, operationsQuery, type Operation } from '../../shared/operations/operations';
+import { cancel, operationQuery } from '../../shared/operations/operations';
 import { Figure, Heading } from '../../shared/Page';
 import { ProblemNote } from '../../shared/ProblemNote';
 import { counted, KINDS, sent, source, toAsk, TYPED, withSecret, type File, type Secrets } from './manifests';
@@ -28,8 +28,8 @@ export function ManifestsPage() {
   const [begun, setBegun] = useSessionStorage<string | null>({ key: 'gonvel.applied', defaultValue: null });
   const [asks, setAsks] = useState(false);
   const [over, setOver] = useState(false);
-  const operations = useQuery({ ...operationsQuery, ...useKeptCurrent('operation'), enabled: begun !== null });
-  const applied = operations.data?.find((operation) => operation.id === begun);
+  const kept = useKeptCurrent('operation');
+  const { data: applied } = useQuery({ ...operationQuery(begun ?? ''), ...kept, enabled: begun !== null });
   const outcomes = applied?.result.steps ?? [];
   const running = applied?.state === 'running';
 
@@ -53,7 +53,7 @@ export function ManifestsPage() {
       return apply(files, prune, secrets, current?.tag ?? '');
     },
     onSuccess: (operation) => {
-      queries.setQueryData<Operation[]>(operationsQuery.queryKey, (before) => before && [operation, ...before]);
+      queries.setQueryData(operationQuery(operation.id).queryKey, operation);
       setBegun(operation.id);
     },
   });

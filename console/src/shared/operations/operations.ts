@@ -11,6 +11,14 @@ export const operationsQuery = {
     current('operation', () => everything((query) => answered(api.GET('/api/v1/operations', { params: { query } })))),
 };
 
+/** One operation, with the steps that lists leave out. */
+export function operationQuery(id: string) {
+  return {
+    queryKey: ['operation', id],
+    queryFn: () => answered(api.GET('/api/v1/operations/{id}', { params: { path: { id } } })),
+  };
+}
+
 export function cancel(id: string) {
   return answered(api.DELETE('/api/v1/operations/{id}', { params: { path: { id } } }));
 }

@@ -63,7 +63,7 @@ fn problem(kept: &Value) -> Problem {
     match kept["code"].as_str() {
         Some("gone") => Problem::new(ProblemType::NotFound, "its connector was deleted meanwhile"),
         Some("deserted") => {
-            let detail = "the server that did this stopped before it was done; what was done until then stays";
+            let detail = "the server that did this stopped before it was done, or was cut off from Gonvel's own database; what was done until then stays";
             let remedy = "look at what was done, then ask again for what is missing".into();
             Problem { remedy, ..Problem::new(ProblemType::TryAgain, detail) }
         }
@@ -113,7 +113,8 @@ async fn find(state: &ServerState, id: Uuid) -> Result<Operation, Refusal> {
     Ok(present(state.database.operation(id).await?))
 }
 
-/// Operations, the newest first: all that are being done, and the newest thousand of those that ended in the last week.
+/// Operations, the newest first: all that are being done, and the newest thousand of those that ended in the last week; without the steps of
+/// those that apply manifests.
 #[utoipa::path(operation_id = "listOperations", get, path = "/api/v1/operations", tag = "operations", params(OperationsQuery, PagingQuery),
     responses((status = 200, body = Page<Operation>)))]
 pub(crate) async fn list(

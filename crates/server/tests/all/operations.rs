@@ -71,6 +71,10 @@ async fn an_import_goes_on_by_itself_once_and_ends_where_it_is_cancelled() {
     assert!(stays < 600_000, "{cancelled:#}");
     assert_eq!(api.count("bins.copied").await, 12_000 + stays, "what was imported until then stays, and nothing more came");
 
+    // a large file that comes once more is not read again, and its answer comes through all the same
+    let again: Value = import("tuesday", 600_000).await.unwrap().json().await.unwrap();
+    assert_eq!(again["id"], long["id"], "{again:#}");
+
     let kinds = api.list("/operations?kind=import&subject=bins.copied").await;
     assert_eq!(kinds.as_array().unwrap().len(), 2);
     assert_eq!(kinds[0]["id"], long["id"], "the newest first");
@@ -164,7 +168,10 @@ async fn a_delete_ends_with_its_connector_and_what_stays_is_listed() {
     api.topic("bins", 1).await;
     let made = sink(&api, "to-target", "run").await;
     let path = format!("/connectors/{}", made["id"].as_str().unwrap());
-    let (status, begun) = api.confirmed(Method::DELETE, &path, None).await;
+    let (_, plan) = api.plan(Method::DELETE, &path, None).await;
+    let confirmed = format!("confirm={}", plan["tag"].as_str().unwrap());
+    let delete = || api.planned(Method::DELETE, &path, &confirmed, None).header("idempotency-key", "delete it");
+    let (status, begun) = api.send(delete()).await;
     assert_eq!((status, &begun["kind"], &begun["subject"]["id"]), (202, &json!("delete"), &made["id"]), "{begun:#}");
     says(&cancel(&api, &begun["id"]).await, 409, "is being removed");
     assert_eq!(api.get(&format!("/operations/{}", begun["id"].as_str().unwrap())).await.1["state"], "running");
@@ -184,9 +191,39 @@ async fn a_delete_ends_with_its_connector_and_what_stays_is_listed() {
     for operation in [&begun, &leaving] {
         assert_eq!(until(&api, &operation["id"], ended).await["state"], "done");
     }
+    // whoever lost the answer is told though the connector is gone
+    let (status, again) = api.send(delete()).await;
+    assert_eq!((status, &again["id"]), (202, &begun["id"]), "{again:#}");
     let kept = until(&api, &leaving["id"], ended).await;
     assert!(kept["result"]["remains"][0].as_str().unwrap().contains(&id.to_string()), "{kept:#}");
     assert_eq!(until(&api, &begun["id"], ended).await["result"], json!({}));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_load_that_no_lane_has_taken_up_is_taken_back() {
+    let api = Api::start().await;
+    let login = json!({"name": "packhouse", "host": "127.0.0.1", "port": api.cluster.port, "database": "gonvel",
+        "user": "gonvel", "password": api.cluster.password});
+    let (_, connection) = api.post("/connections", &login).await;
+    let table = json!({"schema": "public", "table": "topics", "topic": "packhouse.topics"});
+    let definition = json!({"kind": "source", "connection": connection["id"], "tables": [table], "partitions": 1});
+    let made = json!({"name": "packhouse-changes", "start": false, "definition": definition});
+    assert_eq!(api.post("/connectors", &made).await.0, 201);
+    let client = api.cluster.connect("gonvel").await.unwrap();
+    client.batch_execute("UPDATE connectors SET wish = 'stop'").await.unwrap();
+    let asked = async || client.query_one("SELECT count(*) FROM reloads", &[]).await.unwrap().get::<_, i64>(0);
+    let again = json!({"tables": ["public.topics"], "existing_rows": "keep"});
+    let (status, begun) = api.post("/connectors/packhouse-changes/reload", &again).await;
+    assert_eq!((status, &begun["kind"], asked().await), (202, &json!("load_again"), 1), "{begun:#}");
+    let waits = until(&api, &begun["id"], |operation| operation["waits"].is_string()).await;
+    assert_eq!(waits["waits"], "the connector is stopped: start it", "{waits:#}");
+    // a lane that has it may be reading already
+    client.batch_execute("UPDATE lanes SET holder = 'runner-1'").await.unwrap();
+    says(&cancel(&api, &begun["id"]).await, 409, "are being loaded");
+    client.batch_execute("UPDATE lanes SET holder = NULL").await.unwrap();
+    assert_eq!(cancel(&api, &begun["id"]).await.0, 202);
+    assert_eq!(until(&api, &begun["id"], ended).await["state"], "cancelled");
+    assert_eq!(asked().await, 0);
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -212,4 +249,5 @@ async fn manifests_are_applied_up_to_the_step_that_is_refused_and_told_step_by_s
     assert!(steps[0].get("refused").is_none() && steps[1]["refused"].is_string(), "{failed:#}");
     assert!(failed["problem"]["detail"].is_string(), "{failed:#}");
     assert_eq!(api.get("/topics/coldstore.doors").await.0, 200, "what was done stays");
+    assert_eq!(api.list("/operations").await[0]["result"], json!({}), "a list of many is not to carry their steps");
 }

@@ -161,14 +161,17 @@ impl Database {
         begun.await.map_err(failed("beginning an operation"))
     }
 
-    /// Operations, the newest first: all that are being done, and the newest of those that ended.
+    /// Operations, the newest first: all that are being done, and the newest of those that ended. Without the steps in their results,
+    /// which may be thousands.
     ///
     /// # Errors
     /// [`PortError::TryAgain`].
     pub async fn operations(&self) -> Result<Vec<Operation>, PortError> {
         let mut connection = self.connection().await?;
         diesel::sql_query(
-            "SELECT * FROM operations WHERE state = 'running' OR id IN (SELECT id FROM operations WHERE state <> 'running' ORDER BY id DESC LIMIT $1) \
+            "SELECT id, kind, says, who, subject, connector_id, asked, state, cancelling, done, total, waits, result - 'steps' AS result, \
+               problem, began_at, ended_at FROM operations \
+             WHERE state = 'running' OR id IN (SELECT id FROM operations WHERE state <> 'running' ORDER BY id DESC LIMIT $1) \
              ORDER BY id DESC",
         )
         .bind::<BigInt, _>(MOST_SHOWN)

@@ -75,7 +75,11 @@ impl Database {
     pub async fn settle_operations(&self) -> Result<bool, PortError> {
         let running: Vec<Operation> = {
             let mut connection = self.connection().await?;
-            let running = diesel::sql_query("SELECT * FROM operations WHERE state = 'running'");
+            // the results of those that a server does may be large, and are not looked at
+            let running = diesel::sql_query(
+                "SELECT id, kind, says, who, subject, connector_id, asked, state, cancelling, done, total, waits, result - 'steps' AS result, \
+                   problem, began_at, ended_at FROM operations WHERE state = 'running'",
+            );
             running.load(&mut connection).await.map_err(failed("looking for operations"))?
         };
         for operation in &running {
