@@ -160,7 +160,6 @@ async fn made_up_rows_pick_from_the_keys_of_a_captured_table() {
     const WEIGHED: &str = "
 - table: weighed
   rate: 200
-  rows: 300
   columns: [{name: id, is: number}, {name: bin, is: key, topic: packhouse.bins, whole: true}]
 ";
     let world = World::new().await;
@@ -197,14 +196,15 @@ async fn made_up_rows_pick_from_the_keys_of_a_captured_table() {
     fleet.stop().await;
     let before = records(&world, "weighbridge.weighed").await;
     let fleet = world.fleet();
-    until(300).await;
+    // however many came while the delete was on its way
+    until(before + 100).await;
+    fleet.stop().await;
     let changes = topic_changes(&world.database, "weighbridge.weighed").await;
     let number = |change: &serde_json::Value, name: &str| change["new"][name].as_i64().unwrap();
     let ids: Vec<i64> = changes.iter().map(|change| number(change, "id")).collect();
-    assert_eq!(ids, (1..=300).collect::<Vec<_>>());
+    assert_eq!(ids, (1..).take(ids.len()).collect::<Vec<_>>());
     let bins: BTreeSet<i64> = changes.iter().map(|change| number(change, "bin")).collect();
     assert!(bins.iter().all(|bin| bin % 7 == 0 && *bin <= 140) && bins.len() > 10, "{bins:?}");
-    let later = changes.iter().filter(|change| number(change, "id") > before);
-    assert!(before < 200 && later.clone().all(|change| number(change, "bin") != 70), "{before}: {bins:?}");
-    fleet.stop().await;
+    let mut later = changes.iter().filter(|change| number(change, "id") > before);
+    assert!(later.all(|change| number(change, "bin") != 70), "{before}: {bins:?}");
 }
